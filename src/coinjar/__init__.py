@@ -1,0 +1,43 @@
+"""Coin Jar: the environment variables of an application, per stage and service.
+
+    import coinjar
+
+    jar = coinjar.open_jar("path/to/jar")
+    seen = jar.resolve("prod", service="ticketing")
+    seen.environment()  # {"LISTEN_PORT": "8080", ...}
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+__version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from coinjar.actions.opening import OpenJar, Resolution, open_jar
+    from coinjar.core.errors import CoinJarError, InputError, ManyErrors, OutsideError, Place, UsageError
+    from coinjar.core.layers import Resolved
+
+__all__ = [
+    "CoinJarError",
+    "InputError",
+    "ManyErrors",
+    "OpenJar",
+    "OutsideError",
+    "Place",
+    "Resolution",
+    "Resolved",
+    "UsageError",
+    "open_jar",
+]
+
+_HOMES = {"OpenJar": "actions.opening", "Resolution": "actions.opening", "open_jar": "actions.opening", "Resolved": "core.layers"}
+
+
+def __getattr__(name: str) -> object:
+    """Import what is asked for only then: every command starts by importing this package."""
+    if name not in __all__:
+        raise AttributeError(f"module 'coinjar' has no attribute '{name}'")
+    from importlib import import_module  # noqa: PLC0415 - as said above
+
+    return getattr(import_module(f"coinjar.{_HOMES.get(name, 'core.errors')}"), name)

@@ -1,0 +1,1 @@
+"""What the commands do, callable without them."""

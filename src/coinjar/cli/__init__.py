@@ -1,0 +1,1 @@
+"""The command line: arguments, calls and display; one module a command."""

@@ -1,0 +1,102 @@
+"""`coinjar adopt`."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from coinjar.cli.common import JarOption, ServiceOption, counted, open_here, say, stage_names
+
+if TYPE_CHECKING:
+    from coinjar.actions.adopt import Step
+    from coinjar.sources.base import Source
+
+
+def run(
+    ctx: typer.Context,
+    source: Annotated[str, typer.Argument(metavar="SOURCE", help="file:PATH (its dialect is recognised), file+DIALECT:PATH, or - for stdin.")],
+    stage: Annotated[str, typer.Option("--stage", metavar="STAGE", autocompletion=stage_names, help="The stage that gets the values.")],
+    service: ServiceOption = None,
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="Accept the plan and every guess.")] = False,
+    secret: Annotated[list[str] | None, typer.Option("--secret", metavar="NAME", help="This new name is a secret; may be repeated.")] = None,
+    plain: Annotated[list[str] | None, typer.Option("--plain", metavar="NAME", help="This new name is none; may be repeated.")] = None,
+    every_name: Annotated[bool, typer.Option("--every-name", help="Also names that every image or shell sets by itself (PATH, HOME …).")] = False,
+    jar: JarOption = None,
+) -> None:
+    """Bring variables from an existing file into a stage.
+
+    Shows first what it will declare and set, with its guesses of kind and secrecy, and what is wrong in the file.
+    Adopting an edited file again brings only what differs.
+    """
+    from coinjar.actions.adopt import LEFT_OUT, SAME, carry_out, plan  # noqa: PLC0415 - loaded when it runs
+    from coinjar.sources import read_source  # noqa: PLC0415 - loaded when it runs
+
+    opened = open_here(ctx, jar)
+    read = read_source(source)
+    settled_secret, settled_plain = list(secret or []), list(plain or [])
+
+    def planned() -> list[Step]:
+        return plan(opened.folder, read, stage, service=service, every_name=every_name, secret=settled_secret, plain=settled_plain)
+
+    steps = planned()
+    asks = sys.stdin.isatty() and source != "-" and not yes
+    if asks:
+        _settle(steps, settled_secret, settled_plain)
+        steps = planned()
+    _show(read, steps, stage, service)
+    if all(step.action in (SAME, LEFT_OUT) for step in steps):
+        say("Nothing to bring: the stage has it all.")
+        return
+    if not yes and not (asks and typer.confirm("Write this?", err=True)):
+        say("Nothing was written." + ("" if asks else " Add --yes to write it."))
+        raise typer.Exit(1)
+    carry_out(opened.folder, steps, stage, service=service, again=planned)
+    say(f"Written. Next: `coinjar check`, and `coinjar why {stage} NAME` for one value.")
+
+
+def _settle(steps: list[Step], secret: list[str], plain: list[str]) -> None:
+    """Ask about the secrecy of those that the guess is not sure of."""
+    for step in steps:
+        if step.guessed and not step.guessed.sure:
+            is_secret = typer.confirm(f"Is {step.name} a secret? ({step.guessed.why})", default=step.guessed.secret, err=True)
+            (secret if is_secret else plain).append(step.name)
+
+
+def _show(source: Source, steps: list[Step], stage: str, service: str | None) -> None:
+    from coinjar.actions.adopt import ADD, CHANGE, LEFT_OUT, NEW, SAME  # noqa: PLC0415 - loaded when it runs
+    from coinjar.cli.table import Text, show, styled, table, terminal_width  # noqa: PLC0415 - loaded when it runs
+    from coinjar.core.shown import Masker, visible  # noqa: PLC0415 - loaded when it runs
+
+    masker = Masker()
+    by_action = {action: [step for step in steps if step.action == action] for action in (NEW, ADD, CHANGE, SAME, LEFT_OUT)}
+    whom = f"{stage}, {service}" if service else stage
+    parts = [f"{counted(len(by_action[NEW]), 'variable')} to declare and set"] if by_action[NEW] else []
+    parts += [f"{len(by_action[action])} to {action}" for action in (ADD, CHANGE) if by_action[action]]
+    parts += [f"{len(by_action[SAME])} the same already"] if by_action[SAME] else []
+    parts += [f"{len(by_action[LEFT_OUT])} left out"] if by_action[LEFT_OUT] else []
+    show(styled(f"{source.label} → {whom}: {', '.join(parts) or 'nothing in it'}", "bold"))
+    show(f"read as {source.dialect}: {source.why} (file+DIALECT:PATH names another)")
+    rows = []
+    for step in [*by_action[NEW], *by_action[ADD], *by_action[CHANGE]]:
+        text = "(unset)" if step.text is None else masker.show(step.text, secret=step.secret)
+        if step.action == CHANGE:
+            text = f"{masker.show(step.old or '', secret=step.secret)} → {text}"
+        kind = "secret" if step.secret else step.variable.kind
+        doubt = "?" if step.guessed and not step.guessed.sure else ""
+        sign = {NEW: Text("+", "green"), ADD: Text("+", "green"), CHANGE: Text("~", "yellow")}[step.action]
+        rows.append([sign, Text(step.name, "bold"), Text(kind + doubt, "cyan"), Text(text)])
+    for row in table(["", "variable", "kind", "value"], rows, least=[1, 16, 8, 20], width=terminal_width()) if rows else []:
+        show(row)
+    if any(step.guessed and not step.guessed.sure for step in steps):
+        say("A '?' marks a guess that wants a look: --secret NAME or --plain NAME settles it.")
+    for step in by_action[LEFT_OUT]:
+        say(f"left out: {step.name}: {step.reason}")
+    if source.reading.remarks:
+        say(f"\n{counted(len(source.reading.remarks), 'thing')} to know about {source.label}:")
+    for remark in source.reading.remarks:
+        say(f"  {remark.place}: {visible(remark.message)}")
+    plain_secrets = [step for step in steps if step.secret and step.action in (NEW, ADD, CHANGE)]
+    if plain_secrets:
+        say(f"\nwarning: {counted(len(plain_secrets), 'secret goes', 'secrets go')} into the jar as plain text: keep plain/{stage}.yaml out of version control for now.")

@@ -1,0 +1,84 @@
+"""`coinjar check`."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from coinjar.cli.common import CommandsOption, JarOption, JsonOption, counted, open_here, print_json, say
+from coinjar.core.errors import UsageError
+
+if TYPE_CHECKING:
+    from coinjar.core.rules.base import Finding
+
+FORMATS = ("text", "json", "sarif")
+
+
+def run(
+    ctx: typer.Context,
+    form: Annotated[str, typer.Option("--format", metavar="FORMAT", help="text, json, or sarif (2.1.0).")] = "text",
+    strict: Annotated[bool, typer.Option("--strict", help="Warnings too end with 1.")] = False,
+    accepted: Annotated[bool, typer.Option("--accepted", help="Show the accepted findings too.")] = False,
+    allow_commands: CommandsOption = False,
+    as_json: JsonOption = False,
+    jar: JarOption = None,
+) -> None:
+    """Look for what is missing, wrong, or will surprise (docs/rules.md). Exit code 1 on errors."""
+    from coinjar.core.rules import run as find  # noqa: PLC0415 - loaded when it runs
+    from coinjar.core.rules.base import ERROR, Facts  # noqa: PLC0415 - loaded when it runs
+    from coinjar.jarfile.outside import fetcher  # noqa: PLC0415 - loaded when it runs
+
+    if form not in FORMATS:
+        raise UsageError(f"there is no format '{form}'", hint=f"the formats are {', '.join(FORMATS)}")
+    opened = open_here(ctx, jar)
+    facts = Facts(opened.load(), fetcher(opened.folder, allow_commands=allow_commands))
+    findings = sorted(find(facts), key=lambda one: (one.spot.place, one.rule.code, one.spot.message))
+    open_ones = [one for one in findings if not one.accepted]
+    if as_json or form == "json":
+        print_json({"findings": [_json_finding(one) for one in findings]})
+    elif form == "sarif":
+        from coinjar.cli.sarif import as_sarif  # noqa: PLC0415 - loaded when it runs
+
+        print_json(as_sarif(findings))
+    else:
+        _show(findings if accepted else open_ones, open_ones, len(findings) - len(open_ones))
+    if facts.not_fetched:
+        say(f"coinjar: {counted(len(facts.not_fetched), 'value comes', 'values come')} from commands that were not run (--allow-commands)")
+    idle = [one for one in facts.jar.accepted if not any(finding.accepted is one for finding in findings)]
+    for one in idle:
+        say(f"{one.place}: this accepted {one.rule} silences nothing any more: remove it")
+    if any(one.rule.severity == ERROR or strict for one in open_ones):
+        raise typer.Exit(1)
+
+
+def _json_finding(found: Finding) -> dict[str, Any]:
+    spot = found.spot
+    return {
+        "rule": found.rule.code,
+        "severity": found.rule.severity,
+        "title": found.rule.title,
+        "message": spot.message,
+        "fix": spot.fix,
+        "file": spot.place.file,
+        "line": spot.place.line,
+        "column": spot.place.column,
+        "variable": spot.variable,
+        "stage": spot.stage,
+        "service": spot.service,
+        "accepted": found.accepted.reason if found.accepted else None,
+    }
+
+
+def _show(findings: list[Finding], open_ones: list[Finding], accepted: int) -> None:
+    from coinjar.cli.table import show, styled  # noqa: PLC0415 - loaded when it runs
+    from coinjar.core.shown import visible  # noqa: PLC0415 - loaded when it runs
+
+    errors = sum(one.rule.severity == "error" for one in open_ones)
+    counts = f"{counted(errors, 'error')}, {counted(len(open_ones) - errors, 'warning')}" if open_ones else "nothing found"
+    show(styled(counts + (f" ({accepted} accepted)" if accepted else ""), "bold"))
+    for one in findings:
+        style = "red" if one.rule.severity == "error" else "yellow"
+        word = "accepted" if one.accepted else one.rule.severity
+        show(f"{styled(str(one.spot.place), 'cyan')}: {styled(word, style)} {one.rule.code}: {visible(one.spot.message)}")
+        show(styled(f"    {visible(one.accepted.reason if one.accepted else one.spot.fix)}", "dim"))

@@ -1,0 +1,102 @@
+"""What commands share: their options, the jar they work on, and how they speak."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from fnmatch import fnmatchcase
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from coinjar.core.errors import CoinJarError, UsageError
+
+if TYPE_CHECKING:
+    from coinjar.actions.opening import OpenJar
+    from coinjar.core.model import Jar
+
+
+def _complete(pick: Callable[[Jar], list[str]]) -> Callable[[typer.Context, str], list[str]]:
+    """Completes from the jar's names; says nothing where there is no jar, or a faulty one."""
+
+    def names(ctx: typer.Context, incomplete: str) -> list[str]:
+        from coinjar.jarfile.load import load_declarations  # noqa: PLC0415 - only when a shell asks
+
+        try:
+            jar = load_declarations(open_here(ctx, ctx.params.get("jar")).folder)
+        except CoinJarError:
+            return []
+        return [name for name in pick(jar) if name.startswith(incomplete)]
+
+    return names
+
+
+def _stages(jar: Jar) -> list[str]:
+    return [name for name in jar.stages if "*" not in name]
+
+
+def _layers(jar: Jar) -> list[str]:
+    return ["shared", *_stages(jar)]
+
+
+stage_names = _complete(_stages)
+layer_names = _complete(_layers)
+service_names = _complete(lambda jar: list(jar.services))
+variable_names = _complete(lambda jar: list(jar.variables))
+
+JarOption = Annotated[str | None, typer.Option("--jar", metavar="PATH", help="The jar's folder; else it is looked for from here upward.")]
+StageArgument = Annotated[str, typer.Argument(metavar="STAGE", autocompletion=stage_names, help="The stage.")]
+NameArgument = Annotated[str, typer.Argument(metavar="NAME", autocompletion=variable_names, help="The variable.")]
+ServiceOption = Annotated[str | None, typer.Option("--service", "-s", metavar="SERVICE", autocompletion=service_names, help="The service.")]
+WithOption = Annotated[list[str] | None, typer.Option("--with", metavar="NAME=VALUE", help="A one-off value above all layers; may be repeated.")]
+CommandsOption = Annotated[bool, typer.Option("--allow-commands", help="Run the commands that values come from.")]
+JsonOption = Annotated[bool, typer.Option("--json", help="Print JSON (docs/json.md).")]
+SecretsOption = Annotated[bool, typer.Option("--show-secrets", help="Show secrets as they are.")]
+NamePattern = Annotated[str | None, typer.Option("--name", metavar="PATTERN", help="Only names of this shape, such as 'MAIL_*'.")]
+DialectOption = Annotated[str | None, typer.Option("--as", metavar="DIALECT", help="The dialect to write.")]
+
+
+def open_here(ctx: typer.Context, jar: str | None) -> OpenJar:
+    """The jar that the command works on."""
+    from coinjar.actions.opening import open_jar  # noqa: PLC0415 - completion and help need none
+
+    return open_jar(jar or (ctx.find_root().params.get("jar")))
+
+
+def say(text: str) -> None:
+    """Talk to the person: to stderr."""
+    print(text, file=sys.stderr)
+
+
+def print_json(data: Any) -> None:
+    """Print data for machines."""
+    from json import dumps  # noqa: PLC0415 - only where it is asked for
+
+    print(dumps(data, indent=2, ensure_ascii=not (sys.stdout.encoding or "").lower().startswith("utf")))
+
+
+def one_offs(given: list[str] | None) -> dict[str, str]:
+    """`--with NAME=VALUE` as a map. Raises UsageError for one without '='."""
+    found = {}
+    for text in given or []:
+        name, equals, value = text.partition("=")
+        if not equals or not name:
+            raise UsageError("--with takes NAME=VALUE", hint="write the name, '=' and the value, in quotes if need be")
+        found[name] = value
+    return found
+
+
+def fits(name: str, pattern: str | None) -> bool:
+    """Whether a name has the shape that was asked for; case does not matter."""
+    return pattern is None or fnmatchcase(name.upper(), pattern.upper())
+
+
+def point_out_mine(used: list[str], stage: str) -> None:
+    """Say which values are the person's own."""
+    if used:
+        say(f"coinjar: your own values are used ({stage}): {', '.join(used)}")
+
+
+def counted(number: int, one: str, many: str | None = None) -> str:
+    """`1 value`, `3 values`."""
+    return f"{number} {one if number == 1 else many or one + 's'}"

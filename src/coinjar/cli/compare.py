@@ -1,0 +1,114 @@
+"""`coinjar compare`."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from coinjar.cli.common import (
+    CommandsOption,
+    JarOption,
+    JsonOption,
+    NamePattern,
+    SecretsOption,
+    ServiceOption,
+    fits,
+    open_here,
+    print_json,
+    say,
+    stage_names,
+)
+from coinjar.core.errors import InputError, UsageError
+
+if TYPE_CHECKING:
+    from coinjar.actions.sides import Comparison
+    from coinjar.core.compare import Difference, Entry
+    from coinjar.core.shown import Masker
+
+KINDS = {"different": "different", "left": "only left", "right": "only right", "same": "same", "unknown": "unknown"}
+
+
+def run(
+    ctx: typer.Context,
+    left: Annotated[str, typer.Argument(metavar="A", autocompletion=stage_names, help="A stage, file:PATH, file+DIALECT:PATH, or - for stdin.")],
+    right: Annotated[str, typer.Argument(metavar="B", autocompletion=stage_names, help="The other one.")],
+    service: ServiceOption = None,
+    name: NamePattern = None,
+    only: Annotated[list[str] | None, typer.Option("--only", metavar="WHAT", help="different, left, right, same or unknown; may be repeated.")] = None,
+    everything: Annotated[bool, typer.Option("--all", help="Also what is the same.")] = False,
+    every_name: Annotated[bool, typer.Option("--every-name", help="Also names that every image or shell sets by itself (PATH, HOME …).")] = False,
+    show_secrets: SecretsOption = False,
+    allow_commands: CommandsOption = False,
+    as_json: JsonOption = False,
+    jar: JarOption = None,
+) -> None:
+    """Put two stages or files side by side: same, different, only in one. Exit code 1 if they differ.
+
+    Of secrets it says only whether they are equal.
+    """
+    from coinjar.actions.sides import compare_sources  # noqa: PLC0415 - loaded when it runs
+    from coinjar.core.compare import SAME  # noqa: PLC0415 - loaded when it runs
+    from coinjar.core.shown import Masker, visible  # noqa: PLC0415 - loaded when it runs
+    from coinjar.sources import is_source  # noqa: PLC0415 - loaded when it runs
+
+    unknown = [one for one in only or [] if one not in KINDS]
+    if unknown:
+        raise UsageError(f"--only does not know '{unknown[0]}'", hint=f"it takes {', '.join(KINDS)}")
+    try:
+        opened = open_here(ctx, jar)
+    except InputError:
+        if not (is_source(left) and is_source(right)) or jar:
+            raise
+        opened = None  # two files can be compared without a jar
+    found = compare_sources(opened, left, right, service=service, every_name=every_name, allow_commands=allow_commands)
+    for remark in found.remarks:
+        say(f"{remark.place}: {visible(remark.message)}")
+    rows = [row for row in found.rows if fits(row.name, name)]
+    wanted = {KINDS[one] for one in only} if only else set(KINDS.values())
+    masker = Masker(show_secrets=show_secrets)
+    if as_json:
+        kept = [row for row in rows if row.verdict in wanted]
+        print_json({"left": found.left.label, "right": found.right.label, "rows": [_json_row(row, masker) for row in kept]})
+    else:
+        _show(found, rows, wanted if only or everything else wanted - {SAME}, masker)
+    if any(row.verdict != SAME for row in rows):
+        raise typer.Exit(1)
+
+
+def _json_row(row: Difference, masker: Masker) -> dict[str, Any]:
+    def side(entry: Entry) -> dict[str, Any]:
+        hidden = row.secret and not masker.show_secrets
+        shown: dict[str, Any] = {"value": None if hidden else entry.text, "has_value": entry.text is not None}
+        if hidden and entry.text is not None:
+            shown["masked"] = masker.mask(entry.text)
+        return shown | ({"note": entry.fault.message if entry.fault else entry.note} if entry.note else {})
+
+    return {"name": row.name, "service": row.service, "verdict": row.verdict, "secret": row.secret, "left": side(row.left), "right": side(row.right)}
+
+
+def _words(row: Difference, entry: Entry, masker: Masker) -> str:
+    if entry.text is None:
+        return f"({entry.fault.message if entry.fault else entry.note})"
+    return masker.show(entry.text, secret=row.secret)
+
+
+def _show(found: Comparison, rows: list[Difference], wanted: set[str], masker: Masker) -> None:
+    from coinjar.cli.table import Text, show, styled, table, terminal_width  # noqa: PLC0415 - loaded when it runs
+
+    left, right = found.left.label, found.right.label
+    words = {"different": "different", "only left": f"only in {left}", "only right": f"only in {right}", "unknown": "cannot tell", "same": "the same"}
+    counts = [f"{number} {words[verdict]}" for verdict in words if (number := sum(row.verdict == verdict for row in rows))]
+    show(styled(f"{left} and {right}: {', '.join(counts) or 'nothing to compare'}", "bold"))
+    marks = {"different": Text("≠", "yellow"), "only left": Text("<", "cyan"), "only right": Text(">", "cyan"), "same": Text("=", "dim"), "unknown": Text("?", "red")}
+    lines = []
+    for verdict in words:
+        for row in rows:
+            if row.verdict == verdict and verdict in wanted:
+                name = f"{row.name} ({row.service})" if row.service else row.name
+                lines.append([marks[verdict], Text(name), Text(_words(row, row.left, masker)), Text(_words(row, row.right, masker))])
+    for one in table(["", "variable", left, right], lines, least=[1, 20, 18, 18], width=terminal_width()) if lines else []:
+        show(one)
+    hidden = sum(row.verdict not in wanted for row in rows)
+    if hidden:
+        show(styled(f"{hidden} more not shown (--all shows everything)", "dim"))

@@ -1,0 +1,40 @@
+"""`coinjar drop`."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from coinjar.cli.common import JarOption, ServiceOption, counted, layer_names, open_here, say, variable_names
+from coinjar.core.errors import UsageError
+
+
+def run(
+    ctx: typer.Context,
+    names: Annotated[list[str], typer.Argument(metavar="NAME...", autocompletion=variable_names, help="The variables.")],
+    stage: Annotated[list[str] | None, typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated.")] = None,
+    service: ServiceOption = None,
+    mine: Annotated[bool, typer.Option("--mine", help="Your own values.")] = False,
+    everywhere: Annotated[bool, typer.Option("--everywhere", help="The variables themselves: declarations and every value.")] = False,
+    jar: JarOption = None,
+) -> None:
+    """Remove values, or whole variables with --everywhere."""
+    from coinjar.actions.values import drop, drop_everywhere  # noqa: PLC0415 - loaded when it runs
+
+    opened = open_here(ctx, jar)
+    if everywhere == bool(stage) or (everywhere and (service or mine)):
+        raise UsageError("drop from where?", hint="name --stage STAGE, or say --everywhere for the variable itself")
+    if everywhere:
+        gone = drop_everywhere(opened.folder, names)
+        say(f"{', '.join(names)}: gone, with {counted(len(gone), 'value')}")
+        return
+    stages = list(dict.fromkeys(stage or []))
+    gone = drop(opened.folder, names, stages, service=service, mine=mine)
+    for one in gone:
+        say(f"{one.name}: removed from {one.layer}, {'all services' if one.scope == 'all' else one.scope}")
+    whom = f" for {service}" if service else " for all services"
+    lacking = [f"{name} on {layer}" for layer in stages for name in names if not any(one.name == name and one.layer == layer for one in gone)]
+    if lacking:
+        say(f"there was no value to remove{whom}: {', '.join(lacking)}")
+        raise typer.Exit(1)

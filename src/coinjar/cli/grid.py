@@ -1,0 +1,166 @@
+"""`coinjar grid`."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from coinjar.cli.common import CommandsOption, JarOption, JsonOption, NamePattern, SecretsOption, ServiceOption, fits, open_here, print_json, stage_names
+from coinjar.core.errors import UsageError
+
+if TYPE_CHECKING:
+    from coinjar.core.grid import Cell, Row
+    from coinjar.core.shown import Masker
+
+
+def run(
+    ctx: typer.Context,
+    stages: Annotated[list[str] | None, typer.Argument(metavar="[STAGE...]", autocompletion=stage_names, help="Only these stages, in this order.")] = None,
+    stage: Annotated[str | None, typer.Option("--stage", metavar="STAGE", autocompletion=stage_names, help="The services of one stage across instead.")] = None,
+    service: ServiceOption = None,
+    name: NamePattern = None,
+    different: Annotated[bool, typer.Option("--different", help="Only variables whose columns differ.")] = False,
+    missing: Annotated[bool, typer.Option("--missing", help="Only variables that lack a required value or cannot be worked out.")] = False,
+    mine: Annotated[bool, typer.Option("--mine", help="With your own values.")] = False,
+    show_secrets: SecretsOption = False,
+    allow_commands: CommandsOption = False,
+    as_json: JsonOption = False,
+    jar: JarOption = None,
+) -> None:
+    """Show the matrix: variables down, stages across; with --stage the services of one stage."""
+    from coinjar.core.grid import DIFFERENT, by_service, by_stage  # noqa: PLC0415 - loaded when it runs
+    from coinjar.core.shown import Masker  # noqa: PLC0415 - loaded when it runs
+
+    if stage and stages:
+        raise UsageError("--stage shows one stage's services; stages by name show stages", hint="give one of the two")
+    opened = open_here(ctx, jar)
+    whole = opened.load(stages or ([stage] if stage else None))
+    services = [whole.service(service).name] if service else list(whole.services)
+    columns = [stage] if stage else list(dict.fromkeys(stages or [])) or whole.stage_names()
+    resolvers = [
+        opened.resolver(one, jar=opened.load([one], mine=one) if mine else whole, mine=mine, allow_commands=allow_commands) for one in columns
+    ]
+    if stage:
+        rows, columns = by_service(whole, resolvers[0], services), list(services)
+    else:
+        rows = by_stage(whole, resolvers, services)
+    total = len(rows)
+    rows = [row for row in rows if fits(row.variable.name, name) and (not different or row.agreement == DIFFERENT) and (not missing or row.is_missing)]
+    masker = Masker(show_secrets=show_secrets)
+    if as_json:
+        print_json({"columns": columns, "across": "services" if stage else "stages", "rows": [_json_row(row, columns, masker) for row in rows]})
+        return
+    what = f"{whole.app}, {stage}" if stage else whole.app
+    _show(what, rows, columns, total, masker)
+
+
+def _json_row(row: Row, columns: list[str], masker: Masker) -> dict[str, Any]:
+    cells = {}
+    for column, cell in zip(columns, row.cells, strict=True):
+        hidden = cell.secret and not masker.show_secrets
+        found: dict[str, Any] = {"state": cell.state, "value": None if hidden else cell.text, "secret": cell.secret, "derived": cell.derived}
+        if hidden and cell.text is not None:
+            found["masked"] = masker.mask(cell.text)
+        if cell.variants > 1:
+            found["variants"] = cell.variants
+        if cell.fault:
+            found["fault"] = cell.fault
+        cells[column] = found
+    return {"name": row.variable.name, "agreement": row.agreement, "cells": cells}
+
+
+_SIGNS = {"own": "●", "inherited": "↑", "shared": "○", "default": "·", "mine": "◆", "missing": "‼", "fault": "‼", "varies": "⋮", "unset": "×", "none": "–", "not here": ""}
+_WORDS = {"missing": "missing", "fault": "cannot be worked out", "unset": "unset", "none": "", "not here": "not here"}
+_STYLES = {"own": "bold", "inherited": "", "shared": "", "default": "dim", "mine": "yellow", "missing": "bold red", "fault": "bold red", "varies": "cyan", "unset": "dim", "none": "dim", "not here": "dim"}
+_LEGEND = {
+    "own": "● set here",
+    "inherited": "↑ from the stage it follows",
+    "shared": "○ shared",
+    "default": "· default",
+    "mine": "◆ your own",
+    "missing": "‼ missing",
+    "varies": "⋮ differs by service",
+    "unset": "× unset",
+    "none": "– no value",
+}
+_AGREE = {"same": "=", "different": "≠", "single": ""}
+
+
+def cell_text(cell: Cell, masker: Masker) -> str:
+    """A cell's sign and words; told apart without colour."""
+    if cell.state == "varies":
+        return f"⋮ {cell.variants} values"
+    if cell.text is None:
+        return f"{_SIGNS[cell.state]} {_WORDS[cell.state]}".strip()
+    value = masker.show(cell.text, secret=cell.secret)
+    return f"{_SIGNS[cell.state]} {'ƒ ' if cell.derived else ''}{value}"
+
+
+def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Masker) -> None:
+    from coinjar.cli.common import counted  # noqa: PLC0415 - loaded when it runs
+    from coinjar.cli.table import Text, line, show, styled, terminal_width, width_of  # noqa: PLC0415 - loaded when it runs
+
+    width = terminal_width()
+    shown = f"{len(rows)} of {counted(total, 'variable')}" if len(rows) != total else counted(total, "variable")
+    if not rows:
+        show(f"{what}: {shown}")
+        return
+    name_width = min(max(len(row.variable.name) for row in rows), max(16, width * 3 // 10))
+    texts = [[cell_text(cell, masker) for cell in row.cells] for row in rows]
+    natural = [min(max(width_of(column), *(width_of(row[place]) for row in texts)), 40) for place, column in enumerate(columns)]
+    widths = _share(natural, width - name_width - 4)
+    kept = len(widths)
+    head = [Text(f"{what}: {shown}", "bold"), Text("")]
+    if width_of(head[0].text) > name_width:  # too long for the corner: a line of its own
+        show(styled(head[0].text, "bold"))
+        head[0] = Text("")
+    show(line([*head, *(Text(column, "bold") for column in columns[:kept])], [name_width, 1, *widths]))
+    for row, row_texts in zip(rows, texts, strict=True):
+        cells = [Text(text, _STYLES[cell.state]) for text, cell in zip(row_texts[:kept], row.cells[:kept], strict=True)]
+        show(line([Text(row.variable.name), Text(_AGREE[row.agreement], "yellow" if row.agreement == "different" else "dim"), *cells], [name_width, 1, *widths]))
+    _show_legend(rows, width)
+    if kept < len(columns):
+        rest = columns[kept:]
+        for part in _wrapped(f"not shown for want of width: {counted(len(rest), 'column')}: {', '.join(rest)}", width):
+            show(styled(part, "yellow"))
+
+
+_LEAST_COLUMN = 13
+
+
+def _share(natural: list[int], room: int) -> list[int]:
+    """Widths of as many columns as fit, two blanks between them."""
+    from coinjar.cli.table import fit  # noqa: PLC0415 - loaded when it runs
+
+    least = [min(one, _LEAST_COLUMN) for one in natural]
+    kept = 0
+    while kept < len(natural) and sum(least[: kept + 1]) + 2 * kept <= room:
+        kept += 1
+    kept = max(kept, 1)
+    return fit(natural[:kept], least[:kept], room - 2 * (kept - 1))
+
+
+def _show_legend(rows: list[Row], width: int) -> None:
+    from coinjar.cli.table import show, styled  # noqa: PLC0415 - loaded when it runs
+
+    states = {cell.state for row in rows for cell in row.cells}
+    parts = [words for state, words in _LEGEND.items() if state in states]
+    parts += ["ƒ made from others"] if any(cell.derived for row in rows for cell in row.cells) else []
+    parts += [f"{sign} {words}" for kind, sign, words in (("same", "=", "same in all columns"), ("different", "≠", "differs")) if any(row.agreement == kind for row in rows)]
+    for part in _wrapped("   ".join(parts), width, "   "):
+        show(styled(part, "dim"))
+
+
+def _wrapped(text: str, width: int, gap: str = " ") -> list[str]:
+    """Lines of at most `width`, broken at gaps."""
+    from coinjar.cli.table import cut, width_of  # noqa: PLC0415 - loaded when it runs
+
+    lines = [""]
+    for part in text.split(gap):
+        longer = f"{lines[-1]}{gap}{part}" if lines[-1] else part
+        if width_of(longer) <= width:
+            lines[-1] = longer
+        else:
+            lines.append(part)
+    return [cut(one, width) for one in lines if one]

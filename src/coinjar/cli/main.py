@@ -1,0 +1,132 @@
+"""The program: its options, and its commands, each loaded when it is called."""
+
+from __future__ import annotations
+
+import gc
+import sys
+from collections.abc import Sequence
+from importlib import import_module
+from typing import Annotated, Any, NamedTuple
+
+gc.disable()  # nothing that is imported becomes garbage; see docs/decisions.md
+
+import typer  # noqa: E402 - only after the collector is off
+from typer.core import TyperGroup  # noqa: E402
+
+from coinjar import __version__  # noqa: E402
+from coinjar.core.errors import CoinJarError, UsageError  # noqa: E402
+from coinjar.core.names import suggestion  # noqa: E402
+
+
+class Entry(NamedTuple):
+    """A command's line in the help: where it stands in the work, and what it does."""
+
+    part: str
+    about: str
+
+
+COMMANDS = {
+    "new": Entry("Define", "Make a jar here: stages, services, .gitignore."),
+    "adopt": Entry("Define", "Bring variables from an existing file into a stage."),
+    "put": Entry("Define", "Set values, for one stage or several."),
+    "drop": Entry("Define", "Remove values, or whole variables."),
+    "value": Entry("Look", "Print one value, exactly."),
+    "grid": Entry("Look", "Show the matrix: variables down, stages across."),
+    "why": Entry("Look", "Explain one value: every layer that spoke, and who won."),
+    "compare": Entry("Look", "Put two stages or files side by side."),
+    "check": Entry("Look", "Look for what is missing, wrong, or will surprise."),
+    "render": Entry("Use", "Write a service's variables in a dialect."),
+    "within": Entry("Use", "Run a program with a service's variables."),
+    "schema": Entry("More", "Write out the JSON Schemas of the jar's files."),
+    "demo": Entry("More", "Walk through the whole job on a made-up example."),
+}
+
+
+class LazyGroup(TyperGroup):
+    """Loads a command's module when it is called; `--help` needs none of them."""
+
+    def list_commands(self, ctx: Any) -> list[str]:
+        del ctx
+        return list(COMMANDS)
+
+    def get_command(self, ctx: Any, cmd_name: str) -> Any:
+        del ctx
+        if cmd_name not in COMMANDS:
+            raise UsageError(f"there is no command '{cmd_name}'", hint=suggestion(cmd_name, COMMANDS, "`coinjar --help` lists them"))
+        module = import_module(f"coinjar.cli.{cmd_name}")
+        app = typer.Typer(add_completion=False, rich_markup_mode=None)
+        app.command(cmd_name, help=module.run.__doc__)(module.run)
+        command = typer.main.get_command(app)
+        command.name = cmd_name
+        gc.freeze()
+        return command
+
+    def format_commands(self, ctx: Any, formatter: Any) -> None:
+        del ctx
+        for part in dict.fromkeys(entry.part for entry in COMMANDS.values()):
+            with formatter.section(part):
+                formatter.write_dl([(name, entry.about) for name, entry in COMMANDS.items() if entry.part == part])
+
+
+app = typer.Typer(cls=LazyGroup, rich_markup_mode=None, context_settings={"help_option_names": ["-h", "--help"]})
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        print(f"coinjar {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def top(
+    ctx: typer.Context,
+    jar: Annotated[str | None, typer.Option(metavar="PATH", envvar="COINJAR_JAR", help="The jar's folder; else it is looked for from here upward.")] = None,
+    version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False,
+) -> None:
+    """Define an application's environment variables per stage and service, render and inject them, compare stages."""
+    del version
+    ctx.obj = jar
+
+
+def tell(error: CoinJarError) -> None:
+    """Print an error and what to do about it, to stderr; every fault of an input that has several."""
+    from coinjar.core.shown import visible  # noqa: PLC0415 - for errors only
+
+    each = error.each()
+    for one in each:
+        where = f"{visible(str(one.place))}: " if one.place else "coinjar: "
+        print(f"{where}{visible(one.message)}", file=sys.stderr)
+        print(f"    {visible(one.hint)}", file=sys.stderr)
+    if len(each) > 1:
+        print(f"coinjar: {len(each)} errors", file=sys.stderr)
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run the program; returns its exit code (design: 0 done, 1 findings, 2 usage, 3 input, 4 cannot decrypt, 5 outside, 130 interrupted)."""
+    given = list(sys.argv[1:] if arguments is None else arguments) or ["--help"]
+    try:
+        code = app(args=given, prog_name="coinjar", standalone_mode=False)
+    except CoinJarError as error:
+        tell(error)
+        return error.exit_code
+    except typer.Abort:
+        print("coinjar: stopped, nothing was done", file=sys.stderr)
+        return 130
+    except BrokenPipeError:
+        sys.stderr.close()  # nobody reads on; say nothing when Python flushes at its end
+        return 0
+    except Exception as error:
+        return _refused(error)
+    return code if isinstance(code, int) else 0
+
+
+def _refused(error: Exception) -> int:
+    """The command line's own refusals, in the form of all errors; anything else is a fault of ours, and is raised."""
+    from typer._click.exceptions import ClickException  # noqa: PLC0415 - typer 0.28 carries its parser's errors there; for errors only
+
+    if not isinstance(error, ClickException):
+        raise error
+    context = getattr(error, "ctx", None)
+    where = context.command_path if context else "coinjar"
+    tell(UsageError(error.format_message().rstrip("."), hint=f"`{where} --help` tells how"))
+    return 2

@@ -1,0 +1,36 @@
+"""`coinjar new`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from coinjar.cli.common import say
+
+
+def run(
+    ctx: typer.Context,
+    service: Annotated[list[str] | None, typer.Option("--service", "-s", metavar="NAME", help="A service; may be repeated. Default: one, named like the application.")] = None,
+    stage: Annotated[list[str] | None, typer.Option("--stage", metavar="NAME[:FOLLOWED]", help="A stage, and the one whose values it follows; may be repeated. Default: dev, prod.")] = None,
+    app: Annotated[str | None, typer.Option("--app", metavar="NAME", help="The application's name. Default: this folder's.")] = None,
+    jar: Annotated[Path | None, typer.Option("--jar", metavar="PATH", help="Where to make it. Default: ./jar")] = None,
+) -> None:
+    """Make a jar here: services, stages, .gitignore for what must not be committed.
+
+    Never overwrites. Example: coinjar new --service web --service mailer --stage dev --stage prod --stage prod-isles:prod
+    """
+    from coinjar.actions.new import app_name, make_jar  # noqa: PLC0415 - loaded when it runs
+    from coinjar.jarfile.load import shown_path  # noqa: PLC0415 - loaded when it runs
+
+    named = jar or ctx.find_root().params.get("jar")
+    folder = Path(named) if named else Path("jar")
+    name = app or app_name(folder.resolve().parent)
+    services, stages = service or [name], stage or ["dev", "prod"]
+    made = make_jar(folder, name, services, stages)
+    shown = ", ".join(one.replace(":", " (follows ") + ")" if ":" in one else one for one in stages)
+    say(f"Made a jar for {name}: {', '.join(services)} on {shown}.")
+    for path in made:
+        say(f"  {shown_path(path)}")
+    say("Next: `coinjar adopt file:PATH --stage STAGE` brings in what you have, `coinjar put NAME=VALUE --stage STAGE --declare` starts anew.")

@@ -1,0 +1,91 @@
+"""`coinjar put`."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from coinjar.cli.common import JarOption, ServiceOption, layer_names, open_here, say, variable_names
+from coinjar.core.errors import InputError, UsageError
+
+if TYPE_CHECKING:
+    from coinjar.actions.values import Put, Putting
+
+
+def run(
+    ctx: typer.Context,
+    assignments: Annotated[list[str], typer.Argument(metavar="NAME=VALUE...", autocompletion=variable_names, help="What to set. A NAME alone is asked for without echo, or read exactly from stdin.")],
+    stage: Annotated[list[str], typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared for every stage; may be repeated.")],
+    service: ServiceOption = None,
+    unset: Annotated[bool, typer.Option("--unset", help="Say that the names have no value here, and inherit none.")] = False,
+    text: Annotated[bool, typer.Option("--text", help="The values hold references: ${NAME}; $$ is a dollar sign.")] = False,
+    mine: Annotated[bool, typer.Option("--mine", help="Only for you: in .local/, never committed or delivered.")] = False,
+    declare: Annotated[bool, typer.Option("--declare", help="Declare names that are new.")] = False,
+    jar: JarOption = None,
+) -> None:
+    """Set values, for one stage or several, for one service or all.
+
+    A declared secret is never taken from the command line, where others see it: give its NAME alone.
+    """
+    from coinjar.actions.values import put  # noqa: PLC0415 - loaded when it runs
+
+    opened = open_here(ctx, jar)
+    if unset and text:
+        raise UsageError("--unset and --text do not go together", hint="leave one out")
+    puttings = [_unset(one) for one in assignments] if unset else _read(assignments, references=text)
+    done = put(opened.folder, puttings, list(dict.fromkeys(stage)), service=service, declare=declare, mine=mine)
+    for one in done:
+        _tell(one, mine)
+
+
+def _unset(name: str) -> Putting:
+    from coinjar.actions.values import Putting  # noqa: PLC0415 - loaded when it runs
+    from coinjar.core.model import UNSET  # noqa: PLC0415 - loaded when it runs
+
+    if "=" in name:
+        raise UsageError(f"--unset takes names alone, not {name.partition('=')[0]}=…", hint="leave the '=' and the value out")
+    return Putting(name, UNSET)
+
+
+def _read(assignments: list[str], *, references: bool) -> list[Putting]:
+    from coinjar.actions.values import Putting  # noqa: PLC0415 - loaded when it runs
+    from coinjar.core.references import parse_template  # noqa: PLC0415 - loaded when it runs
+
+    alone = [one for one in assignments if "=" not in one]
+    if len(alone) > 1 and not sys.stdin.isatty():
+        raise UsageError(f"stdin can give one value, and is asked for {len(alone)}: {', '.join(alone)}", hint="put them one at a time")
+    found = []
+    for one in assignments:
+        name, equals, value = one.partition("=")
+        if not equals:
+            value = _from_person(name) if sys.stdin.isatty() else _from_stdin(name)
+        found.append(Putting(name, parse_template(value) if references else value, in_argv=bool(equals)))
+    return found
+
+
+def _from_person(name: str) -> str:
+    return str(typer.prompt(f"{name} (not shown)", hide_input=True, default="", show_default=False, err=True))
+
+
+def _from_stdin(name: str) -> str:
+    try:
+        value = sys.stdin.buffer.read().decode()
+    except UnicodeDecodeError:
+        raise InputError(f"what stdin gives for {name} is not UTF-8 text", hint="encode bytes first, for example as base64") from None
+    if "\0" in value:
+        raise InputError(f"what stdin gives for {name} holds a NUL character", hint="encode bytes first, for example as base64")
+    if value.endswith("\n"):
+        say(f"note: {name} ends with a line break, which was kept (printf '%s' gives none)")
+    return value
+
+
+def _tell(done: Put, mine: bool) -> None:
+    whom = "" if done.scope == "all" else f" for {done.scope}"
+    words = "declared, and put" if done.declared else "put"
+    say(f"{done.name}: {words} on {done.stage}{whom} ({done.file}){', yours alone' if mine else ''}")
+    if done.secret:
+        say(f"warning: {done.name} is a secret and lies there as plain text: keep {done.file} out of version control for now")
+    if done.beaten_for:
+        say(f"note: {', '.join(done.beaten_for)} still sees another value: `coinjar why {done.stage} {done.name} --service {done.beaten_for[0]}`")

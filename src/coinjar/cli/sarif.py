@@ -1,0 +1,48 @@
+"""Findings as SARIF 2.1.0 (OASIS standard), for code review pages."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from typing import Any
+from urllib.parse import quote
+
+from coinjar import __version__
+from coinjar.core.rules import RULES
+from coinjar.core.rules.base import Finding
+
+
+def as_sarif(findings: Sequence[Finding]) -> dict[str, Any]:
+    """One run with every rule and every finding; the accepted ones are suppressed, with their reasons."""
+    rules = [
+        {
+            "id": rule.code,
+            "name": "".join(word.capitalize() for word in rule.title.replace("-", " ").replace("'", "").replace(",", "").split()),
+            "shortDescription": {"text": rule.title},
+            "defaultConfiguration": {"level": rule.severity},
+        }
+        for rule in RULES
+    ]
+    driver = {"name": "coinjar", "version": __version__, "rules": rules}
+    return {
+        "$schema": "https://json.schemastore.org/sarif-2.1.0.json",
+        "version": "2.1.0",
+        "runs": [{"tool": {"driver": driver}, "columnKind": "unicodeCodePoints", "results": [_result(one) for one in findings]}],
+    }
+
+
+def _result(found: Finding) -> dict[str, Any]:
+    spot = found.spot
+    location: dict[str, Any] = {"artifactLocation": {"uri": quote(spot.place.file.replace(os.sep, "/"))}}
+    if spot.place.line:
+        location["region"] = {"startLine": spot.place.line, "startColumn": spot.place.column}
+    result: dict[str, Any] = {
+        "ruleId": found.rule.code,
+        "ruleIndex": [rule.code for rule in RULES].index(found.rule.code),
+        "level": found.rule.severity,
+        "message": {"text": f"{spot.message}. {spot.fix[:1].upper()}{spot.fix[1:]}."},
+        "locations": [{"physicalLocation": location}],
+    }
+    if found.accepted:
+        result["suppressions"] = [{"kind": "external", "justification": found.accepted.reason}]
+    return result

@@ -1,0 +1,33 @@
+"""`coinjar schema`."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from coinjar.cli.common import say
+from coinjar.core.errors import UsageError
+
+
+def run(
+    name: Annotated[str | None, typer.Argument(metavar="[jar|plain]", help="Which one to print.")] = None,
+    out: Annotated[Path | None, typer.Option("--out", metavar="DIR", help="Write them all into this folder.")] = None,
+) -> None:
+    """Write out the JSON Schemas (2020-12) of jar.yaml and of plain/*.yaml, for an editor to complete and check them."""
+    from coinjar.jarfile.schemas import SCHEMAS, schema_text  # noqa: PLC0415 - loaded when it runs
+    from coinjar.jarfile.store import replace_file  # noqa: PLC0415 - loaded when it runs
+
+    if (name is None) == (out is None):
+        raise UsageError("which schema?", hint=f"name one of {', '.join(SCHEMAS)}, or give --out DIR for all")
+    if out is not None:
+        for one in SCHEMAS:
+            path = out / f"{one}.schema.json"
+            replace_file(path, schema_text(one).encode())
+            say(f"written: {path}")
+        return
+    if name not in SCHEMAS:
+        raise UsageError(f"there is no schema '{name}'", hint=f"they are {', '.join(SCHEMAS)}")
+    sys.stdout.write(schema_text(name))

@@ -1,0 +1,107 @@
+"""Tables for people: aligned, never wider than the terminal, coloured only on one.
+
+Rich's tables take seconds for 5,000 rows of 40 columns; this is what is needed of them.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Sequence
+from typing import NamedTuple
+from unicodedata import combining, east_asian_width
+
+_STYLES = {"bold": "1", "dim": "2", "red": "31", "green": "32", "yellow": "33", "blue": "34", "cyan": "36", "bold red": "1;31", "": ""}
+_PLAIN = str.maketrans(
+    {"●": "*", "↑": "^", "○": "o", "·": ".", "◆": "@", "×": "x", "⋮": ":", "ƒ": "f", "‼": "!!", "…": "~", "•": "*", "≠": "#", "→": "->", "└": "`", "✓": ">", "–": "-"}
+)
+_WIDTH_OF_A_PIPE = 100
+
+
+class Text(NamedTuple):
+    """A piece of text in one style."""
+
+    text: str
+    style: str = ""
+
+
+def colours() -> bool:
+    """Whether stdout is a terminal that wants colours (NO_COLOR and TERM are obeyed)."""
+    return sys.stdout.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+
+
+def terminal_width() -> int:
+    """Columns: COLUMNS, else the terminal's, else 100."""
+    told = os.environ.get("COLUMNS", "")
+    if told.isdigit() and int(told) > 0:
+        return int(told)
+    try:
+        return os.get_terminal_size(sys.stdout.fileno()).columns or _WIDTH_OF_A_PIPE
+    except (OSError, ValueError):
+        return _WIDTH_OF_A_PIPE
+
+
+def width_of(text: str) -> int:
+    """Columns that a text takes."""
+    if text.isascii():
+        return len(text)
+    return sum(0 if combining(letter) else 2 if east_asian_width(letter) in "WF" else 1 for letter in text)
+
+
+def cut(text: str, width: int) -> str:
+    """The text in at most this many columns, an ellipsis where something was left out."""
+    if width_of(text) <= width:
+        return text
+    kept = text[: max(width - 1, 0)]
+    while kept and width_of(kept) > width - 1:
+        kept = kept[:-1]
+    return kept + "…" if width > 0 else ""
+
+
+def fit(natural: Sequence[int], least: Sequence[int], room: int) -> list[int]:
+    """Widths that together take at most `room`: the widest give way first, none below its least."""
+    widths = list(natural)
+    while sum(widths) > room:
+        place = max((place for place in range(len(widths)) if widths[place] > least[place]), key=lambda place: widths[place], default=None)
+        if place is None:
+            break
+        others = [width for other, width in enumerate(widths) if other != place and width < widths[place] and width > least[other]]
+        target = max([least[place], *others])
+        widths[place] = max(target, widths[place] - (sum(widths) - room), least[place]) if target < widths[place] else widths[place] - 1
+    return widths
+
+
+def line(cells: Sequence[Text], widths: Sequence[int], gap: str = "  ") -> str:
+    """One row. The last cell is not padded."""
+    colour = colours()
+    parts = []
+    for number, (cell, width) in enumerate(zip(cells, widths, strict=True)):
+        text = cut(cell.text, width)
+        padding = "" if number == len(cells) - 1 else " " * (width - width_of(text))
+        parts.append(_styled(text, cell.style, colour) + padding)
+    return gap.join(parts).rstrip()
+
+
+def _styled(text: str, style: str, colour: bool) -> str:
+    return f"\x1b[{_STYLES[style]}m{text}\x1b[0m" if colour and style and text else text
+
+
+def styled(text: str, style: str) -> str:
+    """A text in a style, where stdout takes colours."""
+    return _styled(text, style, colours())
+
+
+def show(text: str) -> None:
+    """Print to stdout; in an encoding without these signs, their nearest plain ones."""
+    encoding = (sys.stdout.encoding or "ascii").lower().replace("-", "")
+    if not encoding.startswith("utf"):
+        text = text.translate(_PLAIN).encode("ascii", "backslashreplace").decode()
+    print(text)
+
+
+def table(titles: Sequence[str], rows: Sequence[Sequence[Text]], *, least: Sequence[int], width: int) -> list[str]:
+    """The lines of a table. `least` gives the columns that each column keeps when it gets narrow."""
+    natural = [max([width_of(title), *(width_of(row[place].text) for row in rows)]) for place, title in enumerate(titles)]
+    widths = fit(natural, [min(one, other) for one, other in zip(least, natural, strict=True)], width - 2 * (len(titles) - 1))
+    head = line([Text(title, "dim") for title in titles], widths)
+    return ([head] if any(titles) else []) + [line(row, widths) for row in rows]

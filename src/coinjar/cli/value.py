@@ -1,0 +1,44 @@
+"""`coinjar value`."""
+
+from __future__ import annotations
+
+import sys
+
+import typer
+
+from coinjar.cli.common import CommandsOption, JarOption, NameArgument, SecretsOption, ServiceOption, StageArgument, WithOption, one_offs, open_here, say
+from coinjar.core.errors import UsageError
+
+
+def run(
+    ctx: typer.Context,
+    stage: StageArgument,
+    name: NameArgument,
+    service: ServiceOption = None,
+    with_: WithOption = None,
+    show_secrets: SecretsOption = False,
+    allow_commands: CommandsOption = False,
+    jar: JarOption = None,
+) -> None:
+    """Print one value exactly, without a line break behind it, for a script.
+
+    Exit code 1 if there is none: an empty value prints nothing, and is 0.
+    """
+    from coinjar.cli.pick import service_that_sees  # noqa: PLC0415 - loaded when it runs
+
+    resolver = open_here(ctx, jar).resolver(stage, one_offs=one_offs(with_), allow_commands=allow_commands)
+    variable = resolver.jar.variable(name)
+    seen = resolver.value(name, service_that_sees(resolver, variable, service))
+    if seen.fault:
+        raise seen.fault
+    if seen.text is None:
+        say(f"{name} has no value on {stage}" + (": it is unset on purpose" if seen.is_unset else ""))
+        raise typer.Exit(1)
+    terminal = sys.stdout.isatty()
+    if seen.secret and terminal and not show_secrets:
+        raise UsageError(f"{name} is a secret, and this is a terminal", hint="add --show-secrets to see it; in a pipe or a file it is written without")
+    sys.stdout.flush()
+    sys.stdout.buffer.write(seen.text.encode("utf-8", "surrogatepass"))
+    sys.stdout.buffer.flush()
+    if terminal:
+        print()

@@ -1,0 +1,141 @@
+"""`coinjar why`."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from coinjar.cli.common import (
+    CommandsOption,
+    JarOption,
+    JsonOption,
+    NameArgument,
+    SecretsOption,
+    ServiceOption,
+    StageArgument,
+    WithOption,
+    one_offs,
+    open_here,
+    print_json,
+)
+
+if TYPE_CHECKING:
+    from coinjar.core.explain import Explanation, Spoken
+    from coinjar.core.layers import Resolved
+    from coinjar.core.shown import Masker
+
+
+def run(
+    ctx: typer.Context,
+    stage: StageArgument,
+    name: NameArgument,
+    service: ServiceOption = None,
+    with_: WithOption = None,
+    without_mine: Annotated[bool, typer.Option("--without-mine", help="Leave your own values out, as a delivery does.")] = False,
+    show_secrets: SecretsOption = False,
+    allow_commands: CommandsOption = False,
+    as_json: JsonOption = False,
+    jar: JarOption = None,
+) -> None:
+    """Explain one value: every layer that spoke, who won, who was covered, and the references it followed."""
+    from coinjar.cli.pick import service_that_sees  # noqa: PLC0415 - loaded when it runs
+    from coinjar.core.explain import explain  # noqa: PLC0415 - loaded when it runs
+    from coinjar.core.shown import Masker  # noqa: PLC0415 - loaded when it runs
+
+    resolver = open_here(ctx, jar).resolver(stage, one_offs=one_offs(with_), mine=not without_mine, allow_commands=allow_commands)
+    variable = resolver.jar.variable(name)
+    explanation = explain(resolver, name, service_that_sees(resolver, variable, service))
+    masker = Masker(show_secrets=show_secrets)
+    if as_json:
+        print_json(_as_json(explanation, masker))
+    else:
+        _show(explanation, masker)
+
+
+def value_words(seen: Resolved, masker: Masker) -> str:
+    """What a service sees, in a few words."""
+    if seen.fault:
+        return f"cannot be worked out: {seen.fault.message}"
+    if seen.text is None:
+        return "no value"
+    return masker.show(seen.text, secret=seen.secret)
+
+
+def spoken_words(spoken: Spoken, secret: bool, masker: Masker) -> str:
+    """What a layer says."""
+    if spoken.text is None:
+        return "unset"
+    if spoken.form == "text":
+        return masker.show(spoken.text, secret=secret)
+    return f"{ {'references': 'ƒ', 'command': 'command:', 'file': 'file:', 'environment': 'environment:'}[spoken.form] } {masker.show(spoken.text, secret=False)}"
+
+
+def _as_json(found: Explanation, masker: Masker) -> dict[str, Any]:
+    def value(seen: Resolved) -> dict[str, Any]:
+        hidden = seen.secret and not masker.show_secrets
+        shown: dict[str, Any] = {"value": None if hidden else seen.text, "has_value": seen.text is not None, "secret": seen.secret}
+        if hidden and seen.text is not None:
+            shown["masked"] = masker.mask(seen.text)
+        if seen.fault:
+            shown["fault"] = seen.fault.message
+        return shown
+
+    secret = found.variable.secret
+    return {
+        "stage": found.stage,
+        "service": found.service,
+        "name": found.variable.name,
+        **value(found.seen),
+        "layers": [
+            {
+                "layer": one.layer,
+                "form": one.form,
+                "says": spoken_words(one, True, masker) if secret and one.form == "text" and not masker.show_secrets else one.text,
+                "wins": one.wins,
+                "file": one.written.file,
+                "line": one.written.line,
+                "column": one.written.column,
+            }
+            for one in found.spoken
+        ],
+        "references": [{"name": one.name, "service": one.service, "depth": one.depth, **value(one.seen)} for one in found.followed],
+        "remarks": list(found.remarks),
+    }
+
+
+def _show(found: Explanation, masker: Masker) -> None:
+    from coinjar.cli.table import Text, show, styled, table, terminal_width  # noqa: PLC0415 - loaded when it runs
+
+    width = terminal_width()
+    show(styled(f"{found.variable.name} = {value_words(found.seen, masker)}", "bold"))
+    show(f"on {found.stage}, for {found.service}" + (f": {found.variable.about}" if found.variable.about else ""))
+    rows = []
+    for one in reversed(found.spoken):
+        verdict = Text("✓ wins", "green") if one.wins else Text("  covered", "dim")
+        words = spoken_words(one, found.variable.secret, masker)
+        place = str(one.written.place) if one.written.line else one.written.file
+        rows.append([verdict, Text(one.layer, "yellow" if one.kind == "mine" else ""), Text(words, "bold" if one.wins else "dim"), Text(place, "cyan")])
+    if rows:
+        show("")
+        for row in table(["", "layer, highest first", "says", "where"], rows, least=[9, 14, 16, 24], width=width):
+            show(row)
+    if found.followed:
+        show("")
+        follows = []
+        for each in found.followed:
+            place = str(each.seen.written.place) if each.seen.written else "nowhere"
+            whose = f" of {each.service}" if each.service != found.service else ""
+            follows.append([Text(f"{'  ' * each.depth}└ {each.name}{whose}"), Text(value_words(each.seen, masker), "bold"), Text(place, "cyan")])
+        for row in table(["made from", "", ""], follows, least=[16, 16, 24], width=width):
+            show(row)
+    for remark in found.remarks:
+        show("")
+        for part in _filled(f"Note: {remark}.", width):
+            show(styled(part, "yellow"))
+
+
+def _filled(text: str, width: int) -> list[str]:
+    from textwrap import wrap  # noqa: PLC0415 - loaded when it runs
+
+    return wrap(text, max(width, 20), break_long_words=False, break_on_hyphens=False)

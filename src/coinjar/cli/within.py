@@ -1,0 +1,35 @@
+"""`coinjar within`."""
+
+from __future__ import annotations
+
+import os
+from typing import Annotated
+
+import typer
+
+from coinjar.cli.common import CommandsOption, JarOption, ServiceOption, StageArgument, WithOption, one_offs, open_here, point_out_mine
+
+
+def run(
+    ctx: typer.Context,
+    stage: StageArgument,
+    command: Annotated[list[str], typer.Argument(metavar="-- CMD [ARGUMENT...]", help="The program and its arguments, behind --.")],
+    service: ServiceOption = None,
+    with_: WithOption = None,
+    bare: Annotated[bool, typer.Option("--bare", help="Start from an empty environment: only PATH, HOME, USER, LOGNAME, SHELL, TERM, TZ, TMPDIR, LANG, LC_ALL are kept.")] = False,
+    allow_commands: CommandsOption = False,
+    jar: JarOption = None,
+) -> None:
+    """Run a program with a service's variables: becomes it, so pid, signals and exit code are the program's own.
+
+    127 if there is no such program, 126 if it cannot be run. Nothing passes through a shell.
+    """
+    from coinjar.actions.opening import Resolution, the_service  # noqa: PLC0415 - loaded when it runs
+    from coinjar.actions.within import become, environment  # noqa: PLC0415 - loaded when it runs
+
+    opened = open_here(ctx, jar)
+    resolver = opened.resolver(stage, one_offs=one_offs(with_), mine=True, allow_commands=allow_commands)
+    service = the_service(resolver.jar, service)
+    resolution = Resolution(stage, service, resolver.resolve(service))
+    point_out_mine(resolution.mine(resolver.jar), stage)
+    become(command, environment(resolution, os.environ, bare=bare))

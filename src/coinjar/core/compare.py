@@ -1,0 +1,137 @@
+"""Two sets of variables side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import NamedTuple, Protocol
+
+from coinjar.core.errors import CoinJarError
+from coinjar.core.layers import Resolver
+
+SAME, DIFFERENT, ONLY_LEFT, ONLY_RIGHT, UNKNOWN = "same", "different", "only left", "only right", "unknown"
+
+
+class Entry(NamedTuple):
+    """What one side has of a variable: a text, or None and why (`note`)."""
+
+    text: str | None = None
+    secret: bool = False
+    note: str = ""
+    fault: CoinJarError | None = None
+
+
+class Side(Protocol):
+    """One side of a comparison."""
+
+    label: str
+
+    def names(self) -> Iterable[str]:
+        """The variables it knows."""
+        ...
+
+    def entry(self, name: str, service: str | None) -> Entry:
+        """What it has for a service (None: for all of them alike)."""
+        ...
+
+    def varies(self, name: str) -> bool:
+        """Whether services see different values."""
+        ...
+
+
+class Difference(NamedTuple):
+    """One variable on both sides. `service` is None where all services see the same."""
+
+    name: str
+    service: str | None
+    left: Entry
+    right: Entry
+    verdict: str
+
+    @property
+    def secret(self) -> bool:
+        return self.left.secret or self.right.secret
+
+
+class FlatSide:
+    """A side that knows one value a name: a file."""
+
+    def __init__(self, label: str, values: dict[str, str | None], secret: Iterable[str] = ()) -> None:
+        self.label = label
+        self._values = values
+        self._secret = frozenset(secret)
+
+    def names(self) -> Iterable[str]:
+        return self._values
+
+    def varies(self, name: str) -> bool:
+        del name
+        return False
+
+    def entry(self, name: str, service: str | None) -> Entry:
+        del service
+        if name not in self._values:
+            return Entry(note="not in it")
+        text = self._values[name]
+        return Entry(text, name in self._secret, "" if text is not None else "unset on purpose")
+
+
+class StageSide:
+    """A stage of the jar."""
+
+    def __init__(self, resolver: Resolver, services: Sequence[str]) -> None:
+        self.label = resolver.stage
+        self._resolver = resolver
+        self._services = services
+
+    def names(self) -> Iterable[str]:
+        return [name for name, variable in self._resolver.jar.variables.items() if any(variable.serves(one) for one in self._services)]
+
+    def _here(self, name: str) -> list[str]:
+        variable = self._resolver.jar.variables.get(name)
+        return [one for one in self._services if variable and self._resolver.applies(variable, one)]
+
+    def varies(self, name: str) -> bool:
+        here = self._here(name)
+        if len(here) < 2:
+            return False
+        first = self._resolver.value(name, here[0])
+        if name not in self._resolver.varying and not first.is_derived:
+            return False
+        return any(self.entry(name, one) != self.entry(name, here[0]) for one in here[1:])
+
+    def entry(self, name: str, service: str | None) -> Entry:
+        here = self._here(name)
+        if not here or (service and service not in here):
+            known = name in self._resolver.jar.variables
+            where = f"{self.label} for {service}" if here else self.label
+            return Entry(note=f"not for {where}" if known else "not declared")
+        seen = self._resolver.value(name, service or here[0])
+        if seen.fault:
+            return Entry(None, seen.secret, "cannot be worked out", seen.fault)
+        note = "" if seen.text is not None else "unset on purpose" if seen.is_unset else "no value"
+        return Entry(seen.text, seen.secret, note)
+
+
+def verdict(left: Entry, right: Entry) -> str:
+    """How two entries stand to each other."""
+    if left.fault or right.fault:
+        return UNKNOWN
+    if left.text == right.text:
+        return SAME
+    if left.text is None:
+        return ONLY_RIGHT
+    return ONLY_LEFT if right.text is None else DIFFERENT
+
+
+def compare(left: Side, right: Side, services: Sequence[str]) -> list[Difference]:
+    """Every variable that either side has a value for, in the left side's order; a row a service where services differ."""
+    found = []
+    for name in dict.fromkeys([*left.names(), *right.names()]):
+        whose: Sequence[str | None] = services if left.varies(name) or right.varies(name) else [None]
+        for service in whose:
+            one, other = left.entry(name, service), right.entry(name, service)
+            if one.text is None and other.text is None and not one.fault and not other.fault:
+                continue
+            secret = one.secret or other.secret
+            found.append(Difference(name, service, one._replace(secret=secret), other._replace(secret=secret), verdict(one, other)))
+    return found

@@ -1,0 +1,78 @@
+"""The family of errors: each knows its place, its code, what to do about it, and the exit code it ends with."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+
+class Place(NamedTuple):
+    """A position in a file; line and column count from 1, 0 means 'the file as a whole'."""
+
+    file: str
+    line: int = 0
+    column: int = 0
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}:{self.column}" if self.line else self.file
+
+
+class CoinJarError(Exception):
+    """Anything a user can cause. Never holds a secret's text."""
+
+    exit_code = 3
+
+    def __init__(self, message: str, *, hint: str, place: Place | None = None, code: str = "input") -> None:
+        super().__init__(message)
+        self.message = message
+        self.hint = hint
+        self.place = place
+        self.code = code
+
+    def __str__(self) -> str:
+        where = f"{self.place}: " if self.place else ""
+        return f"{where}{self.message}"
+
+    def each(self) -> list[CoinJarError]:
+        """The single errors in this one."""
+        return [self]
+
+
+class InputError(CoinJarError):
+    """The jar or another input is wrong (exit 3)."""
+
+
+class UsageError(CoinJarError):
+    """The command line asks for something that cannot be (exit 2)."""
+
+    exit_code = 2
+
+
+class OutsideError(CoinJarError):
+    """An outside system failed: a file that cannot be written, a command that fails (exit 5)."""
+
+    exit_code = 5
+
+
+class ManyErrors(CoinJarError):
+    """All faults of one input at once; ends with the exit code of the first."""
+
+    def __init__(self, errors: Iterable[CoinJarError]) -> None:
+        self.errors = [one for error in errors for one in error.each()]
+        first = self.errors[0]
+        super().__init__(first.message, hint=first.hint, place=first.place, code=first.code)
+        self.exit_code = first.exit_code
+
+    def __str__(self) -> str:
+        return "\n".join(str(error) for error in self.errors)
+
+    def each(self) -> list[CoinJarError]:
+        return self.errors
+
+
+def raise_all(errors: list[CoinJarError]) -> None:
+    """Raise nothing, the only error, or all of them as one."""
+    if len(errors) == 1:
+        raise errors[0]
+    if errors:
+        raise ManyErrors(errors)

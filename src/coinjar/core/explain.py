@@ -1,0 +1,115 @@
+"""Why a value is what it is: every layer that spoke, the winner, and the references it followed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from coinjar.core.layers import Resolved, Resolver
+from coinjar.core.model import Command, FromEnv, FromFile, Unset, Variable, Written
+from coinjar.core.names import ALL
+from coinjar.core.references import Template
+
+
+class Spoken(NamedTuple):
+    """One layer that said something. `text` is what it says, as written; secrets included, so mask it."""
+
+    layer: str
+    kind: str
+    scope: str
+    written: Written
+    wins: bool
+    text: str | None
+    form: str
+
+
+class Followed(NamedTuple):
+    """A reference that went into the value, `depth` steps away from it."""
+
+    name: str
+    service: str
+    depth: int
+    seen: Resolved
+
+
+class Explanation(NamedTuple):
+    """Everything that made one value, and remarks in words."""
+
+    variable: Variable
+    stage: str
+    service: str
+    seen: Resolved
+    spoken: tuple[Spoken, ...]
+    followed: tuple[Followed, ...]
+    remarks: tuple[str, ...]
+
+
+def form_of(written: Written) -> tuple[str, str | None]:
+    """The form a value is written in, and the text that is written (None for `unset`)."""
+    content = written.content
+    if isinstance(content, str):
+        return "text", content
+    if isinstance(content, Template):
+        return "references", content.source
+    if isinstance(content, Command):
+        return "command", " ".join(content.argv)
+    if isinstance(content, FromFile):
+        return "file", content.path
+    if isinstance(content, FromEnv):
+        return "environment", content.name
+    assert isinstance(content, Unset)
+    return "unset", None
+
+
+def explain(resolver: Resolver, name: str, service: str) -> Explanation:
+    """Explain what `service` sees of `name` on the resolver's stage. The variable must be declared."""
+    variable = resolver.jar.variables[name]
+    seen = resolver.value(name, service)
+    applies = resolver.applies(variable, service)
+    spoken = []
+    for layer, scope, written in resolver.spoke(name, service):
+        form, text = form_of(written)
+        spoken.append(Spoken(layer.label(scope), layer.kind, scope, written, applies and written is seen.written, text, form))
+    followed = tuple(_follow(resolver, seen, service, 1, set())) if applies else ()
+    return Explanation(variable, resolver.stage, service, seen, tuple(spoken), followed, tuple(_remarks(resolver, seen, service, spoken)))
+
+
+def _follow(resolver: Resolver, seen: Resolved, service: str, depth: int, shown: set[tuple[str, str]]) -> Iterator[Followed]:
+    if seen.written is None or not isinstance(seen.written.content, Template):
+        return
+    for reference in seen.written.content.references():
+        key = (reference.name, reference.service or service)
+        if key in shown:
+            continue
+        shown.add(key)
+        found = resolver.value(*key)
+        yield Followed(key[0], key[1], depth, found)
+        yield from _follow(resolver, found, key[1], depth + 1, shown)
+
+
+def _remarks(resolver: Resolver, seen: Resolved, service: str, spoken: list[Spoken]) -> Iterator[str]:
+    variable = seen.variable
+    if not variable.serves(service):
+        yield f"{variable.name} is not for {service}: its services are {', '.join(sorted(variable.services or ()))}"
+    elif not resolver.applies(variable, service):
+        yield f"{variable.name} is not for {resolver.stage}: its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them"
+    elif not spoken:
+        yield "nobody gives it a value, and it has no default"
+    elif seen.is_unset:
+        yield "it is unset on purpose: nothing is inherited either"
+    written = seen.written.content if seen.written else None
+    if isinstance(written, str) and seen.text is not None and seen.text != written:
+        yield f"written in the normal spelling of its kind, {variable.kind}"
+    for narrow, wide in covered(spoken):
+        yield (
+            f"what {narrow.scope} has of its own ({narrow.written.place}) is covered by the value for all services in a higher layer "
+            f"({wide.written.place}): a stage beats shared, and only within one stage does the service beat all"
+        )
+
+
+def covered(spoken: list[Spoken]) -> Iterator[tuple[Spoken, Spoken]]:
+    """Pairs of a service's own value and the `all` of a higher layer that covers it."""
+    if spoken and spoken[-1].scope == ALL and spoken[-1].kind in ("shared", "stage"):
+        for one in spoken[:-1]:
+            if one.scope != ALL:
+                yield one, spoken[-1]

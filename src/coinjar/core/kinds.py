@@ -1,0 +1,279 @@
+"""The kinds of values: each checks a text, and seven of them write it in one normal spelling.
+
+A kind is a function `(text, constraints) -> normal text` that raises ValueError with what is wrong;
+the message never holds the text itself, which may be a secret.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING, NamedTuple, TypeAlias
+
+from coinjar.core.errors import CoinJarError, InputError
+
+if TYPE_CHECKING:
+    from coinjar.core.model import Variable, Written
+
+Constraints: TypeAlias = Mapping[str, object]
+
+_INTEGER = re.compile(r"([+-]?)0*(\d+)", re.ASCII)
+_NUMBER = re.compile(r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?", re.ASCII)
+_LABEL = re.compile(r"(?!-)[A-Za-z0-9_-]{1,63}(?<!-)")
+_SCHEME = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*):(.*)", re.DOTALL)  # RFC 3986, 3.1
+_DURATION = re.compile(r"(\d+(?:\.\d+)?)(ns|us|µs|ms|s|m|h|d)", re.ASCII)
+_SIZE = re.compile(r"(\d+) ?([A-Za-z]*)", re.ASCII)
+_PEM = re.compile(r"\s*-----BEGIN ([A-Z0-9 ]+)-----\r?\n[A-Za-z0-9+/=\s:,.-]*?-----END \1-----\s*")
+_JSON_BLANKS = re.compile(r'("(?:[^"\\]|\\.)*")|[ \t\r\n]+')
+_TRUE = frozenset({"true", "yes", "on", "1"})
+_FALSE = frozenset({"false", "no", "off", "0"})
+_NANOSECONDS = {"d": 86_400_000_000_000, "h": 3_600_000_000_000, "m": 60_000_000_000, "s": 1_000_000_000, "ms": 1_000_000, "us": 1000, "ns": 1}
+_DECIMAL = {unit: 1000**power for power, unit in enumerate(("B", "kB", "MB", "GB", "TB", "PB"))}
+_BINARY = {unit: 1024**power for power, unit in enumerate(("B", "KiB", "MiB", "GiB", "TiB", "PiB"))}
+
+
+def _between(number: float, constraints: Constraints) -> None:
+    low, high = constraints.get("min"), constraints.get("max")
+    if isinstance(low, int | float) and number < low:
+        raise ValueError(f"must be {low} or more")
+    if isinstance(high, int | float) and number > high:
+        raise ValueError(f"must be {high} or less")
+
+
+def _text(text: str, constraints: Constraints) -> str:
+    low, high = constraints.get("min_length"), constraints.get("max_length")
+    if isinstance(low, int) and len(text) < low:
+        raise ValueError(f"must have {low} characters or more, has {len(text)}")
+    if isinstance(high, int) and len(text) > high:
+        raise ValueError(f"must have {high} characters or less, has {len(text)}")
+    pattern = constraints.get("pattern")
+    if isinstance(pattern, str) and not re.fullmatch(pattern, text):
+        raise ValueError(f"does not match the pattern {pattern}")
+    return text
+
+
+def _integer(text: str, constraints: Constraints) -> str:
+    found = _INTEGER.fullmatch(text.strip())
+    if not found:
+        raise ValueError("is not a whole number")
+    sign, digits = found.groups()
+    if len(digits) > 40:
+        raise ValueError("is a number of more than 40 digits")
+    normal = ("-" if sign == "-" and digits != "0" else "") + digits
+    _between(int(normal), constraints)
+    return normal
+
+
+def _number(text: str, constraints: Constraints) -> str:
+    if not _NUMBER.fullmatch(text):
+        raise ValueError("is not a number")
+    _between(float(text), constraints)
+    return text
+
+
+def _port(text: str, constraints: Constraints) -> str:
+    try:
+        return _integer(text, {"min": 1, "max": 65535, **constraints})
+    except ValueError as fault:
+        raise ValueError("is not a port (1 to 65535)" if "number" in str(fault) else f"as a port {fault}") from None
+
+
+def _boolean(text: str, constraints: Constraints) -> str:
+    spelling = constraints.get("spelling")
+    words = spelling if isinstance(spelling, Mapping) else {"true": "true", "false": "false"}
+    word = text.strip()
+    if word in (words["true"], words["false"]):
+        return word
+    if word.lower() in _TRUE:
+        return str(words["true"])
+    if word.lower() in _FALSE:
+        return str(words["false"])
+    raise ValueError("is not a boolean (true, false, yes, no, on, off, 1, 0)")
+
+
+def _host(text: str, constraints: Constraints) -> str:
+    name = text[:-1] if text.endswith(".") else text
+    bare = text[1:-1] if text.startswith("[") and text.endswith("]") else text
+    if ":" in bare:
+        from ipaddress import IPv6Address  # noqa: PLC0415 - only for a host with a colon in it
+
+        try:
+            IPv6Address(bare)
+        except ValueError:
+            raise ValueError("is not a host (a port is a variable of its own)") from None
+    elif len(name) > 253 or not all(_LABEL.fullmatch(label) for label in name.split(".")):
+        raise ValueError("is not a host name or an IP address")
+    return _text(text, constraints)
+
+
+def _url(text: str, constraints: Constraints) -> str:
+    found = _SCHEME.fullmatch(text)
+    if not found or not found[2] or re.search(r"[\s\x00-\x1f\x7f]", text):
+        raise ValueError("is not a URL (scheme:…, without blanks)")
+    if found[2].startswith("//") and not re.match(r"//[^/?#]+|///", found[2]):
+        raise ValueError("is a URL without a host")
+    schemes = constraints.get("schemes")
+    if isinstance(schemes, list) and found[1].lower() not in schemes:
+        raise ValueError(f"has a scheme that is not one of {', '.join(schemes)}")
+    return _text(text, constraints)
+
+
+def _choice(text: str, constraints: Constraints) -> str:
+    choices = constraints.get("choices")
+    if isinstance(choices, list) and text not in choices:
+        raise ValueError(f"is not one of {', '.join(choices)}")
+    return text
+
+
+def separator_of(constraints: Constraints) -> str:
+    """What stands between the elements of a list."""
+    found = constraints.get("separator", ",")
+    return found if isinstance(found, str) else ","
+
+
+def _list(text: str, constraints: Constraints) -> str:
+    separator = separator_of(constraints)
+    elements = [element.strip() for element in text.split(separator)] if text.strip() else []
+    for place, element in enumerate(elements, 1):
+        try:
+            _choice(_text(element, {"pattern": constraints.get("pattern")}), constraints)
+        except ValueError as fault:
+            raise ValueError(f"has an element {place} that {fault}") from None
+    return separator.join(elements)
+
+
+def join_list(elements: list[str], constraints: Constraints) -> str:
+    """The text of a list that was written as one. Raises ValueError for an element that holds the separator."""
+    separator = separator_of(constraints)
+    for place, element in enumerate(elements, 1):
+        if separator in element:
+            raise ValueError(f"has the separator '{separator}' inside element {place}")
+    return separator.join(elements)
+
+
+def _json(text: str, constraints: Constraints) -> str:
+    del constraints
+    from json import JSONDecodeError, loads  # noqa: PLC0415 - only for this kind
+
+    try:
+        loads(text, parse_int=str, parse_float=str, parse_constant=_no_constant)
+    except JSONDecodeError as fault:
+        raise ValueError(f"is not JSON: {fault.msg} at character {fault.pos + 1}") from None
+    except RecursionError:
+        raise ValueError("is JSON nested too deep") from None
+    # Only blanks between tokens go: digits (1.10) and escapes stay as they were written.
+    return _JSON_BLANKS.sub(lambda found: found[1] or "", text)
+
+
+def _no_constant(name: str) -> object:
+    raise ValueError(f"is not JSON: {name} is no JSON value")
+
+
+def _duration(text: str, constraints: Constraints) -> str:
+    compact = text.strip().replace(" ", "")
+    pieces = _DURATION.findall(compact)
+    if not pieces or "".join(number + unit for number, unit in pieces) != compact:
+        raise ValueError("is not a duration such as 90s or 1h30m (d, h, m, s, ms, us, ns)")
+    from fractions import Fraction  # noqa: PLC0415 - only for this kind
+
+    total = sum((Fraction(number) * _NANOSECONDS[unit.replace("µ", "u")] for number, unit in pieces), Fraction(0))
+    if total.denominator != 1:
+        raise ValueError("is finer than a nanosecond")
+    _between(int(total) / 1e9, constraints)
+    unit, size = next((unit, size) for unit, size in _NANOSECONDS.items() if int(total) % size == 0 and (total or unit == "s"))
+    return f"{int(total) // size}{unit}"  # one number and one unit: every reader of durations takes that
+
+
+def _size(text: str, constraints: Constraints) -> str:
+    found = _SIZE.fullmatch(text.strip())
+    if not found:
+        raise ValueError("is not a size such as 512MiB or 20MB")
+    number, unit = int(found[1][:40]), found[2]
+    known = {name.lower(): (name, table) for table in (_BINARY, _DECIMAL) for name in table}
+    if unit and unit.lower() not in known:
+        raise ValueError("has a unit that is not one of B, kB, MB, GB, TB, KiB, MiB, GiB, TiB (a bare K, M or G may mean either)")
+    name, table = known[unit.lower()] if unit else ("B", _BINARY)
+    total = number * table[name]
+    _between(total, constraints)
+    if not unit:
+        return str(number)
+    best = max((unit for unit in table if total % table[unit] == 0), key=lambda unit: table[unit]) if total else name
+    return f"{total // table[best]}{best}"
+
+
+def _base64(text: str, constraints: Constraints) -> str:
+    from base64 import b64decode  # noqa: PLC0415 - only for this kind
+
+    try:
+        b64decode(text, validate=True)
+    except ValueError:
+        raise ValueError("is not base64 (RFC 4648, with its padding and without line breaks)") from None
+    return _text(text, constraints)
+
+
+def _pem(text: str, constraints: Constraints) -> str:
+    del constraints
+    rest = text
+    while found := _PEM.match(rest):
+        rest = rest[found.end() :]
+    if rest or not text:
+        raise ValueError("is not PEM (lines between -----BEGIN X----- and -----END X-----)")
+    return text
+
+
+class Kind(NamedTuple):
+    """A kind's function, the constraints it takes, and whether it writes a normal spelling."""
+
+    spell: Callable[[str, Constraints], str]
+    takes: frozenset[str]
+    normalises: bool = False
+
+
+_LENGTHS = frozenset({"min_length", "max_length", "pattern"})
+_RANGE = frozenset({"min", "max"})
+
+KINDS: dict[str, Kind] = {
+    "text": Kind(_text, _LENGTHS),
+    "integer": Kind(_integer, _RANGE, normalises=True),
+    "number": Kind(_number, _RANGE),
+    "boolean": Kind(_boolean, frozenset({"spelling"}), normalises=True),
+    "port": Kind(_port, _RANGE | {"listens"}, normalises=True),
+    "host": Kind(_host, _LENGTHS),
+    "url": Kind(_url, _LENGTHS | {"schemes"}),
+    "choice": Kind(_choice, frozenset({"choices"})),
+    "list": Kind(_list, frozenset({"separator", "choices", "pattern"}), normalises=True),
+    "json": Kind(_json, frozenset(), normalises=True),
+    "duration": Kind(_duration, _RANGE, normalises=True),
+    "size": Kind(_size, _RANGE, normalises=True),
+    "base64": Kind(_base64, _LENGTHS),
+    "pem": Kind(_pem, frozenset()),
+}
+
+
+def normal(variable: Variable, text: str) -> str:
+    """The text in the variable's normal spelling. Raises InputError (CJ003) that does not show the text."""
+    if variable.kind == "text" and not variable.constraints:
+        return text
+    try:
+        return KINDS[variable.kind].spell(text, variable.constraints)
+    except ValueError as fault:
+        raise InputError(
+            f"the value of {variable.name} {fault}",
+            hint=f"{variable.name} is declared as {variable.kind} ({variable.place})",
+            code="CJ003",
+        ) from None
+
+
+def spell(variable: Variable, written: Written) -> str:
+    """The normal spelling of a written plain text, worked out once. Raises InputError with its place."""
+    if written.normal is None and written.fault is None:
+        assert isinstance(written.content, str)
+        try:
+            written.normal = normal(variable, written.content)
+        except CoinJarError as fault:
+            fault.place = written.place
+            written.fault = fault
+    if written.fault is not None:
+        raise written.fault
+    assert written.normal is not None
+    return written.normal

@@ -1,0 +1,206 @@
+"""What a jar holds, as plain facts. Everything here is made by `jarfile` and only read by the rest."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import NamedTuple, TypeAlias
+
+from coinjar.core.errors import CoinJarError, Place, UsageError
+from coinjar.core.names import ALL, ServiceName, StageName, VariableName, suggestion
+from coinjar.core.references import Template
+
+
+class Command(NamedTuple):
+    """A value that a program prints (its output without the final newlines)."""
+
+    argv: tuple[str, ...]
+    may_be_empty: bool = False
+
+
+class FromFile(NamedTuple):
+    """A value that is a file's content, as text or in base64."""
+
+    path: str
+    base64: bool = False
+
+
+class FromEnv(NamedTuple):
+    """A value out of the environment of the process that runs Coin Jar."""
+
+    name: str
+
+
+class Unset(NamedTuple):
+    """No value here, and none inherited."""
+
+
+UNSET = Unset()
+Outside: TypeAlias = Command | FromFile | FromEnv
+Content: TypeAlias = str | Template | Command | FromFile | FromEnv | Unset
+
+
+class Written:
+    """A value as somebody wrote it in one place. `normal` and `fault` are filled by `kinds.spell` when first asked."""
+
+    __slots__ = ("column", "content", "fault", "file", "line", "normal")
+
+    def __init__(self, content: Content, file: str, line: int, column: int) -> None:
+        self.content = content
+        self.file = file
+        self.line = line
+        self.column = column
+        self.normal: str | None = None
+        self.fault: CoinJarError | None = None
+
+    @property
+    def place(self) -> Place:
+        return Place(self.file, self.line, self.column)
+
+
+class Variable(NamedTuple):
+    """A declared name. `services` and `stages` are None for all; sets are spelled out already."""
+
+    name: VariableName
+    place: Place
+    about: str = ""
+    kind: str = "text"
+    constraints: Mapping[str, object] = {}
+    default: Written | None = None
+    secret: bool = False
+    required: bool = False
+    services: frozenset[str] | None = None
+    stages: frozenset[str] | None = None
+    phase: str = "run"
+    only_with: tuple[tuple[str, str | None], ...] = ()
+    also_as: tuple[str, ...] = ()
+    generate: Mapping[str, object] = {}
+
+    def serves(self, service: str) -> bool:
+        """Whether this service gets the variable at all."""
+        return self.services is None or service in self.services
+
+
+class Service(NamedTuple):
+    """A part of the application that runs by itself."""
+
+    name: ServiceName
+    place: Place
+    about: str = ""
+
+
+class Stage(NamedTuple):
+    """A stage, or a shape of stages (`trial-*`). `hosts` says which services share one machine."""
+
+    name: StageName
+    place: Place
+    follows: StageName | None = None
+    guarded: bool = False
+    about: str = ""
+    hosts: Mapping[str, frozenset[str]] = {}
+
+    @property
+    def is_pattern(self) -> bool:
+        return self.name.endswith("*")
+
+    def covers(self, name: str) -> bool:
+        """Whether `name` is this stage, or one of this shape."""
+        return name == self.name or (self.is_pattern and name.startswith(self.name[:-1]) and len(name) >= len(self.name))
+
+
+class Accepted(NamedTuple):
+    """A finding that somebody has looked at; None matches any."""
+
+    rule: str
+    reason: str
+    place: Place
+    variable: str | None = None
+    stage: str | None = None
+    service: str | None = None
+
+
+class Together(NamedTuple):
+    """Variables that have values all together or not at all."""
+
+    name: str
+    members: tuple[VariableName, ...]
+    place: Place
+
+
+Scope: TypeAlias = dict[str, Written]
+"""Variable name to value."""
+Layer: TypeAlias = dict[str, Scope]
+"""`all` or a service's name to the values written for it."""
+
+
+class Jar(NamedTuple):
+    """One application's variable set. `plain` maps `shared` and stage names to what is written there."""
+
+    app: str
+    place: Place
+    services: Mapping[str, Service]
+    stages: Mapping[str, Stage]
+    variables: Mapping[str, Variable]
+    sets: Mapping[str, tuple[str, ...]] = {}
+    together: tuple[Together, ...] = ()
+    accepted: tuple[Accepted, ...] = ()
+    plain: Mapping[str, Layer] = {}
+    mine: Mapping[str, Layer] = {}
+
+    def stage(self, name: str) -> Stage:
+        """The stage's declaration: itself, or the longest pattern that covers it. Raises UsageError if there is none."""
+        if name in self.stages and "*" not in name:
+            return self.stages[name]
+        shapes = [stage for stage in self.stages.values() if stage.is_pattern and stage.covers(name) and "*" not in name]
+        if shapes:
+            return max(shapes, key=lambda stage: len(stage.name))
+        known = [known for known in self.stages if "*" not in known]
+        raise UsageError(
+            f"there is no stage '{name}'",
+            hint=suggestion(name, known, f"the stages are {', '.join(self.stages) or 'none yet'}"),
+            code="unknown-stage",
+        )
+
+    def chain(self, name: str) -> list[str]:
+        """The stages whose values `name` sees, farthest first, itself last."""
+        names = [name]
+        while follows := self.stage(names[-1]).follows:
+            names.append(follows)
+        return names[::-1]
+
+    def is_here(self, variable: Variable, chain: list[str]) -> bool:
+        """Whether the variable exists on the stage whose chain this is."""
+        if variable.stages is None:
+            return True
+        return any(name in variable.stages or self.stage(name).name in variable.stages for name in chain)
+
+    def stage_names(self) -> list[str]:
+        """The declared stages in order, then those of a pattern's shape that have values."""
+        plain = [name for name in self.stages if "*" not in name]
+        return plain + sorted(name for name in self.plain if name != "shared" and name not in self.stages)
+
+    def variable(self, name: str) -> Variable:
+        """The declaration of `name`. Raises UsageError with the nearest name."""
+        if name in self.variables:
+            return self.variables[name]
+        raise UsageError(
+            f"there is no variable '{name}'",
+            hint=suggestion(name, self.variables, "declare it in jar.yaml, or with `coinjar put --declare`"),
+            code="unknown-variable",
+        )
+
+    def service(self, name: str) -> Service:
+        """The declaration of the service. Raises UsageError with the nearest name."""
+        if name in self.services:
+            return self.services[name]
+        raise UsageError(
+            f"there is no service '{name}'",
+            hint=suggestion(name, self.services, f"the services are {', '.join(self.services) or 'none yet'}"),
+            code="unknown-service",
+        )
+
+    def expand(self, names: list[str]) -> list[str]:
+        """Services with every set among `names` spelled out, `all` included; unknown names stay as they are."""
+        found: list[str] = []
+        for name in names:
+            found += self.services if name == ALL else self.sets.get(name, (name,))
+        return list(dict.fromkeys(found))

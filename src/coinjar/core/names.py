@@ -1,0 +1,55 @@
+"""The grammar of names, and the nearest declared name to a mistyped one."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from typing import NewType
+
+StageName = NewType("StageName", str)
+ServiceName = NewType("ServiceName", str)
+VariableName = NewType("VariableName", str)
+
+ALL = "all"
+SHARED = "shared"
+RESERVED = frozenset({ALL, SHARED})
+
+SMALL_NAME = re.compile(r"[a-z0-9](?:[a-z0-9_-]{0,61}[a-z0-9])?")
+STAGE_PATTERN = re.compile(r"[a-z0-9](?:[a-z0-9_-]{0,60})\*")
+# IEEE 1003.1, 8.1: what a shell can assign; a jar may hold more, for consumers that take more.
+SHELL_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
+ANY_NAME = re.compile(r"[^\s=\x00-\x1f\x7f]{1,255}")
+
+
+def shell_can_set(name: str) -> bool:
+    """Whether a POSIX shell can assign to this name."""
+    return SHELL_NAME.fullmatch(name) is not None
+
+
+def name_fault(what: str, name: str) -> str | None:
+    """Why `name` cannot name a stage, service, set, application or variable (`what`); None if it can."""
+    if what == "variable":
+        ok = ANY_NAME.fullmatch(name) and not name.startswith("#")
+        return None if ok else "a variable's name has no blanks, no '=' and no control characters"
+    if name in RESERVED:
+        return f"'{name}' is a reserved name"
+    if what == "stage" and "*" in name:
+        return None if STAGE_PATTERN.fullmatch(name) else "a stage pattern is a stage's name with one '*' at its end"
+    if SMALL_NAME.fullmatch(name):
+        return None
+    return f"a {what}'s name is 1 to 63 of a-z, 0-9, '-' and '_', with a letter or digit at both ends"
+
+
+def nearest(name: str, known: Iterable[str]) -> str | None:
+    """The known name that `name` most likely meant, or None if nothing is near."""
+    from difflib import get_close_matches  # noqa: PLC0415 - costs time, needed for errors only
+
+    by_fold = {other.casefold(): other for other in known}
+    found = get_close_matches(name.casefold(), by_fold, n=1, cutoff=0.6)
+    return by_fold[found[0]] if found else None
+
+
+def suggestion(name: str, known: Iterable[str], else_say: str) -> str:
+    """A hint: the nearest known name, or `else_say`."""
+    near = nearest(name, known)
+    return f"did you mean '{near}'?" if near else else_say

@@ -1,0 +1,220 @@
+"""References in a `{text: …}`: POSIX parameter expansion (IEEE 1003.1, 2.6.2) with `@` additions.
+
+    reference = "${" NAME additions [ operator word ] "}"
+    additions = { "@" ( "url" | "base64" | "json" | "upper" | "lower" | "trim" | "of:" SERVICE ) }
+    operator  = ":-" | "-" | ":?" | "?" | ":+" | "+"
+    word      = text, "$$" for a dollar sign, "\\}" for a brace, and further references
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from typing import NamedTuple, TypeAlias
+
+from coinjar.core.errors import InputError
+
+_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
+_OPERATOR = re.compile(r":[-?+]|[-?+]")
+_SERVICE = re.compile(r"[a-z0-9_]+(?:-+[a-z0-9_]+)*")
+_DEEPEST = 40
+LARGEST_TEXT = 1 << 20
+"""Characters; a value that grows past this by references is refused (a kernel takes 128 KiB for one variable)."""
+
+
+class Reference(NamedTuple):
+    """One `${…}`. `offset` is where it starts in its template's source."""
+
+    name: str
+    offset: int
+    additions: tuple[str, ...] = ()
+    service: str | None = None
+    operator: str = ""
+    word: Parts = ()
+
+
+Parts: TypeAlias = "tuple[str | Reference, ...]"
+
+
+class Template(NamedTuple):
+    """A text with references, taken apart."""
+
+    source: str
+    parts: Parts
+
+    def references(self) -> Iterator[Reference]:
+        """Every reference, those in words included."""
+        yield from _references(self.parts)
+
+
+class Seen(NamedTuple):
+    """What a reference finds: a text (None: no value) and whether it is secret."""
+
+    text: str | None
+    secret: bool = False
+
+
+Lookup: TypeAlias = Callable[[Reference], Seen]
+
+
+def _references(parts: Parts) -> Iterator[Reference]:
+    for part in parts:
+        if not isinstance(part, str):
+            yield part
+            yield from _references(part.word)
+
+
+def parse_template(source: str) -> Template:
+    """Take a text with references apart. Raises InputError naming the character at fault."""
+    parts, end = _parse(source, 0, inside=False, depth=0)
+    assert end == len(source)
+    return Template(source, parts)
+
+
+def _fault(source: str, at: int, message: str, hint: str) -> InputError:
+    return InputError(f"{message} at character {at + 1} of the text", hint=hint, code="reference")
+
+
+def _parse(source: str, at: int, *, inside: bool, depth: int) -> tuple[Parts, int]:
+    if depth > _DEEPEST:
+        raise _fault(source, at, "references are nested too deep", "split the value into several variables")
+    parts: list[str | Reference] = []
+    text: list[str] = []
+    stops = re.compile(r"[$}\\]" if inside else r"\$")
+    while True:
+        found = stops.search(source, at)
+        if found is None:
+            if inside:
+                raise _fault(source, len(source), "a '${' is not closed", "add the missing '}'")
+            text.append(source[at:])
+            break
+        text.append(source[at : found.start()])
+        at = found.start()
+        if source[at] == "}":
+            break
+        if source[at] == "\\":
+            escaped = source[at + 1 : at + 2] in ("}", "\\")
+            text.append(source[at + 1] if escaped else "\\")
+            at += 2 if escaped else 1
+        elif source.startswith("$$", at):
+            text.append("$")
+            at += 2
+        else:
+            reference, at = _parse_reference(source, at, depth)
+            parts += ["".join(text), reference]
+            text = []
+    parts.append("".join(text))
+    return tuple(part for part in parts if part != ""), at if inside else len(source)
+
+
+def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
+    start = at
+    if not source.startswith("${", at):
+        raise _fault(source, at, "a lone '$'", "write '$$' for a dollar sign, or '${NAME}' for a reference")
+    name = _NAME.match(source, at + 2)
+    if name is None:
+        raise _fault(source, at, "no name after '${'", "a reference is written '${NAME}'")
+    at = name.end()
+    additions: list[str] = []
+    service = None
+    while source.startswith("@", at):
+        word = _NAME.match(source, at + 1)
+        addition = word.group() if word else ""
+        if addition == "of" and source.startswith(":", at + 3):
+            found = _SERVICE.match(source, at + 4)
+            if found is None or service:
+                raise _fault(source, at, "'@of:' names one service", "write '${NAME@of:SERVICE}'")
+            service, at = found.group(), found.end()
+        elif addition in ADDITIONS:
+            additions.append(addition)
+            at += 1 + len(addition)
+        else:
+            known = ", ".join(f"@{one}" for one in [*ADDITIONS, "of:SERVICE"])
+            raise _fault(source, at, f"there is no addition '@{addition}'", f"the additions are {known}")
+    operator = _OPERATOR.match(source, at)
+    word_parts: Parts = ()
+    if operator:
+        word_parts, at = _parse(source, operator.end(), inside=True, depth=depth + 1)
+    elif not source.startswith("}", at):
+        what = "a '${' is not closed" if at == len(source) else f"'{source[at]}' cannot stand in a reference"
+        raise _fault(source, at, what, "write '${NAME}', '${NAME:-word}' or '${NAME@url}'")
+    reference = Reference(name.group(), start, tuple(additions), service, operator.group() if operator else "", word_parts)
+    return reference, at + 1
+
+
+def expand(template: Template, lookup: Lookup) -> Seen:
+    """The template's text with every reference replaced, secret if anything secret went into it.
+
+    Raises InputError for a reference without a value, and whatever `lookup` raises.
+    """
+    return _expand(template.parts, lookup)
+
+
+def _expand(parts: Parts, lookup: Lookup) -> Seen:
+    texts: list[str] = []
+    secret = False
+    size = 0
+    for part in parts:
+        seen = Seen(part) if isinstance(part, str) else _replace(part, lookup)
+        texts.append(seen.text or "")
+        secret = secret or seen.secret
+        size += len(texts[-1])
+        if size > LARGEST_TEXT:
+            raise InputError(
+                f"references make a text of over {LARGEST_TEXT} characters", hint="look for a value that holds itself many times", code="reference"
+            )
+    return Seen("".join(texts), secret)
+
+
+def _replace(reference: Reference, lookup: Lookup) -> Seen:
+    seen = lookup(reference)
+    operator = reference.operator
+    there = seen.text is not None and (seen.text != "" or not operator.startswith(":"))
+    if operator.endswith("+"):
+        return _expand(reference.word, lookup) if there else Seen("")
+    if there:
+        text = seen.text or ""
+        for addition in reference.additions:
+            text = ADDITIONS[addition](text)
+        return Seen(text, seen.secret)
+    if operator.endswith("-"):
+        return _expand(reference.word, lookup)
+    if operator.endswith("?"):
+        message = _expand(reference.word, lookup)
+        said = message.text if message.text and not message.secret else "it has no value"
+        raise InputError(f"${{{reference.name}}}: {said}", hint=f"give {reference.name} a value here", code="reference")
+    whose = f" of {reference.service}" if reference.service else ""
+    raise InputError(
+        f"${{{reference.name}}}{whose} has no value here",
+        hint=f"give {reference.name} a value, write '${{{reference.name}:-word}}', or take another service's with '@of:SERVICE'",
+        code="reference",
+    )
+
+
+def _url(text: str) -> str:
+    from urllib.parse import quote  # noqa: PLC0415 - only where a reference asks for it
+
+    return quote(text, safe="")
+
+
+def _base64(text: str) -> str:
+    from base64 import b64encode  # noqa: PLC0415 - only where a reference asks for it
+
+    return b64encode(text.encode()).decode()
+
+
+def _json(text: str) -> str:
+    from json import dumps  # noqa: PLC0415 - only where a reference asks for it
+
+    return dumps(text, ensure_ascii=False)
+
+
+ADDITIONS: dict[str, Callable[[str], str]] = {
+    "url": _url,
+    "base64": _base64,
+    "json": _json,
+    "upper": str.upper,
+    "lower": str.lower,
+    "trim": str.strip,
+}
+"""What may follow a name after `@`. `@url` encodes all but RFC 3986's unreserved characters."""

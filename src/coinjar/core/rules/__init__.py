@@ -1,0 +1,44 @@
+"""The rules of `check`: one line each. A new rule is a function in a module here, and its line."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from coinjar.core.model import Accepted
+from coinjar.core.rules import layering, naming, ports, presence, values
+from coinjar.core.rules.base import ERROR, WARNING, Facts, Finding, Rule, Spot
+
+RULES = (
+    Rule("CJ001", ERROR, "required and missing", presence.required_and_missing),
+    Rule("CJ002", ERROR, "set where it does not belong", presence.out_of_place),
+    Rule("CJ003", ERROR, "kind or constraint broken", values.kind_broken),
+    Rule("CJ004", ERROR, "a set half-filled", presence.half_filled),
+    Rule("CJ005", WARNING, "a condition not met", presence.condition_not_met),
+    Rule("CJ006", WARNING, "a secret in plain values", values.secret_in_plain),
+    Rule("CJ007", ERROR, "a placeholder left in", values.placeholder_left),
+    Rule("CJ008", WARNING, "text that will surprise", values.surprising_text),
+    Rule("CJ009", WARNING, "look-alike or invisible characters", values.look_alikes),
+    Rule("CJ010", WARNING, "names that differ only by case", naming.differ_by_case),
+    Rule("CJ011", WARNING, "a name no shell can set", naming.not_for_a_shell),
+    Rule("CJ012", WARNING, "a service's value covered", layering.covered_service),
+    Rule("CJ013", WARNING, "equal to what it would inherit", layering.equal_to_inherited),
+    Rule("CJ014", WARNING, "reaching nothing", presence.reaches_nothing),
+    Rule("CJ015", ERROR, "one port for two services", ports.same_port),
+    Rule("CJ016", ERROR, "a value that cannot be worked out", presence.cannot_be_worked_out),
+)
+
+
+def run(facts: Facts) -> Iterator[Finding]:
+    """Every finding, rule by rule, the accepted ones marked."""
+    for rule in RULES:
+        for spot in rule.find(facts):
+            yield Finding(rule, spot, next((one for one in facts.jar.accepted if _accepts(one, rule, spot)), None))
+
+
+def _accepts(accepted: Accepted, rule: Rule, spot: Spot) -> bool:
+    return (
+        accepted.rule == rule.code
+        and accepted.variable in (None, spot.variable)
+        and accepted.stage in (None, spot.stage)
+        and accepted.service in (None, spot.service)
+    )

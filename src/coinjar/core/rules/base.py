@@ -1,0 +1,94 @@
+"""What a rule is, what it finds, and the facts it looks at."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from typing import NamedTuple
+
+from coinjar.core.errors import Place
+from coinjar.core.layers import Fetch, Resolver, no_fetch
+from coinjar.core.model import Accepted, Jar, Variable, Written
+from coinjar.core.names import SHARED
+
+ERROR, WARNING = "error", "warning"
+
+
+class Spot(NamedTuple):
+    """What one rule found in one place, in words; `fix` says what to do."""
+
+    message: str
+    fix: str
+    place: Place
+    variable: str | None = None
+    stage: str | None = None
+    service: str | None = None
+
+
+class Found(NamedTuple):
+    """A value somebody wrote, and for what. `layer` is default, shared or a stage."""
+
+    variable: Variable
+    written: Written
+    layer: str
+    scope: str
+
+    @property
+    def stage(self) -> str | None:
+        return None if self.layer in ("default", SHARED) else self.layer
+
+
+class Facts:
+    """The jar, and its stages resolved as they are asked for."""
+
+    def __init__(self, jar: Jar, fetch: Fetch = no_fetch) -> None:
+        self.jar = jar
+        self.stages = jar.stage_names()
+        self._fetch = fetch
+        self._resolvers: dict[str, Resolver] = {}
+        self.not_fetched: set[Place] = set()
+
+    def resolver(self, stage: str) -> Resolver:
+        if stage not in self._resolvers:
+            self._resolvers[stage] = Resolver(self.jar, stage, fetch=self._fetch)
+        return self._resolvers[stage]
+
+    def written(self) -> Iterator[Found]:
+        """Every value in the jar, defaults first."""
+        for variable in self.jar.variables.values():
+            if variable.default:
+                yield Found(variable, variable.default, "default", "all")
+        variables = self.jar.variables
+        for layer, scopes in self.jar.plain.items():
+            for scope, values in scopes.items():
+                for name, written in values.items():
+                    yield Found(variables[name], written, layer, scope)
+
+    def texts(self) -> Iterator[tuple[Found, str]]:
+        """Every value that is written as a plain text."""
+        for found in self.written():
+            if isinstance(found.written.content, str):
+                yield found, found.written.content
+
+
+class Rule(NamedTuple):
+    """A rule of `check`. docs/rules.md has a section on each."""
+
+    code: str
+    severity: str
+    title: str
+    find: Callable[[Facts], Iterable[Spot]]
+
+
+class Finding(NamedTuple):
+    """A spot with its rule; `accepted` says why somebody lets it be."""
+
+    rule: Rule
+    spot: Spot
+    accepted: Accepted | None = None
+
+
+def some_services(affected: list[str], of: list[str]) -> tuple[str, str | None]:
+    """Words for the services concerned (nothing if it is all of them), and the service if it is one."""
+    if len(affected) == len(of):
+        return "", None
+    return f" for {', '.join(affected)}", affected[0] if len(affected) == 1 else None

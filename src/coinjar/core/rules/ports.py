@@ -1,0 +1,37 @@
+"""Ports that services open."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from coinjar.core.guess import words_of
+from coinjar.core.layers import Resolved
+from coinjar.core.model import Variable
+from coinjar.core.rules.base import Facts, Spot
+
+
+def listens(variable: Variable) -> bool:
+    """Whether a service opens this port itself: said by `listens`, else told by the name (PORT, or with LISTEN or BIND)."""
+    if variable.kind != "port":
+        return False
+    said = variable.constraints.get("listens")
+    return bool(said) if said is not None else variable.name.upper() == "PORT" or bool({"LISTEN", "BIND"} & set(words_of(variable.name)))
+
+
+def same_port(facts: Facts) -> Iterator[Spot]:
+    """CJ015"""
+    ports = [variable for variable in facts.jar.variables.values() if listens(variable)]
+    for stage in facts.stages:
+        resolver = facts.resolver(stage)
+        declared = [facts.jar.stage(name).hosts for name in reversed(resolver.chain)]
+        for host, services in next((hosts for hosts in declared if hosts), {}).items():
+            taken: dict[str, tuple[str, Resolved]] = {}
+            for service in [name for name in facts.jar.services if name in services]:
+                for variable in ports:
+                    seen = resolver.value(variable.name, service)
+                    if seen.text is None or seen.written is None:
+                        continue
+                    other, first = taken.setdefault(seen.text, (service, seen))
+                    if other != service:
+                        message = f"{service} and {other} both listen on port {seen.text} of {host} on {stage} ({variable.name}, {first.variable.name})"
+                        yield Spot(message, f"give {service} a port of its own on {stage}", seen.written.place, variable.name, stage, service)

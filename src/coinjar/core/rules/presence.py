@@ -1,0 +1,139 @@
+"""Values that are missing, out of place, or without effect."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from coinjar.core.errors import CoinJarError
+from coinjar.core.layers import Resolver
+from coinjar.core.model import Variable, Written
+from coinjar.core.names import ALL, SHARED
+from coinjar.core.references import Template
+from coinjar.core.rules.base import Facts, Spot, some_services
+
+
+def required_and_missing(facts: Facts) -> Iterator[Spot]:
+    """CJ001"""
+    needed = [variable for variable in facts.jar.variables.values() if variable.required]
+    for stage in facts.stages:
+        resolver = facts.resolver(stage)
+        for variable in needed:
+            services = resolver.services_of(variable)
+            seen = [resolver.value(variable.name, service) for service in services]
+            lacking = [service for service, one in zip(services, seen, strict=True) if one.text is None and not one.fault]
+            if lacking:
+                words, service = some_services(lacking, services)
+                fix = f"`coinjar put {variable.name}{'' if variable.secret else '=…'} --stage {stage}`, or give it a default"
+                yield Spot(f"{variable.name} is required and has no value on {stage}{words}", fix, variable.place, variable.name, stage, service)
+
+
+def out_of_place(facts: Facts) -> Iterator[Spot]:
+    """CJ002"""
+    chains = {stage: facts.jar.chain(stage) for stage in facts.jar.plain if stage != SHARED}
+    for found in facts.written():
+        variable, where = found.variable, found.written.place
+        if found.scope != ALL and not variable.serves(found.scope):
+            message = f"{variable.name} has a value for {found.scope}, which does not get it"
+            yield Spot(message, f"remove it, or add {found.scope} to its services", where, variable.name, found.stage, found.scope)
+        if found.stage and not facts.jar.is_here(variable, chains[found.stage]):
+            message = f"{variable.name} has a value on {found.stage}, where it does not exist"
+            yield Spot(message, f"remove it, or add {found.stage} to its stages", where, variable.name, found.stage)
+
+
+def half_filled(facts: Facts) -> Iterator[Spot]:
+    """CJ004"""
+    for group in facts.jar.together:
+        members = [facts.jar.variables[name] for name in group.members]
+        for stage in facts.stages:
+            resolver = facts.resolver(stage)
+            lacking: dict[str, list[str]] = {}
+            for service in facts.jar.services:
+                here = [variable for variable in members if resolver.applies(variable, service)]
+                without = [str(variable.name) for variable in here if resolver.value(variable.name, service).text is None]
+                if 0 < len(without) < len(here):
+                    lacking.setdefault(", ".join(without), []).append(service)
+            for names, services in lacking.items():
+                words, service = some_services(services, list(facts.jar.services))
+                message = f"the set '{group.name}' is half-filled on {stage}{words}: no value for {names}"
+                yield Spot(message, "give all of them values there, or none", group.place, names.split(", ")[0], stage, service)
+
+
+def condition_not_met(facts: Facts) -> Iterator[Spot]:
+    """CJ005: a value that does nothing on any stage where it wins."""
+    for variable in facts.jar.variables.values():
+        if not variable.only_with:
+            continue
+        idle: dict[int, tuple[Written, list[str]]] = {}
+        busy: set[int] = set()
+        for stage in facts.stages:
+            resolver = facts.resolver(stage)
+            for service in resolver.services_of(variable):
+                seen = resolver.value(variable.name, service)
+                if seen.text is None or seen.written is None or seen.written is variable.default:
+                    continue
+                if unmet(resolver, variable, service):
+                    stages = idle.setdefault(id(seen.written), (seen.written, []))[1]
+                    stages += [stage] if stage not in stages else []
+                else:
+                    busy.add(id(seen.written))
+        for key, (written, stages) in idle.items():
+            if key not in busy:
+                conditions = ", ".join(name if text is None else f"{name}={text}" for name, text in variable.only_with)
+                message = f"{variable.name} does nothing on {', '.join(stages)}: it works only with {conditions}"
+                yield Spot(message, "meet the condition there, or remove the value", written.place, variable.name, stages[0])
+
+
+def unmet(resolver: Resolver, variable: Variable, service: str) -> bool:
+    """Whether a condition of the variable's `only_with` does not hold for the service."""
+    for name, wanted in variable.only_with:
+        text = resolver.value(name, service).text
+        if text is None or (wanted is not None and text != wanted):
+            return True
+    return False
+
+
+def reaches_nothing(facts: Facts) -> Iterator[Spot]:
+    """CJ014"""
+    spoken = {found.variable.name for found in facts.written()}
+    for variable in facts.jar.variables.values():
+        if not any(facts.resolver(stage).services_of(variable) for stage in facts.stages):
+            message = f"{variable.name} reaches no service on any stage"
+            yield Spot(message, "correct its services and stages, or remove it", variable.place, variable.name)
+        elif variable.name not in spoken and not variable.required:
+            message = f"{variable.name} has no value on any stage, and no default"
+            yield Spot(message, "give it a value or a default, say `required: true`, or remove it", variable.place, variable.name)
+
+
+def cannot_be_worked_out(facts: Facts) -> Iterator[Spot]:
+    """CJ016: a circle, a reference without a value, a file that is not there. What was not asked for is only counted."""
+    for fault, variable, stage, service in derived_faults(facts):
+        if fault.code == "not-fetched":
+            if fault.place:
+                facts.not_fetched.add(fault.place)
+        elif fault.code != "CJ003" and not _told_by_cj001(facts, variable, stage, service):
+            yield Spot(f"{variable.name} on {stage}: {fault.message}", fault.hint, fault.place or variable.place, variable.name, stage, service)
+
+
+def _told_by_cj001(facts: Facts, variable: Variable, stage: str, service: str) -> bool:
+    """Whether a reference is without a value only because a required variable is missing."""
+    resolver = facts.resolver(stage)
+    written = resolver.winners(service).get(variable.name)
+    if written is None or not isinstance(written.content, Template):
+        return False
+    seen = [resolver.value(each.name, each.service or service) for each in written.content.references()]
+    return any(one.variable.required and one.text is None for one in seen)
+
+
+def derived_faults(facts: Facts) -> Iterator[tuple[CoinJarError, Variable, str, str]]:
+    """The faults of values that are not plain texts: each once a stage."""
+    derived = {str(found.variable.name) for found in facts.written() if not isinstance(found.written.content, str)}
+    for stage in facts.stages:
+        resolver = facts.resolver(stage)
+        for name in derived:
+            variable = facts.jar.variables[name]
+            told: set[str] = set()
+            for service in resolver.services_of(variable):
+                seen = resolver.value(name, service)
+                if seen.fault and not isinstance(seen.written and seen.written.content, str) and seen.fault.message not in told:
+                    told.add(seen.fault.message)
+                    yield seen.fault, variable, stage, service

@@ -1,0 +1,108 @@
+"""What is wrong with a value's text."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from coinjar.core.errors import CoinJarError
+from coinjar.core.guess import is_placeholder
+from coinjar.core.kinds import spell
+from coinjar.core.rules.base import Facts, Spot
+from coinjar.core.rules.presence import derived_faults
+
+_SURPRISING = re.compile(
+    r"(?P<word>(?:null|Null|NULL|None|nil|undefined|NaN)\Z)|(?P<true>(?:True|False|TRUE|FALSE)\Z)"
+    r"|(?P<blank>[ \t\n\r\f\v]|(?s:.*)[ \t\n\r\f\v]\Z)|(?P<quote>(?P<mark>[\"'`])(?s:.*)(?P=mark)\Z)"
+)
+_INSIDE = re.compile(r"\r|\$\{[A-Za-z_]")
+_INVISIBLE = re.compile("[\u00a0\u00ad\u061c\u180e\u2000-\u200f\u2028-\u202f\u205f-\u206f\u3000\ufeff\ufff9-\ufffb]")
+# Greek and Cyrillic letters inside a Latin word; typographic quotes and dashes in a value without blanks.
+_MIXED = re.compile("[A-Za-z][\u0370-\u03ff\u0400-\u04ff]|[\u0370-\u03ff\u0400-\u04ff][A-Za-z]|[\uff01-\uff5e]")
+_TYPOGRAPHIC = re.compile("[\u2018\u2019\u201c\u201d\u2010-\u2015\u2212]")
+
+
+def kind_broken(facts: Facts) -> Iterator[Spot]:
+    """CJ003"""
+    for found, _ in facts.texts():
+        if found.variable.kind == "text" and not found.variable.constraints:
+            continue
+        try:
+            spell(found.variable, found.written)
+        except CoinJarError as fault:
+            yield Spot(fault.message, fault.hint, found.written.place, found.variable.name, found.stage, None)
+    for fault, variable, stage, service in derived_faults(facts):
+        if fault.code == "CJ003":
+            yield Spot(f"{fault.message} (on {stage})", fault.hint, fault.place or variable.place, variable.name, stage, service)
+
+
+def secret_in_plain(facts: Facts) -> Iterator[Spot]:
+    """CJ006"""
+    for found, text in facts.texts():
+        if found.variable.secret and text and not is_placeholder(text):
+            message = f"{found.variable.name} is a secret, and its value lies in plain text"
+            fix = "keep this file out of version control, and give the value another way (from_env, file) where you can"
+            yield Spot(message, fix, found.written.place, found.variable.name, found.stage)
+
+
+def placeholder_left(facts: Facts) -> Iterator[Spot]:
+    """CJ007"""
+    for found, text in facts.texts():
+        if is_placeholder(text):
+            message = f"{found.variable.name} still holds a placeholder"
+            yield Spot(message, "put the real value, or remove it", found.written.place, found.variable.name, found.stage)
+
+
+def surprise(kind: str, text: str) -> str | None:
+    """What in a text will surprise its reader, in words; None if nothing will. Never shows the text."""
+    found = _SURPRISING.match(text)
+    if found and kind not in ("json", "pem"):
+        if found["word"]:
+            return f"is the word '{text}', not the absence of a value"
+        if found["true"] and kind != "boolean":
+            return f"is '{text}': any text counts as true for many readers, and not every one reads this spelling"
+        if found["blank"] and kind not in ("integer", "port", "boolean", "duration", "size", "list"):
+            return "begins or ends with a blank or a line break"
+        if found["quote"] and len(text) > 1:
+            return f"is wrapped in {found['mark']} quotes, which become part of it"
+    inside = _INSIDE.search(text)
+    if inside and kind != "pem":
+        return "holds a carriage return" if inside[0] == "\r" else "holds a '${…}', which nobody replaces in a plain text"
+    return None
+
+
+def surprising_text(facts: Facts) -> Iterator[Spot]:
+    """CJ008"""
+    for found, text in facts.texts():
+        variable = found.variable
+        choices = variable.constraints.get("choices")
+        if isinstance(choices, list) and text in choices:
+            continue
+        words = surprise(variable.kind, text)
+        if words:
+            fix = "for a reference write {text: …}; else write what is meant, or accept it in jar.yaml" if "${" in words else "write what is meant"
+            shown = words if not variable.secret or "'" not in words else "is a word that stands for no value"
+            yield Spot(f"the value of {variable.name} {shown}", fix, found.written.place, variable.name, found.stage)
+
+
+def look_alikes(facts: Facts) -> Iterator[Spot]:
+    """CJ009"""
+    for variable in facts.jar.variables.values():
+        odd = next((letter for letter in variable.name if not letter.isascii()), None)
+        if odd:
+            message = f"the name {ascii(variable.name)[1:-1]} holds {_called(odd)}, which looks like something else or like nothing"
+            yield Spot(message, "write the name with A to Z, digits and '_'", variable.place, variable.name)
+    for found, text in facts.texts():
+        if text.isascii():
+            continue
+        seen = _INVISIBLE.search(text) or _MIXED.search(text) or (" " not in text and _TYPOGRAPHIC.search(text)) or None
+        if seen:
+            odd = next(letter for letter in seen[0] if not letter.isascii())
+            message = f"the value of {found.variable.name} holds {_called(odd)} at character {text.index(odd) + 1}"
+            yield Spot(message, "type it anew by hand, or accept it in jar.yaml", found.written.place, found.variable.name, found.stage)
+
+
+def _called(letter: str) -> str:
+    from unicodedata import name  # noqa: PLC0415 - only where something was found
+
+    return f"U+{ord(letter):04X} ({name(letter, 'a character without a name').lower()})"

@@ -1,0 +1,37 @@
+"""How a value looks to a person: secrets masked, control characters made visible, nothing that moves a cursor."""
+
+from __future__ import annotations
+
+import re
+
+_UNSAFE = re.compile("[\x00-\x1f\x7f-\x9f\u00ad\u061c\u200b-\u200f\u2028-\u202f\u2060-\u206f\ufeff\ufff9-\ufffb\ud800-\udfff\U000e0000-\U000e007f]")
+_NAMED = {"\n": "\\n", "\r": "\\r", "\t": "\\t"}
+
+
+def visible(text: str) -> str:
+    """The text with every control, direction-changing or invisible character written as an escape."""
+    return _UNSAFE.sub(lambda found: _NAMED.get(found[0]) or f"\\u{ord(found[0]):04x}", text)
+
+
+class Masker:
+    """Masks secrets for one run. Equal secrets get the same tag, numbered by appearance, so it says nothing of the text."""
+
+    def __init__(self, *, show_secrets: bool = False) -> None:
+        self.show_secrets = show_secrets
+        self._tags: dict[str, int] = {}
+
+    def tag(self, text: str) -> str:
+        """A short mark that equal secrets share within this run."""
+        return f"#{self._tags.setdefault(text, len(self._tags) + 1)}"
+
+    def mask(self, text: str) -> str:
+        """What stands in a secret's place: its length in characters, and its tag."""
+        if text == "":
+            return '"" (empty)'
+        return f"•••• {len(text)} char{'s' if len(text) != 1 else ''} {self.tag(text)}"
+
+    def show(self, text: str, *, secret: bool) -> str:
+        """A value for a person's eyes; an empty one is written `""`."""
+        if secret and not self.show_secrets:
+            return self.mask(text)
+        return visible(text) if text else '""'

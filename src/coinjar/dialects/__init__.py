@@ -1,0 +1,50 @@
+"""The dialects by name. A new one is a module here and a line in the table, or an entry point of another package."""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, cast
+
+from coinjar.core.errors import UsageError
+from coinjar.core.names import suggestion
+
+if TYPE_CHECKING:
+    from coinjar.dialects.base import Dialect
+
+BUILT_IN = {
+    "posix": "shell:Posix",
+    "literal": "lines:Literal",
+    "dotenv": "quoted:Dotenv",
+    "json": "maps:Json",
+    "nul": "lines:Nul",
+    "exec-script": "shell:ExecScript",
+    "example": "example:Example",
+}
+
+
+def get(name: str) -> Dialect:
+    """The dialect of this name. Raises UsageError with the nearest name."""
+    if name in BUILT_IN:
+        module, _, kind = BUILT_IN[name].partition(":")
+        return cast("Dialect", getattr(import_module(f"coinjar.dialects.{module}"), kind)())
+    from importlib.metadata import entry_points  # noqa: PLC0415 - slow, needed for other packages' dialects only
+
+    outside = {point.name: point for point in entry_points(group="coinjar.dialects")}
+    if name in outside:
+        return cast("Dialect", outside[name].load()())
+    known = [*BUILT_IN, *outside]
+    raise UsageError(f"there is no dialect '{name}'", hint=suggestion(name, known, f"the dialects are {', '.join(known)}"), code="unknown-dialect")
+
+
+def reader(name: str) -> Dialect:
+    """A dialect that reads. Raises UsageError for one that only writes."""
+    found = get(name)
+    if not found.reads:
+        readers = [one for one in BUILT_IN if get(one).reads]
+        raise UsageError(f"the dialect '{name}' can only be written", hint=f"those that can be read are {', '.join(readers)}", code="write-only")
+    return found
+
+
+def carriers() -> list[Dialect]:
+    """The dialects that carry values, to name in a refusal."""
+    return [get(name) for name in BUILT_IN if name != "example"]

@@ -1,0 +1,121 @@
+"""What a dialect is: the exact grammar of one consumer, written and read. Bytes in, bytes out."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
+from coinjar.core.model import Variable
+
+
+class Entry(NamedTuple):
+    """One variable to write. `text` is None for one that is unset on purpose."""
+
+    name: str
+    text: str | None
+    variable: Variable | None = None
+
+
+class Heading(NamedTuple):
+    """What a file is for: said in a comment at its top, where the grammar has comments."""
+
+    app: str
+    stage: str
+    service: str
+
+
+class Item(NamedTuple):
+    """One variable as it was read. `text` is None where the file unsets it."""
+
+    name: str
+    text: str | None
+    place: Place
+
+
+class Remark(NamedTuple):
+    """Something a person may not expect. `lost`: it could not be read, and no item stands for it."""
+
+    place: Place
+    message: str
+    lost: bool = False
+
+
+class Reading(NamedTuple):
+    """All that a file says, the last of a name given twice included only once more: in order, twice."""
+
+    items: list[Item]
+    remarks: list[Remark]
+
+
+class Dialect:
+    """One consumer's grammar: a module of `coinjar.dialects`, or an entry point of another package."""
+
+    name: str
+    about: str
+    reads = True
+
+    def refusal(self, name: str, text: str) -> str | None:
+        """Why the grammar cannot carry this value (in words that do not show it), or None if it can."""
+        raise NotImplementedError
+
+    def clash(self, entries: Sequence[Entry]) -> str | None:
+        """Why values that can each be carried cannot stand in one file, or None if they can."""
+        del entries
+        return None
+
+    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        """The file. `refusal` and `clash` have been asked before."""
+        raise NotImplementedError
+
+    def read(self, data: bytes, file: str) -> Reading:
+        """Take a file apart, if `reads`. Raises InputError only if nothing of it can be read."""
+        raise NotImplementedError
+
+
+def not_for_environments(text: str) -> str | None:
+    """Why no environment can hold this text, or None if it can."""
+    if "\0" in text:
+        return "it holds a NUL character, which no environment can carry"
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return "it holds half a surrogate pair, which is no text"
+    return None
+
+
+def decode(data: bytes, file: str) -> tuple[str, list[Remark]]:
+    """UTF-8 text without a byte-order mark. Raises InputError at the first byte that is none."""
+    try:
+        text = data.decode()
+    except UnicodeDecodeError as fault:
+        before = data[: fault.start]
+        place = Place(file, before.count(b"\n") + 1, fault.start - (before.rfind(b"\n") + 1) + 1)
+        raise InputError(
+            f"byte 0x{data[fault.start]:02x} is not UTF-8 text", hint="save the file as UTF-8", place=place, code="not-utf8"
+        ) from None
+    if text.startswith("\ufeff"):
+        return text[1:], [Remark(Place(file, 1, 1), "a byte-order mark stands before the first name; it was left out")]
+    return text, []
+
+
+def place_of(text: str, at: int, file: str) -> Place:
+    """Line and column of a position in a text."""
+    start = text.rfind("\n", 0, at) + 1
+    return Place(file, text.count("\n", 0, at) + 1, at - start + 1)
+
+
+def render(dialect: Dialect, entries: Sequence[Entry], heading: Heading, carriers: Sequence[Dialect]) -> bytes:
+    """Write the entries, or raise InputError for every one the grammar cannot carry, naming those of `carriers` that can."""
+    faults: list[CoinJarError] = []
+    for entry in entries:
+        why = dialect.refusal(entry.name, entry.text or "")
+        if why:
+            able = [other.name for other in carriers if other.refusal(entry.name, entry.text or "") is None]
+            hint = f"these can carry it: {', '.join(able)}" if able else "no dialect can carry it: change the value or the name"
+            faults.append(InputError(f"{dialect.name} cannot carry {entry.name}: {why}", hint=hint, code="cannot-carry"))
+    clash = dialect.clash(entries)
+    if clash:
+        faults.append(InputError(f"{dialect.name} cannot carry them together: {clash}", hint="take posix or json", code="cannot-carry"))
+    raise_all(faults)
+    return dialect.write(entries, heading)

@@ -1,0 +1,29 @@
+"""The example that is committed: what must be filled in, and nothing that anybody filled in."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from coinjar.dialects.base import Entry, Heading
+from coinjar.dialects.quoted import Dotenv
+
+CHANGE_ME = "change-me"
+
+
+class Example(Dotenv):
+    """Names with their descriptions, kinds and defaults; secrets and what has no default as a placeholder."""
+
+    name = "example"
+    about = "the committed example: names, descriptions, defaults, secrets as change-me"
+    reads = False
+
+    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        blocks = [f"# {heading.app}, {heading.service}: what each variable is for. Lines with {CHANGE_ME} must be filled in."]
+        for one in entries:
+            assert one.variable
+            kind = "secret" if one.variable.secret else one.variable.kind
+            needed = ", required" if one.variable.required else ""
+            about = " ".join(one.variable.about.split()) or "(no description)"
+            line = super().write([one], heading).decode().split("\n", 1)[1].rstrip("\n")
+            blocks.append(f"# {about} [{kind}{needed}]\n{line if one.text is not None else f'#{one.name}='}")
+        return ("\n\n".join(blocks) + "\n").encode()

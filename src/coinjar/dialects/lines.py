@@ -1,0 +1,93 @@
+"""Grammars without quotes: what container engines read line by line, and NUL-separated environments."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from coinjar.core.errors import Place
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode, not_for_environments
+
+_NAME = re.compile(r"[-._a-zA-Z][-._a-zA-Z0-9]*")
+_LONGEST_LINE = 65_535
+"""Bytes: the readers of container engines and of kubectl stop at a line of 64 KiB."""
+
+
+class Literal(Dialect):
+    """`NAME=VALUE` lines in which nothing is special but a line's end."""
+
+    name = "literal"
+    about = "a container engine's env file: NAME=VALUE lines, no quotes"
+
+    def refusal(self, name: str, text: str) -> str | None:
+        if not _NAME.fullmatch(name):
+            return "the name has a character other than A to Z, digits, '_', '-' and '.'"
+        if "\n" in text:
+            return "it has a line break, and the grammar has no quotes"
+        if text.endswith("\r"):
+            return "it ends in a carriage return, which readers take for a part of the line's end"
+        if len(f"{name}={text}".encode(errors="replace")) > _LONGEST_LINE:
+            return "its line is over 64 KiB, where readers stop"
+        return not_for_environments(text)
+
+    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        del heading  # a comment would be fine, but every byte here may meet yet another reader
+        return "".join(f"{one.name}={one.text}\n" for one in entries if one.text is not None).encode()
+
+    def read(self, data: bytes, file: str) -> Reading:
+        text, remarks = decode(data, file)
+        items: list[Item] = []
+        for number, raw in enumerate(text.split("\n"), 1):
+            line = raw.lstrip(" \t")
+            place = Place(file, number, len(raw) - len(line) + 1)
+            if not line.strip() or line.startswith("#"):
+                continue
+            if line.endswith("\r"):
+                line = line[:-1]
+                remarks.append(Remark(place, "the carriage return at the line's end was left out, as readers do"))
+            name, equals, value = line.partition("=")
+            if not equals:
+                remarks.append(Remark(place, f"left out: '{name}' has no '=', and would be inherited from whoever starts the container", lost=True))
+                continue
+            items.append(Item(name, value, place))
+            remarks += _surprises(name, value, place)
+        return Reading(items, remarks)
+
+
+def _surprises(name: str, value: str, place: Place) -> list[Remark]:
+    found = []
+    if name != name.rstrip():
+        found.append(Remark(place, f"the blank before '=' is part of the name '{name}'"))
+    if value[:1] in " \t" and value.strip():
+        found.append(Remark(place, f"the blank after '=' is part of the value of {name}"))
+    if len(value) > 1 and value[0] == value[-1] and value[0] in "\"'`":
+        found.append(Remark(place, f"the quotes around the value of {name} are part of it: this grammar has no quotes"))
+    elif re.search(r"[ \t]#", value):
+        found.append(Remark(place, f"the '#' in the value of {name} is part of it: this grammar has no comments behind values"))
+    return found
+
+
+class Nul(Dialect):
+    """`NAME=VALUE` with a NUL behind each, as in /proc/PID/environ."""
+
+    name = "nul"
+    about = "NUL-separated, as in /proc/PID/environ"
+
+    def refusal(self, name: str, text: str) -> str | None:
+        del name
+        return not_for_environments(text)
+
+    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        del heading
+        return "".join(f"{one.name}={one.text}\0" for one in entries if one.text is not None).encode()
+
+    def read(self, data: bytes, file: str) -> Reading:
+        text, remarks = decode(data, file)
+        items: list[Item] = []
+        for number, piece in enumerate(text.split("\0"), 1):
+            name, equals, value = piece.partition("=")
+            if equals and name:
+                items.append(Item(name, value, Place(file, number, 1)))
+            elif piece:
+                remarks.append(Remark(Place(file, number, 1), f"left out: entry {number} has no name and '='", lost=True))
+        return Reading(items, remarks)

@@ -1,0 +1,217 @@
+"""What POSIX shells read: a file to source, and a program that sets the variables and becomes its arguments.
+
+Written in single quotes (IEEE 1003.1, 2.2.2), which keep everything but NUL. Read without running anything.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from coinjar.core.names import shell_can_set
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode, not_for_environments, place_of
+
+_KEPT_BY_SHELLS = frozenset(
+    "_ BASHOPTS BASHPID BASH_ARGC BASH_ARGV BASH_ARGV0 BASH_COMMAND BASH_LINENO BASH_SOURCE BASH_SUBSHELL BASH_VERSINFO DIRSTACK "
+    "EPOCHREALTIME EPOCHSECONDS EUID FUNCNAME GROUPS HISTCMD LINENO OPTIND PPID RANDOM SECONDS SHELLOPTS SHLVL SRANDOM UID".split()
+)
+
+
+def quote(text: str) -> str:
+    """The text as one shell word."""
+    return "'" + text.replace("'", "'\\''") + "'"
+
+
+class Posix(Dialect):
+    """`export NAME='value'` lines for dash, bash and busybox sh."""
+
+    name = "posix"
+    about = "a file for sh to source, with export"
+
+    def refusal(self, name: str, text: str) -> str | None:
+        if not shell_can_set(name):
+            return "no shell can set this name"
+        if name in _KEPT_BY_SHELLS:
+            return "shells keep this name for themselves"
+        return not_for_environments(text)
+
+    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        return (f"# {heading.app}, {heading.stage}, {heading.service}\n" + self.lines(entries)).encode()
+
+    def lines(self, entries: Sequence[Entry]) -> str:
+        """The assignments alone."""
+        return "".join(f"unset {one.name}\n" if one.text is None else f"export {one.name}={quote(one.text)}\n" for one in entries)
+
+    def read(self, data: bytes, file: str) -> Reading:
+        text, remarks = decode(data, file)
+        return _ShellFile(text, file, remarks).read()
+
+
+class ExecScript(Posix):
+    """A self-contained sh program."""
+
+    name = "exec-script"
+    about = "an sh program that sets the variables and becomes its arguments"
+    reads = False
+
+    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        usage = "[ $# -gt 0 ] || { echo \"usage: $0 PROGRAM [ARGUMENT...]\" >&2; exit 2; }"
+        top = f"#!/bin/sh\n# {heading.app}, {heading.stage}, {heading.service}: sets the variables and becomes the program that it is given.\n{usage}\n"
+        return (top + self.lines(entries) + 'exec "$@"\n').encode()
+
+
+_BLANK = re.compile(r"(?:[ \t;]|\\\n)*")
+_ASSIGN = re.compile(r"([^\s='\"\\;#&|<>()$`]*)(\+?=)")
+_WORD = re.compile(r"[^\s'\"\\;&|<>()$`]+")
+_PARAMETER = re.compile(r"\$(?:([A-Za-z_][A-Za-z0-9_]*)|\{([A-Za-z_][A-Za-z0-9_]*)\})")
+
+
+class _Unreadable(Exception):
+    """The rest of the line needs a shell."""
+
+
+class _ShellFile:
+    """Reads assignments; everything else is reported and passed over to the end of its line."""
+
+    def __init__(self, text: str, file: str, remarks: list[Remark]) -> None:
+        self.text = text
+        self.file = file
+        self.at = 0
+        self.items: list[Item] = []
+        self.remarks = remarks
+        self.values: dict[str, str] = {}
+
+    def remark(self, message: str, at: int | None = None, *, lost: bool = False) -> None:
+        self.remarks.append(Remark(place_of(self.text, self.at if at is None else at, self.file), message, lost))
+
+    def read(self) -> Reading:
+        while self.at < len(self.text):
+            self._skip(_BLANK)
+            if self.text.startswith("#", self.at):
+                self._to_line_end()
+            elif self.text.startswith("\n", self.at):
+                self.at += 1
+            elif self.at < len(self.text):
+                self._command()
+        return Reading(self.items, self.remarks)
+
+    def _skip(self, pattern: re.Pattern[str]) -> None:
+        found = pattern.match(self.text, self.at)
+        self.at = found.end() if found else self.at
+
+    def _to_line_end(self) -> None:
+        end = self.text.find("\n", self.at)
+        self.at = len(self.text) if end < 0 else end
+
+    def _command(self) -> None:
+        start = self.at
+        word = _WORD.match(self.text, self.at)
+        verb = word.group() if word else ""
+        try:
+            if verb in ("export", "unset", "set", "readonly"):
+                self.at += len(verb)
+                self._arguments(verb)
+            elif not self._assignment():
+                raise _Unreadable("is no assignment")
+        except _Unreadable as fault:
+            self.at = min(start, len(self.text)) if self.at < start else self.at
+            self.remark(f"left out: this line {fault}", start, lost=True)
+            self._to_line_end()
+
+    def _arguments(self, verb: str) -> None:
+        while True:
+            self._skip(re.compile(r"(?:[ \t]|\\\n)*"))
+            if self.at >= len(self.text) or self.text[self.at] in "\n;#":
+                return
+            if verb in ("export", "readonly") and self._assignment():
+                continue
+            start = self.at
+            name = self._word()
+            if verb == "unset" and shell_can_set(name):
+                self.items.append(Item(name, None, place_of(self.text, start, self.file)))
+
+    def _assignment(self) -> bool:
+        found = _ASSIGN.match(self.text, self.at)
+        if not found:
+            return False
+        start, name = self.at, found[1]
+        if found[2] == "+=":
+            raise _Unreadable("appends to a value, which not every shell does")
+        if not shell_can_set(name):
+            raise _Unreadable(f"sets '{name}', which no shell can")
+        self.at = found.end()
+        if self.text[self.at : self.at + 1] in (" ", "\t") and self.text[self.at :].split("\n")[0].strip(" \t")[:1] not in ("", "#", ";"):
+            raise _Unreadable(f"has a blank after '{name}='; a shell would run what follows")
+        value = self._word()
+        if "\r" in value:
+            self.remark(f"{name} ends in a carriage return, which a shell keeps", start)
+        self.values[name] = value
+        self.items.append(Item(name, value, place_of(self.text, start, self.file)))
+        return True
+
+    def _word(self) -> str:
+        parts: list[str] = []
+        text = self.text
+        while self.at < len(text) and text[self.at] not in " \t\n;":
+            letter = text[self.at]
+            if letter == "'":
+                parts.append(self._single())
+            elif letter == '"':
+                parts.append(self._double())
+            elif letter == "\\":
+                parts.append("" if text.startswith("\n", self.at + 1) else text[self.at + 1 : self.at + 2])
+                self.at += 2
+            elif letter in "$`":
+                parts.append(self._parameter())
+            elif letter in "&|<>()":
+                raise _Unreadable(f"has a bare '{letter}', which a shell acts on")
+            else:
+                found = _WORD.match(text, self.at)
+                assert found
+                parts.append(found.group())
+                self.at = found.end()
+        return "".join(parts)
+
+    def _single(self) -> str:
+        end = self.text.find("'", self.at + 1)
+        if end < 0:
+            raise _Unreadable("has a quote that is not closed")
+        found = self.text[self.at + 1 : end]
+        self.at = end + 1
+        return found
+
+    def _double(self) -> str:
+        self.at += 1
+        parts: list[str] = []
+        while True:
+            letter = self.text[self.at : self.at + 1]
+            if letter == "":
+                raise _Unreadable("has a quote that is not closed")
+            if letter == '"':
+                self.at += 1
+                return "".join(parts)
+            if letter == "\\":
+                following = self.text[self.at + 1 : self.at + 2]
+                parts.append("" if following == "\n" else following if following in ("$", "`", '"', "\\") else "\\" + following)
+                self.at += 2
+            elif letter in "$`":
+                parts.append(self._parameter())
+            else:
+                end = next((at for at in range(self.at, len(self.text)) if self.text[at] in '"\\$`'), len(self.text))
+                parts.append(self.text[self.at : end])
+                self.at = end
+
+    def _parameter(self) -> str:
+        found = _PARAMETER.match(self.text, self.at)
+        if found:
+            name = found[1] or found[2]
+            if name not in self.values:
+                raise _Unreadable(f"needs the value of {name}, which this file does not set before")
+            self.remark(f"${name} was replaced by the value the file sets before, as a shell does")
+            self.at = found.end()
+            return self.values[name]
+        following = self.text[self.at + 1 : self.at + 2]
+        if self.text[self.at] == "$" and not re.match(r"[({'\"@*#?$!0-9-]", following):
+            self.at += 1
+            return "$"
+        raise _Unreadable("needs a shell to work out a '$' or a '`'")

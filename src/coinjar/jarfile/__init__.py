@@ -1,0 +1,1 @@
+"""The jar on disk: read with positions, edited in place, under a lock."""

@@ -1,0 +1,63 @@
+"""The constraints that a variable's kind takes."""
+
+from __future__ import annotations
+
+import re
+
+from yaml.nodes import Node, ScalarNode
+
+from coinjar.core.kinds import KINDS
+from coinjar.jarfile.fields import Fields
+
+_NUMBERS = ("min", "max", "min_length", "max_length")
+
+
+def read_constraints(fields: Fields, kind: str, own: dict[str, Node]) -> dict[str, object]:
+    """The constraints of one variable; those its kind does not take are faults."""
+    found: dict[str, object] = {}
+    for name, node in own.items():
+        if name not in KINDS[kind].takes:
+            takers = [other for other, one in KINDS.items() if name in one.takes]
+            fields.fault(node, f"'{name}' means nothing for the kind {kind}", f"it goes with {', '.join(takers)}")
+        else:
+            value = _read(fields, name, node)
+            if value is not None:
+                found[name] = value
+    return found
+
+
+def _read(fields: Fields, name: str, node: Node) -> object | None:
+    if name in _NUMBERS:
+        return _number(fields, name, node)
+    if name in ("choices", "schemes"):
+        return [text for text, _ in fields.texts(node, name)]
+    if name == "listens":
+        return fields.flag(node, name)
+    if name == "spelling":
+        return _spelling(fields, node)
+    text = fields.text(node, name)
+    if name == "pattern":
+        try:
+            re.compile(text)
+        except re.error as fault:
+            fields.fault(node, f"this pattern is no regular expression: {fault.msg}", "write it as Python's re reads it")
+            return None
+    return text or None
+
+
+def _number(fields: Fields, name: str, node: Node) -> float | int | None:
+    text = fields.text(node, name)
+    try:
+        return int(text) if re.fullmatch(r"-?\d{1,40}", text) else float(text)
+    except ValueError:
+        fields.fault(node, f"'{name}' must be a number", "write it in digits")
+        return None
+
+
+def _spelling(fields: Fields, node: Node) -> dict[str, str] | None:
+    own = fields.fields(node, "'spelling'", ("true", "false"))
+    words = {name: value.value for name, value in own.items() if isinstance(value, ScalarNode)}
+    if set(words) != {"true", "false"} or words["true"] == words["false"]:
+        fields.fault(node, "'spelling' gives one word for true and another for false", 'write {true: "1", false: "0"}')
+        return None
+    return words

@@ -1,0 +1,263 @@
+"""jar.yaml into facts. The JSON Schema beside it (schemas/jar.schema.json) says the same to an editor."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+
+from yaml.nodes import Node, SequenceNode
+
+from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
+from coinjar.core.kinds import KINDS
+from coinjar.core.model import Accepted, Jar, Service, Stage, Together, Variable
+from coinjar.core.names import ALL, ServiceName, StageName, VariableName, name_fault, suggestion
+from coinjar.core.references import Template
+from coinjar.jarfile.constraints import read_constraints
+from coinjar.jarfile.fields import Fields
+from coinjar.jarfile.values import read_value
+from coinjar.jarfile.yamltext import compose, is_null, place
+
+TOP = ("coinjar", "app", "services", "stages", "sets", "variables", "together", "accepted")
+VARIABLE = ("about", "kind", "default", "secret", "services", "stages", "required", "phase", "only_with", "also_as", "generate")
+CONSTRAINTS = tuple(sorted({name for kind in KINDS.values() for name in kind.takes}))
+STAGE_KEYS = ("about", "follows", "guarded", "hosts")
+_RULE = re.compile(r"CJ\d{3}")
+PHASES = ("build", "run", "both")
+
+
+def read_declarations(data: bytes, file: str) -> Jar:
+    """jar.yaml's text as a jar without values. Raises every fault at once."""
+    fields = Fields(file)
+    root = compose(data, file)
+    if root is None or is_null(root):
+        raise InputError("the file is empty", hint="`coinjar new` makes one", place=Place(file), code="jar")
+    top = fields.fields(root, "jar.yaml", TOP)
+    raise_all(fields.faults if not top else [])
+    _read_version(fields, root, top.get("coinjar"))
+    app = fields.text(top.get("app"), "app")
+    if "app" not in top:
+        fields.fault(root, "'app' is missing", "add a line such as app: my-app")
+    elif app and (words := name_fault("application", app)):
+        fields.fault(top["app"], words, "write it in lower case")
+    services = _read_services(fields, top.get("services"))
+    sets = _read_sets(fields, top.get("sets"), services)
+    jar = Jar(app, place(root, file), services, {}, {}, sets)
+    jar = jar._replace(stages=_read_stages(fields, top.get("stages"), jar))
+    jar = jar._replace(variables=_read_variables(fields, top.get("variables"), jar))
+    _check_references(fields, jar)
+    jar = jar._replace(together=_read_together(fields, top.get("together"), jar), accepted=_read_accepted(fields, top.get("accepted"), jar))
+    raise_all(fields.faults)
+    return jar
+
+
+def _read_version(fields: Fields, root: Node, node: Node | None) -> None:
+    if node is None:
+        fields.fault(root, "'coinjar' is missing", "add the line coinjar: 1")
+    elif fields.text(node, "coinjar") != "1":
+        fields.fault(node, "this is not the format that this version reads", "the format is coinjar: 1")
+
+
+def _named(fields: Fields, node: Node | None, what: str, plural: str) -> list[tuple[str, Node, Node]]:
+    """The members of a section whose names are the user's, those with a bad name left out."""
+    if node is None or is_null(node):
+        return []
+    found = []
+    for name, key, value in fields.members(node, f"'{plural}'"):
+        if words := name_fault(what, name):
+            fields.fault(key, words, "choose another name")
+        else:
+            found.append((name, key, value))
+    return found
+
+
+def _read_services(fields: Fields, node: Node | None) -> dict[str, Service]:
+    services = {}
+    for name, key, value in _named(fields, node, "service", "services"):
+        own = {} if is_null(value) else fields.fields(value, f"service '{name}'", ["about"])
+        services[name] = Service(ServiceName(name), place(key, fields.file), fields.text(own.get("about"), "about"))
+    return services
+
+
+def _read_sets(fields: Fields, node: Node | None, services: Mapping[str, Service]) -> dict[str, tuple[str, ...]]:
+    sets: dict[str, tuple[str, ...]] = {}
+    for name, key, value in _named(fields, node, "set", "sets"):
+        if name in services:
+            fields.fault(key, f"'{name}' is a service already", "give the set a name of its own")
+        for member, at in (members := fields.texts(value, f"set '{name}'")):
+            if member not in services:
+                fields.fault(at, f"there is no service '{member}'", suggestion(member, services, "a set holds services"), "unknown-service")
+        sets[name] = tuple(member for member, _ in members)
+    return sets
+
+
+def _services(fields: Fields, node: Node | None, what: str, jar: Jar) -> list[str]:
+    """A list of services, sets or `all`, spelled out."""
+    known = [ALL, *jar.services, *jar.sets]
+    listed = fields.texts(node, what)
+    for name, at in listed:
+        if name not in known:
+            fields.fault(at, f"there is no service or set '{name}'", suggestion(name, known, f"they are {', '.join(known)}"), "unknown-service")
+    return jar.expand([name for name, _ in listed])
+
+
+def _read_stages(fields: Fields, node: Node | None, jar: Jar) -> dict[str, Stage]:
+    stages: dict[str, Stage] = {}
+    followed: dict[str, Node] = {}
+    for name, key, value in _named(fields, node, "stage", "stages"):
+        own = {} if is_null(value) else fields.fields(value, f"stage '{name}'", STAGE_KEYS)
+        follows = fields.text(own.get("follows"), "follows") or None
+        if "follows" in own:
+            followed[name] = own["follows"]
+        hosts = {
+            host: frozenset(_services(fields, members, f"host '{host}'", jar))
+            for host, _, members in (fields.members(own["hosts"], "'hosts'") if "hosts" in own else ())
+        }
+        guarded, about = fields.flag(own.get("guarded"), "guarded"), fields.text(own.get("about"), "about")
+        stages[name] = Stage(StageName(name), place(key, fields.file), StageName(follows) if follows else None, guarded, about, hosts)
+    for name, at in followed.items():
+        target = stages[name].follows
+        if target and (target not in stages or "*" in target):
+            fields.fault(at, f"there is no stage '{target}' to follow", suggestion(target, [one for one in stages if "*" not in one], "follow a declared stage"))
+            stages[name] = stages[name]._replace(follows=None)
+    _refuse_circles(fields, stages, followed)
+    return stages
+
+
+def _refuse_circles(fields: Fields, stages: dict[str, Stage], followed: dict[str, Node]) -> None:
+    told: set[str] = set()
+    for start in followed:
+        path = [start]
+        while (target := stages[path[-1]].follows) and target not in path:
+            path.append(target)
+        if target == start and start not in told:
+            told.update(path)
+            fields.fault(followed[start], f"stages follow each other in a circle: {' → '.join([*path, start])}", "let one of them follow nothing", "circle")
+
+
+def _read_variables(fields: Fields, node: Node | None, jar: Jar) -> dict[str, Variable]:
+    variables: dict[str, Variable] = {}
+    for name, key, value in _named(fields, node, "variable", "variables"):
+        own = {} if is_null(value) else fields.fields(value, f"variable {name}", VARIABLE + CONSTRAINTS)
+        variables[name] = _read_variable(fields, VariableName(name), place(key, fields.file), own, jar)
+        for also in variables[name].also_as:
+            if words := name_fault("variable", also):
+                fields.fault(own["also_as"], words, "choose another name")
+    for variable in variables.values():
+        for also in variable.also_as:
+            if also in variables:
+                fields.faults.append(InputError(f"{variable.name} is also_as {also}, which is a variable itself", hint="remove one of them", place=variable.place))
+    return variables
+
+
+def _read_variable(fields: Fields, name: VariableName, at: Place, own: dict[str, Node], jar: Jar) -> Variable:
+    kind = fields.text(own.get("kind"), "kind", "text")
+    if kind not in KINDS:
+        fields.fault(own["kind"], f"there is no kind '{kind}'", suggestion(kind, KINDS, f"the kinds are {', '.join(KINDS)}"))
+        kind = "text"
+    variable = Variable(
+        name,
+        at,
+        fields.text(own.get("about"), f"about of {name}"),
+        kind,
+        read_constraints(fields, kind, {key: node for key, node in own.items() if key in CONSTRAINTS}) if len(own) > 1 else {},
+        secret=fields.flag(own.get("secret"), "secret"),
+        required=fields.flag(own.get("required"), "required"),
+        services=frozenset(_services(fields, own["services"], f"services of {name}", jar)) if "services" in own else None,
+        stages=_stages(fields, own["stages"], f"stages of {name}", jar) if "stages" in own else None,
+        phase=fields.text(own.get("phase"), "phase", "run"),
+        only_with=_conditions(fields, own.get("only_with"), name),
+        also_as=tuple(text for text, _ in fields.texts(own.get("also_as"), "also_as")),
+        generate=_recipe(fields, own.get("generate")),
+    )
+    if kind == "choice" and "choices" not in own:
+        fields.fault(own["kind"], "the kind choice needs its choices", "add choices: [one, another]")
+    if variable.phase not in PHASES:
+        fields.fault(own["phase"], f"there is no phase '{variable.phase}'", f"the phases are {', '.join(PHASES)}")
+    if "default" in own:
+        variable = variable._replace(default=read_value(fields, variable, own["default"]))
+    return variable
+
+
+def _stages(fields: Fields, node: Node, what: str, jar: Jar) -> frozenset[str]:
+    names = fields.texts(node, what)
+    for name, at in names:
+        if name == ALL:
+            fields.fault(at, f"'all' cannot stand in {what}", "leave 'stages' out: then it is on all of them")
+        elif name not in jar.stages:
+            try:
+                jar.stage(name)
+            except CoinJarError as fault:
+                fields.fault(at, fault.message, fault.hint, fault.code)
+    return frozenset(name for name, _ in names)
+
+
+def _conditions(fields: Fields, node: Node | None, name: str) -> tuple[tuple[str, str | None], ...]:
+    found = []
+    for text, _ in fields.texts(node, f"only_with of {name}"):
+        other, equals, wanted = text.partition("=")
+        found.append((other, wanted if equals else None))
+    return tuple(found)
+
+
+def _recipe(fields: Fields, node: Node | None) -> dict[str, object]:
+    """How a value is to be made: kept for `generate`, its shape checked here."""
+    if node is None:
+        return {}
+    return {key: fields.text(value, key) for key, value in fields.fields(node, "'generate'", ("length", "alphabet", "form")).items()}
+
+
+def _check_references(fields: Fields, jar: Jar) -> None:
+    for variable in jar.variables.values():
+        for other, _ in variable.only_with:
+            _must_be_declared(fields, jar, other, variable.place, f"only_with of {variable.name}")
+        if variable.default:
+            check_template(fields, jar, variable.default.content, variable.default.place, variable.name)
+
+
+def check_template(fields: Fields, jar: Jar, content: object, where: Place, owner: str) -> None:
+    """Report references to names that the jar does not declare."""
+    if isinstance(content, Template):
+        for reference in content.references():
+            _must_be_declared(fields, jar, reference.name, where, f"the value of {owner}")
+            if reference.service and reference.service not in jar.services:
+                hint = suggestion(reference.service, jar.services, f"the services are {', '.join(jar.services)}")
+                fields.faults.append(InputError(f"the value of {owner} names the service '{reference.service}', which is not declared", hint=hint, place=where))
+
+
+def _must_be_declared(fields: Fields, jar: Jar, name: str, where: Place, what: str) -> None:
+    if name not in jar.variables:
+        hint = suggestion(name, jar.variables, "declare it, or correct the name")
+        fields.faults.append(InputError(f"{what} names {name}, which is not declared", hint=hint, place=where, code="unknown-variable"))
+
+
+def _read_together(fields: Fields, node: Node | None, jar: Jar) -> tuple[Together, ...]:
+    found = []
+    for name, key, value in _named(fields, node, "group", "together"):
+        members = fields.texts(value, f"'{name}'")
+        for member, at in members:
+            _must_be_declared(fields, jar, member, place(at, fields.file), f"'{name}'")
+        known = tuple(VariableName(member) for member, _ in members if member in jar.variables)
+        found.append(Together(name, known, place(key, fields.file)))
+    return tuple(found)
+
+
+def _read_accepted(fields: Fields, node: Node | None, jar: Jar) -> tuple[Accepted, ...]:
+    if node is None or is_null(node):
+        return ()
+    if not isinstance(node, SequenceNode):
+        fields.fault(node, "'accepted' must be a list", "write - {rule: CJ000, variable: NAME, reason: why}")
+        return ()
+    found = []
+    for one in node.value:
+        own = fields.fields(one, "an accepted finding", ("rule", "variable", "stage", "service", "reason"))
+        rule, reason = fields.text(own.get("rule"), "rule"), fields.text(own.get("reason"), "reason").strip()
+        if not _RULE.fullmatch(rule):
+            fields.fault(own.get("rule", one), "an accepted finding names its rule", "write rule: CJ and three digits")
+        if not reason:
+            fields.fault(own.get("reason", one), "an accepted finding has a reason", "say in a few words why it may stay")
+        variable = fields.text(own.get("variable"), "variable") or None
+        if variable:
+            _must_be_declared(fields, jar, variable, place(own["variable"], fields.file), "'accepted'")
+        stage, service = fields.text(own.get("stage"), "stage") or None, fields.text(own.get("service"), "service") or None
+        found.append(Accepted(rule, reason, place(one, fields.file), variable, stage, service))
+    return tuple(found)

@@ -1,0 +1,81 @@
+"""Takes a YAML node apart and gathers every fault with its place, so that all of a file's come at once."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
+
+from coinjar.core.errors import CoinJarError, InputError
+from coinjar.core.names import suggestion
+from coinjar.jarfile.yamltext import is_null, place
+
+NULL_HINT = 'write "" for an empty text, "null" for the word, or {unset: true} for no value here and none inherited'
+
+
+class Fields:
+    """Reads the nodes of one file."""
+
+    def __init__(self, file: str) -> None:
+        self.file = file
+        self.faults: list[CoinJarError] = []
+
+    def fault(self, node: Node, message: str, hint: str, code: str = "jar") -> None:
+        self.faults.append(InputError(message, hint=hint, place=place(node, self.file), code=code))
+
+    def members(self, node: Node, what: str) -> Iterator[tuple[str, ScalarNode, Node]]:
+        """The members of a mapping: name, key node, value node. A name given twice is a fault."""
+        if not isinstance(node, MappingNode):
+            self.fault(node, f"{what} must be a mapping (name: value)", "write one name a line, each with a colon")
+            return
+        lines: dict[str, int] = {}
+        for key, value in node.value:
+            if not isinstance(key, ScalarNode):
+                self.fault(key, f"a name in {what} is not a text", "write a plain name before the colon")
+                continue
+            if key.value in lines:
+                self.fault(key, f"'{key.value}' stands twice in {what}", f"it stands in line {lines[key.value]} too: keep one", "duplicate")
+                continue
+            lines[key.value] = key.start_mark.line + 1
+            yield key.value, key, value
+
+    def fields(self, node: Node, what: str, allowed: Iterable[str]) -> dict[str, Node]:
+        """The members of a mapping whose names are fixed; an unknown one is a fault with a suggestion."""
+        found = {}
+        allowed = list(allowed)
+        for name, key, value in self.members(node, what):
+            if name in allowed:
+                found[name] = value
+            else:
+                self.fault(key, f"unknown key '{name}' in {what}", suggestion(name, allowed, f"the keys are {', '.join(allowed)}"), "unknown-key")
+        return found
+
+    def text(self, node: Node | None, what: str, default: str = "") -> str:
+        """A scalar's characters."""
+        if node is None:
+            return default
+        if not isinstance(node, ScalarNode):
+            self.fault(node, f"{what} must be a text", "write it behind the colon, in quotes if need be")
+            return default
+        if is_null(node):
+            self.fault(node, f"{what} has nothing behind its colon", "give it a text, or remove the line")
+            return default
+        return str(node.value)
+
+    def flag(self, node: Node | None, what: str) -> bool:
+        """`true` or `false`."""
+        if node is None:
+            return False
+        if not isinstance(node, ScalarNode) or node.value not in ("true", "false"):
+            self.fault(node, f"{what} must be true or false", "write one of the two")
+            return False
+        return bool(node.value == "true")
+
+    def texts(self, node: Node | None, what: str) -> list[tuple[str, Node]]:
+        """A list of scalars, each with its node."""
+        if node is None:
+            return []
+        if not isinstance(node, SequenceNode):
+            self.fault(node, f"{what} must be a list", "write [one, another]")
+            return []
+        return [(text, one) for one in node.value if (text := self.text(one, f"an element of {what}"))]

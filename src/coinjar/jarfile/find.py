@@ -1,0 +1,23 @@
+"""Where the jar is."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from coinjar.core.errors import InputError, Place
+
+
+def find_jar(start: Path, named: str | None) -> Path:
+    """The jar's folder: `named` (the folder, or the one that holds it), else `jar/` here or in a folder above.
+
+    Raises InputError if there is none.
+    """
+    if named is not None:
+        for folder in (Path(named), Path(named) / "jar"):
+            if (folder / "jar.yaml").is_file():
+                return folder
+        raise InputError("there is no jar.yaml", hint="--jar and COINJAR_JAR name the folder that holds jar.yaml", place=Place(named), code="no-jar")
+    for above in (start, *start.parents):
+        if (above / "jar" / "jar.yaml").is_file():
+            return above / "jar"
+    raise InputError("there is no jar here or in a folder above", hint="`coinjar new` makes one; --jar PATH names one elsewhere", code="no-jar")

@@ -1,0 +1,154 @@
+"""A jar's files into facts: jar.yaml, and the plain values that are asked for."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+
+from yaml.nodes import MappingNode, Node, ScalarNode
+
+from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
+from coinjar.core.model import Jar, Layer, Scope, Variable, Written
+from coinjar.core.names import ALL, SHARED, suggestion
+from coinjar.jarfile.declarations import check_template, read_declarations
+from coinjar.jarfile.fields import Fields
+from coinjar.jarfile.values import read_value
+from coinjar.jarfile.yamltext import NULLS, compose, is_null
+
+
+def shown_path(path: Path) -> str:
+    """A path as people want to read it: relative, where that is no longer."""
+    relative = os.path.relpath(path)
+    return relative if len(relative) <= len(str(path)) else str(path)
+
+
+def read_bytes(path: Path) -> bytes:
+    """A file's bytes. Raises InputError if it cannot be read."""
+    try:
+        return path.read_bytes()
+    except OSError as fault:
+        raise InputError(
+            f"cannot read it: {(fault.strerror or 'unknown error').lower()}", hint="look at the path and its permissions", place=Place(shown_path(path)), code="unreadable"
+        ) from None
+
+
+def plain_path(folder: Path, layer: str) -> Path:
+    """Where the plain values of a stage (or of `shared`) lie."""
+    return folder / "plain" / f"{layer}.yaml"
+
+
+def mine_path(folder: Path, stage: str) -> Path:
+    """Where a person's own values of a stage lie."""
+    return folder / ".local" / f"{stage}.yaml"
+
+
+def load_declarations(folder: Path) -> Jar:
+    """jar.yaml alone. Raises every fault of it at once."""
+    path = folder / "jar.yaml"
+    return read_declarations(read_bytes(path), shown_path(path))
+
+
+def load(folder: Path, stages: Iterable[str] | None = None, *, mine: str | None = None) -> Jar:
+    """The jar in `folder` with the plain values of these stages and those they follow; of all stages for None.
+
+    `mine` names the stage whose own values (`.local/`) are read too. Raises every fault of every file at once.
+    """
+    jar = load_declarations(folder)
+    if stages is None:
+        layers = plain_layers(folder)
+    else:
+        layers = [SHARED, *dict.fromkeys(name for stage in stages for name in jar.chain(stage))]
+    faults: list[CoinJarError] = []
+    plain = {}
+    for layer in layers:
+        path = plain_path(folder, layer)
+        if stages is not None and not path.exists():
+            continue
+        try:
+            _refuse_stray(jar, layer, path)
+            plain[layer] = read_plain(jar, read_bytes(path), shown_path(path))
+        except CoinJarError as fault:
+            faults += fault.each()
+    own = {}
+    if mine and mine_path(folder, mine).exists():
+        try:
+            own[mine] = read_plain(jar, read_bytes(mine_path(folder, mine)), shown_path(mine_path(folder, mine)))
+        except CoinJarError as fault:
+            faults += fault.each()
+    raise_all(faults)
+    return jar._replace(plain=plain, mine=own)
+
+
+def plain_layers(folder: Path) -> list[str]:
+    """The layers that have a file of plain values: `shared` first, then by name."""
+    try:
+        names = [entry.name[:-5] for entry in os.scandir(folder / "plain") if entry.name.endswith(".yaml") and not entry.name.startswith(".")]
+    except FileNotFoundError:
+        return []
+    return sorted(names, key=lambda name: (name != SHARED, name))
+
+
+def _refuse_stray(jar: Jar, layer: str, path: Path) -> None:
+    if layer == SHARED:
+        return
+    try:
+        jar.stage(layer)
+    except UsageError as fault:
+        raise InputError(
+            f"this file is for the stage '{layer}', which is not declared", hint=f"{fault.hint} else rename or remove the file", place=Place(shown_path(path)), code="unknown-stage"
+        ) from None
+
+
+def read_plain(jar: Jar, data: bytes, file: str) -> Layer:
+    """One file of plain values: first the service or `all`, then the variable. Raises every fault at once."""
+    fields = Fields(file)
+    root = compose(data, file)
+    layer: Layer = {}
+    if root is None or is_null(root):
+        return layer
+    for scope, key, node in fields.members(root, "this file"):
+        if scope != ALL and scope not in jar.services:
+            if scope in jar.variables:
+                fields.fault(key, f"{scope} is a variable, and must stand below 'all' or a service", "write 'all:' above it and indent it")
+            else:
+                hint = suggestion(scope, [ALL, *jar.services], f"the first level is 'all' or a service: {', '.join(jar.services)}")
+                fields.fault(key, f"there is no service '{scope}'", hint, "unknown-service")
+        elif not is_null(node):  # a service with nothing below it has nothing to say
+            layer[scope] = _read_scope(fields, jar.variables, node, scope)
+            for name, written in layer[scope].items():
+                if not isinstance(written.content, str):
+                    check_template(fields, jar, written.content, written.place, name)
+    raise_all(fields.faults)
+    return layer
+
+
+def _read_scope(fields: Fields, variables: Mapping[str, Variable], node: Node, scope: str) -> Scope:
+    values: Scope = {}
+    if not isinstance(node, MappingNode):
+        fields.fault(node, f"'{scope}' must hold variables (NAME: value)", "indent them below it, one a line")
+        return values
+    file = fields.file
+    for key, value in node.value:
+        name = key.value
+        if isinstance(key, ScalarNode) and name in variables and name not in values:
+            if isinstance(value, ScalarNode) and (value.style or value.value not in NULLS):  # by far the most, so first and quick
+                mark = value.start_mark
+                values[name] = Written(value.value, file, mark.line + 1, mark.column + 1)
+            elif written := read_value(fields, variables[name], value):
+                values[name] = written
+        else:
+            _refuse_name(fields, variables, key, values)
+    return values
+
+
+def _refuse_name(fields: Fields, variables: Mapping[str, Variable], key: Node, values: Scope) -> None:
+    if not isinstance(key, ScalarNode):
+        fields.fault(key, "a variable's name is not a text", "write a plain name before the colon")
+    elif key.value in values:
+        fields.fault(key, f"{key.value} stands twice here", f"it stands in line {values[key.value].line} too: keep one", "duplicate")
+    elif key.value == "<<":
+        fields.fault(key, "merge keys are not read here", "put what several share into 'all' or a stage that others follow")
+    else:
+        hint = suggestion(key.value, variables, "declare it in jar.yaml, or with `coinjar put --declare`")
+        fields.fault(key, f"{key.value} is not declared", hint, "unknown-variable")

@@ -1,0 +1,85 @@
+"""Files replaced whole or not at all, under a lock."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+import stat
+from collections.abc import Iterator
+from pathlib import Path
+
+from coinjar.core.errors import CoinJarError, OutsideError, Place
+
+LOCAL = ".local"
+_UNFINISHED = ".coinjar-unfinished"
+
+
+def _failed(path: Path, fault: OSError) -> CoinJarError:
+    words = (fault.strerror or "unknown error").lower()
+    return OutsideError(f"cannot write it: {words}", hint="look at the folder's permissions and the space left", place=Place(str(path)), code="write")
+
+
+@contextlib.contextmanager
+def locked(folder: Path) -> Iterator[None]:
+    """Hold the jar's lock: whoever changes the jar reads and writes inside it. Waits for others."""
+    path = folder / LOCAL / "lock"
+    try:
+        path.parent.mkdir(exist_ok=True)
+        handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o666)
+    except OSError as fault:
+        raise _failed(path, fault) from None
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX)
+        yield
+    finally:
+        os.close(handle)
+
+
+def replace_file(path: Path, data: bytes, *, mode: int | None = None) -> None:
+    """Write a file whole: a reader, or a crash at any moment, finds the old or the new text.
+
+    A symlink stays, and what it points to is replaced. Mode and owner stay as they are; a new file gets
+    `mode`, or what the umask gives. Raises OutsideError.
+    """
+    target = Path(os.path.realpath(path))
+    unfinished = target.with_name(f".{target.name}{_UNFINISHED}")
+    try:
+        target.parent.mkdir(parents=True, exist_ok=True)
+        unfinished.unlink(missing_ok=True)
+        try:
+            _write_beside(target, unfinished, data, mode)
+            os.replace(unfinished, target)
+        except BaseException:
+            unfinished.unlink(missing_ok=True)
+            raise
+        folder = os.open(target.parent, os.O_RDONLY | os.O_DIRECTORY)
+        try:
+            os.fsync(folder)
+        finally:
+            os.close(folder)
+    except OSError as fault:
+        raise _failed(path, fault) from None
+
+
+def _write_beside(target: Path, unfinished: Path, data: bytes, mode: int | None) -> None:
+    handle = os.open(unfinished, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+    with os.fdopen(handle, "wb") as file:
+        try:
+            old = target.stat()
+        except FileNotFoundError:
+            os.fchmod(handle, mode if mode is not None else 0o666 & ~_umask())
+        else:
+            if (old.st_uid, old.st_gid) != (os.geteuid(), os.getegid()):
+                with contextlib.suppress(PermissionError):  # only root may give files away; the text matters more
+                    os.fchown(handle, old.st_uid, old.st_gid)
+            os.fchmod(handle, stat.S_IMODE(old.st_mode))
+        file.write(data)
+        file.flush()
+        os.fsync(handle)
+
+
+def _umask() -> int:
+    now = os.umask(0)
+    os.umask(now)
+    return now

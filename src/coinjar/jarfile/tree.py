@@ -1,0 +1,118 @@
+"""A YAML text as a tree of positions, aliases included: what an editor needs and a composer throws away."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Final
+
+import yaml
+
+from coinjar.jarfile.yamltext import NULLS, Failsafe
+
+NULL: Final = object()
+"""A bare null in `data_of`."""
+
+
+class Member:
+    """One name of a mapping with its value."""
+
+    __slots__ = ("key", "value")
+
+    def __init__(self, key: Tree, value: Tree) -> None:
+        self.key = key
+        self.value = value
+
+    @property
+    def name(self) -> str:
+        return self.key.text
+
+    def colon(self, text: str) -> int:
+        """Where the colon stands."""
+        return text.index(":", self.key.end)
+
+
+class Tree:
+    """One node. `start` and `end` count characters; `last` is where its text really ends."""
+
+    __slots__ = ("_index", "anchor", "elements", "end", "flow", "kind", "last", "members", "start", "style", "target", "text")
+
+    def __init__(self, kind: str, event: yaml.Event) -> None:
+        self.kind = kind
+        self.start: int = event.start_mark.index
+        self.end: int = event.end_mark.index
+        self.last = self.end
+        self.text = ""
+        self.style: str | None = None
+        self.flow = False
+        self.anchor: str | None = getattr(event, "anchor", None)
+        self.members: list[Member] = []
+        self.elements: list[Tree] = []
+        self.target: Tree | None = None
+        self._index: dict[str, Member] | None = None
+
+    def member(self, name: str) -> Member | None:
+        """The member of this name, if this is a mapping that has it."""
+        if self._index is None:
+            self._index = {one.name: one for one in self.members}
+        return self._index.get(name)
+
+    @property
+    def is_null(self) -> bool:
+        return self.kind == "scalar" and not self.style and self.text in NULLS
+
+
+def grow(text: str) -> Tree | None:
+    """The tree of a text with at most one document. Raises yaml.YAMLError."""
+    events = yaml.parse(text, Loader=Failsafe)
+    anchors: dict[str, Tree] = {}
+    root = None
+    for event in events:
+        if isinstance(event, yaml.NodeEvent):
+            root = _grow(event, events, anchors)
+    return root
+
+
+def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, Tree]) -> Tree:
+    if isinstance(event, yaml.AliasEvent):
+        tree = Tree("alias", event)
+        tree.target = anchors.get(str(event.anchor))
+        return tree
+    if isinstance(event, yaml.ScalarEvent):
+        tree = Tree("scalar", event)
+        tree.text, tree.style = event.value, event.style if event.style in ("'", '"', "|", ">") else None
+    else:
+        tree = Tree("map" if isinstance(event, yaml.MappingStartEvent) else "seq", event)
+        tree.flow = bool(event.flow_style)
+    if tree.anchor:
+        anchors[tree.anchor] = tree
+    if tree.kind != "scalar":
+        _fill(tree, events, anchors)
+    return tree
+
+
+def _fill(tree: Tree, events: Iterator[yaml.Event], anchors: dict[str, Tree]) -> None:
+    inner: list[Tree] = []
+    for event in events:
+        if isinstance(event, yaml.CollectionEndEvent):
+            tree.end = tree.last = event.end_mark.index
+            break
+        inner.append(_grow(event, events, anchors))
+    if inner and not tree.flow:
+        tree.last = inner[-1].last  # a block's own end mark lies behind the comments that follow it
+    if tree.kind == "map":
+        tree.members = [Member(key, value) for key, value in zip(inner[::2], inner[1::2], strict=True)]
+    else:
+        tree.elements = inner
+
+
+def data_of(tree: Tree | None) -> object:
+    """The tree's texts as dicts, lists and strings, aliases followed; bare nulls are NULL. Depth and size are bounded before."""
+    if tree is None:
+        return None
+    if tree.kind == "alias":
+        return data_of(tree.target)
+    if tree.kind == "scalar":
+        return NULL if tree.is_null else tree.text
+    if tree.kind == "seq":
+        return [data_of(one) for one in tree.elements]
+    return {one.name: data_of(one.value) for one in tree.members}

@@ -1,0 +1,150 @@
+"""Values as they stand in YAML: a text, one of the forms, or data below the kinds `list` and `json`."""
+
+from __future__ import annotations
+
+import re
+from json import dumps
+
+from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
+
+from coinjar.core.errors import CoinJarError
+from coinjar.core.kinds import join_list
+from coinjar.core.model import UNSET, Command, Content, FromEnv, FromFile, Variable, Written
+from coinjar.core.references import parse_template
+from coinjar.jarfile.fields import NULL_HINT, Fields
+from coinjar.jarfile.yamltext import is_null
+
+FORMS = ("text", "command", "may_be_empty", "file", "base64", "from_env", "unset")
+_JSON_WORD = re.compile(r"null|true|false|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?")  # YAML 1.2.2, 10.2.1.2, as JSON writes it
+_MOST_NODES = 100_000
+
+
+def read_value(fields: Fields, variable: Variable, node: Node) -> Written | None:
+    """One value of a variable; None after a fault."""
+    content = _content(fields, variable, node)
+    if content is None:
+        return None
+    mark = node.start_mark
+    return Written(content, fields.file, mark.line + 1, mark.column + 1)
+
+
+def _content(fields: Fields, variable: Variable, node: Node) -> Content | None:
+    if isinstance(node, ScalarNode):
+        if is_null(node):
+            fields.fault(node, f"{variable.name} has a bare null, which may mean three things", NULL_HINT, "null")
+            return None
+        return str(node.value)
+    if variable.kind == "json":
+        return _as_json(fields, variable, node)
+    if isinstance(node, SequenceNode):
+        if variable.kind == "list":
+            return _as_list(fields, variable, node)
+        hint = "declare it as kind: list or kind: json" if variable.kind == "text" else "write one text"
+        fields.fault(node, f"{variable.name} is a list, but its kind is {variable.kind}", hint)
+        return None
+    return _form(fields, variable, node)
+
+
+def _form(fields: Fields, variable: Variable, node: Node) -> Content | None:
+    before = len(fields.faults)
+    what = f"the value of {variable.name}"
+    if not any(name in FORMS for name, _, _ in fields.members(node, what)):
+        del fields.faults[before:]
+        fields.fault(node, f"{what} is a mapping, but its kind is {variable.kind}", "declare it as kind: json, or write one of text, command, file, from_env, unset")
+        return None
+    found = fields.fields(node, what, FORMS)
+    main = [name for name in ("text", "command", "file", "from_env", "unset") if name in found]
+    if len(main) != 1:
+        fields.fault(node, f"{what} must have one form, and has {' and '.join(main) or 'none'}", "keep one of text, command, file, from_env, unset")
+        return None
+    for extra, owner in (("may_be_empty", "command"), ("base64", "file")):
+        if extra in found and main != [owner]:
+            fields.fault(found[extra], f"'{extra}' goes with '{owner}' only", f"remove it, or write {{{owner}: …}}")
+    content = _one_form(fields, what, main[0], found)
+    return content if len(fields.faults) == before else None
+
+
+def _one_form(fields: Fields, what: str, form: str, found: dict[str, Node]) -> Content | None:
+    node = found[form]
+    if form == "text":
+        try:
+            return parse_template(fields.text(node, f"'text' of {what}"))
+        except CoinJarError as fault:
+            fields.fault(node, fault.message, fault.hint, fault.code)
+            return None
+    if form == "command":
+        argv = tuple(text for text, _ in fields.texts(node, f"'command' of {what}"))
+        if not argv:
+            fields.fault(node, f"'command' of {what} is empty", "write [program, argument]")
+        return Command(argv, fields.flag(found.get("may_be_empty"), "may_be_empty"))
+    if form == "file":
+        return FromFile(fields.text(node, f"'file' of {what}"), fields.flag(found.get("base64"), "base64"))
+    if form == "from_env":
+        return FromEnv(fields.text(node, f"'from_env' of {what}"))
+    if not fields.flag(node, "unset"):
+        fields.fault(node, f"'unset' of {what} can only be true", "write {unset: true}, or a value")
+    return UNSET
+
+
+def _as_list(fields: Fields, variable: Variable, node: SequenceNode) -> str | None:
+    elements = []
+    for one in node.value:
+        if not isinstance(one, ScalarNode):
+            fields.fault(one, f"an element of {variable.name} is not a text", "a list holds texts; for more declare it as kind: json")
+            return None
+        if is_null(one):
+            fields.fault(one, f"an element of {variable.name} is a bare null", 'write "" or "null"', "null")
+            return None
+        elements.append(str(one.value))
+    try:
+        return join_list(elements, variable.constraints)
+    except ValueError as fault:
+        fields.fault(node, f"{variable.name} {fault}", "declare another separator", "CJ003")
+        return None
+
+
+class _Bad(Exception):
+    """Data that cannot become JSON."""
+
+    def __init__(self, node: Node, message: str, hint: str) -> None:
+        super().__init__(message)
+        self.node, self.message, self.hint = node, message, hint
+
+
+def _as_json(fields: Fields, variable: Variable, node: Node) -> str | None:
+    parts: list[str] = []
+    try:
+        _write_json(node, parts, [])
+    except _Bad as fault:
+        fields.fault(fault.node, f"{variable.name}: {fault.message}", fault.hint)
+        return None
+    return "".join(parts)
+
+
+def _write_json(node: Node, parts: list[str], above: list[int]) -> None:
+    """YAML data as JSON text; plain numbers keep their digits, other plain words are texts."""
+    if id(node) in above:
+        raise _Bad(node, "it holds itself", "remove the alias that points to what is around it")
+    if len(parts) > _MOST_NODES:
+        raise _Bad(node, f"it has over {_MOST_NODES} parts once its aliases are followed", "write less, or put it into a file")
+    if isinstance(node, ScalarNode):
+        bare = not node.style and (_JSON_WORD.fullmatch(node.value) or node.value in ("", "~"))
+        parts.append((node.value if node.value not in ("", "~") else "null") if bare else dumps(node.value, ensure_ascii=False))
+        return
+    above.append(id(node))
+    if isinstance(node, MappingNode):
+        names = [key.value if isinstance(key, ScalarNode) else None for key, _ in node.value]
+        for number, (key, value) in enumerate(node.value):
+            if names[number] is None:
+                raise _Bad(key, "a name in it is not a text", "JSON's names are texts")
+            if names[number] in names[:number]:
+                raise _Bad(key, f"'{names[number]}' stands twice", "keep one")
+            parts.append(("{" if number == 0 else ",") + dumps(names[number], ensure_ascii=False) + ":")
+            _write_json(value, parts, above)
+        parts.append("}" if node.value else "{}")
+    else:
+        for number, value in enumerate(node.value):
+            parts.append("[" if number == 0 else ",")
+            _write_json(value, parts, above)
+        parts.append("]" if node.value else "[]")
+    above.pop()

@@ -1,0 +1,128 @@
+"""YAML text to positioned nodes, in the failsafe schema (YAML 1.2.2, 10.1): a scalar is the characters written."""
+
+from __future__ import annotations
+
+import re
+
+import yaml
+from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
+
+from coinjar.core.errors import InputError, Place
+
+try:
+    from yaml import CBaseLoader as _Base
+except ImportError:  # PyYAML built without libyaml: slower, the same otherwise
+    from yaml import BaseLoader as _Base  # type: ignore[assignment]  # the same interface
+
+DEEPEST = 50
+LARGEST_FILE = 64 << 20
+"""Bytes of a YAML file that are read at most."""
+_STR, _SEQ, _MAP = "tag:yaml.org,2002:str", "tag:yaml.org,2002:seq", "tag:yaml.org,2002:map"
+_TAGS = {ScalarNode: _STR, SequenceNode: _SEQ, MappingNode: _MAP}
+_DEEP_LINE = re.compile(rb"^[ \-?:]{%d,}" % (DEEPEST * 2), re.MULTILINE)
+_BRACKETS = re.compile(rb"[\[\]{}]")
+NULLS = frozenset({"", "~", "null", "Null", "NULL"})
+
+
+class Failsafe(_Base):  # type: ignore[misc]  # the stubs type the C loaders as Any
+    """Every scalar is text; a tag of its own is kept, and found by `compose`."""
+
+    def resolve(self, kind: type[Node], value: object, implicit: object) -> str:
+        del value, implicit
+        return _TAGS[kind]
+
+
+def is_null(node: Node) -> bool:
+    """Whether a node is a bare null: nothing, `~` or `null`, without quotes."""
+    return isinstance(node, ScalarNode) and not node.style and node.value in NULLS
+
+
+def place(node: Node, file: str) -> Place:
+    """Where a node starts."""
+    mark = node.start_mark
+    return Place(file, mark.line + 1, mark.column + 1)
+
+
+def compose(data: bytes, file: str) -> Node | None:
+    """The root node of a file with at most one document; None for an empty one. Raises InputError with the place."""
+    _check_bytes(data, file)
+    loader = Failsafe(data)
+    try:
+        node: Node | None = loader.get_single_node()
+    except yaml.YAMLError as fault:
+        raise _translated(fault, file) from None
+    except RecursionError:
+        raise _too_deep(Place(file)) from None
+    finally:
+        loader.dispose()
+    if node is not None and b"!" in data:
+        _refuse_tags(node, file)
+    return node
+
+
+def _check_bytes(data: bytes, file: str) -> None:
+    if len(data) > LARGEST_FILE:
+        raise InputError(f"the file is over {LARGEST_FILE >> 20} MiB", hint="is it the right file?", place=Place(file), code="yaml")
+    try:
+        data.decode()
+    except UnicodeDecodeError as fault:
+        before = data[: fault.start]
+        where = Place(file, before.count(b"\n") + 1, fault.start - before.rfind(b"\n"))
+        message = f"byte 0x{data[fault.start]:02x} is not UTF-8 text"
+        raise InputError(message, hint="save the file as UTF-8", place=where, code="yaml") from None
+    depth = 0
+    for bracket in _BRACKETS.findall(data):
+        depth += 1 if bracket in b"[{" else -1
+        if depth > DEEPEST:
+            break
+    if depth > DEEPEST or _DEEP_LINE.search(data):
+        _check_depth(data, file)  # brackets and blanks may lie inside texts: count for certain
+
+
+def _check_depth(data: bytes, file: str) -> None:
+    depth = 0
+    try:
+        for event in yaml.parse(data, Loader=Failsafe):
+            if isinstance(event, yaml.CollectionStartEvent):
+                depth += 1
+                if depth > DEEPEST:
+                    raise _too_deep(Place(file, event.start_mark.line + 1, event.start_mark.column + 1))
+            elif isinstance(event, yaml.CollectionEndEvent):
+                depth -= 1
+    except yaml.YAMLError as fault:
+        raise _translated(fault, file) from None
+
+
+def _too_deep(where: Place) -> InputError:
+    return InputError(f"the file is nested more than {DEEPEST} levels deep", hint="flatten it", place=where, code="yaml")
+
+
+def _translated(fault: yaml.YAMLError, file: str) -> InputError:
+    mark = getattr(fault, "problem_mark", None) or getattr(fault, "context_mark", None)
+    where = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file)
+    problem = str(getattr(fault, "problem", None) or getattr(fault, "reason", None) or "it cannot be read")
+    if "another document" in problem or "single document" in str(getattr(fault, "context", "")):
+        return InputError("a second document starts here", hint="keep one document a file: remove the '---'", place=where, code="yaml")
+    if "special characters" in problem or "control characters" in problem:
+        problem = "a control character stands here"
+    return InputError(f"this is not YAML: {problem}", hint="look at the quotes, colons and indentation there", place=where, code="yaml")
+
+
+def _refuse_tags(root: Node, file: str) -> None:
+    """Only explicit tags are scanned for: `resolve` gives every other node its kind's own."""
+    seen: set[int] = set()
+    rest = [root]
+    while rest:
+        node = rest.pop()
+        if id(node) in seen:
+            continue
+        seen.add(id(node))
+        if node.tag != _TAGS[type(node)]:
+            tag = node.tag.replace("tag:yaml.org,2002:", "!!")
+            raise InputError(
+                f"the tag '{tag}' is not read here", hint="leave it out: text stays text without it", place=place(node, file), code="yaml"
+            )
+        if isinstance(node, MappingNode):
+            rest += [each for pair in node.value for each in pair]
+        elif isinstance(node, SequenceNode):
+            rest += node.value
