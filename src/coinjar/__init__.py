@@ -1,10 +1,10 @@
 """Coin Jar: the environment variables of an application, per stage and service.
 
-    import coinjar
+import coinjar
 
-    jar = coinjar.open_jar("path/to/jar")
-    seen = jar.resolve("prod", service="ticketing")
-    seen.environment()  # {"LISTEN_PORT": "8080", ...}
+jar = coinjar.open_jar("path/to/jar")
+seen = jar.resolve("prod", service="ticketing")
+seen.environment()  # {"LISTEN_PORT": "8080", ...}
 """
 
 from __future__ import annotations
@@ -38,6 +38,6 @@ def __getattr__(name: str) -> object:
     """Import what is asked for only then: every command starts by importing this package."""
     if name not in __all__:
         raise AttributeError(f"module 'coinjar' has no attribute '{name}'")
-    from importlib import import_module  # noqa: PLC0415 - as said above
+    from importlib import import_module
 
     return getattr(import_module(f"coinjar.{_HOMES.get(name, 'core.errors')}"), name)

@@ -21,6 +21,7 @@ from coinjar.sources.base import SET_BY_EVERYBODY, Source
 
 NEW, ADD, CHANGE, SAME, LEFT_OUT = "new", "add", "change", "same", "left out"
 
+
 class Step(NamedTuple):
     """What becomes of one variable of the source. `old` is what the stage has now (None: no value)."""
 

@@ -61,6 +61,6 @@ def _jar_text(app: str, services: Sequence[str], pairs: Sequence[tuple[str, str]
     lines = ["# What exists. The values are in plain/: shared.yaml for every stage, one file a stage.", "coinjar: 1", f"app: {app}", "services:"]
     lines += [f"  {name}: {{}}" for name in services]
     lines += ["stages:"]
-    lines += [f'  {name}: {{follows: {followed}}}' if followed else f"  {name}: {{}}" for name, followed in pairs]
+    lines += [f"  {name}: {{follows: {followed}}}" if followed else f"  {name}: {{}}" for name, followed in pairs]
     lines += ["variables:"]
     return "\n".join(lines) + "\n"

@@ -71,9 +71,7 @@ class OpenJar:
     ) -> Resolver:
         """One stage, ready to be asked for values."""
         jar = jar or self.load([stage], mine=stage if mine else None)
-        return Resolver(
-            jar, stage, fetch=fetcher(self.folder, allow_commands=allow_commands), mine=mine, one_offs=as_written(jar, one_offs or {})
-        )
+        return Resolver(jar, stage, fetch=fetcher(self.folder, allow_commands=allow_commands), mine=mine, one_offs=as_written(jar, one_offs or {}))
 
     def resolve(
         self,

@@ -9,8 +9,8 @@ from coinjar.core.guess import guess
 from coinjar.core.kinds import normal
 from coinjar.core.model import Jar, Variable
 from coinjar.dialects.base import Remark
-from coinjar.sources.base import SET_BY_EVERYBODY
 from coinjar.sources import is_source, read_source
+from coinjar.sources.base import SET_BY_EVERYBODY
 
 
 class Comparison:
@@ -40,7 +40,8 @@ def compare_sources(opened: OpenJar | None, one: str, other: str, *, service: st
 
 def _side(opened: OpenJar | None, jar: Jar | None, text: str, services: list[str], remarks: list[Remark], allow_commands: bool, every_name: bool) -> Side:
     if not is_source(text):
-        assert opened is not None and jar is not None
+        assert opened is not None, "a stage is only asked of a jar"
+        assert jar is not None
         return StageSide(opened.resolver(text, jar=jar, allow_commands=allow_commands), services)
     source = read_source(text)
     remarks += source.reading.remarks

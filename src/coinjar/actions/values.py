@@ -93,7 +93,7 @@ def declaration(variable: Variable) -> dict[str, Plain]:
     if variable.kind != "text":
         fields["kind"] = variable.kind
     if variable.secret:
-        fields["secret"] = "true"
+        fields["secret"] = "true"  # noqa: S105 - the key of a declaration, not a secret
     return fields
 
 
@@ -114,7 +114,9 @@ def _check(jar: Jar, puttings: Sequence[Putting], stages: Sequence[str], service
         variable = jar.variables[one.name]
         if variable.secret and one.in_argv and isinstance(one.content, str):
             hint = f"give the name alone: `coinjar put {one.name} …` asks for it without echo, or reads it from stdin"
-            faults.append(UsageError(f"{one.name} is a secret, and is never taken from the command line, where others see it", hint=hint, code="secret-in-argv"))
+            faults.append(
+                UsageError(f"{one.name} is a secret, and is never taken from the command line, where others see it", hint=hint, code="secret-in-argv")
+            )
         faults += _misfits(jar, variable, one, stages, service)
     raise_all(faults)
 
@@ -133,9 +135,18 @@ def _misfits(jar: Jar, variable: Variable, one: Putting, stages: Sequence[str], 
                 hint = suggestion(reference.name, jar.variables, "declare it first")
                 faults.append(InputError(f"the text names {reference.name}, which is not declared", hint=hint, code="unknown-variable"))
     elif variable.kind == "json":
-        faults.append(InputError(f"{variable.name} cannot be unset: below kind json, {{unset: true}} is data", hint="remove the value with `coinjar drop`", code="put"))
+        faults.append(
+            InputError(f"{variable.name} cannot be unset: below kind json, {{unset: true}} is data", hint="remove the value with `coinjar drop`", code="put")
+        )
     if service and not variable.serves(service):
-        faults.append(InputError(f"{variable.name} is not for {service}", hint=f"its services are {', '.join(sorted(variable.services or ()))}", place=variable.place, code="CJ002"))
+        faults.append(
+            InputError(
+                f"{variable.name} is not for {service}",
+                hint=f"its services are {', '.join(sorted(variable.services or ()))}",
+                place=variable.place,
+                code="CJ002",
+            )
+        )
     for stage in stages:
         if stage != SHARED and not jar.is_here(variable, jar.chain(stage)):
             hint = f"its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them"
@@ -200,9 +211,7 @@ def drop_everywhere(folder: Path, names: Sequence[str]) -> list[Dropped]:
         for name in names:
             jar.variable(name)
         raise_all([fault for name in names for fault in _still_named(jar, name, names)])
-        gone = [
-            Dropped(name, layer, scope) for layer, scopes in jar.plain.items() for scope, values in scopes.items() for name in names if name in values
-        ]
+        gone = [Dropped(name, layer, scope) for layer, scopes in jar.plain.items() for scope, values in scopes.items() for name in names if name in values]
         for layer in jar.plain:
             if edits := [Edit((one.scope, one.name), None) for one in gone if one.layer == layer]:
                 edit_file(plain_path(folder, layer), edits)
@@ -225,4 +234,3 @@ def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarErr
             if isinstance(one.content, Template) and any(reference.name == name for reference in one.content.references()):
                 places.append((one.place, f"the value of {variable.name}"))
     return [InputError(f"{what} still names {name}", hint="change that first", place=place, code="still-named") for place, what in places]
-

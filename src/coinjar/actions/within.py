@@ -7,6 +7,7 @@ import errno
 import os
 import signal
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 from typing import NoReturn
 
 from coinjar.actions.opening import Resolution
@@ -47,12 +48,12 @@ def environment(resolution: Resolution, inherited: Mapping[str, str], *, bare: b
 def become(argv: Sequence[str], env: Mapping[str, str]) -> NoReturn:
     """Replace this process by the program, found along the PATH that it gets. Raises CannotStart; else never returns."""
     program = argv[0]
-    candidates = [program] if "/" in program else [os.path.join(folder or ".", program) for folder in env.get("PATH", os.defpath).split(":")]
+    candidates = [program] if "/" in program else [f"{folder or '.'}/{program}" for folder in env.get("PATH", os.defpath).split(":")]
     _restore_signals()
     worst: OSError | None = None
     for path in candidates if program else []:
         try:
-            os.execve(path, list(argv), env)
+            os.execve(path, list(argv), env)  # noqa: S606 - becoming the program is the task
         except OSError as fault:
             if fault.errno not in (errno.ENOENT, errno.ENOTDIR):
                 worst = worst or fault
@@ -78,9 +79,9 @@ def _restore_signals() -> None:
 
 def _ignored_by_caller() -> int:
     """The caller's ignored signals as a bit mask; 0 where it cannot be known."""
-    parent = f"/proc/{os.getppid()}"
+    parent = Path("/proc") / str(os.getppid())
     with contextlib.suppress(OSError, ValueError, StopIteration):
-        if "python" not in os.path.basename(os.readlink(f"{parent}/exe")):
-            with open(f"{parent}/status") as status:
-                return int(next(line for line in status if line.startswith("SigIgn:")).split()[1], 16)
+        if "python" not in (parent / "exe").readlink().name:
+            status = (parent / "status").read_text().splitlines()
+            return int(next(line for line in status if line.startswith("SigIgn:")).split()[1], 16)
     return 0

@@ -30,8 +30,8 @@ def run(
     Shows first what it will declare and set, with its guesses of kind and secrecy, and what is wrong in the file.
     Adopting an edited file again brings only what differs.
     """
-    from coinjar.actions.adopt import LEFT_OUT, SAME, carry_out, plan  # noqa: PLC0415 - loaded when it runs
-    from coinjar.sources import read_source  # noqa: PLC0415 - loaded when it runs
+    from coinjar.actions.adopt import LEFT_OUT, SAME, carry_out, plan
+    from coinjar.sources import read_source
 
     opened = open_here(ctx, jar)
     read = read_source(source)
@@ -65,9 +65,9 @@ def _settle(steps: list[Step], secret: list[str], plain: list[str]) -> None:
 
 
 def _show(source: Source, steps: list[Step], stage: str, service: str | None) -> None:
-    from coinjar.actions.adopt import ADD, CHANGE, LEFT_OUT, NEW, SAME  # noqa: PLC0415 - loaded when it runs
-    from coinjar.cli.table import Text, show, styled, table, terminal_width  # noqa: PLC0415 - loaded when it runs
-    from coinjar.core.shown import Masker, visible  # noqa: PLC0415 - loaded when it runs
+    from coinjar.actions.adopt import ADD, CHANGE, LEFT_OUT, NEW, SAME
+    from coinjar.cli.table import Text, show, styled, table, terminal_width
+    from coinjar.core.shown import Masker, visible
 
     masker = Masker()
     by_action = {action: [step for step in steps if step.action == action] for action in (NEW, ADD, CHANGE, SAME, LEFT_OUT)}
@@ -99,4 +99,5 @@ def _show(source: Source, steps: list[Step], stage: str, service: str | None) ->
         say(f"  {remark.place}: {visible(remark.message)}")
     plain_secrets = [step for step in steps if step.secret and step.action in (NEW, ADD, CHANGE)]
     if plain_secrets:
-        say(f"\nwarning: {counted(len(plain_secrets), 'secret goes', 'secrets go')} into the jar as plain text: keep plain/{stage}.yaml out of version control for now.")
+        words = counted(len(plain_secrets), "secret goes", "secrets go")
+        say(f"\nwarning: {words} into the jar as plain text: keep plain/{stage}.yaml out of version control for now.")

@@ -25,9 +25,9 @@ def run(
     jar: JarOption = None,
 ) -> None:
     """Look for what is missing, wrong, or will surprise (docs/rules.md). Exit code 1 on errors."""
-    from coinjar.core.rules import run as find  # noqa: PLC0415 - loaded when it runs
-    from coinjar.core.rules.base import ERROR, Facts  # noqa: PLC0415 - loaded when it runs
-    from coinjar.jarfile.outside import fetcher  # noqa: PLC0415 - loaded when it runs
+    from coinjar.core.rules import run as find
+    from coinjar.core.rules.base import ERROR, Facts
+    from coinjar.jarfile.outside import fetcher
 
     if form not in FORMATS:
         raise UsageError(f"there is no format '{form}'", hint=f"the formats are {', '.join(FORMATS)}")
@@ -38,7 +38,7 @@ def run(
     if as_json or form == "json":
         print_json({"findings": [_json_finding(one) for one in findings]})
     elif form == "sarif":
-        from coinjar.cli.sarif import as_sarif  # noqa: PLC0415 - loaded when it runs
+        from coinjar.cli.sarif import as_sarif
 
         print_json(as_sarif(findings))
     else:
@@ -71,8 +71,8 @@ def _json_finding(found: Finding) -> dict[str, Any]:
 
 
 def _show(findings: list[Finding], open_ones: list[Finding], accepted: int) -> None:
-    from coinjar.cli.table import show, styled  # noqa: PLC0415 - loaded when it runs
-    from coinjar.core.shown import visible  # noqa: PLC0415 - loaded when it runs
+    from coinjar.cli.table import show, styled
+    from coinjar.core.shown import visible
 
     errors = sum(one.rule.severity == "error" for one in open_ones)
     counts = f"{counted(errors, 'error')}, {counted(len(open_ones) - errors, 'warning')}" if open_ones else "nothing found"

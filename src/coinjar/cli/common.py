@@ -20,7 +20,7 @@ def _complete(pick: Callable[[Jar], list[str]]) -> Callable[[typer.Context, str]
     """Completes from the jar's names; says nothing where there is no jar, or a faulty one."""
 
     def names(ctx: typer.Context, incomplete: str) -> list[str]:
-        from coinjar.jarfile.load import load_declarations  # noqa: PLC0415 - only when a shell asks
+        from coinjar.jarfile.load import load_declarations
 
         try:
             jar = load_declarations(open_here(ctx, ctx.params.get("jar")).folder)
@@ -58,7 +58,7 @@ DialectOption = Annotated[str | None, typer.Option("--as", metavar="DIALECT", he
 
 def open_here(ctx: typer.Context, jar: str | None) -> OpenJar:
     """The jar that the command works on."""
-    from coinjar.actions.opening import open_jar  # noqa: PLC0415 - completion and help need none
+    from coinjar.actions.opening import open_jar
 
     return open_jar(jar or (ctx.find_root().params.get("jar")))
 
@@ -70,7 +70,7 @@ def say(text: str) -> None:
 
 def print_json(data: Any) -> None:
     """Print data for machines."""
-    from json import dumps  # noqa: PLC0415 - only where it is asked for
+    from json import dumps
 
     print(dumps(data, indent=2, ensure_ascii=not (sys.stdout.encoding or "").lower().startswith("utf")))
 

@@ -47,10 +47,10 @@ def run(
 
     Of secrets it says only whether they are equal.
     """
-    from coinjar.actions.sides import compare_sources  # noqa: PLC0415 - loaded when it runs
-    from coinjar.core.compare import SAME  # noqa: PLC0415 - loaded when it runs
-    from coinjar.core.shown import Masker, visible  # noqa: PLC0415 - loaded when it runs
-    from coinjar.sources import is_source  # noqa: PLC0415 - loaded when it runs
+    from coinjar.actions.sides import compare_sources
+    from coinjar.core.compare import SAME
+    from coinjar.core.shown import Masker, visible
+    from coinjar.sources import is_source
 
     unknown = [one for one in only or [] if one not in KINDS]
     if unknown:
@@ -94,13 +94,19 @@ def _words(row: Difference, entry: Entry, masker: Masker) -> str:
 
 
 def _show(found: Comparison, rows: list[Difference], wanted: set[str], masker: Masker) -> None:
-    from coinjar.cli.table import Text, show, styled, table, terminal_width  # noqa: PLC0415 - loaded when it runs
+    from coinjar.cli.table import Text, show, styled, table, terminal_width
 
     left, right = found.left.label, found.right.label
     words = {"different": "different", "only left": f"only in {left}", "only right": f"only in {right}", "unknown": "cannot tell", "same": "the same"}
     counts = [f"{number} {words[verdict]}" for verdict in words if (number := sum(row.verdict == verdict for row in rows))]
     show(styled(f"{left} and {right}: {', '.join(counts) or 'nothing to compare'}", "bold"))
-    marks = {"different": Text("≠", "yellow"), "only left": Text("<", "cyan"), "only right": Text(">", "cyan"), "same": Text("=", "dim"), "unknown": Text("?", "red")}
+    marks = {
+        "different": Text("≠", "yellow"),
+        "only left": Text("<", "cyan"),
+        "only right": Text(">", "cyan"),
+        "same": Text("=", "dim"),
+        "unknown": Text("?", "red"),
+    }
     lines = []
     for verdict in words:
         for row in rows:

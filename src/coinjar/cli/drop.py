@@ -13,14 +13,16 @@ from coinjar.core.errors import UsageError
 def run(
     ctx: typer.Context,
     names: Annotated[list[str], typer.Argument(metavar="NAME...", autocompletion=variable_names, help="The variables.")],
-    stage: Annotated[list[str] | None, typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated.")] = None,
+    stage: Annotated[
+        list[str] | None, typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated.")
+    ] = None,
     service: ServiceOption = None,
     mine: Annotated[bool, typer.Option("--mine", help="Your own values.")] = False,
     everywhere: Annotated[bool, typer.Option("--everywhere", help="The variables themselves: declarations and every value.")] = False,
     jar: JarOption = None,
 ) -> None:
     """Remove values, or whole variables with --everywhere."""
-    from coinjar.actions.values import drop, drop_everywhere  # noqa: PLC0415 - loaded when it runs
+    from coinjar.actions.values import drop, drop_everywhere
 
     opened = open_here(ctx, jar)
     if everywhere == bool(stage) or (everywhere and (service or mine)):

@@ -29,8 +29,8 @@ def run(
     jar: JarOption = None,
 ) -> None:
     """Show the matrix: variables down, stages across; with --stage the services of one stage."""
-    from coinjar.core.grid import DIFFERENT, by_service, by_stage  # noqa: PLC0415 - loaded when it runs
-    from coinjar.core.shown import Masker  # noqa: PLC0415 - loaded when it runs
+    from coinjar.core.grid import DIFFERENT, by_service, by_stage
+    from coinjar.core.shown import Masker
 
     if stage and stages:
         raise UsageError("--stage shows one stage's services; stages by name show stages", hint="give one of the two")
@@ -38,9 +38,7 @@ def run(
     whole = opened.load(stages or ([stage] if stage else None))
     services = [whole.service(service).name] if service else list(whole.services)
     columns = [stage] if stage else list(dict.fromkeys(stages or [])) or whole.stage_names()
-    resolvers = [
-        opened.resolver(one, jar=opened.load([one], mine=one) if mine else whole, mine=mine, allow_commands=allow_commands) for one in columns
-    ]
+    resolvers = [opened.resolver(one, jar=opened.load([one], mine=one) if mine else whole, mine=mine, allow_commands=allow_commands) for one in columns]
     if stage:
         rows, columns = by_service(whole, resolvers[0], services), list(services)
     else:
@@ -70,9 +68,33 @@ def _json_row(row: Row, columns: list[str], masker: Masker) -> dict[str, Any]:
     return {"name": row.variable.name, "agreement": row.agreement, "cells": cells}
 
 
-_SIGNS = {"own": "●", "inherited": "↑", "shared": "○", "default": "·", "mine": "◆", "missing": "‼", "fault": "‼", "varies": "⋮", "unset": "×", "none": "–", "not here": ""}
+_SIGNS = {
+    "own": "●",
+    "inherited": "↑",
+    "shared": "○",
+    "default": "·",
+    "mine": "◆",
+    "missing": "‼",
+    "fault": "‼",
+    "varies": "⋮",
+    "unset": "×",
+    "none": "–",
+    "not here": "",
+}
 _WORDS = {"missing": "missing", "fault": "cannot be worked out", "unset": "unset", "none": "", "not here": "not here"}
-_STYLES = {"own": "bold", "inherited": "", "shared": "", "default": "dim", "mine": "yellow", "missing": "bold red", "fault": "bold red", "varies": "cyan", "unset": "dim", "none": "dim", "not here": "dim"}
+_STYLES = {
+    "own": "bold",
+    "inherited": "",
+    "shared": "",
+    "default": "dim",
+    "mine": "yellow",
+    "missing": "bold red",
+    "fault": "bold red",
+    "varies": "cyan",
+    "unset": "dim",
+    "none": "dim",
+    "not here": "dim",
+}
 _LEGEND = {
     "own": "● set here",
     "inherited": "↑ from the stage it follows",
@@ -98,8 +120,8 @@ def cell_text(cell: Cell, masker: Masker) -> str:
 
 
 def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Masker) -> None:
-    from coinjar.cli.common import counted  # noqa: PLC0415 - loaded when it runs
-    from coinjar.cli.table import Text, line, show, styled, terminal_width, width_of  # noqa: PLC0415 - loaded when it runs
+    from coinjar.cli.common import counted
+    from coinjar.cli.table import Text, line, show, styled, terminal_width, width_of
 
     width = terminal_width()
     shown = f"{len(rows)} of {counted(total, 'variable')}" if len(rows) != total else counted(total, "variable")
@@ -118,7 +140,9 @@ def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Ma
     show(line([*head, *(Text(column, "bold") for column in columns[:kept])], [name_width, 1, *widths]))
     for row, row_texts in zip(rows, texts, strict=True):
         cells = [Text(text, _STYLES[cell.state]) for text, cell in zip(row_texts[:kept], row.cells[:kept], strict=True)]
-        show(line([Text(row.variable.name), Text(_AGREE[row.agreement], "yellow" if row.agreement == "different" else "dim"), *cells], [name_width, 1, *widths]))
+        show(
+            line([Text(row.variable.name), Text(_AGREE[row.agreement], "yellow" if row.agreement == "different" else "dim"), *cells], [name_width, 1, *widths])
+        )
     _show_legend(rows, width)
     if kept < len(columns):
         rest = columns[kept:]
@@ -131,7 +155,7 @@ _LEAST_COLUMN = 13
 
 def _share(natural: list[int], room: int) -> list[int]:
     """Widths of as many columns as fit, two blanks between them."""
-    from coinjar.cli.table import fit  # noqa: PLC0415 - loaded when it runs
+    from coinjar.cli.table import fit
 
     least = [min(one, _LEAST_COLUMN) for one in natural]
     kept = 0
@@ -142,19 +166,23 @@ def _share(natural: list[int], room: int) -> list[int]:
 
 
 def _show_legend(rows: list[Row], width: int) -> None:
-    from coinjar.cli.table import show, styled  # noqa: PLC0415 - loaded when it runs
+    from coinjar.cli.table import show, styled
 
     states = {cell.state for row in rows for cell in row.cells}
     parts = [words for state, words in _LEGEND.items() if state in states]
     parts += ["ƒ made from others"] if any(cell.derived for row in rows for cell in row.cells) else []
-    parts += [f"{sign} {words}" for kind, sign, words in (("same", "=", "same in all columns"), ("different", "≠", "differs")) if any(row.agreement == kind for row in rows)]
+    parts += [
+        f"{sign} {words}"
+        for kind, sign, words in (("same", "=", "same in all columns"), ("different", "≠", "differs"))
+        if any(row.agreement == kind for row in rows)
+    ]
     for part in _wrapped("   ".join(parts), width, "   "):
         show(styled(part, "dim"))
 
 
 def _wrapped(text: str, width: int, gap: str = " ") -> list[str]:
     """Lines of at most `width`, broken at gaps."""
-    from coinjar.cli.table import cut, width_of  # noqa: PLC0415 - loaded when it runs
+    from coinjar.cli.table import cut, width_of
 
     lines = [""]
     for part in text.split(gap):

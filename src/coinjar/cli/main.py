@@ -90,7 +90,7 @@ def top(
 
 def tell(error: CoinJarError) -> None:
     """Print an error and what to do about it, to stderr; every fault of an input that has several."""
-    from coinjar.core.shown import visible  # noqa: PLC0415 - for errors only
+    from coinjar.core.shown import visible
 
     each = error.each()
     for one in each:
@@ -115,14 +115,14 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except BrokenPipeError:
         sys.stderr.close()  # nobody reads on; say nothing when Python flushes at its end
         return 0
-    except Exception as error:
+    except Exception as error:  # noqa: BLE001 - told apart, and raised again if it is not the command line's
         return _refused(error)
     return code if isinstance(code, int) else 0
 
 
 def _refused(error: Exception) -> int:
     """The command line's own refusals, in the form of all errors; anything else is a fault of ours, and is raised."""
-    from typer._click.exceptions import ClickException  # noqa: PLC0415 - typer 0.28 carries its parser's errors there; for errors only
+    from typer._click.exceptions import ClickException
 
     if not isinstance(error, ClickException):
         raise error

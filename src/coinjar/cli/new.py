@@ -12,8 +12,13 @@ from coinjar.cli.common import say
 
 def run(
     ctx: typer.Context,
-    service: Annotated[list[str] | None, typer.Option("--service", "-s", metavar="NAME", help="A service; may be repeated. Default: one, named like the application.")] = None,
-    stage: Annotated[list[str] | None, typer.Option("--stage", metavar="NAME[:FOLLOWED]", help="A stage, and the one whose values it follows; may be repeated. Default: dev, prod.")] = None,
+    service: Annotated[
+        list[str] | None, typer.Option("--service", "-s", metavar="NAME", help="A service; may be repeated. Default: one, named like the application.")
+    ] = None,
+    stage: Annotated[
+        list[str] | None,
+        typer.Option("--stage", metavar="NAME[:FOLLOWED]", help="A stage, and the one whose values it follows; may be repeated. Default: dev, prod."),
+    ] = None,
     app: Annotated[str | None, typer.Option("--app", metavar="NAME", help="The application's name. Default: this folder's.")] = None,
     jar: Annotated[Path | None, typer.Option("--jar", metavar="PATH", help="Where to make it. Default: ./jar")] = None,
 ) -> None:
@@ -21,8 +26,8 @@ def run(
 
     Never overwrites. Example: coinjar new --service web --service mailer --stage dev --stage prod --stage prod-isles:prod
     """
-    from coinjar.actions.new import app_name, make_jar  # noqa: PLC0415 - loaded when it runs
-    from coinjar.jarfile.load import shown_path  # noqa: PLC0415 - loaded when it runs
+    from coinjar.actions.new import app_name, make_jar
+    from coinjar.jarfile.load import shown_path
 
     named = jar or ctx.find_root().params.get("jar")
     folder = Path(named) if named else Path("jar")

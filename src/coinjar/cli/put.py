@@ -16,8 +16,15 @@ if TYPE_CHECKING:
 
 def run(
     ctx: typer.Context,
-    assignments: Annotated[list[str], typer.Argument(metavar="NAME=VALUE...", autocompletion=variable_names, help="What to set. A NAME alone is asked for without echo, or read exactly from stdin.")],
-    stage: Annotated[list[str], typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared for every stage; may be repeated.")],
+    assignments: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="NAME=VALUE...", autocompletion=variable_names, help="What to set. A NAME alone is asked for without echo, or read exactly from stdin."
+        ),
+    ],
+    stage: Annotated[
+        list[str], typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared for every stage; may be repeated.")
+    ],
     service: ServiceOption = None,
     unset: Annotated[bool, typer.Option("--unset", help="Say that the names have no value here, and inherit none.")] = False,
     text: Annotated[bool, typer.Option("--text", help="The values hold references: ${NAME}; $$ is a dollar sign.")] = False,
@@ -29,7 +36,7 @@ def run(
 
     A declared secret is never taken from the command line, where others see it: give its NAME alone.
     """
-    from coinjar.actions.values import put  # noqa: PLC0415 - loaded when it runs
+    from coinjar.actions.values import put
 
     opened = open_here(ctx, jar)
     if unset and text:
@@ -41,8 +48,8 @@ def run(
 
 
 def _unset(name: str) -> Putting:
-    from coinjar.actions.values import Putting  # noqa: PLC0415 - loaded when it runs
-    from coinjar.core.model import UNSET  # noqa: PLC0415 - loaded when it runs
+    from coinjar.actions.values import Putting
+    from coinjar.core.model import UNSET
 
     if "=" in name:
         raise UsageError(f"--unset takes names alone, not {name.partition('=')[0]}=…", hint="leave the '=' and the value out")
@@ -50,8 +57,8 @@ def _unset(name: str) -> Putting:
 
 
 def _read(assignments: list[str], *, references: bool) -> list[Putting]:
-    from coinjar.actions.values import Putting  # noqa: PLC0415 - loaded when it runs
-    from coinjar.core.references import parse_template  # noqa: PLC0415 - loaded when it runs
+    from coinjar.actions.values import Putting
+    from coinjar.core.references import parse_template
 
     alone = [one for one in assignments if "=" not in one]
     if len(alone) > 1 and not sys.stdin.isatty():

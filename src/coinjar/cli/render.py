@@ -7,7 +7,19 @@ from typing import TYPE_CHECKING
 
 import typer
 
-from coinjar.cli.common import CommandsOption, DialectOption, JarOption, SecretsOption, ServiceOption, StageArgument, WithOption, one_offs, open_here, point_out_mine, say
+from coinjar.cli.common import (
+    CommandsOption,
+    DialectOption,
+    JarOption,
+    SecretsOption,
+    ServiceOption,
+    StageArgument,
+    WithOption,
+    one_offs,
+    open_here,
+    point_out_mine,
+    say,
+)
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
@@ -28,9 +40,9 @@ def run(
 
     What goes in comes out of the real reader byte for byte, or is refused by name. On a terminal secrets are masked.
     """
-    from coinjar.actions.opening import Resolution, the_service  # noqa: PLC0415 - loaded when it runs
-    from coinjar.actions.render import rendered, rendered_example  # noqa: PLC0415 - loaded when it runs
-    from coinjar.dialects import BUILT_IN, get  # noqa: PLC0415 - loaded when it runs
+    from coinjar.actions.opening import Resolution, the_service
+    from coinjar.actions.render import rendered, rendered_example
+    from coinjar.dialects import BUILT_IN, get
 
     if dialect is None:
         raise UsageError("in which dialect?", hint=f"add --as: {', '.join(BUILT_IN)}")
@@ -51,9 +63,9 @@ def run(
 
 def _masked(resolution: Resolution) -> Resolution:
     """The same for a terminal: a mask in every secret's place."""
-    from coinjar.actions.opening import Resolution  # noqa: PLC0415 - loaded when it runs
-    from coinjar.core.layers import Resolved  # noqa: PLC0415 - loaded when it runs
-    from coinjar.core.shown import Masker  # noqa: PLC0415 - loaded when it runs
+    from coinjar.actions.opening import Resolution
+    from coinjar.core.layers import Resolved
+    from coinjar.core.shown import Masker
 
     masker = Masker()
     shown = {

@@ -17,8 +17,8 @@ def run(
     out: Annotated[Path | None, typer.Option("--out", metavar="DIR", help="Write them all into this folder.")] = None,
 ) -> None:
     """Write out the JSON Schemas (2020-12) of jar.yaml and of plain/*.yaml, for an editor to complete and check them."""
-    from coinjar.jarfile.schemas import SCHEMAS, schema_text  # noqa: PLC0415 - loaded when it runs
-    from coinjar.jarfile.store import replace_file  # noqa: PLC0415 - loaded when it runs
+    from coinjar.jarfile.schemas import SCHEMAS, schema_text
+    from coinjar.jarfile.store import replace_file
 
     if (name is None) == (out is None):
         raise UsageError("which schema?", hint=f"name one of {', '.join(SCHEMAS)}, or give --out DIR for all")

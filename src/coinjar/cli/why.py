@@ -39,9 +39,9 @@ def run(
     jar: JarOption = None,
 ) -> None:
     """Explain one value: every layer that spoke, who won, who was covered, and the references it followed."""
-    from coinjar.cli.pick import service_that_sees  # noqa: PLC0415 - loaded when it runs
-    from coinjar.core.explain import explain  # noqa: PLC0415 - loaded when it runs
-    from coinjar.core.shown import Masker  # noqa: PLC0415 - loaded when it runs
+    from coinjar.cli.pick import service_that_sees
+    from coinjar.core.explain import explain
+    from coinjar.core.shown import Masker
 
     resolver = open_here(ctx, jar).resolver(stage, one_offs=one_offs(with_), mine=not without_mine, allow_commands=allow_commands)
     variable = resolver.jar.variable(name)
@@ -68,7 +68,9 @@ def spoken_words(spoken: Spoken, secret: bool, masker: Masker) -> str:
         return "unset"
     if spoken.form == "text":
         return masker.show(spoken.text, secret=secret)
-    return f"{ {'references': 'ƒ', 'command': 'command:', 'file': 'file:', 'environment': 'environment:'}[spoken.form] } {masker.show(spoken.text, secret=False)}"
+    return (
+        f"{ {'references': 'ƒ', 'command': 'command:', 'file': 'file:', 'environment': 'environment:'}[spoken.form] } {masker.show(spoken.text, secret=False)}"
+    )
 
 
 def _as_json(found: Explanation, masker: Masker) -> dict[str, Any]:
@@ -105,7 +107,7 @@ def _as_json(found: Explanation, masker: Masker) -> dict[str, Any]:
 
 
 def _show(found: Explanation, masker: Masker) -> None:
-    from coinjar.cli.table import Text, show, styled, table, terminal_width  # noqa: PLC0415 - loaded when it runs
+    from coinjar.cli.table import Text, show, styled, table, terminal_width
 
     width = terminal_width()
     show(styled(f"{found.variable.name} = {value_words(found.seen, masker)}", "bold"))
@@ -136,6 +138,6 @@ def _show(found: Explanation, masker: Masker) -> None:
 
 
 def _filled(text: str, width: int) -> list[str]:
-    from textwrap import wrap  # noqa: PLC0415 - loaded when it runs
+    from textwrap import wrap
 
     return wrap(text, max(width, 20), break_long_words=False, break_on_hyphens=False)

@@ -16,7 +16,9 @@ def run(
     command: Annotated[list[str], typer.Argument(metavar="-- CMD [ARGUMENT...]", help="The program and its arguments, behind --.")],
     service: ServiceOption = None,
     with_: WithOption = None,
-    bare: Annotated[bool, typer.Option("--bare", help="Start from an empty environment: only PATH, HOME, USER, LOGNAME, SHELL, TERM, TZ, TMPDIR, LANG, LC_ALL are kept.")] = False,
+    bare: Annotated[
+        bool, typer.Option("--bare", help="Start from an empty environment: only PATH, HOME, USER, LOGNAME, SHELL, TERM, TZ, TMPDIR, LANG, LC_ALL are kept.")
+    ] = False,
     allow_commands: CommandsOption = False,
     jar: JarOption = None,
 ) -> None:
@@ -24,8 +26,8 @@ def run(
 
     127 if there is no such program, 126 if it cannot be run. Nothing passes through a shell.
     """
-    from coinjar.actions.opening import Resolution, the_service  # noqa: PLC0415 - loaded when it runs
-    from coinjar.actions.within import become, environment  # noqa: PLC0415 - loaded when it runs
+    from coinjar.actions.opening import Resolution, the_service
+    from coinjar.actions.within import become, environment
 
     opened = open_here(ctx, jar)
     resolver = opened.resolver(stage, one_offs=one_offs(with_), mine=True, allow_commands=allow_commands)

@@ -95,7 +95,7 @@ def _host(text: str, constraints: Constraints) -> str:
     name = text[:-1] if text.endswith(".") else text
     bare = text[1:-1] if text.startswith("[") and text.endswith("]") else text
     if ":" in bare:
-        from ipaddress import IPv6Address  # noqa: PLC0415 - only for a host with a colon in it
+        from ipaddress import IPv6Address
 
         try:
             IPv6Address(bare)
@@ -153,7 +153,7 @@ def join_list(elements: list[str], constraints: Constraints) -> str:
 
 def _json(text: str, constraints: Constraints) -> str:
     del constraints
-    from json import JSONDecodeError, loads  # noqa: PLC0415 - only for this kind
+    from json import JSONDecodeError, loads
 
     try:
         loads(text, parse_int=str, parse_float=str, parse_constant=_no_constant)
@@ -174,7 +174,7 @@ def _duration(text: str, constraints: Constraints) -> str:
     pieces = _DURATION.findall(compact)
     if not pieces or "".join(number + unit for number, unit in pieces) != compact:
         raise ValueError("is not a duration such as 90s or 1h30m (d, h, m, s, ms, us, ns)")
-    from fractions import Fraction  # noqa: PLC0415 - only for this kind
+    from fractions import Fraction
 
     total = sum((Fraction(number) * _NANOSECONDS[unit.replace("µ", "u")] for number, unit in pieces), Fraction(0))
     if total.denominator != 1:
@@ -202,7 +202,7 @@ def _size(text: str, constraints: Constraints) -> str:
 
 
 def _base64(text: str, constraints: Constraints) -> str:
-    from base64 import b64decode  # noqa: PLC0415 - only for this kind
+    from base64 import b64decode
 
     try:
         b64decode(text, validate=True)

@@ -45,9 +45,7 @@ class Resolved:
 
     __slots__ = ("fault", "secret", "text", "variable", "written")
 
-    def __init__(
-        self, variable: Variable, written: Written | None, text: str | None = None, *, secret: bool, fault: CoinJarError | None = None
-    ) -> None:
+    def __init__(self, variable: Variable, written: Written | None, text: str | None = None, *, secret: bool, fault: CoinJarError | None = None) -> None:
         self.variable = variable
         self.written = written
         self.text = text
@@ -77,9 +75,7 @@ def no_fetch(outside: Outside, place: Place) -> str:
 class Resolver:
     """Resolves the variables of one stage. Keeps what it worked out, so make a new one after a change."""
 
-    def __init__(
-        self, jar: Jar, stage: str, *, fetch: Fetch = no_fetch, mine: bool = False, one_offs: Mapping[str, Written] | None = None
-    ) -> None:
+    def __init__(self, jar: Jar, stage: str, *, fetch: Fetch = no_fetch, mine: bool = False, one_offs: Mapping[str, Written] | None = None) -> None:
         self.jar = jar
         self.stage = stage
         self.chain = jar.chain(stage)

@@ -42,7 +42,7 @@ def name_fault(what: str, name: str) -> str | None:
 
 def nearest(name: str, known: Iterable[str]) -> str | None:
     """The known name that `name` most likely meant, or None if nothing is near."""
-    from difflib import get_close_matches  # noqa: PLC0415 - costs time, needed for errors only
+    from difflib import get_close_matches
 
     by_fold = {other.casefold(): other for other in known}
     found = get_close_matches(name.casefold(), by_fold, n=1, cutoff=0.6)

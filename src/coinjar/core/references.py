@@ -1,9 +1,9 @@
 """References in a `{text: …}`: POSIX parameter expansion (IEEE 1003.1, 2.6.2) with `@` additions.
 
-    reference = "${" NAME additions [ operator word ] "}"
-    additions = { "@" ( "url" | "base64" | "json" | "upper" | "lower" | "trim" | "of:" SERVICE ) }
-    operator  = ":-" | "-" | ":?" | "?" | ":+" | "+"
-    word      = text, "$$" for a dollar sign, "\\}" for a brace, and further references
+reference = "${" NAME additions [ operator word ] "}"
+additions = { "@" ( "url" | "base64" | "json" | "upper" | "lower" | "trim" | "of:" SERVICE ) }
+operator  = ":-" | "-" | ":?" | "?" | ":+" | "+"
+word      = text, "$$" for a dollar sign, "\\}" for a brace, and further references
 """
 
 from __future__ import annotations
@@ -66,18 +66,16 @@ def _references(parts: Parts) -> Iterator[Reference]:
 
 def parse_template(source: str) -> Template:
     """Take a text with references apart. Raises InputError naming the character at fault."""
-    parts, end = _parse(source, 0, inside=False, depth=0)
-    assert end == len(source)
-    return Template(source, parts)
+    return Template(source, _parse(source, 0, inside=False, depth=0)[0])
 
 
-def _fault(source: str, at: int, message: str, hint: str) -> InputError:
+def _fault(at: int, message: str, hint: str) -> InputError:
     return InputError(f"{message} at character {at + 1} of the text", hint=hint, code="reference")
 
 
 def _parse(source: str, at: int, *, inside: bool, depth: int) -> tuple[Parts, int]:
     if depth > _DEEPEST:
-        raise _fault(source, at, "references are nested too deep", "split the value into several variables")
+        raise _fault(at, "references are nested too deep", "split the value into several variables")
     parts: list[str | Reference] = []
     text: list[str] = []
     stops = re.compile(r"[$}\\]" if inside else r"\$")
@@ -85,7 +83,7 @@ def _parse(source: str, at: int, *, inside: bool, depth: int) -> tuple[Parts, in
         found = stops.search(source, at)
         if found is None:
             if inside:
-                raise _fault(source, len(source), "a '${' is not closed", "add the missing '}'")
+                raise _fault(len(source), "a '${' is not closed", "add the missing '}'")
             text.append(source[at:])
             break
         text.append(source[at : found.start()])
@@ -110,10 +108,10 @@ def _parse(source: str, at: int, *, inside: bool, depth: int) -> tuple[Parts, in
 def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
     start = at
     if not source.startswith("${", at):
-        raise _fault(source, at, "a lone '$'", "write '$$' for a dollar sign, or '${NAME}' for a reference")
+        raise _fault(at, "a lone '$'", "write '$$' for a dollar sign, or '${NAME}' for a reference")
     name = _NAME.match(source, at + 2)
     if name is None:
-        raise _fault(source, at, "no name after '${'", "a reference is written '${NAME}'")
+        raise _fault(at, "no name after '${'", "a reference is written '${NAME}'")
     at = name.end()
     additions: list[str] = []
     service = None
@@ -123,21 +121,21 @@ def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
         if addition == "of" and source.startswith(":", at + 3):
             found = _SERVICE.match(source, at + 4)
             if found is None or service:
-                raise _fault(source, at, "'@of:' names one service", "write '${NAME@of:SERVICE}'")
+                raise _fault(at, "'@of:' names one service", "write '${NAME@of:SERVICE}'")
             service, at = found.group(), found.end()
         elif addition in ADDITIONS:
             additions.append(addition)
             at += 1 + len(addition)
         else:
             known = ", ".join(f"@{one}" for one in [*ADDITIONS, "of:SERVICE"])
-            raise _fault(source, at, f"there is no addition '@{addition}'", f"the additions are {known}")
+            raise _fault(at, f"there is no addition '@{addition}'", f"the additions are {known}")
     operator = _OPERATOR.match(source, at)
     word_parts: Parts = ()
     if operator:
         word_parts, at = _parse(source, operator.end(), inside=True, depth=depth + 1)
     elif not source.startswith("}", at):
         what = "a '${' is not closed" if at == len(source) else f"'{source[at]}' cannot stand in a reference"
-        raise _fault(source, at, what, "write '${NAME}', '${NAME:-word}' or '${NAME@url}'")
+        raise _fault(at, what, "write '${NAME}', '${NAME:-word}' or '${NAME@url}'")
     reference = Reference(name.group(), start, tuple(additions), service, operator.group() if operator else "", word_parts)
     return reference, at + 1
 
@@ -192,19 +190,19 @@ def _replace(reference: Reference, lookup: Lookup) -> Seen:
 
 
 def _url(text: str) -> str:
-    from urllib.parse import quote  # noqa: PLC0415 - only where a reference asks for it
+    from urllib.parse import quote
 
     return quote(text, safe="")
 
 
 def _base64(text: str) -> str:
-    from base64 import b64encode  # noqa: PLC0415 - only where a reference asks for it
+    from base64 import b64encode
 
     return b64encode(text.encode()).decode()
 
 
 def _json(text: str) -> str:
-    from json import dumps  # noqa: PLC0415 - only where a reference asks for it
+    from json import dumps
 
     return dumps(text, ensure_ascii=False)
 

@@ -27,7 +27,7 @@ def get(name: str) -> Dialect:
     if name in BUILT_IN:
         module, _, kind = BUILT_IN[name].partition(":")
         return cast("Dialect", getattr(import_module(f"coinjar.dialects.{module}"), kind)())
-    from importlib.metadata import entry_points  # noqa: PLC0415 - slow, needed for other packages' dialects only
+    from importlib.metadata import entry_points
 
     outside = {point.name: point for point in entry_points(group="coinjar.dialects")}
     if name in outside:

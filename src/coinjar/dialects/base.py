@@ -91,9 +91,7 @@ def decode(data: bytes, file: str) -> tuple[str, list[Remark]]:
     except UnicodeDecodeError as fault:
         before = data[: fault.start]
         place = Place(file, before.count(b"\n") + 1, fault.start - (before.rfind(b"\n") + 1) + 1)
-        raise InputError(
-            f"byte 0x{data[fault.start]:02x} is not UTF-8 text", hint="save the file as UTF-8", place=place, code="not-utf8"
-        ) from None
+        raise InputError(f"byte 0x{data[fault.start]:02x} is not UTF-8 text", hint="save the file as UTF-8", place=place, code="not-utf8") from None
     if text.startswith("\ufeff"):
         return text[1:], [Remark(Place(file, 1, 1), "a byte-order mark stands before the first name; it was left out")]
     return text, []

@@ -55,7 +55,7 @@ def _read_object(text: str, file: str, remarks: list[Remark]) -> Reading:
         if text[at : at + 1] != '"':
             raise JSONDecodeError("Expecting a name in double quotes", text, at)
         place = place_of(text, at, file)
-        name, at = scanstring(text, at + 1, True)
+        name, at = scanstring(text, at + 1)
         at = _skip(text, at)
         if text[at : at + 1] != ":":
             raise JSONDecodeError("Expecting ':'", text, at)

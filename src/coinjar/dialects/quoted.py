@@ -121,7 +121,9 @@ def _value(text: str, at: int, end: int) -> tuple[str, int, list[str]]:
     value, hash_mark, comment = text[at:end].partition("#")
     words = []
     if hash_mark and comment:
-        words.append("what follows the '#' was taken for a comment" + ("" if value.endswith((" ", "\t")) or not value else ", though no blank stands before it"))
+        words.append(
+            "what follows the '#' was taken for a comment" + ("" if value.endswith((" ", "\t")) or not value else ", though no blank stands before it")
+        )
     if "$" in value:
         words.append("its '$' is not replaced by anything")
     return value.strip(), end + 1, words

@@ -55,7 +55,7 @@ class ExecScript(Posix):
     reads = False
 
     def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
-        usage = "[ $# -gt 0 ] || { echo \"usage: $0 PROGRAM [ARGUMENT...]\" >&2; exit 2; }"
+        usage = '[ $# -gt 0 ] || { echo "usage: $0 PROGRAM [ARGUMENT...]" >&2; exit 2; }'
         top = f"#!/bin/sh\n# {heading.app}, {heading.stage}, {heading.service}: sets the variables and becomes the program that it is given.\n{usage}\n"
         return (top + self.lines(entries) + 'exec "$@"\n').encode()
 

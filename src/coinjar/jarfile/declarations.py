@@ -61,7 +61,7 @@ def _named(fields: Fields, node: Node | None, what: str, plural: str) -> list[tu
     """The members of a section whose names are the user's, those with a bad name left out."""
     if node is None or is_null(node):
         return []
-    found = []
+    found: list[tuple[str, Node, Node]] = []
     for name, key, value in fields.members(node, f"'{plural}'"):
         if words := name_fault(what, name):
             fields.fault(key, words, "choose another name")
@@ -115,23 +115,26 @@ def _read_stages(fields: Fields, node: Node | None, jar: Jar) -> dict[str, Stage
         guarded, about = fields.flag(own.get("guarded"), "guarded"), fields.text(own.get("about"), "about")
         stages[name] = Stage(StageName(name), place(key, fields.file), StageName(follows) if follows else None, guarded, about, hosts)
     for name, at in followed.items():
-        target = stages[name].follows
+        stage = stages[name]
+        target = stage.follows
         if target and (target not in stages or "*" in target):
-            fields.fault(at, f"there is no stage '{target}' to follow", suggestion(target, [one for one in stages if "*" not in one], "follow a declared stage"))
-            stages[name] = stages[name]._replace(follows=None)
+            fields.fault(
+                at, f"there is no stage '{target}' to follow", suggestion(target, [one for one in stages if "*" not in one], "follow a declared stage")
+            )
+            stages[name] = stage._replace(follows=None)
     _refuse_circles(fields, stages, followed)
     return stages
 
 
 def _refuse_circles(fields: Fields, stages: dict[str, Stage], followed: dict[str, Node]) -> None:
     told: set[str] = set()
-    for start in followed:
+    for start, at in followed.items():
         path = [start]
         while (target := stages[path[-1]].follows) and target not in path:
             path.append(target)
         if target == start and start not in told:
             told.update(path)
-            fields.fault(followed[start], f"stages follow each other in a circle: {' → '.join([*path, start])}", "let one of them follow nothing", "circle")
+            fields.fault(at, f"stages follow each other in a circle: {' → '.join([*path, start])}", "let one of them follow nothing", "circle")
 
 
 def _read_variables(fields: Fields, node: Node | None, jar: Jar) -> dict[str, Variable]:
@@ -145,7 +148,9 @@ def _read_variables(fields: Fields, node: Node | None, jar: Jar) -> dict[str, Va
     for variable in variables.values():
         for also in variable.also_as:
             if also in variables:
-                fields.faults.append(InputError(f"{variable.name} is also_as {also}, which is a variable itself", hint="remove one of them", place=variable.place))
+                fields.faults.append(
+                    InputError(f"{variable.name} is also_as {also}, which is a variable itself", hint="remove one of them", place=variable.place)
+                )
     return variables
 
 

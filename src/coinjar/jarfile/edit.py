@@ -239,7 +239,7 @@ def _scalar(text: str, style: str | None = None, *, flow: bool = False) -> str:
     events = [
         yaml.StreamStartEvent(),
         yaml.DocumentStartEvent(),
-        yaml.MappingStartEvent(None, None, True, flow_style=flow),
+        yaml.MappingStartEvent(anchor=None, tag=None, implicit=True, flow_style=flow),
         yaml.ScalarEvent(None, None, (True, False), "k"),
         yaml.ScalarEvent(None, None, (True, True), text, style=style),
         yaml.MappingEndEvent(),
@@ -248,4 +248,3 @@ def _scalar(text: str, style: str | None = None, *, flow: bool = False) -> str:
     ]
     written: str = yaml.emit(events, width=1 << 30, allow_unicode=True)
     return written.strip("\n")[4:-1] if flow else written.strip("\n")[3:]
-

@@ -29,7 +29,10 @@ def read_bytes(path: Path) -> bytes:
         return path.read_bytes()
     except OSError as fault:
         raise InputError(
-            f"cannot read it: {(fault.strerror or 'unknown error').lower()}", hint="look at the path and its permissions", place=Place(shown_path(path)), code="unreadable"
+            f"cannot read it: {(fault.strerror or 'unknown error').lower()}",
+            hint="look at the path and its permissions",
+            place=Place(shown_path(path)),
+            code="unreadable",
         ) from None
 
 
@@ -55,10 +58,7 @@ def load(folder: Path, stages: Iterable[str] | None = None, *, mine: str | None 
     `mine` names the stage whose own values (`.local/`) are read too. Raises every fault of every file at once.
     """
     jar = load_declarations(folder)
-    if stages is None:
-        layers = plain_layers(folder)
-    else:
-        layers = [SHARED, *dict.fromkeys(name for stage in stages for name in jar.chain(stage))]
+    layers = plain_layers(folder) if stages is None else [SHARED, *dict.fromkeys(name for stage in stages for name in jar.chain(stage))]
     faults: list[CoinJarError] = []
     plain = {}
     for layer in layers:
@@ -96,7 +96,10 @@ def _refuse_stray(jar: Jar, layer: str, path: Path) -> None:
         jar.stage(layer)
     except UsageError as fault:
         raise InputError(
-            f"this file is for the stage '{layer}', which is not declared", hint=f"{fault.hint} else rename or remove the file", place=Place(shown_path(path)), code="unknown-stage"
+            f"this file is for the stage '{layer}', which is not declared",
+            hint=f"{fault.hint} else rename or remove the file",
+            place=Place(shown_path(path)),
+            code="unknown-stage",
         ) from None
 
 

@@ -49,7 +49,7 @@ def replace_file(path: Path, data: bytes, *, mode: int | None = None) -> None:
         unfinished.unlink(missing_ok=True)
         try:
             _write_beside(target, unfinished, data, mode)
-            os.replace(unfinished, target)
+            unfinished.replace(target)
         except BaseException:
             unfinished.unlink(missing_ok=True)
             raise

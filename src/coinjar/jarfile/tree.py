@@ -38,8 +38,7 @@ class Tree:
 
     def __init__(self, kind: str, event: yaml.Event) -> None:
         self.kind = kind
-        self.start: int = event.start_mark.index
-        self.end: int = event.end_mark.index
+        self.start, self.end = _marks(event)
         self.last = self.end
         self.text = ""
         self.style: str | None = None
@@ -59,6 +58,13 @@ class Tree:
     @property
     def is_null(self) -> bool:
         return self.kind == "scalar" and not self.style and self.text in NULLS
+
+
+def _marks(event: yaml.Event) -> tuple[int, int]:
+    """Where an event starts and ends, in characters."""
+    assert event.start_mark, "events of a text have marks"
+    assert event.end_mark
+    return event.start_mark.index, event.end_mark.index
 
 
 def grow(text: str) -> Tree | None:
@@ -82,7 +88,7 @@ def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, Tr
         tree.text, tree.style = event.value, event.style if event.style in ("'", '"', "|", ">") else None
     else:
         tree = Tree("map" if isinstance(event, yaml.MappingStartEvent) else "seq", event)
-        tree.flow = bool(event.flow_style)
+        tree.flow = bool(getattr(event, "flow_style", False))
     if tree.anchor:
         anchors[tree.anchor] = tree
     if tree.kind != "scalar":
@@ -94,7 +100,7 @@ def _fill(tree: Tree, events: Iterator[yaml.Event], anchors: dict[str, Tree]) ->
     inner: list[Tree] = []
     for event in events:
         if isinstance(event, yaml.CollectionEndEvent):
-            tree.end = tree.last = event.end_mark.index
+            tree.end = tree.last = _marks(event)[1]
             break
         inner.append(_grow(event, events, anchors))
     if inner and not tree.flow:

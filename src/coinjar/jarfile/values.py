@@ -50,7 +50,9 @@ def _form(fields: Fields, variable: Variable, node: Node) -> Content | None:
     what = f"the value of {variable.name}"
     if not any(name in FORMS for name, _, _ in fields.members(node, what)):
         del fields.faults[before:]
-        fields.fault(node, f"{what} is a mapping, but its kind is {variable.kind}", "declare it as kind: json, or write one of text, command, file, from_env, unset")
+        fields.fault(
+            node, f"{what} is a mapping, but its kind is {variable.kind}", "declare it as kind: json, or write one of text, command, file, from_env, unset"
+        )
         return None
     found = fields.fields(node, what, FORMS)
     main = [name for name in ("text", "command", "file", "from_env", "unset") if name in found]

@@ -12,7 +12,7 @@ from coinjar.core.errors import InputError, Place
 try:
     from yaml import CBaseLoader as _Base
 except ImportError:  # PyYAML built without libyaml: slower, the same otherwise
-    from yaml import BaseLoader as _Base  # type: ignore[assignment]  # the same interface
+    from yaml import BaseLoader as _Base  # type: ignore[assignment]
 
 DEEPEST = 50
 LARGEST_FILE = 64 << 20
@@ -24,7 +24,7 @@ _BRACKETS = re.compile(rb"[\[\]{}]")
 NULLS = frozenset({"", "~", "null", "Null", "NULL"})
 
 
-class Failsafe(_Base):  # type: ignore[misc]  # the stubs type the C loaders as Any
+class Failsafe(_Base):
     """Every scalar is text; a tag of its own is kept, and found by `compose`."""
 
     def resolve(self, kind: type[Node], value: object, implicit: object) -> str:
@@ -86,7 +86,8 @@ def _check_depth(data: bytes, file: str) -> None:
             if isinstance(event, yaml.CollectionStartEvent):
                 depth += 1
                 if depth > DEEPEST:
-                    raise _too_deep(Place(file, event.start_mark.line + 1, event.start_mark.column + 1))
+                    mark = event.start_mark
+                    raise _too_deep(Place(file, mark.line + 1, mark.column + 1) if mark else Place(file))
             elif isinstance(event, yaml.CollectionEndEvent):
                 depth -= 1
     except yaml.YAMLError as fault:
@@ -119,9 +120,7 @@ def _refuse_tags(root: Node, file: str) -> None:
         seen.add(id(node))
         if node.tag != _TAGS[type(node)]:
             tag = node.tag.replace("tag:yaml.org,2002:", "!!")
-            raise InputError(
-                f"the tag '{tag}' is not read here", hint="leave it out: text stays text without it", place=place(node, file), code="yaml"
-            )
+            raise InputError(f"the tag '{tag}' is not read here", hint="leave it out: text stays text without it", place=place(node, file), code="yaml")
         if isinstance(node, MappingNode):
             rest += [each for pair in node.value for each in pair]
         elif isinstance(node, SequenceNode):

@@ -27,7 +27,7 @@ def read_source(text: str) -> Source:
     if kind in BUILT_IN and (colon or kind == "-"):
         module, _, function = BUILT_IN[kind].partition(":")
         return cast("Callable[[str, str], Source]", getattr(import_module(f"coinjar.sources.{module}"), function))(rest, dialect)
-    from importlib.metadata import entry_points  # noqa: PLC0415 - slow, needed for other packages' sources only
+    from importlib.metadata import entry_points
 
     for point in entry_points(group="coinjar.sources"):
         if point.name == kind and colon:

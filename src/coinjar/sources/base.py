@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 from coinjar.core.guess import is_placeholder
@@ -23,7 +23,7 @@ class Source(NamedTuple):
     dialect: str
     why: str
     reading: Reading
-    comments: dict[int, str] = {}
+    comments: Mapping[int, str] = {}
 
     def values(self) -> dict[str, str | None]:
         """Name to text; of a name given twice the last, as every reader of such files has it."""

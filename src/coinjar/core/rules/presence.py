@@ -53,9 +53,9 @@ def half_filled(facts: Facts) -> Iterator[Spot]:
                 if 0 < len(without) < len(here):
                     lacking.setdefault(", ".join(without), []).append(service)
             for names, services in lacking.items():
-                words, service = some_services(services, list(facts.jar.services))
+                words, only = some_services(services, list(facts.jar.services))
                 message = f"the set '{group.name}' is half-filled on {stage}{words}: no value for {names}"
-                yield Spot(message, "give all of them values there, or none", group.place, names.split(", ")[0], stage, service)
+                yield Spot(message, "give all of them values there, or none", group.place, names.split(", ")[0], stage, only)
 
 
 def condition_not_met(facts: Facts) -> Iterator[Spot]:

@@ -31,9 +31,9 @@ def kind_broken(facts: Facts) -> Iterator[Spot]:
             spell(found.variable, found.written)
         except CoinJarError as fault:
             yield Spot(fault.message, fault.hint, found.written.place, found.variable.name, found.stage, None)
-    for fault, variable, stage, service in derived_faults(facts):
-        if fault.code == "CJ003":
-            yield Spot(f"{fault.message} (on {stage})", fault.hint, fault.place or variable.place, variable.name, stage, service)
+    for derived, variable, stage, service in derived_faults(facts):
+        if derived.code == "CJ003":
+            yield Spot(f"{derived.message} (on {stage})", derived.hint, derived.place or variable.place, variable.name, stage, service)
 
 
 def secret_in_plain(facts: Facts) -> Iterator[Spot]:
@@ -103,6 +103,6 @@ def look_alikes(facts: Facts) -> Iterator[Spot]:
 
 
 def _called(letter: str) -> str:
-    from unicodedata import name  # noqa: PLC0415 - only where something was found
+    from unicodedata import name
 
     return f"U+{ord(letter):04X} ({name(letter, 'a character without a name').lower()})"
