@@ -166,7 +166,8 @@ def _json(text: str, constraints: Constraints) -> str:
 
 
 def _no_constant(name: str) -> object:
-    raise ValueError(f"is not JSON: {name} is no JSON value")
+    del name  # one of three words, but nothing of a value is repeated
+    raise ValueError("is not JSON: not a number, or an infinity, stands in it")
 
 
 def _duration(text: str, constraints: Constraints) -> str:

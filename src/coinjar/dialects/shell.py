@@ -12,7 +12,7 @@ from coinjar.core.names import shell_can_set
 from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode, not_for_environments, place_of
 
 _KEPT_BY_SHELLS = frozenset(
-    "_ BASHOPTS BASHPID BASH_ARGC BASH_ARGV BASH_ARGV0 BASH_COMMAND BASH_LINENO BASH_SOURCE BASH_SUBSHELL BASH_VERSINFO DIRSTACK "
+    "_ BASHOPTS BASHPID BASH_ARGC BASH_ARGV BASH_COMMAND BASH_LINENO BASH_SOURCE BASH_SUBSHELL BASH_VERSINFO DIRSTACK "
     "EPOCHREALTIME EPOCHSECONDS EUID FUNCNAME GROUPS HISTCMD LINENO OPTIND PPID RANDOM SECONDS SHELLOPTS SHLVL SRANDOM UID".split()
 )
 
@@ -61,7 +61,7 @@ class ExecScript(Posix):
 
 
 _BLANK = re.compile(r"(?:[ \t;]|\\\n)*")
-_ASSIGN = re.compile(r"([^\s='\"\\;#&|<>()$`]*)(\+?=)")
+_ASSIGN = re.compile(r"([^\s=+'\"\\;#&|<>()$`]*)(\+?=)")
 _WORD = re.compile(r"[^\s'\"\\;&|<>()$`]+")
 _PARAMETER = re.compile(r"\$(?:([A-Za-z_][A-Za-z0-9_]*)|\{([A-Za-z_][A-Za-z0-9_]*)\})")
 
@@ -159,7 +159,7 @@ class _ShellFile:
             elif letter == '"':
                 parts.append(self._double())
             elif letter == "\\":
-                parts.append("" if text.startswith("\n", self.at + 1) else text[self.at + 1 : self.at + 2])
+                parts.append("" if text.startswith("\n", self.at + 1) else text[self.at + 1 : self.at + 2] or "\\")
                 self.at += 2
             elif letter in "$`":
                 parts.append(self._parameter())

@@ -12,7 +12,7 @@ from typing import NamedTuple, TypeAlias
 import yaml
 
 from coinjar.core.errors import InputError, Place
-from coinjar.jarfile.tree import Tree, data_of, grow
+from coinjar.jarfile.tree import NULL, Tree, data_of, grow
 from coinjar.jarfile.yamltext import NULLS, compose
 
 Plain: TypeAlias = "str | list[str] | dict[str, Plain]"
@@ -54,6 +54,9 @@ def apply(data: bytes, file: str, edits: Sequence[Edit]) -> bytes:
         done = data_of(grow(text))
     except yaml.YAMLError:
         done = None
+    for edit in edits:
+        if edit.value is None:
+            meant, done = _without_empty(meant, edit.path[:-1]), _without_empty(done, edit.path[:-1])
     if done != meant:
         names = ", ".join(edit.path[-1] for edit in edits)
         raise InputError(
@@ -63,32 +66,43 @@ def apply(data: bytes, file: str, edits: Sequence[Edit]) -> bytes:
 
 
 def _edited(data: object, path: Path, value: Plain | None) -> object:
-    """The data with one edit made; mappings that a removal leaves empty go too."""
+    """The data with one edit made."""
     if not path:
         return value
     mapping = dict(data) if isinstance(data, dict) else {}
     inner = _edited(mapping.get(path[0]), path[1:], value)
-    if inner is None or (value is None and inner == {}):
+    if inner is None:
         mapping.pop(path[0], None)
     else:
         mapping[path[0]] = inner
-    return mapping if mapping or value is not None else None
+    return mapping
+
+
+def _without_empty(data: object, path: Path) -> object:
+    """The data without the mappings along the path that hold nothing: a removal may leave them or not."""
+    if not isinstance(data, dict) or not path:
+        return None if data is NULL or data == {} else data
+    mapping = {**data, path[0]: _without_empty(data.get(path[0]), path[1:])}
+    if mapping[path[0]] is None:
+        del mapping[path[0]]
+    return mapping or None
 
 
 def _removed(text: str, path: Path) -> str:
     tree = grow(text)
     if tree is None:
         return text
-    trail = [tree]
+    mapping, trail = tree, []
     for name in path:
-        inner = trail[-1].member(name)
+        inner = mapping.member(name)
         if inner is None:
             return text
-        trail.append(inner.value)
+        trail.append((mapping, inner))
+        mapping = inner.value
     depth = len(path) - 1
-    while depth > 0 and len(trail[depth].members) == 1:
-        depth -= 1
-    return _without(text, trail[depth], path[depth])
+    while depth > 0 and len(trail[depth][0].members) == 1 and "#" not in text[trail[depth - 1][1].key.end : trail[depth][1].key.start]:
+        depth -= 1  # what it leaves empty goes too, unless a comment stands in it
+    return _without(text, trail[depth][0], path[depth])
 
 
 def _without(text: str, mapping: Tree, name: str) -> str:
@@ -194,9 +208,18 @@ def _replacement(text: str, mapping: Tree, name: str, value: Plain, newline: str
         return _Splice(start, old.last, gap + _scalar(value, old.style))
     colon = member.colon(text)
     whole = _block(name, value, indent, newline)
-    tail = whole[whole.index(":", len(_scalar(name))) :]
+    first, rest = whole[whole.index(":", len(_scalar(name))) :].split(newline, 1)
+    comment = _comment_behind(text, old)
+    tail = f"{first}{'  ' if comment else ''}{comment}{newline}{rest}"
     kept = f": {anchor.group().rstrip()}{tail[1:]}" if anchor else tail
     return _Splice(colon, _after_line(text, old.last), kept)
+
+
+def _comment_behind(text: str, old: Tree) -> str:
+    """The comment on the line where a value ends, or, of a block scalar, where it starts."""
+    line = text[old.start :] if old.style in ("|", ">") else text[old.last :]
+    found = re.match(r"[^\r\n#]*(?<=[ \t])(#[^\r\n]*)", line)
+    return found[1] if found else ""
 
 
 def _block(name: str, value: Plain, indent: int, newline: str) -> str:

@@ -1,0 +1,92 @@
+"""The installed program, run on files in a temporary folder; and jars to run it on."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+import pytest
+
+from tests import consumers
+
+PROGRAM = str(Path(sys.executable).parent / "coinjar")
+DEMO = Path(__file__).parent.parent / "src" / "coinjar" / "demo" / "app"
+
+
+class Done(NamedTuple):
+    """What a run gave."""
+
+    code: int
+    out: str
+    err: str
+
+
+class Coinjar:
+    """Runs `coinjar` in one folder."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.env = {"PATH": f"{Path(PROGRAM).parent}:/usr/bin:/bin", "HOME": str(folder), "COLUMNS": "100", "LANG": "C.UTF-8", "PYTHONUTF8": "1"}
+
+    def __call__(self, *arguments: str, code: int = 0, stdin: str | bytes = b"", env: dict[str, str] | None = None) -> Done:
+        """Run it; fails unless it ends with `code`. Never a traceback."""
+        given = stdin.encode() if isinstance(stdin, str) else stdin
+        done = subprocess.run([PROGRAM, *arguments], cwd=self.folder, env=self.env | (env or {}), input=given, capture_output=True, check=False)
+        out, err = done.stdout.decode(errors="surrogateescape"), done.stderr.decode(errors="surrogateescape")
+        assert "Traceback" not in err, err
+        assert done.returncode == code, (arguments, done.returncode, out, err)
+        return Done(done.returncode, out, err)
+
+    def write(self, files: dict[str, str]) -> None:
+        """Write files below the folder."""
+        for name, text in files.items():
+            path = self.folder / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(text.encode())
+
+    def read(self, name: str) -> str:
+        """A file's text, line ends as they are."""
+        return (self.folder / name).read_bytes().decode()
+
+
+@pytest.fixture
+def cj(tmp_path: Path) -> Coinjar:
+    """The program in an empty folder."""
+    return Coinjar(tmp_path)
+
+
+@pytest.fixture
+def demo(cj: Coinjar) -> Coinjar:
+    """The program in a copy of the demo."""
+    shutil.copytree(DEMO, cj.folder, dirs_exist_ok=True)
+    return cj
+
+
+@pytest.fixture
+def jar(cj: Coinjar) -> Callable[..., Coinjar]:
+    """Makes a jar of `jar.yaml`'s text (version and app are added) and of plain files by name."""
+
+    def make(declarations: str, **plain: str) -> Coinjar:
+        cj.write(
+            {"jar/jar.yaml": f"coinjar: 1\napp: trial\n{declarations}"} | {f"jar/plain/{name.replace('_', '-')}.yaml": text for name, text in plain.items()}
+        )
+        return cj
+
+    return make
+
+
+@pytest.fixture(scope="session", autouse=True)
+def _remove_containers() -> Iterator[None]:
+    yield
+    if consumers._podman.cache_info().currsize:
+        state = consumers.podman_state()
+        base, env = consumers._podman()
+        subprocess.run([*base, "rmi", "-fa"], env=env, capture_output=True, check=False)
+        if os.path.ismount(state / "root" / "overlay"):
+            subprocess.run(["umount", str(state / "root" / "overlay")], check=False)
+        shutil.rmtree(state, ignore_errors=True)

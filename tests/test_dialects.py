@@ -1,0 +1,192 @@
+"""Every dialect against its real readers: what goes in comes out byte for byte, or is refused by name."""
+
+from __future__ import annotations
+
+import subprocess
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from coinjar.core.errors import CoinJarError
+from coinjar.dialects import BUILT_IN, carriers, get, reader
+from coinjar.dialects.base import Dialect, Entry, Heading, render
+from coinjar.dialects.recognise import recognise
+from tests.consumers import READERS
+
+HEADING = Heading("app", "dev", "web")
+SPECIAL = "aB1 \t\n\r\"'`\\$#={}()!%&|;<>~*?[]^@:,.-+/\u00a0\u00e9\u2028\ufeff🙂\x01\x1b\x7f"
+TEXTS = st.lists(
+    st.one_of(st.text(st.sampled_from(SPECIAL), max_size=12), st.text(st.characters(exclude_categories=["Cs"]), max_size=20)), min_size=1, max_size=120
+)
+SLOW = {"podman": 6, "node": 25}
+
+
+def carried(dialect: Dialect, texts: list[str]) -> list[Entry]:
+    """Those of the texts that the dialect says it can carry, under names of their own; what clashes is left out."""
+    entries: list[Entry] = []
+    for number, text in enumerate(texts):
+        entry = Entry(f"V{number}", text)
+        if dialect.refusal(entry.name, text) is None and dialect.clash([*entries, entry]) is None:
+            entries.append(entry)
+    return entries
+
+
+@pytest.mark.parametrize(("dialect", "program"), [(name, program) for name, programs in READERS.items() for program in programs])
+def test_real_readers_get_every_byte(dialect: str, program: str, tmp_path_factory: pytest.TempPathFactory) -> None:
+    folder = tmp_path_factory.mktemp(program)
+
+    @settings(max_examples=SLOW.get(program, 40), deadline=None, suppress_health_check=list(HealthCheck))
+    @given(TEXTS)
+    def holds(texts: list[str]) -> None:
+        entries = carried(get(dialect), texts)
+        if program in ("kubectl", "podman", "node", "node_json") and not entries:
+            return
+        file = folder / "vars"
+        file.write_bytes(render(get(dialect), entries, HEADING, []))
+        seen = READERS[dialect][program](file)
+        for entry in entries:
+            assert entry.text is not None
+            assert seen.get(entry.name) == entry.text.encode(), entry
+
+    holds()
+
+
+@settings(max_examples=60, deadline=None)
+@given(TEXTS, st.sampled_from([name for name in BUILT_IN if get(name).reads]))
+def test_what_is_written_reads_back(texts: list[str], dialect: str) -> None:
+    entries = carried(get(dialect), texts)
+    reading = reader(dialect).read(render(get(dialect), entries, HEADING, []), "vars")
+    assert {item.name: item.text for item in reading.items} == {entry.name: entry.text for entry in entries}
+    assert not [remark for remark in reading.remarks if remark.lost]
+
+
+def test_refusals_are_only_what_the_grammar_cannot_carry() -> None:
+    table = {
+        "posix": {"": True, "a\nb\r\"'`$\\": True, "\0": False},
+        "exec-script": {"'": True, "\0": False},
+        "literal": {"": True, ' "kept" # too ': True, "\r in the middle": True, "a\nb": False, "end\r": False, "x" * 65_533: True, "x" * 65_534: False},
+        "dotenv": {
+            "": True,
+            "a\nb": True,
+            "\\n": True,
+            "\"'": True,
+            'it\'s "quoted"': True,
+            "a\"b'c`d": True,
+            "\"'`": True,
+            " \"'`": False,
+            "a\"'`#": False,
+            "\r": False,
+        },
+        "json": {"\0": True, "🙂": True, "\ud800": False},
+        "nul": {"a\nb": True, "\0": False},
+    }
+    for dialect, texts in table.items():
+        for text, can in texts.items():
+            assert (get(dialect).refusal("A", text) is None) is can, (dialect, text[:20])
+    assert "for themselves" in (get("posix").refusal("UID", "1") or "")
+    for name, able in {"a.b-c": {"literal", "dotenv", "json", "nul"}, "ümlaut": {"json", "nul"}, "1ST": {"dotenv", "json", "nul"}}.items():
+        assert {one.name for one in carriers() if one.refusal(name, "x") is None} == able, name
+
+
+def test_a_refusal_names_the_variable_the_reason_and_who_can() -> None:
+    with pytest.raises(CoinJarError) as caught:
+        render(get("literal"), [Entry("PEM", "a\nb"), Entry("OK", "x"), Entry("NAÏVE", "x")], HEADING, carriers())
+    first, second = caught.value.each()
+    assert str(first) == "literal cannot carry PEM: it has a line break, and the grammar has no quotes"
+    assert first.hint == "these can carry it: posix, dotenv, json, nul, exec-script"
+    assert "literal cannot carry NAÏVE" in str(second)
+    unclosed = [Entry("A", "\"'`"), Entry("B", "'\"`")]
+    assert get("dotenv").clash(unclosed[:1]) is None
+    with pytest.raises(CoinJarError, match="A and B begin with a quote"):
+        render(get("dotenv"), unclosed, HEADING, [])
+
+
+def test_exec_script_becomes_its_program(tmp_path: Path) -> None:
+    script = tmp_path / "start"
+    script.write_bytes(render(get("exec-script"), [Entry("A", "it's\n$x"), Entry("GONE", None)], HEADING, []))
+    for shell in (["dash"], ["bash"], ["busybox", "sh"]):
+        done = subprocess.run([*shell, str(script), "/usr/bin/env", "-0"], env={"GONE": "1", "KEPT": "2"}, capture_output=True, check=True)
+        seen = dict(pair.split(b"=", 1) for pair in done.stdout.split(b"\0") if pair)
+        assert seen[b"A"] == b"it's\n$x"
+        assert seen[b"KEPT"] == b"2"
+        assert b"GONE" not in seen
+        assert subprocess.run([*shell, str(script)], capture_output=True, check=False).returncode == 2
+
+
+READINGS = {
+    # dialect and text: the items, and the remarks as line:column message
+    ("dotenv", 'A = "x" y\nB=a#b\nC="say \\"hi\\""\nexport D=1\nno line\nE="$HOME"\nF=\'a\nb\'\nG="open\n'): (
+        {"A": "x", "B": "a", "C": "say \\", "D": "1", "E": "$HOME", "F": "a\nb", "G": '"open'},
+        [
+            "1:1 the blanks around '=' of A were left out",
+            "1:1 A: what follows its closing quote was left out",
+            "2:1 B: what follows the '#' was taken for a comment, though no blank stands before it",
+            "3:1 C: '\\\"' is not unescaped: the value ends at that quote",
+            "3:1 C: what follows its closing quote was left out",
+            "5:1 left out: the line has no '='",
+            "6:1 E: its '$' is not replaced by anything",
+            "7:1 F: it goes over several lines, to its closing quote",
+            '9:1 G: its " is never closed, so it is part of the value',
+        ],
+    ),
+    ("posix", 'export A=\'x\' B="$A y" # c\nC=a\\ b; unset D\nE=$(date)\nF = 1\n2G=x\nH=$NOPE\nI+=1\nJ="a\\\nb"\n'): (
+        {"A": "x", "B": "x y", "C": "a b", "D": None, "J": "ab"},
+        [
+            "1:17 $A was replaced by the value the file sets before, as a shell does",
+            "3:1 left out: this line needs a shell to work out a '$' or a '`'",
+            "4:1 left out: this line is no assignment",
+            "5:1 left out: this line sets '2G', which no shell can",
+            "6:1 left out: this line needs the value of NOPE, which this file does not set before",
+            "7:1 left out: this line appends to a value, which not every shell does",
+        ],
+    ),
+    ("literal", '# c\nA="x"\n B=1 # 2\r\nC = 3\nNAME\n'): (
+        {"A": '"x"', "B": "1 # 2", "C ": " 3"},
+        [
+            "2:1 the quotes around the value of A are part of it: this grammar has no quotes",
+            "3:2 the carriage return at the line's end was left out, as readers do",
+            "3:2 the '#' in the value of B is part of it: this grammar has no comments behind values",
+            "4:1 the blank before '=' is part of the name 'C '",
+            "4:1 the blank after '=' is part of the value of C ",
+            "5:1 left out: 'NAME' has no '=', and would be inherited from whoever starts the container",
+        ],
+    ),
+    ("json", '\ufeff{"A": "x", "B": 1.10, "C": null,\n "D": [1], "A": true}'): (
+        {"A": "true", "B": "1.10"},
+        [
+            "1:1 a byte-order mark stands before the first name; it was left out",
+            "1:12 B is not a text; it was taken as it is written",
+            '1:23 left out: C is null, which may mean "", the word null, or no value',
+            "2:2 left out: D is not a text but a list",
+            "2:12 A is not a text; it was taken as it is written",
+        ],
+    ),
+    ("nul", "A=1\0B=a\nb\0bad\0"): ({"A": "1", "B": "a\nb"}, ["3:1 left out: entry 3 has no name and '='"]),
+}
+
+
+@pytest.mark.parametrize(("dialect", "text"), READINGS)
+def test_readers_report_what_a_person_may_not_expect(dialect: str, text: str) -> None:
+    reading = reader(dialect).read(text.encode(), "f")
+    items, remarks = READINGS[dialect, text]
+    assert {item.name: item.text for item in reading.items} == items
+    assert [f"{remark.place.line}:{remark.place.column} {remark.message}" for remark in reading.remarks] == remarks
+
+
+def test_faults_of_whole_files_have_their_place() -> None:
+    for dialect, data, told in [
+        ("json", b'{"A": "x",}', "f:1:11: this is not JSON: a comma stands before the end"),
+        ("json", b"[1]", "f:1:1: this is not JSON: expecting an object"),
+        ("json", b'{"A": ' + b"[" * 100_000, "f: this JSON is nested too deep"),
+        ("dotenv", b"A=1\nB=\xff\n", "f:2:3: byte 0xff is not UTF-8 text"),
+    ]:
+        with pytest.raises(CoinJarError) as caught:
+            reader(dialect).read(data, "f")
+        assert str(caught.value) == told
+
+
+def test_dialects_are_recognised() -> None:
+    table = {b"A=1\0B=2\0": "nul", b' {"A": "1"}': "json", b"# c\nexport A=1\n": "posix", b"A='1'\n": "dotenv", b"A=1\n": "dotenv"}
+    assert {data: recognise(data).dialect for data in table} == table
