@@ -93,6 +93,14 @@ def _words(row: Difference, entry: Entry, masker: Masker) -> str:
     return masker.show(entry.text, secret=row.secret)
 
 
+def _alike(rows: list[Difference]) -> list[list[Difference]]:
+    """Rows of one variable whose sides are the same for several services, together."""
+    groups: dict[tuple[str, Entry, Entry], list[Difference]] = {}
+    for row in rows:
+        groups.setdefault((row.name, row.left, row.right), []).append(row)
+    return list(groups.values())
+
+
 def _show(found: Comparison, rows: list[Difference], wanted: set[str], masker: Masker) -> None:
     from coinjar.cli.table import Text, show, styled, table, terminal_width
 
@@ -109,10 +117,10 @@ def _show(found: Comparison, rows: list[Difference], wanted: set[str], masker: M
     }
     lines = []
     for verdict in words:
-        for row in rows:
-            if row.verdict == verdict and verdict in wanted:
-                name = f"{row.name} ({row.service})" if row.service else row.name
-                lines.append([marks[verdict], Text(name), Text(_words(row, row.left, masker)), Text(_words(row, row.right, masker))])
+        for alike in _alike([row for row in rows if row.verdict == verdict and verdict in wanted]):
+            row = alike[0]
+            name = f"{row.name} ({', '.join(str(one.service) for one in alike)})" if row.service else row.name
+            lines.append([marks[verdict], Text(name), Text(_words(row, row.left, masker)), Text(_words(row, row.right, masker))])
     for one in table(["", "variable", left, right], lines, least=[1, 20, 18, 18], width=terminal_width()) if lines else []:
         show(one)
     hidden = sum(row.verdict not in wanted for row in rows)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from os.path import commonprefix
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from coinjar.cli.common import CommandsOption, JarOption, JsonOption, NamePattern, SecretsOption, ServiceOption, fits, open_here, print_json, stage_names
 from coinjar.core.errors import UsageError
+from coinjar.core.shown import visible
 
 if TYPE_CHECKING:
     from coinjar.core.grid import Cell, Row
@@ -115,8 +117,23 @@ def cell_text(cell: Cell, masker: Masker) -> str:
         return f"⋮ {cell.variants} values"
     if cell.text is None:
         return f"{_SIGNS[cell.state]} {_WORDS[cell.state]}".strip()
-    value = masker.show(cell.text, secret=cell.secret)
+    value = masker.show(cell.text, secret=cell.secret, short=True)
     return f"{_SIGNS[cell.state]} {'ƒ ' if cell.derived else ''}{value}"
+
+
+def _apart(row: Row, texts: list[str], widths: list[int]) -> list[str]:
+    """A row's texts so that they can be told apart: if cutting makes different ones look the same, what all begin with gives way."""
+    from coinjar.cli.table import cut
+
+    shown = [visible(cell.text) for cell in row.cells if cell.text is not None and not cell.secret]
+    seen = {cut(text, width) for text, width, cell in zip(texts, widths, row.cells, strict=False) if cell.text is not None and not cell.secret}
+    shared = len(commonprefix(shown)) - 2
+    if shared < 4 or len(seen) >= len(set(shown)):
+        return texts
+    return [
+        text if cell.text is None or cell.secret else text.replace(visible(cell.text), "…" + visible(cell.text)[shared:])
+        for text, cell in zip(texts, row.cells, strict=True)
+    ]
 
 
 def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Masker) -> None:
@@ -139,7 +156,8 @@ def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Ma
         head[0] = Text("")
     show(line([*head, *(Text(column, "bold") for column in columns[:kept])], [name_width, 1, *widths]))
     for row, row_texts in zip(rows, texts, strict=True):
-        cells = [Text(text, _STYLES[cell.state]) for text, cell in zip(row_texts[:kept], row.cells[:kept], strict=True)]
+        apart = _apart(row, row_texts, widths)
+        cells = [Text(text, _STYLES[cell.state]) for text, cell in zip(apart[:kept], row.cells[:kept], strict=True)]
         show(
             line([Text(row.variable.name), Text(_AGREE[row.agreement], "yellow" if row.agreement == "different" else "dim"), *cells], [name_width, 1, *widths])
         )

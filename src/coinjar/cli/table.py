@@ -76,15 +76,16 @@ def cut(text: str, width: int) -> str:
 
 
 def fit(natural: Sequence[int], least: Sequence[int], room: int) -> list[int]:
-    """Widths that together take at most `room`: the widest give way first, none below its least."""
-    widths = list(natural)
-    while sum(widths) > room:
-        place = max((place for place in range(len(widths)) if widths[place] > least[place]), key=lambda place: widths[place], default=None)
-        if place is None:
+    """Widths that together take at most `room`, if their least allows: the widest give way first, and alike."""
+    for cap in range(max(natural, default=0), 0, -1):
+        widths = [max(min(width, cap), low) for width, low in zip(natural, least, strict=True)]
+        if sum(widths) <= room:
             break
-        others = [width for other, width in enumerate(widths) if other != place and width < widths[place] and width > least[other]]
-        target = max([least[place], *others])
-        widths[place] = max(target, widths[place] - (sum(widths) - room), least[place]) if target < widths[place] else widths[place] - 1
+    else:
+        return list(least)
+    for place, width in enumerate(natural):
+        if widths[place] < width and sum(widths) < room:
+            widths[place] += 1  # what the common cap left over
     return widths
 
 

@@ -30,8 +30,8 @@ class Masker:
             return '"" (empty)'
         return f"•••• {len(text)} char{'s' if len(text) != 1 else ''} {self.tag(text)}"
 
-    def show(self, text: str, *, secret: bool) -> str:
-        """A value for a person's eyes; an empty one is written `""`."""
+    def show(self, text: str, *, secret: bool, short: bool = False) -> str:
+        """A value for a person's eyes; an empty one is written `""`. `short` masks in few columns."""
         if secret and not self.show_secrets:
-            return self.mask(text)
+            return f"•••• {len(text)} {self.tag(text)}" if short and text else self.mask(text)
         return visible(text) if text else '""'

@@ -1,0 +1,25 @@
+"""What the demo's services share: answer HTTP with what they were configured with. Standard library only."""
+
+import json
+import os
+import sys
+from http.server import BaseHTTPRequestHandler, HTTPServer
+
+
+def serve(service, names):
+    """Listen on LISTEN_PORT and answer every GET with these settings; a setting that is not there is null."""
+    settings = {name: os.environ.get(name) for name in names}
+
+    class Answer(BaseHTTPRequestHandler):
+        def do_GET(self):
+            body = json.dumps({"service": service, "pid": os.getpid(), "settings": settings}).encode()
+            self.send_response(200)
+            self.send_header("Content-Type", "application/json")
+            self.end_headers()
+            self.wfile.write(body)
+
+        def log_message(self, form, *values):
+            if os.environ.get("LOG_LEVEL") == "debug":
+                print(service, form % values, file=sys.stderr)
+
+    HTTPServer(("127.0.0.1", int(os.environ["LISTEN_PORT"])), Answer).serve_forever()

@@ -1,0 +1,203 @@
+"""Walk through the whole job on the demo's data: each step prints the command it runs, and what must hold is checked."""
+
+from __future__ import annotations
+
+import json
+import os
+import shlex
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Sequence
+from importlib.resources import as_file, files
+from pathlib import Path
+from typing import Any
+from urllib.request import urlopen
+
+_WAIT = 10
+"""Seconds that a service has to answer."""
+
+
+class DidNotHold(Exception):
+    """Something in the demo was not as it must be."""
+
+
+class Walk:
+    """Runs steps in one folder and remembers what to clean up."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.running: list[subprocess.Popen[bytes]] = []
+        self.held = 0
+        bins = str(Path(sys.executable).parent)
+        own = {name: text for name, text in os.environ.items() if not name.startswith("COINJAR_")}
+        self.env = own | {"PATH": f"{bins}:{os.environ.get('PATH', os.defpath)}"}
+
+    def title(self, words: str) -> None:
+        """A heading."""
+        colour = sys.stdout.isatty() and not os.environ.get("NO_COLOR")
+        print(f"\n\x1b[1m{words}\x1b[0m" if colour else f"\n== {words}", flush=True)
+
+    def _argv(self, command: str) -> list[str]:
+        words = shlex.split(command)
+        return [sys.executable, "-m", "coinjar", *words[1:]] if words[0] == "coinjar" else words
+
+    def run(self, command: str, *, code: int = 0, note: str = "", stdin: str | None = None) -> None:
+        """Print a command, run it, and let its output through."""
+        given = f"printf '%s' {shlex.quote(stdin)} | " if stdin is not None else ""
+        print(f"$ {given}{command}{'   # ' + note if note else ''}", flush=True)
+        done = subprocess.run(self._argv(command), cwd=self.folder, env=self.env, input=stdin, text=True, stderr=subprocess.STDOUT, check=False)
+        if done.returncode != code:
+            raise DidNotHold(f"`{command}` ended with {done.returncode}, not {code}")
+
+    def ask(self, command: str, *, code: int = 0) -> str:
+        """Run a command quietly and take its output."""
+        done = subprocess.run(self._argv(command), cwd=self.folder, env=self.env, capture_output=True, text=True, check=False)
+        if done.returncode != code:
+            raise DidNotHold(f"`{command}` ended with {done.returncode}, not {code}: {done.stderr}")
+        return done.stdout
+
+    def start(self, command: str) -> subprocess.Popen[bytes]:
+        """Print a command and leave it running."""
+        print(f"$ {command} &", flush=True)
+        process = subprocess.Popen(self._argv(command), cwd=self.folder, env=self.env)
+        self.running.append(process)
+        return process
+
+    def answer(self, port: int) -> dict[str, Any]:
+        """What a service on this port says, once it listens."""
+        url = f"http://127.0.0.1:{port}/"
+        end = time.monotonic() + _WAIT
+        while True:
+            try:
+                with urlopen(url, timeout=_WAIT) as response:
+                    found: dict[str, Any] = json.load(response)
+                break
+            except OSError:
+                if time.monotonic() > end:
+                    raise DidNotHold(f"nothing answers on port {port}") from None
+                time.sleep(0.05)
+        print(f"GET {url}")
+        print(json.dumps(found["settings"], ensure_ascii=False))
+        return found
+
+    def holds(self, words: str, condition: bool) -> None:
+        """State what must hold."""
+        if not condition:
+            raise DidNotHold(words)
+        self.held += 1
+        print(f"  holds: {words}", flush=True)
+
+    def stop(self) -> None:
+        """Stop what was started."""
+        for process in self.running:
+            process.send_signal(signal.SIGTERM)
+        for process in self.running:
+            process.wait(_WAIT)
+
+
+def free_ports(number: int) -> list[int]:
+    """Ports that nobody listens on."""
+    sockets = [socket.socket() for _ in range(number)]
+    for one in sockets:
+        one.bind(("127.0.0.1", 0))
+    ports = [int(one.getsockname()[1]) for one in sockets]
+    for one in sockets:
+        one.close()
+    return ports
+
+
+def copy_app(folder: Path) -> None:
+    """The demo's files into a folder."""
+    with as_file(files(__package__) / "app") as app:
+        shutil.copytree(app, folder, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
+
+
+def walk(keep: Path | None) -> int:
+    """Run the whole example; returns 0 if everything held, else 1. `keep` is a folder to leave behind."""
+    started = time.monotonic()
+    folder = keep or Path(tempfile.mkdtemp(prefix="coinjar-demo-"))
+    steps = Walk(folder)
+    try:
+        copy_app(folder)
+        for part in (_gather, _look, _mend, _run_for_real, _without_coinjar):
+            part(steps)
+    except DidNotHold as fault:
+        print(f"\nThe demo did not hold: {fault}", file=sys.stderr)
+        return 1
+    finally:
+        steps.stop()
+        if keep is None:
+            shutil.rmtree(folder)
+    print(f"\nAll {steps.held} statements held, in {time.monotonic() - started:.1f} s.")
+    print(f"The folder is yours to play with: cd {shlex.quote(str(folder))}" if keep else "`coinjar demo --keep DIR` leaves the folder for play.")
+    return 0
+
+
+def _gather(steps: Walk) -> None:
+    steps.title("Sandling Ferries has a jar with three stages, and an old env file for dev")
+    steps.run("cat jar/plain/dev.yaml")
+    steps.run("coinjar adopt file:old.env --stage dev --yes")
+    again = steps.ask("coinjar adopt file:old.env --stage dev")  # 0 without --yes: there is nothing to write
+    steps.holds("adopting it again brings nothing", "to declare" not in again)
+
+
+def _look(steps: Walk) -> None:
+    steps.title("What is there, on which stage?")
+    steps.run("coinjar grid")
+    steps.title("What differs between rehearsal and prod?")
+    steps.run("coinjar compare rehearsal prod", code=1, note="1: they differ")
+    steps.title("What is wrong?")
+    steps.run("coinjar check", code=1, note="1: there are errors")
+    found = {finding["rule"] for finding in json.loads(steps.ask("coinjar check --format json", code=1))["findings"]}
+    planted = {"CJ003", "CJ005", "CJ006", "CJ007", "CJ008", "CJ010", "CJ011", "CJ012", "CJ013", "CJ015"}
+    steps.holds(f"check finds the planted faults ({', '.join(sorted(planted))})", planted <= found)
+    steps.title("timetable has its own log level, so why does prod not use it?")
+    steps.run("coinjar why prod LOG_LEVEL --service timetable")
+
+
+def _mend(steps: Walk) -> None:
+    steps.title("Put some of it right")
+    steps.run("coinjar drop 2ND_PIER log_level --everywhere")
+    steps.run("coinjar put LOG_LEVEL=warning --stage dev --stage prod --service timetable")
+    steps.run("coinjar put FARE_ZONES=9 --stage prod-isles --service ticketing")
+    steps.run("coinjar put MAIL_PASSWORD --stage dev", stdin="made-up-mail-password", note="a secret never goes on the command line")
+    steps.run("coinjar put LISTEN_PORT=8084 --stage dev --service berths")
+    steps.holds("prod's timetable logs what it asked for", steps.ask("coinjar value prod LOG_LEVEL --service timetable") == "warning")
+    rest = json.loads(steps.ask("coinjar check --format json", code=1))["findings"]
+    steps.holds("CJ003, CJ010, CJ011, CJ012 and CJ015 are gone", not {"CJ003", "CJ010", "CJ011", "CJ012", "CJ015"} & {one["rule"] for one in rest})
+
+
+def _run_for_real(steps: Walk) -> None:
+    steps.title("Start two services on two stages, each with its own values (on ports that are free here)")
+    ports = free_ports(4)
+    places = [("dev", "timetable"), ("dev", "ticketing"), ("rehearsal", "timetable"), ("rehearsal", "ticketing")]
+    for port, (stage, service) in zip(ports, places, strict=True):
+        steps.run(f"coinjar put LISTEN_PORT={port} --stage {stage} --service {service}")
+    processes = [steps.start(f"coinjar within {stage} --service {service} -- python3 services/{service}.py") for stage, service in places]
+    answers = [steps.answer(port) for port in ports]
+    for (stage, service), process, answer in zip(places, processes, answers, strict=True):
+        settings = answer["settings"]
+        steps.holds(f"{service} on {stage} is the process that was started, pid {process.pid}", answer["pid"] == process.pid)
+        for name in ("PUBLIC_URL", "APP_TITLE"):
+            steps.holds(f"its {name} is {stage}'s", settings[name] == steps.ask(f"coinjar value {stage} {name} --service {service}"))
+    seen = [answer["settings"] for answer in answers]
+    steps.holds("the stages answer with different values", all(seen[0][name] != seen[2][name] for name in ("PUBLIC_URL", "APP_TITLE", "OPEN_PIERS")))
+    steps.holds("ticketing has its database's host, timetable does not", "TICKET_DB_HOST" in seen[1] and "TICKET_DB_HOST" not in seen[0])
+
+
+def _without_coinjar(steps: Walk) -> None:
+    steps.title("The same service from a script of its own, where there is no Coin Jar")
+    port = free_ports(1)[0]
+    print(f"$ coinjar render rehearsal --service timetable --as exec-script --with LISTEN_PORT={port} > start-timetable")
+    script = steps.folder / "start-timetable"
+    script.write_text(steps.ask(f"coinjar render rehearsal --service timetable --as exec-script --with LISTEN_PORT={port}"))
+    script.chmod(0o700)
+    steps.run("head -5 start-timetable")
+    steps.start("sh ./start-timetable python3 services/timetable.py")
+    wanted = steps.ask("coinjar value rehearsal APP_TITLE --service timetable")
+    steps.holds("it answers with rehearsal's values", steps.answer(port)["settings"]["APP_TITLE"] == wanted)
