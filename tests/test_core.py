@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import re
+from collections.abc import Callable
 from urllib.parse import unquote
 
 import pytest
@@ -82,7 +83,7 @@ def test_secrecy_spreads_with_the_text_only() -> None:
 @given(st.text())
 def test_any_text_survives_as_a_reference(text: str) -> None:
     assert expand(parse_template(text.replace("$", "$$")), look).text == text
-    seen = {"url": unquote, "base64": lambda found: base64.b64decode(found).decode(), "json": json.loads}
+    seen: dict[str, Callable[[str], object]] = {"url": unquote, "base64": lambda found: base64.b64decode(found).decode(), "json": json.loads}
     if not re.search("[\ud800-\udfff]", text):
         for addition, undo in seen.items():
             found = expand(parse_template(f"${{A@{addition}}}"), lambda _: Seen(text)).text

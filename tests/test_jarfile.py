@@ -7,6 +7,7 @@ import os
 import re
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import jsonschema
 import pytest
@@ -127,7 +128,7 @@ def test_faults_of_jar_yaml_come_all_at_once(jar: Callable[..., Coinjar], text: 
     assert told == [f"jar/jar.yaml:{fault}" for fault in JAR_FAULTS[text]]
 
 
-TEXTS = "1.10 0755 yes on 1e3 2026-01-01 0x1F 1_000 .inf =".split() + ["'null'", '""', "'~'", "é 🙂", '"a\\tb\\nc"', "a: b".replace(": ", ":"), "$x ${y}"]
+TEXTS = [*"1.10 0755 yes on 1e3 2026-01-01 0x1F 1_000 .inf =".split(), "'null'", '""', "'~'", "é 🙂", '"a\\tb\\nc"', "a: b".replace(": ", ":"), "$x ${y}"]
 
 
 def test_text_stays_text(jar: Callable[..., Coinjar]) -> None:
@@ -172,8 +173,7 @@ def test_edits_change_only_what_they_must(layout: str, edits: list[tuple[str, st
     assert isinstance(before, dict)
     try:
         after = apply(layout.encode(), "f", [Edit((scope, name), value) for scope, name, value in edits]).decode()
-    except CoinJarError as fault:
-        assert fault.code == "edit"
+    except CoinJarError:
         assert "&x" in layout  # only an anchor that others use may be in the way
         return
     read = data_of(grow(after))
@@ -183,11 +183,12 @@ def test_edits_change_only_what_they_must(layout: str, edits: list[tuple[str, st
         assert (found.get(name) if isinstance(found, dict) else None) == value
     touched = {name for _, name, _ in edits} | {scope for scope, _, _ in edits}
     for line in layout.splitlines():
-        name = re.match(r"\s*(?:- )?([\w.]+):", line)
+        found_name = re.match(r"\s*(?:- )?([\w.]+):", line)
+        own = found_name[1] if found_name else ""
         comment = re.search(r"(?:^|\s)(#.*)", line)
-        if comment and (not name or name[1] not in touched or all(value is not None for _, _, value in edits)):
+        if comment and (own not in touched or all(value is not None for _, _, value in edits)):
             assert comment[1] in after
-        if name and name[1] not in touched and "{" not in line and not line.startswith(" "):
+        if own and own not in touched and "{" not in line and not line.startswith(" "):
             assert line in after.splitlines()
     if "\r\n" in layout:
         assert "\n" not in after.replace("\r\n", "")
@@ -230,7 +231,7 @@ def test_schemas_and_loader_agree() -> None:
     schemas = {name: json.loads(schema_text(name)) for name in SCHEMAS}
     for schema in schemas.values():
         jsonschema.Draft202012Validator.check_schema(schema)
-    registry: Registry[object] = Registry().with_resources([(schema["$id"], Resource.from_contents(schema)) for schema in schemas.values()])
+    registry: Any = Registry().with_resources([(schema["$id"], Resource.from_contents(schema)) for schema in schemas.values()])
 
     def agrees(name: str, text: str) -> bool:
         return jsonschema.Draft202012Validator(schemas[name], registry=registry).is_valid(yaml.safe_load(text))

@@ -16,7 +16,7 @@ __version__ = "0.1.0"
 if TYPE_CHECKING:
     from coinjar.actions.opening import OpenJar, Resolution, open_jar
     from coinjar.core.errors import CoinJarError, InputError, ManyErrors, OutsideError, Place, UsageError
-    from coinjar.core.layers import Resolved
+    from coinjar.core.model import Resolved
 
 __all__ = [
     "CoinJarError",
@@ -31,7 +31,7 @@ __all__ = [
     "open_jar",
 ]
 
-_HOMES = {"OpenJar": "actions.opening", "Resolution": "actions.opening", "open_jar": "actions.opening", "Resolved": "core.layers"}
+_HOMES = {"OpenJar": "actions.opening", "Resolution": "actions.opening", "open_jar": "actions.opening", "Resolved": "core.model"}
 
 
 def __getattr__(name: str) -> object:

@@ -7,8 +7,8 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from coinjar.core.errors import UsageError
-from coinjar.core.layers import Resolved, Resolver
-from coinjar.core.model import Jar, Written
+from coinjar.core.layers import Resolver
+from coinjar.core.model import Jar, Resolved, Written
 from coinjar.core.names import suggestion
 from coinjar.jarfile.find import find_jar
 from coinjar.jarfile.load import load

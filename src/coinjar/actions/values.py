@@ -165,13 +165,12 @@ def edit_file(path: Path, edits: Sequence[Edit]) -> None:
 def _outcome(folder: Path, jar: Jar, name: str, stage: str, service: str | None, declared: bool, *, mine: bool) -> Put:
     variable = jar.variables[name]
     file = shown_path(layer_path(folder, stage, mine=mine))
-    beaten = []
+    beaten: list[str] = []
     if stage != SHARED and not mine:
         resolver = Resolver(jar, stage)
-        for one in [service] if service else resolver.services_of(variable):
-            winner = resolver.winners(one).get(name)
-            if winner is not jar.plain[stage][service or ALL][name]:
-                beaten.append(one)
+        written = jar.plain[stage][service or ALL][name]
+        asked = [service] if service else resolver.services_of(variable)
+        beaten = [one for one in asked if resolver.winner(name, one) is not written]
     return Put(name, stage, service or ALL, file, variable.secret, declared, tuple(beaten))
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from os.path import commonprefix
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -121,18 +122,20 @@ def cell_text(cell: Cell, masker: Masker) -> str:
     return f"{_SIGNS[cell.state]} {'ƒ ' if cell.derived else ''}{value}"
 
 
-def _apart(row: Row, texts: list[str], widths: list[int]) -> list[str]:
+def _apart(row: Row, texts: Sequence[str], widths: list[int]) -> Sequence[str]:
     """A row's texts so that they can be told apart: if cutting makes different ones look the same, what all begin with gives way."""
-    from coinjar.cli.table import cut
+    from coinjar.cli.table import cut, width_of
 
-    shown = [visible(cell.text) for cell in row.cells if cell.text is not None and not cell.secret]
+    if all(width_of(text) <= width for text, width in zip(texts, widths, strict=True)):
+        return texts
+    shown = [visible(cell.text) for cell in row.cells[: len(texts)] if cell.text is not None and not cell.secret]
     seen = {cut(text, width) for text, width, cell in zip(texts, widths, row.cells, strict=False) if cell.text is not None and not cell.secret}
-    shared = len(commonprefix(shown)) - 2
+    shared = len(commonprefix(shown)) - 2  # noqa: RUF071 - characters are meant, not paths
     if shared < 4 or len(seen) >= len(set(shown)):
         return texts
     return [
         text if cell.text is None or cell.secret else text.replace(visible(cell.text), "…" + visible(cell.text)[shared:])
-        for text, cell in zip(texts, row.cells, strict=True)
+        for text, cell in zip(texts, row.cells, strict=False)
     ]
 
 
@@ -146,10 +149,10 @@ def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Ma
         show(f"{what}: {shown}")
         return
     name_width = min(max(len(row.variable.name) for row in rows), max(16, width * 3 // 10))
-    texts = [[cell_text(cell, masker) for cell in row.cells] for row in rows]
-    natural = [min(max(width_of(column), *(width_of(row[place]) for row in texts)), 40) for place, column in enumerate(columns)]
+    by_column, natural = _columns_that_may_fit(rows, columns, masker, width - name_width - 4)
     widths = _share(natural, width - name_width - 4)
     kept = len(widths)
+    texts = list(zip(*by_column[:kept], strict=True))
     head = [Text(f"{what}: {shown}", "bold"), Text("")]
     if width_of(head[0].text) > name_width:  # too long for the corner: a line of its own
         show(styled(head[0].text, "bold"))
@@ -157,7 +160,7 @@ def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Ma
     show(line([*head, *(Text(column, "bold") for column in columns[:kept])], [name_width, 1, *widths]))
     for row, row_texts in zip(rows, texts, strict=True):
         apart = _apart(row, row_texts, widths)
-        cells = [Text(text, _STYLES[cell.state]) for text, cell in zip(apart[:kept], row.cells[:kept], strict=True)]
+        cells = [Text(text, _STYLES[cell.state]) for text, cell in zip(apart, row.cells[:kept], strict=True)]
         show(
             line([Text(row.variable.name), Text(_AGREE[row.agreement], "yellow" if row.agreement == "different" else "dim"), *cells], [name_width, 1, *widths])
         )
@@ -168,7 +171,21 @@ def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Ma
             show(styled(part, "yellow"))
 
 
-_LEAST_COLUMN = 13
+_LEAST_COLUMN, _WIDEST_COLUMN = 13, 40
+
+
+def _columns_that_may_fit(rows: list[Row], columns: list[str], masker: Masker, room: int) -> tuple[list[list[str]], list[int]]:
+    """Their texts and natural widths: no more of them than could stand side by side, for a large jar has many."""
+    from coinjar.cli.table import width_of
+
+    texts: list[list[str]] = []
+    natural: list[int] = []
+    for place, title in enumerate(columns):
+        texts.append([cell_text(row.cells[place], masker) for row in rows])
+        natural.append(min(max(width_of(title), *map(width_of, texts[-1])), _WIDEST_COLUMN))
+        if sum(min(one, _LEAST_COLUMN) + 2 for one in natural) - 2 > room:
+            break
+    return texts, natural
 
 
 def _share(natural: list[int], room: int) -> list[int]:

@@ -1,7 +1,5 @@
 """The program: its options, and its commands, each loaded when it is called."""
 
-from __future__ import annotations
-
 import gc
 import sys
 from collections.abc import Sequence
@@ -58,7 +56,6 @@ class LazyGroup(TyperGroup):
         app.command(cmd_name, help=module.run.__doc__)(module.run)
         command = typer.main.get_command(app)
         command.name = cmd_name
-        gc.freeze()
         return command
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:

@@ -64,7 +64,7 @@ def run(
 def _masked(resolution: Resolution) -> Resolution:
     """The same for a terminal: a mask in every secret's place."""
     from coinjar.actions.opening import Resolution
-    from coinjar.core.layers import Resolved
+    from coinjar.core.model import Resolved
     from coinjar.core.shown import Masker
 
     masker = Masker()

@@ -6,8 +6,10 @@ Rich's tables take seconds for 5,000 rows of 40 columns; this is what is needed 
 from __future__ import annotations
 
 import os
+import re
 import sys
 from collections.abc import Sequence
+from functools import cache
 from typing import NamedTuple
 from unicodedata import combining, east_asian_width
 
@@ -33,6 +35,8 @@ _PLAIN = str.maketrans(
     }
 )
 _WIDTH_OF_A_PIPE = 100
+# Latin letters and the signs of the tables: by far the most, so asked for at once.
+_ONE_COLUMN_EACH = re.compile(r"[\x20-\u02ff●↑○◆‼⋮–•…≠→└✓]*").fullmatch
 
 
 class Text(NamedTuple):
@@ -42,6 +46,7 @@ class Text(NamedTuple):
     style: str = ""
 
 
+@cache
 def colours() -> bool:
     """Whether stdout is a terminal that wants colours (NO_COLOR and TERM are obeyed)."""
     return sys.stdout.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
@@ -60,7 +65,7 @@ def terminal_width() -> int:
 
 def width_of(text: str) -> int:
     """Columns that a text takes."""
-    if text.isascii():
+    if text.isascii() or _ONE_COLUMN_EACH(text):
         return len(text)
     return sum(0 if combining(letter) else 2 if east_asian_width(letter) in "WF" else 1 for letter in text)
 

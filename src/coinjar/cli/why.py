@@ -22,7 +22,7 @@ from coinjar.cli.common import (
 
 if TYPE_CHECKING:
     from coinjar.core.explain import Explanation, Spoken
-    from coinjar.core.layers import Resolved
+    from coinjar.core.model import Resolved
     from coinjar.core.shown import Masker
 
 

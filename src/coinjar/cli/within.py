@@ -1,7 +1,5 @@
 """`coinjar within`."""
 
-from __future__ import annotations
-
 import os
 from typing import Annotated
 

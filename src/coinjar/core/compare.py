@@ -82,22 +82,21 @@ class StageSide:
         self.label = resolver.stage
         self._resolver = resolver
         self._services = services
+        self._known: dict[str, Sequence[str]] = {}
 
     def names(self) -> Iterable[str]:
         return [name for name, variable in self._resolver.jar.variables.items() if any(variable.serves(one) for one in self._services)]
 
-    def _here(self, name: str) -> list[str]:
-        variable = self._resolver.jar.variables.get(name)
-        return [one for one in self._services if variable and self._resolver.applies(variable, one)]
+    def _here(self, name: str) -> Sequence[str]:
+        if name not in self._known:
+            variable = self._resolver.jar.variables.get(name)
+            self._known[name] = [one for one in self._services if variable and self._resolver.applies(variable, one)]
+        return self._known[name]
 
     def varies(self, name: str) -> bool:
         here = self._here(name)
-        if len(here) < 2:
-            return False
-        first = self._resolver.value(name, here[0])
-        if name not in self._resolver.varying and not first.is_derived:
-            return False
-        return any(self.entry(name, one) != self.entry(name, here[0]) for one in here[1:])
+        asked = self._resolver.distinct(self._resolver.jar.variables[name], here) if here else here
+        return any(self.entry(name, one) != self.entry(name, asked[0]) for one in asked[1:])
 
     def entry(self, name: str, service: str | None) -> Entry:
         here = self._here(name)

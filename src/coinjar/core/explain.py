@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from coinjar.core.layers import Resolved, Resolver
-from coinjar.core.model import Command, FromEnv, FromFile, Unset, Variable, Written
+from coinjar.core.layers import Resolver
+from coinjar.core.model import Command, FromEnv, FromFile, Resolved, Unset, Variable, Written
 from coinjar.core.names import ALL
 from coinjar.core.references import Template
 

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-from coinjar.core.layers import Resolved, Resolver
-from coinjar.core.model import Jar, Variable
+from coinjar.core.layers import Resolver, plain
+from coinjar.core.model import Jar, Resolved, Variable
 
 OWN, INHERITED, SHARED, DEFAULT, MINE = "own", "inherited", "shared", "default", "mine"
 MISSING, NONE, UNSET, NOT_HERE, FAULT, VARIES = "missing", "none", "unset", "not here", "fault", "varies"
 
 SAME, DIFFERENT, SINGLE = "same", "different", "single"
-_ORIGINS = {"default": DEFAULT, "shared": SHARED, "mine": MINE, "one-off": MINE}
+_STATES = {"shared": SHARED, "mine": MINE, "one-off": MINE}
 
 
 class Cell(NamedTuple):
@@ -38,72 +38,88 @@ class Row(NamedTuple):
         return any(cell.state in (MISSING, FAULT) for cell in self.cells)
 
 
-def origin(resolver: Resolver, seen: Resolved, service: str) -> str:
-    """Where a winner was written, as a cell's state."""
-    for layer in reversed(resolver.layers):
-        values = layer.values
-        for scope in (service, "all"):
-            if scope in values and values[scope].get(seen.variable.name) is seen.written:
-                return _ORIGINS.get(layer.kind) or (OWN if layer.name == resolver.stage else INHERITED)
-    return NONE
+def _origins(resolver: Resolver) -> dict[int, str]:
+    """Where each value was written, as a cell's state, by the value's id; defaults are left out."""
+    found: dict[int, str] = {}
+    for layer in resolver.layers[1:]:
+        state = _STATES.get(layer.kind) or (OWN if layer.name == resolver.stage else INHERITED)
+        for values in layer.values.values():
+            found.update(dict.fromkeys(map(id, values.values()), state))
+    return found
 
 
-def cell(resolver: Resolver, variable: Variable, services: Sequence[str]) -> Cell:
-    """The variable on the resolver's stage as these services see it."""
-    services = [service for service in services if variable.serves(service)]
-    if not services or not resolver.jar.is_here(variable, resolver.chain):
-        return _NOT_HERE
-    first = resolver.value(variable.name, services[0])
-    if len(services) > 1 and (variable.name in resolver.varying or first.is_derived):
-        seen = [resolver.value(variable.name, service) for service in services]
-        variants = len({(one.text, one.is_unset, one.fault is not None) for one in seen})
-        if variants > 1:
-            secret = any(one.secret for one in seen)
-            faulty = next((one.fault.message for one in seen if one.fault), None)
-            lacking = variable.required and any(one.text is None for one in seen)
-            state = FAULT if faulty else MISSING if lacking else VARIES
-            return Cell(state, None, secret, first.is_derived, variants, faulty)
-    return _single(resolver, first, services[0])
+def column(resolver: Resolver, variables: Iterable[tuple[Variable, Sequence[str]]]) -> list[Cell]:
+    """One stage's cells: for each variable, as the services beside it see it, which it must be for.
+
+    A hot loop: a large jar has hundreds of thousands of cells.
+    """
+    common, own, absent, origins = resolver.common, resolver.own, resolver.absent, _origins(resolver)
+    cells = []
+    for variable, services in variables:
+        name = variable.name
+        if not services or name in absent:
+            cells.append(_NOT_HERE)
+        elif name in own or not ((written := common.get(name)) is None or isinstance(written.content, str)):
+            cells.append(_several(resolver, variable, services, origins))
+        elif written is None:
+            cells.append(_LACKING if variable.required else _NOTHING)
+        else:  # one text for every service: by far the most cells
+            seen = written.seen or plain(variable, written)
+            lacks = seen.text is None
+            cells.append(_single(seen, origins) if lacks else Cell(origins.get(id(written), DEFAULT), seen.text, seen.secret))
+    return cells
 
 
-_NOT_HERE = Cell(NOT_HERE)
+_NOT_HERE, _LACKING, _UNSET, _NOTHING = Cell(NOT_HERE), Cell(MISSING), Cell(UNSET), Cell(NONE)
 
 
-def _single(resolver: Resolver, seen: Resolved, service: str) -> Cell:
+def _several(resolver: Resolver, variable: Variable, services: Sequence[str], origins: dict[int, str]) -> Cell:
+    """The cell of a variable of which services may see different values."""
+    winners = resolver.winners(variable.name, services)
+    if all([one is None or isinstance(one.content, str) for one in winners]):  # noqa: C419 - twice as fast as a generator here
+        nothing = Resolved(variable, None, secret=variable.secret)
+        seen = [nothing if one is None else one.seen or plain(variable, one) for one in winners]
+    else:
+        seen = [resolver.value(variable.name, service) for service in resolver.distinct(variable, services)]
+    variants = len({(one.text, one.is_unset, one.fault is not None) for one in seen})
+    if variants == 1:
+        return _single(seen[-1], origins)  # of several origins the common one, which comes last
+    secret = any(one.secret for one in seen)
+    faulty = next((one.fault.message for one in seen if one.fault), None)
+    lacking = variable.required and any(one.text is None for one in seen)
+    state = FAULT if faulty else MISSING if lacking else VARIES
+    return Cell(state, None, secret, seen[0].derived, variants, faulty)
+
+
+def _single(seen: Resolved, origins: dict[int, str]) -> Cell:
+    if seen.text is not None:
+        return Cell(origins.get(id(seen.written), DEFAULT), seen.text, seen.secret, seen.derived)
     if seen.fault is not None:
-        return Cell(FAULT, None, seen.secret, seen.is_derived, fault=seen.fault.message)
-    if seen.text is None:
-        lacking = seen.variable.required
-        return Cell(MISSING if lacking else UNSET if seen.is_unset else NONE, secret=seen.secret)
-    return Cell(origin(resolver, seen, service), seen.text, seen.secret, seen.is_derived)
+        return Cell(FAULT, None, seen.secret, seen.derived, fault=seen.fault.message)
+    return _LACKING if seen.variable.required else _UNSET if seen.is_unset else _NOTHING
 
 
 def _agreement(cells: Iterable[Cell]) -> str:
     here = [cell for cell in cells if cell.state != NOT_HERE]
     if len(here) < 2:
         return SINGLE
-    first = here[0]
-    if any(cell.state in (VARIES, FAULT) for cell in here):
-        return DIFFERENT
-    if first.text is None:
-        return SAME if all(cell.text is None for cell in here) else DIFFERENT
-    return SAME if all(cell.text == first.text for cell in here) else DIFFERENT
+    texts = {cell.text for cell in here}
+    return DIFFERENT if len(texts) > 1 or any(cell.state in (VARIES, FAULT) for cell in here) else SAME
 
 
 def by_stage(jar: Jar, resolvers: Sequence[Resolver], services: Sequence[str]) -> list[Row]:
     """A row a variable that any of these services may see, a cell a resolver (each of another stage)."""
-    rows = []
-    for variable in jar.variables.values():
-        if any(variable.serves(service) for service in services):
-            cells = tuple([cell(resolver, variable, services) for resolver in resolvers])
-            rows.append(Row(variable, cells, _agreement(cells)))
-    return rows
+    serving = [(variable, [service for service in services if variable.serves(service)]) for variable in jar.variables.values()]
+    asked = [pair for pair in serving if pair[1]]
+    return _rows(asked, [column(resolver, asked) for resolver in resolvers])
 
 
 def by_service(jar: Jar, resolver: Resolver, services: Sequence[str]) -> list[Row]:
     """A row a variable, a cell a service of the resolver's stage."""
-    rows = []
-    for variable in jar.variables.values():
-        cells = tuple([cell(resolver, variable, [service]) for service in services])
-        rows.append(Row(variable, cells, _agreement(cells)))
-    return rows
+    variables = list(jar.variables.values())
+    columns = [column(resolver, [(variable, [service] if variable.serves(service) else []) for variable in variables]) for service in services]
+    return _rows([(variable, services) for variable in variables], columns)
+
+
+def _rows(asked: Sequence[tuple[Variable, Sequence[str]]], columns: Sequence[list[Cell]]) -> list[Row]:
+    return [Row(variable, cells, _agreement(cells)) for (variable, _), cells in zip(asked, zip(*columns, strict=True), strict=True)]

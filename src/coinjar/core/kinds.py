@@ -10,21 +10,22 @@ import re
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
-from coinjar.core.errors import CoinJarError, InputError
+from coinjar.core.errors import InputError
 
 if TYPE_CHECKING:
-    from coinjar.core.model import Variable, Written
+    from coinjar.core.model import Variable
 
 Constraints: TypeAlias = Mapping[str, object]
 
-_INTEGER = re.compile(r"([+-]?)0*(\d+)", re.ASCII)
-_NUMBER = re.compile(r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?", re.ASCII)
-_LABEL = re.compile(r"(?!-)[A-Za-z0-9_-]{1,63}(?<!-)")
-_SCHEME = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*):(.*)", re.DOTALL)  # RFC 3986, 3.1
-_DURATION = re.compile(r"(\d+(?:\.\d+)?)(ns|us|µs|ms|s|m|h|d)", re.ASCII)
-_SIZE = re.compile(r"(\d+) ?([A-Za-z]*)", re.ASCII)
-_PEM = re.compile(r"\s*-----BEGIN ([A-Z0-9 ]+)-----\r?\n[A-Za-z0-9+/=\s:,.-]*?-----END \1-----\s*")
-_JSON_BLANKS = re.compile(r'("(?:[^"\\]|\\.)*")|[ \t\r\n]+')
+# Patterns are compiled when they are first used: most runs need two or three of them.
+_INTEGER = r"(?a)([+-]?)0*(\d+)"
+_NUMBER = r"(?a)[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
+_LABEL = r"(?!-)[A-Za-z0-9_-]{1,63}(?<!-)"
+_SCHEME = r"(?s)([A-Za-z][A-Za-z0-9+.-]*):(.*)"  # RFC 3986, 3.1
+_DURATION = r"(?a)(\d+(?:\.\d+)?)(ns|us|µs|ms|s|m|h|d)"
+_SIZE = r"(?a)(\d+) ?([A-Za-z]*)"
+_PEM = r"\s*-----BEGIN ([A-Z0-9 ]+)-----\r?\n[A-Za-z0-9+/=\s:,.-]*?-----END \1-----\s*"
+_JSON_BLANKS = r'("(?:[^"\\]|\\.)*")|[ \t\r\n]+'
 _TRUE = frozenset({"true", "yes", "on", "1"})
 _FALSE = frozenset({"false", "no", "off", "0"})
 _NANOSECONDS = {"d": 86_400_000_000_000, "h": 3_600_000_000_000, "m": 60_000_000_000, "s": 1_000_000_000, "ms": 1_000_000, "us": 1000, "ns": 1}
@@ -53,7 +54,7 @@ def _text(text: str, constraints: Constraints) -> str:
 
 
 def _integer(text: str, constraints: Constraints) -> str:
-    found = _INTEGER.fullmatch(text.strip())
+    found = re.fullmatch(_INTEGER, text.strip())
     if not found:
         raise ValueError("is not a whole number")
     sign, digits = found.groups()
@@ -65,7 +66,7 @@ def _integer(text: str, constraints: Constraints) -> str:
 
 
 def _number(text: str, constraints: Constraints) -> str:
-    if not _NUMBER.fullmatch(text):
+    if not re.fullmatch(_NUMBER, text):
         raise ValueError("is not a number")
     _between(float(text), constraints)
     return text
@@ -101,13 +102,13 @@ def _host(text: str, constraints: Constraints) -> str:
             IPv6Address(bare)
         except ValueError:
             raise ValueError("is not a host (a port is a variable of its own)") from None
-    elif len(name) > 253 or not all(_LABEL.fullmatch(label) for label in name.split(".")):
+    elif len(name) > 253 or not all(re.fullmatch(_LABEL, label) for label in name.split(".")):
         raise ValueError("is not a host name or an IP address")
     return _text(text, constraints)
 
 
 def _url(text: str, constraints: Constraints) -> str:
-    found = _SCHEME.fullmatch(text)
+    found = re.fullmatch(_SCHEME, text)
     if not found or not found[2] or re.search(r"[\s\x00-\x1f\x7f]", text):
         raise ValueError("is not a URL (scheme:…, without blanks)")
     if found[2].startswith("//") and not re.match(r"//[^/?#]+|///", found[2]):
@@ -162,7 +163,7 @@ def _json(text: str, constraints: Constraints) -> str:
     except RecursionError:
         raise ValueError("is JSON nested too deep") from None
     # Only blanks between tokens go: digits (1.10) and escapes stay as they were written.
-    return _JSON_BLANKS.sub(lambda found: found[1] or "", text)
+    return re.sub(_JSON_BLANKS, lambda found: found[1] or "", text)
 
 
 def _no_constant(name: str) -> object:
@@ -172,7 +173,7 @@ def _no_constant(name: str) -> object:
 
 def _duration(text: str, constraints: Constraints) -> str:
     compact = text.strip().replace(" ", "")
-    pieces = _DURATION.findall(compact)
+    pieces = re.findall(_DURATION, compact)
     if not pieces or "".join(number + unit for number, unit in pieces) != compact:
         raise ValueError("is not a duration such as 90s or 1h30m (d, h, m, s, ms, us, ns)")
     from fractions import Fraction
@@ -186,7 +187,7 @@ def _duration(text: str, constraints: Constraints) -> str:
 
 
 def _size(text: str, constraints: Constraints) -> str:
-    found = _SIZE.fullmatch(text.strip())
+    found = re.fullmatch(_SIZE, text.strip())
     if not found:
         raise ValueError("is not a size such as 512MiB or 20MB")
     number, unit = int(found[1][:40]), found[2]
@@ -215,7 +216,7 @@ def _base64(text: str, constraints: Constraints) -> str:
 def _pem(text: str, constraints: Constraints) -> str:
     del constraints
     rest = text
-    while found := _PEM.match(rest):
+    while found := re.match(_PEM, rest):
         rest = rest[found.end() :]
     if rest or not text:
         raise ValueError("is not PEM (lines between -----BEGIN X----- and -----END X-----)")
@@ -263,18 +264,3 @@ def normal(variable: Variable, text: str) -> str:
             hint=f"{variable.name} is declared as {variable.kind} ({variable.place})",
             code="CJ003",
         ) from None
-
-
-def spell(variable: Variable, written: Written) -> str:
-    """The normal spelling of a written plain text, worked out once. Raises InputError with its place."""
-    if written.normal is None and written.fault is None:
-        assert isinstance(written.content, str)
-        try:
-            written.normal = normal(variable, written.content)
-        except CoinJarError as fault:
-            fault.place = written.place
-            written.fault = fault
-    if written.fault is not None:
-        raise written.fault
-    assert written.normal is not None
-    return written.normal

@@ -6,12 +6,12 @@ down to the stage itself, for all and for the service; the person's own; one-off
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import NamedTuple, TypeAlias
 
 from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
-from coinjar.core.kinds import normal, spell
-from coinjar.core.model import Command, FromEnv, FromFile, Jar, Layer, Outside, Scope, Unset, Variable, Written
+from coinjar.core.kinds import normal
+from coinjar.core.model import Command, FromEnv, FromFile, Jar, Layer, Outside, Resolved, Scope, Unset, Variable, Written
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Reference, Seen, Template, expand
 
@@ -36,34 +36,18 @@ class NamedLayer(NamedTuple):
         return f"{name}, {'all services' if scope == ALL else scope}"
 
 
-class Resolved:
-    """What one service sees of one variable on one stage.
-
-    `written` is the winner (None if nobody spoke), `text` the value in its normal spelling (None: no value),
-    `fault` why there is none although somebody spoke.
-    """
-
-    __slots__ = ("fault", "secret", "text", "variable", "written")
-
-    def __init__(self, variable: Variable, written: Written | None, text: str | None = None, *, secret: bool, fault: CoinJarError | None = None) -> None:
-        self.variable = variable
-        self.written = written
-        self.text = text
-        self.secret = secret
-        self.fault = fault
-
-    def __repr__(self) -> str:
-        shown = "a secret" if self.secret and self.text is not None else repr(self.text)
-        return f"Resolved({self.variable.name}, {shown})"
-
-    @property
-    def is_unset(self) -> bool:
-        """Whether somebody said that there is no value, as opposed to nobody saying anything."""
-        return self.written is not None and isinstance(self.written.content, Unset)
-
-    @property
-    def is_derived(self) -> bool:
-        return self.written is not None and isinstance(self.written.content, Template)
+def plain(variable: Variable, written: Written) -> Resolved:
+    """What a plain text resolves to: the same for every service and stage that it wins for, so it is worked out once."""
+    seen = written.seen
+    if seen is None:
+        assert isinstance(written.content, str)
+        try:
+            seen = Resolved(variable, written, normal(variable, written.content), secret=variable.secret)
+        except CoinJarError as fault:
+            fault.place = written.place
+            seen = Resolved(variable, written, secret=variable.secret, fault=fault)
+        written.seen = seen
+    return seen
 
 
 def no_fetch(outside: Outside, place: Place) -> str:
@@ -81,15 +65,17 @@ class Resolver:
         self.chain = jar.chain(stage)
         self.fetch = fetch
         self.layers = self._layers(mine, dict(one_offs or {}))
-        self.varying = {name for layer in self.layers for scope, values in layer.values.items() if scope != ALL for name in values}
-        self._winners: dict[str, Scope] = {}
+        self.absent = frozenset(variable.name for variable in jar.limited if not jar.is_here(variable, self.chain))
+        self.common: Scope = {}
+        self.own: dict[str, Scope] = {}
+        self._merge()
         self._known: dict[tuple[str, str], Resolved] = {}
         self._fetched: dict[int, str | CoinJarError] = {}
         self._path: list[tuple[str, str]] = []
+        self._involves: dict[str, set[str]] = {}
 
     def _layers(self, mine: bool, one_offs: Scope) -> list[NamedLayer]:
-        defaults = {name: variable.default for name, variable in self.jar.variables.items() if variable.default}
-        layers = [NamedLayer("default", "default", {ALL: defaults})]
+        layers = [NamedLayer("default", "default", {ALL: self.jar.defaults})]
         layers += [NamedLayer("shared" if name == SHARED else "stage", name, self.jar.plain.get(name, {})) for name in [SHARED, *self.chain]]
         if mine and self.stage in self.jar.mine:
             layers.append(NamedLayer("mine", self.stage, self.jar.mine[self.stage]))
@@ -97,15 +83,28 @@ class Resolver:
             layers.append(NamedLayer("one-off", "one-off", {ALL: one_offs}))
         return layers
 
-    def winners(self, service: str) -> Scope:
-        """For each variable that anybody spoke of, what wins for this service; applying or not."""
-        if service not in self._winners:
-            merged: Scope = {}
-            for layer in self.layers:
-                merged.update(layer.values.get(ALL, {}))
-                merged.update(layer.values.get(service, {}))
-            self._winners[service] = merged
-        return self._winners[service]
+    def _merge(self) -> None:
+        """Fill `common`, what wins where a service has nothing of its own, and `own`, what wins where it has."""
+        for layer in self.layers:
+            common = layer.values.get(ALL, {})
+            self.common.update(common)
+            for name in self.own.keys() & common.keys():
+                self.own[name] = dict.fromkeys(self.own[name], common[name])  # a higher layer's `all` covers them
+            for scope, values in layer.values.items():
+                if scope != ALL:
+                    for name, written in values.items():
+                        self.own.setdefault(name, {})[scope] = written
+
+    def winner(self, name: str, service: str) -> Written | None:
+        """What wins for the service (or `all`), the variable applying or not; None if nobody spoke."""
+        own = self.own.get(name)
+        return own[service] if own is not None and service in own else self.common.get(name)
+
+    def winners(self, name: str, services: Sequence[str]) -> list[Written | None]:
+        """What wins for any of these services, each once or a few times more."""
+        own = self.own.get(name, {})
+        found: list[Written | None] = [written for service, written in own.items() if service in services]
+        return found if len(found) == len(services) else [*found, self.common.get(name)]
 
     def spoke(self, name: str, service: str) -> Iterator[tuple[NamedLayer, str, Written]]:
         """Every layer that says something of a variable to a service, lowest first, with the scope it says it for."""
@@ -116,19 +115,22 @@ class Resolver:
 
     def applies(self, variable: Variable, service: str) -> bool:
         """Whether the variable exists for this service on this stage."""
-        return variable.serves(service) and self.jar.is_here(variable, self.chain)
+        return variable.serves(service) and variable.name not in self.absent
 
     def value(self, name: str, service: str) -> Resolved:
         """What `service` sees of `name`: never raises for a fault of the value, but holds it."""
+        written = self.winner(name, service)
+        variable = self.jar.variables[name]
+        if written is not None and isinstance(written.content, str) and self.applies(variable, service):
+            return plain(variable, written)
         key = (name, service)
         if key not in self._known:
-            self._known[key] = self._resolve(self.jar.variables[name], service)
+            self._known[key] = self._resolve(variable, written, service)
         return self._known[key]
 
-    def _resolve(self, variable: Variable, service: str) -> Resolved:
+    def _resolve(self, variable: Variable, written: Written | None, service: str) -> Resolved:
         if not self.applies(variable, service):
             return Resolved(variable, None, secret=variable.secret)
-        written = self.winners(service).get(variable.name)
         if written is None or isinstance(written.content, Unset):
             return Resolved(variable, written, secret=variable.secret)
         try:
@@ -141,12 +143,10 @@ class Resolver:
 
     def _read(self, variable: Variable, written: Written, service: str) -> Seen:
         content = written.content
-        if isinstance(content, str):
-            return Seen(spell(variable, written), variable.secret)
         if isinstance(content, Template):
             seen = self._expand(variable, content, written, service)
         else:
-            assert not isinstance(content, Unset)
+            assert not isinstance(content, str | Unset)
             seen = Seen(self._fetch(content, written), variable.secret)
         return Seen(normal(variable, seen.text or ""), seen.secret)
 
@@ -188,9 +188,35 @@ class Resolver:
 
     def services_of(self, variable: Variable) -> list[str]:
         """The services that get this variable on this stage."""
-        if not self.jar.is_here(variable, self.chain):
-            return []
-        return [service for service in self.jar.services if variable.serves(service)]
+        return [] if variable.name in self.absent else self.jar.serving(variable)
+
+    def distinct(self, variable: Variable, services: Sequence[str]) -> Sequence[str]:
+        """Those of the services (all of which it is for) to ask, so that every other sees what one of them sees."""
+        if len(services) < 2:
+            return services
+        names = self._involved(variable.name)
+        speakers = {service for name in names for service in self.own.get(name, ())}
+        limited = [self.jar.variables[name] for name in names if name != variable.name and self.jar.variables[name].services is not None]
+        if not speakers and not limited:
+            return services[:1]
+        asked: dict[tuple[object, ...], str] = {}
+        for service in services:
+            asked.setdefault((service if service in speakers else None, *(other.serves(service) for other in limited)), service)
+        return list(asked.values())
+
+    def _involved(self, name: str) -> set[str]:
+        """The variable and all that it refers to, over any number of steps and whichever of its values wins."""
+        if name not in self._involves:
+            found, rest = {name}, [name]
+            while rest:
+                one = rest.pop()
+                for written in (self.common.get(one), *self.own.get(one, {}).values()):
+                    if written is not None and isinstance(written.content, Template):
+                        new = {reference.name for reference in written.content.references()} - found
+                        found |= new
+                        rest += new
+            self._involves[name] = found
+        return self._involves[name]
 
     def resolve(self, service: str, *, phase: str = "run") -> dict[str, Resolved]:
         """All that a service sees, in the order of declaration: with a value, or unset on purpose.

@@ -3,34 +3,36 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import NamedTuple, TypeAlias
+from functools import cached_property
+from typing import TypeAlias
 
 from coinjar.core.errors import CoinJarError, Place, UsageError
 from coinjar.core.names import ALL, ServiceName, StageName, VariableName, suggestion
+from coinjar.core.record import Record
 from coinjar.core.references import Template
 
 
-class Command(NamedTuple):
+class Command(Record):
     """A value that a program prints (its output without the final newlines)."""
 
     argv: tuple[str, ...]
     may_be_empty: bool = False
 
 
-class FromFile(NamedTuple):
+class FromFile(Record):
     """A value that is a file's content, as text or in base64."""
 
     path: str
     base64: bool = False
 
 
-class FromEnv(NamedTuple):
+class FromEnv(Record):
     """A value out of the environment of the process that runs Coin Jar."""
 
     name: str
 
 
-class Unset(NamedTuple):
+class Unset(Record):
     """No value here, and none inherited."""
 
 
@@ -40,24 +42,23 @@ Content: TypeAlias = str | Template | Command | FromFile | FromEnv | Unset
 
 
 class Written:
-    """A value as somebody wrote it in one place. `normal` and `fault` are filled by `kinds.spell` when first asked."""
+    """A value as somebody wrote it in one place. `seen` is what it resolves to, kept by `layers.plain`."""
 
-    __slots__ = ("column", "content", "fault", "file", "line", "normal")
+    __slots__ = ("column", "content", "file", "line", "seen")
 
     def __init__(self, content: Content, file: str, line: int, column: int) -> None:
         self.content = content
         self.file = file
         self.line = line
         self.column = column
-        self.normal: str | None = None
-        self.fault: CoinJarError | None = None
+        self.seen: Resolved | None = None
 
     @property
     def place(self) -> Place:
         return Place(self.file, self.line, self.column)
 
 
-class Variable(NamedTuple):
+class Variable(Record):
     """A declared name. `services` and `stages` are None for all; sets are spelled out already."""
 
     name: VariableName
@@ -80,7 +81,34 @@ class Variable(NamedTuple):
         return self.services is None or service in self.services
 
 
-class Service(NamedTuple):
+class Resolved:
+    """What one service sees of one variable on one stage.
+
+    `written` is the winner (None if nobody spoke), `text` the value in its normal spelling (None: no value),
+    `fault` why there is none although somebody spoke.
+    """
+
+    __slots__ = ("derived", "fault", "secret", "text", "variable", "written")
+
+    def __init__(self, variable: Variable, written: Written | None, text: str | None = None, *, secret: bool, fault: CoinJarError | None = None) -> None:
+        self.variable = variable
+        self.written = written
+        self.text = text
+        self.secret = secret
+        self.fault = fault
+        self.derived = written is not None and isinstance(written.content, Template)
+
+    def __repr__(self) -> str:
+        shown = "a secret" if self.secret and self.text is not None else repr(self.text)
+        return f"Resolved({self.variable.name}, {shown})"
+
+    @property
+    def is_unset(self) -> bool:
+        """Whether somebody said that there is no value, as opposed to nobody saying anything."""
+        return self.written is not None and isinstance(self.written.content, Unset)
+
+
+class Service(Record):
     """A part of the application that runs by itself."""
 
     name: ServiceName
@@ -88,7 +116,7 @@ class Service(NamedTuple):
     about: str = ""
 
 
-class Stage(NamedTuple):
+class Stage(Record):
     """A stage, or a shape of stages (`trial-*`). `hosts` says which services share one machine."""
 
     name: StageName
@@ -107,7 +135,7 @@ class Stage(NamedTuple):
         return name == self.name or (self.is_pattern and name.startswith(self.name[:-1]) and len(name) >= len(self.name))
 
 
-class Accepted(NamedTuple):
+class Accepted(Record):
     """A finding that somebody has looked at; None matches any."""
 
     rule: str
@@ -118,7 +146,7 @@ class Accepted(NamedTuple):
     service: str | None = None
 
 
-class Together(NamedTuple):
+class Together(Record):
     """Variables that have values all together or not at all."""
 
     name: str
@@ -132,7 +160,7 @@ Layer: TypeAlias = dict[str, Scope]
 """`all` or a service's name to the values written for it."""
 
 
-class Jar(NamedTuple):
+class Jar(Record):
     """One application's variable set. `plain` maps `shared` and stage names to what is written there."""
 
     app: str
@@ -145,6 +173,16 @@ class Jar(NamedTuple):
     accepted: tuple[Accepted, ...] = ()
     plain: Mapping[str, Layer] = {}
     mine: Mapping[str, Layer] = {}
+
+    @cached_property
+    def defaults(self) -> Scope:
+        """The variables' defaults."""
+        return {name: variable.default for name, variable in self.variables.items() if variable.default}
+
+    @cached_property
+    def limited(self) -> list[Variable]:
+        """The variables that do not exist on every stage."""
+        return [variable for variable in self.variables.values() if variable.stages is not None]
 
     def stage(self, name: str) -> Stage:
         """The stage's declaration: itself, or the longest pattern that covers it. Raises UsageError if there is none."""
@@ -197,6 +235,10 @@ class Jar(NamedTuple):
             hint=suggestion(name, self.services, f"the services are {', '.join(self.services) or 'none yet'}"),
             code="unknown-service",
         )
+
+    def serving(self, variable: Variable) -> list[str]:
+        """The services that the variable is for, on whatever stage."""
+        return [service for service in self.services if variable.services is None or service in variable.services]
 
     def expand(self, names: list[str]) -> list[str]:
         """Services with every set among `names` spelled out, `all` included; unknown names stay as they are."""

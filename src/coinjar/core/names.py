@@ -14,28 +14,28 @@ ALL = "all"
 SHARED = "shared"
 RESERVED = frozenset({ALL, SHARED})
 
-SMALL_NAME = re.compile(r"[a-z0-9](?:[a-z0-9_-]{0,61}[a-z0-9])?")
-STAGE_PATTERN = re.compile(r"[a-z0-9](?:[a-z0-9_-]{0,60})\*")
+SMALL_NAME = r"[a-z0-9](?:[a-z0-9_-]{0,61}[a-z0-9])?"
+STAGE_PATTERN = r"[a-z0-9](?:[a-z0-9_-]{0,60})\*"
 # IEEE 1003.1, 8.1: what a shell can assign; a jar may hold more, for consumers that take more.
-SHELL_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
-ANY_NAME = re.compile(r"[^\s=\x00-\x1f\x7f]{1,255}")
+SHELL_NAME = r"[A-Za-z_][A-Za-z0-9_]*"
+ANY_NAME = r"[^\s=\x00-\x1f\x7f]{1,255}"
 
 
 def shell_can_set(name: str) -> bool:
     """Whether a POSIX shell can assign to this name."""
-    return SHELL_NAME.fullmatch(name) is not None
+    return re.fullmatch(SHELL_NAME, name) is not None
 
 
 def name_fault(what: str, name: str) -> str | None:
     """Why `name` cannot name a stage, service, set, application or variable (`what`); None if it can."""
     if what == "variable":
-        ok = ANY_NAME.fullmatch(name) and not name.startswith("#")
+        ok = re.fullmatch(ANY_NAME, name) and not name.startswith("#")
         return None if ok else "a variable's name has no blanks, no '=' and no control characters"
     if name in RESERVED:
         return f"'{name}' is a reserved name"
     if what == "stage" and "*" in name:
-        return None if STAGE_PATTERN.fullmatch(name) else "a stage pattern is a stage's name with one '*' at its end"
-    if SMALL_NAME.fullmatch(name):
+        return None if re.fullmatch(STAGE_PATTERN, name) else "a stage pattern is a stage's name with one '*' at its end"
+    if re.fullmatch(SMALL_NAME, name):
         return None
     return f"a {what}'s name is 1 to 63 of a-z, 0-9, '-' and '_', with a letter or digit at both ends"
 

@@ -14,9 +14,9 @@ from typing import NamedTuple, TypeAlias
 
 from coinjar.core.errors import InputError
 
-_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
-_OPERATOR = re.compile(r":[-?+]|[-?+]")
-_SERVICE = re.compile(r"[a-z0-9_]+(?:-+[a-z0-9_]+)*")
+_NAME = r"[A-Za-z_][A-Za-z0-9_]*"
+_OPERATOR = r":[-?+]|[-?+]"
+_SERVICE = r"[a-z0-9_]+(?:-+[a-z0-9_]+)*"
 _DEEPEST = 40
 LARGEST_TEXT = 1 << 20
 """Characters; a value that grows past this by references is refused (a kernel takes 128 KiB for one variable)."""
@@ -105,21 +105,25 @@ def _parse(source: str, at: int, *, inside: bool, depth: int) -> tuple[Parts, in
     return tuple(part for part in parts if part != ""), at if inside else len(source)
 
 
+def _at(pattern: str, source: str, at: int) -> re.Match[str] | None:
+    return re.compile(pattern).match(source, at)  # compiled when first used: most runs meet no reference
+
+
 def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
     start = at
     if not source.startswith("${", at):
         raise _fault(at, "a lone '$'", "write '$$' for a dollar sign, or '${NAME}' for a reference")
-    name = _NAME.match(source, at + 2)
+    name = _at(_NAME, source, at + 2)
     if name is None:
         raise _fault(at, "no name after '${'", "a reference is written '${NAME}'")
     at = name.end()
     additions: list[str] = []
     service = None
     while source.startswith("@", at):
-        word = _NAME.match(source, at + 1)
+        word = _at(_NAME, source, at + 1)
         addition = word.group() if word else ""
         if addition == "of" and source.startswith(":", at + 3):
-            found = _SERVICE.match(source, at + 4)
+            found = _at(_SERVICE, source, at + 4)
             if found is None or service:
                 raise _fault(at, "'@of:' names one service", "write '${NAME@of:SERVICE}'")
             service, at = found.group(), found.end()
@@ -129,7 +133,7 @@ def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
         else:
             known = ", ".join(f"@{one}" for one in [*ADDITIONS, "of:SERVICE"])
             raise _fault(at, f"there is no addition '@{addition}'", f"the additions are {known}")
-    operator = _OPERATOR.match(source, at)
+    operator = _at(_OPERATOR, source, at)
     word_parts: Parts = ()
     if operator:
         word_parts, at = _parse(source, operator.end(), inside=True, depth=depth + 1)

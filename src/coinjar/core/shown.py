@@ -10,6 +10,8 @@ _NAMED = {"\n": "\\n", "\r": "\\r", "\t": "\\t"}
 
 def visible(text: str) -> str:
     """The text with every control, direction-changing or invisible character written as an escape."""
+    if text.isprintable() and text.isascii():
+        return text
     return _UNSAFE.sub(lambda found: _NAMED.get(found[0]) or f"\\u{ord(found[0]):04x}", text)
 
 

@@ -12,7 +12,6 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Sequence
 from importlib.resources import as_file, files
 from pathlib import Path
 from typing import Any

@@ -73,17 +73,6 @@ class Dialect:
         raise NotImplementedError
 
 
-def not_for_environments(text: str) -> str | None:
-    """Why no environment can hold this text, or None if it can."""
-    if "\0" in text:
-        return "it holds a NUL character, which no environment can carry"
-    try:
-        text.encode()
-    except UnicodeEncodeError:
-        return "it holds half a surrogate pair, which is no text"
-    return None
-
-
 def decode(data: bytes, file: str) -> tuple[str, list[Remark]]:
     """UTF-8 text without a byte-order mark. Raises InputError at the first byte that is none."""
     try:

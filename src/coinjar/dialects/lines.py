@@ -6,7 +6,8 @@ import re
 from collections.abc import Sequence
 
 from coinjar.core.errors import Place
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode, not_for_environments
+from coinjar.core.texts import not_for_environments
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
 
 _NAME = re.compile(r"[-._a-zA-Z][-._a-zA-Z0-9]*")
 _LONGEST_LINE = 65_535

@@ -8,7 +8,8 @@ from collections.abc import Sequence
 from json.decoder import JSONDecodeError, scanstring  # type: ignore[attr-defined]  # public in practice; the stubs leave it out
 
 from coinjar.core.errors import InputError, Place
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode, not_for_environments, place_of
+from coinjar.core.texts import not_for_environments
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode, place_of
 
 _BLANK = re.compile(r"[ \t\n\r]*")
 

@@ -9,7 +9,8 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode, not_for_environments, place_of
+from coinjar.core.texts import not_for_environments
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode, place_of
 
 _PLAIN = re.compile(r"[^\s#\"'`](?:[^\n#]*[^\s#])?")
 _QUOTES = ("'", "`", '"')

@@ -9,7 +9,8 @@ import re
 from collections.abc import Sequence
 
 from coinjar.core.names import shell_can_set
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode, not_for_environments, place_of
+from coinjar.core.texts import not_for_environments
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode, place_of
 
 _KEPT_BY_SHELLS = frozenset(
     "_ BASHOPTS BASHPID BASH_ARGC BASH_ARGV BASH_COMMAND BASH_LINENO BASH_SOURCE BASH_SUBSHELL BASH_VERSINFO DIRSTACK "

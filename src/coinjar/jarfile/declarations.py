@@ -21,7 +21,7 @@ TOP = ("coinjar", "app", "services", "stages", "sets", "variables", "together", 
 VARIABLE = ("about", "kind", "default", "secret", "services", "stages", "required", "phase", "only_with", "also_as", "generate")
 CONSTRAINTS = tuple(sorted({name for kind in KINDS.values() for name in kind.takes}))
 STAGE_KEYS = ("about", "follows", "guarded", "hosts")
-_RULE = re.compile(r"CJ\d{3}")
+_RULE = r"CJ\d{3}"
 PHASES = ("build", "run", "both")
 
 
@@ -256,7 +256,7 @@ def _read_accepted(fields: Fields, node: Node | None, jar: Jar) -> tuple[Accepte
     for one in node.value:
         own = fields.fields(one, "an accepted finding", ("rule", "variable", "stage", "service", "reason"))
         rule, reason = fields.text(own.get("rule"), "rule"), fields.text(own.get("reason"), "reason").strip()
-        if not _RULE.fullmatch(rule):
+        if not re.fullmatch(_RULE, rule):
             fields.fault(own.get("rule", one), "an accepted finding names its rule", "write rule: CJ and three digits")
         if not reason:
             fields.fault(own.get("reason", one), "an accepted finding has a reason", "say in a few words why it may stay")

@@ -15,7 +15,7 @@ from coinjar.jarfile.fields import NULL_HINT, Fields
 from coinjar.jarfile.yamltext import is_null
 
 FORMS = ("text", "command", "may_be_empty", "file", "base64", "from_env", "unset")
-_JSON_WORD = re.compile(r"null|true|false|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?")  # YAML 1.2.2, 10.2.1.2, as JSON writes it
+_JSON_WORD = r"null|true|false|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?"  # YAML 1.2.2, 10.2.1.2, as JSON writes it
 _MOST_NODES = 100_000
 
 
@@ -130,7 +130,7 @@ def _write_json(node: Node, parts: list[str], above: list[int]) -> None:
     if len(parts) > _MOST_NODES:
         raise _Bad(node, f"it has over {_MOST_NODES} parts once its aliases are followed", "write less, or put it into a file")
     if isinstance(node, ScalarNode):
-        bare = not node.style and (_JSON_WORD.fullmatch(node.value) or node.value in ("", "~"))
+        bare = not node.style and (re.fullmatch(_JSON_WORD, node.value) or node.value in ("", "~"))
         parts.append((node.value if node.value not in ("", "~") else "null") if bare else dumps(node.value, ensure_ascii=False))
         return
     above.append(id(node))

@@ -19,8 +19,8 @@ LARGEST_FILE = 64 << 20
 """Bytes of a YAML file that are read at most."""
 _STR, _SEQ, _MAP = "tag:yaml.org,2002:str", "tag:yaml.org,2002:seq", "tag:yaml.org,2002:map"
 _TAGS = {ScalarNode: _STR, SequenceNode: _SEQ, MappingNode: _MAP}
-_DEEP_LINE = re.compile(rb"^[ \-?:]{%d,}" % (DEEPEST * 2), re.MULTILINE)
-_BRACKETS = re.compile(rb"[\[\]{}]")
+_DEEP_LINE = rb"(?m)^[ \-?:]{%d,}" % (DEEPEST * 2)
+_BRACKETS = rb"[\[\]{}]"
 NULLS = frozenset({"", "~", "null", "Null", "NULL"})
 
 
@@ -71,11 +71,11 @@ def _check_bytes(data: bytes, file: str) -> None:
         message = f"byte 0x{data[fault.start]:02x} is not UTF-8 text"
         raise InputError(message, hint="save the file as UTF-8", place=where, code="yaml") from None
     depth = 0
-    for bracket in _BRACKETS.findall(data):
+    for bracket in re.findall(_BRACKETS, data):
         depth += 1 if bracket in b"[{" else -1
         if depth > DEEPEST:
             break
-    if depth > DEEPEST or _DEEP_LINE.search(data):
+    if depth > DEEPEST or re.search(_DEEP_LINE, data):
         _check_depth(data, file)  # brackets and blanks may lie inside texts: count for certain
 
 

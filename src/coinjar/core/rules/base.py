@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
+from functools import cached_property
 from typing import NamedTuple
 
-from coinjar.core.errors import Place
+from coinjar.core.errors import CoinJarError, Place
 from coinjar.core.layers import Fetch, Resolver, no_fetch
 from coinjar.core.model import Accepted, Jar, Variable, Written
 from coinjar.core.names import SHARED
@@ -52,8 +53,12 @@ class Facts:
             self._resolvers[stage] = Resolver(self.jar, stage, fetch=self._fetch)
         return self._resolvers[stage]
 
-    def written(self) -> Iterator[Found]:
+    @cached_property
+    def written(self) -> list[Found]:
         """Every value in the jar, defaults first."""
+        return list(self._written())
+
+    def _written(self) -> Iterator[Found]:
         for variable in self.jar.variables.values():
             if variable.default:
                 yield Found(variable, variable.default, "default", "all")
@@ -63,11 +68,28 @@ class Facts:
                 for name, written in values.items():
                     yield Found(variables[name], written, layer, scope)
 
-    def texts(self) -> Iterator[tuple[Found, str]]:
+    @cached_property
+    def texts(self) -> list[tuple[Found, str]]:
         """Every value that is written as a plain text."""
-        for found in self.written():
-            if isinstance(found.written.content, str):
-                yield found, found.written.content
+        return [(found, found.written.content) for found in self.written if isinstance(found.written.content, str)]
+
+    @cached_property
+    def derived_faults(self) -> list[tuple[CoinJarError, Variable, str, str]]:
+        """The faults of values that are not plain texts, with variable, stage and service: each once a stage."""
+        return list(self._derived_faults())
+
+    def _derived_faults(self) -> Iterator[tuple[CoinJarError, Variable, str, str]]:
+        derived = {str(found.variable.name) for found in self.written if not isinstance(found.written.content, str)}
+        for stage in self.stages:
+            resolver = self.resolver(stage)
+            for name in derived:
+                variable = self.jar.variables[name]
+                told: set[str] = set()
+                for service in resolver.distinct(variable, resolver.services_of(variable)):
+                    seen = resolver.value(name, service)
+                    if seen.fault and not isinstance(seen.written and seen.written.content, str) and seen.fault.message not in told:
+                        told.add(seen.fault.message)
+                        yield seen.fault, variable, stage, service
 
 
 class Rule(NamedTuple):

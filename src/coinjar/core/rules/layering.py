@@ -4,49 +4,50 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from coinjar.core.errors import CoinJarError
-from coinjar.core.explain import covered, explain
-from coinjar.core.kinds import spell
-from coinjar.core.layers import Resolver
-from coinjar.core.model import Variable, Written
-from coinjar.core.names import ALL
+from coinjar.core.layers import Resolver, plain
+from coinjar.core.model import Scope, Variable, Written
+from coinjar.core.names import ALL, SHARED
 from coinjar.core.rules.base import Facts, Spot
 
 
 def covered_service(facts: Facts) -> Iterator[Spot]:
-    """CJ012"""
-    told: set[tuple[int, int]] = set()
+    """CJ012: told on the stage that covers, not again on those that follow it."""
     for stage in facts.stages:
         resolver = facts.resolver(stage)
-        for name in sorted(resolver.varying):
-            for service in resolver.services_of(facts.jar.variables[name]):
-                for narrow, wide in covered(list(explain(resolver, name, service).spoken)):
-                    key = (id(narrow.written), id(wide.written))
-                    if key not in told:
-                        told.add(key)
-                        message = f"{name}: {service}'s own value ({narrow.written.place}) is covered by the value for all services on {stage}"
-                        fix = f"`coinjar put {name}=… --stage {stage} --service {service}`, or remove the one that is covered"
-                        yield Spot(message, fix, wide.written.place, name, stage, service)
+        own = resolver.layers[-1].values
+        below = resolver.layers[1:-1]
+        for name, wide in own.get(ALL, {}).items():
+            for service in sorted(resolver.own.get(name, ())):
+                narrow = next((layer.values[service][name] for layer in reversed(below) if name in layer.values.get(service, {})), None)
+                if narrow is None or name in own.get(service, {}) or not resolver.applies(facts.jar.variables[name], service):
+                    continue
+                message = f"{name}: {service}'s own value ({narrow.place}) is covered by the value for all services on {stage}"
+                fix = f"`coinjar put {name}=… --stage {stage} --service {service}`, or remove the one that is covered"
+                yield Spot(message, fix, wide.place, name, stage, service)
 
 
 def equal_to_inherited(facts: Facts) -> Iterator[Spot]:
     """CJ013"""
-    for name in [*facts.jar.plain]:
-        stage = name if name != "shared" else next(iter(facts.stages), None)
+    for name in facts.jar.plain:
+        stage = name if name != SHARED else next(iter(facts.stages), None)
         if stage is None:
             continue
         resolver = facts.resolver(stage)
         depth = next(place for place, layer in enumerate(resolver.layers) if layer.name == name and layer.kind != "default")
+        inherited: Scope = {}
+        for layer in resolver.layers[:depth]:
+            inherited.update(layer.values.get(ALL, {}))
         for scope, values in resolver.layers[depth].values.items():
             for variable_name, written in values.items():
                 variable = facts.jar.variables[variable_name]
-                services = [one for one in facts.jar.services if variable.serves(one)] if scope == ALL else [scope]
-                if variable_name not in resolver.varying:
-                    services = services[:1]
-                below = [_below(resolver, depth, scope, variable_name, service) for service in services]
-                if below and all(other is not None and _alike(variable, written, other) for other in below):
-                    assert below[0] is not None
-                    message = f"{variable_name} is set to what it would inherit anyway ({below[0].place})"
+                if scope == ALL and variable_name not in resolver.own:
+                    below = [inherited.get(variable_name)]  # by far the most
+                else:
+                    services = facts.jar.serving(variable) if scope == ALL else [scope]
+                    below = [_below(resolver, depth, scope, variable_name, service) for service in services]
+                first = below[0] if below else None
+                if first is not None and all(other is not None and _alike(variable, written, other) for other in below):
+                    message = f"{variable_name} is set to what it would inherit anyway ({first.place})"
                     yield Spot(message, "remove it, unless it is meant to stay when the other changes", written.place, variable_name, name, None)
 
 
@@ -65,8 +66,6 @@ def _below(resolver: Resolver, depth: int, scope: str, name: str, service: str) 
 
 def _alike(variable: Variable, one: Written, other: Written) -> bool:
     if isinstance(one.content, str) and isinstance(other.content, str):
-        try:
-            return spell(variable, one) == spell(variable, other)
-        except CoinJarError:
-            return False
+        seen, beside = plain(variable, one), plain(variable, other)
+        return seen.text is not None and seen.text == beside.text
     return type(one.content) is type(other.content) and one.content == other.content

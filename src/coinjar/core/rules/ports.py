@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from coinjar.core.guess import words_of
-from coinjar.core.layers import Resolved
-from coinjar.core.model import Variable
+from coinjar.core.model import Resolved, Variable
 from coinjar.core.rules.base import Facts, Spot
 
 

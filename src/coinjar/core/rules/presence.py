@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from coinjar.core.errors import CoinJarError
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Variable, Written
 from coinjar.core.names import ALL, SHARED
@@ -19,18 +18,24 @@ def required_and_missing(facts: Facts) -> Iterator[Spot]:
         resolver = facts.resolver(stage)
         for variable in needed:
             services = resolver.services_of(variable)
-            seen = [resolver.value(variable.name, service) for service in services]
-            lacking = [service for service, one in zip(services, seen, strict=True) if one.text is None and not one.fault]
+            if all(_has_value(resolver, variable, service) for service in resolver.distinct(variable, services)):
+                continue
+            lacking = [service for service in services if not _has_value(resolver, variable, service)]
             if lacking:
                 words, service = some_services(lacking, services)
                 fix = f"`coinjar put {variable.name}{'' if variable.secret else '=…'} --stage {stage}`, or give it a default"
                 yield Spot(f"{variable.name} is required and has no value on {stage}{words}", fix, variable.place, variable.name, stage, service)
 
 
+def _has_value(resolver: Resolver, variable: Variable, service: str) -> bool:
+    seen = resolver.value(variable.name, service)
+    return seen.text is not None or seen.fault is not None
+
+
 def out_of_place(facts: Facts) -> Iterator[Spot]:
     """CJ002"""
     chains = {stage: facts.jar.chain(stage) for stage in facts.jar.plain if stage != SHARED}
-    for found in facts.written():
+    for found in facts.written:
         variable, where = found.variable, found.written.place
         if found.scope != ALL and not variable.serves(found.scope):
             message = f"{variable.name} has a value for {found.scope}, which does not get it"
@@ -94,7 +99,7 @@ def unmet(resolver: Resolver, variable: Variable, service: str) -> bool:
 
 def reaches_nothing(facts: Facts) -> Iterator[Spot]:
     """CJ014"""
-    spoken = {found.variable.name for found in facts.written()}
+    spoken = {found.variable.name for found in facts.written}
     for variable in facts.jar.variables.values():
         if not any(facts.resolver(stage).services_of(variable) for stage in facts.stages):
             message = f"{variable.name} reaches no service on any stage"
@@ -106,7 +111,7 @@ def reaches_nothing(facts: Facts) -> Iterator[Spot]:
 
 def cannot_be_worked_out(facts: Facts) -> Iterator[Spot]:
     """CJ016: a circle, a reference without a value, a file that is not there. What was not asked for is only counted."""
-    for fault, variable, stage, service in derived_faults(facts):
+    for fault, variable, stage, service in facts.derived_faults:
         if fault.code == "not-fetched":
             if fault.place:
                 facts.not_fetched.add(fault.place)
@@ -117,23 +122,8 @@ def cannot_be_worked_out(facts: Facts) -> Iterator[Spot]:
 def _told_by_cj001(facts: Facts, variable: Variable, stage: str, service: str) -> bool:
     """Whether a reference is without a value only because a required variable is missing."""
     resolver = facts.resolver(stage)
-    written = resolver.winners(service).get(variable.name)
+    written = resolver.winner(variable.name, service)
     if written is None or not isinstance(written.content, Template):
         return False
     seen = [resolver.value(each.name, each.service or service) for each in written.content.references()]
     return any(one.variable.required and one.text is None for one in seen)
-
-
-def derived_faults(facts: Facts) -> Iterator[tuple[CoinJarError, Variable, str, str]]:
-    """The faults of values that are not plain texts: each once a stage."""
-    derived = {str(found.variable.name) for found in facts.written() if not isinstance(found.written.content, str)}
-    for stage in facts.stages:
-        resolver = facts.resolver(stage)
-        for name in derived:
-            variable = facts.jar.variables[name]
-            told: set[str] = set()
-            for service in resolver.services_of(variable):
-                seen = resolver.value(name, service)
-                if seen.fault and not isinstance(seen.written and seen.written.content, str) and seen.fault.message not in told:
-                    told.add(seen.fault.message)
-                    yield seen.fault, variable, stage, service

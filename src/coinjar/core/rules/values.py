@@ -5,11 +5,9 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from coinjar.core.errors import CoinJarError
 from coinjar.core.guess import is_placeholder
-from coinjar.core.kinds import spell
+from coinjar.core.layers import plain
 from coinjar.core.rules.base import Facts, Spot
-from coinjar.core.rules.presence import derived_faults
 
 _SURPRISING = re.compile(
     r"(?P<word>(?:null|Null|NULL|None|nil|undefined|NaN)\Z)|(?P<true>(?:True|False|TRUE|FALSE)\Z)"
@@ -24,21 +22,20 @@ _TYPOGRAPHIC = re.compile("[\u2018\u2019\u201c\u201d\u2010-\u2015\u2212]")
 
 def kind_broken(facts: Facts) -> Iterator[Spot]:
     """CJ003"""
-    for found, _ in facts.texts():
+    for found, _ in facts.texts:
         if found.variable.kind == "text" and not found.variable.constraints:
             continue
-        try:
-            spell(found.variable, found.written)
-        except CoinJarError as fault:
+        fault = plain(found.variable, found.written).fault
+        if fault is not None:
             yield Spot(fault.message, fault.hint, found.written.place, found.variable.name, found.stage, None)
-    for derived, variable, stage, service in derived_faults(facts):
+    for derived, variable, stage, service in facts.derived_faults:
         if derived.code == "CJ003":
             yield Spot(f"{derived.message} (on {stage})", derived.hint, derived.place or variable.place, variable.name, stage, service)
 
 
 def secret_in_plain(facts: Facts) -> Iterator[Spot]:
     """CJ006"""
-    for found, text in facts.texts():
+    for found, text in facts.texts:
         if found.variable.secret and text and not is_placeholder(text):
             message = f"{found.variable.name} is a secret, and its value lies in plain text"
             fix = "keep this file out of version control, and give the value another way (from_env, file) where you can"
@@ -47,7 +44,7 @@ def secret_in_plain(facts: Facts) -> Iterator[Spot]:
 
 def placeholder_left(facts: Facts) -> Iterator[Spot]:
     """CJ007"""
-    for found, text in facts.texts():
+    for found, text in facts.texts:
         if is_placeholder(text):
             message = f"{found.variable.name} still holds a placeholder"
             yield Spot(message, "put the real value, or remove it", found.written.place, found.variable.name, found.stage)
@@ -73,7 +70,7 @@ def surprise(kind: str, text: str) -> str | None:
 
 def surprising_text(facts: Facts) -> Iterator[Spot]:
     """CJ008"""
-    for found, text in facts.texts():
+    for found, text in facts.texts:
         variable = found.variable
         choices = variable.constraints.get("choices")
         if isinstance(choices, list) and text in choices:
@@ -92,7 +89,7 @@ def look_alikes(facts: Facts) -> Iterator[Spot]:
         if odd:
             message = f"the name {ascii(variable.name)[1:-1]} holds {_called(odd)}, which looks like something else or like nothing"
             yield Spot(message, "write the name with A to Z, digits and '_'", variable.place, variable.name)
-    for found, text in facts.texts():
+    for found, text in facts.texts:
         if text.isascii():
             continue
         seen = _INVISIBLE.search(text) or _MIXED.search(text) or (" " not in text and _TYPOGRAPHIC.search(text)) or None

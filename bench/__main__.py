@@ -1,0 +1,124 @@
+"""Measure Coin Jar against plain programs that do the least that could be done, in the same run.
+
+Prints each median ratio beside its budget and the last recorded one; ends with 1 if any is over its budget.
+`--record` keeps the figures in bench/recorded.json. Whole processes, run in turn; `--runs N` sets how many pairs.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import resource
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from bench.jars import STAGES, big_jar, small_jar
+
+RECORDED = Path(__file__).parent / "recorded.json"
+PYTHON = sys.executable
+COINJAR = str(Path(PYTHON).parent / "coinjar")
+PARSE = "import sys, yaml\nfor path in sys.argv[1:]:\n    yaml.compose(open(path, 'rb').read(), Loader=yaml.CBaseLoader)"
+MEMORY_BUDGET = 300
+"""MiB."""
+
+
+class Case(NamedTuple):
+    """A command against its yardstick: the ratio of their whole-process times must stay within `budget`."""
+
+    name: str
+    command: Sequence[str]
+    yardstick: Sequence[str]
+    budget: float
+
+
+def seconds(command: Sequence[str], folder: Path) -> float:
+    """Wall time of one run. Exit codes 0 and 1 count as done (compare and check find things)."""
+    env = {"PATH": os.environ["PATH"], "HOME": str(folder)}
+    start = time.perf_counter()
+    done = subprocess.run(command, cwd=folder, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, check=False)
+    took = time.perf_counter() - start
+    if done.returncode > 1:
+        sys.exit(f"{' '.join(command)} ended with {done.returncode}: {done.stderr.decode()}")
+    return took
+
+
+def measured(case: Case, folder: Path, runs: int) -> list[float]:
+    """Ratios of pairs of runs, after one pair that is not counted."""
+    pairs = [(seconds(case.command, folder), seconds(case.yardstick, folder)) for _ in range(runs + 1)]
+    return [one / other for one, other in pairs[1:]]
+
+
+def small_cases(folder: Path) -> list[Case]:
+    """Start-up, with 50 variables."""
+    bare = [PYTHON, "-I", "-c", "pass"]
+    script, sourced = folder / "start", folder / "sourced"
+    for path, dialect in ((script, "exec-script"), (sourced, "posix")):
+        path.write_bytes(subprocess.check_output([COINJAR, "render", "dev", "--as", dialect], cwd=folder))
+    return [
+        Case("--version", [COINJAR, "--version"], bare, 6),
+        Case("--help", [COINJAR, "--help"], bare, 11),
+        Case("within, 50 variables", [COINJAR, "within", "dev", "--", "/bin/true"], bare, 7),
+        Case("render, 50 variables", [COINJAR, "render", "dev", "--as", "posix"], bare, 8),
+        Case("exec-script, 50 variables", ["sh", str(script), "/bin/true"], ["sh", "-c", f". {sourced}; exec /bin/true"], 1.2),
+    ]
+
+
+def big_cases(folder: Path) -> list[Case]:
+    """5,000 variables, 40 stages, 10 services: against only parsing the files that are needed."""
+
+    def parse(*stages: str) -> list[str]:
+        return [PYTHON, "-I", "-c", PARSE, "jar/jar.yaml", "jar/plain/shared.yaml", *(f"jar/plain/{stage}.yaml" for stage in stages)]
+
+    chain = [f"stage{number}" for number in range(4)]
+    every = parse(*(f"stage{number}" for number in range(STAGES)))
+    return [
+        Case("big: render one stage", [COINJAR, "render", "stage3", "--service", "service1", "--as", "json"], parse(*chain), 3),
+        Case("big: compare two stages", [COINJAR, "compare", "stage3", "stage7"], parse(*chain, *(f"stage{number}" for number in range(4, 8))), 4),
+        Case("big: grid", [COINJAR, "grid"], every, 4),
+        Case("big: check", [COINJAR, "check"], every, 4),
+    ]
+
+
+def main() -> int:
+    """Run every case."""
+    options = argparse.ArgumentParser(description=__doc__)
+    options.add_argument("--record", action="store_true", help="keep the figures")
+    options.add_argument("--runs", type=int, default=11, help="pairs of runs a case")
+    options.add_argument("--only", default="", help="cases whose name holds this")
+    chosen = options.parse_args()
+    recorded = json.loads(RECORDED.read_text()) if RECORDED.exists() else {}
+    figures: dict[str, float] = {}
+    over = []
+    with tempfile.TemporaryDirectory() as small, tempfile.TemporaryDirectory() as big:
+        small_jar(Path(small))
+        big_jar(Path(big))
+        print(f"{'':28}{'median':>8}{'budget':>8}{'last':>8}   min to max of {chosen.runs} pairs")
+        for folder, cases in ((Path(small), small_cases(Path(small))), (Path(big), big_cases(Path(big)))):
+            for case in cases:
+                if chosen.only not in case.name:
+                    continue
+                ratios = measured(case, folder, chosen.runs)
+                figures[case.name] = round(statistics.median(ratios), 2)
+                mark = "" if figures[case.name] <= case.budget else "   OVER"
+                over += [case.name] if mark else []
+                last = f"{recorded[case.name]:.2f}" if case.name in recorded else "-"
+                print(f"{case.name:28}{figures[case.name]:8.2f}{case.budget:8.2f}{last:>8}   {min(ratios):.2f} to {max(ratios):.2f}{mark}", flush=True)
+    peak = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
+    figures["memory, MiB"] = round(peak)
+    over += ["memory"] if peak > MEMORY_BUDGET else []
+    print(f"{'memory, MiB':28}{peak:8.0f}{MEMORY_BUDGET:8}{recorded.get('memory, MiB', '-'):>8}   the largest process of all")
+    if chosen.record:
+        RECORDED.write_text(json.dumps(recorded | figures, indent=2) + "\n")
+    print(f"over budget: {', '.join(over)}" if over else "all within budget")
+    return 1 if over else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,55 @@
+"""Jars to measure on."""
+
+from __future__ import annotations
+
+import random
+from pathlib import Path
+
+STAGES, SERVICES, VARIABLES, SHARE = 40, 10, 5000, 0.2
+KINDS = ["text"] * 6 + ["integer", "boolean", "url", "port"]
+
+
+def _value(kind: str, number: int) -> str:
+    return {"text": f"value-{number}", "integer": str(number), "boolean": "true", "url": f"https://a{number}.example/", "port": str(1024 + number % 60000)}[
+        kind
+    ]
+
+
+def big_jar(folder: Path) -> Path:
+    """5,000 variables, 40 stages, 10 services; each stage sets 20 % of the variables, one in five of those for a service."""
+    chance = random.Random(7)  # the same jar at every run
+    kinds = [KINDS[number % len(KINDS)] for number in range(VARIABLES)]
+    lines = ["coinjar: 1", "app: big", "services:"]
+    lines += [f"  service{number}: {{about: Service {number}}}" for number in range(SERVICES)]
+    lines += ["stages:", *(f"  stage{number}: {{{f'follows: stage{number - 1}' if number % 4 else ''}}}" for number in range(STAGES)), "variables:"]
+    for number, kind in enumerate(kinds):
+        lines += [f"  VARIABLE_{number}:", f"    about: What variable {number} is for", f"    kind: {kind}"]
+        if number % 20 == 5:
+            lines += [f'    default: {{text: "x-${{VARIABLE_{number - 5}:-none}}"}}']
+        elif number % 2 == 0:
+            lines += [f"    default: {_value(kind, number)}"]
+        if number % 10 == 3:
+            lines += ["    services: [service1, service2, service3]"]
+        if number % 50 == 0:
+            lines += ["    required: true"]
+    (folder / "jar" / "plain").mkdir(parents=True)
+    (folder / "jar" / "jar.yaml").write_text("\n".join(lines) + "\n")
+    for stage in ["shared", *(f"stage{number}" for number in range(STAGES))]:
+        scopes: dict[str, list[str]] = {"all": []}
+        for number in sorted(chance.sample(range(VARIABLES), int(VARIABLES * SHARE))):
+            scope = "all" if chance.random() < 0.8 else f"service{chance.randrange(1, 4)}"
+            scopes.setdefault(scope, []).append(f"  VARIABLE_{number}: {_value(kinds[number], number + chance.randrange(3))}")
+        text = "".join(f"{scope}:\n" + "\n".join(values) + "\n" for scope, values in scopes.items())
+        (folder / "jar" / "plain" / f"{stage}.yaml").write_text(text)
+    return folder / "jar"
+
+
+def small_jar(folder: Path) -> Path:
+    """50 variables, one service, one stage."""
+    (folder / "jar" / "plain").mkdir(parents=True)
+    names = [f"VARIABLE_{number}" for number in range(50)]
+    declared = "".join(f"  {name}: {{about: What it is for, kind: {KINDS[number % len(KINDS)]}}}\n" for number, name in enumerate(names))
+    (folder / "jar" / "jar.yaml").write_text(f"coinjar: 1\napp: small\nservices:\n  web: {{}}\nstages:\n  dev: {{}}\nvariables:\n{declared}")
+    values = "".join(f"  {name}: {_value(KINDS[number % len(KINDS)], number)}\n" for number, name in enumerate(names))
+    (folder / "jar" / "plain" / "dev.yaml").write_text(f"all:\n{values}")
+    return folder / "jar"
