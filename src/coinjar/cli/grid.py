@@ -149,8 +149,9 @@ def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Ma
         show(f"{what}: {shown}")
         return
     name_width = min(max(len(row.variable.name) for row in rows), max(16, width * 3 // 10))
-    by_column, natural = _columns_that_may_fit(rows, columns, masker, width - name_width - 4)
-    widths = _share(natural, width - name_width - 4)
+    room = width - name_width - 5  # after the name, the sign and the two gaps between
+    by_column, natural = _columns_that_may_fit(rows, columns, masker, room)
+    widths = _share(natural, room)
     kept = len(widths)
     texts = list(zip(*by_column[:kept], strict=True))
     head = [Text(f"{what}: {shown}", "bold"), Text("")]

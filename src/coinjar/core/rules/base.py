@@ -74,22 +74,26 @@ class Facts:
         return [(found, found.written.content) for found in self.written if isinstance(found.written.content, str)]
 
     @cached_property
-    def derived_faults(self) -> list[tuple[CoinJarError, Variable, str, str]]:
-        """The faults of values that are not plain texts, with variable, stage and service: each once a stage."""
+    def derived_faults(self) -> list[tuple[CoinJarError, Variable, str, str | None]]:
+        """The faults of values that are not plain texts, each once a stage: with variable, stage, and service if not all."""
         return list(self._derived_faults())
 
-    def _derived_faults(self) -> Iterator[tuple[CoinJarError, Variable, str, str]]:
+    def _derived_faults(self) -> Iterator[tuple[CoinJarError, Variable, str, str | None]]:
         derived = {str(found.variable.name) for found in self.written if not isinstance(found.written.content, str)}
         for stage in self.stages:
             resolver = self.resolver(stage)
             for name in derived:
                 variable = self.jar.variables[name]
                 told: set[str] = set()
-                for service in resolver.distinct(variable, resolver.services_of(variable)):
+                asked = resolver.distinct(variable, resolver.services_of(variable))
+                for service in asked:
                     seen = resolver.value(name, service)
-                    if seen.fault and not isinstance(seen.written and seen.written.content, str) and seen.fault.message not in told:
+                    written = seen.written
+                    if seen.fault is None or written is None or isinstance(written.content, str) or seen.fault.place != written.place:
+                        continue  # what a reference brought along is told where it comes from
+                    if seen.fault.message not in told:
                         told.add(seen.fault.message)
-                        yield seen.fault, variable, stage, service
+                        yield seen.fault, variable, stage, service if len(asked) > 1 else None
 
 
 class Rule(NamedTuple):

@@ -119,9 +119,10 @@ def cannot_be_worked_out(facts: Facts) -> Iterator[Spot]:
             yield Spot(f"{variable.name} on {stage}: {fault.message}", fault.hint, fault.place or variable.place, variable.name, stage, service)
 
 
-def _told_by_cj001(facts: Facts, variable: Variable, stage: str, service: str) -> bool:
+def _told_by_cj001(facts: Facts, variable: Variable, stage: str, service: str | None) -> bool:
     """Whether a reference is without a value only because a required variable is missing."""
     resolver = facts.resolver(stage)
+    service = service or resolver.services_of(variable)[0]
     written = resolver.winner(variable.name, service)
     if written is None or not isinstance(written.content, Template):
         return False

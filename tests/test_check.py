@@ -1,0 +1,163 @@
+"""Every rule of `check`: what it finds, where, and what it lets be."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from coinjar.core.rules import RULES
+from tests.conftest import Coinjar
+
+HEAD = "services: {web: {}, mailer: {}}\nstages: {dev: {}, prod: {}, isles: {follows: prod}}\n"
+
+# rule and declarations with plain files: the findings as file:line:column, stage, service and the message's beginning
+CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
+    "CJ001": [
+        ("variables: {A: {required: true, stages: [prod]}}\n", {}, ["jar.yaml:5:13 prod: A is required and has no value on prod", "jar.yaml:5:13 isles: A is required and has no value on isles"]),
+        ("variables: {A: {required: true}}\n", {"shared": "web: {A: x}\n", "isles": "web: {A: {unset: true}}\nmailer: {A: y}\n"}, [
+            "jar.yaml:5:13 dev mailer: A is required and has no value on dev for mailer",
+            "jar.yaml:5:13 prod mailer: A is required and has no value on prod for mailer",
+            "jar.yaml:5:13 isles web: A is required and has no value on isles for web",
+        ]),
+        ("variables: {A: {required: true, default: x}}\n", {}, []),
+    ],
+    "CJ002": [
+        ("variables: {A: {services: [web], stages: [isles]}}\n", {"prod": "all: {A: x}\n", "shared": "mailer: {A: y}\nall: {A: z}\n"}, [
+            "plain/prod.yaml:1:10 prod: A has a value on prod, where it does not exist",
+            "plain/shared.yaml:1:13 mailer: A has a value for mailer, which does not get it",
+        ]),
+        ("variables: {A: {stages: [prod]}}\n", {"isles": "all: {A: x}\n"}, []),
+    ],
+    "CJ003": [
+        ("variables: {A: {kind: port}, B: {kind: integer, default: {text: 'x${A}'}}}\n", {"prod": "all: {A: eighty}\n", "dev": "all: {A: 80}\n"}, [
+            "plain/prod.yaml:1:10 prod: the value of A is not a port (1 to 65535)",
+            "jar.yaml:5:58 dev: the value of B is not a whole number (on dev)",
+        ]),
+    ],
+    "CJ004": [
+        ("variables: {A: {}, B: {}, C: {services: [web]}}\ntogether: {g: [A, B, C]}\n", {"prod": "all: {A: x, B: y}\n", "dev": "all: {A: x, B: y, C: z}\n"}, [
+            "jar.yaml:6:12 prod web: the set 'g' is half-filled on prod for web: no value for C",
+            "jar.yaml:6:12 isles web: the set 'g' is half-filled on isles for web: no value for C",
+        ]),
+    ],
+    "CJ005": [
+        ("variables: {ON: {kind: boolean, default: no}, A: {only_with: [ON=true], default: d}, B: {only_with: [A]}}\n", {"prod": "all: {ON: yes, A: x}\n", "dev": "all: {A: y, B: z}\n"}, [
+            "plain/dev.yaml:1:10 dev: A does nothing on dev: it works only with ON=true",
+        ]),
+    ],
+    "CJ006": [("variables: {A: {secret: true}}\n", {"dev": "all: {A: x}\n", "prod": "all: {A: {from_env: X}}\n", "isles": "all: {A: change-me}\n"}, ["plain/dev.yaml:1:10 dev: A is a secret, and its value lies in plain text"])],
+    "CJ007": [("variables: {A: {default: TODO}, B: {}}\n", {"dev": "all: {A: <your token>, B: todo list}\n"}, ["jar.yaml:5:26: A still holds a placeholder", "plain/dev.yaml:1:10 dev: A still holds a placeholder"])],
+    "CJ008": [
+        ("variables: {A: {}, B: {kind: boolean}, C: {kind: choice, choices: ['None']}, D: {secret: true}}\n", {
+            "dev": "all: {A: 'null', B: 'True', C: None, D: 'None'}\n", "prod": "all: {A: ' x'}\nweb: {A: \"'x'\"}\nmailer: {A: 'a${B}'}\n", "isles": 'all: {A: "a\\r"}\nweb: {A: True}\n',
+        }, [
+            "plain/dev.yaml:1:10 dev: the value of A is the word 'null', not the absence of a value",
+            "plain/dev.yaml:1:41 dev: the value of D is a word that stands for no value",
+            "plain/prod.yaml:1:10 prod: the value of A begins or ends with a blank or a line break",
+            "plain/prod.yaml:2:10 prod: the value of A is wrapped in ' quotes, which become part of it",
+            "plain/prod.yaml:3:13 prod: the value of A holds a '${…}', which nobody replaces in a plain text",
+            "plain/isles.yaml:1:10 isles: the value of A begins or ends with a blank or a line break",
+            "plain/isles.yaml:2:10 isles: the value of A is 'True': any text counts as true",
+        ]),
+    ],
+    "CJ009": [
+        ("variables: {A: {}, \u0410B: {default: x}}\n", {"dev": "all: {A: 'p\u0430ss'}\n", "prod": "all: {A: \"zero\\u200bwidth\"}\n", "isles": "all: {A: 'caf\u00e9 – piers'}\n"}, [
+            "jar.yaml:5:20: the name \\u0410B holds U+0410 (cyrillic capital letter a)",
+            "plain/dev.yaml:1:10 dev: the value of A holds U+0430 (cyrillic small letter a) at character 2",
+            "plain/prod.yaml:1:10 prod: the value of A holds U+200B (zero width space) at character 5",
+        ]),
+    ],
+    "CJ010": [("variables: {Path: {default: x}, PATH: {default: y}}\n", {}, ["jar.yaml:5:33: PATH and Path differ only by case"])],
+    "CJ011": [("variables: {A: {default: x, also_as: [2ND]}, a.b: {default: y}}\n", {}, ["jar.yaml:5:13: no shell can set 2ND", "jar.yaml:5:46: no shell can set a.b"])],
+    "CJ012": [
+        ("variables: {A: {}}\n", {"shared": "web: {A: w}\n", "prod": "all: {A: x}\n", "isles": "all: {A: y}\nweb: {A: z}\n"}, ["plain/prod.yaml:1:10 prod web: A: web's own value (jar/plain/shared.yaml:1:10) is covered by the value for all services on prod"]),
+    ],
+    "CJ013": [
+        ("variables: {A: {default: x}, P: {kind: port}}\n", {"prod": "all: {A: y, P: 080}\nweb: {A: y}\n", "isles": "all: {A: y, P: 80}\n", "shared": "all: {A: x}\n"}, [
+            "plain/shared.yaml:1:10 shared: A is set to what it would inherit anyway (jar/jar.yaml:5:26)",
+            "plain/prod.yaml:2:10 prod: A is set to what it would inherit anyway (jar/plain/prod.yaml:1:10)",
+            "plain/isles.yaml:1:10 isles: A is set to what it would inherit anyway (jar/plain/prod.yaml",
+            "plain/isles.yaml:1:16 isles: P is set to what it would inherit anyway (jar/plain/prod.yaml:1:16)",
+        ]),
+    ],
+    "CJ014": [
+        ("variables: {A: {services: [], default: x}, B: {}, C: {required: true}}\n", {}, ["jar.yaml:5:13: A reaches no service on any stage", "jar.yaml:5:44: B has no value on any stage, and no default"]),
+    ],
+    "CJ015": [
+        ("variables: {PORT: {kind: port, default: 80}, OTHER: {kind: port, listens: true, default: 81}, DB_PORT: {kind: port, default: 5}}\n", {"prod": "web: {PORT: 81}\n"}, [
+            "jar.yaml:5:41 dev mailer: mailer and web both listen on port 80 of box on dev (PORT, PORT)",
+            "jar.yaml:5:90 dev mailer: mailer and web both listen on port 81 of box on dev (OTHER, OTHER)",
+        ]),
+    ],
+    "CJ016": [
+        ("variables: {A: {default: {text: '${B}'}}, B: {default: {text: '${A}'}}, C: {default: {file: none}}, D: {default: {command: [x]}}, R: {required: true}, S: {default: {text: '${R}'}}}\n", {}, [
+            "jar.yaml:5:26 dev: A on dev: references go in a circle: A → B → A",
+            "jar.yaml:5:86 dev: C on dev: cannot read the file none",
+        ]),
+    ],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("code", CASES)
+def test_each_rule_finds_what_it_is_for(jar: Callable[..., Coinjar], code: str) -> None:
+    for declarations, plain, expected in CASES[code]:
+        head = HEAD.replace("dev: {}", "dev: {hosts: {box: [all]}}") if code == "CJ015" else HEAD
+        cj = jar(head + declarations, **plain)
+        severity = next(rule.severity for rule in RULES if rule.code == code)
+        done = cj("check", "--format", "json", code=None)
+        every = json.loads(done.out)["findings"]
+        assert done.code == any(one["severity"] == "error" for one in every)
+        findings = [one for one in every if one["rule"] == code]
+        if code == "CJ016":
+            findings = [one for one in findings if one["stage"] == "dev"]
+        told = [f"{one['file'].removeprefix('jar/')}:{one['line']}:{one['column']}{_whom(one)}: {one['message']}" for one in findings]
+        assert len(told) == len(expected), told
+        for line in expected:
+            assert any(found.startswith(line) for found in told), (line, told)
+        assert all(one["severity"] == severity and one["fix"] and one["title"] for one in findings)
+        for path in (cj.folder / "jar/plain").glob("*.yaml"):
+            path.unlink()
+
+
+def _whom(found: dict[str, str]) -> str:
+    return "".join(f" {found[key]}" for key in ("stage", "service") if found[key])
+
+
+def test_every_rule_has_its_case_and_its_page() -> None:
+    codes = [rule.code for rule in RULES]
+    assert list(CASES) == codes
+    page = (Path(__file__).parent.parent / "docs/rules.md").read_text()
+    for rule in RULES:
+        assert f"## {rule.code} · {rule.title} ({rule.severity})" in page
+
+
+def test_accepted_findings_and_strictness(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(
+        HEAD + "variables: {A: {default: 'null'}}\naccepted: [{rule: CJ008, variable: A, reason: the driver wants the word}, {rule: CJ001, reason: old}]\n"
+    )
+    done = cj("check", "--strict")
+    assert done.out == "nothing found (1 accepted)\n"
+    assert "jar/jar.yaml:6:75: this accepted CJ001 silences nothing any more" in done.err
+    assert "the driver wants the word" in cj("check", "--accepted").out
+    suppressed = json.loads(cj("check", "--format", "sarif").out)["runs"][0]["results"]
+    assert [one["suppressions"][0]["justification"] for one in suppressed] == ["the driver wants the word"]
+    cj = jar(HEAD + "variables: {A: {default: 'null'}}\n")
+    assert cj("check").out.startswith("0 errors, 1 warning\njar/jar.yaml:5:26: warning CJ008: the value of A is the word 'null'")
+    cj("check", "--strict", code=1)
+
+
+def test_sarif_names_rules_and_places(demo: Coinjar) -> None:
+    log = json.loads(demo("check", "--format", "sarif", code=1).out)
+    run = log["runs"][0]
+    assert log["version"] == "2.1.0"
+    assert [rule["id"] for rule in run["tool"]["driver"]["rules"]] == [rule.code for rule in RULES]
+    for result in run["results"]:
+        assert run["tool"]["driver"]["rules"][result["ruleIndex"]]["id"] == result["ruleId"]
+        place = result["locations"][0]["physicalLocation"]
+        assert (demo.folder / place["artifactLocation"]["uri"]).is_file()
+        assert place["region"]["startLine"] >= 1
+        assert result["level"] in ("error", "warning")
+        assert result["message"]["text"].endswith(".")
