@@ -88,8 +88,8 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
     ],
     "CJ015": [
         ("variables: {PORT: {kind: port, default: 80}, OTHER: {kind: port, listens: true, default: 81}, DB_PORT: {kind: port, default: 5}}\n", {"prod": "web: {PORT: 81}\n"}, [
-            "jar.yaml:5:41 dev mailer: mailer and web both listen on port 80 of box on dev (PORT, PORT)",
-            "jar.yaml:5:90 dev mailer: mailer and web both listen on port 81 of box on dev (OTHER, OTHER)",
+            "jar.yaml:5:41 dev mailer: mailer and web both listen on port 80 of box on dev (PORT)",
+            "jar.yaml:5:90 dev mailer: mailer and web both listen on port 81 of box on dev (OTHER)",
         ]),
     ],
     "CJ016": [

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -80,5 +81,21 @@ def _show(findings: list[Finding], open_ones: list[Finding], accepted: int) -> N
     for one in findings:
         style = "red" if one.rule.severity == "error" else "yellow"
         word = "accepted" if one.accepted else one.rule.severity
-        show(f"{styled(str(one.spot.place), 'cyan')}: {styled(word, style)} {one.rule.code}: {visible(one.spot.message)}")
-        show(styled(f"    {visible(one.accepted.reason if one.accepted else one.spot.fix)}", "dim"))
+        told = f"{one.spot.place}: {word} {one.rule.code}: {visible(one.spot.message)}"
+        first, *rest = _wrapped(told, "      ")
+        show(first.replace(str(one.spot.place), styled(str(one.spot.place), "cyan"), 1).replace(f" {word} ", f" {styled(word, style)} ", 1))
+        for line in rest:
+            show(line)
+        for line in _wrapped(f"    {visible(one.accepted.reason if one.accepted else one.spot.fix)}", "    "):
+            show(styled(line, "dim"))
+
+
+def _wrapped(text: str, indent: str) -> list[str]:
+    """The text's lines: broken between words for a terminal, one for anything else."""
+    from textwrap import wrap
+
+    from coinjar.cli.table import terminal_width
+
+    if not sys.stdout.isatty():
+        return [text]
+    return wrap(text, max(terminal_width(), 40), subsequent_indent=indent, break_long_words=False, break_on_hyphens=False)

@@ -79,7 +79,7 @@ _SIGNS = {
     "mine": "◆",
     "missing": "‼",
     "fault": "‼",
-    "varies": "⋮",
+    "varies": "*",
     "unset": "×",
     "none": "–",
     "not here": "",
@@ -105,7 +105,7 @@ _LEGEND = {
     "default": "· default",
     "mine": "◆ your own",
     "missing": "‼ missing",
-    "varies": "⋮ differs by service",
+    "varies": "* differs by service",
     "unset": "× unset",
     "none": "– no value",
 }
@@ -115,7 +115,7 @@ _AGREE = {"same": "=", "different": "≠", "single": ""}
 def cell_text(cell: Cell, masker: Masker) -> str:
     """A cell's sign and words; told apart without colour."""
     if cell.state == "varies":
-        return f"⋮ {cell.variants} values"
+        return f"* {cell.variants} values"
     if cell.text is None:
         return f"{_SIGNS[cell.state]} {_WORDS[cell.state]}".strip()
     value = masker.show(cell.text, secret=cell.secret, short=True)

@@ -16,13 +16,12 @@ from unicodedata import combining, east_asian_width
 _STYLES = {"bold": "1", "dim": "2", "red": "31", "green": "32", "yellow": "33", "blue": "34", "cyan": "36", "bold red": "1;31", "": ""}
 _PLAIN = str.maketrans(
     {
-        "●": "*",
+        "●": "+",
         "↑": "^",
         "○": "o",
         "·": ".",
         "◆": "@",
         "×": "x",
-        "⋮": ":",
         "ƒ": "f",
         "‼": "!!",
         "…": "~",
@@ -36,7 +35,7 @@ _PLAIN = str.maketrans(
 )
 _WIDTH_OF_A_PIPE = 100
 # Latin letters and the signs of the tables: by far the most, so asked for at once.
-_ONE_COLUMN_EACH = re.compile(r"[\x20-\u02ff●↑○◆‼⋮–•…≠→└✓]*").fullmatch
+_ONE_COLUMN_EACH = re.compile(r"[\x20-\u02ff●↑○◆‼–•…≠→└✓]*").fullmatch
 
 
 class Text(NamedTuple):

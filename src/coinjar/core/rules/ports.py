@@ -32,5 +32,6 @@ def same_port(facts: Facts) -> Iterator[Spot]:
                         continue
                     other, first = taken.setdefault(seen.text, (service, seen))
                     if other != service:
-                        message = f"{service} and {other} both listen on port {seen.text} of {host} on {stage} ({variable.name}, {first.variable.name})"
+                        names = ", ".join(dict.fromkeys((variable.name, first.variable.name)))
+                        message = f"{service} and {other} both listen on port {seen.text} of {host} on {stage} ({names})"
                         yield Spot(message, f"give {service} a port of its own on {stage}", seen.written.place, variable.name, stage, service)

@@ -1,0 +1,36 @@
+"""Write docs/reference.md from the program's own help: `make docs`. A test compares the two."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+COINJAR = str(Path(sys.executable).parent / "coinjar")
+HEAD = """# Reference
+
+Made from the program's own help by `make docs`; a test holds the two against each other.
+
+Exit codes: 0 done, nothing to report · 1 findings, differences or no value · 2 wrong usage · 3 the jar or an input is wrong ·
+5 an outside system failed · 130 interrupted. `within` gives the program's own, 127 and 126 as a shell would.
+"""
+
+
+def help_of(*command: str) -> str:
+    """A command's help, 100 columns wide."""
+    env = {"PATH": os.environ.get("PATH", ""), "COLUMNS": "100", "TERMINAL_WIDTH": "100", "LANG": "C.UTF-8"}
+    return subprocess.run([COINJAR, *command, "--help"], env=env, capture_output=True, text=True, check=True).stdout.rstrip()
+
+
+def reference() -> str:
+    """The whole page."""
+    from coinjar.cli.main import COMMANDS
+
+    parts = [HEAD, f"```text\n{help_of()}\n```\n"]
+    parts += [f"## {name}\n\n```text\n{help_of(name)}\n```\n" for name in COMMANDS]
+    return "\n".join(parts)
+
+
+if __name__ == "__main__":
+    sys.stdout.write(reference())

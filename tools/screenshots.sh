@@ -1,0 +1,46 @@
+#!/bin/bash
+# Pictures of the main commands on the demo's data, in a real xterm: tools/screenshots.sh DIR. `make screenshots` sets it up.
+set -euo pipefail
+out=$(realpath "${1:?DIR}")
+font='DejaVu Sans Mono'
+work=$(mktemp -d)
+xvfb=
+trap 'kill $xvfb 2>/dev/null || true; rm -rf "$work"' EXIT
+
+Xvfb -displayfd 3 -screen 0 1280x800x24 -nolisten tcp 3>"$work/display" >/dev/null 2>&1 &
+xvfb=$!
+for _ in $(seq 100); do [ -s "$work/display" ] && break; sleep 0.05; done
+DISPLAY=:$(cat "$work/display")
+export DISPLAY LANG=C.UTF-8
+
+shot() { # NAME COMMAND [POINTS]: a 1280x800 picture of what the command shows
+  local size=${3:-12} cols rows name=$1 xterm
+  cols=$((1268 / ((size * 803 + 999) / 1000))) # a cell of this font at 96 dpi, by its points
+  rows=$((788 / ((size * 1667 + 999) / 1000)))
+  printf '%s\n' "$2" >"$work/command"
+  cat >"$work/run" <<R
+cd '$work/app'
+printf '\033[1;32m\$\033[0m '; cat '$work/command'
+bash '$work/command'
+touch '$work/done'; exec sleep 60
+R
+  rm -f "$work/done"
+  xterm -u8 -fa "$font" -fs "$size" -fg '#e6e6e6' -bg '#000000' -cr '#000000' -b 6 -bw 0 +sb -geometry "${cols}x$rows+0+0" \
+    -xrm 'XTerm*color1: #ff6b68' -xrm 'XTerm*color4: #6c9dff' -tn xterm-256color -e bash "$work/run" &
+  xterm=$!
+  for _ in $(seq 400); do [ -e "$work/done" ] && break; sleep 0.05; done
+  sleep 0.4 # let it draw
+  import -silent -window root "$out/$name.png"
+  kill $xterm; wait $xterm 2>/dev/null || true
+}
+
+cp -r "$(dirname "$0")/../src/coinjar/demo/app" "$work/app"
+
+shot adopt 'coinjar adopt file:old.env --stage dev --yes' 9
+shot grid 'coinjar grid' 12
+shot grid-wide 'coinjar grid' 9
+shot why 'coinjar why prod LOG_LEVEL --service timetable; echo; coinjar why prod TICKET_DB_URL --service ticketing'
+shot compare 'coinjar compare rehearsal prod'
+shot check 'coinjar check' 10
+shot render 'coinjar render rehearsal --service ticketing --as exec-script'
+shot help 'coinjar --help'

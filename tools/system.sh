@@ -1,0 +1,52 @@
+#!/bin/sh
+# Install the Debian packages whose programs are missing: `run` for the program, `test` for the tests, `screenshots` for the pictures.
+# Only root can; others are told what is missing, and the tests that need it are skipped and say so.
+set -e
+
+missing=
+want() { # PROGRAM PACKAGE...
+  program=$1; shift
+  command -v "$program" >/dev/null 2>&1 || missing="$missing $*"
+}
+
+want "${PYTHON:-python3}" python3
+"${PYTHON:-python3}" -c 'import ensurepip, venv' 2>/dev/null || missing="$missing python3-venv"
+case ${1:-run} in
+test)
+  want git git
+  want dash dash
+  want bash bash
+  want zsh zsh
+  want fish fish
+  want busybox busybox-static
+  want podman podman
+  want runc runc
+  want kubectl kubernetes-client
+  ;;
+screenshots)
+  want xterm xterm
+  want Xvfb xvfb
+  want import imagemagick
+  want fc-list fontconfig
+  fc-list 2>/dev/null | grep -q 'DejaVu Sans Mono' || missing="$missing fonts-dejavu-core"
+  ;;
+esac
+
+[ -n "$missing" ] || exit 0
+if [ "$(id -u)" != 0 ]; then
+  echo "not installed, and only root can install it:$missing" >&2
+  exit 0
+fi
+export DEBIAN_FRONTEND=noninteractive
+# A package must not start a service while it is being installed.
+policy=/usr/sbin/policy-rc.d
+if [ ! -e $policy ]; then
+  printf '#!/bin/sh\nexit 101\n' >$policy
+  chmod +x $policy
+  trap 'rm -f $policy' EXIT
+fi
+# shellcheck disable=SC2086 # a list of packages
+apt-get install -y -qq --no-install-recommends $missing >/dev/null 2>&1 || {
+  apt-get update -qq
+  apt-get install -y -qq --no-install-recommends $missing >/dev/null
+}
