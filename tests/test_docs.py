@@ -1,0 +1,116 @@
+"""The docs are true: commands run, the reference is the program's own, names exist."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import coinjar
+from coinjar.cli.main import COMMANDS
+from coinjar.core.kinds import KINDS
+from coinjar.core.references import ADDITIONS
+from coinjar.dialects import BUILT_IN
+from tests.conftest import Coinjar
+
+ROOT = Path(__file__).parent.parent
+STEP = re.compile(r"\$ (?P<command>.*?)(?:   # exit (?P<code>\d))?")
+
+
+def steps(page: str) -> list[tuple[str, int, list[str]]]:
+    """Each command that a page shows in a console block, how it ends, and the lines that it shows of the output."""
+    found: list[tuple[str, int, list[str]]] = []
+    for block in re.findall(r"```console\n(.*?)```", (ROOT / page).read_text(), re.DOTALL):
+        for line in block.splitlines():
+            step = STEP.fullmatch(line)
+            if step:
+                found.append((step["command"], int(step["code"] or 0), []))
+            else:
+                found[-1][2].append(line)
+    return found
+
+
+@pytest.mark.parametrize("page", ["README.md", "docs/guide.md"])
+def test_every_command_shown_runs(demo: Coinjar, page: str) -> None:
+    shown = steps(page)
+    assert len(shown) > 5
+    for command, code, lines in shown:
+        done = subprocess.run(["sh", "-c", command], cwd=demo.folder, env=demo.env | {"COLUMNS": "158"}, capture_output=True, text=True, check=False)
+        assert done.returncode == code, (command, done.stdout, done.stderr)
+        out = [" ".join(line.split()) for line in (done.stdout + done.stderr).splitlines()]
+        for line in lines:
+            assert " ".join(line.split()) in out, (command, line, out)
+
+
+def test_the_reference_is_the_programs_own_help() -> None:
+    made = subprocess.run([sys.executable, ROOT / "tools/reference.py"], capture_output=True, text=True, check=True).stdout
+    assert (ROOT / "docs/reference.md").read_text() == made, "run `make docs`"
+    assert re.findall(r"^## (\S+)$", made, re.MULTILINE) == list(COMMANDS)
+
+
+def test_formats_name_every_kind_dialect_and_addition() -> None:
+    page = (ROOT / "docs/formats.md").read_text()
+    assert [name for name in [*KINDS, *BUILT_IN] if f"| `{name}` |" not in page] == []
+    assert [name for name in ADDITIONS if f"`@{name}`" not in page] == []
+    for name, kind in KINDS.items():
+        row = next(line for line in page.splitlines() if line.startswith(f"| `{name}` |"))
+        assert all(f"`{taken}`" in row or f"`{taken}:" in row or "as text" in row for taken in kind.takes), name
+
+
+def test_the_library_door(demo: Coinjar) -> None:
+    assert sorted(coinjar.__all__) == sorted(name for name in coinjar.__all__ if getattr(coinjar, name).__doc__)
+    assert sorted(coinjar.__all__) == coinjar.__all__
+    with pytest.raises(AttributeError):
+        _ = coinjar.nope
+    used = re.findall(r"coinjar\.(\w+)\(", (ROOT / "README.md").read_text())
+    assert set(used) <= set(coinjar.__all__)
+    jar = coinjar.open_jar(demo.folder / "jar")
+    seen = jar.resolve("prod", service="ticketing")
+    assert seen.environment()["TICKET_DB_HOST"] == "db.prod.sandling.example"
+    assert seen["LOG_LEVEL"].written is not None
+    assert str(seen["LOG_LEVEL"].written.place).endswith("jar/plain/prod.yaml:2:14")
+    assert "made-up" not in repr(dict(seen))
+    with pytest.raises(coinjar.UsageError, match="which service") as caught:
+        jar.resolve("prod")
+    assert caught.value.exit_code == 2
+    with pytest.raises(coinjar.ManyErrors) as many:
+        jar.resolve("dev", service="ticketing")
+    assert all(isinstance(one, coinjar.InputError) and one.hint for one in many.value.errors)
+
+
+def test_json_shapes_have_the_keys_that_are_told(demo: Coinjar) -> None:
+    page = (ROOT / "docs/json.md").read_text()
+    for command, code in {("grid",): 0, ("why", "prod", "TICKET_DB_URL", "-s", "ticketing"): 0, ("compare", "dev", "prod"): 1, ("check",): 1}.items():
+        section = page.split(f"## {command[0]}\n")[1].split("\n## ")[0]
+        told = set(re.findall(r'"(\w+)"\??:', section))
+        data = json.loads(demo(*command, "--json", code=code).out)
+        assert _keys(data, set(demo("grid", "--json").out.split('"'))) <= told, command
+
+
+def _keys(data: object, columns: set[str]) -> set[str]:
+    if isinstance(data, list):
+        return {key for one in data for key in _keys(one, columns)}
+    if isinstance(data, dict):
+        inner = {key for value in data.values() for key in _keys(value, columns)}
+        return inner | {key for key in data if key not in ("dev", "rehearsal", "prod", "prod-isles")}
+    return set()
+
+
+def test_the_demo_holds(tmp_path: Path) -> None:
+    done = subprocess.run([Path(sys.executable).parent / "coinjar", "demo", "--keep", tmp_path / "kept"], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert re.search(r"All \d+ statements held", done.stdout)
+    assert (tmp_path / "kept/jar/jar.yaml").is_file()
+    listening = subprocess.run(["ps", "-eo", "args"], capture_output=True, text=True, check=True).stdout if Path("/bin/ps").exists() else ""
+    assert str(tmp_path) not in listening
+
+
+def test_pictures_and_pages_are_there() -> None:
+    readme = (ROOT / "README.md").read_text()
+    linked = set(re.findall(r"\]\(([\w./-]+)\)", readme))
+    assert all((ROOT / path).is_file() for path in linked)
+    assert {path.name for path in (ROOT / "docs/screenshots").iterdir()} == {Path(path).name for path in linked if path.endswith(".png")}

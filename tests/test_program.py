@@ -1,0 +1,114 @@
+"""The program as a whole: what it imports, how shells complete it, what its layers may import."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import PROGRAM, Coinjar
+from tests.consumers import need
+
+HEAVY = {"rich", "pydantic", "jsonschema", "httpx", "cryptography", "sqlalchemy", "importlib.metadata", "hypothesis", "dataclasses_json", "asyncio", "ssl"}
+
+
+def imported(cj: Coinjar, *arguments: str) -> set[str]:
+    """The modules that a run of the program has loaded when it ends, or becomes another."""
+    probe = (
+        "import sys, os\nfrom coinjar.cli.main import main\n"
+        "def told(*_):\n    print('\\n'.join(sys.modules)); sys.stdout.flush(); os._exit(0)\n"
+        "os.execve = told\ncode = main(sys.argv[1:])\nprint('\\n'.join(sys.modules))"
+    )
+    done = subprocess.run([sys.executable, "-I", "-c", probe, *arguments], cwd=cj.folder, env=cj.env, capture_output=True, text=True, check=True)
+    return set(done.stdout.splitlines())
+
+
+def test_start_up_imports_little(demo: Coinjar) -> None:
+    """Every millisecond here is waited for: docs/decisions.md has the figures."""
+    version = imported(demo, "--version")
+    assert not {name for name in version if name.split(".")[0] in HEAVY or name in HEAVY}
+    assert not {name for name in version if name.startswith(("yaml", "coinjar.jarfile", "coinjar.actions", "coinjar.dialects"))}
+    within = imported(demo, "within", "prod", "--service", "berths", "--", "/bin/true")
+    assert not {name for name in within if name.split(".")[0] in HEAVY or name in HEAVY}
+    own = {name for name in within if name.startswith("coinjar.")}
+    assert not {name for name in own if name.startswith(("coinjar.dialects", "coinjar.sources", "coinjar.core.rules", "coinjar.cli.table", "coinjar.demo"))}
+    assert len(own) < 35
+
+
+COMPLETIONS = {
+    ("why", "pro"): ["prod", "prod-isles"],
+    ("why", "prod", "TICKET_DB_P"): ["TICKET_DB_PORT", "TICKET_DB_PASSWORD"],
+    ("grid", "--service", "t"): ["timetable", "ticketing"],
+    ("put", "LISTEN_"): ["LISTEN_PORT"],
+    ("put", "X=1", "--stage", "sh"): ["shared"],
+    ("ren",): ["render"],
+}
+
+
+@pytest.mark.parametrize("words", COMPLETIONS)
+def test_bash_completes(demo: Coinjar, words: tuple[str, ...]) -> None:
+    """The completion function, as bash calls it."""
+    line = subprocess.run(
+        [need("bash"), "-c", 'eval "$(coinjar --show-completion bash)"; COMP_WORDS=(coinjar "$@"); COMP_CWORD=$#; _coinjar_completion coinjar; printf "%s\\n" "${COMPREPLY[@]}"', "bash", *words],
+        cwd=demo.folder, env=demo.env | {"_TYPER_COMPLETE_TEST_DISABLE_SHELL_DETECTION": "1"}, capture_output=True, text=True, check=True,
+    )  # fmt: skip
+    assert line.stdout.split() == COMPLETIONS[words], line.stderr
+
+
+def test_fish_completes(demo: Coinjar) -> None:
+    """fish itself, asked for what it would offer."""
+    env = demo.env | {"_TYPER_COMPLETE_TEST_DISABLE_SHELL_DETECTION": "1", "XDG_CONFIG_HOME": str(demo.folder / "config")}
+    for words, expected in COMPLETIONS.items():
+        ask = f'coinjar --show-completion fish | source; complete --do-complete "coinjar {" ".join(words)}"'
+        done = subprocess.run([need("fish"), "-c", ask], cwd=demo.folder, env=env, capture_output=True, text=True, check=True)
+        assert sorted(line.split("\t")[0] for line in done.stdout.splitlines()) == sorted(expected), done.stderr
+
+
+def test_zsh_completes(demo: Coinjar) -> None:
+    """zsh's side of the protocol: the script loads, and what it evaluates offers the names."""
+    env = demo.env | {"_TYPER_COMPLETE_TEST_DISABLE_SHELL_DETECTION": "1"}
+    script = demo("--show-completion", "zsh", env=env).out
+    assert "#compdef coinjar" in script
+    subprocess.run([need("zsh"), "-fnc", script], check=True, capture_output=True)
+    asked = {"_TYPER_COMPLETE_ARGS": "coinjar why pro", "_COINJAR_COMPLETE": "complete_zsh"}
+    assert '"prod" "prod-isles"' in demo(env=env | asked, code=None).out.replace("\n", " ")
+
+
+def test_completion_is_silent_without_a_jar(tmp_path: Path) -> None:
+    cj = Coinjar(tmp_path)
+    asked = {
+        "_TYPER_COMPLETE_ARGS": "coinjar why pro",
+        "_COINJAR_COMPLETE": "complete_fish",
+        "_TYPER_COMPLETE_FISH_ACTION": "get-args",
+        "_TYPER_COMPLETE_TEST_DISABLE_SHELL_DETECTION": "1",
+    }
+    done = cj(env=asked, code=None)
+    assert (done.out + done.err).strip() == ""
+
+
+def test_outside_packages_add_dialects_and_sources(demo: Coinjar) -> None:
+    """Entry points of another installed package, faked by a metadata folder on the path."""
+    demo.write(
+        {
+            "more/more.py": "from coinjar.dialects.base import Dialect, Item, Reading, Place\nfrom coinjar.sources.base import Source\n"
+            "class Shout(Dialect):\n    name = 'shout'\n    about = 'x'\n    def refusal(self, name, text): return None\n"
+            "    def write(self, entries, heading): return ''.join(f'{e.name}!{e.text}\\n' for e in entries).encode()\n"
+            "def read(rest, dialect): return Source('more:' + rest, 'more', 'x', Reading([Item('LOG_LEVEL', rest, Place('more', 1, 1))], []))\n",
+            "more/more-1.dist-info/METADATA": "Metadata-Version: 2.1\nName: more\nVersion: 1\n",
+            "more/more-1.dist-info/entry_points.txt": "[coinjar.dialects]\nshout = more:Shout\n[coinjar.sources]\nmore = more:read\n",
+        }
+    )
+    env = {"PYTHONPATH": str(demo.folder / "more")}
+    assert "LOG_LEVEL!error\n" in demo("render", "prod", "--service", "berths", "--as", "shout", env=env).out
+    assert "different" in demo("compare", "prod", "more:info", "--name", "LOG_LEVEL", env=env, code=1).out
+    assert "did you mean 'posix'" in demo("render", "prod", "--service", "berths", "--as", "posxi", env=env, code=2).err
+
+
+def test_arrows_point_down() -> None:
+    root = Path(__file__).parent.parent
+    done = subprocess.run([Path(PROGRAM).parent / "lint-imports"], cwd=root, capture_output=True, text=True, check=False)
+    assert "0 broken" in done.stdout, done.stdout
+    assert shutil.which("make")
