@@ -53,10 +53,10 @@ def nodes() -> list[str]:
     return found
 
 
-def node(file: Path) -> dict[str, bytes]:
-    """What every Node.js here makes of the file; they must agree."""
+def node(file: Path, programs: Sequence[str] | None = None) -> dict[str, bytes]:
+    """What every Node.js here (or of `programs`) makes of the file; they must agree."""
     script = "process.stdout.write(JSON.stringify(process.env))"
-    seen = [json.loads(_run([program, f"--env-file={file}", "-e", script])) for program in nodes()]
+    seen = [json.loads(_run([program, f"--env-file={file}", "-e", script])) for program in programs or nodes()]
     assert all(one == seen[0] for one in seen)
     return {name: text.encode() for name, text in seen[0].items()}
 

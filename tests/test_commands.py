@@ -211,6 +211,19 @@ def test_adopt_brings_what_differs_and_no_more(jar: Callable[..., Coinjar]) -> N
     assert "left out: PORT: the value of PORT is not a port" in cj("adopt", "-", "--stage", "prod", code=0, stdin="PORT=x\n").err
 
 
+def test_adopt_asks_where_it_is_unsure(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(SMALL)
+    cj.write({"old.env": "LICENCE_KEY=change-me\nSIGNING_SALT=abc\nNEW=1\n"})
+    shown = _on_a_terminal(cj, "adopt", "file:old.env", "--stage", "dev", typed="n\ny\ny\n")
+    assert "Is LICENCE_KEY a secret?" in shown
+    assert "Is SIGNING_SALT a secret?" in shown
+    assert "Write this?" in shown
+    assert cj.read("jar/jar.yaml").endswith("  LICENCE_KEY: {}\n  SIGNING_SALT:\n    secret: true\n  NEW:\n    kind: integer\n")
+    cj.write({"old.env": "NEW=2\n"})
+    assert "Nothing was written" in _on_a_terminal(cj, "adopt", "file:old.env", "--stage", "dev", typed="n\n")
+    assert cj("value", "dev", "NEW").out == "1"
+
+
 def test_grid_shows_every_state_and_fits(demo: Coinjar) -> None:
     demo("put", "SEASON", "--stage", "dev", "--unset")
     for width in ("60", "100", "160"):

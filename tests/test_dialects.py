@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 import subprocess
+import tempfile
 from pathlib import Path
 
 import pytest
@@ -11,9 +13,9 @@ from hypothesis import strategies as st
 
 from coinjar.core.errors import CoinJarError
 from coinjar.dialects import BUILT_IN, carriers, get, reader
-from coinjar.dialects.base import Dialect, Entry, Heading, render
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, render
 from coinjar.dialects.recognise import recognise
-from tests.consumers import READERS
+from tests.consumers import READERS, node, nodes
 
 HEADING = Heading("app", "dev", "web")
 SPECIAL = "aB1 \t\n\r\"'`\\$#={}()!%&|;<>~*?[]^@:,.-+/\u00a0\u00e9\u2028\ufeff🙂\x01\x1b\x7f"
@@ -113,6 +115,71 @@ def test_exec_script_becomes_its_program(tmp_path: Path) -> None:
         assert seen[b"KEPT"] == b"2"
         assert b"GONE" not in seen
         assert subprocess.run([*shell, str(script)], capture_output=True, check=False).returncode == 2
+
+
+NAME = st.sampled_from(["A", "B", "LONG_NAME"])
+WORD = st.text(st.sampled_from("xyz09./:_-é"), max_size=5)
+SHELL_PIECES = st.one_of(
+    WORD,
+    st.text(st.sampled_from('ab \t\n"#$\\`;&'), max_size=5).map(lambda text: f"'{text}'"),
+    st.text(st.sampled_from("ab \t\n'#;&é"), max_size=5).map(lambda text: f'"{text}"'),
+    st.sampled_from(['"\\$"', '"\\""', '"\\`"', '"\\x"', "\\ ", "\\'", "\\#", '"a\\\nb"']),
+)
+SHELL_LINES = st.one_of(
+    st.builds(
+        "{}{}={}{}".format,
+        st.sampled_from(["", "export ", "  ", "export  "]),
+        NAME,
+        st.lists(SHELL_PIECES, max_size=3).map("".join),
+        st.sampled_from(["", " # c", ";"]),
+    ),
+    st.sampled_from(["# comment", "", "   ", "unset A", "export A", "export A='1' B=2", "LONG_NAME=$A"]),
+)
+DOTENV_PIECES = st.one_of(
+    st.text(st.sampled_from("ab ./:$=\\né"), max_size=8),
+    st.builds("{0}{1}{0}".format, st.just('"'), st.text(st.sampled_from("ab '#\n`$\\n"), max_size=8)),
+    st.builds("{0}{1}{0}".format, st.just("'"), st.text(st.sampled_from('ab "#\n`\\n'), max_size=8)),
+)
+DOTENV_LINES = st.one_of(
+    st.builds("{}{}={}{}".format, st.sampled_from(["", "export ", "  "]), NAME, DOTENV_PIECES, st.sampled_from(["", " # c", "  ", "\r"])),
+    st.sampled_from(["# comment", "", "  # indented", "A = 1", "B=\t2"]),
+).filter(lambda line: not re.fullmatch(r"export \w+=\s*(#.*)?", line))  # which Node.js 24 reads as a name of two words
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.lists(SHELL_LINES, min_size=1, max_size=8))
+def test_posix_files_are_read_as_a_shell_reads_them(lines: list[str]) -> None:
+    """Files as people write them: what dash makes of one, our reader makes of it too, unless it says that it left a line out."""
+    text = "\n".join(lines) + "\n"
+    reading = reader("posix").read(text.encode(), "f")
+    if any(remark.lost for remark in reading.remarks):
+        return
+    done = subprocess.run(["dash", "-ec", f"set -a\n{text}\nexec /bin/cat /proc/self/environ"], env={}, capture_output=True, check=True)
+    seen = {name: value for name, _, value in (pair.partition("=") for pair in done.stdout.decode().split("\0")) if name in ("A", "B", "LONG_NAME")}
+    assert _last(reading.items) == seen
+
+
+def _last(items: list[Item]) -> dict[str, str]:
+    """What is set once a file has been read to its end."""
+    found: dict[str, str] = {}
+    for item in items:
+        found.pop(item.name, None)
+        if item.text is not None:
+            found[item.name] = item.text
+    return found
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.lists(DOTENV_LINES, min_size=1, max_size=8))
+def test_quoted_files_are_read_as_node_reads_them(lines: list[str]) -> None:
+    """The newer Node.js, where the two differ."""
+    text = "\n".join(lines) + "\n"
+    with tempfile.NamedTemporaryFile("w", newline="") as file:
+        file.write(text)
+        file.flush()
+        seen = node(Path(file.name), nodes()[:1])
+    reading = reader("dotenv").read(text.encode(), "f")
+    assert {name: value.encode() for name, value in _last(reading.items).items()} == seen
 
 
 READINGS = {

@@ -112,13 +112,18 @@ def _check(jar: Jar, puttings: Sequence[Putting], stages: Sequence[str], service
             faults.append(UsageError(f"{one.name} is not declared", hint=f"{hint} (--declare makes a new one)", code="unknown-variable"))
             continue
         variable = jar.variables[one.name]
-        if variable.secret and one.in_argv and isinstance(one.content, str):
+        if variable.secret and one.in_argv and _holds_text(one.content):
             hint = f"give the name alone: `coinjar put {one.name} …` asks for it without echo, or reads it from stdin"
             faults.append(
                 UsageError(f"{one.name} is a secret, and is never taken from the command line, where others see it", hint=hint, code="secret-in-argv")
             )
         faults += _misfits(jar, variable, one, stages, service)
     raise_all(faults)
+
+
+def _holds_text(content: Content) -> bool:
+    """Whether a content is itself the value, and not only made from others."""
+    return isinstance(content, str) or (isinstance(content, Template) and not any(content.references()))
 
 
 def _misfits(jar: Jar, variable: Variable, one: Putting, stages: Sequence[str], service: str | None) -> list[CoinJarError]:

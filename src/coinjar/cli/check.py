@@ -26,30 +26,24 @@ def run(
     jar: JarOption = None,
 ) -> None:
     """Look for what is missing, wrong, or will surprise (docs/rules.md). Exit code 1 on errors."""
-    from coinjar.core.rules import run as find
-    from coinjar.core.rules.base import ERROR, Facts
-    from coinjar.jarfile.outside import fetcher
+    from coinjar.actions.checking import check
 
     if form not in FORMATS:
         raise UsageError(f"there is no format '{form}'", hint=f"the formats are {', '.join(FORMATS)}")
-    opened = open_here(ctx, jar)
-    facts = Facts(opened.load(), fetcher(opened.folder, allow_commands=allow_commands))
-    findings = sorted(find(facts), key=lambda one: (one.spot.place, one.rule.code, one.spot.message))
-    open_ones = [one for one in findings if not one.accepted]
+    done = check(open_here(ctx, jar), allow_commands=allow_commands)
     if as_json or form == "json":
-        print_json({"findings": [_json_finding(one) for one in findings]})
+        print_json({"findings": [_json_finding(one) for one in done.findings]})
     elif form == "sarif":
         from coinjar.cli.sarif import as_sarif
 
-        print_json(as_sarif(findings))
+        print_json(as_sarif(done.findings))
     else:
-        _show(findings if accepted else open_ones, open_ones, len(findings) - len(open_ones))
-    if facts.not_fetched:
-        say(f"coinjar: {counted(len(facts.not_fetched), 'value comes', 'values come')} from commands that were not run (--allow-commands)")
-    idle = [one for one in facts.jar.accepted if not any(finding.accepted is one for finding in findings)]
-    for one in idle:
+        _show(done.findings if accepted else done.open_findings, done.open_findings, len(done.findings) - len(done.open_findings))
+    if done.not_fetched:
+        say(f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands that were not run (--allow-commands)")
+    for one in done.idle:
         say(f"{one.place}: this accepted {one.rule} silences nothing any more: remove it")
-    if any(one.rule.severity == ERROR or strict for one in open_ones):
+    if any(one.rule.severity == "error" or strict for one in done.open_findings):
         raise typer.Exit(1)
 
 

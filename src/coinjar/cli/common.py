@@ -12,7 +12,8 @@ import typer
 from coinjar.core.errors import CoinJarError, UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.opening import OpenJar
+    from coinjar.actions.opening import OpenJar, Resolution
+    from coinjar.core.layers import Resolver
     from coinjar.core.model import Jar
 
 
@@ -63,6 +64,20 @@ def open_here(ctx: typer.Context, jar: str | None) -> OpenJar:
     return open_jar(jar or (ctx.find_root().params.get("jar")))
 
 
+def resolved(
+    ctx: typer.Context, jar: str | None, stage: str, service: str | None, given: list[str] | None, *, allow_commands: bool
+) -> tuple[Resolver, Resolution]:
+    """What a service sees, for `render` and `within`: the person's own values speak, and are pointed out."""
+    from coinjar.actions.opening import Resolution, the_service
+
+    resolver = open_here(ctx, jar).resolver(stage, one_offs=one_offs(given), mine=True, allow_commands=allow_commands)
+    service = the_service(resolver.jar, service)
+    resolution = Resolution(stage, service, resolver.resolve(service))
+    if mine := resolution.mine(resolver.jar):
+        say(f"coinjar: your own values are used ({stage}): {', '.join(mine)}")
+    return resolver, resolution
+
+
 def say(text: str) -> None:
     """Talk to the person: to stderr."""
     print(text, file=sys.stderr)
@@ -89,12 +104,6 @@ def one_offs(given: list[str] | None) -> dict[str, str]:
 def fits(name: str, pattern: str | None) -> bool:
     """Whether a name has the shape that was asked for; case does not matter."""
     return pattern is None or fnmatchcase(name.upper(), pattern.upper())
-
-
-def point_out_mine(used: list[str], stage: str) -> None:
-    """Say which values are the person's own."""
-    if used:
-        say(f"coinjar: your own values are used ({stage}): {', '.join(used)}")
 
 
 def counted(number: int, one: str, many: str | None = None) -> str:

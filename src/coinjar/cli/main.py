@@ -107,7 +107,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
         tell(error)
         return error.exit_code
     except typer.Abort:
-        print("coinjar: stopped, nothing was done", file=sys.stderr)
+        print("coinjar: stopped", file=sys.stderr)
         return 130
     except BrokenPipeError:
         sys.stderr.close()  # nobody reads on; say nothing when Python flushes at its end

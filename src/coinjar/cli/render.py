@@ -7,19 +7,7 @@ from typing import TYPE_CHECKING
 
 import typer
 
-from coinjar.cli.common import (
-    CommandsOption,
-    DialectOption,
-    JarOption,
-    SecretsOption,
-    ServiceOption,
-    StageArgument,
-    WithOption,
-    one_offs,
-    open_here,
-    point_out_mine,
-    say,
-)
+from coinjar.cli.common import CommandsOption, DialectOption, JarOption, SecretsOption, ServiceOption, StageArgument, WithOption, open_here, resolved, say
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
@@ -40,21 +28,18 @@ def run(
 
     What goes in comes out of the real reader byte for byte, or is refused by name. On a terminal secrets are masked.
     """
-    from coinjar.actions.opening import Resolution, the_service
+    from coinjar.actions.opening import the_service
     from coinjar.actions.render import rendered, rendered_example
     from coinjar.dialects import BUILT_IN, get
 
     if dialect is None:
         raise UsageError("in which dialect?", hint=f"add --as: {', '.join(BUILT_IN)}")
     found = get(dialect)
-    opened = open_here(ctx, jar)
-    resolver = opened.resolver(stage, one_offs=one_offs(with_), mine=True, allow_commands=allow_commands)
-    service = the_service(resolver.jar, service)
-    if dialect == "example":
-        data = rendered_example(resolver, service)
+    if dialect == "example":  # made from the declarations: a value may well be missing
+        resolver = open_here(ctx, jar).resolver(stage)
+        data = rendered_example(resolver, the_service(resolver.jar, service))
     else:
-        resolution = Resolution(stage, service, resolver.resolve(service))
-        point_out_mine(resolution.mine(resolver.jar), stage)
+        resolver, resolution = resolved(ctx, jar, stage, service, with_, allow_commands=allow_commands)
         data = rendered(resolver.jar, _masked(resolution) if sys.stdout.isatty() and not show_secrets else resolution, found)
     sys.stdout.flush()
     sys.stdout.buffer.write(data)

@@ -5,7 +5,7 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import CommandsOption, JarOption, ServiceOption, StageArgument, WithOption, one_offs, open_here, point_out_mine
+from coinjar.cli.common import CommandsOption, JarOption, ServiceOption, StageArgument, WithOption, resolved
 
 
 def run(
@@ -24,12 +24,7 @@ def run(
 
     127 if there is no such program, 126 if it cannot be run. Nothing passes through a shell.
     """
-    from coinjar.actions.opening import Resolution, the_service
     from coinjar.actions.within import become, environment
 
-    opened = open_here(ctx, jar)
-    resolver = opened.resolver(stage, one_offs=one_offs(with_), mine=True, allow_commands=allow_commands)
-    service = the_service(resolver.jar, service)
-    resolution = Resolution(stage, service, resolver.resolve(service))
-    point_out_mine(resolution.mine(resolver.jar), stage)
+    _, resolution = resolved(ctx, jar, stage, service, with_, allow_commands=allow_commands)
     become(command, environment(resolution, os.environ, bare=bare))

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import NamedTuple, TypeAlias
 
-from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
 from coinjar.core.kinds import normal
 from coinjar.core.model import Command, FromEnv, FromFile, Jar, Layer, Outside, Resolved, Scope, Unset, Variable, Written
 from coinjar.core.names import ALL, SHARED
@@ -229,6 +229,8 @@ class Resolver:
         faults: list[CoinJarError] = []
         for name, variable in self.jar.variables.items():
             if variable.phase not in (phase, "both") or not self.applies(variable, service):
+                if self.layers[-1].kind == "one-off" and name in self.layers[-1].values[ALL]:
+                    faults.append(idle_one_off(variable, self.stage, service))
                 continue
             seen = self.value(name, service)
             if seen.fault is not None:
@@ -239,6 +241,12 @@ class Resolver:
                 found[name] = seen
         raise_all(list({id(fault): fault for fault in faults}.values()))
         return found
+
+
+def idle_one_off(variable: Variable, stage: str, service: str) -> UsageError:
+    """The error of a one-off that nobody would see."""
+    where = f"is not for {service} on {stage}" if variable.phase != "build" else "is a build-time variable"
+    return UsageError(f"{variable.name} {where}, so a one-off value has no effect", hint="leave it out, or correct the stage and the service")
 
 
 def missing(variable: Variable, stage: str, service: str | None) -> InputError:

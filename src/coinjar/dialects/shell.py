@@ -129,6 +129,7 @@ class _ShellFile:
             start = self.at
             name = self._word()
             if verb == "unset" and shell_can_set(name):
+                self.values.pop(name, None)
                 self.items.append(Item(name, None, place_of(self.text, start, self.file)))
 
     def _assignment(self) -> bool:

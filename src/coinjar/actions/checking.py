@@ -1,0 +1,32 @@
+"""Run every rule over a jar."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from coinjar.actions.opening import OpenJar
+from coinjar.core.model import Accepted
+from coinjar.core.rules import run
+from coinjar.core.rules.base import Facts, Finding
+from coinjar.jarfile.outside import fetcher
+
+
+class Checked(NamedTuple):
+    """What was found, by place; how many values were not asked for; which accepted entries silence nothing."""
+
+    findings: list[Finding]
+    not_fetched: int
+    idle: list[Accepted]
+
+    @property
+    def open_findings(self) -> list[Finding]:
+        """Those that nobody accepted."""
+        return [one for one in self.findings if not one.accepted]
+
+
+def check(opened: OpenJar, *, allow_commands: bool = False) -> Checked:
+    """Check a jar. Raises what reading it raises."""
+    facts = Facts(opened.load(), fetcher(opened.folder, allow_commands=allow_commands))
+    findings = sorted(run(facts), key=lambda one: (one.spot.place, one.rule.code, one.spot.message))
+    idle = [one for one in facts.jar.accepted if not any(found.accepted is one for found in findings)]
+    return Checked(findings, len(facts.not_fetched), idle)
