@@ -427,7 +427,7 @@ def test_a_folder_that_cannot_be_written_is_an_outside_failure(jar: Callable[...
 HOSTILE = st.text(st.characters(exclude_categories=["Cs"]), max_size=40)
 
 
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(HOSTILE.filter(lambda text: "\0" not in text))
 def test_any_text_goes_in_and_comes_out(jar: Callable[..., Coinjar], text: str) -> None:
     cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {}}\n")

@@ -39,7 +39,7 @@ def carried(dialect: Dialect, texts: list[str]) -> list[Entry]:
 def test_real_readers_get_every_byte(dialect: str, program: str, tmp_path_factory: pytest.TempPathFactory) -> None:
     folder = tmp_path_factory.mktemp(program)
 
-    @settings(max_examples=SLOW.get(program, 40), deadline=None, suppress_health_check=list(HealthCheck))
+    @settings(max_examples=SLOW.get(program, 40), suppress_health_check=list(HealthCheck))
     @given(TEXTS)
     def holds(texts: list[str]) -> None:
         entries = carried(get(dialect), texts)
@@ -55,7 +55,7 @@ def test_real_readers_get_every_byte(dialect: str, program: str, tmp_path_factor
     holds()
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(TEXTS, st.sampled_from([name for name in BUILT_IN if get(name).reads]))
 def test_what_is_written_reads_back(texts: list[str], dialect: str) -> None:
     entries = carried(get(dialect), texts)
@@ -143,10 +143,13 @@ DOTENV_PIECES = st.one_of(
 DOTENV_LINES = st.one_of(
     st.builds("{}{}={}{}".format, st.sampled_from(["", "export ", "  "]), NAME, DOTENV_PIECES, st.sampled_from(["", " # c", "  ", "\r"])),
     st.sampled_from(["# comment", "", "  # indented", "A = 1", "B=\t2"]),
-).filter(lambda line: not re.fullmatch(r"export \w+=\s*(#.*)?", line))  # which Node.js 24 reads as a name of two words
+).filter(
+    # Node.js 24 reads the first as a name of two words, and takes the line after the second for its value: we do not, and say so.
+    lambda line: not re.fullmatch(r"export \w+=\s*(#.*)?|.*=[ \t]+\r?", line)
+)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.lists(SHELL_LINES, min_size=1, max_size=8))
 def test_posix_files_are_read_as_a_shell_reads_them(lines: list[str]) -> None:
     """Files as people write them: what dash makes of one, our reader makes of it too, unless it says that it left a line out."""
@@ -169,7 +172,7 @@ def _last(items: list[Item]) -> dict[str, str]:
     return found
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(st.lists(DOTENV_LINES, min_size=1, max_size=8))
 def test_quoted_files_are_read_as_node_reads_them(lines: list[str]) -> None:
     """The newer Node.js, where the two differ."""
@@ -184,8 +187,8 @@ def test_quoted_files_are_read_as_node_reads_them(lines: list[str]) -> None:
 
 READINGS = {
     # dialect and text: the items, and the remarks as line:column message
-    ("dotenv", 'A = "x" y\nB=a#b\nC="say \\"hi\\""\nexport D=1\nno line\nE="$HOME"\nF=\'a\nb\'\nG="open\n'): (
-        {"A": "x", "B": "a", "C": "say \\", "D": "1", "E": "$HOME", "F": "a\nb", "G": '"open'},
+    ("dotenv", 'A = "x" y\nB=a#b\nC="say \\"hi\\""\nexport D=1\nno line\nE="$HOME"\nF=\'a\nb\'\nH= \nG="open\n'): (
+        {"A": "x", "B": "a", "C": "say \\", "D": "1", "E": "$HOME", "F": "a\nb", "H": "", "G": '"open'},
         [
             "1:1 the blanks around '=' of A were left out",
             "1:1 A: what follows its closing quote was left out",
@@ -195,7 +198,8 @@ READINGS = {
             "5:1 left out: the line has no '='",
             "6:1 E: its '$' is not replaced by anything",
             "7:1 F: it goes over several lines, to its closing quote",
-            '9:1 G: its " is never closed, so it is part of the value',
+            "9:1 H: nothing but blanks follows its '='; it was read as empty, where some readers take the next line for the value",
+            '10:1 G: its " is never closed, so it is part of the value',
         ],
     ),
     ("posix", 'export A=\'x\' B="$A y" # c\nC=a\\ b; unset D\nE=$(date)\nF = 1\n2G=x\nH=$NOPE\nI+=1\nJ="a\\\nb"\n'): (

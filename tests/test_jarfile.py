@@ -163,7 +163,7 @@ LAYOUTS = [
 ]
 
 
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=400)
 @given(
     st.sampled_from(LAYOUTS),
     st.lists(st.tuples(st.sampled_from(["all", "web", "mail"]), NAMES, st.one_of(st.none(), VALUES)), min_size=1, max_size=5, unique_by=lambda edit: edit[:2]),

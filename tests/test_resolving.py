@@ -71,7 +71,7 @@ def winner(jar: Jar, stage: str, name: str, service: str) -> Content | None:
     return heard[-1] if heard else None
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(jars())
 def test_the_grid_says_what_each_service_sees(jar: Jar) -> None:
     resolvers = [Resolver(jar, stage) for stage in jar.stages]
@@ -101,7 +101,7 @@ def test_the_grid_says_what_each_service_sees(jar: Jar) -> None:
             assert views == {(one.text, one.fault is None) for one in seen}
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=100)
 @given(jars())
 def test_compare_and_check_agree_with_resolving(jar: Jar) -> None:
     one, other = Resolver(jar, "isles"), Resolver(jar, "dev")
@@ -123,7 +123,7 @@ def test_compare_and_check_agree_with_resolving(jar: Jar) -> None:
     assert all(found.spot.message and found.spot.fix for found in findings)
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=100)
 @given(jars())
 def test_removing_what_equals_the_inherited_changes_nothing(jar: Jar) -> None:
     """CJ013's promise, kept to the letter."""

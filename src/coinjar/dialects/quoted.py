@@ -95,7 +95,11 @@ def _read(text: str, file: str, remarks: list[Remark]) -> Reading:
         name = re.sub(r"^export[ \t]+", "", name.strip())
         raw = text[value_at:end]
         value_at += len(raw) - len(raw.lstrip(" \t"))
-        if blank_before or raw[:1] in (" ", "\t"):
+        if raw and not raw.strip():
+            remarks.append(
+                Remark(place, f"{name}: nothing but blanks follows its '='; it was read as empty, where some readers take the next line for the value")
+            )
+        elif blank_before or raw[:1] in (" ", "\t"):
             remarks.append(Remark(place, f"the blanks around '=' of {name} were left out"))
         value, at, words = _value(text, value_at, end)
         remarks += [Remark(place, f"{name}: {word}") for word in words]
