@@ -66,30 +66,31 @@ def _json_finding(found: Finding) -> dict[str, Any]:
 
 
 def _show(findings: list[Finding], open_ones: list[Finding], accepted: int) -> None:
-    from coinjar.cli.table import show, styled
+    from coinjar.cli.table import show, styled, terminal_width
     from coinjar.core.shown import visible
 
     errors = sum(one.rule.severity == "error" for one in open_ones)
     counts = f"{counted(errors, 'error')}, {counted(len(open_ones) - errors, 'warning')}" if open_ones else "nothing found"
     show(styled(counts + (f" ({accepted} accepted)" if accepted else ""), "bold"))
+    room = max(terminal_width(), 40) if sys.stdout.isatty() else None
+    lines = []
     for one in findings:
         style = "red" if one.rule.severity == "error" else "yellow"
         word = "accepted" if one.accepted else one.rule.severity
-        told = f"{one.spot.place}: {word} {one.rule.code}: {visible(one.spot.message)}"
-        first, *rest = _wrapped(told, "      ")
-        show(first.replace(str(one.spot.place), styled(str(one.spot.place), "cyan"), 1).replace(f" {word} ", f" {styled(word, style)} ", 1))
-        for line in rest:
-            show(line)
-        for line in _wrapped(f"    {visible(one.accepted.reason if one.accepted else one.spot.fix)}", "    "):
-            show(styled(line, "dim"))
+        place = str(one.spot.place)
+        first, *rest = _wrapped(f"{place}: {word} {one.rule.code}: {visible(one.spot.message)}", "      ", room)
+        lines.append(first.replace(place, styled(place, "cyan"), 1).replace(f" {word} ", f" {styled(word, style)} ", 1))
+        lines += rest
+        fix = _wrapped(f"    {visible(one.accepted.reason if one.accepted else one.spot.fix)}", "    ", room)
+        lines += [styled(line, "dim") for line in fix]
+    if lines:
+        show("\n".join(lines))
 
 
-def _wrapped(text: str, indent: str) -> list[str]:
-    """The text's lines: broken between words for a terminal, one for anything else."""
+def _wrapped(text: str, indent: str, room: int | None) -> list[str]:
+    """The text's lines: broken between words to fit a terminal's `room`, one for anything else."""
+    if room is None or len(text) <= room:
+        return [text]
     from textwrap import wrap
 
-    from coinjar.cli.table import terminal_width
-
-    if not sys.stdout.isatty():
-        return [text]
-    return wrap(text, max(terminal_width(), 40), subsequent_indent=indent, break_long_words=False, break_on_hyphens=False)
+    return wrap(text, room, subsequent_indent=indent, break_long_words=False, break_on_hyphens=False)

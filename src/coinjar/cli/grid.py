@@ -158,13 +158,14 @@ def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Ma
     if width_of(head[0].text) > name_width:  # too long for the corner: a line of its own
         show(styled(head[0].text, "bold"))
         head[0] = Text("")
-    show(line([*head, *(Text(column, "bold") for column in columns[:kept])], [name_width, 1, *widths]))
+    all_widths = [name_width, 1, *widths]
+    lines = [line([*head, *(Text(column, "bold") for column in columns[:kept])], all_widths)]
     for row, row_texts in zip(rows, texts, strict=True):
         apart = _apart(row, row_texts, widths)
         cells = [Text(text, _STYLES[cell.state]) for text, cell in zip(apart, row.cells[:kept], strict=True)]
-        show(
-            line([Text(row.variable.name), Text(_AGREE[row.agreement], "yellow" if row.agreement == "different" else "dim"), *cells], [name_width, 1, *widths])
-        )
+        agreement = Text(_AGREE[row.agreement], "yellow" if row.agreement == "different" else "dim")
+        lines.append(line([Text(row.variable.name), agreement, *cells], all_widths))
+    show("\n".join(lines))
     _show_legend(rows, width)
     if kept < len(columns):
         rest = columns[kept:]

@@ -4,7 +4,7 @@ import gc
 import sys
 from collections.abc import Sequence
 from importlib import import_module
-from typing import Annotated, Any, NamedTuple
+from typing import Annotated, Any
 
 gc.disable()  # nothing that is imported becomes garbage; see docs/decisions.md
 
@@ -15,28 +15,21 @@ from coinjar import __version__  # noqa: E402
 from coinjar.core.errors import CoinJarError, UsageError  # noqa: E402
 from coinjar.core.names import suggestion  # noqa: E402
 
-
-class Entry(NamedTuple):
-    """A command's line in the help: where it stands in the work, and what it does."""
-
-    part: str
-    about: str
-
-
+# Each command's line in the help: where it stands in the work, and what it does.
 COMMANDS = {
-    "new": Entry("Define", "Make a jar here: stages, services, .gitignore."),
-    "adopt": Entry("Define", "Bring variables from an existing file into a stage."),
-    "put": Entry("Define", "Set values, for one stage or several."),
-    "drop": Entry("Define", "Remove values, or whole variables."),
-    "value": Entry("Look", "Print one value, exactly."),
-    "grid": Entry("Look", "Show the matrix: variables down, stages across."),
-    "why": Entry("Look", "Explain one value: every layer that spoke, and who won."),
-    "compare": Entry("Look", "Put two stages or files side by side."),
-    "check": Entry("Look", "Look for what is missing, wrong, or will surprise."),
-    "render": Entry("Use", "Write a service's variables in a dialect."),
-    "within": Entry("Use", "Run a program with a service's variables."),
-    "schema": Entry("More", "Write out the JSON Schemas of the jar's files."),
-    "demo": Entry("More", "Walk through the whole job on a made-up example."),
+    "new": ("Define", "Make a jar here: stages, services, .gitignore."),
+    "adopt": ("Define", "Bring variables from an existing file into a stage."),
+    "put": ("Define", "Set values, for one stage or several."),
+    "drop": ("Define", "Remove values, or whole variables."),
+    "value": ("Look", "Print one value, exactly."),
+    "grid": ("Look", "Show the matrix: variables down, stages across."),
+    "why": ("Look", "Explain one value: every layer that spoke, and who won."),
+    "compare": ("Look", "Put two stages or files side by side."),
+    "check": ("Look", "Look for what is missing, wrong, or will surprise."),
+    "render": ("Use", "Write a service's variables in a dialect."),
+    "within": ("Use", "Run a program with a service's variables."),
+    "schema": ("More", "Write out the JSON Schemas of the jar's files."),
+    "demo": ("More", "Walk through the whole job on a made-up example."),
 }
 
 
@@ -60,9 +53,9 @@ class LazyGroup(TyperGroup):
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         del ctx
-        for part in dict.fromkeys(entry.part for entry in COMMANDS.values()):
+        for part in dict.fromkeys(part for part, _ in COMMANDS.values()):
             with formatter.section(part):
-                formatter.write_dl([(name, entry.about) for name, entry in COMMANDS.items() if entry.part == part])
+                formatter.write_dl([(name, about) for name, (where, about) in COMMANDS.items() if where == part])
 
 
 app = typer.Typer(cls=LazyGroup, rich_markup_mode=None, context_settings={"help_option_names": ["-h", "--help"]})

@@ -98,9 +98,12 @@ def line(cells: Sequence[Text], widths: Sequence[int], gap: str = "  ") -> str:
     colour = colours()
     parts = []
     for number, (cell, width) in enumerate(zip(cells, widths, strict=True)):
-        text = cut(cell.text, width)
-        padding = "" if number == len(cells) - 1 else " " * (width - width_of(text))
-        parts.append(_styled(text, cell.style, colour) + padding)
+        text, used = cell.text, width_of(cell.text)
+        if used > width:
+            text = cut(text, width)
+            used = width_of(text)
+        padding = "" if number == len(cells) - 1 else " " * (width - used)
+        parts.append((_styled(text, cell.style, True) if colour else text) + padding)
     return gap.join(parts).rstrip()
 
 

@@ -34,15 +34,16 @@ def _has_value(resolver: Resolver, variable: Variable, service: str) -> bool:
 
 def out_of_place(facts: Facts) -> Iterator[Spot]:
     """CJ002"""
-    chains = {stage: facts.jar.chain(stage) for stage in facts.jar.plain if stage != SHARED}
+    absent = {stage: facts.resolver(stage).absent for stage in facts.jar.plain if stage != SHARED}
     for found in facts.written:
-        variable, where = found.variable, found.written.place
+        variable = found.variable
         if found.scope != ALL and not variable.serves(found.scope):
             message = f"{variable.name} has a value for {found.scope}, which does not get it"
-            yield Spot(message, f"remove it, or add {found.scope} to its services", where, variable.name, found.stage, found.scope)
-        if found.stage and not facts.jar.is_here(variable, chains[found.stage]):
+            fix = f"remove it, or add {found.scope} to its services"
+            yield Spot(message, fix, found.written.place, variable.name, found.stage, found.scope)
+        if variable.stages is not None and found.stage and variable.name in absent[found.stage]:
             message = f"{variable.name} has a value on {found.stage}, where it does not exist"
-            yield Spot(message, f"remove it, or add {found.stage} to its stages", where, variable.name, found.stage)
+            yield Spot(message, f"remove it, or add {found.stage} to its stages", found.written.place, variable.name, found.stage)
 
 
 def half_filled(facts: Facts) -> Iterator[Spot]:
