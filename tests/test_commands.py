@@ -57,6 +57,8 @@ def test_exit_codes_and_streams(jar: Callable[..., Coinjar]) -> None:
         ("compare", "prod", "file:none.env"): 3,
         ("compare", "prod", "dev", "--only", "odd"): 2,
         ("adopt", "zip:x", "--stage", "dev"): 2,
+        ("adopt", "jar", "--stage", "dev"): 2,
+        ("put", "=x", "--stage", "dev"): 2,
         ("check", "--format", "xml"): 2,
         ("schema",): 2,
         ("schema", "nope"): 2,

@@ -163,7 +163,7 @@ LAYERS = ["default", "shared/all", "shared/web", "base/all", "base/web", "prod/a
 @settings(max_examples=200)
 @given(st.sets(st.sampled_from(LAYERS)), st.sets(st.sampled_from(LAYERS)))
 def test_the_last_layer_that_speaks_wins(spoken: set[str], unset: set[str]) -> None:
-    """The order of design section 3, against the list above; `unset` among the speakers takes the value away."""
+    """The order of docs/formats.md, against the list above; `unset` among the speakers takes the value away."""
     where = Place("f")
 
     def say(layer: str) -> Written:

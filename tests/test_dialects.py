@@ -202,15 +202,16 @@ READINGS = {
             '10:1 G: its " is never closed, so it is part of the value',
         ],
     ),
-    ("posix", 'export A=\'x\' B="$A y" # c\nC=a\\ b; unset D\nE=$(date)\nF = 1\n2G=x\nH=$NOPE\nI+=1\nJ="a\\\nb"\n'): (
+    ("posix", 'export A=\'x\' B="$A y" # c\nC=a\\ b; unset D\nE=$(date)\nF = 1\nK=My App\n2G=x\nH=$NOPE\nI+=1\nJ="a\\\nb"\n'): (
         {"A": "x", "B": "x y", "C": "a b", "D": None, "J": "ab"},
         [
             "1:17 $A was replaced by the value the file sets before, as a shell does",
             "3:1 left out: this line needs a shell to work out a '$' or a '`'",
             "4:1 left out: this line is no assignment",
-            "5:1 left out: this line sets '2G', which no shell can",
-            "6:1 left out: this line needs the value of NOPE, which this file does not set before",
-            "7:1 left out: this line appends to a value, which not every shell does",
+            "5:1 left out: this line would run a program: put a value with a blank in it into quotes",
+            "6:1 left out: this line sets '2G', which no shell can",
+            "7:1 left out: this line needs the value of NOPE, which this file does not set before",
+            "8:1 left out: this line appends to a value, which not every shell does",
         ],
     ),
     ("literal", '# c\nA="x"\n B=1 # 2\r\nC = 3\nNAME\n'): (

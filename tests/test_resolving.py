@@ -61,7 +61,7 @@ def jars(draw: st.DrawFn) -> Jar:
 
 
 def winner(jar: Jar, stage: str, name: str, service: str) -> Content | None:
-    """Design section 3, word for word: the last layer that speaks."""
+    """docs/formats.md, word for word: the last layer that speaks."""
     variable = jar.variables[name]
     heard = [variable.default.content] if variable.default else []
     for layer in ["shared", *jar.chain(stage)]:
@@ -203,8 +203,8 @@ def test_nothing_is_written_if_anything_is_wrong(jar: Callable[..., Coinjar]) ->
     assert json.loads(cj.read("schemas/jar.schema.json")) == json.loads(cj("schema", "jar").out)
 
 
-def test_the_designs_own_example_loads() -> None:
-    """Word for word, but for the comments."""
+def test_a_jar_with_everything_in_it_loads() -> None:
+    """Services, stages, a pattern, a set, kinds, references, conditions, groups, accepted findings."""
     example = """\
 coinjar: 1
 app: sandling

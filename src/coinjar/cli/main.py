@@ -92,7 +92,7 @@ def tell(error: CoinJarError) -> None:
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
-    """Run the program; returns its exit code (design: 0 done, 1 findings, 2 usage, 3 input, 4 cannot decrypt, 5 outside, 130 interrupted)."""
+    """Run the program; returns its exit code: 0 done, 1 findings, 2 usage, 3 input, 5 outside, 130 interrupted."""
     given = list(sys.argv[1:] if arguments is None else arguments) or ["--help"]
     try:
         code = app(args=given, prog_name="coinjar", standalone_mode=False)

@@ -66,6 +66,8 @@ def _read(assignments: list[str], *, references: bool) -> list[Putting]:
     found = []
     for one in assignments:
         name, equals, value = one.partition("=")
+        if not name:
+            raise UsageError("there is no name before the '='", hint="write NAME=VALUE")
         if not equals:
             value = _from_person(name) if sys.stdin.isatty() else _from_stdin(name)
         found.append(Putting(name, parse_template(value) if references else value, in_argv=bool(equals)))

@@ -62,6 +62,7 @@ class ExecScript(Posix):
 
 
 _BLANK = re.compile(r"(?:[ \t;]|\\\n)*")
+_GAP = re.compile(r"(?:[ \t]|\\\n)*")
 _ASSIGN = re.compile(r"([^\s=+'\"\\;#&|<>()$`]*)(\+?=)")
 _WORD = re.compile(r"[^\s'\"\\;&|<>()$`]+")
 _PARAMETER = re.compile(r"\$(?:([A-Za-z_][A-Za-z0-9_]*)|\{([A-Za-z_][A-Za-z0-9_]*)\})")
@@ -105,23 +106,38 @@ class _ShellFile:
         self.at = len(self.text) if end < 0 else end
 
     def _command(self) -> None:
-        start = self.at
+        start, before = self.at, len(self.items)
         word = _WORD.match(self.text, self.at)
         verb = word.group() if word else ""
         try:
             if verb in ("export", "unset", "set", "readonly"):
                 self.at += len(verb)
                 self._arguments(verb)
-            elif not self._assignment():
-                raise _Unreadable("is no assignment")
+            else:
+                self._assignments()
         except _Unreadable as fault:
-            self.at = min(start, len(self.text)) if self.at < start else self.at
+            del self.items[before:]
+            self.values = {}
+            for item in self.items:
+                self.values.pop(item.name, None)
+                self.values |= {item.name: item.text} if item.text is not None else {}
             self.remark(f"left out: this line {fault}", start, lost=True)
             self._to_line_end()
 
+    def _assignments(self) -> None:
+        """`A=1 B=2`; with a program behind them they are for that program alone."""
+        if not self._assignment():
+            raise _Unreadable("is no assignment")
+        while True:
+            self._skip(_GAP)
+            if self.at >= len(self.text) or self.text[self.at] in "\n;#":
+                return
+            if not self._assignment():
+                raise _Unreadable("would run a program: put a value with a blank in it into quotes")
+
     def _arguments(self, verb: str) -> None:
         while True:
-            self._skip(re.compile(r"(?:[ \t]|\\\n)*"))
+            self._skip(_GAP)
             if self.at >= len(self.text) or self.text[self.at] in "\n;#":
                 return
             if verb in ("export", "readonly") and self._assignment():

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from importlib import import_module
+from pathlib import Path
 from typing import cast
 
 from coinjar.core.errors import UsageError
@@ -32,4 +33,6 @@ def read_source(text: str) -> Source:
     for point in entry_points(group="coinjar.sources"):
         if point.name == kind and colon:
             return cast("Source", point.load()(rest, dialect))
-    raise UsageError(f"'{text}' is no source", hint="write a stage's name, file:PATH, file+DIALECT:PATH, or - for stdin", code="unknown-source")
+    forms = "write a stage's name, file:PATH, file+DIALECT:PATH, or - for stdin"
+    hint = f"did you mean file:{text}?" if Path(text).exists() else forms
+    raise UsageError(f"'{text}' is no source", hint=hint, code="unknown-source")
