@@ -34,6 +34,7 @@ _PLAIN = str.maketrans(
     }
 )
 _WIDTH_OF_A_PIPE = 100
+_NARROWEST = 4
 # Latin letters and the signs of the tables: by far the most, so asked for at once.
 _ONE_COLUMN_EACH = re.compile(r"[\x20-\u02ff●↑○◆‼–•…≠→└✓]*").fullmatch
 
@@ -86,7 +87,7 @@ def fit(natural: Sequence[int], least: Sequence[int], room: int) -> list[int]:
         if sum(widths) <= room:
             break
     else:
-        return list(least)
+        return list(least) if max(least, default=0) <= _NARROWEST else fit(least, [min(low, _NARROWEST) for low in least], room)
     for place, width in enumerate(natural):
         if widths[place] < width and sum(widths) < room:
             widths[place] += 1  # what the common cap left over
