@@ -377,13 +377,13 @@ def test_a_canary_shows_nowhere(jar: Callable[..., Coinjar]) -> None:
     """Every command, succeeding and failing, with a secret planted in values, defaults, references and faults."""
     canary = "canary7Zq"
     cj = jar(
-        "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables:\n  S: {secret: true, kind: port}\n  T: {secret: true}\n  U: {default: {text: 'x-${T}'}, kind: url}\n  V: {secret: true}\n",
-        dev=f"all: {{S: {canary}, T: ' {canary}', V: 'null'}}\n",
+        "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables:\n  S: {secret: true, kind: port}\n  T: {secret: true}\n  U: {default: {text: 'x-${T}'}, kind: url}\n  V: {secret: true}\n  W: {secret: true}\n",
+        dev=f"all: {{S: {canary}, T: ' {canary}', V: 'null', W: {{text: '{canary}-${{T}}'}}}}\n",
         prod=f"all: {{T: '{canary}'}}\n",
     )
     cj.write({"in.env": f'T={canary}\nS={canary}\nOTHER_PASSWORD={canary}\nT="{canary}\n'})
     runs = [
-        ["grid"], ["grid", "--json"], ["grid", "--stage", "dev"], ["why", "dev", "S"], ["why", "dev", "U"], ["why", "dev", "T", "--json"],
+        ["grid"], ["grid", "--json"], ["grid", "--stage", "dev"], ["why", "dev", "S"], ["why", "dev", "U"], ["why", "dev", "W"], ["why", "dev", "W", "--json"], ["why", "dev", "T", "--json"],
         ["compare", "dev", "prod"], ["compare", "dev", "file:in.env"], ["compare", "dev", "file:in.env", "--json"], ["check"], ["check", "--format", "json"], ["check", "--format", "sarif"],
         ["value", "dev", "S"], ["value", "dev", "U"], ["render", "dev", "--as", "json"], ["render", "dev", "--as", "example"], ["within", "dev", "--", "true"],
         ["adopt", "file:in.env", "--stage", "dev"], ["adopt", "file:in.env", "--stage", "prod", "--yes"], ["put", "S", "--stage", "dev"], ["put", "T", "--stage", "dev"],
@@ -441,3 +441,12 @@ def test_any_text_goes_in_and_comes_out(jar: Callable[..., Coinjar], text: str) 
     shown = cj("grid").out + cj("why", "dev", "A").out
     assert not re.search("[\x00-\x09\x0b-\x1f\x7f-\x9f\u200b\u202e]", shown)
     assert stat.S_IMODE((cj.folder / "jar/plain/dev.yaml").stat().st_mode) & 0o077 in (0o44, 0o00, 0o40)
+
+
+def test_a_persons_own_file_that_cannot_be_read_is_left_as_it_is(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(SMALL)
+    for text, told in {"all: &a {LEVEL: *a}\n": "the value of LEVEL is a mapping", "all: {NOPE: 1}\n": "NOPE is not declared"}.items():
+        cj.write({"jar/.local/dev.yaml": text})
+        assert told in cj("put", "LEVEL=x", "--stage", "dev", "--mine", code=3).err
+        assert cj.read("jar/.local/dev.yaml") == text
+        assert told in cj("render", "dev", "--service", "web", "--as", "json", code=3).err

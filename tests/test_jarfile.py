@@ -249,3 +249,40 @@ def test_no_file_of_the_jar_lies_outside_a_stage(jar: Callable[..., Coinjar]) ->
     done = jar(JAR, dve="all: {A: 1}\n")("check", code=3)
     assert done.err == "jar/plain/dve.yaml: this file is for the stage 'dve', which is not declared\n    did you mean 'dev'? else rename or remove the file\n"
     assert load(Path(os.path.relpath(DEMO / "jar"))).app == "sandling"
+
+
+@settings(max_examples=150)
+@given(st.sampled_from([layout for layout in LAYOUTS if layout.endswith("\n")]), st.sampled_from(["all", "mail"]), VALUES)
+def test_what_is_put_and_dropped_again_leaves_no_trace(layout: str, scope: str, value: str) -> None:
+    there = apply(layout.encode(), "f", [Edit((scope, "BRAND_NEW"), value)])
+    gone = apply(there, "f", [Edit((scope, "BRAND_NEW"), None)])
+    assert gone.decode() == layout
+    assert apply(there, "f", [Edit((scope, "BRAND_NEW"), value)]) == there
+
+
+def test_many_edits_at_once_are_one_pass(jar: Callable[..., Coinjar]) -> None:
+    """Adopting a large file: declarations and values in one go, each where it belongs."""
+    cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables:   # what exists\n  OLD: {}\n", dev="# values\nall:\n  OLD: x\n")
+    cj.write({"big.env": "".join(f"# About {number}\nNAME_{number}={number}\n" for number in range(800))})
+    cj("adopt", "file:big.env", "--stage", "dev", "--yes")
+    seen = json.loads(cj("render", "dev", "--as", "json").out)
+    assert seen == {"OLD": "x"} | {f"NAME_{number}": str(number) for number in range(800)}
+    assert cj.read("jar/jar.yaml").startswith(
+        "coinjar: 1\napp: trial\nservices: {web: {}}\nstages: {dev: {}}\nvariables:   # what exists\n  OLD: {}\n  NAME_0:\n    about: About 0\n"
+    )
+    assert cj.read("jar/plain/dev.yaml").startswith("# values\nall:\n  OLD: x\n  NAME_0: ")
+
+
+def test_the_users_own_configuration_is_checked_too(jar: Callable[..., Coinjar]) -> None:
+    cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {default: {command: [echo, hi]}}}\n")
+    table = {
+        "allow_command: []\n": "unknown key 'allow_command'",
+        "allow_commands: yes\n": "allow_commands must be a list",
+        "a: [\n": "this is not YAML",
+        "": "was not run",
+    }
+    for text, told in table.items():
+        cj.write({".config/coinjar/config.yaml": text})
+        assert told in cj("value", "dev", "A", code=3).err
+    cj.write({"config/coinjar/config.yaml": f"allow_commands: ['{cj.folder / 'jar'}']\n"})
+    assert cj("value", "dev", "A", env={"XDG_CONFIG_HOME": str(cj.folder / "config")}).out == "hi"

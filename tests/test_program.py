@@ -8,7 +8,10 @@ import sys
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+from coinjar.cli.table import cut, fit, width_of
 from tests.conftest import PROGRAM, Coinjar
 from tests.consumers import need
 
@@ -112,3 +115,22 @@ def test_arrows_point_down() -> None:
     done = subprocess.run([Path(PROGRAM).parent / "lint-imports"], cwd=root, capture_output=True, text=True, check=False)
     assert "0 broken" in done.stdout, done.stdout
     assert shutil.which("make")
+
+
+@given(st.lists(st.tuples(st.integers(1, 80), st.integers(1, 30)), min_size=1, max_size=8), st.integers(40, 200))
+def test_tables_fit(columns: list[tuple[int, int]], room: int) -> None:
+    natural = [width for width, _ in columns]
+    least = [min(width, low) for width, low in columns]
+    widths = fit(natural, least, room)
+    assert sum(widths) <= max(room, 4 * len(columns))
+    assert all(width <= full for width, full in zip(widths, natural, strict=True))
+    if sum(natural) <= room:
+        assert widths == natural
+    elif sum(least) <= room:
+        assert sum(widths) == room
+        assert all(width >= low for width, low in zip(widths, least, strict=True))
+
+
+def test_wide_and_combining_letters_are_measured() -> None:
+    assert {text: width_of(text) for text in ("abc", "é", "e\u0301", "日本", "••••", "🙂")} == {"abc": 3, "é": 1, "e\u0301": 1, "日本": 4, "••••": 4, "🙂": 2}
+    assert [cut("日本語", width) for width in (6, 5, 4, 1)] == ["日本語", "日本…", "日…", "…"]

@@ -64,6 +64,8 @@ def put(folder: Path, puttings: Sequence[Putting], stages: Sequence[str], *, ser
         new = _declared(jar, puttings) if declare else {}
         jar = jar._replace(variables={**jar.variables, **new})
         _check(jar, puttings, stages, service, mine)
+        for stage in stages if mine else ():
+            load(folder, [stage], mine=stage)  # a file that cannot be read is not edited either
         if new:
             edit_file(folder / "jar.yaml", [Edit(("variables", name), declaration(variable)) for name, variable in new.items()])
         scope = service or ALL

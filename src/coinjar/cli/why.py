@@ -19,6 +19,7 @@ from coinjar.cli.common import (
     open_here,
     print_json,
 )
+from coinjar.core.references import Template
 
 if TYPE_CHECKING:
     from coinjar.core.explain import Explanation, Spoken
@@ -63,14 +64,16 @@ def value_words(seen: Resolved, masker: Masker) -> str:
 
 
 def spoken_words(spoken: Spoken, secret: bool, masker: Masker) -> str:
-    """What a layer says."""
+    """What a layer says. Of a secret's text with references only these are told: the rest may be the secret."""
+    content = spoken.written.content
     if spoken.text is None:
         return "unset"
     if spoken.form == "text":
         return masker.show(spoken.text, secret=secret)
-    return (
-        f"{ {'references': 'ƒ', 'command': 'command:', 'file': 'file:', 'environment': 'environment:'}[spoken.form] } {masker.show(spoken.text, secret=False)}"
-    )
+    if secret and isinstance(content, Template) and not masker.show_secrets:
+        return f"ƒ made from {', '.join(dict.fromkeys(one.name for one in content.references()))}"
+    signs = {"references": "ƒ", "command": "command:", "file": "file:", "environment": "environment:"}
+    return f"{signs[spoken.form]} {masker.show(spoken.text, secret=False)}"
 
 
 def _as_json(found: Explanation, masker: Masker) -> dict[str, Any]:
@@ -93,7 +96,7 @@ def _as_json(found: Explanation, masker: Masker) -> dict[str, Any]:
             {
                 "layer": one.layer,
                 "form": one.form,
-                "says": spoken_words(one, True, masker) if secret and one.form == "text" and not masker.show_secrets else one.text,
+                "says": spoken_words(one, True, masker) if secret and one.form in ("text", "references") and not masker.show_secrets else one.text,
                 "wins": one.wins,
                 "file": one.written.file,
                 "line": one.written.line,

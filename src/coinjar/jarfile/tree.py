@@ -74,11 +74,11 @@ def grow(text: str) -> Tree | None:
     root = None
     for event in events:
         if isinstance(event, yaml.NodeEvent):
-            root = _grow(event, events, anchors)
+            root = _grow(event, events, anchors, text)
     return root
 
 
-def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, Tree]) -> Tree:
+def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, Tree], text: str) -> Tree:
     if isinstance(event, yaml.AliasEvent):
         tree = Tree("alias", event)
         tree.target = anchors.get(str(event.anchor))
@@ -86,23 +86,34 @@ def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, Tr
     if isinstance(event, yaml.ScalarEvent):
         tree = Tree("scalar", event)
         tree.text, tree.style = event.value, event.style if event.style in ("'", '"', "|", ">") else None
+        if tree.style in ("|", ">"):
+            tree.last = _block_end(text, tree)
     else:
         tree = Tree("map" if isinstance(event, yaml.MappingStartEvent) else "seq", event)
         tree.flow = bool(getattr(event, "flow_style", False))
     if tree.anchor:
         anchors[tree.anchor] = tree
     if tree.kind != "scalar":
-        _fill(tree, events, anchors)
+        _fill(tree, events, anchors, text)
     return tree
 
 
-def _fill(tree: Tree, events: Iterator[yaml.Event], anchors: dict[str, Tree]) -> None:
+def _block_end(text: str, tree: Tree) -> int:
+    """Behind a block scalar's last line: its end mark lies behind blank lines too, which are its own only with `+`."""
+    written = text[tree.start : tree.end]
+    if "+" in written.split("\n", 1)[0].split("#")[0]:
+        return tree.end
+    end = text.find("\n", tree.start + len(written.rstrip()))
+    return tree.end if end < 0 else end + 1
+
+
+def _fill(tree: Tree, events: Iterator[yaml.Event], anchors: dict[str, Tree], text: str) -> None:
     inner: list[Tree] = []
     for event in events:
         if isinstance(event, yaml.CollectionEndEvent):
             tree.end = tree.last = _marks(event)[1]
             break
-        inner.append(_grow(event, events, anchors))
+        inner.append(_grow(event, events, anchors, text))
     if inner and not tree.flow:
         tree.last = inner[-1].last  # a block's own end mark lies behind the comments that follow it
     if tree.kind == "map":

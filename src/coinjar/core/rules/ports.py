@@ -33,5 +33,6 @@ def same_port(facts: Facts) -> Iterator[Spot]:
                     other, first = taken.setdefault(seen.text, (service, seen))
                     if other != service:
                         names = ", ".join(dict.fromkeys((variable.name, first.variable.name)))
-                        message = f"{service} and {other} both listen on port {seen.text} of {host} on {stage} ({names})"
+                        port = "a secret port" if seen.secret else f"port {seen.text}"
+                        message = f"{service} and {other} both listen on {port} of {host} on {stage} ({names})"
                         yield Spot(message, f"give {service} a port of its own on {stage}", seen.written.place, variable.name, stage, service)
