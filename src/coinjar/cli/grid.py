@@ -141,7 +141,7 @@ def _apart(row: Row, texts: Sequence[str], widths: list[int]) -> Sequence[str]:
 
 def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Masker) -> None:
     from coinjar.cli.common import counted
-    from coinjar.cli.table import Text, line, show, styled, terminal_width, width_of
+    from coinjar.cli.table import Text, line, show, styled, terminal_height, terminal_width, width_of
 
     width = terminal_width()
     shown = f"{len(rows)} of {counted(total, 'variable')}" if len(rows) != total else counted(total, "variable")
@@ -165,6 +165,8 @@ def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Ma
         cells = [Text(text, _STYLES[cell.state]) for text, cell in zip(apart, row.cells[:kept], strict=True)]
         agreement = Text(_AGREE[row.agreement], "yellow" if row.agreement == "different" else "dim")
         lines.append(line([Text(row.variable.name), agreement, *cells], all_widths))
+    if len(lines) > terminal_height() - 3:
+        lines.append(lines[0])  # the titles have scrolled away
     show("\n".join(lines))
     _show_legend(rows, width)
     if kept < len(columns):

@@ -53,9 +53,10 @@ class LazyGroup(TyperGroup):
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         del ctx
+        width = max(map(len, COMMANDS))
         for part in dict.fromkeys(part for part, _ in COMMANDS.values()):
             with formatter.section(part):
-                formatter.write_dl([(name, about) for name, (where, about) in COMMANDS.items() if where == part])
+                formatter.write_dl([(name.ljust(width), about) for name, (where, about) in COMMANDS.items() if where == part])
 
 
 app = typer.Typer(cls=LazyGroup, rich_markup_mode=None, context_settings={"help_option_names": ["-h", "--help"]})

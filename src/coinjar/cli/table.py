@@ -63,6 +63,14 @@ def terminal_width() -> int:
         return _WIDTH_OF_A_PIPE
 
 
+def terminal_height() -> int:
+    """Rows of the terminal; without one there is no end to them."""
+    try:
+        return os.get_terminal_size(sys.stdout.fileno()).lines or sys.maxsize
+    except (OSError, ValueError):
+        return sys.maxsize
+
+
 def width_of(text: str) -> int:
     """Columns that a text takes."""
     if text.isascii() or _ONE_COLUMN_EACH(text):
