@@ -79,7 +79,8 @@ class Facts:
         return list(self._derived_faults())
 
     def _derived_faults(self) -> Iterator[tuple[CoinJarError, Variable, str, str | None]]:
-        derived = {str(found.variable.name) for found in self.written if not isinstance(found.written.content, str)}
+        # In the order of declaration: which member of a circle is told of must not change from run to run.
+        derived = dict.fromkeys(str(found.variable.name) for found in self.written if not isinstance(found.written.content, str))
         for stage in self.stages:
             resolver = self.resolver(stage)
             for name in derived:
