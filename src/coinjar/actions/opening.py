@@ -6,13 +6,12 @@ import os
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
-from coinjar.core.errors import UsageError
+from coinjar.core.errors import Place, UsageError
 from coinjar.core.layers import Resolver
-from coinjar.core.model import Jar, Resolved, Written
+from coinjar.core.model import Jar, Outside, Resolved, Written
 from coinjar.core.names import suggestion
 from coinjar.jarfile.find import find_jar
 from coinjar.jarfile.load import load
-from coinjar.jarfile.outside import fetcher
 
 
 class Resolution(Mapping[str, Resolved]):
@@ -71,7 +70,13 @@ class OpenJar:
     ) -> Resolver:
         """One stage, ready to be asked for values."""
         jar = jar or self.load([stage], mine=stage if mine else None)
-        return Resolver(jar, stage, fetch=fetcher(self.folder, allow_commands=allow_commands), mine=mine, one_offs=as_written(jar, one_offs or {}))
+
+        def fetch(outside: Outside, place: Place) -> str:
+            from coinjar.jarfile.outside import fetcher
+
+            return fetcher(self.folder, allow_commands=allow_commands)(outside, place)
+
+        return Resolver(jar, stage, fetch=fetch, mine=mine, one_offs=as_written(jar, one_offs or {}))
 
     def resolve(
         self,

@@ -12,8 +12,8 @@ from typing import NoReturn
 
 from coinjar.actions.opening import Resolution
 from coinjar.core.errors import CoinJarError, InputError, raise_all
+from coinjar.core.names import OWN_PREFIX
 from coinjar.core.texts import not_for_environments
-from coinjar.jarfile.outside import OWN_PREFIX
 
 BARE = ("PATH", "HOME", "USER", "LOGNAME", "SHELL", "TERM", "TZ", "TMPDIR", "LANG", "LC_ALL")
 """What `--bare` keeps of the caller's environment."""

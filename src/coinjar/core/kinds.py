@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from typing import TYPE_CHECKING, NamedTuple, TypeAlias
+from typing import TYPE_CHECKING, TypeAlias
 
 from coinjar.core.errors import InputError
+from coinjar.core.record import Record
 
 if TYPE_CHECKING:
     from coinjar.core.model import Variable
@@ -223,7 +224,7 @@ def _pem(text: str, constraints: Constraints) -> str:
     return text
 
 
-class Kind(NamedTuple):
+class Kind(Record):
     """A kind's function, the constraints it takes, and whether it writes a normal spelling."""
 
     spell: Callable[[str, Constraints], str]

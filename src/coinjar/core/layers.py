@@ -7,12 +7,13 @@ down to the stage itself, for all and for the service; the person's own; one-off
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import NamedTuple, TypeAlias
+from typing import TypeAlias
 
 from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
 from coinjar.core.kinds import normal
 from coinjar.core.model import Command, FromEnv, FromFile, Jar, Layer, Outside, Resolved, Scope, Unset, Variable, Written
 from coinjar.core.names import ALL, SHARED
+from coinjar.core.record import Record
 from coinjar.core.references import Reference, Seen, Template, expand
 
 Fetch: TypeAlias = Callable[[Outside, Place], str]
@@ -21,7 +22,7 @@ Fetch: TypeAlias = Callable[[Outside, Place], str]
 _DEEPEST = 100
 
 
-class NamedLayer(NamedTuple):
+class NamedLayer(Record):
     """One layer of a stage. `kind` is default, shared, stage, mine or one-off."""
 
     kind: str

@@ -12,6 +12,8 @@ VariableName = NewType("VariableName", str)
 
 ALL = "all"
 SHARED = "shared"
+OWN_PREFIX = "COINJAR_"
+"""What the names of Coin Jar's own environment variables begin with; no program that it starts gets them."""
 RESERVED = frozenset({ALL, SHARED})
 
 SMALL_NAME = r"[a-z0-9](?:[a-z0-9_-]{0,61}[a-z0-9])?"

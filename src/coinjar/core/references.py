@@ -10,9 +10,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from typing import NamedTuple, TypeAlias
+from typing import TypeAlias
 
 from coinjar.core.errors import InputError
+from coinjar.core.record import Record
 
 _NAME = r"[A-Za-z_][A-Za-z0-9_]*"
 _OPERATOR = r":[-?+]|[-?+]"
@@ -22,7 +23,7 @@ LARGEST_TEXT = 1 << 20
 """Characters; a value that grows past this by references is refused (a kernel takes 128 KiB for one variable)."""
 
 
-class Reference(NamedTuple):
+class Reference(Record):
     """One `${…}`. `offset` is where it starts in its template's source."""
 
     name: str
@@ -36,7 +37,7 @@ class Reference(NamedTuple):
 Parts: TypeAlias = "tuple[str | Reference, ...]"
 
 
-class Template(NamedTuple):
+class Template(Record):
     """A text with references, taken apart."""
 
     source: str
@@ -47,11 +48,14 @@ class Template(NamedTuple):
         yield from _references(self.parts)
 
 
-class Seen(NamedTuple):
+class Seen:
     """What a reference finds: a text (None: no value) and whether it is secret."""
 
-    text: str | None
-    secret: bool = False
+    __slots__ = ("secret", "text")
+
+    def __init__(self, text: str | None, secret: bool = False) -> None:
+        self.text = text
+        self.secret = secret
 
 
 Lookup: TypeAlias = Callable[[Reference], Seen]

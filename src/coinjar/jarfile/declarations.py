@@ -12,7 +12,6 @@ from coinjar.core.kinds import KINDS
 from coinjar.core.model import Accepted, Jar, Service, Stage, Together, Variable
 from coinjar.core.names import ALL, ServiceName, StageName, VariableName, name_fault, suggestion
 from coinjar.core.references import Template
-from coinjar.jarfile.constraints import read_constraints
 from coinjar.jarfile.fields import Fields
 from coinjar.jarfile.values import read_value
 from coinjar.jarfile.yamltext import compose, is_null, place
@@ -164,7 +163,7 @@ def _read_variable(fields: Fields, name: VariableName, at: Place, own: dict[str,
         at,
         fields.text(own.get("about"), f"about of {name}"),
         kind,
-        read_constraints(fields, kind, {key: node for key, node in own.items() if key in CONSTRAINTS}) if len(own) > 1 else {},
+        _constraints(fields, kind, own),
         secret=fields.flag(own.get("secret"), "secret"),
         required=fields.flag(own.get("required"), "required"),
         services=frozenset(_services(fields, own["services"], f"services of {name}", jar)) if "services" in own else None,
@@ -181,6 +180,15 @@ def _read_variable(fields: Fields, name: VariableName, at: Place, own: dict[str,
     if "default" in own:
         variable = variable._replace(default=read_value(fields, variable, own["default"]))
     return variable
+
+
+def _constraints(fields: Fields, kind: str, own: dict[str, Node]) -> dict[str, object]:
+    given = {key: node for key, node in own.items() if key in CONSTRAINTS}
+    if not given:
+        return {}
+    from coinjar.jarfile.constraints import read_constraints
+
+    return read_constraints(fields, kind, given)
 
 
 def _stages(fields: Fields, node: Node, what: str, jar: Jar) -> frozenset[str]:
