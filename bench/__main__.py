@@ -90,7 +90,7 @@ def main() -> int:
     """Run every case."""
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("--record", action="store_true", help="keep the figures")
-    options.add_argument("--runs", type=int, default=11, help="pairs of runs a case")
+    options.add_argument("--runs", type=int, default=15, help="pairs of runs a case")
     options.add_argument("--only", default="", help="cases whose name holds this")
     chosen = options.parse_args()
     recorded = json.loads(RECORDED.read_text()) if RECORDED.exists() else {}
