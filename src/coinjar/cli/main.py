@@ -45,7 +45,7 @@ class LazyGroup(TyperGroup):
         if cmd_name not in COMMANDS:
             raise UsageError(f"there is no command '{cmd_name}'", hint=suggestion(cmd_name, COMMANDS, "`coinjar --help` lists them"))
         module = import_module(f"coinjar.cli.{cmd_name}")
-        app = typer.Typer(add_completion=False, rich_markup_mode=None)
+        app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False)
         app.command(cmd_name, help=module.run.__doc__)(module.run)
         command = typer.main.get_command(app)
         command.name = cmd_name
@@ -59,7 +59,8 @@ class LazyGroup(TyperGroup):
                 formatter.write_dl([(name.ljust(width), about) for name, (where, about) in COMMANDS.items() if where == part])
 
 
-app = typer.Typer(cls=LazyGroup, rich_markup_mode=None, context_settings={"help_option_names": ["-h", "--help"]})
+# A pretty traceback would show local variables, and with them secrets.
+app = typer.Typer(cls=LazyGroup, rich_markup_mode=None, pretty_exceptions_enable=False, context_settings={"help_option_names": ["-h", "--help"]})
 
 
 def _version(wanted: bool) -> None:

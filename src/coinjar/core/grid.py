@@ -77,8 +77,12 @@ def _several(resolver: Resolver, variable: Variable, services: Sequence[str], or
     """The cell of a variable of which services may see different values."""
     winners = resolver.winners(variable.name, services)
     if all([one is None or isinstance(one.content, str) for one in winners]):  # noqa: C419 - twice as fast as a generator here
-        nothing = Resolved(variable, None, secret=variable.secret)
-        seen = [nothing if one is None else one.seen or plain(variable, one) for one in winners]
+        seen = [one.seen or plain(variable, one) for one in winners if one is not None]
+        texts = {one.text for one in seen}
+        if len(texts) > 1 and len(seen) == len(winners) and None not in texts:
+            return Cell(VARIES, None, variable.secret, variants=len(texts))
+        if len(seen) < len(winners):
+            seen.append(Resolved(variable, None, secret=variable.secret))
     else:
         seen = [resolver.value(variable.name, service) for service in resolver.distinct(variable, services)]
     variants = len({(one.text, one.is_unset, one.fault is not None) for one in seen})
@@ -103,8 +107,10 @@ def _agreement(cells: Iterable[Cell]) -> str:
     here = [cell for cell in cells if cell.state != NOT_HERE]
     if len(here) < 2:
         return SINGLE
-    texts = {cell.text for cell in here}
-    return DIFFERENT if len(texts) > 1 or any(cell.state in (VARIES, FAULT) for cell in here) else SAME
+    if len({cell.text for cell in here}) > 1:
+        return DIFFERENT
+    states = {cell.state for cell in here}
+    return DIFFERENT if VARIES in states or FAULT in states else SAME
 
 
 def by_stage(jar: Jar, resolvers: Sequence[Resolver], services: Sequence[str]) -> list[Row]:

@@ -19,7 +19,7 @@ from coinjar.core.references import Reference, Seen, Template, expand
 Fetch: TypeAlias = Callable[[Outside, Place], str]
 """Gets a value from outside (a command, a file, the environment); raises CoinJarError when it cannot."""
 
-_DEEPEST = 100
+_DEEPEST = 60
 
 
 class NamedLayer(Record):
@@ -134,6 +134,27 @@ class Resolver:
             return Resolved(variable, None, secret=variable.secret)
         if written is None or isinstance(written.content, Unset):
             return Resolved(variable, written, secret=variable.secret)
+        parts = self._plain_parts(written.content, service) if isinstance(written.content, Template) else None
+        if parts is None:
+            return self._work_out(variable, written, service)
+        if written.made is None:
+            written.made = {}
+        if parts not in written.made:
+            written.made[parts] = self._work_out(variable, written, service)
+        return written.made[parts]
+
+    def _plain_parts(self, template: Template, service: str) -> tuple[Resolved, ...] | None:
+        """What a template refers to, if all of it is plain texts: then the same parts make the same, wherever it is."""
+        found = []
+        for reference in template.references():
+            whose = reference.service or service
+            variable, written = self.jar.variables[reference.name], self.winner(reference.name, whose)
+            if written is None or not isinstance(written.content, str) or not self.applies(variable, whose):
+                return None
+            found.append(plain(variable, written))
+        return tuple(found)
+
+    def _work_out(self, variable: Variable, written: Written, service: str) -> Resolved:
         try:
             seen = self._read(variable, written, service)
         except CoinJarError as fault:

@@ -42,9 +42,13 @@ Content: TypeAlias = str | Template | Command | FromFile | FromEnv | Unset
 
 
 class Written:
-    """A value as somebody wrote it in one place. `seen` is what it resolves to, kept by `layers.plain`."""
+    """A value as somebody wrote it in one place.
 
-    __slots__ = ("column", "content", "file", "line", "seen")
+    `seen` is what a plain text resolves to, `made` what a text with references made of the plain ones it refers to; both are
+    kept by `layers`, for every stage and service.
+    """
+
+    __slots__ = ("column", "content", "file", "line", "made", "seen")
 
     def __init__(self, content: Content, file: str, line: int, column: int) -> None:
         self.content = content
@@ -52,6 +56,7 @@ class Written:
         self.line = line
         self.column = column
         self.seen: Resolved | None = None
+        self.made: dict[tuple[Resolved, ...], Resolved] | None = None
 
     @property
     def place(self) -> Place:

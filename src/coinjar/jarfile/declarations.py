@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from typing import Any
 
 from yaml.nodes import Node, SequenceNode
 
@@ -19,6 +20,7 @@ from coinjar.jarfile.yamltext import compose, is_null, place
 TOP = ("coinjar", "app", "services", "stages", "sets", "variables", "together", "accepted")
 VARIABLE = ("about", "kind", "default", "secret", "services", "stages", "required", "phase", "only_with", "also_as", "generate")
 CONSTRAINTS = tuple(sorted({name for kind in KINDS.values() for name in kind.takes}))
+VARIABLE_KEYS = VARIABLE + CONSTRAINTS
 STAGE_KEYS = ("about", "follows", "guarded", "hosts")
 _RULE = r"CJ\d{3}"
 PHASES = ("build", "run", "both")
@@ -139,7 +141,7 @@ def _refuse_circles(fields: Fields, stages: dict[str, Stage], followed: dict[str
 def _read_variables(fields: Fields, node: Node | None, jar: Jar) -> dict[str, Variable]:
     variables: dict[str, Variable] = {}
     for name, key, value in _named(fields, node, "variable", "variables"):
-        own = {} if is_null(value) else fields.fields(value, f"variable {name}", VARIABLE + CONSTRAINTS)
+        own = {} if is_null(value) else fields.fields(value, f"variable {name}", VARIABLE_KEYS)
         variables[name] = _read_variable(fields, VariableName(name), place(key, fields.file), own, jar)
         for also in variables[name].also_as:
             if words := name_fault("variable", also):
@@ -158,28 +160,36 @@ def _read_variable(fields: Fields, name: VariableName, at: Place, own: dict[str,
     if kind not in KINDS:
         fields.fault(own["kind"], f"there is no kind '{kind}'", suggestion(kind, KINDS, f"the kinds are {', '.join(KINDS)}"))
         kind = "text"
-    variable = Variable(
-        name,
-        at,
-        fields.text(own.get("about"), f"about of {name}"),
-        kind,
-        _constraints(fields, kind, own),
-        secret=fields.flag(own.get("secret"), "secret"),
-        required=fields.flag(own.get("required"), "required"),
-        services=frozenset(_services(fields, own["services"], f"services of {name}", jar)) if "services" in own else None,
-        stages=_stages(fields, own["stages"], f"stages of {name}", jar) if "stages" in own else None,
-        phase=fields.text(own.get("phase"), "phase", "run"),
-        only_with=_conditions(fields, own.get("only_with"), name),
-        also_as=tuple(text for text, _ in fields.texts(own.get("also_as"), "also_as")),
-        generate=_recipe(fields, own.get("generate")),
-    )
+    given = {key: _read_key(fields, key, node, name, jar) for key, node in own.items() if key in _READ_BY_NAME}
+    variable = Variable(name, at, kind=kind, constraints=_constraints(fields, kind, own), **given)
     if kind == "choice" and "choices" not in own:
         fields.fault(own["kind"], "the kind choice needs its choices", "add choices: [one, another]")
     if variable.phase not in PHASES:
         fields.fault(own["phase"], f"there is no phase '{variable.phase}'", f"the phases are {', '.join(PHASES)}")
     if "default" in own:
-        variable = variable._replace(default=read_value(fields, variable, own["default"]))
+        default = read_value(fields, variable, own["default"])
+        variable = Variable(name, at, kind=kind, constraints=variable.constraints, default=default, **given)
     return variable
+
+
+_READ_BY_NAME = frozenset(VARIABLE) - {"kind", "default"}
+
+
+def _read_key(fields: Fields, key: str, node: Node, name: str, jar: Jar) -> Any:  # noqa: ANN401, PLR0911 - each key has a type of its own
+    """What stands behind one key of a variable, other than its kind, its constraints and its default."""
+    if key in ("about", "phase"):
+        return fields.text(node, f"{key} of {name}")
+    if key in ("secret", "required"):
+        return fields.flag(node, key)
+    if key == "services":
+        return frozenset(_services(fields, node, f"services of {name}", jar))
+    if key == "stages":
+        return _stages(fields, node, f"stages of {name}", jar)
+    if key == "only_with":
+        return _conditions(fields, node, name)
+    if key == "also_as":
+        return tuple(text for text, _ in fields.texts(node, "also_as"))
+    return _recipe(fields, node)
 
 
 def _constraints(fields: Fields, kind: str, own: dict[str, Node]) -> dict[str, object]:
@@ -204,7 +214,7 @@ def _stages(fields: Fields, node: Node, what: str, jar: Jar) -> frozenset[str]:
     return frozenset(name for name, _ in names)
 
 
-def _conditions(fields: Fields, node: Node | None, name: str) -> tuple[tuple[str, str | None], ...]:
+def _conditions(fields: Fields, node: Node, name: str) -> tuple[tuple[str, str | None], ...]:
     found = []
     for text, _ in fields.texts(node, f"only_with of {name}"):
         other, equals, wanted = text.partition("=")
@@ -212,10 +222,8 @@ def _conditions(fields: Fields, node: Node | None, name: str) -> tuple[tuple[str
     return tuple(found)
 
 
-def _recipe(fields: Fields, node: Node | None) -> dict[str, object]:
+def _recipe(fields: Fields, node: Node) -> dict[str, object]:
     """How a value is to be made: kept for `generate`, its shape checked here."""
-    if node is None:
-        return {}
     return {key: fields.text(value, key) for key, value in fields.fields(node, "'generate'", ("length", "alphabet", "form")).items()}
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator, Sequence
 
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
@@ -39,10 +39,9 @@ class Fields:
             lines[key.value] = key.start_mark.line + 1
             yield key.value, key, value
 
-    def fields(self, node: Node, what: str, allowed: Iterable[str]) -> dict[str, Node]:
+    def fields(self, node: Node, what: str, allowed: Sequence[str]) -> dict[str, Node]:
         """The members of a mapping whose names are fixed; an unknown one is a fault with a suggestion."""
         found = {}
-        allowed = list(allowed)
         for name, key, value in self.members(node, what):
             if name in allowed:
                 found[name] = value
