@@ -134,3 +134,32 @@ def test_tables_fit(columns: list[tuple[int, int]], room: int) -> None:
 def test_wide_and_combining_letters_are_measured() -> None:
     assert {text: width_of(text) for text in ("abc", "é", "e\u0301", "日本", "••••", "🙂")} == {"abc": 3, "é": 1, "e\u0301": 1, "日本": 4, "••••": 4, "🙂": 2}
     assert [cut("日本語", width) for width in (6, 5, 4, 1)] == ["日本語", "日本…", "日…", "…"]
+
+
+def test_a_fault_of_our_own_shows_no_values(demo: Coinjar) -> None:
+    """A traceback, since it is ours to mend, but without the local variables, among which secrets are."""
+    broken = (
+        "import sys\nfrom coinjar.cli.main import main\nfrom coinjar.core import layers\n"
+        "def fails(self, service, phase='run'):\n"
+        "    found = self.value('TICKET_DB_PASSWORD', service).text\n    raise RuntimeError(f'broken after {len(found)} characters')\n"
+        "layers.Resolver.resolve = fails\nmain(sys.argv[1:])"
+    )
+    arguments = ["render", "prod", "--service", "ticketing", "--as", "json"]
+    done = subprocess.run([sys.executable, "-c", broken, *arguments], cwd=demo.folder, env=demo.env, capture_output=True, text=True, check=False)
+    assert done.returncode == 1
+    assert "RuntimeError: broken after 21 characters" in done.stderr
+    assert "made-up" not in done.stdout + done.stderr
+
+
+def test_nothing_is_left_behind_by_looking(demo: Coinjar) -> None:
+    """Commands that only look write nothing at all: no lock, no cache."""
+    before = {path: path.stat().st_mtime_ns for path in demo.folder.rglob("*")}
+    for arguments in (
+        ("grid",),
+        ("why", "prod", "LOG_LEVEL", "-s", "berths"),
+        ("compare", "prod", "dev"),
+        ("check",),
+        ("render", "prod", "-s", "berths", "--as", "nul"),
+    ):
+        demo(*arguments, code=None)
+    assert {path: path.stat().st_mtime_ns for path in demo.folder.rglob("*")} == before
