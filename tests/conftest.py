@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import pty
+import select
 import shutil
 import subprocess
 import sys
@@ -22,6 +24,18 @@ settings.load_profile("explore" if os.environ.get("COINJAR_EXPLORE") else "stead
 
 PROGRAM = str(Path(sys.executable).parent / "coinjar")
 DEMO = Path(__file__).parent.parent / "src" / "coinjar" / "demo" / "app"
+
+
+SMALL = """\
+services: {web: {}, mailer: {}}
+stages: {dev: {}, prod: {}, prod-isles: {follows: prod}, trial-*: {follows: dev}}
+variables:
+  PORT: {kind: port, default: 8080}
+  LEVEL: {default: info}
+  TOKEN: {secret: true, services: [web]}
+  HOST: {stages: [prod], required: true}
+"""
+"""A jar to try things on: two services, three stages and a pattern, a port, a secret, a name for one stage."""
 
 
 class Done(NamedTuple):
@@ -58,6 +72,30 @@ class Coinjar:
     def read(self, name: str) -> str:
         """A file's text, line ends as they are."""
         return (self.folder / name).read_bytes().decode()
+
+
+def on_a_terminal(cj: Coinjar, *arguments: str, typed: str = "") -> str:
+    """What the program shows on a terminal of its own."""
+    pid, handle = pty.fork()
+    if pid == 0:
+        os.chdir(cj.folder)
+        os.execve(PROGRAM, [PROGRAM, *arguments], cj.env | {"TERM": "xterm"})
+    seen = b""
+    while True:
+        if typed and b": " in seen:
+            os.write(handle, typed.encode())
+            typed = ""
+        ready = select.select([handle], [], [], 20)[0]
+        try:
+            more = os.read(handle, 65536) if ready else b""
+        except OSError:
+            more = b""
+        if not more:
+            break
+        seen += more
+    os.close(handle)
+    os.waitpid(pid, 0)
+    return seen.decode()
 
 
 @pytest.fixture

@@ -49,7 +49,8 @@ def test_every_command_shown_runs(demo: Coinjar, page: str) -> None:
 def test_the_reference_is_the_programs_own_help() -> None:
     made = subprocess.run([sys.executable, ROOT / "tools/reference.py"], capture_output=True, text=True, check=True).stdout
     assert (ROOT / "docs/reference.md").read_text() == made, "run `make docs`"
-    assert re.findall(r"^## (\S+)$", made, re.MULTILINE) == list(COMMANDS)
+    assert re.findall(r"^## (\S+)$", made, re.MULTILINE) == [*COMMANDS, "Library"]
+    assert re.findall(r"^- `coinjar\.(\w+)`: .", made, re.MULTILINE) == coinjar.__all__
 
 
 def test_formats_name_every_kind_dialect_and_addition() -> None:
@@ -105,8 +106,29 @@ def test_the_demo_holds(tmp_path: Path) -> None:
     assert done.returncode == 0, done.stdout + done.stderr
     assert re.search(r"All \d+ statements held", done.stdout)
     assert (tmp_path / "kept/jar/jar.yaml").is_file()
-    listening = subprocess.run(["ps", "-eo", "args"], capture_output=True, text=True, check=True).stdout if Path("/bin/ps").exists() else ""
-    assert str(tmp_path) not in listening
+    assert not [process for process in Path("/proc").glob("[0-9]*/cwd") if _points_into(process, tmp_path)]
+
+
+def _points_into(link: Path, folder: Path) -> bool:
+    """Whether a process works in a folder; those of others, and those that have ended, cannot be asked."""
+    try:
+        return link.readlink().is_relative_to(folder)
+    except OSError:
+        return False
+
+
+def test_a_demo_that_does_not_hold_says_so(tmp_path: Path) -> None:
+    """With a program that answers wrongly in the demo's place: exit code 1, and everything is cleaned up."""
+    wrong = (
+        "import sys\nfrom coinjar.demo import walk\nfrom coinjar.cli.main import main\n"
+        "walk.Walk.answer = lambda self, port: {'pid': 0, 'settings': {'PUBLIC_URL': 'x', 'APP_TITLE': 'y'}}\nsys.exit(main(['demo']))"
+    )
+    env = {"PATH": "/usr/bin:/bin", "HOME": str(tmp_path), "TMPDIR": str(tmp_path)}
+    done = subprocess.run([sys.executable, "-c", wrong], cwd=tmp_path, env=env, capture_output=True, text=True, check=False)
+    assert done.returncode == 1, done.stdout
+    assert "The demo did not hold: timetable on dev is the process that was started" in done.stderr
+    assert list(tmp_path.iterdir()) == []
+    assert not [process for process in Path("/proc").glob("[0-9]*/cwd") if _points_into(process, tmp_path)]
 
 
 def test_pictures_and_pages_are_there() -> None:

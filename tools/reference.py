@@ -29,7 +29,15 @@ def reference() -> str:
 
     parts = [HEAD, f"```text\n{help_of()}\n```\n"]
     parts += [f"## {name}\n\n```text\n{help_of(name)}\n```\n" for name in COMMANDS]
+    parts += ["## Library\n", *library(), ""]
     return "\n".join(parts)
+
+
+def library() -> list[str]:
+    """A line for each public name, from its docstring."""
+    import coinjar
+
+    return [f"- `coinjar.{name}`: {(getattr(coinjar, name).__doc__ or '').strip().splitlines()[0]}" for name in coinjar.__all__]
 
 
 if __name__ == "__main__":

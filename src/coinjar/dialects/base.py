@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from typing import NamedTuple
 
@@ -48,29 +49,30 @@ class Reading(NamedTuple):
     remarks: list[Remark]
 
 
-class Dialect:
+class Dialect(ABC):
     """One consumer's grammar: a module of `coinjar.dialects`, or an entry point of another package."""
 
     name: str
     about: str
     reads = True
 
+    @abstractmethod
     def refusal(self, name: str, text: str) -> str | None:
         """Why the grammar cannot carry this value (in words that do not show it), or None if it can."""
-        raise NotImplementedError
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
         """Why values that can each be carried cannot stand in one file, or None if they can."""
         del entries
         return None
 
+    @abstractmethod
     def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
         """The file. `refusal` and `clash` have been asked before."""
-        raise NotImplementedError
 
     def read(self, data: bytes, file: str) -> Reading:
         """Take a file apart, if `reads`. Raises InputError only if nothing of it can be read."""
-        raise NotImplementedError
+        del data  # nothing of it is looked at
+        raise InputError(f"{self.name} can only be written", hint="take another dialect", place=Place(file), code="write-only")
 
 
 def decode(data: bytes, file: str) -> tuple[str, list[Remark]]:
