@@ -71,13 +71,11 @@ def _version(wanted: bool) -> None:
 
 @app.callback()
 def top(
-    ctx: typer.Context,
     jar: Annotated[str | None, typer.Option(metavar="PATH", envvar="COINJAR_JAR", help="The jar's folder; else it is looked for from here upward.")] = None,
     version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False,
 ) -> None:
     """Define an application's environment variables per stage and service, render and inject them, compare stages."""
-    del version
-    ctx.obj = jar
+    del jar, version  # commands find the jar among this command's parameters
 
 
 def tell(error: CoinJarError) -> None:

@@ -24,10 +24,9 @@ LARGEST_TEXT = 1 << 20
 
 
 class Reference(Record):
-    """One `${…}`. `offset` is where it starts in its template's source."""
+    """One `${…}`."""
 
     name: str
-    offset: int
     additions: tuple[str, ...] = ()
     service: str | None = None
     operator: str = ""
@@ -114,7 +113,6 @@ def _at(pattern: str, source: str, at: int) -> re.Match[str] | None:
 
 
 def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
-    start = at
     if not source.startswith("${", at):
         raise _fault(at, "a lone '$'", "write '$$' for a dollar sign, or '${NAME}' for a reference")
     name = _at(_NAME, source, at + 2)
@@ -144,7 +142,7 @@ def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
     elif not source.startswith("}", at):
         what = "a '${' is not closed" if at == len(source) else f"'{source[at]}' cannot stand in a reference"
         raise _fault(at, what, "write '${NAME}', '${NAME:-word}' or '${NAME@url}'")
-    reference = Reference(name.group(), start, tuple(additions), service, operator.group() if operator else "", word_parts)
+    reference = Reference(name.group(), tuple(additions), service, operator.group() if operator else "", word_parts)
     return reference, at + 1
 
 
