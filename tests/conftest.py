@@ -127,9 +127,9 @@ def jar(cj: Coinjar) -> Callable[..., Coinjar]:
 @pytest.fixture(scope="session", autouse=True)
 def _remove_containers() -> Iterator[None]:
     yield
-    if consumers._podman.cache_info().currsize:
+    if consumers.podman_engine.cache_info().currsize:
         state = consumers.podman_state()
-        base, env = consumers._podman()
+        base, env = consumers.podman_engine()
         subprocess.run([*base, "rmi", "-fa"], env=env, capture_output=True, check=False)
         if os.path.ismount(state / "root" / "overlay"):
             subprocess.run(["umount", str(state / "root" / "overlay")], check=False)

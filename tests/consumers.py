@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import atexit
+import csv
 import json
 import os
 import shutil
 import subprocess
+import tempfile
+import tomllib
+from base64 import b64decode
 from collections.abc import Callable, Sequence
 from functools import cache
 from pathlib import Path
 
 import pytest
+import yaml
 
 TOOLS = Path("/usr/bin:/bin:/usr/sbin:/sbin")
 
@@ -61,12 +67,6 @@ def node(file: Path, programs: Sequence[str] | None = None) -> dict[str, bytes]:
     return {name: text.encode() for name, text in seen[0].items()}
 
 
-def node_json(file: Path) -> dict[str, bytes]:
-    """JSON as Node.js parses it."""
-    script = "process.stdout.write(JSON.stringify(JSON.parse(require('fs').readFileSync(process.argv[1], 'utf8'))))"
-    return {name: text.encode() for name, text in json.loads(_run([nodes()[0], "-e", script, str(file)])).items()}
-
-
 def kubectl(file: Path) -> dict[str, bytes]:
     """`kubectl create configmap --from-env-file`, which needs no cluster."""
     out = _run([need("kubectl"), "create", "configmap", "x", "--dry-run=client", "-o", "json", f"--from-env-file={file}"])
@@ -74,7 +74,7 @@ def kubectl(file: Path) -> dict[str, bytes]:
 
 
 @cache
-def _podman() -> tuple[list[str], dict[str, str]]:
+def podman_engine() -> tuple[list[str], dict[str, str]]:
     """Podman with storage and settings of its own, and a base image made offline from a static busybox."""
     state = Path(os.environ.get("TMPDIR", "/tmp")) / f"coinjar-podman-{os.getpid()}"  # noqa: S108 - made and removed by the tests
     need("runc")
@@ -96,23 +96,166 @@ def _podman() -> tuple[list[str], dict[str, str]]:
 
 def podman_state() -> Path:
     """Where podman keeps what it made here."""
-    return Path(_podman()[1]["HOME"])
+    return Path(podman_engine()[1]["HOME"])
 
 
 def podman(file: Path) -> dict[str, bytes]:
     """`podman run --env-file`: what the container's process really gets."""
-    base, env = _podman()
+    base, env = podman_engine()
     run = [*base, "run", "--rm", "--network", "host", "--env-file", str(file), "localhost/coinjar/base:1", "/bin/busybox", "cat", "/proc/self/environ"]
     done = subprocess.run(run, env=env, capture_output=True, check=False)
     assert done.returncode == 0, done.stderr.decode()
     return {name: text for name, text in _environ(done.stdout).items() if name not in ("PATH", "HOME", "TERM", "HOSTNAME", "container")}
 
 
+_SYSTEMD = r"""
+set -eu
+dir=$1
+cg=/sys/fs/cgroup/unified; [ -d "$cg" ] || cg=/sys/fs/cgroup
+cg=$cg/coinjar-$$; mkdir -p "$cg"
+cat >"$dir/inner" <<'I'
+dir=$1
+mount --make-rprivate /
+mount -t tmpfs tmpfs /run
+mkdir -p /run/systemd/system /run/user/0
+umount -l /sys/fs/cgroup
+mount -t cgroup2 cgroup2 /sys/fs/cgroup
+exec script -qc "mount --bind \$(tty) /dev/console; exec env -i PATH=/usr/bin:/bin HOME=$dir XDG_CONFIG_HOME=$dir XDG_RUNTIME_DIR=/run/user/0 \
+  SYSTEMD_ENVIRONMENT_GENERATOR_PATH=$dir/none SYSTEMD_LOG_TARGET=console timeout 20 /lib/systemd/systemd --user --unit=kit.service --log-level=warning" "$dir/console"
+I
+(sh -c 'echo $PPID' >"$cg/cgroup.procs"; exec unshare -m -C -p -f --mount-proc sh "$dir/inner" "$dir") >/dev/null </dev/null || true
+find "$cg" -depth -type d -exec rmdir {} + 2>/dev/null || true
+"""
+
+
+def _systemd(section: str) -> Callable[[Path], dict[str, bytes]]:
+    """A systemd of our own (a user manager in private namespaces) starts a service; `section` says how it is given the file."""
+
+    def read(file: Path) -> dict[str, bytes]:
+        if os.geteuid() != 0:
+            pytest.skip("only root can give systemd a mount and a process namespace of its own")
+        need("systemctl")
+        folder = file.parent / "systemd-home"
+        shutil.rmtree(folder, ignore_errors=True)
+        unit = folder / "systemd" / "user" / "kit.service"
+        (unit.parent / "kit.service.d").mkdir(parents=True)
+        out = folder / "out"
+        base = "[Unit]\nSuccessAction=exit\nFailureAction=exit\n[Service]\nType=oneshot\nExecStart=/bin/cat /proc/self/environ\n"
+        unit.write_text(f"{base}StandardOutput=file:{out}\n" + (f"EnvironmentFile={file}\n" if section == "EnvironmentFile" else ""))
+        if section == "drop-in":
+            shutil.copy(file, unit.parent / "kit.service.d" / "vars.conf")
+        subprocess.run(["/bin/sh", "-c", _SYSTEMD, "sh", str(folder)], env={"PATH": str(TOOLS)}, capture_output=True, check=False)
+        assert out.exists(), (folder / "console").read_text(errors="replace") if (folder / "console").exists() else "systemd did not start"
+        return _environ(out.read_bytes())
+
+    return read
+
+
+_JAVA = """
+import java.io.*; import java.util.*; import java.nio.charset.StandardCharsets;
+public class Read {
+  public static void main(String[] a) throws Exception {
+    Properties p = new Properties(), q = new Properties();
+    try (InputStream in = new FileInputStream(a[0])) { p.load(in); }
+    try (Reader in = new InputStreamReader(new FileInputStream(a[0]), StandardCharsets.UTF_8)) { q.load(in); }
+    if (!p.equals(q)) throw new Error("the two readers differ");
+    OutputStream out = new BufferedOutputStream(System.out);
+    for (String n : p.stringPropertyNames()) {
+      String both = n + " " + p.getProperty(n);
+      out.write((Base64.getEncoder().encodeToString(both.getBytes(StandardCharsets.UTF_8)) + "\\n").getBytes());
+    }
+    out.flush();
+  }
+}
+"""
+
+
+@cache
+def _java_class() -> Path:
+    folder = Path(tempfile.mkdtemp(prefix="coinjar-java-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    (folder / "Read.java").write_text(_JAVA)
+    _run([need("javac"), "-d", str(folder), str(folder / "Read.java")])
+    return folder
+
+
+def java(file: Path) -> dict[str, bytes]:
+    """java.util.Properties, from bytes and from characters."""
+    out = _run([need("java"), "-XX:TieredStopAtLevel=1", "-Xshare:auto", "-cp", str(_java_class()), "Read", str(file)])
+    pairs = [b64decode(line).partition(b" ") for line in out.splitlines()]
+    return {name.decode(): text for name, _, text in pairs}
+
+
+def podman_build(file: Path) -> dict[str, bytes]:
+    """An offline build whose Containerfile has these lines, and what its container's process gets."""
+    base, env = podman_engine()
+    folder = file.parent / "context"
+    folder.mkdir(exist_ok=True)
+    (folder / "Containerfile").write_bytes(b"FROM localhost/coinjar/base:1\n" + file.read_bytes())
+    tag = f"localhost/coinjar/built:{os.getpid()}"
+    build = [*base, "build", "-q", "--isolation", "chroot", "--network", "host", "--pull=never", "-t", tag, str(folder)]
+    for argv in (build, [*base, "run", "--rm", "--network", "host", tag, "/bin/busybox", "cat", "/proc/self/environ"]):
+        done = subprocess.run(argv, env=env, capture_output=True, check=False)
+        assert done.returncode == 0, done.stderr.decode()
+    return _environ(done.stdout)
+
+
+def _texts(values: dict[str, str]) -> dict[str, bytes]:
+    return {name: text.encode() for name, text in values.items()}
+
+
+def ruamel(file: Path) -> dict[str, bytes]:
+    """A second YAML parser, of YAML 1.2 and, the same file, of 1.1."""
+    import ruamel.yaml
+
+    seen = []
+    for version in ("1.2", "1.1"):
+        parser = ruamel.yaml.YAML(typ="safe", pure=True)
+        parser.version = version
+        seen.append(parser.load(file.read_bytes()) or {})
+    assert seen[0] == seen[1]
+    return _texts(seen[0])
+
+
+def kubectl_object(file: Path) -> dict[str, bytes]:
+    """The object as kubectl reads it, without a server."""
+    found = json.loads(_run([need("kubectl"), "label", "--local", "-f", str(file), "-o", "json", "read=yes"]))
+    if found["kind"] == "Secret":
+        return {name: b64decode(text) for name, text in (found.get("data") or {}).items()}
+    return _texts(found.get("data") or {})
+
+
+def _csv(file: Path) -> dict[str, bytes]:
+    with file.open(newline="", encoding="utf-8") as opened:
+        return {row["name"]: row["value"].encode() for row in csv.DictReader(opened)}
+
+
+def _python(parse: Callable[[bytes], dict[str, str]]) -> Callable[[Path], dict[str, bytes]]:
+    return lambda file: _texts(parse(file.read_bytes()))
+
+
+def _node_map(expression: str) -> Callable[[Path], dict[str, bytes]]:
+    script = f"const d = JSON.parse(require('fs').readFileSync(process.argv[1], 'utf8')); process.stdout.write(JSON.stringify({expression}))"
+    return lambda file: _texts(json.loads(_run([nodes()[0], "-e", script, str(file)])))
+
+
 READERS: dict[str, dict[str, Callable[[Path], dict[str, bytes]]]] = {
     "posix": {"dash": _shell("dash"), "bash": _shell("bash", "--posix"), "busybox": _shell("busybox", "sh")},
     "literal": {"podman": podman, "kubectl": kubectl},
+    "systemd": {"systemd": _systemd("EnvironmentFile")},
+    "systemd-dropin": {"systemd": _systemd("drop-in")},
     "dotenv": {"node": node},
-    "json": {"node": node_json, "python": lambda file: {name: text.encode() for name, text in json.loads(file.read_bytes()).items()}},
     "nul": {"itself": lambda file: _environ(file.read_bytes())},
+    "json": {"node": _node_map("d"), "python": _python(json.loads)},
+    "yaml": {"pyyaml": _python(lambda data: yaml.safe_load(data) or {}), "ruamel": ruamel},
+    "toml": {"tomllib": _python(lambda data: tomllib.loads(data.decode()))},
+    "pairs": {"node": _node_map("Object.fromEntries(d.map(p => [p.name, p.value]))")},
+    "stage-prefixed": {"python": _python(lambda data: {name.removeprefix("DEV_"): text for name, text in json.loads(data).items()})},
+    "settings": {"python": _python(json.loads)},
+    "properties": {"java": java},
+    "csv": {"python": _csv},
+    "kube-configmap": {"kubectl": kubectl_object, "pyyaml": _python(lambda data: yaml.safe_load(data)["data"])},
+    "kube-secret": {"kubectl": kubectl_object},
+    "containerfile": {"podman_build": podman_build},
 }
-"""Dialect to its real readers."""
+"""Dialect to its real readers. For compose there is none here that is no product of its own: tests hold it to the specification's examples."""

@@ -22,7 +22,7 @@ SPECIAL = "aB1 \t\n\r\"'`\\$#={}()!%&|;<>~*?[]^@:,.-+/\u00a0\u00e9\u2028\ufeffðŸ
 TEXTS = st.lists(
     st.one_of(st.text(st.sampled_from(SPECIAL), max_size=12), st.text(st.characters(exclude_categories=["Cs"]), max_size=20)), min_size=1, max_size=120
 )
-SLOW = {"podman": 6, "node": 25}
+SLOW = {"podman": 6, "node": 25, "systemd": 5, "java": 8, "podman_build": 4, "kubectl": 15, "ruamel": 10}
 
 
 def carried(dialect: Dialect, texts: list[str]) -> list[Entry]:
@@ -43,7 +43,7 @@ def test_real_readers_get_every_byte(dialect: str, program: str, tmp_path_factor
     @given(TEXTS)
     def holds(texts: list[str]) -> None:
         entries = carried(get(dialect), texts)
-        if program in ("kubectl", "podman", "node", "node_json") and not entries:
+        if program in ("kubectl", "podman", "node") and not entries:
             return
         file = folder / "vars"
         file.write_bytes(render(get(dialect), entries, HEADING, []))
@@ -249,9 +249,9 @@ def test_readers_report_what_a_person_may_not_expect(dialect: str, text: str) ->
 
 def test_faults_of_whole_files_have_their_place() -> None:
     for dialect, data, told in [
-        ("json", b'{"A": "x",}', "f:1:11: this is not JSON: a comma stands before the end"),
-        ("json", b"[1]", "f:1:1: this is not JSON: expecting an object"),
-        ("json", b'{"A": ' + b"[" * 100_000, "f: this JSON is nested too deep"),
+        ("json", b'{"A": "x",}', "f:1:10: this is not JSON: a comma stands before the end"),
+        ("json", b"[1]", "f:1:1: this is no JSON object"),
+        ("json", b'{"A": ' + b"[" * 100_000, "f:1:57: this is not JSON: it is nested more than 50 levels deep"),
         ("dotenv", b"A=1\nB=\xff\n", "f:2:3: byte 0xff is not UTF-8 text"),
     ]:
         with pytest.raises(CoinJarError) as caught:

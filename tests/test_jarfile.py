@@ -17,10 +17,10 @@ from hypothesis import strategies as st
 from referencing import Registry, Resource
 
 from coinjar import CoinJarError
-from coinjar.jarfile.edit import Edit, apply
+from coinjar.documents.edit import Edit, apply
+from coinjar.documents.tree import data_of, grow
 from coinjar.jarfile.load import load
 from coinjar.jarfile.schemas import SCHEMAS, schema_text
-from coinjar.jarfile.tree import data_of, grow
 from tests.conftest import DEMO, Coinjar
 
 JAR = "services: {web: {}}\nstages: {dev: {}}\nvariables:\n  A: {}\n  P: {kind: port}\n  L: {kind: list}\n  J: {kind: json}\n"

@@ -13,7 +13,7 @@ from coinjar.core.kinds import normal
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar, Variable
 from coinjar.core.names import ALL, VariableName, name_fault
-from coinjar.jarfile.edit import Edit
+from coinjar.documents.edit import Edit
 from coinjar.jarfile.load import load, plain_path
 from coinjar.jarfile.outside import fetcher
 from coinjar.jarfile.store import locked

@@ -2,26 +2,34 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from coinjar.actions.opening import Resolution
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
+from coinjar.destinations.example import example_entries
 from coinjar.dialects import carriers, get
-from coinjar.dialects.base import Dialect, Entry, Heading, render
+from coinjar.dialects.base import Dialect, Entry, Heading, Known, refuse, render
 
 
 def rendered(jar: Jar, resolution: Resolution, dialect: Dialect) -> bytes:
     """The file. Raises InputError naming every variable that the dialect cannot carry, and those dialects that can."""
     entries = [Entry(name, seen.text, seen.variable) for name, seen in resolution.emitted()]
+    dialect.known = Known(jar.stage_names(), jar.variables)
     return render(dialect, entries, Heading(jar.app, resolution.stage, resolution.service), carriers())
 
 
 def rendered_example(resolver: Resolver, service: str) -> bytes:
     """The committed example: what the service gets on this stage, from its declarations alone."""
-    dialect = get("example")
-    entries = []
-    for variable in resolver.jar.variables.values():
-        if resolver.applies(variable, service):
-            default = variable.default.content if variable.default else None
-            text = "change-me" if variable.secret or (variable.required and default is None) else default if isinstance(default, str) else None
-            entries.append(Entry(variable.name, text, variable))
-    return render(dialect, entries, Heading(resolver.jar.app, resolver.stage, service), [])
+    return render(get("example"), example_entries(resolver, service), Heading(resolver.jar.app, resolver.stage, service), [])
+
+
+def rendered_stages(jar: Jar, resolutions: Sequence[Resolution], dialect: Dialect) -> bytes:
+    """Several stages in one file, in a dialect that can hold them."""
+    dialect.known = Known(jar.stage_names(), jar.variables)
+    data = b""
+    for one in resolutions:
+        entries = [Entry(name, seen.text, seen.variable) for name, seen in one.emitted()]
+        refuse(dialect, entries, carriers())
+        data = dialect.update(data, "stdout", entries, Heading(jar.app, one.stage, one.service))
+    return data

@@ -13,7 +13,8 @@ from coinjar.core.layers import Resolver
 from coinjar.core.model import UNSET, Content, Jar, Variable
 from coinjar.core.names import ALL, SHARED, VariableName, name_fault, suggestion
 from coinjar.core.references import Template
-from coinjar.jarfile.edit import Edit, Plain, apply
+from coinjar.documents.edit import Edit, apply
+from coinjar.documents.writing import Plain
 from coinjar.jarfile.load import load, mine_path, plain_path, read_bytes, shown_path
 from coinjar.jarfile.store import locked, replace_file
 

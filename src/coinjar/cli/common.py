@@ -43,7 +43,15 @@ def _layers(jar: Jar) -> list[str]:
 stage_names = _complete(_stages)
 layer_names = _complete(_layers)
 service_names = _complete(lambda jar: list(jar.services))
+destination_names = _complete(lambda jar: list(jar.destinations))
 variable_names = _complete(lambda jar: list(jar.variables))
+
+
+def render_names(ctx: typer.Context, incomplete: str) -> list[str]:
+    """Completes a stage, then destinations."""
+    given = ctx.params.get("where") or []
+    return (destination_names if given or ctx.params.get("every_stage") else stage_names)(ctx, incomplete)
+
 
 JarOption = Annotated[str | None, typer.Option("--jar", metavar="PATH", help="The jar's folder; else it is looked for from here upward.")]
 StageArgument = Annotated[str, typer.Argument(metavar="STAGE", autocompletion=stage_names, help="The stage.")]

@@ -26,7 +26,7 @@ COMMANDS = {
     "why": ("Look", "Explain one value: every layer that spoke, and who won."),
     "compare": ("Look", "Put two stages or files side by side."),
     "check": ("Look", "Look for what is missing, wrong, or will surprise."),
-    "render": ("Use", "Write a service's variables in a dialect."),
+    "render": ("Use", "Write destinations, or a service's variables in a dialect."),
     "within": ("Use", "Run a program with a service's variables."),
     "schema": ("More", "Write out the JSON Schemas of the jar's files."),
     "demo": ("More", "Walk through the whole job on a made-up example."),

@@ -3,51 +3,166 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import CommandsOption, DialectOption, JarOption, SecretsOption, ServiceOption, StageArgument, WithOption, open_here, resolved, say
+from coinjar.cli.common import (
+    CommandsOption,
+    DialectOption,
+    JarOption,
+    JsonOption,
+    SecretsOption,
+    ServiceOption,
+    WithOption,
+    counted,
+    one_offs,
+    open_here,
+    print_json,
+    render_names,
+    resolved,
+    say,
+)
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.opening import Resolution
+    from coinjar.actions.opening import OpenJar, Resolution
+    from coinjar.actions.rendering import Plan
+    from coinjar.core.shown import Masker
 
 
 def run(
     ctx: typer.Context,
-    stage: StageArgument,
+    where: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="STAGE [DEST]...",
+            autocompletion=render_names,
+            help="The stage, then destinations (default: all); with --every-stage only these.",
+        ),
+    ] = None,
     dialect: DialectOption = None,
     service: ServiceOption = None,
     with_: WithOption = None,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Write nothing: print a unified diff, secrets masked.")] = False,
+    verify: Annotated[bool, typer.Option("--verify", help="Write nothing: exit 1 if a file is out of date.")] = False,
+    every_stage: Annotated[bool, typer.Option("--every-stage", help="All stages, one after the other.")] = False,
+    move_up: Annotated[bool, typer.Option("--move-up", help="In documents, move what several places repeat to the level above them.")] = False,
+    stale: Annotated[bool, typer.Option("--stale", help="List the objects of manifests that nothing refers to any more.")] = False,
+    keep: Annotated[int | None, typer.Option("--keep", metavar="N", min=0, help="With --stale: how many of each to leave out (default 3).")] = None,
     show_secrets: SecretsOption = False,
     allow_commands: CommandsOption = False,
+    as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Write a service's variables to stdout in a dialect: posix, literal, dotenv, json, nul, exec-script, example.
+    """Write destinations that are files (jar.yaml, destinations), or with --as one service's variables to stdout.
 
-    What goes in comes out of the real reader byte for byte, or is refused by name. On a terminal secrets are masked.
+    What goes in comes out of the real reader byte for byte, or is refused by name. Nothing is written if anything is wrong.
     """
+    from coinjar.core.shown import Masker
+
+    names = list(where or [])
+    if dialect is not None:
+        _refuse_with_dialect(dry_run or verify or move_up or stale or as_json, names[0 if every_stage else 1 :])
+        if every_stage:
+            _print_stages(ctx, jar, dialect, service, with_, allow_commands, show_secrets)
+        else:
+            _print_one(ctx, jar, names, dialect, service, with_, allow_commands, show_secrets)
+        return
+    if service or with_:
+        raise UsageError("--service and --with go with --as", hint="a destination names its services in jar.yaml")
+    opened = open_here(ctx, jar)
+    if not every_stage and not names:
+        raise UsageError("which stage?", hint="name one, or add --every-stage")
+    stages = opened.load([]).stage_names() if every_stage else [names.pop(0)]
+    masker = Masker(show_secrets=show_secrets)
+    if stale:
+        _list_stale(opened, stages, names, masker, keep)
+        return
+    found = _plan(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up, only_looks=dry_run or verify)
+    if as_json:
+        print_json(_as_json(found))
+    elif dry_run:
+        _show_differences(found)
+    else:
+        _show(found, verify=verify)
+    _tell(found)
+    if verify and found.out_of_date:
+        raise typer.Exit(1)
+
+
+def _refuse_with_dialect(unfit: bool, more: list[str]) -> None:
+    if unfit or more:
+        raise UsageError(
+            "--as writes to stdout, one service's variables",
+            hint="leave --as out for destinations: --dry-run, --verify, --move-up, --stale, --json are theirs",
+        )
+
+
+def _plan(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, *, allow_commands: bool, move_up: bool, only_looks: bool) -> Plan:
+    from coinjar.actions.rendering import plan, write
+
+    if only_looks:
+        return plan(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up)
+    return write(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up)
+
+
+def _print_one(
+    ctx: typer.Context,
+    jar: str | None,
+    names: list[str],
+    dialect: str,
+    service: str | None,
+    given: list[str] | None,
+    allow_commands: bool,
+    show_secrets: bool,
+) -> None:
+    """One service on one stage, to stdout."""
     from coinjar.actions.opening import the_service
     from coinjar.actions.render import rendered, rendered_example
-    from coinjar.dialects import BUILT_IN, get
+    from coinjar.dialects import get
 
-    if dialect is None:
-        raise UsageError("in which dialect?", hint=f"add --as: {', '.join(BUILT_IN)}")
     found = get(dialect)
+    if not names:
+        raise UsageError("which stage?", hint="name one")
     if dialect == "example":  # made from the declarations: a value may well be missing
-        resolver = open_here(ctx, jar).resolver(stage)
+        resolver = open_here(ctx, jar).resolver(names[0])
         data = rendered_example(resolver, the_service(resolver.jar, service))
     else:
-        resolver, resolution = resolved(ctx, jar, stage, service, with_, allow_commands=allow_commands)
-        data = rendered(resolver.jar, _masked(resolution) if sys.stdout.isatty() and not show_secrets else resolution, found)
+        resolver, resolution = resolved(ctx, jar, names[0], service, given, allow_commands=allow_commands)
+        data = rendered(resolver.jar, _for_eyes(resolution, show_secrets), found)
+    _put_out(data)
+
+
+def _print_stages(
+    ctx: typer.Context, jar: str | None, dialect: str, service: str | None, given: list[str] | None, allow_commands: bool, show_secrets: bool
+) -> None:
+    """One service on every stage, to stdout, in a dialect that can hold them."""
+    from coinjar.actions.opening import the_service
+    from coinjar.actions.render import rendered_stages
+    from coinjar.dialects import BUILT_IN, get
+
+    found = get(dialect)
+    if not found.many_stages:
+        able = ", ".join(name for name in BUILT_IN if get(name).many_stages)
+        raise UsageError(f"{dialect} holds one stage", hint=f"these hold several: {able}")
+    opened = open_here(ctx, jar)
+    loaded = opened.load()
+    service = the_service(loaded, service)
+    each = [opened.resolve(stage, service=service, one_offs=one_offs(given), allow_commands=allow_commands) for stage in loaded.stage_names()]
+    _put_out(rendered_stages(loaded, [_for_eyes(one, show_secrets) for one in each], found))
+
+
+def _put_out(data: bytes) -> None:
     sys.stdout.flush()
     sys.stdout.buffer.write(data)
     sys.stdout.buffer.flush()
 
 
-def _masked(resolution: Resolution) -> Resolution:
+def _for_eyes(resolution: Resolution, show_secrets: bool) -> Resolution:
     """The same for a terminal: a mask in every secret's place."""
+    if show_secrets or not sys.stdout.isatty():
+        return resolution
     from coinjar.actions.opening import Resolution
     from coinjar.core.model import Resolved
     from coinjar.core.shown import Masker
@@ -59,3 +174,66 @@ def _masked(resolution: Resolution) -> Resolution:
     }
     say("coinjar: secrets are masked on a terminal (--show-secrets shows them; a pipe or a file gets them)")
     return Resolution(resolution.stage, resolution.service, shown)
+
+
+def _list_stale(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, keep: int | None) -> None:
+    from coinjar.actions.rendering import stale
+    from coinjar.jarfile.load import shown_path
+
+    for path in stale(opened, stages, names, masker, keep):
+        print(shown_path(path))
+
+
+def _show(found: Plan, *, verify: bool) -> None:
+    from coinjar.actions.rendering import NEW, SAME
+    from coinjar.cli.table import Text, show, styled, table, terminal_width
+    from coinjar.jarfile.load import shown_path
+
+    changed = len(found.out_of_date)
+    total = counted(len(found.files), "file")
+    if verify:
+        show(styled(f"{changed} of {total} out of date" if changed else f"all {total} up to date", "bold"))
+    else:
+        show(styled(f"{counted(changed, 'file')} written, {len(found.files) - changed} up to date already", "bold"))
+    marks = {NEW: Text("+", "green"), SAME: Text("=", "dim")}
+    rows = []
+    for one in found.files:
+        private = Text("0600" if one.output.secret and not one.output.program else "0700" if one.output.secret else "", "cyan")
+        rows.append([marks.get(one.state, Text("~", "yellow")), Text(shown_path(one.path)), Text(one.destination, "dim"), Text(one.output.about), private])
+    for line in table(["", "file", "destination", "what is in it", ""], rows, least=[1, 30, 10, 16, 4], width=terminal_width()) if rows else []:
+        show(line)
+
+
+def _show_differences(found: Plan) -> None:
+    from coinjar.actions.rendering import difference
+    from coinjar.cli.table import show, styled
+
+    styles = {"+": "green", "-": "red", "@": "cyan"}
+    for one in found.out_of_date:
+        for number, line in enumerate(difference(one)):
+            show(styled(line, "bold" if number < 2 else styles.get(line[:1], "")))
+    if not found.out_of_date:
+        say(f"coinjar: all {counted(len(found.files), 'file')} up to date")
+
+
+def _tell(found: Plan) -> None:
+    """What is to know about the destinations, to stderr."""
+    from coinjar.core.shown import visible
+
+    for one in found.notices:
+        say(f"{one.place}: {visible(one.message)}")
+        say(f"    {visible(one.fix)}")
+
+
+def _as_json(found: Plan) -> dict[str, Any]:
+    from coinjar.jarfile.load import shown_path
+
+    return {
+        "files": [
+            {"path": shown_path(one.path), "destination": one.destination, "stage": one.stage, "state": one.state, "secret": one.output.secret}
+            for one in found.files
+        ],
+        "notices": [
+            {"message": one.message, "fix": one.fix, "file": one.place.file, "line": one.place.line, "column": one.place.column} for one in found.notices
+        ],
+    }

@@ -17,6 +17,12 @@ class Place(NamedTuple):
         return f"{self.file}:{self.line}:{self.column}" if self.line else self.file
 
 
+def place_of(text: str, at: int, file: str) -> Place:
+    """Line and column of a position in a text."""
+    start = text.rfind("\n", 0, at) + 1
+    return Place(file, text.count("\n", 0, at) + 1, at - start + 1)
+
+
 class CoinJarError(Exception):
     """Anything a user can cause. Never holds a secret's text."""
 

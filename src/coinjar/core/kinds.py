@@ -153,6 +153,11 @@ def join_list(elements: list[str], constraints: Constraints) -> str:
     return separator.join(elements)
 
 
+def split_list(text: str, constraints: Constraints) -> list[str]:
+    """The elements of a list's text; none for an empty one."""
+    return text.split(separator_of(constraints)) if text else []
+
+
 def _json(text: str, constraints: Constraints) -> str:
     del constraints
     from json import JSONDecodeError, loads

@@ -58,12 +58,12 @@ def no_fetch(outside: Outside, place: Place) -> str:
 
 
 class Resolver:
-    """Resolves the variables of one stage. Keeps what it worked out, so make a new one after a change."""
+    """Resolves the variables of one stage, or of `shared`: what holds where no stage speaks. Keeps what it worked out, so make a new one after a change."""
 
     def __init__(self, jar: Jar, stage: str, *, fetch: Fetch = no_fetch, mine: bool = False, one_offs: Mapping[str, Written] | None = None) -> None:
         self.jar = jar
         self.stage = stage
-        self.chain = jar.chain(stage)
+        self.chain = jar.chain(stage) if stage != SHARED else []
         self.fetch = fetch
         self.layers = self._layers(mine, dict(one_offs or {}))
         self.absent = frozenset(variable.name for variable in jar.limited if not jar.is_here(variable, self.chain))

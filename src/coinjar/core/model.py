@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import cached_property
-from typing import TypeAlias
+from typing import Any, TypeAlias
 
 from coinjar.core.errors import CoinJarError, Place, UsageError
 from coinjar.core.names import ALL, ServiceName, StageName, VariableName, suggestion
@@ -64,7 +64,7 @@ class Written:
 
 
 class Variable(Record):
-    """A declared name. `services` and `stages` are None for all; sets are spelled out already."""
+    """A declared name. `services` and `stages` are None for all; sets are spelled out already; `nested` is its place in settings."""
 
     name: VariableName
     place: Place
@@ -79,6 +79,7 @@ class Variable(Record):
     phase: str = "run"
     only_with: tuple[tuple[str, str | None], ...] = ()
     also_as: tuple[str, ...] = ()
+    nested: tuple[str, ...] = ()
     generate: Mapping[str, object] = {}
 
     def serves(self, service: str) -> bool:
@@ -159,6 +160,25 @@ class Together(Record):
     place: Place
 
 
+class Destination(Record):
+    """A named place the variables go. `services` and `stages` are None for all.
+
+    `variables` and `without` are shapes of names (`MAIL_*`); `secrets` is a text to put in a secret's place;
+    `options` holds what its type has besides, as the file's reader left it.
+    """
+
+    name: str
+    place: Place
+    type: str
+    services: frozenset[str] | None = None
+    stages: frozenset[str] | None = None
+    variables: tuple[str, ...] = ("*",)
+    without: tuple[str, ...] = ()
+    secrets: str | None = None
+    plain_only: bool = False
+    options: Mapping[str, Any] = {}
+
+
 Scope: TypeAlias = dict[str, Written]
 """Variable name to value."""
 Layer: TypeAlias = dict[str, Scope]
@@ -176,6 +196,7 @@ class Jar(Record):
     sets: Mapping[str, tuple[str, ...]] = {}
     together: tuple[Together, ...] = ()
     accepted: tuple[Accepted, ...] = ()
+    destinations: Mapping[str, Destination] = {}
     plain: Mapping[str, Layer] = {}
     mine: Mapping[str, Layer] = {}
 
@@ -239,6 +260,16 @@ class Jar(Record):
             f"there is no service '{name}'",
             hint=suggestion(name, self.services, f"the services are {', '.join(self.services) or 'none yet'}"),
             code="unknown-service",
+        )
+
+    def destination(self, name: str) -> Destination:
+        """The declaration of the destination. Raises UsageError with the nearest name."""
+        if name in self.destinations:
+            return self.destinations[name]
+        raise UsageError(
+            f"there is no destination '{name}'",
+            hint=suggestion(name, self.destinations, f"the destinations are {', '.join(self.destinations) or 'none yet'}"),
+            code="unknown-destination",
         )
 
     def serving(self, variable: Variable) -> list[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
 from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
@@ -11,11 +11,12 @@ from coinjar.core.model import Variable
 
 
 class Entry(NamedTuple):
-    """One variable to write. `text` is None for one that is unset on purpose."""
+    """One variable to write. `text` is None for one that is unset on purpose; `secret` includes what is made from a secret."""
 
     name: str
     text: str | None
     variable: Variable | None = None
+    secret: bool = False
 
 
 class Heading(NamedTuple):
@@ -27,11 +28,19 @@ class Heading(NamedTuple):
 
 
 class Item(NamedTuple):
-    """One variable as it was read. `text` is None where the file unsets it."""
+    """One variable as it was read. `text` is None where the file unsets it.
+
+    `stage` and `service` are None where the file does not tell them apart; `phase` is build for what only a build sees;
+    `secret` is what the file itself says of it, None if nothing.
+    """
 
     name: str
     text: str | None
     place: Place
+    stage: str | None = None
+    service: str | None = None
+    phase: str = "run"
+    secret: bool | None = None
 
 
 class Remark(NamedTuple):
@@ -49,12 +58,23 @@ class Reading(NamedTuple):
     remarks: list[Remark]
 
 
+class Known(NamedTuple):
+    """What a reader is told of the jar, where there is one: grammars that join names with other words need it to part them."""
+
+    stages: Sequence[str] = ()
+    variables: Mapping[str, Variable] = {}
+    separator: str = "__"
+
+
 class Dialect(ABC):
     """One consumer's grammar: a module of `coinjar.dialects`, or an entry point of another package."""
 
     name: str
     about: str
     reads = True
+    known = Known()
+    many_stages = False
+    """Whether one file can hold several stages: then `update` brings one of them in step and leaves the others."""
 
     @abstractmethod
     def refusal(self, name: str, text: str) -> str | None:
@@ -68,6 +88,11 @@ class Dialect(ABC):
     @abstractmethod
     def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
         """The file. `refusal` and `clash` have been asked before."""
+
+    def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: Heading) -> bytes:
+        """The file with these entries in it, what else it holds kept where the grammar has room for it."""
+        del old, file  # most files are written whole
+        return self.write(entries, heading)
 
     def read(self, data: bytes, file: str) -> Reading:
         """Take a file apart, if `reads`. Raises InputError only if nothing of it can be read."""
@@ -88,23 +113,23 @@ def decode(data: bytes, file: str) -> tuple[str, list[Remark]]:
     return text, []
 
 
-def place_of(text: str, at: int, file: str) -> Place:
-    """Line and column of a position in a text."""
-    start = text.rfind("\n", 0, at) + 1
-    return Place(file, text.count("\n", 0, at) + 1, at - start + 1)
-
-
-def render(dialect: Dialect, entries: Sequence[Entry], heading: Heading, carriers: Sequence[Dialect]) -> bytes:
-    """Write the entries, or raise InputError for every one the grammar cannot carry, naming those of `carriers` that can."""
+def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Sequence[Dialect]) -> None:
+    """Raise InputError for every entry that the grammar cannot carry, naming those of `carriers` that can."""
     faults: list[CoinJarError] = []
     for entry in entries:
         why = dialect.refusal(entry.name, entry.text or "")
         if why:
             able = [other.name for other in carriers if other.refusal(entry.name, entry.text or "") is None]
             hint = f"these can carry it: {', '.join(able)}" if able else "no dialect can carry it: change the value or the name"
-            faults.append(InputError(f"{dialect.name} cannot carry {entry.name}: {why}", hint=hint, code="cannot-carry"))
+            place = entry.variable.place if entry.variable else None
+            faults.append(InputError(f"{dialect.name} cannot carry {entry.name}: {why}", hint=hint, place=place, code="cannot-carry"))
     clash = dialect.clash(entries)
     if clash:
         faults.append(InputError(f"{dialect.name} cannot carry them together: {clash}", hint="take posix or json", code="cannot-carry"))
     raise_all(faults)
+
+
+def render(dialect: Dialect, entries: Sequence[Entry], heading: Heading, carriers: Sequence[Dialect]) -> bytes:
+    """Write the entries, or raise InputError as `refuse` does."""
+    refuse(dialect, entries, carriers)
     return dialect.write(entries, heading)

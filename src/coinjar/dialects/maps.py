@@ -1,17 +1,16 @@
-"""Flat maps."""
+"""Flat maps, and the list of pairs."""
 
 from __future__ import annotations
 
 import json
 import re
 from collections.abc import Sequence
-from json.decoder import JSONDecodeError, scanstring  # type: ignore[attr-defined]  # public in practice; the stubs leave it out
 
-from coinjar.core.errors import InputError, Place
-from coinjar.core.texts import not_for_environments
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode, place_of
-
-_BLANK = re.compile(r"[ \t\n\r]*")
+from coinjar.core.errors import InputError, Place, place_of
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, decode
+from coinjar.dialects.trees import Document, carriable, json_text
+from coinjar.documents.tree import Tree
+from coinjar.documents.writing import FORCED, surely_text
 
 
 class Json(Dialect):
@@ -21,67 +20,152 @@ class Json(Dialect):
     about = "a flat JSON map"
 
     def refusal(self, name: str, text: str) -> str | None:
-        del name
-        return not_for_environments(text.replace("\0", ""))
+        return carriable(name) or carriable(text)
 
     def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
         del heading
-        return (json.dumps({one.name: one.text for one in entries if one.text is not None}, indent=2, ensure_ascii=False) + "\n").encode()
+        return json_text({one.name: one.text for one in entries if one.text is not None})
 
     def read(self, data: bytes, file: str) -> Reading:
+        return _read_map(Document(data, file, as_json=True), "JSON object")
+
+
+def _read_map(document: Document, kind: str) -> Reading:
+    found = [document.item(key.text, value, key) for key, value in document.members(kind)]
+    return Reading([one for one in found if one], document.remarks)
+
+
+class Pairs(Json):
+    """A JSON list of `{"name": …, "value": …}`."""
+
+    name = "pairs"
+    about = 'a JSON list of {"name": …, "value": …}'
+
+    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        del heading
+        return json_text([{"name": one.name, "value": one.text} for one in entries if one.text is not None])
+
+    def read(self, data: bytes, file: str) -> Reading:
+        document = Document(data, file, as_json=True)
+        assert document.root
+        if document.root.kind != "seq":
+            raise InputError("this is no JSON list", hint='it must be [{"name": …, "value": …}]', place=document.place(document.root), code="shape")
+        return Reading([item for one in document.root.elements if (item := _pair(document, one))], document.remarks)
+
+
+def _pair(document: Document, node: Tree) -> Item | None:
+    name, value = node.child("name"), node.child("value")
+    if name is None or value is None or name.kind != "scalar":
+        document.remark(node, "left out: an element without a name or without a value", lost=True)
+        return None
+    for member in node.members:
+        if member.name not in ("name", "value"):
+            document.remark(member.key, f"'{member.name}' of {name.text} was left out")
+    return document.item(name.text, value, node)
+
+
+def yaml_quoted(text: str) -> str:
+    """A text in YAML's double quotes, which are JSON's but for characters that YAML wants escaped."""
+    return FORCED.sub(lambda found: found[0] if found[0] == "\\" else f"\\u{ord(found[0]):04x}", json.dumps(text, ensure_ascii=False))
+
+
+class Yaml(Dialect):
+    """One YAML mapping of texts, in quotes wherever a reader of YAML 1.1 or 1.2 might take one for something else."""
+
+    name = "yaml"
+    about = "a flat YAML map"
+
+    def refusal(self, name: str, text: str) -> str | None:
+        return carriable(name) or carriable(text)
+
+    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        lines = [f"# {heading.app}, {heading.stage}, {heading.service}\n"]
+        for one in entries:
+            if one.text is not None:
+                name = one.name if re.fullmatch(r"\w+", one.name, re.ASCII) and surely_text(one.name) else yaml_quoted(one.name)
+                # A name of over 1,024 characters would need another form (YAML 1.2.2, 8.2.2); names have at most 255.
+                lines.append(f"{name}: {yaml_quoted(one.text)}\n")
+        return "".join(lines if len(lines) > 1 else [*lines, "{}\n"]).encode()
+
+    def read(self, data: bytes, file: str) -> Reading:
+        return _read_map(Document(data, file, as_json=False), "YAML mapping")
+
+
+_TOML_ESCAPED = re.compile(r'[\x00-\x1f\x7f"\\]')
+_TOML_NAMED = {"\n": "\\n", "\t": "\\t", "\r": "\\r", '"': '\\"', "\\": "\\\\"}
+_TOML_FAULT = re.compile(r"(.*?) \(at (?:line (\d+), column (\d+)|end of document)\)")
+_TOML_KEY = re.compile(r"[ \t]*(?:([A-Za-z0-9_-]+)|\"((?:[^\"\\\n]|\\.)*)\"|'([^'\n]*)')[ \t]*=")
+
+
+class Toml(Dialect):
+    """Basic strings at the top of a TOML 1.0 document."""
+
+    name = "toml"
+    about = "a flat TOML map"
+
+    def refusal(self, name: str, text: str) -> str | None:
+        return carriable(name) or carriable(text)
+
+    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
+        return (top + "".join(f"{_toml_key(one.name)} = {_toml_string(one.text)}\n" for one in entries if one.text is not None)).encode()
+
+    def read(self, data: bytes, file: str) -> Reading:
+        import tomllib
+
         text, remarks = decode(data, file)
         try:
-            return _read_object(text, file, remarks)
-        except JSONDecodeError as fault:
-            place = Place(file, fault.lineno, fault.colno)
-            raise InputError(f"this is not JSON: {fault.msg.lower()}", hint="correct it there", place=place, code="not-json") from None
-        except RecursionError:
-            raise InputError("this JSON is nested too deep", hint="give a flat map", place=Place(file), code="not-json") from None
+            found = tomllib.loads(text, parse_float=str)
+        except tomllib.TOMLDecodeError as fault:
+            words = _TOML_FAULT.match(str(fault))
+            place = Place(file, int(words[2]), int(words[3])) if words and words[2] else Place(file)
+            raise InputError(
+                f"this is not TOML: {(words[1] if words else str(fault)).lower()}", hint="correct it there", place=place, code="not-toml"
+            ) from None
+        reading = Reading([], remarks)
+        places = _toml_places(text, file)
+        document = _TomlValues(reading, file)
+        for name, value in found.items():
+            document.take(name, value, places.get(name, Place(file)))
+        return reading
 
 
-def _skip(text: str, at: int) -> int:
-    found = _BLANK.match(text, at)
-    return found.end() if found else at
+class _TomlValues:
+    """Takes values as texts, with remarks on those that are none."""
+
+    def __init__(self, reading: Reading, file: str) -> None:
+        self.reading = reading
+        self.file = file
+
+    def take(self, name: str, value: object, place: Place) -> None:
+        from coinjar.dialects.base import Remark
+
+        if isinstance(value, dict | list):
+            what = "a table" if isinstance(value, dict) else "a list"
+            self.reading.remarks.append(Remark(place, f"left out: {name} is not a text but {what}", lost=True))
+            return
+        text = str(value).lower() if isinstance(value, bool) else str(value)
+        if not isinstance(value, str):
+            self.reading.remarks.append(Remark(place, f"{name} is not a text; it was taken as {text}"))
+        self.reading.items.append(Item(name, text, place))
 
 
-def _read_object(text: str, file: str, remarks: list[Remark]) -> Reading:
-    """A member at a time, so that each has its place and none is lost to a later one of the same name."""
-    items: list[Item] = []
-    decoder = json.JSONDecoder(parse_int=str, parse_float=str, parse_constant=str)
-    at = _skip(text, 0)
-    if text[at : at + 1] != "{":
-        raise JSONDecodeError("Expecting an object", text, at)
-    at = _skip(text, at + 1)
-    while text[at : at + 1] != "}":
-        if text[at : at + 1] != '"':
-            raise JSONDecodeError("Expecting a name in double quotes", text, at)
-        place = place_of(text, at, file)
-        name, at = scanstring(text, at + 1)
-        at = _skip(text, at)
-        if text[at : at + 1] != ":":
-            raise JSONDecodeError("Expecting ':'", text, at)
-        start = _skip(text, at + 1)
-        value, end = decoder.raw_decode(text, start)
-        _take(name, value, text[start:end], place, items, remarks)
-        at = _skip(text, end)
-        if text[at : at + 1] == ",":
-            at = _skip(text, at + 1)
-            if text[at : at + 1] == "}":
-                raise JSONDecodeError("A comma stands before the end", text, at)
-        elif text[at : at + 1] != "}":
-            raise JSONDecodeError("Expecting ',' or '}'", text, at)
-    if _skip(text, at + 1) != len(text):
-        raise JSONDecodeError("Something follows the object", text, _skip(text, at + 1))
-    return Reading(items, remarks)
+def _toml_key(name: str) -> str:
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else _toml_string(name)
 
 
-def _take(name: str, value: object, raw: str, place: Place, items: list[Item], remarks: list[Remark]) -> None:
-    if isinstance(value, str) and raw.startswith('"'):
-        items.append(Item(name, value, place))
-    elif value is None:
-        remarks.append(Remark(place, f'left out: {name} is null, which may mean "", the word null, or no value', lost=True))
-    elif isinstance(value, dict | list):
-        remarks.append(Remark(place, f"left out: {name} is not a text but {'an object' if isinstance(value, dict) else 'a list'}", lost=True))
-    else:
-        items.append(Item(name, raw, place))
-        remarks.append(Remark(place, f"{name} is not a text; it was taken as it is written"))
+def _toml_string(text: str) -> str:
+    return '"' + _TOML_ESCAPED.sub(lambda found: _TOML_NAMED.get(found[0]) or f"\\u{ord(found[0]):04x}", text) + '"'
+
+
+def _toml_places(text: str, file: str) -> dict[str, Place]:
+    """Where the names at the top stand: tomllib keeps no places. A line inside a long string may look like one, so the first counts."""
+    places: dict[str, Place] = {}
+    at = 0
+    for line in text.split("\n"):
+        key = _TOML_KEY.match(line)
+        if key:
+            name = key[1] or key[3] or (json.loads(f'"{key[2]}"') if key[2] and "\\U" not in key[2] else key[2] or "")
+            places.setdefault(name, place_of(text, at + len(line) - len(line.lstrip()), file))
+        at += len(line) + 1
+    return places

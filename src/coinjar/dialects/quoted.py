@@ -9,8 +9,9 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
+from coinjar.core.errors import place_of
 from coinjar.core.texts import not_for_environments
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode, place_of
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
 
 _PLAIN = re.compile(r"[^\s#\"'`](?:[^\n#]*[^\s#])?")
 _QUOTES = ("'", "`", '"')

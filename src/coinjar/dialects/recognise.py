@@ -1,12 +1,24 @@
-"""Tell a file's dialect from its text."""
+"""Tell a file's dialect from its text, and, where the text leaves it open, from its name."""
 
 from __future__ import annotations
 
 import re
 from typing import NamedTuple
 
-_EXPORT = re.compile(rb"^[ \t]*(?:export|unset|readonly)[ \t]", re.MULTILINE)
-_QUOTED = re.compile(rb"^[ \t]*[^#\s=][^=\n]*=[ \t]*[\"'`]", re.MULTILINE)
+_TOLD = [
+    (r"\A\s*\[\s*(?:\{|\]\s*\Z)", "pairs", "it is a JSON list"),
+    (r"\A\s*\{", "json", "it starts with '{'"),
+    (r"^kind:[ \t]*[\"']?(?:ConfigMap|Secret)\b", "kube-configmap", "it holds a ConfigMap or a Secret"),
+    (r"^\[Service\][ \t]*$", "systemd-dropin", "it has a [Service] section"),
+    (r"^[ \t]*FROM[ \t]+\S|^[ \t]*ENV[ \t]+[A-Za-z_]\w*[= ]", "containerfile", "it has the instructions of a Containerfile"),
+    (r"^[ \t]*(?:export|unset|readonly)[ \t]", "posix", "it exports its names"),
+    (r"\A\ufeff?\"?name\"?[,;\t]", "csv", "its first row is a table's"),
+]
+_SUFFIXES = {".yaml": "yaml", ".yml": "yaml", ".toml": "toml", ".properties": "properties", ".csv": "csv"}
+_LINES = [
+    (r"^[ \t]*[^#\s=][^=\n]*=[ \t]*[\"'`]", "dotenv", "it has values in quotes"),
+    (r"\A(?:[ \t]*(?:#[^\n]*)?\n|---[^\n]*\n)*[ \t]*[\"']?[\w.-]+[\"']?:(?:[ \t]|$)", "yaml", "it has NAME: value lines"),
+]
 
 
 class Recognised(NamedTuple):
@@ -16,14 +28,18 @@ class Recognised(NamedTuple):
     why: str
 
 
-def recognise(data: bytes) -> Recognised:
+def recognise(data: bytes, file: str = "") -> Recognised:
     """The dialect that a file is most likely in; the quoted style where nothing speaks against it."""
     if b"\0" in data:
         return Recognised("nul", "it has NUL characters between its entries")
-    if data.lstrip().startswith(b"{"):
-        return Recognised("json", "it starts with '{'")
-    if _EXPORT.search(data):
-        return Recognised("posix", "it exports its names")
-    if _QUOTED.search(data):
-        return Recognised("dotenv", "it has values in quotes")
+    text = data.decode(errors="replace")
+    for pattern, dialect, why in _TOLD:
+        if re.search(pattern, text, re.MULTILINE):
+            return Recognised(dialect, why)
+    for suffix, dialect in _SUFFIXES.items():
+        if file.lower().endswith(suffix):
+            return Recognised(dialect, f"its name ends in {suffix}")
+    for pattern, dialect, why in _LINES:
+        if re.search(pattern, text, re.MULTILINE):
+            return Recognised(dialect, why)
     return Recognised("dotenv", "it has NAME=VALUE lines")

@@ -8,9 +8,10 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
+from coinjar.core.errors import place_of
 from coinjar.core.names import shell_can_set
 from coinjar.core.texts import not_for_environments
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode, place_of
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
 
 _KEPT_BY_SHELLS = frozenset(
     "_ BASHOPTS BASHPID BASH_ARGC BASH_ARGV BASH_COMMAND BASH_LINENO BASH_SOURCE BASH_SUBSHELL BASH_VERSINFO DIRSTACK "
@@ -56,9 +57,13 @@ class ExecScript(Posix):
     reads = False
 
     def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        return self.script(entries, heading, "")
+
+    def script(self, entries: Sequence[Entry], heading: Heading, before: str) -> bytes:
+        """The program; the lines of `before` run with the variables set, just before it becomes its arguments."""
         usage = '[ $# -gt 0 ] || { echo "usage: $0 PROGRAM [ARGUMENT...]" >&2; exit 2; }'
         top = f"#!/bin/sh\n# {heading.app}, {heading.stage}, {heading.service}: sets the variables and becomes the program that it is given.\n{usage}\n"
-        return (top + self.lines(entries) + 'exec "$@"\n').encode()
+        return (top + self.lines(entries) + before + 'exec "$@"\n').encode()
 
 
 _BLANK = re.compile(r"(?:[ \t;]|\\\n)*")

@@ -7,7 +7,7 @@ import re
 from yaml.nodes import Node, ScalarNode
 
 from coinjar.core.kinds import KINDS
-from coinjar.jarfile.fields import Fields
+from coinjar.documents.fields import Fields
 
 _NUMBERS = ("min", "max", "min_length", "max_length")
 

@@ -10,15 +10,15 @@ from yaml.nodes import Node, SequenceNode
 
 from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
 from coinjar.core.kinds import KINDS
-from coinjar.core.model import Accepted, Jar, Service, Stage, Together, Variable
+from coinjar.core.model import Accepted, Destination, Jar, Service, Stage, Together, Variable
 from coinjar.core.names import ALL, ServiceName, StageName, VariableName, name_fault, suggestion
 from coinjar.core.references import Template
-from coinjar.jarfile.fields import Fields
+from coinjar.documents.fields import Fields
+from coinjar.documents.yamltext import compose, is_null, place
 from coinjar.jarfile.values import read_value
-from coinjar.jarfile.yamltext import compose, is_null, place
 
-TOP = ("coinjar", "app", "services", "stages", "sets", "variables", "together", "accepted")
-VARIABLE = ("about", "kind", "default", "secret", "services", "stages", "required", "phase", "only_with", "also_as", "generate")
+TOP = ("coinjar", "app", "services", "stages", "sets", "variables", "together", "accepted", "destinations")
+VARIABLE = ("about", "kind", "default", "secret", "services", "stages", "required", "phase", "only_with", "also_as", "place", "generate")
 CONSTRAINTS = tuple(sorted({name for kind in KINDS.values() for name in kind.takes}))
 VARIABLE_KEYS = VARIABLE + CONSTRAINTS
 STAGE_KEYS = ("about", "follows", "guarded", "hosts")
@@ -47,8 +47,16 @@ def read_declarations(data: bytes, file: str) -> Jar:
     jar = jar._replace(variables=_read_variables(fields, top.get("variables"), jar))
     _check_references(fields, jar)
     jar = jar._replace(together=_read_together(fields, top.get("together"), jar), accepted=_read_accepted(fields, top.get("accepted"), jar))
+    if "destinations" in top and not is_null(top["destinations"]):
+        jar = jar._replace(destinations=_read_destinations(fields, top["destinations"], jar))
     raise_all(fields.faults)
     return jar
+
+
+def _read_destinations(fields: Fields, node: Node, jar: Jar) -> dict[str, Destination]:
+    from coinjar.jarfile.destinations import read_destinations
+
+    return read_destinations(fields, node, lambda one, what: _services(fields, one, what, jar), lambda one, what: _stages(fields, one, what, jar))
 
 
 def _read_version(fields: Fields, root: Node, node: Node | None) -> None:
@@ -160,7 +168,7 @@ def _read_variable(fields: Fields, name: VariableName, at: Place, own: dict[str,
     if kind not in KINDS:
         fields.fault(own["kind"], f"there is no kind '{kind}'", suggestion(kind, KINDS, f"the kinds are {', '.join(KINDS)}"))
         kind = "text"
-    given = {key: _read_key(fields, key, node, name, jar) for key, node in own.items() if key in _READ_BY_NAME}
+    given = {_FIELDS.get(key, key): _read_key(fields, key, node, name, jar) for key, node in own.items() if key in _READ_BY_NAME}
     variable = Variable(name, at, kind=kind, constraints=_constraints(fields, kind, own), **given)
     if kind == "choice" and "choices" not in own:
         fields.fault(own["kind"], "the kind choice needs its choices", "add choices: [one, another]")
@@ -172,6 +180,8 @@ def _read_variable(fields: Fields, name: VariableName, at: Place, own: dict[str,
     return variable
 
 
+_FIELDS = {"place": "nested"}
+"""Keys whose field has another name."""
 _READ_BY_NAME = frozenset(VARIABLE) - {"kind", "default"}
 
 
@@ -187,8 +197,8 @@ def _read_key(fields: Fields, key: str, node: Node, name: str, jar: Jar) -> Any:
         return _stages(fields, node, f"stages of {name}", jar)
     if key == "only_with":
         return _conditions(fields, node, name)
-    if key == "also_as":
-        return tuple(text for text, _ in fields.texts(node, "also_as"))
+    if key in ("also_as", "place"):
+        return tuple(text for text, _ in fields.texts(node, key))
     return _recipe(fields, node)
 
 

@@ -11,10 +11,10 @@ from yaml.nodes import MappingNode, Node, ScalarNode
 from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
 from coinjar.core.model import Jar, Layer, Scope, Variable, Written
 from coinjar.core.names import ALL, SHARED, suggestion
+from coinjar.documents.fields import Fields
+from coinjar.documents.yamltext import NULLS, compose, is_null
 from coinjar.jarfile.declarations import check_template, read_declarations
-from coinjar.jarfile.fields import Fields
 from coinjar.jarfile.values import read_value
-from coinjar.jarfile.yamltext import NULLS, compose, is_null
 
 
 def shown_path(path: Path) -> str:

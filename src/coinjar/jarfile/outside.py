@@ -9,8 +9,8 @@ from coinjar.core.errors import InputError, Place, raise_all
 from coinjar.core.layers import Fetch
 from coinjar.core.model import Command, FromEnv, FromFile, Outside
 from coinjar.core.names import OWN_PREFIX
-from coinjar.jarfile.fields import Fields
-from coinjar.jarfile.yamltext import compose
+from coinjar.documents.fields import Fields
+from coinjar.documents.yamltext import compose
 
 LARGEST = 10 << 20
 """Bytes of a file or an output that are taken at most."""

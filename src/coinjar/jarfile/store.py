@@ -36,11 +36,11 @@ def locked(folder: Path) -> Iterator[None]:
         os.close(handle)
 
 
-def replace_file(path: Path, data: bytes, *, mode: int | None = None) -> None:
+def replace_file(path: Path, data: bytes, *, mode: int | None = None, private: bool = False) -> None:
     """Write a file whole: a reader, or a crash at any moment, finds the old or the new text.
 
     A symlink stays, and what it points to is replaced. Mode and owner stay as they are; a new file gets
-    `mode`, or what the umask gives. Raises OutsideError.
+    `mode`, or what the umask gives. `private` takes all but its owner's rights away. Raises OutsideError.
     """
     target = Path(os.path.realpath(path))
     unfinished = target.with_name(f".{target.name}{_UNFINISHED}")
@@ -48,7 +48,7 @@ def replace_file(path: Path, data: bytes, *, mode: int | None = None) -> None:
         target.parent.mkdir(parents=True, exist_ok=True)
         unfinished.unlink(missing_ok=True)
         try:
-            _write_beside(target, unfinished, data, mode)
+            _write_beside(target, unfinished, data, mode, private)
             unfinished.replace(target)
         except BaseException:
             unfinished.unlink(missing_ok=True)
@@ -62,18 +62,18 @@ def replace_file(path: Path, data: bytes, *, mode: int | None = None) -> None:
         raise _failed(path, fault) from None
 
 
-def _write_beside(target: Path, unfinished: Path, data: bytes, mode: int | None) -> None:
+def _write_beside(target: Path, unfinished: Path, data: bytes, mode: int | None, private: bool) -> None:
     handle = os.open(unfinished, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
     with os.fdopen(handle, "wb") as file:
         try:
             old = target.stat()
         except FileNotFoundError:
-            os.fchmod(handle, mode if mode is not None else 0o666 & ~_umask())
+            os.fchmod(handle, (mode if mode is not None else 0o666 & ~_umask()) & (0o700 if private else 0o777))
         else:
             if (old.st_uid, old.st_gid) != (os.geteuid(), os.getegid()):
                 with contextlib.suppress(PermissionError):  # only root may give files away; the text matters more
                     os.fchown(handle, old.st_uid, old.st_gid)
-            os.fchmod(handle, stat.S_IMODE(old.st_mode))
+            os.fchmod(handle, stat.S_IMODE(old.st_mode) & (0o700 if private else 0o7777))
         file.write(data)
         file.flush()
         os.fsync(handle)

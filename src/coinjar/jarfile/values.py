@@ -11,8 +11,8 @@ from coinjar.core.errors import CoinJarError
 from coinjar.core.kinds import join_list
 from coinjar.core.model import UNSET, Command, Content, FromEnv, FromFile, Variable, Written
 from coinjar.core.references import parse_template
-from coinjar.jarfile.fields import NULL_HINT, Fields
-from coinjar.jarfile.yamltext import is_null
+from coinjar.documents.fields import NULL_HINT, Fields
+from coinjar.documents.yamltext import is_null
 
 FORMS = ("text", "command", "may_be_empty", "file", "base64", "from_env", "unset")
 _JSON_WORD = r"null|true|false|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?"  # YAML 1.2.2, 10.2.1.2, as JSON writes it

@@ -37,7 +37,7 @@ def read_stdin(rest: str, dialect: str) -> Source:
 def _taken_apart(data: bytes, file: str, label: str, dialect: str) -> Source:
     if len(data) > LARGEST:
         raise InputError(f"it is over {LARGEST >> 20} MiB", hint="is it the right file?", place=Place(file), code="too-large")
-    name, why = (dialect, "you said so") if dialect else recognise(data)
+    name, why = (dialect, "you said so") if dialect else recognise(data, file)
     reading = reader(name).read(data, file)
     reading.remarks.extend(surprises(reading.items))
     reading.remarks.sort(key=lambda remark: remark.place)

@@ -8,7 +8,7 @@ from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.names import suggestion
-from coinjar.jarfile.yamltext import is_null, place
+from coinjar.documents.yamltext import is_null, place
 
 NULL_HINT = 'write "" for an empty text, "null" for the word, or {unset: true} for no value here and none inherited'
 

@@ -7,7 +7,7 @@ from typing import Final
 
 import yaml
 
-from coinjar.jarfile.yamltext import NULLS, Failsafe
+from coinjar.documents.yamltext import NULLS, Failsafe
 
 NULL: Final = object()
 """A bare null in `data_of`."""
@@ -36,14 +36,14 @@ class Tree:
 
     __slots__ = ("_index", "anchor", "elements", "end", "flow", "kind", "last", "members", "start", "style", "target", "text")
 
-    def __init__(self, kind: str, event: yaml.Event) -> None:
+    def __init__(self, kind: str, start: int, end: int, anchor: str | None = None) -> None:
         self.kind = kind
-        self.start, self.end = _marks(event)
+        self.start, self.end = start, end
         self.last = self.end
         self.text = ""
         self.style: str | None = None
         self.flow = False
-        self.anchor: str | None = getattr(event, "anchor", None)
+        self.anchor = anchor
         self.members: list[Member] = []
         self.elements: list[Tree] = []
         self.target: Tree | None = None
@@ -55,6 +55,18 @@ class Tree:
             self._index = {one.name: one for one in self.members}
         return self._index.get(name)
 
+    def child(self, step: str | int) -> Tree | None:
+        """What stands behind a name of a mapping, or at a place in a list; None if there is nothing."""
+        if isinstance(step, str):
+            member = self.member(step)
+            return member.value if member else None
+        return self.elements[step] if 0 <= step < len(self.elements) else None
+
+    @property
+    def plain(self) -> Tree:
+        """This node, or the one that it is an alias of."""
+        return self.target if self.kind == "alias" and self.target else self
+
     @property
     def is_null(self) -> bool:
         return self.kind == "scalar" and not self.style and self.text in NULLS
@@ -65,6 +77,13 @@ def _marks(event: yaml.Event) -> tuple[int, int]:
     assert event.start_mark, "events of a text have marks"
     assert event.end_mark
     return event.start_mark.index, event.end_mark.index
+
+
+def documents(text: str) -> list[tuple[int, int]]:
+    """Where each document of a YAML text starts and ends, comments behind it included. Raises yaml.YAMLError."""
+    starts = [_marks(event)[0] for event in yaml.parse(text, Loader=Failsafe) if isinstance(event, yaml.DocumentStartEvent)]
+    starts[:1] = [0]
+    return list(zip(starts, [*starts[1:], len(text)], strict=True))
 
 
 def grow(text: str) -> Tree | None:
@@ -80,18 +99,18 @@ def grow(text: str) -> Tree | None:
 
 def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, Tree], text: str) -> Tree:
     if isinstance(event, yaml.AliasEvent):
-        tree = Tree("alias", event)
+        tree = Tree("alias", *_marks(event), event.anchor)
         tree.target = anchors.get(str(event.anchor))
         return tree
     if isinstance(event, yaml.ScalarEvent):
-        tree = Tree("scalar", event)
+        tree = Tree("scalar", *_marks(event), event.anchor)
         tree.text, tree.style = event.value, event.style if event.style in ("'", '"', "|", ">") else None
         if tree.style in ("|", ">"):
             tree.last = _block_end(text, tree)
     else:
-        tree = Tree("map" if isinstance(event, yaml.MappingStartEvent) else "seq", event)
+        tree = Tree("map" if isinstance(event, yaml.MappingStartEvent) else "seq", *_marks(event), getattr(event, "anchor", None))
         tree.flow = bool(getattr(event, "flow_style", False))
-    if tree.anchor:
+    if tree.anchor and tree.kind != "alias":
         anchors[tree.anchor] = tree
     if tree.kind != "scalar":
         _fill(tree, events, anchors, text)

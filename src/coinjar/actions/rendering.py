@@ -1,0 +1,208 @@
+"""Bring destinations that are files in step: work all of them out first, then show, verify or write."""
+
+from __future__ import annotations
+
+import stat
+from collections.abc import Iterator, Sequence
+from difflib import SequenceMatcher
+from pathlib import Path
+from typing import NamedTuple
+
+from coinjar.actions.opening import OpenJar
+from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
+from coinjar.core.model import Destination, Jar
+from coinjar.core.shown import Masker, visible
+from coinjar.destinations import make
+from coinjar.destinations.base import Notice, Output, Surroundings, View
+from coinjar.jarfile.load import read_bytes, shown_path
+from coinjar.jarfile.store import locked, replace_file
+from coinjar.jarfile.tracked import OPEN, TRACKED, states
+
+NEW, CHANGED, SAME = "new", "changed", "same"
+
+
+class File(NamedTuple):
+    """One file as it should be, for which destination and stage, and what that means for the file that is there."""
+
+    destination: str
+    stage: str
+    output: Output
+    state: str
+
+    @property
+    def path(self) -> Path:
+        return self.output.path
+
+
+class Plan(NamedTuple):
+    """The files, in the order of the destinations, and what is to know about them."""
+
+    files: list[File]
+    notices: list[Notice]
+
+    @property
+    def out_of_date(self) -> list[File]:
+        return [one for one in self.files if one.state != SAME]
+
+
+def is_for(jar: Jar, destination: Destination, stage: str) -> bool:
+    """Whether a destination exists on a stage: it names the stage, or one that the stage follows."""
+    wanted = destination.stages
+    return wanted is None or any(name in wanted or jar.stage(name).name in wanted for name in jar.chain(stage))
+
+
+def chosen(jar: Jar, stages: Sequence[str], names: Sequence[str]) -> list[tuple[str, Destination]]:
+    """The pairs of stage and destination to render. Raises UsageError for unknown names, and for a pair that cannot be."""
+    destinations = [jar.destination(name) for name in dict.fromkeys(names)] or list(jar.destinations.values())
+    if not destinations:
+        hint = "declare some in jar.yaml (docs/formats.md), or write to stdout with --as DIALECT"
+        raise UsageError("the jar has no destinations", hint=hint, code="no-destinations")
+    pairs = [(stage, one) for stage in stages for one in destinations if is_for(jar, one, stage)]
+    for one in destinations:
+        if names and not any(other is one for _, other in pairs):
+            where = ", ".join(sorted(one.stages or ()))
+            raise UsageError(f"the destination {one.name} is not for {' or '.join(stages)}", hint=f"it is for {where}", code="not-for-stage")
+    return pairs
+
+
+def plan(
+    opened: OpenJar,
+    stages: Sequence[str],
+    names: Sequence[str],
+    masker: Masker,
+    *,
+    allow_commands: bool = False,
+    move_up: bool = False,
+    writes: bool = False,
+) -> Plan:
+    """What the files should be. Raises every fault of every destination at once.
+
+    A person's own values are left out, as in a delivery.
+    """
+    jar = opened.load(list(stages))
+    around = Surroundings(jar, opened.folder, masker, move_up=move_up, writes=writes)
+    resolvers = {stage: opened.resolver(stage, jar=jar, allow_commands=allow_commands) for stage in stages}
+    faults: list[CoinJarError] = []
+    files: dict[Path, File] = {}
+    notices: list[Notice] = []
+    for stage, destination in chosen(jar, stages, names):
+        try:
+            made = make(destination, around)
+            outputs = made.outputs(View(resolvers[stage], destination))
+        except CoinJarError as fault:
+            faults += fault.each()
+            continue
+        notices += made.notices
+        for output in outputs:
+            other = files.pop(output.path, None)
+            if other is not None and not output.merges and other.output.data != output.data:
+                faults.append(_collision(other, destination, stage, output))
+            files[output.path] = File(destination.name, stage, output, _state(output))
+    raise_all(list({str(one): one for one in faults}.values()))
+    notices += _secrets_in_the_open(list(files.values()))
+    return Plan(list(files.values()), list(dict.fromkeys(notices)))
+
+
+def _collision(other: File, destination: Destination, stage: str, output: Output) -> InputError:
+    whose = f"{other.destination} on {other.stage} and {destination.name} on {stage}"
+    hint = "put {stage} or {service} into the path" if other.destination == destination.name else "give each a path of its own"
+    return InputError(f"{whose} would both write {shown_path(output.path)}", hint=hint, place=destination.place, code="collision")
+
+
+def _state(output: Output) -> str:
+    if not output.path.exists():
+        return NEW
+    mode = stat.S_IMODE(output.path.stat().st_mode)
+    wide = output.secret and mode & 0o077
+    return SAME if read_bytes(output.path) == output.data and not wide and (not output.program or mode & 0o100) else CHANGED
+
+
+def _secrets_in_the_open(files: list[File]) -> list[Notice]:
+    """Refuse a secret in a file that version control has; warn where it would take one."""
+    secret = [one for one in files if one.output.secret]
+    known = states([one.path for one in secret]) if secret else {}
+    hint = "leave secrets out (plain_only: true), give a reference (secrets: …), or take the file out of version control"
+    tracked = [one for one in secret if known[one.path] == TRACKED]
+    raise_all(
+        [
+            InputError(
+                f"{one.destination} would put a secret into a file that version control has",
+                hint=hint,
+                place=Place(shown_path(one.path)),
+                code="secret-tracked",
+            )
+            for one in tracked
+        ]
+    )
+    fix = "add it to .gitignore"
+    return [
+        Notice("CJ017", Place(shown_path(one.path)), "this file will hold a secret, and version control does not ignore it", fix, stage=one.stage)
+        for one in secret
+        if known[one.path] == OPEN
+    ]
+
+
+def write(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, *, allow_commands: bool = False, move_up: bool = False) -> Plan:
+    """Write what is out of date, each file whole, under the jar's lock. Nothing is written if anything is wrong."""
+    with locked(opened.folder):
+        found = plan(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up, writes=True)
+        for one in found.out_of_date:
+            replace_file(one.path, one.output.data, mode=0o777 & ~0o022 if one.output.program else None, private=one.output.secret)
+            if one.output.program:
+                path = Path(one.path)
+                path.chmod(stat.S_IMODE(path.stat().st_mode) | 0o100)
+    return found
+
+
+def difference(file: File) -> Iterator[str]:
+    """A unified diff from the file that is there to what it should be, secrets masked."""
+    old = read_bytes(file.path) if file.path.exists() else b""
+    new = file.output.data
+    shown = shown_path(file.path)
+    if old == new:
+        yield f"{shown}: only its mode changes: " + ("nobody but its owner may read it" if file.output.secret else "it can be run")
+        return
+    sides = [_lines(old, file.output), _lines(new, file.output)]
+    yield f"--- {shown if file.state != NEW else '/dev/null'}"
+    yield f"+++ {shown}"
+    matcher = SequenceMatcher(None, [real for real, _ in sides[0]], [real for real, _ in sides[1]], autojunk=False)
+    for group in matcher.get_grouped_opcodes(3):
+        yield f"@@ -{_span(group[0][1], group[-1][2])} +{_span(group[0][3], group[-1][4])} @@"
+        for tag, start, end, start_new, end_new in group:
+            if tag == "equal":
+                yield from (f" {text}" for _, text in sides[0][start:end])
+            else:
+                yield from (f"-{text}" for _, text in sides[0][start:end])
+                yield from (f"+{text}" for _, text in sides[1][start_new:end_new])
+
+
+def _lines(data: bytes, output: Output) -> list[tuple[bytes, str]]:
+    """Each line as it is, and as it is shown."""
+    hidden = output.hidden(data) if data else {}
+    lines = data.split(b"\n")
+    ends_open = lines[-1] != b""
+    if not ends_open:
+        lines.pop()
+    found = [(line, hidden[at] if at in hidden else visible(line.decode(errors="replace"))) for at, line in enumerate(lines, 1)]
+    if ends_open and data:
+        found[-1] = (lines[-1] + b"\0", found[-1][1] + "   (no line break at the end)")
+    return found
+
+
+def _span(start: int, end: int) -> str:
+    """Where a hunk lies, as unified diffs write it."""
+    length = end - start
+    return f"{start + (1 if length else 0)}" + ("" if length == 1 else f",{length}")
+
+
+def stale(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, keep: int | None) -> list[Path]:
+    """The files of objects that no manifest refers to any more, but for the newest few of each series."""
+    from coinjar.destinations.manifests import Manifests
+
+    jar = opened.load(list(stages))
+    around = Surroundings(jar, opened.folder, masker)
+    made = [(stage, make(one, around)) for stage, one in chosen(jar, stages, names)]
+    wanted = [(stage, one) for stage, one in made if isinstance(one, Manifests)]
+    if not wanted:
+        raise UsageError("none of these destinations makes manifests", hint="--stale goes with the type manifests", code="no-manifests")
+    return [path for stage, one in wanted for path in one.stale(stage, keep)]

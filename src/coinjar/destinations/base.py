@@ -1,0 +1,248 @@
+"""What a destination is, what it is given, and what it makes."""
+
+from __future__ import annotations
+
+import re
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable, Mapping
+from fnmatch import fnmatchcase
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from coinjar.core.errors import InputError, Place
+from coinjar.core.guess import guess
+from coinjar.core.layers import Resolver
+from coinjar.core.model import Destination, Jar, Resolved
+from coinjar.core.shown import Masker
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Known, Reading
+from coinjar.documents.fields import Fields
+from coinjar.jarfile.load import read_bytes, shown_path
+
+_HOLDER = re.compile(r"\{([^{}]*)\}")
+
+
+class Notice(NamedTuple):
+    """Something to know about a destination, for `render` and for a rule of `check`."""
+
+    rule: str
+    place: Place
+    message: str
+    fix: str
+    variable: str | None = None
+    stage: str | None = None
+    service: str | None = None
+
+
+Hidden = Callable[[bytes], Mapping[int, str]]
+"""Which lines of a file (counted from 1) hold secrets, each with what to show in its place."""
+
+
+class Output(NamedTuple):
+    """A file as it should be. `about` says what is in it.
+
+    `merges`: it was made of what was there, so another stage may add to it; `program`: it can be run.
+    """
+
+    path: Path
+    data: bytes
+    secret: bool
+    about: str
+    hidden: Hidden
+    program: bool = False
+    merges: bool = False
+
+
+class Surroundings:
+    """What a destination works in: the jar, the folder its paths count from, and what this run has already decided to write."""
+
+    def __init__(self, jar: Jar, folder: Path, masker: Masker, *, move_up: bool = False, writes: bool = False) -> None:
+        self.jar = jar
+        self.folder = folder
+        self.root = folder.parent
+        self.move_up = move_up
+        self.writes = writes
+        self.masker = masker
+        self.pending: dict[Path, bytes] = {}
+
+    def current(self, path: Path) -> bytes:
+        """A file as it is, or will be after what this run has decided; empty if there is none."""
+        if path in self.pending:
+            return self.pending[path]
+        return read_bytes(path) if path.exists() else b""
+
+    def naming_key(self) -> bytes:
+        """The key for the names of Kubernetes Secrets."""
+        from coinjar.jarfile.naming import naming_key
+
+        return naming_key(self.folder, make=self.writes)
+
+    def known(self, separator: str = "__") -> Known:
+        """What readers want to know of the jar."""
+        return Known([name for name in self.jar.stage_names() if "*" not in name], self.jar.variables, separator)
+
+    def is_secret(self, name: str, text: str) -> bool:
+        """Whether a name is, or looks like, a secret's."""
+        variable = self.jar.variables.get(name) or next((one for one in self.jar.variables.values() if name in one.also_as), None)
+        return variable.secret if variable else guess(name, text).secret
+
+
+class View:
+    """One stage as a destination sees it. `stage` is `shared` where no stage speaks."""
+
+    def __init__(self, resolver: Resolver, destination: Destination) -> None:
+        self.resolver = resolver
+        self.stage = resolver.stage
+        self.destination = destination
+        self._entries: dict[tuple[str, tuple[str, ...]], list[Entry]] = {}
+
+    def services(self) -> list[str]:
+        """The services that the destination is for."""
+        chosen = self.destination.services
+        return [name for name in self.resolver.jar.services if chosen is None or name in chosen]
+
+    def heading(self, service: str) -> Heading:
+        return Heading(self.resolver.jar.app, self.stage, service)
+
+    def entries(self, service: str, phases: tuple[str, ...] = ("run",), *, lenient: bool = False) -> list[Entry]:
+        """What a service gets here, second spellings included, secrets replaced as the destination says.
+
+        Raises every fault at once, unless `lenient`: then what has no value is left out.
+        """
+        key = (service, (*phases, str(lenient)))
+        if key not in self._entries:
+            found: dict[str, Resolved] = {}
+            for phase in phases:
+                found |= self._lenient(service, phase) if lenient else self.resolver.resolve(service, phase=phase)
+            order = {name: number for number, name in enumerate(self.resolver.jar.variables)}
+            self._entries[key] = [one for name in sorted(found, key=order.__getitem__) for one in self._made(found[name])]
+        return self._entries[key]
+
+    def _lenient(self, service: str, phase: str) -> dict[str, Resolved]:
+        resolver = self.resolver
+        here = [one for one in resolver.jar.variables.values() if one.phase in (phase, "both") and resolver.applies(one, service)]
+        return {one.name: seen for one in here if (seen := resolver.value(one.name, service)).text is not None}
+
+    def _made(self, seen: Resolved) -> Iterable[Entry]:
+        if not gets(self.destination, seen.variable.name) or (seen.secret and self.destination.plain_only):
+            return
+        for name in (seen.variable.name, *seen.variable.also_as):
+            if seen.secret and self.destination.secrets is not None and seen.text is not None:
+                yield Entry(name, self.destination.secrets.replace("{name}", seen.variable.name), seen.variable)
+            else:
+                yield Entry(name, seen.text, seen.variable, seen.secret)
+
+
+def gets(destination: Destination, name: str) -> bool:
+    """Whether a destination takes this variable at all."""
+    wanted = any(fnmatchcase(name, shape) for shape in destination.variables)
+    return wanted and not any(fnmatchcase(name, shape) for shape in destination.without)
+
+
+class Offline(ABC):
+    """A destination that is files. Subclasses name their options and read them in `__init__` through `self.options`."""
+
+    keys: tuple[str, ...] = ()
+    needed: tuple[str, ...] = ()
+
+    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+        self.destination = destination
+        self.around = around
+        self.fields = fields
+        self.notices: list[Notice] = []
+        self.options: dict[str, Any] = {}
+        for key, node in destination.options.items():
+            if key in self.keys:
+                self.options[key] = node
+            else:
+                known = ", ".join(self.keys)
+                fields.fault(node, f"'{key}' means nothing for a destination of the type {destination.type}", f"its keys are {known}", "unknown-key")
+        for key in self.needed:
+            if key not in destination.options:
+                fault = InputError(f"the destination {destination.name} has no '{key}'", hint=f"add {key}: …", place=destination.place, code="destination")
+                fields.faults.append(fault)
+
+    def text(self, key: str, default: str = "") -> str:
+        """An option that is a text."""
+        return self.fields.text(self.options.get(key), f"{key} of {self.destination.name}", default)
+
+    def flag(self, key: str) -> bool:
+        return self.fields.flag(self.options.get(key), key)
+
+    def pattern(self, key: str, holders: tuple[str, ...] = ("stage", "service")) -> str:
+        """An option that is a path, in which `{stage}` and `{service}` may stand."""
+        path = self.text(key)
+        for name in _HOLDER.findall(path):
+            if name not in holders:
+                hint = f"a path holds {' and '.join(f'{{{one}}}' for one in holders) or 'no such thing'}"
+                self.fields.fault(self.options[key], f"'{{{name}}}' in {key} of {self.destination.name} means nothing", hint, "destination")
+        return path
+
+    def resolve_path(self, pattern: str, stage: str, service: str = "") -> Path:
+        """A path with its holders filled, from the folder that holds the jar."""
+        return self.around.root / pattern.replace("{stage}", stage).replace("{service}", service)
+
+    def services_of(self, view: View, pattern: str) -> list[str]:
+        """The services, each with a file of its own. Raises InputError if several would share one."""
+        services = view.services()
+        if len(services) > 1 and "{service}" not in pattern:
+            words = f"the destination {self.destination.name} is for {len(services)} services ({', '.join(services)}), and its path for one"
+            raise InputError(words, hint="put {service} into the path, or name one under services", place=self.destination.place, code="destination")
+        return services
+
+    def notice(self, rule: str, place: Place, message: str, fix: str, **more: str | None) -> None:
+        self.notices.append(Notice(rule, place, message, fix, **more))
+
+    @abstractmethod
+    def outputs(self, view: View) -> list[Output]:
+        """The files as this stage wants them; what is to know goes into `notices`. Raises what cannot be, all at once."""
+
+    @abstractmethod
+    def read(self, stage: str) -> Reading:
+        """The variables that are there now. Raises InputError if they cannot be read."""
+
+    def about(self, entries: Iterable[Entry]) -> str:
+        """How many variables, and how many of them secret."""
+        kept = [one for one in entries if one.text is not None]
+        secret = sum(one.secret for one in kept)
+        return f"{len(kept)} variable{'s' if len(kept) != 1 else ''}" + (f", {secret} secret" if secret else "")
+
+    def hide_items(self, reader: Callable[[bytes], Reading], secret_names: Iterable[str]) -> Hidden:
+        """Hides the lines of secrets, as a reader of the file finds them; of a file that it cannot read, all."""
+        names = frozenset(secret_names)
+
+        def hidden(data: bytes) -> Mapping[int, str]:
+            total = data.count(b"\n") + 1
+            try:
+                reading = reader(data)
+            except InputError:
+                return dict.fromkeys(range(1, total + 1), "•••• (a file that cannot be read, and may hold secrets)")
+            return hidden_lines(reading, total, lambda item: item.name in names or self.around.is_secret(item.name, item.text or ""), self.around.masker)
+
+        return hidden
+
+
+def hidden_lines(reading: Reading, total: int, is_secret: Callable[[Item], bool], masker: Masker) -> dict[int, str]:
+    """The lines from each secret to the next entry, and those of what could not be read."""
+    marks = [(item.place.line, f"{item.name} = {masker.mask(item.text or '')}" if item.secret or is_secret(item) else None) for item in reading.items]
+    marks += [(remark.place.line, "•••• (left out by its reader, and may be a secret)") for remark in reading.remarks if remark.lost]
+    starts = sorted({line for line, _ in marks})
+    found: dict[int, str] = {}
+    for line, words in marks:
+        if words is None:
+            continue
+        following = next((start for start in starts if start > line), total + 1)
+        found[line] = f"{found[line]}, {words}" if line in found else words
+        for more in range(line + 1, following):
+            found.setdefault(more, "••••")
+    return found
+
+
+def nothing_hidden(data: bytes) -> Mapping[int, str]:
+    """For files that hold no secrets."""
+    del data
+    return {}
+
+
+def reading_of(dialect: Dialect, path: Path) -> Reading:
+    """A file as its dialect reads it. Raises InputError if it is not there."""
+    return dialect.read(read_bytes(path), shown_path(path))

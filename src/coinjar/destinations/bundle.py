@@ -1,0 +1,81 @@
+"""`type: oci-bundle`: `process.env` in the `config.json` of an OCI runtime bundle."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from coinjar.core.errors import InputError, Place, place_of
+from coinjar.core.model import Destination
+from coinjar.destinations.base import Offline, Output, Surroundings, View, gets
+from coinjar.dialects import carriers, get
+from coinjar.dialects.base import Item, Reading, Remark, decode, refuse
+from coinjar.documents.edit import apply
+from coinjar.documents.environments import LINES, edits, held
+from coinjar.documents.fields import Fields
+from coinjar.documents.jsontree import grow_json
+from coinjar.documents.pointer import follow
+from coinjar.jarfile.load import read_bytes, shown_path
+
+
+class OciBundle(Offline):
+    """`path`: the bundle's config.json. Entries that the jar does not declare stay."""
+
+    keys = ("path",)
+    needed = ("path",)
+
+    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+        super().__init__(destination, around, fields)
+        self.path = self.pattern("path")
+
+    def outputs(self, view: View) -> list[Output]:
+        outputs = []
+        for service in self.services_of(view, self.path):
+            path = self.resolve_path(self.path, view.stage, service)
+            file = shown_path(path)
+            entries = view.entries(service)
+            refuse(get("nul"), entries, carriers())
+            old = self.around.current(path) or read_bytes(path)
+            found = follow(grow_json(decode(old, file)[0], file), "/process/env")
+            wanted = {one.name: one.text for one in entries if one.text is not None}
+            there = {one.name: one.text for one in held(found.node)}
+            jar = self.around.jar
+            gone = [name for name in there if name in jar.variables and gets(self.destination, name) and name not in wanted]
+            same = [name for name, text in wanted.items() if there.get(name) == text]
+            data = apply(old, file, edits(found.node, found.path, LINES, wanted, gone, same=same), as_json=True)
+            self.around.pending[path] = data
+            secret = any(one.secret and one.text is not None for one in entries)
+            hidden = self.hide_items(partial(read_bundle, file=file), [one.name for one in entries if one.secret])
+            outputs.append(Output(path, data, secret, self.about(entries), hidden))
+        return outputs
+
+    def read(self, stage: str) -> Reading:
+        services = [name for name in self.around.jar.services if self.destination.services is None or name in self.destination.services]
+        found = Reading([], [])
+        for service in services if "{service}" in self.path else services[:1]:
+            path = self.resolve_path(self.path, stage, service)
+            reading = read_bundle(read_bytes(path), shown_path(path))
+            found = Reading([*found.items, *(item._replace(service=service) for item in reading.items)], [*found.remarks, *reading.remarks])
+        return found
+
+
+def read_bundle(data: bytes, file: str) -> Reading:
+    """`process.env` of a config.json. Raises InputError if it is none."""
+    text, remarks = decode(data, file)
+    try:
+        found = follow(grow_json(text, file), "/process/env")
+    except InputError as fault:
+        if fault.code == "pointer":
+            raise InputError(
+                "this is no bundle's config.json: it has no process", hint="give the config.json of a bundle", place=Place(file), code="shape"
+            ) from None
+        raise
+    items: dict[str, Item] = {}
+    for one in held(found.node):
+        place = place_of(text, one.at.start, file)
+        if one.text is None:
+            remarks.append(Remark(place, f"left out: '{one.name}' has no '=', and a runtime refuses it", lost=True))
+            continue
+        if one.name in items:
+            remarks.append(Remark(place, f"{one.name} stands twice; the last one counts, as in runc"))
+        items[one.name] = Item(one.name, one.text, place)
+    return Reading(list(items.values()), remarks)

@@ -1,0 +1,107 @@
+"""`type: containerfile`: `ENV` and `ARG` lines between two comments of a Containerfile, which is otherwise left alone."""
+
+from __future__ import annotations
+
+import re
+from functools import partial
+from typing import NamedTuple
+
+from coinjar.core.errors import InputError, Place, raise_all
+from coinjar.core.model import Destination
+from coinjar.destinations.base import Offline, Output, Surroundings, View, reading_of
+from coinjar.dialects import carriers, get
+from coinjar.dialects.base import Entry, Reading, decode, refuse
+from coinjar.dialects.containerfile import instructions, lines, quoted
+from coinjar.documents.fields import Fields
+from coinjar.jarfile.load import read_bytes, shown_path
+
+BEGIN, END = "# coinjar: begin", "# coinjar: end"
+_REGION = re.compile(rf"^[ \t]*{BEGIN}[^\n]*\n(.*?)^[ \t]*{END}", re.MULTILINE | re.DOTALL)
+
+
+class _Region(NamedTuple):
+    """What stands between two comments, and whether that is before the first FROM."""
+
+    start: int
+    end: int
+    first: bool
+
+
+class Containerfile(Offline):
+    """`path`: a Containerfile with the comments `# coinjar: begin` and `# coinjar: end`, once or more often.
+
+    Between them before the first `FROM` go the build arguments that a `FROM` mentions; behind it all others, and those again without
+    a value, as a stage must to see them.
+    """
+
+    keys = ("path",)
+    needed = ("path",)
+
+    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+        super().__init__(destination, around, fields)
+        self.path = self.pattern("path")
+        self.dialect = get("containerfile")
+
+    def outputs(self, view: View) -> list[Output]:
+        outputs = []
+        for service in self.services_of(view, self.path):
+            path = self.resolve_path(self.path, view.stage, service)
+            entries = view.entries(service, ("build", "run"))
+            self._refuse_secrets(entries)
+            refuse(self.dialect, entries, carriers())
+            old = self.around.current(path) or read_bytes(path)
+            data = self._with_lines(old, shown_path(path), entries)
+            self.around.pending[path] = data
+            hidden = self.hide_items(partial(self.dialect.read, file=shown_path(path)), ())
+            outputs.append(Output(path, data, secret=False, about=self.about(entries), hidden=hidden))
+        return outputs
+
+    def _refuse_secrets(self, entries: list[Entry]) -> None:
+        raise_all(
+            [
+                InputError(
+                    f"{one.name} is a secret, and whoever has the image could read it",
+                    hint="add plain_only: true to leave secrets out, and hand them over when the container starts",
+                    place=self.destination.place,
+                    code="secret-in-image",
+                )
+                for one in entries
+                if one.secret and one.text is not None
+            ]
+        )
+
+    def _with_lines(self, old: bytes, file: str, entries: list[Entry]) -> bytes:
+        text, _ = decode(old, file)
+        found = [one for one in instructions(text) if one.word == "FROM"]
+        first_from = found[0].line if found else 1 << 30
+        regions = [_Region(one.start(1), one.end(1), text.count("\n", 0, one.start()) + 1 < first_from) for one in _REGION.finditer(text)]
+        if not regions:
+            hint = f"put the two comments '{BEGIN}' and '{END}' where the lines belong"
+            raise InputError("there is no place for the lines in it", hint=hint, place=Place(file), code="destination")
+        mentioned = {name for one in found for name in re.findall(r"\$\{?([A-Za-z_]\w*)", one.rest)}
+        early = [one for one in entries if one.variable and one.variable.phase in ("build", "both") and one.name in mentioned]
+        if early and not any(region.first for region in regions):
+            line = next(one.line for one in found if any(entry.name in one.rest for entry in early))
+            names = ", ".join(one.name for one in early)
+            hint = f"put '{BEGIN}' and '{END}' before it, too"
+            raise InputError(f"this FROM needs {names}, and nothing declares it before", hint=hint, place=Place(file, line, 1), code="destination")
+        ahead = "".join(f"ARG {one.name}={quoted(one.text or '')}\n" for one in early)
+        rest = "".join(_again(one) if one in early else "".join(lines([one])) for one in entries)
+        newline = "\r\n" if "\r\n" in text else "\n"
+        for region in reversed(regions):
+            text = text[: region.start] + (ahead if region.first else rest).replace("\n", newline) + text[region.end :]
+        return text.encode()
+
+    def read(self, stage: str) -> Reading:
+        found = Reading([], [])
+        services = [name for name in self.around.jar.services if self.destination.services is None or name in self.destination.services]
+        for service in services if "{service}" in self.path else services[:1]:
+            reading = reading_of(self.dialect, self.resolve_path(self.path, stage, service))
+            found = Reading([*found.items, *(item._replace(service=service) for item in reading.items)], [*found.remarks, *reading.remarks])
+        return found
+
+
+def _again(entry: Entry) -> str:
+    """A build argument from before FROM, as a stage sees it: named again, its value untouched."""
+    both = entry.variable is not None and entry.variable.phase == "both"
+    return f"ARG {entry.name}\n" + (f"ENV {entry.name}=${{{entry.name}}}\n" if both else "")

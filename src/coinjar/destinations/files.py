@@ -1,0 +1,145 @@
+"""`type: file`: a service's variables in a dialect, in a file of their own; settings with a base beside them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from coinjar.core.errors import CoinJarError, InputError, raise_all
+from coinjar.core.layers import Resolver
+from coinjar.core.model import Destination
+from coinjar.core.names import SHARED
+from coinjar.destinations.base import Hidden, Offline, Output, Surroundings, View, reading_of
+from coinjar.dialects import carriers, get
+from coinjar.dialects.base import Dialect, Entry, Reading, refuse
+from coinjar.dialects.nested import Settings, merged
+from coinjar.documents.fields import Fields
+from coinjar.jarfile.load import shown_path
+
+
+class File(Offline):
+    """`path`, `as` (the dialect); for settings also `base` and `separator`; for exec-script also `fills` (a templates destination)."""
+
+    keys = ("path", "as", "base", "separator", "fills")
+    needed = ("path", "as")
+
+    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+        super().__init__(destination, around, fields)
+        self.path = self.pattern("path")
+        self.base = self.pattern("base", ("service",))
+        self.fills = self._fills()
+        self.dialect = self._dialect()
+        for key, owner in (("base", "settings"), ("separator", "settings"), ("fills", "exec-script")):
+            if key in self.options and self.dialect and self.dialect.name != owner:
+                fields.fault(self.options[key], f"'{key}' goes with as: {owner}", "remove it, or correct 'as'", "destination")
+
+    def _dialect(self) -> Dialect | None:
+        name = self.text("as")
+        if not name:
+            return None
+        try:
+            dialect = get(name)
+        except CoinJarError as fault:
+            self.fields.fault(self.options["as"], fault.message, fault.hint, fault.code)
+            return None
+        dialect.known = self.around.known(self.text("separator", "__"))
+        if isinstance(dialect, Settings):
+            dialect.as_json = not self.path.lower().endswith((".yaml", ".yml"))
+        return dialect
+
+    def _fills(self) -> dict[str, str]:
+        """The destinations of templates that a script fills when it starts, each with the folder it fills."""
+        found = {}
+        for name, key, node in self.fields.members(self.options["fills"], "fills") if "fills" in self.options else ():
+            other = self.around.jar.destinations.get(name)
+            if other is None or other.type != "templates":
+                self.fields.fault(key, f"'{name}' is no destination of templates", "name one of the type templates", "destination")
+            found[name] = self.fields.text(node, name)
+        return found
+
+    def outputs(self, view: View) -> list[Output]:
+        faults: list[CoinJarError] = []
+        outputs: list[Output] = []
+        for service in self.services_of(view, self.path):
+            try:
+                outputs += self._of_service(view, service)
+            except CoinJarError as fault:
+                faults += fault.each()
+        raise_all(list({str(one): one for one in faults}.values()))
+        return outputs
+
+    def _of_service(self, view: View, service: str) -> list[Output]:
+        assert self.dialect
+        if self.dialect.name == "example":
+            from coinjar.destinations.example import example_entries
+
+            entries = example_entries(view.resolver, service)
+        else:
+            entries = view.entries(service)
+        refuse(self.dialect, entries, carriers())
+        if self.base:
+            return self._settings(view, service, entries)
+        path = self.resolve_path(self.path, view.stage, service)
+        if self.dialect.name == "settings" or (self.dialect.many_stages and "{stage}" not in self.path):
+            data = self.dialect.update(self.around.current(path), shown_path(path), entries, view.heading(service))
+            return [self._output(path, data, entries, merges=True)]
+        data = self._carrying(view, service, entries) if self.fills else self.dialect.write(entries, view.heading(service))
+        return [self._output(path, data, entries)]
+
+    def _carrying(self, view: View, service: str, entries: list[Entry]) -> bytes:
+        """A script that fills templates before it becomes its program."""
+        from coinjar.destinations import make
+        from coinjar.destinations.templates import Templates, filling_script
+        from coinjar.dialects.shell import ExecScript
+
+        script = ""
+        for name, folder in self.fills.items():
+            templates = make(self.around.jar.destinations[name], self.around)
+            assert isinstance(templates, Templates)
+            script += filling_script(templates, {one.name: one for one in entries}, folder, view.stage, service)
+            self.notices += templates.notices
+        return ExecScript().script(entries, view.heading(service), script)
+
+    def _output(self, path: Path, data: bytes, entries: list[Entry], *, merges: bool = False) -> Output:
+        self.around.pending[path] = data
+        assert self.dialect
+        secret = any(one.secret and one.text is not None for one in entries)
+        return Output(path, data, secret, self.about(entries), self._hidden(path, entries), program=self.dialect.name == "exec-script", merges=merges)
+
+    def _hidden(self, path: Path, entries: list[Entry]) -> Hidden:
+        assert self.dialect
+        reader = self.dialect if self.dialect.reads else get("posix" if self.dialect.name == "exec-script" else "dotenv")
+        return self.hide_items(lambda data: reader.read(data, shown_path(path)), [one.name for one in entries if one.secret])
+
+    def _settings(self, view: View, service: str, entries: list[Entry]) -> list[Output]:
+        """The base gets what all stages share; the stage's file only what differs from it."""
+        assert self.dialect
+        assert isinstance(self.dialect, Settings)
+        base, over = self.resolve_path(self.base, "", service), self.resolve_path(self.path, view.stage, service)
+        shared = View(Resolver(self.around.jar, SHARED, fetch=view.resolver.fetch), self.destination).entries(service, lenient=True)
+        refuse(self.dialect, shared, carriers())
+        data = self.dialect.merge(self.around.current(base), shown_path(base), shared)
+        below = {item.name: item.text for item in self.dialect.read(data, shown_path(base)).items}
+        stuck = [one for one in entries if one.text is None and one.name in below]
+        words = f"is unset on {view.stage}, and a settings file cannot take away what its base has"
+        raise_all([InputError(f"{one.name} {words}", hint=f"drop it from {shown_path(base)}", code="cannot-carry") for one in stuck])
+        differing = [one for one in entries if one.text is not None and self.dialect.spelled(one) != below.get(one.name)]
+        top = self.dialect.update(self.around.current(over), shown_path(over), differing, view.heading(service))
+        return [self._output(base, data, shared, merges=True), self._output(over, top, differing)]
+
+    def read(self, stage: str) -> Reading:
+        services = [name for name in self.around.jar.services if self.destination.services is None or name in self.destination.services]
+        found = Reading([], [])
+        for service in services if "{service}" in self.path else services[:1]:
+            reading = self._read_one(stage, service)
+            items = [item._replace(service=service) if "{service}" in self.path else item for item in reading.items if item.stage in (None, stage)]
+            found = Reading([*found.items, *items], [*found.remarks, *reading.remarks])
+        return found
+
+    def _read_one(self, stage: str, service: str) -> Reading:
+        assert self.dialect
+        if not self.dialect.reads:
+            raise InputError(f"{self.dialect.name} can only be written", hint="ask another destination", place=self.destination.place, code="write-only")
+        reading = reading_of(self.dialect, self.resolve_path(self.path, stage, service))
+        if not self.base:
+            return reading
+        return merged(reading_of(self.dialect, self.resolve_path(self.base, "", service)), reading)

@@ -1,0 +1,81 @@
+"""The environments of one document as levels: whole pipeline, job, step. Which of them speaks for a name, and which repeat it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple
+
+from coinjar.core.errors import Place
+from coinjar.documents.environments import Held
+from coinjar.documents.pointer import above
+
+
+class Level(NamedTuple):
+    """One environment: where it stands, what it holds, and which levels above it cannot override."""
+
+    pointer: str
+    place: Place
+    entries: Mapping[str, Held]
+    decided_by: tuple[str, ...] = ()
+
+
+def ancestors(pointer: str, pointers: Sequence[str]) -> list[str]:
+    """The levels around one, the widest first."""
+    return sorted((one for one in pointers if above(one, pointer)), key=lambda one: one.count("/"))
+
+
+def nearest_above(pointer: str, pointers: Sequence[str]) -> str | None:
+    """The level right around one, if any."""
+    found = ancestors(pointer, pointers)
+    return found[-1] if found else None
+
+
+def deciding(levels: Sequence[Level], pointer: str, name: str) -> tuple[Level | None, list[Level]]:
+    """Who decides what the level at `pointer` sees of a name, and every level that speaks, the narrowest first."""
+    by_pointer = {one.pointer: one for one in levels}
+    chain = [by_pointer[one] for one in [*ancestors(pointer, list(by_pointer)), pointer]]
+    spoken = [one for one in reversed(chain) if name in one.entries]
+    if not spoken:
+        return None, []
+    winner = spoken[0]
+    while True:  # a level may be decided by one above, and that one by another
+        higher = next((one for one in spoken if one.pointer in winner.decided_by and one is not winner), None)
+        if higher is None:
+            return winner, spoken
+        winner = higher
+
+
+def idle(levels: Sequence[Level]) -> list[tuple[Level, Held, Level]]:
+    """Assignments that cannot win: the level, what it says, and the level above that decides."""
+    found = []
+    for level in levels:
+        for name, entry in level.entries.items():
+            winner, _ = deciding(levels, level.pointer, name)
+            if winner is not None and winner is not level and winner.entries[name].text != entry.text:
+                found.append((level, entry, winner))
+    return found
+
+
+def lifted(
+    final: dict[str, dict[str, str]], own: Mapping[str, Mapping[str, str]], now: Mapping[str, Mapping[str, str | None]], *, everything: bool
+) -> dict[str, dict[str, str]]:
+    """Move what all levels right below another repeat up to it.
+
+    `final` is what each level should say, by pointer; `own` what it gets for itself; `now` what it says at present. Without
+    `everything` only what stands above already is moved, so that what was once moved up stays there.
+    """
+    result = {pointer: dict(entries) for pointer, entries in final.items()}
+    for parent in sorted(result, key=lambda one: -one.count("/")):
+        children = [one for one in result if nearest_above(one, list(result)) == parent]
+        if len(children) < 2:
+            continue
+        for name in [name for name in result[children[0]] if all(name in result[child] for child in children)]:
+            texts = {result[child][name] for child in children}
+            clashes = name in own[parent] and own[parent][name] not in texts
+            there = now[parent].get(name) is not None and name not in own[parent]
+            if len(texts) == 1 and not clashes and (everything or there or own[parent].get(name) in texts):
+                result[parent][name] = texts.pop()
+                for child in children:
+                    if everything or now[child].get(name) is None or there:
+                        del result[child][name]
+    return result

@@ -1,0 +1,281 @@
+"""`type: manifests`: a folder of Kubernetes manifests to one a stage, variables in objects named after their content."""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import re
+from collections.abc import Iterable, Mapping
+from functools import partial
+from json import dumps
+from pathlib import Path
+from typing import NamedTuple
+
+from coinjar.core.errors import Place
+from coinjar.core.model import Destination
+from coinjar.core.names import ALL
+from coinjar.destinations.base import Offline, Output, Surroundings, View, gets, nothing_hidden
+from coinjar.destinations.workloads import MADE_ANEW, Cluster, Container, Manifest, environments, read_folder, read_manifests, service_of
+from coinjar.dialects import carriers, get
+from coinjar.dialects.base import Entry, Reading, decode, refuse
+from coinjar.dialects.kube import KubeConfigMap
+from coinjar.documents.edit import END, Edit, apply_to_text
+from coinjar.documents.environments import held
+from coinjar.documents.fields import Fields
+from coinjar.documents.tree import Tree
+from coinjar.documents.writing import Plain, Writer
+from coinjar.jarfile.load import read_bytes, shown_path
+
+ORDER, SERVICE = "coinjar/order", "coinjar/service"
+"""Annotations of the objects made: which is newer, and whose it is."""
+_OURS = re.compile(r"\.(configmap|secret)\.yaml")
+
+
+class Made(NamedTuple):
+    """An object: for whom (`all`: what all share), its kind, name, namespace, and its file's text."""
+
+    service: str
+    dialect: KubeConfigMap
+    name: str
+    namespace: str
+    entries: list[Entry]
+
+    @property
+    def file(self) -> str:
+        where = f"{self.namespace}." if self.namespace else ""
+        return f"{where}{self.name}.{self.dialect.kind.lower()}.yaml"
+
+
+class Manifests(Offline):
+    """`from`, `to`; `workloads` says whose a container is where names do not tell; `string_data: true`, `keep: N`."""
+
+    keys = ("from", "to", "workloads", "string_data", "keep")
+    needed = ("from", "to")
+
+    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+        super().__init__(destination, around, fields)
+        self.source = self.pattern("from", ("stage",))
+        self.target = self.pattern("to", ("stage",))
+        self.string_data = self.flag("string_data")
+        self.keep = self._keep()
+        self.named: dict[str, str] = {}
+        for name, key, node in fields.members(self.options["workloads"], "'workloads'") if "workloads" in self.options else ():
+            self.named[name] = fields.text(node, name)
+            if self.named[name] not in around.jar.services:
+                fields.fault(key, f"there is no service '{self.named[name]}'", f"the services are {', '.join(around.jar.services)}", "unknown-service")
+
+    def _keep(self) -> int:
+        text = self.text("keep", "3")
+        if not re.fullmatch(r"\d{1,4}", text):
+            self.fields.fault(self.options["keep"], "'keep' must be a number", "write how many older objects may stay")
+            return 3
+        return int(text)
+
+    def outputs(self, view: View) -> list[Output]:
+        folder = self.around.root / self.source.replace("{stage}", view.stage)
+        target = self.resolve_path(self.target, view.stage)
+        files = read_folder(folder)
+        cluster = Cluster(files)
+        objects = self._objects(view, cluster)
+        outputs = [self._object_output(target, one) for one in objects]
+        for path, manifests in files.items():
+            data = self._rewritten(path, manifests, cluster, objects, view)
+            to = target / path.relative_to(folder)
+            self.around.pending[to] = data
+            hidden = self.hide_items(partial(self._read_one, file=shown_path(to)), ())
+            outputs.append(Output(to, data, self._holds_secrets(data, shown_path(to)), self._workloads(manifests), hidden))
+        self._unused(cluster, objects)
+        self._left_over(target, {one.path for one in outputs})
+        return outputs
+
+    def _workloads(self, manifests: list[Manifest]) -> str:
+        return ", ".join(f"{one.kind} {one.name}" for one in manifests if one.kind) or "nothing"
+
+    def _read_one(self, data: bytes, file: str) -> Reading:
+        return environments({Path(file): read_manifests(data, file)}, self.around.jar.services, self.named)
+
+    def _holds_secrets(self, data: bytes, file: str) -> bool:
+        """Whether a manifest has a readable secret in it, which then is its author's."""
+        return any(item.secret or (item.text and self.around.is_secret(item.name, item.text)) for item in self._read_one(data, file).items)
+
+    # -- objects
+
+    def _objects(self, view: View, cluster: Cluster) -> list[Made]:
+        """One ConfigMap and one Secret for what all services share, and one for what each has besides; none that is empty."""
+        used: dict[str, list[str]] = {}
+        for manifest in cluster.manifests():
+            for container in manifest.containers():
+                service = self._service(view, manifest, container)
+                if service is not None and service not in used.setdefault(manifest.namespace, []):
+                    used[manifest.namespace].append(service)
+        found: list[Made] = []
+        for namespace, services in used.items():
+            entries = {service: [one for one in view.entries(service) if one.text is not None] for service in services}
+            first = {one.name: one for one in next(iter(entries.values()))}
+            common = [one for one in first.values() if len(services) > 1 and all(one in each for each in entries.values())]
+            groups = {ALL: common} | {service: [one for one in each if one not in common] for service, each in entries.items()}
+            found += [made for service, group in groups.items() for made in self._of_group(service, namespace, group)]
+        return found
+
+    def _of_group(self, service: str, namespace: str, entries: list[Entry]) -> Iterable[Made]:
+        for name, secret in (("kube-configmap", False), ("kube-secret", True)):
+            group = [one for one in entries if one.secret is secret]
+            dialect = get(name)
+            assert isinstance(dialect, KubeConfigMap)
+            refuse(dialect, group, carriers())
+            if group:
+                yield Made(service, dialect, self._name(service, dialect.kind, group), namespace, group)
+
+    def _name(self, service: str, kind: str, entries: list[Entry]) -> str:
+        """A name that changes with the content. A Secret's digest is keyed, so that the name gives nothing away."""
+        content = dumps([kind, [[one.name, one.text] for one in sorted(entries)]], ensure_ascii=True).encode()
+        keyed = kind == "Secret"
+        digest = hmac.new(self.around.naming_key(), content, "sha256").hexdigest() if keyed else hashlib.sha256(content).hexdigest()
+        return f"{self.around.jar.app}-{digest[:10]}-{service}".replace("_", "-")
+
+    def _object_output(self, target: Path, made: Made) -> Output:
+        path = target / made.file
+        order = _order(read_bytes(path)) if path.exists() else None
+        if order is None:
+            order = 1 + max((one.order for one in self._there(target) if one.series == (made.dialect.kind, made.namespace, made.service)), default=0)
+        text = made.dialect.object_text(made.name, made.entries, {ORDER: str(order), SERVICE: made.service}, as_text=self.string_data)
+        if made.namespace:
+            text = text.replace("  annotations:\n", f"  namespace: {made.namespace}\n  annotations:\n", 1)
+        self.around.pending[path] = text.encode()
+        secret = made.dialect.kind == "Secret"
+        names = [one.name for one in made.entries]
+        hidden = self.hide_items(partial(made.dialect.read, file=shown_path(path)), names) if secret else nothing_hidden
+        return Output(path, text.encode(), secret, f"{made.dialect.kind}, {self.about(made.entries)}", hidden)
+
+    # -- workloads
+
+    def _service(self, view: View, manifest: Manifest, container: Container) -> str | None:
+        service = service_of(manifest, container, self.around.jar.services, self.named)
+        return service if service in view.services() else None
+
+    def _rewritten(self, path: Path, manifests: list[Manifest], cluster: Cluster, objects: list[Made], view: View) -> bytes:
+        text, _ = decode(read_bytes(path), shown_path(path))
+        writer = Writer("\r\n" if "\r\n" in text else "\n", careful=True)
+        parts = []
+        for manifest in manifests:
+            changes = [one for container in manifest.containers() for one in self._container(manifest, container, cluster, objects, view)]
+            parts.append(apply_to_text(manifest.text, manifest.file, changes, writer) if changes else manifest.text)
+            if changes and manifest.kind in MADE_ANEW:
+                words = f"{manifest.kind} {manifest.name} must be deleted and made anew to get new values: a cluster does not change it in place"
+                self.notice(
+                    "",
+                    manifest.place(manifest.at("metadata", "name")),
+                    words,
+                    f"kubectl delete {manifest.kind.lower()} {manifest.name}, then apply",
+                    stage=view.stage,
+                )
+        return "".join(parts).encode()
+
+    def _container(self, manifest: Manifest, container: Container, cluster: Cluster, objects: list[Made], view: View) -> list[Edit]:
+        """Take out the entries that the objects replace, and refer to the objects."""
+        service = self._service(view, manifest, container)
+        entries = held(container.node.child("env"))
+        if service is None:
+            ours = [one.name for one in entries if one.name in self.around.jar.variables]
+            if ours:
+                words = f"the container {container.name} of {manifest.name} belongs to no service, so its {', '.join(ours[:4])} stay as they are"
+                self.notice("CJ017", manifest.place(container.node), words, f"name it under workloads of {self.destination.name}")
+            return []
+        managed = {one.name for one in view.entries(service)}
+        changes: list[Edit] = []
+        for one in entries:
+            inline = one.text is not None or cluster.referred(manifest, one) is not None or not cluster.comes_from_elsewhere(one)
+            if one.name in managed and inline:
+                changes.append(Edit((*container.path, "env", one.step), None))
+            elif one.name in managed:
+                words = f"{one.name} of {manifest.name} comes from elsewhere here, and overrides the managed value"
+                fix = "take it out, or leave the variable out of this destination (without: …)"
+                self.notice("CJ017", manifest.place(one.at), words, fix, variable=one.name)
+            elif one.name in self.around.jar.variables and gets(self.destination, one.name):
+                words = f"{one.name} of {manifest.name} stays as it is: the jar has no value of it for {service} on {view.stage}"
+                self.notice("CJ017", manifest.place(one.at), words, "give it a value, or take it out of the manifest", variable=one.name)
+        wanted: list[Plain] = []
+        for made in objects:
+            if made.service in (ALL, service) and made.namespace == manifest.namespace:
+                kind = "configMapRef" if made.dialect.kind == "ConfigMap" else "secretRef"
+                wanted.append({kind: {"name": made.name}})
+        there = container.node.child("envFrom")
+        if there is None or not there.plain.elements:
+            return [*changes, Edit((*container.path, "envFrom"), wanted)] if wanted else changes
+        return changes + [Edit((*container.path, "envFrom", END), one) for one in wanted]
+
+    def _unused(self, cluster: Cluster, objects: list[Made]) -> None:
+        """Notice the folder's own objects to which nothing refers once the managed ones are in use."""
+        managed = {one.name for made in objects for one in made.entries}
+        for manifest in cluster.manifests():
+            key = (manifest.kind, manifest.namespace, manifest.name)
+            if manifest.kind in ("ConfigMap", "Secret") and cluster.objects.get(key) and set(cluster.objects[key]) <= managed:
+                words = f"all that the {manifest.kind} {manifest.name} holds is in the managed objects now"
+                self.notice("", manifest.place(manifest.at("metadata", "name")), words, f"take it out of {self.source}, if nothing else refers to it")
+
+    def _left_over(self, target: Path, made: set[Path]) -> None:
+        for path in sorted(target.rglob("*")) if target.is_dir() else ():
+            if path.is_file() and path not in made and not _OURS.search(path.name):
+                self.notice("", Place(shown_path(path)), f"nothing in {self.source} makes this file any more", "remove it, if nobody else makes it")
+
+    # -- objects of before
+
+    def _there(self, target: Path) -> list[Old]:
+        """The objects that this destination has made, in its output folder."""
+        found = []
+        for path in sorted(target.iterdir()) if target.is_dir() else ():
+            if _OURS.search(path.name) and (order := _order(read_bytes(path))) is not None:
+                manifest = read_manifests(read_bytes(path), shown_path(path))[0]
+                owner = manifest.at("metadata", "annotations", SERVICE)
+                found.append(Old(path, order, (manifest.kind, manifest.namespace, owner.text if owner else ""), manifest.name))
+        return found
+
+    def stale(self, stage: str, keep: int | None = None) -> list[Path]:
+        """The objects' files that no workload refers to, but for the newest few of each series, kept for going back."""
+        target = self.resolve_path(self.target, stage)
+        there = self._there(target)
+        used = _referred(read_folder(target)) if there else set[str]()
+        old: dict[tuple[str, str, str], list[Old]] = {}
+        for one in sorted(there, key=lambda one: -one.order):
+            if one.name not in used:
+                old.setdefault(one.series, []).append(one)
+        count = self.keep if keep is None else keep
+        return [one.path for series in old.values() for one in series[count:]]
+
+    def read(self, stage: str) -> Reading:
+        target = self.resolve_path(self.target, stage)
+        return environments(read_folder(target), self.around.jar.services, self.named)
+
+
+class Old(NamedTuple):
+    """An object that was made before."""
+
+    path: Path
+    order: int
+    series: tuple[str, str, str]
+    name: str
+
+
+def _order(data: bytes) -> int | None:
+    found = re.search(rb'coinjar/order: "(\d{1,9})"', data)
+    return int(found[1]) if found else None
+
+
+def _referred(files: Mapping[Path, list[Manifest]]) -> set[str]:
+    """The names of ConfigMaps and Secrets that anything in these manifests refers to."""
+    names: set[str] = set()
+
+    def look(node: Tree) -> None:
+        for member in node.members:
+            if member.name in ("configMapRef", "secretRef", "configMapKeyRef", "secretKeyRef", "configMap", "secret"):
+                name = member.value.plain.child("name") or member.value.plain.child("secretName")
+                names.update([name.text] if name else [])
+            look(member.value.plain)
+        for element in node.elements:
+            look(element.plain)
+
+    for manifests in files.values():
+        for manifest in manifests:
+            if manifest.root:
+                look(manifest.root)
+    return names

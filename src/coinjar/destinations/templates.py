@@ -1,0 +1,226 @@
+"""`type: templates`: a folder of templates, filled in, to a folder of outputs.
+
+Only declared names in `${NAME}` (and `$NAME`, with `bare: true`) are replaced; all else is the config's own language.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import NamedTuple
+
+from coinjar.core.errors import CoinJarError, InputError, Place, place_of, raise_all
+from coinjar.core.model import Destination
+from coinjar.core.names import suggestion
+from coinjar.destinations.base import Hidden, Offline, Output, Surroundings, View
+from coinjar.dialects.base import Entry, Reading, decode
+from coinjar.dialects.shell import quote
+from coinjar.documents.fields import Fields
+from coinjar.jarfile.load import read_bytes, shown_path
+
+_BRACED = r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}"
+_BARE = r"|\$([A-Za-z_][A-Za-z0-9_]*)"
+_OPERATED = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)(:?[-+?=]|@)")
+_UPPER = re.compile(r"[A-Z][A-Z0-9_]*[A-Z0-9]")
+
+
+class Mention(NamedTuple):
+    """A name in a template: where, and from which character to which."""
+
+    name: str
+    place: Place
+    start: int
+    end: int
+
+
+class Template(NamedTuple):
+    """One template: its name below the folder, the file, its text, and what it mentions of declared names."""
+
+    name: str
+    path: Path
+    text: str
+    mentions: list[Mention]
+
+
+class Templates(Offline):
+    """`from`, `to`, `suffix`; `bare: true` replaces `$NAME` too; `allow` limits the characters of values."""
+
+    keys = ("from", "to", "suffix", "bare", "allow")
+    needed = ("from", "to", "suffix")
+
+    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+        super().__init__(destination, around, fields)
+        self.source = self.pattern("from", ())
+        self.target = self.pattern("to")
+        self.suffix = self.text("suffix")
+        self.mention = re.compile(_BRACED + (_BARE if self.flag("bare") else ""))
+        self.allow = self._allowed()
+
+    def _allowed(self) -> dict[str, re.Pattern[str]]:
+        """A pattern for each template's name; `*` for all of them."""
+        node = self.options.get("allow")
+        if node is None:
+            return {}
+        pairs = (
+            [("*", node)] if not hasattr(node, "value") or isinstance(node.value, str) else [(name, one) for name, _, one in self.fields.members(node, "allow")]
+        )
+        found = {}
+        for name, one in pairs:
+            try:
+                found[name] = re.compile(self.fields.text(one, "allow"))
+            except re.error as fault:
+                self.fields.fault(one, f"this pattern is no regular expression: {fault.msg}", "write it as Python's re reads it")
+        return found
+
+    def templates(self) -> list[Template]:
+        """The templates in the folder; what is wrong with any goes into the notices. Raises InputError if there is no folder."""
+        folder = self.around.root / self.source
+        if not folder.is_dir():
+            raise InputError(f"there is no folder {self.source}", hint="correct 'from'", place=self.destination.place, code="destination")
+        found = []
+        for path in sorted(one for one in folder.rglob("*") if one.is_file()):
+            file = shown_path(path)
+            if not path.name.endswith(self.suffix) or path.name == self.suffix:
+                self.notice(
+                    "CJ018",
+                    Place(file),
+                    f"its name does not end in {self.suffix}, so it is no template, and is passed over",
+                    f"rename it to {path.name}{self.suffix}, or move it away",
+                )
+                continue
+            text, _ = decode(read_bytes(path), file)
+            template = Template(str(path.relative_to(folder)), path, text, list(self._mentions(text, file)))
+            if not template.mentions:
+                self.notice(
+                    "CJ018", Place(file), "this template mentions no declared name", "write ${NAME} where a value belongs, or take it out of the folder"
+                )
+            found.append(template)
+        return found
+
+    def _mentions(self, text: str, file: str) -> Iterator[Mention]:
+        """The declared names that a text mentions; what only looks like one is noticed."""
+        jar = self.around.jar
+        declared = {name for one in jar.variables.values() for name in (one.name, *one.also_as)}
+        folded = {name.casefold(): name for name in declared}
+        for found in self.mention.finditer(text):
+            name = found[1] or found[2]
+            place = place_of(text, found.start(), file)
+            if name in declared:
+                yield Mention(name, place, found.start(), found.end())
+            elif name.casefold() in folded and (found[1] or name.isupper()):
+                self.notice(
+                    "CJ018",
+                    place,
+                    f"{found[0]} is left as it is: the declared name is {folded[name.casefold()]}",
+                    "write it as it is declared",
+                    variable=folded[name.casefold()],
+                )
+            elif found[1] and _UPPER.fullmatch(name):
+                self.notice(
+                    "CJ018", place, f"{found[0]} is left as it is: {name} is not declared", suggestion(name, declared, "declare it, or correct the name")
+                )
+        for operated in _OPERATED.finditer(text):
+            if operated[1] in declared:
+                place = place_of(text, operated.start(), file)
+                self.notice(
+                    "CJ018",
+                    place,
+                    f"${{{operated[1]}{operated[2]}…}} is left as it is: a template takes ${{NAME}} alone",
+                    "give the variable a default in the jar",
+                    variable=operated[1],
+                )
+
+    def outputs(self, view: View) -> list[Output]:
+        templates = self.templates()
+        faults: list[CoinJarError] = []
+        outputs: list[Output] = []
+        for service in self.services_of(view, self.target):
+            values = {one.name: one for one in view.entries(service)}
+            folder = self.resolve_path(self.target, view.stage, service)
+            for template in templates:
+                try:
+                    outputs.append(self._filled(template, values, folder, view.stage, service))
+                except CoinJarError as fault:
+                    faults += fault.each()
+            self._left_over(folder, {one.path for one in outputs})
+        raise_all(faults)
+        return outputs
+
+    def _left_over(self, folder: Path, made: set[Path]) -> None:
+        for path in sorted(folder.rglob("*")) if folder.is_dir() else ():
+            if path.is_file() and path not in made:
+                self.notice("CJ018", Place(shown_path(path)), "no template makes this file any more", "remove it, if nobody else makes it")
+
+    def pieces(self, template: Template, values: Mapping[str, Entry], stage: str, service: str) -> list[str | Entry]:
+        """The template as texts and values in turn. Raises InputError for every value that is missing or not allowed."""
+        faults: list[CoinJarError] = []
+        parts: list[str | Entry] = []
+        at = 0
+        allowed = self.allow.get(template.name) or self.allow.get("*")
+        for mention in template.mentions:
+            entry = values.get(mention.name)
+            if entry is None or entry.text is None:
+                faults.append(
+                    InputError(
+                        f"{mention.name} has no value for {service} on {stage}",
+                        hint="give it one, or take it out of the template",
+                        place=mention.place,
+                        code="no-value",
+                    )
+                )
+                continue
+            if allowed and not allowed.fullmatch(entry.text):
+                words = f"the value of {mention.name} for {service} on {stage} does not fit what this template allows ({allowed.pattern})"
+                faults.append(InputError(words, hint="change the value, or the template's rule under 'allow'", place=mention.place, code="not-allowed"))
+            parts += [template.text[at : mention.start], entry]
+            at = mention.end
+        raise_all(faults)
+        return [*parts, template.text[at:]]
+
+    def _filled(self, template: Template, values: Mapping[str, Entry], folder: Path, stage: str, service: str) -> Output:
+        pieces = self.pieces(template, values, stage, service)
+        texts = [one if isinstance(one, str) else one.text or "" for one in pieces]
+        used = {one.name: one for one in pieces if isinstance(one, Entry)}
+        data = "".join(texts).encode()
+        path = folder / template.name.removesuffix(self.suffix)
+        secret = any(one.secret for one in used.values())
+        self.around.pending[path] = data
+        return Output(path, data, secret, self.about(used.values()), _hidden(data, pieces), program=bool(template.path.stat().st_mode & 0o100))
+
+    def read(self, stage: str) -> Reading:
+        del stage
+        raise InputError("templates can only be written", hint="ask another destination", place=self.destination.place, code="write-only")
+
+
+def _hidden(data: bytes, pieces: list[str | Entry]) -> Hidden:
+    """Lines that hold a secret; of another text, all that are no line of this one, for they may."""
+    lines: dict[int, str] = {}
+    number = 1
+    for piece in pieces:
+        text = piece if isinstance(piece, str) else piece.text or ""
+        if isinstance(piece, Entry) and piece.secret:
+            for more in range(text.count("\n") + 1):
+                lines[number + more] = f"•••• (a line that holds {piece.name})"
+        number += text.count("\n")
+    safe = {line for at, line in enumerate(data.split(b"\n"), 1) if at not in lines}
+
+    def hidden(other: bytes) -> Mapping[int, str]:
+        if not lines or other == data:
+            return lines
+        return {at: "•••• (a line that may hold a secret)" for at, line in enumerate(other.split(b"\n"), 1) if line not in safe}
+
+    return hidden
+
+
+def filling_script(templates: Templates, values: Mapping[str, Entry], folder: str, stage: str, service: str) -> str:
+    """Shell lines that fill the templates into a folder when they are run. Raises as `pieces` does."""
+    lines = []
+    for template in templates.templates():
+        target = f"{folder.rstrip('/')}/{template.name.removesuffix(templates.suffix)}"
+        words = [quote(one) if isinstance(one, str) else f'"${one.name}"' for one in templates.pieces(template, values, stage, service) if one != ""]
+        secret = any(isinstance(one, Entry) and one.secret for one in templates.pieces(template, values, stage, service))
+        folder_word, unfinished = quote(target.rpartition("/")[0] or "/"), quote(target + ".unfinished")
+        mask = "umask 077; " if secret else ""
+        lines.append(f"mkdir -p {folder_word} && ({mask}printf %s {' '.join(words)} >{unfinished}) && mv {unfinished} {quote(target)} || exit 1\n")
+    return "".join(lines)

@@ -1,0 +1,210 @@
+"""Kubernetes manifests taken apart: documents, workloads, containers, and what each container's environment is."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import NamedTuple
+
+import yaml
+
+from coinjar.core.errors import InputError, Place
+from coinjar.dialects.base import Item, Reading, Remark, decode
+from coinjar.dialects.kube import object_items
+from coinjar.dialects.trees import Document
+from coinjar.documents.edit import Path as Steps
+from coinjar.documents.environments import Held, held
+from coinjar.documents.tree import Tree, documents
+from coinjar.jarfile.load import read_bytes, shown_path
+
+TEMPLATED: dict[str, Steps] = {
+    "Deployment": ("spec", "template", "spec"),
+    "StatefulSet": ("spec", "template", "spec"),
+    "DaemonSet": ("spec", "template", "spec"),
+    "ReplicaSet": ("spec", "template", "spec"),
+    "Job": ("spec", "template", "spec"),
+    "CronJob": ("spec", "jobTemplate", "spec", "template", "spec"),
+    "Pod": ("spec",),
+}
+"""Where each kind of workload keeps its pod's spec."""
+MADE_ANEW = frozenset({"Job", "Pod"})
+"""What a cluster does not change in place."""
+_REFERENCE = re.compile(r"\$\$|\$\(([-._a-zA-Z][-._a-zA-Z0-9]*)\)")
+
+
+class Container(NamedTuple):
+    """A container of a workload, or an init container: its node and the path to it."""
+
+    name: str
+    node: Tree
+    path: Steps
+
+
+class Manifest:
+    """One document of a file. `blanked` keeps its positions: all before it is blank."""
+
+    def __init__(self, file: str, text: str, start: int, end: int) -> None:
+        self.file = file
+        self.start, self.end = start, end
+        self.text = text[start:end]
+        blanked = re.sub(r"[^\n]", " ", text[:start]) + self.text
+        self.document = Document(blanked.encode(), file, as_json=False)
+        self.root = self.document.root
+        self.kind = self._text("kind")
+        self.name = self._text("metadata", "name")
+        self.namespace = self._text("metadata", "namespace")
+
+    def at(self, *path: str | int) -> Tree | None:
+        node = self.root
+        for step in path:
+            node = node.plain.child(step) if node else None
+        return node.plain if node else None
+
+    def _text(self, *path: str) -> str:
+        node = self.at(*path)
+        return node.text if node and node.kind == "scalar" else ""
+
+    def place(self, node: Tree | None) -> Place:
+        return self.document.place(node) if node else Place(self.file, self.text[: self.start].count("\n") + 1, 1)
+
+    def containers(self) -> Iterator[Container]:
+        """Its containers, init containers first, as they start."""
+        for section in ("initContainers", "containers"):
+            base = (*TEMPLATED.get(self.kind, ("-",)), section)
+            node = self.at(*base)
+            for number, element in enumerate(node.elements if node else ()):
+                name = element.plain.child("name")
+                yield Container(name.text if name else "", element.plain, (*base, number))
+
+
+def read_folder(folder: Path) -> dict[Path, list[Manifest]]:
+    """Every manifest below a folder (or of one file), by file. Raises InputError for what is not YAML."""
+    if folder.is_file():
+        return {folder: read_manifests(read_bytes(folder), shown_path(folder))}
+    files = sorted(one for one in folder.rglob("*") if one.suffix in (".yaml", ".yml") and one.is_file()) if folder.is_dir() else []
+    if not files:
+        raise InputError(
+            "there are no manifests (*.yaml, *.yml) there", hint="give a file, or a folder that holds some", place=Place(shown_path(folder)), code="unreadable"
+        )
+    return {path: read_manifests(read_bytes(path), shown_path(path)) for path in files}
+
+
+def read_manifests(data: bytes, file: str) -> list[Manifest]:
+    """The documents of one file, empty ones included."""
+    text, _ = decode(data, file)
+    try:
+        parts = documents(text)
+    except yaml.YAMLError as fault:
+        mark = getattr(fault, "problem_mark", None)
+        place = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file)
+        words = str(getattr(fault, "problem", None) or "it cannot be read")
+        raise InputError(f"this is not YAML: {words}", hint="look at the quotes, colons and indentation there", place=place, code="yaml") from None
+    return [Manifest(file, text, start, end) for start, end in parts]
+
+
+class Seen(NamedTuple):
+    """What a container's process gets: text, where that comes from, and whether a Secret gives it."""
+
+    text: str
+    place: Place
+    secret: bool
+
+
+class Cluster:
+    """The manifests of a folder, and what their objects hold."""
+
+    def __init__(self, files: Mapping[Path, list[Manifest]]) -> None:
+        self.files = files
+        self.remarks: list[Remark] = []
+        self.objects: dict[tuple[str, str, str], dict[str, Item]] = {}
+        for manifest in self.manifests():
+            if manifest.kind in ("ConfigMap", "Secret") and manifest.root:
+                items = object_items(manifest.document, manifest.root)
+                self.remarks += manifest.document.remarks
+                self.objects[manifest.kind, manifest.namespace, manifest.name] = {item.name: item for item in items}
+
+    def manifests(self) -> Iterator[Manifest]:
+        for each in self.files.values():
+            yield from each
+
+    def environment(self, manifest: Manifest, container: Container) -> dict[str, Seen]:
+        """As Kubernetes works it out: `envFrom` in order, then `env` over it, `$(NAME)` replaced by what came before."""
+        found: dict[str, Seen] = {}
+        for source in (container.node.child("envFrom") or Tree("seq", 0, 0)).plain.elements:
+            for name, item in self._from(manifest, source.plain).items():
+                found[name] = Seen(item.text or "", item.place, bool(item.secret))
+        for entry in held(container.node.child("env")):
+            place = manifest.place(entry.at)
+            if entry.text is not None:
+                found[entry.name] = Seen(self._expanded(entry, found, place), place, secret=False)
+                continue
+            given = self.referred(manifest, entry)
+            if given is not None:
+                found[entry.name] = Seen(given.text or "", place, secret=bool(given.secret))
+            elif not self.comes_from_elsewhere(entry):
+                found[entry.name] = Seen("", place, secret=False)
+            else:
+                self.remarks.append(Remark(place, f"left out: {entry.name} of {manifest.name} comes from the cluster itself", lost=True))
+        return found
+
+    def comes_from_elsewhere(self, entry: Held) -> bool:
+        """Whether an entry has a `valueFrom`; one without a value either is empty."""
+        return entry.at.kind == "map" and entry.at.child("valueFrom") is not None
+
+    def referred(self, manifest: Manifest, entry: Held) -> Item | None:
+        """What a `configMapKeyRef` or `secretKeyRef` of these manifests gives; None for any other entry."""
+        source = entry.at.child("valueFrom") if entry.at.kind == "map" else None
+        for kind, key in (("ConfigMap", "configMapKeyRef"), ("Secret", "secretKeyRef")):
+            reference = source.plain.child(key) if source else None
+            if reference is not None:
+                name, member = reference.plain.child("name"), reference.plain.child("key")
+                held_there = self.objects.get((kind, manifest.namespace, name.text if name else ""), {})
+                return held_there.get(member.text if member else "")
+        return None
+
+    def _from(self, manifest: Manifest, source: Tree) -> dict[str, Item]:
+        prefix = source.child("prefix")
+        for kind, key in (("ConfigMap", "configMapRef"), ("Secret", "secretRef")):
+            reference = source.child(key)
+            name = reference.plain.child("name") if reference else None
+            if name is not None:
+                held_there = self.objects.get((kind, manifest.namespace, name.text))
+                if held_there is None:
+                    self.remarks.append(Remark(manifest.place(source), f"left out: the {kind} {name.text} is not among these manifests", lost=True))
+                return {(prefix.text if prefix else "") + one: item for one, item in (held_there or {}).items()}
+        return {}
+
+    def _expanded(self, entry: Held, before: Mapping[str, Seen], place: Place) -> str:
+        def replaced(found: re.Match[str]) -> str:
+            if found[0] == "$$":
+                return "$"
+            return before[found[1]].text if found[1] in before else found[0]
+
+        text = _REFERENCE.sub(replaced, entry.text or "")
+        if text != entry.text:
+            self.remarks.append(Remark(place, f"{entry.name}: its $(…) was replaced, as Kubernetes does"))
+        return text
+
+
+def service_of(manifest: Manifest, container: Container, services: Mapping[str, object], named: Mapping[str, str]) -> str | None:
+    """Whose container it is: as `workloads:` says (workload/container, container or workload), else by the name."""
+    for key in (f"{manifest.name}/{container.name}", container.name, manifest.name):
+        if key in named:
+            return named[key]
+    return next((name for name in (container.name, manifest.name) if name in services), None)
+
+
+def environments(files: Mapping[Path, list[Manifest]], services: Mapping[str, object], named: Mapping[str, str]) -> Reading:
+    """The environments of all containers as one reading, each for its service."""
+    cluster = Cluster(files)
+    items: list[Item] = []
+    for manifest in cluster.manifests():
+        for container in manifest.containers():
+            service = service_of(manifest, container, services, named)
+            for name, seen in cluster.environment(manifest, container).items():
+                items.append(Item(name, seen.text, seen.place, service=service, secret=seen.secret or None))
+    if not any(True for manifest in cluster.manifests() for _ in manifest.containers()):
+        for members in cluster.objects.values():
+            items += members.values()
+    return Reading(items, cluster.remarks)

@@ -1,0 +1,150 @@
+"""Env files as the Compose Specification describes them (env_file, "Env_file format").
+
+A value stands bare, in `'` (literal, over several lines if need be) or in `"` (with \\n, \\r, \\t and \\\\). Quotes are escaped
+with a backslash. Bare and double-quoted values are interpolated, so a dollar sign is written `$$` there. A bare value ends
+before a blank and a `#`. `NAME` without `=` unsets. docs/formats.md says which readers differ.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from coinjar.core.errors import place_of
+from coinjar.core.names import shell_can_set
+from coinjar.core.texts import not_for_environments
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
+from coinjar.dialects.interpolation import Malformed, interpolate
+
+_BARE = re.compile(r"[\w./:@%+,=-]+", re.ASCII)
+_ESCAPES = {"\n": "\\n", "\r": "\\r", "\t": "\\t", '"': '\\"', "\\": "\\\\", "$": "$$"}
+_READ = {"n": "\n", "r": "\r", "t": "\t"}
+
+
+class Compose(Dialect):
+    """`NAME=value`, `NAME='value'` and `NAME="value"` lines."""
+
+    name = "compose"
+    about = "an env file of the Compose Specification: quotes, interpolation"
+
+    def refusal(self, name: str, text: str) -> str | None:
+        if not shell_can_set(name):
+            return "the name has a character other than A to Z, digits and '_', or begins with a digit"
+        return not_for_environments(text)
+
+    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
+        return (top + "".join(f"{one.name}\n" if one.text is None else f"{one.name}={_written(one.text)}\n" for one in entries)).encode()
+
+    def read(self, data: bytes, file: str) -> Reading:
+        text, remarks = decode(data, file)
+        return _Reader(text, file, remarks).read()
+
+
+def _written(text: str) -> str:
+    if _BARE.fullmatch(text):
+        return text
+    if not re.search(r"['\\\n\r]", text) and text:
+        return f"'{text}'"  # nothing is special in it, and no reader of this kind disagrees
+    return '"' + re.sub(r'[\n\r\t"\\$]', lambda found: _ESCAPES[found[0]], text) + '"'
+
+
+class _Reader:
+    def __init__(self, text: str, file: str, remarks: list[Remark]) -> None:
+        self.text = text
+        self.file = file
+        self.remarks = remarks
+        self.items: list[Item] = []
+        self.values: dict[str, str] = {}
+
+    def remark(self, at: int, message: str, *, lost: bool = False) -> None:
+        self.remarks.append(Remark(place_of(self.text, at, self.file), message, lost))
+
+    def read(self) -> Reading:
+        at = 0
+        while at < len(self.text):
+            end = self._line_end(at)
+            line = self.text[at:end].strip()
+            at = end + 1 if not line or line.startswith("#") else self._assignment(at + len(self.text[at:end]) - len(self.text[at:end].lstrip()), end)
+        return Reading(self.items, self.remarks)
+
+    def _line_end(self, at: int) -> int:
+        end = self.text.find("\n", at)
+        return len(self.text) if end < 0 else end
+
+    def _assignment(self, start: int, end: int) -> int:
+        """Take the variable that begins at `start`; return where to read on."""
+        line = self.text[start:end]
+        name, equals, _ = line.partition("=")
+        at = start + len(name) + 1
+        if name.startswith("export "):
+            name = name[7:].lstrip()
+            self.remark(start, f"'export' before {name} was left out: the specification does not have it")
+        if name != name.rstrip():
+            self.remark(start, f"the blank before '=' of {name.rstrip()} was left out")
+        name = name.strip()
+        if not equals:
+            self.items.append(Item(name, None, place_of(self.text, start, self.file)))
+            self.remark(start, f"{name} has no '=', and so is unset")
+            return end + 1
+        value = self.text[at:end]
+        if value[:1] in (" ", "\t") and value.strip():
+            self.remark(start, f"the blank after '=' of {name} was left out")
+        at += len(value) - len(value.lstrip(" \t"))
+        quote = self.text[at : at + 1] if at < end else ""
+        if quote in ("'", '"') and quote:
+            return self._quoted(name, quote, start, at + 1)
+        self._bare(name, self.text[at:end], start)
+        return end + 1
+
+    def _bare(self, name: str, value: str, start: int) -> None:
+        value = value.removesuffix("\r")
+        comment = re.search(r"(?:^|[ \t])#", value)
+        if comment:
+            self.remark(start, f"what follows the '#' of {name} was taken for a comment")
+            value = value[: comment.start()]
+        elif "#" in value:
+            self.remark(start, f"the '#' in the value of {name} is part of it: no blank stands before it")
+        self._take(name, value.strip(), start, expand=True)
+
+    def _quoted(self, name: str, quote: str, start: int, at: int) -> int:
+        parts: list[str] = []
+        while at < len(self.text) and self.text[at] != quote:
+            letter = self.text[at]
+            following = self.text[at + 1 : at + 2]
+            if letter == "\\" and following == quote:
+                parts.append(quote)
+                at += 2
+            elif letter == "\\" and quote == '"' and following in ("n", "r", "t", "\\"):
+                parts.append(_READ.get(following, following))
+                at += 2
+            else:
+                parts.append(letter)
+                at += 1
+        if at >= len(self.text):
+            self.remark(start, f"left out: the {quote} of {name} is never closed", lost=True)
+            return self._line_end(start) + 1
+        end = self._line_end(at)
+        after = self.text[at + 1 : end].strip()
+        if after and not after.startswith("#"):
+            self.remark(start, f"what follows the closing quote of {name} was left out")
+        if "\n" in "".join(parts) and "\n" in self.text[start:at]:
+            self.remark(start, f"{name} goes over several lines, to its closing quote")
+        self._take(name, "".join(parts), start, expand=quote == '"')
+        return end + 1
+
+    def _take(self, name: str, value: str, start: int, *, expand: bool) -> None:
+        if expand and "$" in value:
+            try:
+                done = interpolate(value, self.values.get)
+            except Malformed as fault:
+                self.remark(start, f"left out: the value of {name} has {fault}", lost=True)
+                return
+            if done.unknown:
+                self.remark(start, f"left out: {name} needs the value of {', '.join(done.unknown)}, which this file does not set before", lost=True)
+                return
+            if done.asked:
+                self.remark(start, f"in {name} {', '.join(f'${one}' for one in done.asked)} was replaced by what the file sets before")
+            value = done.text
+        self.values[name] = value
+        self.items.append(Item(name, value, place_of(self.text, start, self.file)))

@@ -1,0 +1,162 @@
+"""`ENV` and `ARG` lines of a Containerfile: values in double quotes, with a backslash before `"`, `\\` and `$`."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+
+from coinjar.core.errors import Place
+from coinjar.core.names import shell_can_set
+from coinjar.core.texts import not_for_environments
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
+
+_REFERENCE = re.compile(r"\$(?:([A-Za-z_]\w*)|\{([A-Za-z_]\w*)(?::?([-+])([^}]*))?\})")
+
+
+def quoted(text: str) -> str:
+    """A value as one word of a Containerfile."""
+    return '"' + re.sub(r'["\\$]', r"\\\g<0>", text) + '"'
+
+
+def lines(entries: Sequence[Entry]) -> Iterator[str]:
+    """`ARG` for what the build sees, `ENV` for what runs, both for both: then a build argument reaches the run too."""
+    for one in entries:
+        phase = one.variable.phase if one.variable else "run"
+        if one.text is None:
+            continue
+        if phase in ("build", "both"):
+            yield f"ARG {one.name}={quoted(one.text)}\n"
+        if phase == "both":
+            yield f"ENV {one.name}=${{{one.name}}}\n"
+        elif phase == "run":
+            yield f"ENV {one.name}={quoted(one.text)}\n"
+
+
+class Containerfile(Dialect):
+    """`ENV NAME="value"` lines, and `ARG` for build-time variables."""
+
+    name = "containerfile"
+    about = "ENV and ARG lines of a Containerfile"
+
+    def refusal(self, name: str, text: str) -> str | None:
+        if not shell_can_set(name):
+            return "the name has a character other than A to Z, digits and '_', or begins with a digit"
+        if "\n" in text or "\r" in text:
+            return "it has a line break, and an instruction is one line"
+        return not_for_environments(text)
+
+    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        return (f"# {heading.app}, {heading.stage}, {heading.service}\n" + "".join(lines(entries))).encode()
+
+    def read(self, data: bytes, file: str) -> Reading:
+        text, remarks = decode(data, file)
+        return _Reader(file, remarks).read(text)
+
+
+class Instruction:
+    """One instruction: its line, its word in capitals, and the rest with continued lines joined."""
+
+    def __init__(self, line: int, word: str, rest: str) -> None:
+        self.line = line
+        self.word = word
+        self.rest = rest
+
+
+def instructions(text: str) -> Iterator[Instruction]:
+    """The instructions, comments left out. A backslash goes on in the next line, unless `# escape=` says otherwise."""
+    escape = "`" if re.match(r"(?:#[^\n]*\n)*#\s*escape\s*=\s*`", text, re.IGNORECASE) else "\\"
+    start, parts = 0, list[str]()
+    for number, raw in enumerate(text.split("\n"), 1):
+        line = raw.rstrip("\r")
+        if line.lstrip().startswith("#") or (not line.strip() and parts):
+            continue
+        if not parts:
+            start = number
+        going_on = line.rstrip().endswith(escape)
+        parts.append(line.rstrip()[:-1] if going_on else line)
+        if not going_on:
+            word, _, rest = "".join(parts).strip().partition(" ")
+            parts = []
+            if word:
+                yield Instruction(start, word.upper(), rest.strip())
+
+
+class _Reader:
+    """What the last stage of a build sets; `ARG` counts as build-time."""
+
+    def __init__(self, file: str, remarks: list[Remark]) -> None:
+        self.file = file
+        self.remarks = remarks
+        self.items: dict[str, Item] = {}
+        self.values: dict[str, str] = {}
+
+    def read(self, text: str) -> Reading:
+        stages = 0
+        for one in instructions(text):
+            place = Place(self.file, one.line, 1)
+            if one.word == "FROM":
+                stages += 1
+                if stages > 1:
+                    self.items = {name: item for name, item in self.items.items() if item.phase == "build"}
+                    self.values = {}
+            elif one.word in ("ENV", "ARG"):
+                self._take(one, place)
+        if stages > 1:
+            self.remarks.append(Remark(Place(self.file, 1, 1), f"of {stages} stages only the last one's ENV was read: the others do not reach the image"))
+        return Reading(list(self.items.values()), self.remarks)
+
+    def _take(self, one: Instruction, place: Place) -> None:
+        for name, value in assignments(one.rest, bare_ok=one.word == "ARG"):
+            if value is None:
+                continue  # an ARG without a default: the caller of the build gives it
+            known = self._expanded(name, value, place)
+            if known is not None:
+                self.values[name] = known
+                item = self.items.get(name)
+                phase = "build" if one.word == "ARG" else "both" if item and item.phase == "build" and f"${{{name}}}" in value else "run"
+                self.items[name] = Item(name, known, place, phase=phase)
+
+    def _expanded(self, name: str, value: str, place: Place) -> str | None:
+        """A word with its quotes gone and its references replaced; None, with a remark, if one is not known."""
+        done = expand_word(value, self.values)
+        if isinstance(done, str):
+            return done
+        self.remarks.append(Remark(place, f"left out: {name} needs the value of {', '.join(done)}, which this file does not set before", lost=True))
+        return None
+
+
+def assignments(rest: str, *, bare_ok: bool = False) -> Iterator[tuple[str, str | None]]:
+    """`A=1 B="2"`, or the old form `A the rest`; values still quoted."""
+    words = re.findall(r"""(?:[^\s"'\\]|\\.|"(?:[^"\\]|\\.)*"|'[^']*')+""", rest)
+    if words and "=" not in words[0] and not bare_ok:
+        name, _, value = rest.partition(" ")
+        yield name, value.strip()
+        return
+    for word in words:
+        name, equals, value = word.partition("=")
+        yield name, value if equals else None
+
+
+def expand_word(word: str, values: dict[str, str]) -> str | list[str]:
+    """A word as the builder reads it, or the names that it lacks."""
+    parts: list[str] = []
+    lacking: list[str] = []
+
+    def replaced(found: re.Match[str]) -> str:
+        name, operator, other = found[1] or found[2], found[3], found[4]
+        if name in values:
+            return other if operator == "+" else values[name]
+        if operator:
+            return other if operator == "-" else ""
+        lacking.append(name)
+        return ""
+
+    for piece in re.finditer(r"""'([^']*)'|"((?:[^"\\]|\\.)*)"|((?:[^"'\\]|\\.)+)""", word):
+        if piece[1] is not None:
+            parts.append(piece[1])
+            continue
+        raw = piece[2] if piece[2] is not None else piece[3]
+        kept = r'\\(["\\$])' if piece[2] is not None else r"\\(.)"
+        for at, bit in enumerate(re.split(r"(\\.)", raw)):
+            parts.append(re.sub(kept, r"\1", bit) if at % 2 else _REFERENCE.sub(replaced, bit))
+    return lacking or "".join(parts)

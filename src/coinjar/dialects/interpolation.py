@@ -1,0 +1,85 @@
+"""Interpolation as the Compose Specification has it: `$NAME`, `${NAME}`, `${NAME:-word}` and its kin, `$$` for a dollar sign."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import NamedTuple
+
+_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
+_OPERATOR = re.compile(r":[-?+]|[-?+]")
+
+
+class Interpolated(NamedTuple):
+    """The text, the names that were asked for, and those that nobody knew."""
+
+    text: str
+    asked: list[str]
+    unknown: list[str]
+
+
+class Malformed(Exception):
+    """A `$` that the grammar has no meaning for."""
+
+
+def interpolate(text: str, lookup: Callable[[str], str | None]) -> Interpolated:
+    """Replace every reference. Raises Malformed for one that is not closed, has no name, or demands a value that is not there."""
+    asked: list[str] = []
+    unknown: list[str] = []
+    found, _ = _run(text, 0, lookup, asked, unknown, inside=False)
+    return Interpolated(found, asked, unknown)
+
+
+def _run(text: str, at: int, lookup: Callable[[str], str | None], asked: list[str], unknown: list[str], *, inside: bool) -> tuple[str, int]:
+    parts: list[str] = []
+    while at < len(text):
+        letter = text[at]
+        if inside and letter == "}":
+            return "".join(parts), at
+        if letter != "$":
+            parts.append(letter)
+            at += 1
+        elif text.startswith("$$", at):
+            parts.append("$")
+            at += 2
+        elif text.startswith("${", at):
+            words, at = _braced(text, at + 2, lookup, asked, unknown)
+            parts.append(words)
+        elif name := _NAME.match(text, at + 1):
+            parts.append(_value(name.group(), lookup, asked, unknown))
+            at = name.end()
+        else:
+            raise Malformed("a '$' that begins no reference: write '$$'")
+    if inside:
+        raise Malformed("a '${' that is not closed")
+    return "".join(parts), at
+
+
+def _value(name: str, lookup: Callable[[str], str | None], asked: list[str], unknown: list[str]) -> str:
+    asked.append(name)
+    found = lookup(name)
+    if found is None:
+        unknown.append(name)
+    return found or ""
+
+
+def _braced(text: str, at: int, lookup: Callable[[str], str | None], asked: list[str], unknown: list[str]) -> tuple[str, int]:
+    name = _NAME.match(text, at)
+    if name is None:
+        raise Malformed("no name after '${'")
+    at = name.end()
+    if text.startswith("}", at):
+        return _value(name.group(), lookup, asked, unknown), at + 1
+    operator = _OPERATOR.match(text, at)
+    if operator is None:
+        raise Malformed(f"'${{{name.group()}' goes on with what has no meaning")
+    found = lookup(name.group())
+    asked.append(name.group())
+    there = found is not None and (found != "" or operator.group()[0] != ":")
+    taken = there == operator.group().endswith("+")
+    word, at = _run(text, operator.end(), lookup if taken else lambda _: "", asked if taken else [], unknown if taken else [], inside=True)
+    if operator.group().endswith("?") and not there:
+        raise Malformed(f"{name.group()} must have a value: {word}")
+    if operator.group().endswith("+"):
+        return word if there else "", at + 1
+    return (found or "") if there else word, at + 1

@@ -1,0 +1,123 @@
+"""Kubernetes core/v1 objects: a ConfigMap, and a Secret in base64."""
+
+from __future__ import annotations
+
+import re
+from base64 import b64decode, b64encode
+from binascii import Error as NotBase64
+from collections.abc import Sequence
+
+from coinjar.core.errors import InputError, place_of
+from coinjar.core.texts import not_for_environments
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
+from coinjar.dialects.maps import yaml_quoted
+from coinjar.dialects.trees import Document
+from coinjar.documents.tree import Tree, documents
+from coinjar.documents.writing import surely_text
+
+# Keys of both are [-._a-zA-Z0-9]+ of at most 253; of those only C identifiers with '-' and '.' become variables (envFrom).
+_NAME = re.compile(r"[-._a-zA-Z][-._a-zA-Z0-9]{0,252}")
+LARGEST = 1 << 20
+"""Bytes that an object may hold (core/v1: MaxSecretSize, and the same for a ConfigMap)."""
+
+
+class KubeConfigMap(Dialect):
+    """`kind: ConfigMap` with `data`."""
+
+    name = "kube-configmap"
+    about = "a Kubernetes ConfigMap"
+    kind = "ConfigMap"
+
+    def refusal(self, name: str, text: str) -> str | None:
+        if not _NAME.fullmatch(name) or name.startswith(".."):
+            return "Kubernetes takes no name with a character other than A to Z, digits, '_', '-' and '.', or with a digit in front"
+        return not_for_environments(text)
+
+    def clash(self, entries: Sequence[Entry]) -> str | None:
+        size = sum(len(one.name) + len((one.text or "").encode()) for one in entries)
+        return f"they are {size >> 10} KiB, and an object holds at most 1 MiB" if size > LARGEST else None
+
+    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        return self.object_text(f"{heading.app}-{heading.service}", entries, {}).encode()
+
+    def object_text(self, name: str, entries: Sequence[Entry], annotations: dict[str, str], *, as_text: bool = False) -> str:
+        """The object under a name of its own. `as_text` writes a Secret's values readable, in `stringData`."""
+        lines = ["apiVersion: v1", f"kind: {self.kind}", "metadata:", f"  name: {_plain(name)}"]
+        if annotations:
+            lines += ["  annotations:", *(f"    {key}: {yaml_quoted(text)}" for key, text in annotations.items())]
+        kept = [one for one in entries if one.text is not None]
+        section = self.section(as_text=as_text)
+        lines += [f"{section}:" if kept else f"{section}: {{}}"]
+        lines += [f"  {_plain(one.name)}: {self.value(one.text or '', as_text=as_text)}" for one in kept]
+        return "\n".join(lines) + "\n"
+
+    def section(self, *, as_text: bool) -> str:
+        del as_text
+        return "data"
+
+    def value(self, text: str, *, as_text: bool) -> str:
+        """A value as it is written."""
+        del as_text
+        return yaml_quoted(text)
+
+    def read(self, data: bytes, file: str) -> Reading:
+        text, remarks = decode(data, file)
+        items: list[Item] = []
+        found = 0
+        for start, end in documents(text):
+            document = Document((re.sub(r"[^\n]", " ", text[:start]) + text[start:end]).encode(), file, as_json=False)
+            kind = document.root.child("kind") if document.root else None
+            if document.root and kind and kind.text in ("ConfigMap", "Secret"):
+                found += 1
+                items += object_items(document, document.root)
+                remarks += document.remarks
+        if not found:
+            raise InputError("there is no ConfigMap or Secret in it", hint="give a manifest that holds one", place=place_of(text, 0, file), code="shape")
+        return Reading(items, remarks)
+
+
+class KubeSecret(KubeConfigMap):
+    """`kind: Secret` with `data` in base64."""
+
+    name = "kube-secret"
+    about = "a Kubernetes Secret, values in base64"
+    kind = "Secret"
+
+    def section(self, *, as_text: bool) -> str:
+        return "stringData" if as_text else "data"
+
+    def value(self, text: str, *, as_text: bool) -> str:
+        return yaml_quoted(text) if as_text else yaml_quoted(b64encode(text.encode()).decode())
+
+
+def _plain(name: str) -> str:
+    return name if re.fullmatch(r"[-\w]+", name, re.ASCII) and surely_text(name) else yaml_quoted(name)
+
+
+def object_items(document: Document, root: Tree) -> list[Item]:
+    """What a ConfigMap or a Secret holds."""
+    is_secret = (root.child("kind") or root).text == "Secret"
+    items: dict[str, Item] = {}
+    for section in ("data", "stringData") if is_secret else ("data",):
+        mapping = root.child(section)
+        for member in mapping.members if mapping else ():
+            item = document.item(member.name, member.value.plain, member.key)
+            if item and section == "data" and is_secret:
+                text = _decoded(item.text or "")
+                if text is None:
+                    document.remark(member.key, f"left out: {member.name} is not base64 of a text", lost=True)
+                    continue
+                item = item._replace(text=text)
+            if item:
+                items[item.name] = item._replace(secret=is_secret or None)
+    binary = root.child("binaryData")
+    for member in binary.members if binary else ():
+        document.remarks.append(Remark(document.place(member.key), f"left out: {member.name} is binary", lost=True))
+    return list(items.values())
+
+
+def _decoded(text: str) -> str | None:
+    try:
+        return b64decode("".join(text.split()), validate=True).decode()
+    except (NotBase64, UnicodeDecodeError, ValueError):
+        return None

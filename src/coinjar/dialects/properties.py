@@ -1,0 +1,89 @@
+"""Java properties (java.util.Properties.load): written in ASCII, so that a reader of Latin-1 and one of UTF-8 see the same."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from coinjar.core.errors import Place
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
+from coinjar.dialects.trees import carriable
+
+_NAMED = {"\t": "\\t", "\n": "\\n", "\r": "\\r", "\f": "\\f"}
+_ESCAPE = re.compile(r"\\(?:u([0-9a-fA-F]{4})|u|(.)|$)", re.DOTALL)
+_READ = {"t": "\t", "n": "\n", "r": "\r", "f": "\f"}
+
+
+class Properties(Dialect):
+    """`NAME=value` lines with backslash escapes."""
+
+    name = "properties"
+    about = "Java properties"
+
+    def refusal(self, name: str, text: str) -> str | None:
+        return carriable(name) or carriable(text)
+
+    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
+        return (top + "".join(f"{_escaped(one.name, name=True)}={_escaped(one.text)}\n" for one in entries if one.text is not None)).encode("ascii")
+
+    def read(self, data: bytes, file: str) -> Reading:
+        text, remarks = decode(data, file)
+        items: list[Item] = []
+        for place, line in _logical_lines(text, file):
+            name, value = _parted(line)
+            if not line.isascii():
+                remarks.append(Remark(place, f"{name or 'the line'} is not ASCII: Java's stream reader takes it for Latin-1, its character readers do not"))
+            if re.search(r"(?<!\\)(?:\\\\)*\\u(?![0-9a-fA-F]{4})", line):
+                remarks.append(Remark(place, "left out: a '\\u' without four digits, at which Java stops", lost=True))
+                continue
+            if value != value.rstrip():
+                remarks.append(Remark(place, f"the blanks at the end of {name} are part of its value"))
+            if re.search(r"[ \t]#", value):
+                remarks.append(Remark(place, f"the '#' in the value of {name} is part of it: there are no comments behind values"))
+            items.append(Item(_unescaped(name), _unescaped(value), place))
+        return Reading(items, remarks)
+
+
+def _escaped(text: str, *, name: bool = False) -> str:
+    parts = []
+    for number, letter in enumerate(text):
+        if letter in _NAMED:
+            parts.append(_NAMED[letter])
+        elif letter == "\\" or (name and letter in " =:#!") or (letter == " " and number == 0):
+            parts.append("\\" + letter)
+        elif " " <= letter <= "~":
+            parts.append(letter)
+        else:
+            units = letter.encode("utf-16-be")
+            parts += [f"\\u{units[at]:02x}{units[at + 1]:02x}" for at in range(0, len(units), 2)]
+    return "".join(parts)
+
+
+def _logical_lines(text: str, file: str) -> list[tuple[Place, str]]:
+    """Lines with those that a backslash continues joined, comments and blank ones left out."""
+    found: list[tuple[Place, str]] = []
+    going_on = False
+    for number, raw in enumerate(re.split(r"\r\n|\n|\r", text), 1):
+        line = raw.lstrip(" \t\f")
+        if going_on:
+            place, before = found[-1]
+            found[-1] = (place, before[:-1] + line)
+        elif line and line[0] not in "#!":
+            found.append((Place(file, number, len(raw) - len(line) + 1), line))
+        else:
+            continue
+        last = found[-1][1]
+        going_on = (len(last) - len(last.rstrip("\\"))) % 2 == 1
+    return found
+
+
+def _parted(line: str) -> tuple[str, str]:
+    found = re.match(r"((?:[^\\ \t\f=:]|\\.)*)[ \t\f]*[=:]?[ \t\f]*", line, re.DOTALL)
+    assert found
+    return found[1], line[found.end() :]
+
+
+def _unescaped(text: str) -> str:
+    done = _ESCAPE.sub(lambda found: chr(int(found[1], 16)) if found[1] else _READ.get(found[2] or "", found[2] or ""), text)
+    return done.encode("utf-16", "surrogatepass").decode("utf-16", "replace")

@@ -1,0 +1,220 @@
+"""What systemd reads: a file for `EnvironmentFile=`, and a drop-in with `Environment=` lines (systemd.exec(5), systemd.syntax(7))."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from coinjar.core.errors import Place, place_of
+from coinjar.core.names import shell_can_set
+from coinjar.core.texts import not_for_environments
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
+
+# systemd's string_has_cc() and unichar_is_valid(): what no assignment of a unit may hold.
+_REFUSED = re.compile(
+    "[\x00-\x08\x0b-\x1f\x7f\ufdd0-\ufdef\ufffe\uffff\U0001fffe\U0001ffff]|["
+    + "".join(f"{chr((p << 16) | 0xFFFE)}{chr((p << 16) | 0xFFFF)}" for p in range(2, 17))
+    + "]"
+)
+_LONGEST_LINE = 1 << 20
+"""Bytes: LONG_LINE_MAX of unit files."""
+
+
+class Systemd(Dialect):
+    """`NAME="value"` lines, with a backslash before `"`, `\\`, `$` and a backquote."""
+
+    name = "systemd"
+    about = "a file for systemd's EnvironmentFile="
+
+    def refusal(self, name: str, text: str) -> str | None:
+        if not shell_can_set(name):
+            return "systemd takes no name with a character other than A to Z, digits and '_'"
+        if _REFUSED.search(text):
+            return "systemd takes no control characters but tabs and line breaks, and no characters that Unicode has set aside"
+        return not_for_environments(text)
+
+    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
+        return (top + "".join(f"{one.name}={_quoted(one.text)}\n" for one in entries if one.text is not None)).encode()
+
+    def read(self, data: bytes, file: str) -> Reading:
+        text, remarks = decode(data, file)
+        return _EnvironmentFile(text, file, remarks).read()
+
+
+def _quoted(text: str) -> str:
+    return '"' + re.sub(r'["\\$`]', r"\\\g<0>", text) + '"'
+
+
+class _EnvironmentFile:
+    """The states of systemd's own reader: before a value, bare, in `'`, in `"`."""
+
+    def __init__(self, text: str, file: str, remarks: list[Remark]) -> None:
+        self.text = text
+        self.file = file
+        self.remarks = remarks
+        self.items: list[Item] = []
+
+    def remark(self, at: int, message: str, *, lost: bool = False) -> None:
+        self.remarks.append(Remark(place_of(self.text, at, self.file), message, lost))
+
+    def read(self) -> Reading:
+        at = 0
+        while at < len(self.text):
+            if self.text[at] in " \t\r\n":
+                at += 1
+            elif self.text[at] in "#;":
+                at = self._comment_end(at)
+            else:
+                at = self._assignment(at)
+        return Reading(self.items, self.remarks)
+
+    def _comment_end(self, at: int) -> int:
+        """A comment goes on behind a backslash at its end."""
+        while True:
+            end = self.text.find("\n", at)
+            if end < 0:
+                return len(self.text)
+            if self.text[end - 1] != "\\":
+                return end + 1
+            self.remark(at, "the comment goes on in the next line, because of the backslash at its end")
+            at = end + 1
+
+    def _assignment(self, start: int) -> int:
+        line_end = self.text.find("\n", start)
+        line_end = len(self.text) if line_end < 0 else line_end
+        equals = self.text.find("=", start, line_end)
+        if equals < 0:
+            self.remark(start, "left out: the line has no '='", lost=True)
+            return line_end + 1
+        name = self.text[start:equals].rstrip()
+        value, at = self._value(equals + 1, name, start)
+        if not shell_can_set(name):
+            self.remark(start, f"left out: systemd ignores '{name}', which is no name to it", lost=True)
+        elif _REFUSED.search(value):
+            self.remark(start, f"left out: systemd ignores {name}, which holds a control character", lost=True)
+        else:
+            self.items.append(Item(name, value, place_of(self.text, start, self.file)))
+        return at
+
+    def _value(self, at: int, name: str, start: int) -> tuple[str, int]:
+        text, parts, bare = self.text, list[str](), ""
+        while at < len(text) and text[at] not in "\n\r":
+            letter = text[at]
+            if letter in "'\"" and not bare.strip():
+                words, at = self._quote(letter, at + 1, name, start)
+                parts.append(words)
+                bare = ""
+            elif letter == "\\":
+                following = text[at + 1 : at + 2]
+                if following not in ("\n", ""):
+                    self.remark(start, f"{name}: the backslash before '{following}' was taken out, as systemd does")
+                bare += "" if following == "\n" else following
+                at += 2
+            else:
+                bare += letter
+                at += 1
+        if re.search(r"[ \t]#", bare):
+            self.remark(start, f"the '#' in the value of {name} is part of it: systemd has no comments behind values")
+        if "$" in "".join(parts) + bare:
+            self.remark(start, f"{name}: its '$' is not replaced by anything")
+        value = "".join(parts) + (bare.strip(" \t") if not parts else bare.rstrip(" \t"))
+        return value, at + 1
+
+    def _quote(self, quote: str, at: int, name: str, start: int) -> tuple[str, int]:
+        parts: list[str] = []
+        text = self.text
+        while at < len(text) and text[at] != quote:
+            following = text[at + 1 : at + 2]
+            if text[at] == "\\" and quote == '"':
+                if following in ('"', "\\", "$", "`"):
+                    parts.append(following)
+                elif following != "\n":
+                    parts.append("\\" + following)
+                at += 2
+            else:
+                parts.append(text[at])
+                at += 1
+        if at >= len(text):
+            self.remark(start, f"{name}: its {quote} is never closed")
+        return "".join(parts), at + 1
+
+
+class SystemdDropIn(Systemd):
+    """`[Service]` and `Environment="NAME=value"` lines, in C's escapes, with `%%` for a percent sign."""
+
+    name = "systemd-dropin"
+    about = "a systemd drop-in with Environment= lines"
+
+    def refusal(self, name: str, text: str) -> str | None:
+        if len(_dropin_line(name, text).encode(errors="replace")) >= _LONGEST_LINE:
+            return "its line is over 1 MiB, where systemd stops"
+        return super().refusal(name, text)
+
+    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+        top = f"# {heading.app}, {heading.stage}, {heading.service}\n[Service]\n"
+        unset = "".join(f"UnsetEnvironment={one.name}\n" for one in entries if one.text is None)
+        return (top + "".join(_dropin_line(one.name, one.text) for one in entries if one.text is not None) + unset).encode()
+
+    def read(self, data: bytes, file: str) -> Reading:
+        text, remarks = decode(data, file)
+        items: list[Item] = []
+        section = ""
+        at = 0
+        for line in re.split(r"(?<!\\)\n", text):
+            start, at = at, at + len(line) + 1
+            words = line.strip().replace("\\\n", " ")
+            place = place_of(text, start, file)
+            if words.startswith("["):
+                section = words
+            elif words[:1] in ("", "#", ";"):
+                continue
+            elif words.startswith("Environment=") and section == "[Service]":
+                _take_words(words.partition("=")[2], items, remarks, place_of(text, start, file))
+            elif words.startswith("UnsetEnvironment=") and section == "[Service]":
+                items += [Item(name, None, place) for name in words.partition("=")[2].split()]
+            else:
+                remarks.append(Remark(place, f"'{words.partition('=')[0]}' was left out: only Environment= of [Service] is read"))
+        return Reading(items, remarks)
+
+
+def _dropin_line(name: str, text: str) -> str:
+    escaped = text.replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n").replace("\t", "\\t").replace("%", "%%")
+    return f'Environment="{name}={escaped}"\n'
+
+
+_WORD = re.compile(r"""\s*((?:"(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'|\\.|[^\s"'\\])+)""", re.DOTALL)
+_ESCAPE = re.compile(r"\\(?:x([0-9a-fA-F]{2})|u([0-9a-fA-F]{4})|U([0-9a-fA-F]{8})|([0-7]{3})|(.))", re.DOTALL)
+_NAMED = {"a": "\a", "b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t", "v": "\v", "s": " "}
+
+
+def _take_words(words: str, items: list[Item], remarks: list[Remark], place: Place) -> None:
+    if not words.strip():
+        items.clear()
+        remarks.append(Remark(place, "an empty Environment= takes back all before it"))
+        return
+    at = 0
+    while at < len(words.rstrip()):
+        word = _WORD.match(words, at)
+        if word is None:
+            remarks.append(Remark(place, "left out: the rest of the line has a quote that is not closed", lost=True))
+            return
+        at = word.end()
+        assignment = re.sub(
+            r'"((?:[^"\\]|\\.)*)"|\'((?:[^\'\\]|\\.)*)\'', lambda found: found[1] if found[1] is not None else found[2], word[1], flags=re.DOTALL
+        )
+        assignment = _ESCAPE.sub(_unescaped, assignment)
+        name, equals, value = assignment.partition("=")
+        if re.search(r"(?<!%)(?:%%)*%(?!%)", value):
+            remarks.append(Remark(place, f"left out: {name} has a '%' that systemd replaces", lost=True))
+        elif not equals or not shell_can_set(name):
+            remarks.append(Remark(place, f"left out: systemd ignores '{name}', which is no assignment to it", lost=True))
+        else:
+            items.append(Item(name, value.replace("%%", "%"), place))
+
+
+def _unescaped(found: re.Match[str]) -> str:
+    for group, base in ((1, 16), (2, 16), (3, 16), (4, 8)):
+        if found[group]:
+            return chr(int(found[group], base))
+    return _NAMED.get(found[5], found[5])

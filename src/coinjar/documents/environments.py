@@ -1,0 +1,86 @@
+"""An environment inside a document: a map, a list of `NAME=VALUE`, or a list of name and value pairs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import NamedTuple
+
+from coinjar.core.errors import InputError
+from coinjar.documents.edit import END, Edit, Path
+from coinjar.documents.tree import Tree
+from coinjar.documents.writing import Plain
+
+MAP, LINES, PAIRS = "map", "lines", "pairs"
+FORMS = (MAP, LINES, PAIRS)
+
+
+class Held(NamedTuple):
+    """One entry as it stands. `text` is None where it has no value of its own; `at` is its name's node, `step` its place."""
+
+    name: str
+    text: str | None
+    at: Tree
+    value: Tree | None
+    step: str | int
+
+
+def form_of(node: Tree | None) -> str | None:
+    """The form that is there; None where nothing tells."""
+    node = node.plain if node else None
+    if node is None or node.is_null or not (node.members or node.elements):
+        return None
+    if node.kind == "map":
+        return MAP
+    return PAIRS if node.elements[0].plain.kind == "map" else LINES
+
+
+def held(node: Tree | None) -> list[Held]:
+    """The entries, in order. Raises InputError for what is no environment."""
+    node = node.plain if node else None
+    if node is None or node.is_null:
+        return []
+    if node.kind == "map":
+        return [Held(one.name, _text(one.value.plain), one.key, one.value.plain, one.name) for one in node.members if one.name != "<<"]
+    if node.kind == "seq":
+        return [one for number, element in enumerate(node.elements) if (one := _element(element.plain, number))]
+    raise InputError("there is no environment: neither a map nor a list", hint="correct the pointer", code="environment")
+
+
+def _text(node: Tree) -> str | None:
+    return node.text if node.kind == "scalar" and not node.is_null else None
+
+
+def _element(node: Tree, number: int) -> Held | None:
+    if node.kind == "scalar":
+        name, equals, value = node.text.partition("=")
+        return Held(name, value if equals else None, node, node if equals else None, number)
+    name_node, value_node = node.child("name"), node.child("value")
+    if name_node is None:
+        return None
+    value_node = value_node.plain if value_node else None
+    return Held(name_node.text, _text(value_node) if value_node else None, node, value_node, number)
+
+
+def edits(node: Tree | None, path: Path, form: str, wanted: Mapping[str, str], gone: Iterable[str], *, same: Iterable[str] = ()) -> list[Edit]:
+    """What brings the environment at `path` in step: set what is wanted, take out what is gone, leave what is `same` already."""
+    there = {one.name: one for one in held(node)}
+    kept = set(same)
+    changes = [Edit((*path, there[name].step), None) for name in gone if name in there]
+    new = {name: text for name, text in wanted.items() if name not in there}
+    for name, text in wanted.items():
+        if name not in new and name not in kept:
+            step = there[name].step
+            if form == MAP:
+                changes.append(Edit((*path, step), text))
+            elif form == LINES:
+                changes.append(Edit((*path, step), f"{name}={text}"))
+            else:
+                changes.append(Edit((*path, step, "value"), text))
+    if not new:
+        return changes
+    elements: list[Plain] = [f"{name}={text}" if form == LINES else {"name": name, "value": text} for name, text in new.items()]
+    if not there:  # nothing there, or an empty one of either kind
+        return [Edit(path, dict(new) if form == MAP else elements)]
+    if form == MAP:
+        return changes + [Edit((*path, name), text) for name, text in new.items()]
+    return changes + [Edit((*path, END), one) for one in elements]

@@ -1,0 +1,86 @@
+"""A JSON text (RFC 8259) as the same tree of positions as a YAML text."""
+
+from __future__ import annotations
+
+import re
+from json.decoder import JSONDecodeError, scanstring  # type: ignore[attr-defined]  # public in practice; the stubs leave it out
+
+from coinjar.core.errors import InputError, place_of
+from coinjar.documents.tree import Member, Tree
+from coinjar.documents.yamltext import DEEPEST
+
+_BLANK = re.compile(r"[ \t\n\r]*")
+_BARE = re.compile(r"true|false|null|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?")
+
+
+def grow_json(text: str, file: str) -> Tree:
+    """The tree. A string has the style `"`, every other scalar none. Raises InputError with the place of the fault."""
+    try:
+        tree, end = _value(text, _skip(text, 0), 0)
+        if _skip(text, end) != len(text):
+            raise JSONDecodeError("Something follows the end", text, _skip(text, end))
+    except JSONDecodeError as fault:
+        where = place_of(text, fault.pos, file)
+        raise InputError(f"this is not JSON: {fault.msg[0].lower()}{fault.msg[1:]}", hint="correct it there", place=where, code="not-json") from None
+    return tree
+
+
+def _skip(text: str, at: int) -> int:
+    found = _BLANK.match(text, at)
+    return found.end() if found else at
+
+
+def _value(text: str, at: int, depth: int) -> tuple[Tree, int]:
+    if depth > DEEPEST:
+        raise JSONDecodeError(f"It is nested more than {DEEPEST} levels deep", text, at)
+    letter = text[at : at + 1]
+    if letter == '"':
+        words, end = scanstring(text, at + 1)
+        return _scalar(at, end, words, '"'), end
+    if letter in ("{", "["):
+        return _collection(text, at, depth)
+    bare = _BARE.match(text, at)
+    if bare is None:
+        raise JSONDecodeError("A value is missing", text, at)
+    return _scalar(at, bare.end(), bare.group(), None), bare.end()
+
+
+def _scalar(start: int, end: int, text: str, style: str | None) -> Tree:
+    tree = Tree("scalar", start, end)
+    tree.text, tree.style = text, style
+    return tree
+
+
+def _collection(text: str, start: int, depth: int) -> tuple[Tree, int]:
+    is_map = text[start] == "{"
+    close = "}" if is_map else "]"
+    tree = Tree("map" if is_map else "seq", start, start)
+    tree.flow = True
+    at = _skip(text, start + 1)
+    while text[at : at + 1] != close:
+        if is_map:
+            key, at = _key(text, at)
+        value, at = _value(text, at, depth + 1)
+        if is_map:
+            tree.members.append(Member(key, value))
+        else:
+            tree.elements.append(value)
+        at = _skip(text, at)
+        if text[at : at + 1] == ",":
+            comma, at = at, _skip(text, at + 1)
+            if text[at : at + 1] == close:
+                raise JSONDecodeError("A comma stands before the end", text, comma)
+        elif text[at : at + 1] != close:
+            raise JSONDecodeError(f"Expecting ',' or '{close}'", text, at)
+    tree.end = tree.last = at + 1
+    return tree, at + 1
+
+
+def _key(text: str, at: int) -> tuple[Tree, int]:
+    if text[at : at + 1] != '"':
+        raise JSONDecodeError("Expecting a name in double quotes", text, at)
+    name, end = scanstring(text, at + 1)
+    colon = _skip(text, end)
+    if text[colon : colon + 1] != ":":
+        raise JSONDecodeError("Expecting ':'", text, colon)
+    return _scalar(at, end, name, '"'), _skip(text, colon + 1)

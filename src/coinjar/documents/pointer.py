@@ -1,0 +1,102 @@
+"""JSON Pointer (RFC 6901), with a step `[field=value]` that picks a list's element by one of its fields."""
+
+from __future__ import annotations
+
+import re
+from typing import NamedTuple, TypeAlias
+
+from coinjar.core.errors import InputError
+from coinjar.core.names import nearest
+from coinjar.documents.edit import Path
+from coinjar.documents.tree import Tree
+
+_PICK = re.compile(r"\[([^=\]]+)=(.*)\]", re.DOTALL)
+
+
+class Pick(NamedTuple):
+    """The element whose field has this text."""
+
+    field: str
+    value: str
+
+
+Step: TypeAlias = str | Pick
+
+
+def parse_pointer(text: str) -> tuple[Step, ...]:
+    """The steps. Raises InputError for what is no pointer."""
+    if text and not text.startswith("/"):
+        raise InputError(f"'{text}' is no JSON Pointer", hint="it begins with '/', as in /jobs/deploy/env", code="pointer")
+    if re.search(r"~(?![01])", text):
+        raise InputError(f"'{text}' has a '~' that means nothing", hint="write ~0 for '~' and ~1 for '/'", code="pointer")
+    steps: list[Step] = []
+    for raw in text.split("/")[1:]:
+        step = raw.replace("~1", "/").replace("~0", "~")
+        pick = _PICK.fullmatch(step)
+        steps.append(Pick(pick[1], pick[2]) if pick else step)
+    return tuple(steps)
+
+
+class Found(NamedTuple):
+    """Where a pointer leads: the nodes on the way, root first, and the path. `missing` is the last step if nothing stands there yet."""
+
+    trail: tuple[Tree, ...]
+    path: Path
+    missing: bool
+
+    @property
+    def node(self) -> Tree | None:
+        return None if self.missing else self.trail[-1]
+
+
+def follow(root: Tree | None, pointer: str) -> Found:
+    """Follow a pointer; only its last step may lead to what is not there yet. Raises InputError that says where it leads nowhere."""
+    steps = parse_pointer(pointer)
+    trail: list[Tree] = [root] if root is not None else []
+    path: list[str | int] = []
+    if root is None:
+        raise InputError(f"{pointer} leads nowhere: the document is empty", hint="correct the pointer", code="pointer")
+    for number, step in enumerate(steps):
+        node = trail[-1].plain
+        at = _step(node, step)
+        child = node.child(at) if at is not None else None
+        if child is None:
+            if number == len(steps) - 1 and isinstance(step, str) and node.kind == "map":
+                return Found(tuple(trail), (*path, step), missing=True)
+            raise _nowhere(pointer, steps, number, node)
+        assert at is not None
+        path.append(at)
+        trail.append(child)
+    return Found(tuple(trail), tuple(path), missing=False)
+
+
+def _step(node: Tree, step: Step) -> str | int | None:
+    if isinstance(step, Pick):
+        for number, element in enumerate(node.elements):
+            field = element.plain.child(step.field)
+            if field is not None and field.text == step.value:
+                return number
+        return None
+    if node.kind == "seq":
+        return int(step) if re.fullmatch(r"0|[1-9]\d{0,8}", step) else None
+    return step
+
+
+def _nowhere(pointer: str, steps: tuple[Step, ...], number: int, node: Tree) -> InputError:
+    step = steps[number]
+    before = "/" + "/".join(f"[{one.field}={one.value}]" if isinstance(one, Pick) else one for one in steps[:number])
+    where = before if number else "the document"
+    if isinstance(step, Pick):
+        known = [field.text for one in node.elements if (field := one.plain.child(step.field)) is not None]
+        message, hint = f"no element of {where} has {step.field}: {step.value}", f"there are {', '.join(known)}" if known else "it is no list of such elements"
+    else:
+        near = nearest(step, [one.name for one in node.members])
+        message = f"{where} has no '{step}'"
+        hint = f"did you mean '{near}'?" if near else f"it has {', '.join(one.name for one in node.members[:8]) or 'nothing'}"
+    return InputError(f"{pointer} leads nowhere: {message}", hint=hint, code="pointer")
+
+
+def above(pointer: str, other: str) -> bool:
+    """Whether an environment at `pointer` belongs to what is around `other`'s: whole pipeline, job, step."""
+    mine, theirs = parse_pointer(pointer)[:-1], parse_pointer(other)[:-1]
+    return len(mine) < len(theirs) and theirs[: len(mine)] == mine

@@ -1,0 +1,49 @@
+"""Whether version control has a file, or would take it."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+from collections.abc import Iterable
+from pathlib import Path
+
+from coinjar.core.errors import OutsideError, Place
+
+TRACKED, OPEN, IGNORED = "tracked", "open", "ignored"
+
+
+def states(paths: Iterable[Path]) -> dict[Path, str]:
+    """For each path: tracked, ignored, or open (nothing keeps it from being added). Outside a repository all are ignored.
+
+    Raises OutsideError if there is a repository, and git cannot be asked.
+    """
+    found: dict[Path, str] = {}
+    by_folder: dict[Path, list[Path]] = {}
+    for path in paths:
+        real = Path(os.path.realpath(path))
+        folder = next(one for one in real.parents if one.is_dir())
+        top = next((one for one in (folder, *folder.parents) if (one / ".git").exists()), None)
+        if top is None:
+            found[path] = IGNORED
+        else:
+            by_folder.setdefault(top, []).append(path)
+    for top, members in by_folder.items():
+        names = {path: os.path.relpath(os.path.realpath(path), os.path.realpath(top)) for path in members}
+        tracked = _git(top, ["ls-files", "-z", "--", *(f":(literal){name}" for name in names.values())])
+        ignored = _git(top, ["check-ignore", "-z", "--stdin"], quiet=1, given="\0".join(names.values()))
+        for path, name in names.items():
+            found[path] = TRACKED if name in tracked else IGNORED if name in ignored else OPEN
+    return found
+
+
+def _git(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "") -> set[str]:
+    environment = {name: text for name, text in os.environ.items() if not name.startswith("GIT_")}
+    try:
+        done = subprocess.run(["git", "-C", str(top), *arguments], input=os.fsencode(given), capture_output=True, check=False, env=environment)  # noqa: S603, S607 - fixed words and paths
+    except OSError:
+        message, hint = "cannot ask git whether it has the file", "install git, or write outside the repository"
+        raise OutsideError(message, hint=hint, place=Place(str(top)), code="git") from None
+    if done.returncode not in (0, quiet):
+        words = done.stderr.decode(errors="replace").strip().split("\n")[0]
+        raise OutsideError(f"cannot ask git whether it has the file: {words}", hint="make `git status` work there", place=Place(str(top)), code="git")
+    return {os.fsdecode(one) for one in done.stdout.split(b"\0") if one}
