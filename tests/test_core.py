@@ -228,5 +228,5 @@ def test_names() -> None:
 
 
 def test_files_compare_with_each_other() -> None:
-    rows = compare(FlatSide("a", {"X": "1", "Y": "", "Z": None}), FlatSide("b", {"X": "1", "Y": "y", "W": "w"}), [])
+    rows = compare(FlatSide("a", {None: {"X": "1", "Y": "", "Z": None}}), FlatSide("b", {None: {"X": "1", "Y": "y", "W": "w"}}), [])
     assert {row.name: row.verdict for row in rows} == {"X": "same", "Y": "different", "W": "only right"}

@@ -27,6 +27,10 @@ class Checked(NamedTuple):
 def check(opened: OpenJar, *, allow_commands: bool = False) -> Checked:
     """Check a jar. Raises what reading it raises."""
     facts = Facts(opened.load(), fetcher(opened.folder, allow_commands=allow_commands))
+    if facts.jar.destinations:
+        from coinjar.actions.rendering import look_at_destinations
+
+        look_at_destinations(opened, facts)
     findings = sorted(run(facts), key=lambda one: (one.spot.place, one.rule.code, one.spot.message))
     idle = [one for one in facts.jar.accepted if not any(found.accepted is one for found in findings)]
     return Checked(findings, len(facts.not_fetched), idle)

@@ -11,6 +11,7 @@ from typing import NamedTuple
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
 from coinjar.core.model import Destination, Jar
+from coinjar.core.rules.base import Facts, Spot
 from coinjar.core.shown import Masker, visible
 from coinjar.destinations import make
 from coinjar.destinations.base import Notice, Output, Surroundings, View
@@ -103,6 +104,37 @@ def plan(
     return Plan(list(files.values()), list(dict.fromkeys(notices)))
 
 
+def look_at_destinations(opened: OpenJar, facts: Facts) -> None:
+    """What every destination tells of every stage, for the rules of `check`. Faults of values are other rules' matter."""
+    from coinjar.destinations.linked import look
+
+    around = Surroundings(facts.jar, opened.folder, Masker())
+    spots: dict[str, list[Spot]] = {}
+    for stage in facts.stages:
+        around.pending.clear()
+        for destination in [one for one in facts.jar.destinations.values() if is_for(facts.jar, one, stage)]:
+            view = View(facts.resolver(stage), destination)
+            try:
+                made = make(destination, around)
+                outputs = made.outputs(view)
+                found = [*made.notices, *_secrets_in_the_open([File(destination.name, stage, one, SAME) for one in outputs])]
+                links, hops = look(made, view)
+            except CoinJarError as fault:
+                for one in fault.each():
+                    if not (one.code.startswith("CJ") or one.code in OF_VALUES):
+                        spots.setdefault("CJ017", []).append(Spot(one.message, one.hint, one.place or destination.place, stage=None))
+                continue
+            for notice in found:
+                spots.setdefault(notice.rule, []).append(Spot(notice.message, notice.fix, notice.place, notice.variable, None, notice.service))
+            spots.setdefault("CJ021", []).extend(hops)
+            facts.links += links
+    facts.told = {code: list(dict.fromkeys(each)) for code, each in spots.items()}
+
+
+OF_VALUES = frozenset({"not-fetched", "circle", "reference", "outside"})
+"""Codes of errors that are a value's, not a destination's."""
+
+
 def _collision(other: File, destination: Destination, stage: str, output: Output) -> InputError:
     whose = f"{other.destination} on {other.stage} and {destination.name} on {stage}"
     hint = "put {stage} or {service} into the path" if other.destination == destination.name else "give each a path of its own"
@@ -136,7 +168,7 @@ def _secrets_in_the_open(files: list[File]) -> list[Notice]:
     )
     fix = "add it to .gitignore"
     return [
-        Notice("CJ017", Place(shown_path(one.path)), "this file will hold a secret, and version control does not ignore it", fix, stage=one.stage)
+        Notice("CJ022", Place(shown_path(one.path)), "this file will hold a secret, and version control does not ignore it", fix, stage=one.stage)
         for one in secret
         if known[one.path] == OPEN
     ]

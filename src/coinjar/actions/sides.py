@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from coinjar.actions.opening import OpenJar
 from coinjar.core.compare import Difference, FlatSide, Side, StageSide, compare
-from coinjar.core.errors import CoinJarError
+from coinjar.core.errors import CoinJarError, UsageError
 from coinjar.core.guess import guess
 from coinjar.core.kinds import normal
-from coinjar.core.model import Jar, Variable
+from coinjar.core.model import Variable
 from coinjar.dialects.base import Remark
 from coinjar.sources import is_source, read_source
-from coinjar.sources.base import SET_BY_EVERYBODY
+from coinjar.sources.base import SET_BY_EVERYBODY, Asking
 
 
 class Comparison:
@@ -34,20 +34,36 @@ def compare_sources(opened: OpenJar | None, one: str, other: str, *, service: st
         jar.service(service)
     services = [service] if service else list(jar.services) if jar else []
     remarks: list[Remark] = []
-    sides = [_side(opened, jar, text, services, remarks, allow_commands, every_name) for text in (one, other)]
+    stage = stages[0] if len(stages) == 1 else None
+    asking = Asking(jar, opened.folder if opened else None, stage)
+    sides = [_side(opened, asking, text, services, remarks, allow_commands, every_name) for text in (one, other)]
+    services = services or list(dict.fromkeys(one for side in sides if isinstance(side, FlatSide) for one in side.services()))
     return Comparison(sides[0], sides[1], compare(sides[0], sides[1], services), remarks)
 
 
-def _side(opened: OpenJar | None, jar: Jar | None, text: str, services: list[str], remarks: list[Remark], allow_commands: bool, every_name: bool) -> Side:
+def _side(opened: OpenJar | None, asking: Asking, text: str, services: list[str], remarks: list[Remark], allow_commands: bool, every_name: bool) -> Side:
+    jar = asking.jar
     if not is_source(text):
         assert opened is not None, "a stage is only asked of a jar"
         assert jar is not None
         return StageSide(opened.resolver(text, jar=jar, allow_commands=allow_commands), services)
-    source = read_source(text)
+    source = read_source(text, asking)
     remarks += source.reading.remarks
     known = jar.variables if jar else {}
-    values = {name: _normal(known.get(name), value) for name, value in source.values().items() if every_name or name in known or name not in SET_BY_EVERYBODY}
-    secret = [name for name, value in values.items() if (known[name].secret if name in known else guess(name, value or "").secret)]
+    if source.stages() and asking.stage is None:
+        hint = f"compare it with one of its stages ({', '.join(source.stages())}), or adopt it"
+        raise UsageError(f"{source.label} holds several stages", hint=hint, code="which-stage")
+    values: dict[str | None, dict[str, str | None]] = {}
+    secret: set[str] = set()
+    for service in [None, *(services or source.services())] if source.services() else [None]:
+        values[service] = {}
+        for name, item in source.of(service, asking.stage).items():
+            if every_name or name in known or name not in SET_BY_EVERYBODY:
+                values[service][name] = _normal(known.get(name), item.text)
+                if known[name].secret if name in known else item.secret or guess(name, item.text or "").secret:
+                    secret.add(name)
+    if source.services():
+        del values[None]
     return FlatSide(source.label, values, secret)
 
 

@@ -97,6 +97,10 @@ def declaration(variable: Variable) -> dict[str, Plain]:
         fields["kind"] = variable.kind
     if variable.secret:
         fields["secret"] = "true"  # noqa: S105 - the key of a declaration, not a secret
+    if variable.services is not None:
+        fields["services"] = [*sorted(variable.services)]
+    if variable.phase != "run":
+        fields["phase"] = variable.phase
     return fields
 
 

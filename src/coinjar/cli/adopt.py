@@ -16,8 +16,13 @@ if TYPE_CHECKING:
 
 def run(
     ctx: typer.Context,
-    source: Annotated[str, typer.Argument(metavar="SOURCE", help="file:PATH (its dialect is recognised), file+DIALECT:PATH, or - for stdin.")],
-    stage: Annotated[str, typer.Option("--stage", metavar="STAGE", autocompletion=stage_names, help="The stage that gets the values.")],
+    source: Annotated[
+        str,
+        typer.Argument(metavar="SOURCE", help="file:PATH (its dialect is recognised), file+DIALECT:PATH, or another (docs/formats.md)."),
+    ],
+    stage: Annotated[
+        str | None, typer.Option("--stage", metavar="STAGE", autocompletion=stage_names, help="The stage that gets the values, if the source does not say.")
+    ] = None,
     service: ServiceOption = None,
     yes: Annotated[bool, typer.Option("--yes", "-y", help="Accept the plan and every guess.")] = False,
     secret: Annotated[list[str] | None, typer.Option("--secret", metavar="NAME", help="This new name is a secret; may be repeated.")] = None,
@@ -25,40 +30,43 @@ def run(
     every_name: Annotated[bool, typer.Option("--every-name", help="Also names that every image or shell sets by itself (PATH, HOME …).")] = False,
     jar: JarOption = None,
 ) -> None:
-    """Bring variables from an existing file into a stage.
+    """Bring variables from a file, an image, manifests or another source into a stage.
 
     Shows first what it will declare and set, with its guesses of kind and secrecy, and what is wrong in the file.
     Adopting an edited file again brings only what differs.
     """
-    from coinjar.actions.adopt import LEFT_OUT, SAME, carry_out, plan
+    from coinjar.actions.adopt import LEFT_OUT, SAME, Wanted, carry_out, plan
     from coinjar.sources import read_source
+    from coinjar.sources.base import Asking
 
     opened = open_here(ctx, jar)
-    read = read_source(source)
+    read = read_source(source, Asking(opened.load(), opened.folder, stage))
     settled_secret, settled_plain = list(secret or []), list(plain or [])
 
     def planned() -> list[Step]:
-        return plan(opened.folder, read, stage, service=service, every_name=every_name, secret=settled_secret, plain=settled_plain)
+        return plan(opened.folder, read, Wanted(stage, service, every_name, settled_secret, settled_plain))
 
     steps = planned()
     asks = sys.stdin.isatty() and source != "-" and not yes
     if asks:
         _settle(steps, settled_secret, settled_plain)
         steps = planned()
-    _show(read, steps, stage, service)
+    stages = list(dict.fromkeys(step.stage for step in steps))
+    _show(read, steps, " and ".join(stages) or str(stage), service)
     if all(step.action in (SAME, LEFT_OUT) for step in steps):
         say("Nothing to bring: the stage has it all.")
         return
     if not yes and not (asks and typer.confirm("Write this?", err=True)):
         say("Nothing was written." + ("" if asks else " Add --yes to write it."))
         raise typer.Exit(1)
-    carry_out(opened.folder, steps, stage, service=service, again=planned)
-    say(f"Written. Next: `coinjar check`, and `coinjar why {stage} NAME` for one value.")
+    carry_out(opened.folder, steps, again=planned)
+    say(f"Written. Next: `coinjar check`, and `coinjar why {stages[0]} NAME` for one value.")
 
 
 def _settle(steps: list[Step], secret: list[str], plain: list[str]) -> None:
     """Ask about the secrecy of those that the guess is not sure of."""
-    for step in steps:
+    for name in dict.fromkeys(one.name for one in steps):
+        step = next(one for one in steps if one.name == name)
         if step.guessed and not step.guessed.sure:
             is_secret = typer.confirm(f"Is {step.name} a secret? ({step.guessed.why})", default=step.guessed.secret, err=True)
             (secret if is_secret else plain).append(step.name)
@@ -72,7 +80,9 @@ def _show(source: Source, steps: list[Step], stage: str, service: str | None) ->
     masker = Masker()
     by_action = {action: [step for step in steps if step.action == action] for action in (NEW, ADD, CHANGE, SAME, LEFT_OUT)}
     whom = f"{stage}, {service}" if service else stage
-    parts = [f"{counted(len(by_action[NEW]), 'variable')} to declare and set"] if by_action[NEW] else []
+    several = len({step.stage for step in steps}) > 1
+    declared = len({step.name for step in by_action[NEW]})
+    parts = [f"{counted(declared, 'variable')} to declare and set"] if declared else []
     parts += [f"{len(by_action[action])} to {action}" for action in (ADD, CHANGE) if by_action[action]]
     parts += [f"{len(by_action[SAME])} the same already"] if by_action[SAME] else []
     parts += [f"{len(by_action[LEFT_OUT])} left out"] if by_action[LEFT_OUT] else []
@@ -86,13 +96,16 @@ def _show(source: Source, steps: list[Step], stage: str, service: str | None) ->
         kind = "secret" if step.secret else step.variable.kind
         doubt = "?" if step.guessed and not step.guessed.sure else ""
         sign = {NEW: Text("+", "green"), ADD: Text("+", "green"), CHANGE: Text("~", "yellow")}[step.action]
-        rows.append([sign, Text(step.name, "bold"), Text(kind + doubt, "cyan"), Text(text)])
+        whose = [word for word in (step.stage if several else "", step.scope if step.scope not in ("all", service) else "") if word]
+        name = f"{step.name} ({', '.join(whose)})" if whose else step.name
+        rows.append([sign, Text(name, "bold"), Text(kind + doubt, "cyan"), Text(text + (f"  ({step.reason})" if step.reason else ""))])
     for row in table(["", "variable", "kind", "value"], rows, least=[1, 16, 8, 20], width=terminal_width()) if rows else []:
         show(row)
     if any(step.guessed and not step.guessed.sure for step in steps):
         say("A '?' marks a guess that wants a look: --secret NAME or --plain NAME settles it.")
-    for step in by_action[LEFT_OUT]:
-        say(f"left out: {step.name}: {step.reason}")
+    for reason in dict.fromkeys(step.reason for step in by_action[LEFT_OUT]):
+        names = dict.fromkeys(step.name for step in by_action[LEFT_OUT] if step.reason == reason)
+        say(f"left out: {', '.join(names)}: {reason}")
     if source.reading.remarks:
         say(f"\n{counted(len(source.reading.remarks), 'thing')} to know about {source.label}:")
     for remark in source.reading.remarks:
@@ -100,4 +113,5 @@ def _show(source: Source, steps: list[Step], stage: str, service: str | None) ->
     plain_secrets = [step for step in steps if step.secret and step.action in (NEW, ADD, CHANGE)]
     if plain_secrets:
         words = counted(len(plain_secrets), "secret goes", "secrets go")
-        say(f"\nwarning: {words} into the jar as plain text: keep plain/{stage}.yaml out of version control for now.")
+        files = ", ".join(dict.fromkeys(f"plain/{step.stage}.yaml" for step in plain_secrets))
+        say(f"\nwarning: {words} into the jar as plain text: keep {files} out of version control for now.")

@@ -53,6 +53,11 @@ def render_names(ctx: typer.Context, incomplete: str) -> list[str]:
     return (destination_names if given or ctx.params.get("every_stage") else stage_names)(ctx, incomplete)
 
 
+def why_names(ctx: typer.Context, incomplete: str) -> list[str]:
+    """Completes a stage, then a variable; a variable alone behind --in."""
+    return (variable_names if ctx.params.get("where") or ctx.params.get("inside") else stage_names)(ctx, incomplete)
+
+
 JarOption = Annotated[str | None, typer.Option("--jar", metavar="PATH", help="The jar's folder; else it is looked for from here upward.")]
 StageArgument = Annotated[str, typer.Argument(metavar="STAGE", autocompletion=stage_names, help="The stage.")]
 NameArgument = Annotated[str, typer.Argument(metavar="NAME", autocompletion=variable_names, help="The variable.")]

@@ -10,15 +10,15 @@ from coinjar.cli.common import (
     CommandsOption,
     JarOption,
     JsonOption,
-    NameArgument,
     SecretsOption,
     ServiceOption,
-    StageArgument,
     WithOption,
     one_offs,
     open_here,
     print_json,
+    why_names,
 )
+from coinjar.core.errors import UsageError
 from coinjar.core.references import Template
 
 if TYPE_CHECKING:
@@ -29,8 +29,13 @@ if TYPE_CHECKING:
 
 def run(
     ctx: typer.Context,
-    stage: StageArgument,
-    name: NameArgument,
+    where: Annotated[
+        list[str], typer.Argument(metavar="[STAGE] NAME", autocompletion=why_names, help="The stage and the variable; with --in the variable alone.")
+    ],
+    inside: Annotated[
+        str | None, typer.Option("--in", metavar="DOCUMENT", help="A document: a destination's name, or a file. Tells what a step in it sees.")
+    ] = None,
+    at: Annotated[str | None, typer.Option("--at", metavar="POINTER", help="With --in: the environment, or the step or job that has it.")] = None,
     service: ServiceOption = None,
     with_: WithOption = None,
     without_mine: Annotated[bool, typer.Option("--without-mine", help="Leave your own values out, as a delivery does.")] = False,
@@ -40,6 +45,14 @@ def run(
     jar: JarOption = None,
 ) -> None:
     """Explain one value: every layer that spoke, who won, who was covered, and the references it followed."""
+    if inside is not None or at is not None:
+        from coinjar.cli.inside import tell_level
+
+        tell_level(ctx, where, inside, at, jar, show_secrets=show_secrets, as_json=as_json)
+        return
+    if len(where) != 2:
+        raise UsageError("why takes a stage and a variable", hint="`coinjar why STAGE NAME`, or `coinjar why NAME --in DOCUMENT --at POINTER`")
+    stage, name = where
     from coinjar.cli.pick import service_that_sees
     from coinjar.core.explain import explain
     from coinjar.core.shown import Masker

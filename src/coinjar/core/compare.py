@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import NamedTuple, Protocol
 
 from coinjar.core.errors import CoinJarError
@@ -53,25 +53,30 @@ class Difference(NamedTuple):
 
 
 class FlatSide:
-    """A side that knows one value a name: a file."""
+    """A side that is texts by name: one map for all services (under None), and maps of their own for some."""
 
-    def __init__(self, label: str, values: dict[str, str | None], secret: Iterable[str] = ()) -> None:
+    def __init__(self, label: str, values: Mapping[str | None, dict[str, str | None]], secret: Iterable[str] = ()) -> None:
         self.label = label
         self._values = values
         self._secret = frozenset(secret)
 
     def names(self) -> Iterable[str]:
-        return self._values
+        return dict.fromkeys(name for own in self._values.values() for name in own)
+
+    def services(self) -> list[str]:
+        """The services that it tells apart."""
+        return [one for one in self._values if one is not None]
 
     def varies(self, name: str) -> bool:
-        del name
-        return False
+        return len({own.get(name, ...) for own in self._values.values()}) > 1
 
     def entry(self, name: str, service: str | None) -> Entry:
-        del service
-        if name not in self._values:
+        own = self._values.get(service, self._values.get(None, {}))
+        if service is None and name not in own:  # all services that have it have the same
+            own = next((each for each in self._values.values() if name in each), own)
+        if name not in own:
             return Entry(note="not in it")
-        text = self._values[name]
+        text = own[name]
         return Entry(text, name in self._secret, "" if text is not None else "unset on purpose")
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from fnmatch import fnmatchcase
-from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.core.errors import CoinJarError, InputError, Place, place_of, raise_all
@@ -17,7 +16,7 @@ from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Entry, Item, Reading, decode, refuse
 from coinjar.documents.bare import becomes
 from coinjar.documents.edit import Edit, apply
-from coinjar.documents.environments import FORMS, MAP, edits, form_of, held
+from coinjar.documents.environments import FORMS, MAP, Held, edits, form_of, held
 from coinjar.documents.fields import Fields
 from coinjar.documents.jsontree import grow_json
 from coinjar.documents.pointer import Found, follow, parse_pointer
@@ -69,7 +68,8 @@ class OpenDocument:
         found = self.follow(pointer)
         place = self.place(found.node or found.trail[-1])
         try:
-            return Level(pointer, place, {one.name: one for one in held(found.node)}, decided_by)
+            entries = {one.name: one for one in held(found.node)}
+            return Level(pointer, place, entries, decided_by, {name: self.place(one.at) for name, one in entries.items()})
         except InputError as fault:
             raise InputError(f"{pointer}: {fault.message}", hint=fault.hint, place=place, code=fault.code) from None
 
@@ -147,7 +147,7 @@ class Document(Offline):
         wanted = self._wanted(entries, levels)
         changes = [one for spot in self.spots for one in self._changes(document, spot, levels[spot.pointer], wanted[spot.pointer], entries.get(spot.pointer))]
         data = apply(document.data, document.file, changes, careful=True, as_json=document.as_json) if changes else document.data
-        self._look(OpenDocument(data, document.file), view.stage)
+        self._look(OpenDocument(data, document.file), levels)
         self.around.pending[path] = data
         got = {one.name: one for group in entries.values() for one in group}
         secret_names = [name for name, one in got.items() if one.secret and one.text is not None]
@@ -226,17 +226,19 @@ class Document(Offline):
             same=same,
         )
 
-    def _look(self, document: OpenDocument, stage: str) -> None:
-        """Notice what stands in the document and will surprise."""
+    def _look(self, document: OpenDocument, before: Mapping[str, Level]) -> None:
+        """Notice what stands in the document and will surprise; positions are those of `before`, where it stood there already."""
         levels = [document.level(spot.pointer, spot.decided_by) for spot in self.spots]
         for level, entry, winner in idle(levels):
             words = f"{entry.name} at {level.pointer} cannot win: {winner.pointer} above decides it"
-            self.notice("CJ019", document.place(entry.at), words, f"change it at {winner.pointer}, or take it out here", variable=entry.name)
+            self.notice(
+                "CJ019", self._place(document, before[level.pointer], entry), words, f"change it at {winner.pointer}, or take it out here", variable=entry.name
+            )
         for level in levels:
             for entry in level.entries.values():
                 if entry.value is not None and (meaning := _meaning(document, entry.value)):
                     words = f"{entry.name} at {level.pointer} is {meaning[0]}, and becomes the text '{meaning[1]}'"
-                    self.notice("CJ019", document.place(entry.value), words, "put it into quotes", variable=entry.name)
+                    self.notice("CJ019", self._place(document, before[level.pointer], entry), words, "put it into quotes", variable=entry.name)
         pointers = [spot.pointer for spot in self.spots]
         for spot in self.spots:
             below = [one for one in pointers if nearest_above(one, pointers) == spot.pointer]
@@ -247,7 +249,10 @@ class Document(Offline):
                     f"{spot.pointer} belongs to no stage, and gets the values that hold where no stage speaks",
                     "give it a stage: …, if it has one",
                 )
-        del stage
+
+    def _place(self, document: OpenDocument, before: Level, entry: Held) -> Place:
+        known = before.entries.get(entry.name)
+        return before.places[entry.name] if known else document.place(entry.at)
 
     def read(self, stage: str) -> Reading:
         return self._read(self.open(stage), stage)
@@ -273,22 +278,3 @@ def _stays(document: OpenDocument, node: Tree | None) -> bool:
     """Whether a scalar that has the right characters also becomes the right text."""
     meaning = _meaning(document, node) if node is not None else None
     return meaning is None or node is None or meaning[1] == node.text
-
-
-def levels_of(path: Path, pointer: str) -> tuple[OpenDocument, list[Level]]:
-    """A file that no destination declares: the environment at a pointer, and those of the same name around it."""
-    document = OpenDocument(read_bytes(path), shown_path(path))
-    name = pointer.rsplit("/", 1)[-1]
-    levels = []
-    steps = pointer.split("/")[1:-1]
-    for length in range(len(steps) + 1):
-        here = "".join(f"/{step}" for step in steps[:length]) + f"/{name}"
-        try:
-            found = document.follow(here)
-        except InputError:
-            if here == pointer:
-                raise
-            continue
-        if found.node is not None or here == pointer:
-            levels.append(document.level(here))
-    return document, levels

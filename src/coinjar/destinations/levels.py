@@ -17,6 +17,7 @@ class Level(NamedTuple):
     place: Place
     entries: Mapping[str, Held]
     decided_by: tuple[str, ...] = ()
+    places: Mapping[str, Place] = {}
 
 
 def ancestors(pointer: str, pointers: Sequence[str]) -> list[str]:
@@ -28,6 +29,12 @@ def nearest_above(pointer: str, pointers: Sequence[str]) -> str | None:
     """The level right around one, if any."""
     found = ancestors(pointer, pointers)
     return found[-1] if found else None
+
+
+def above_all(pointer: str) -> list[str]:
+    """The pointers of the environments of the same name that may stand around one, the widest first, itself last."""
+    *steps, name = pointer.split("/")[1:]
+    return [f"{'/'.join(['', *steps[:length]])}/{name}" for length in range(len(steps) + 1)]
 
 
 def deciding(levels: Sequence[Level], pointer: str, name: str) -> tuple[Level | None, list[Level]]:

@@ -15,7 +15,7 @@ from coinjar.core.errors import Place
 from coinjar.core.model import Destination
 from coinjar.core.names import ALL
 from coinjar.destinations.base import Offline, Output, Surroundings, View, gets, nothing_hidden
-from coinjar.destinations.workloads import MADE_ANEW, Cluster, Container, Manifest, environments, read_folder, read_manifests, service_of
+from coinjar.destinations.workloads import MADE_ANEW, Cluster, Container, Manifest, environments, read_folder, read_manifests, readable, service_of
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Entry, Reading, decode, refuse
 from coinjar.dialects.kube import KubeConfigMap
@@ -92,7 +92,7 @@ class Manifests(Offline):
         return ", ".join(f"{one.kind} {one.name}" for one in manifests if one.kind) or "nothing"
 
     def _read_one(self, data: bytes, file: str) -> Reading:
-        return environments({Path(file): read_manifests(data, file)}, self.around.jar.services, self.named)
+        return readable(read_manifests(data, file))
 
     def _holds_secrets(self, data: bytes, file: str) -> bool:
         """Whether a manifest has a readable secret in it, which then is its author's."""
@@ -179,7 +179,7 @@ class Manifests(Offline):
             ours = [one.name for one in entries if one.name in self.around.jar.variables]
             if ours:
                 words = f"the container {container.name} of {manifest.name} belongs to no service, so its {', '.join(ours[:4])} stay as they are"
-                self.notice("CJ017", manifest.place(container.node), words, f"name it under workloads of {self.destination.name}")
+                self.notice("CJ022", manifest.place(container.node), words, f"name it under workloads of {self.destination.name}")
             return []
         managed = {one.name for one in view.entries(service)}
         changes: list[Edit] = []
@@ -190,10 +190,10 @@ class Manifests(Offline):
             elif one.name in managed:
                 words = f"{one.name} of {manifest.name} comes from elsewhere here, and overrides the managed value"
                 fix = "take it out, or leave the variable out of this destination (without: …)"
-                self.notice("CJ017", manifest.place(one.at), words, fix, variable=one.name)
+                self.notice("CJ022", manifest.place(one.at), words, fix, variable=one.name)
             elif one.name in self.around.jar.variables and gets(self.destination, one.name):
                 words = f"{one.name} of {manifest.name} stays as it is: the jar has no value of it for {service} on {view.stage}"
-                self.notice("CJ017", manifest.place(one.at), words, "give it a value, or take it out of the manifest", variable=one.name)
+                self.notice("CJ022", manifest.place(one.at), words, "give it a value, or take it out of the manifest", variable=one.name)
         wanted: list[Plain] = []
         for made in objects:
             if made.service in (ALL, service) and made.namespace == manifest.namespace:
@@ -211,12 +211,12 @@ class Manifests(Offline):
             key = (manifest.kind, manifest.namespace, manifest.name)
             if manifest.kind in ("ConfigMap", "Secret") and cluster.objects.get(key) and set(cluster.objects[key]) <= managed:
                 words = f"all that the {manifest.kind} {manifest.name} holds is in the managed objects now"
-                self.notice("", manifest.place(manifest.at("metadata", "name")), words, f"take it out of {self.source}, if nothing else refers to it")
+                self.notice("CJ022", manifest.place(manifest.at("metadata", "name")), words, f"take it out of {self.source}, if nothing else refers to it")
 
     def _left_over(self, target: Path, made: set[Path]) -> None:
         for path in sorted(target.rglob("*")) if target.is_dir() else ():
             if path.is_file() and path not in made and not _OURS.search(path.name):
-                self.notice("", Place(shown_path(path)), f"nothing in {self.source} makes this file any more", "remove it, if nobody else makes it")
+                self.notice("CJ022", Place(shown_path(path)), f"nothing in {self.source} makes this file any more", "remove it, if nobody else makes it")
 
     # -- objects of before
 

@@ -195,16 +195,33 @@ def service_of(manifest: Manifest, container: Container, services: Mapping[str, 
     return next((name for name in (container.name, manifest.name) if name in services), None)
 
 
-def environments(files: Mapping[Path, list[Manifest]], services: Mapping[str, object], named: Mapping[str, str]) -> Reading:
-    """The environments of all containers as one reading, each for its service."""
+def environments(files: Mapping[Path, list[Manifest]], services: Mapping[str, object], named: Mapping[str, str], *, others: bool = False) -> Reading:
+    """The environments of all containers as one reading, each for its service; the objects' own content where there are none.
+
+    With `others` a container that belongs to no service counts as one of its own name.
+    """
     cluster = Cluster(files)
     items: list[Item] = []
+    any_container = False
     for manifest in cluster.manifests():
         for container in manifest.containers():
-            service = service_of(manifest, container, services, named)
-            for name, seen in cluster.environment(manifest, container).items():
-                items.append(Item(name, seen.text, seen.place, service=service, secret=seen.secret or None))
-    if not any(True for manifest in cluster.manifests() for _ in manifest.containers()):
-        for members in cluster.objects.values():
-            items += members.values()
-    return Reading(items, cluster.remarks)
+            any_container = True
+            service = service_of(manifest, container, services, named) or (container.name if others else None)
+            if service is not None:
+                seen = cluster.environment(manifest, container)
+                items += [Item(name, one.text, one.place, service=service, secret=one.secret or None) for name, one in seen.items()]
+    if not any_container:
+        items += [item for members in cluster.objects.values() for item in members.values()]
+    once = {(item.name, item.service, item.text): item for item in reversed(items)}  # several containers of a service say the same
+    return Reading(list(once.values())[::-1], list(dict.fromkeys(cluster.remarks)))
+
+
+def readable(manifests: list[Manifest]) -> Reading:
+    """Every value that stands readable in a file of manifests: inline, or in an object."""
+    items: list[Item] = []
+    for manifest in manifests:
+        if manifest.kind in ("ConfigMap", "Secret") and manifest.root:
+            items += object_items(manifest.document, manifest.root)
+        for container in manifest.containers():
+            items += [Item(one.name, one.text, manifest.place(one.at)) for one in held(container.node.child("env")) if one.text is not None]
+    return Reading(items, [])

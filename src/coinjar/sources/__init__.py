@@ -1,4 +1,4 @@
-"""What variables can be read from besides a stage: `file:PATH`, `file+DIALECT:PATH`, and `-` for stdin.
+"""What variables can be read from besides a stage: files in a dialect, images, Compose files, manifests, documents, destinations.
 
 A new source is a module here and a line in the table, or an entry point (`coinjar.sources`) of another package.
 """
@@ -11,9 +11,19 @@ from pathlib import Path
 from typing import cast
 
 from coinjar.core.errors import UsageError
-from coinjar.sources.base import Source
+from coinjar.sources.base import Asking, Source
 
-BUILT_IN = {"file": "texts:read_file", "-": "texts:read_stdin"}
+BUILT_IN = {
+    "file": ("texts:read_file", "file:PATH or file+DIALECT:PATH"),
+    "-": ("texts:read_stdin", "- for stdin"),
+    "compose": ("compose:read_compose", "compose:PATH"),
+    "manifests": ("structures:read_manifests", "manifests:PATH"),
+    "document": ("structures:read_document", "document:PATH#POINTER"),
+    "bundle": ("structures:read_bundle", "bundle:PATH"),
+    "dest": ("structures:read_destination", "dest:NAME@STAGE"),
+    "image": ("images:read_image", "image:NAME or image:PATH"),
+}
+"""Each source's reader, and how it is written."""
 
 
 def is_source(text: str) -> bool:
@@ -21,18 +31,19 @@ def is_source(text: str) -> bool:
     return text == "-" or ":" in text
 
 
-def read_source(text: str) -> Source:
+def read_source(text: str, asking: Asking | None = None) -> Source:
     """Read a source. Raises UsageError for an unknown one, InputError for one that cannot be read."""
+    asking = asking or Asking()
     head, colon, rest = text.partition(":")
     kind, _, dialect = head.partition("+")
     if kind in BUILT_IN and (colon or kind == "-"):
-        module, _, function = BUILT_IN[kind].partition(":")
-        return cast("Callable[[str, str], Source]", getattr(import_module(f"coinjar.sources.{module}"), function))(rest, dialect)
+        module, _, function = BUILT_IN[kind][0].partition(":")
+        return cast("Callable[[str, str, Asking], Source]", getattr(import_module(f"coinjar.sources.{module}"), function))(rest, dialect, asking)
     from importlib.metadata import entry_points
 
     for point in entry_points(group="coinjar.sources"):
         if point.name == kind and colon:
-            return cast("Source", point.load()(rest, dialect))
-    forms = "write a stage's name, file:PATH, file+DIALECT:PATH, or - for stdin"
+            return cast("Source", point.load()(rest, dialect, asking))
+    forms = f"write a stage's name, or {', '.join(form for _, form in BUILT_IN.values())}"
     hint = f"did you mean file:{text}?" if Path(text).exists() else forms
     raise UsageError(f"'{text}' is no source", hint=hint, code="unknown-source")

@@ -3,17 +3,35 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.core.guess import is_placeholder
+from coinjar.core.model import Jar
 from coinjar.core.names import name_fault, shell_can_set
-from coinjar.dialects.base import Item, Reading, Remark
+from coinjar.dialects.base import Item, Known, Reading, Remark
 
 SET_BY_EVERYBODY = frozenset(
     "PATH HOME USER LOGNAME SHELL PWD OLDPWD SHLVL TERM LANG LANGUAGE LC_ALL LC_CTYPE HOSTNAME TZ TMPDIR EDITOR VISUAL PAGER DISPLAY "
     "MAIL PS1 PS2 IFS _ container KUBERNETES_PORT KUBERNETES_SERVICE_HOST KUBERNETES_SERVICE_PORT SSH_AUTH_SOCK XDG_RUNTIME_DIR".split()
 )
 """Names that every image, shell or platform sets by itself."""
+
+
+class Asking(NamedTuple):
+    """Who asks: the jar and its folder, if there is one, and the stage that is wanted of a source that holds several."""
+
+    jar: Jar | None = None
+    folder: Path | None = None
+    stage: str | None = None
+
+    def known(self) -> Known:
+        """What readers are told of the jar."""
+        return Known(self.jar.stage_names(), self.jar.variables) if self.jar else Known()
+
+    def services(self) -> Mapping[str, object]:
+        """The jar's services."""
+        return self.jar.services if self.jar else {}
 
 
 class Source(NamedTuple):
@@ -25,19 +43,28 @@ class Source(NamedTuple):
     reading: Reading
     comments: Mapping[int, str] = {}
 
-    def values(self) -> dict[str, str | None]:
-        """Name to text; of a name given twice the last, as every reader of such files has it."""
-        return {item.name: item.text for item in self.reading.items}
+    def of(self, service: str | None, stage: str | None = None) -> dict[str, Item]:
+        """What a service sees on a stage; of a name given twice the last, as every reader of such files has it."""
+        return {item.name: item for item in self.reading.items if item.service in (None, service) and (stage is None or item.stage in (None, stage))}
+
+    def services(self) -> list[str]:
+        """The services it tells apart."""
+        return list(dict.fromkeys(item.service for item in self.reading.items if item.service))
+
+    def stages(self) -> list[str]:
+        """The stages it tells apart."""
+        return list(dict.fromkeys(item.stage for item in self.reading.items if item.stage))
 
 
 def surprises(items: list[Item]) -> Iterator[Remark]:
     """What is wrong with what was read, whatever it was read from."""
-    first: dict[str, Item] = {}
+    first: dict[tuple[str, str | None, str | None], Item] = {}
     folded: dict[str, str] = {}
     for item in items:
-        if item.name in first:
-            yield Remark(item.place, f"{item.name} stands twice (first in line {first[item.name].place.line}); the last one counts")
-        first.setdefault(item.name, item)
+        key = (item.name, item.stage, item.service)
+        if key in first:
+            yield Remark(item.place, f"{item.name} stands twice (first in line {first[key].place.line}); the last one counts")
+        first.setdefault(key, item)
         other = folded.setdefault(item.name.casefold(), item.name)
         if other != item.name:
             yield Remark(item.place, f"{item.name} and {other} differ only by case")

@@ -8,40 +8,60 @@ from pathlib import Path
 
 from coinjar.core.errors import InputError, Place
 from coinjar.dialects import reader
+from coinjar.dialects.nested import Settings, merged
 from coinjar.dialects.recognise import recognise
-from coinjar.sources.base import Source, surprises
+from coinjar.sources.base import Asking, Source, surprises
 
 LARGEST = 10 << 20
 """Bytes of a file that are read at most."""
+_WITH_COMMENTS = frozenset("posix literal compose systemd dotenv yaml toml properties containerfile settings".split())
+_OTHERS = [
+    (rb"^services:[ \t]*(?:#.*)?$", "compose", "a Compose file"),
+    (rb"^kind:[ \t]*[\"']?(?:Deployment|StatefulSet|DaemonSet|ReplicaSet|Job|CronJob|Pod)\b", "manifests", "a manifest of a workload"),
+    (rb"\A\s*\{(?s:.*)\"ociVersion\"", "bundle", "the config.json of an OCI bundle"),
+]
 _COMMENT = re.compile(r"\s*#+\s*(.*?)\s*")
 _NOT_PROSE = re.compile(r"[-=#*_~]{3,}|[A-Za-z_]\w*=")
 
 
-def read_file(path: str, dialect: str) -> Source:
-    """`file:PATH` or `file+DIALECT:PATH`."""
+def read_file(path: str, dialect: str, asking: Asking) -> Source:
+    """`file:PATH` or `file+DIALECT:PATH`; for settings also BASE,FILE."""
+    base, comma, over = path.rpartition(",")
+    if dialect == "settings" and comma and not Path(path).exists():
+        below, above = read_file(base, dialect, asking), read_file(over, dialect, asking)
+        return above._replace(label=f"file:{path}", reading=merged(below.reading, above.reading))
+    return _taken_apart(_bytes(path), path, f"file:{path}", dialect, asking)
+
+
+def _bytes(path: str) -> bytes:
     try:
         with Path(path).open("rb") as file:
             data = file.read(LARGEST + 1)
     except OSError as fault:
         words = (fault.strerror or "unknown error").lower()
         raise InputError(f"cannot read it: {words}", hint="look at the path", place=Place(path), code="unreadable") from None
-    return _taken_apart(data, path, f"file:{path}", dialect)
+    return data
 
 
-def read_stdin(rest: str, dialect: str) -> Source:
+def read_stdin(rest: str, dialect: str, asking: Asking) -> Source:
     """`-`, or `-+DIALECT:`."""
     del rest
-    return _taken_apart(sys.stdin.buffer.read(LARGEST + 1), "stdin", "stdin", dialect)
+    return _taken_apart(sys.stdin.buffer.read(LARGEST + 1), "stdin", "stdin", dialect, asking)
 
 
-def _taken_apart(data: bytes, file: str, label: str, dialect: str) -> Source:
+def _taken_apart(data: bytes, file: str, label: str, dialect: str, asking: Asking) -> Source:
     if len(data) > LARGEST:
         raise InputError(f"it is over {LARGEST >> 20} MiB", hint="is it the right file?", place=Place(file), code="too-large")
     name, why = (dialect, "you said so") if dialect else recognise(data, file)
-    reading = reader(name).read(data, file)
+    _refuse_other_kinds(data, file, dialect)
+    found = reader(name)
+    found.known = asking.known()
+    if isinstance(found, Settings):
+        found.as_json = data.lstrip().startswith(b"{")
+    reading = found.read(data, file)
     reading.remarks.extend(surprises(reading.items))
     reading.remarks.sort(key=lambda remark: remark.place)
-    return Source(label, name, why, reading, _comments(data) if name != "nul" else {})
+    return Source(label, name, why, reading, _comments(data) if name in _WITH_COMMENTS else {})
 
 
 def _comments(data: bytes) -> dict[int, str]:
@@ -57,3 +77,11 @@ def _comments(data: bytes) -> dict[int, str]:
             found[number] = " ".join(above)
         above = []
     return found
+
+
+def _refuse_other_kinds(data: bytes, file: str, dialect: str) -> None:
+    """A file that is more than a list of variables has a source of its own. Raises InputError that names it."""
+    for pattern, kind, what in _OTHERS if not dialect else ():
+        if re.search(pattern, data, re.MULTILINE):
+            hint = f"read it as {kind}:{file}, or name a dialect: file+DIALECT:{file}"
+            raise InputError(f"this looks like {what}", hint=hint, place=Place(file), code="other-source")

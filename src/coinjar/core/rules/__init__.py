@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from coinjar.core.model import Accepted
-from coinjar.core.rules import layering, naming, ports, presence, values
+from coinjar.core.rules import layering, linked, naming, ports, presence, values
 from coinjar.core.rules.base import ERROR, WARNING, Facts, Finding, Rule, Spot
 
 RULES = (
@@ -25,6 +25,12 @@ RULES = (
     Rule("CJ014", WARNING, "reaching nothing", presence.reaches_nothing),
     Rule("CJ015", ERROR, "one port for two services", ports.same_port),
     Rule("CJ016", ERROR, "a value that cannot be worked out", presence.cannot_be_worked_out),
+    Rule("CJ017", ERROR, "a destination that cannot be rendered", linked.told("CJ017")),
+    Rule("CJ018", WARNING, "a template that will surprise", linked.told("CJ018")),
+    Rule("CJ019", WARNING, "a document that will surprise", linked.told("CJ019")),
+    Rule("CJ020", WARNING, "a port that another file contradicts", linked.ports_elsewhere),
+    Rule("CJ021", WARNING, "a hop forgotten", linked.told("CJ021")),
+    Rule("CJ022", WARNING, "manifests or files that will surprise", linked.told("CJ022")),
 )
 
 

@@ -38,11 +38,23 @@ class Found(NamedTuple):
         return None if self.layer in ("default", SHARED) else self.layer
 
 
+class Link(NamedTuple):
+    """A port that a file beside the jar names for a service on a stage. `words` say how (`exposes`, `listens on`)."""
+
+    service: str
+    stage: str
+    port: str
+    place: Place
+    words: str
+
+
 class Facts:
-    """The jar, and its stages resolved as they are asked for."""
+    """The jar, and its stages resolved as they are asked for; and what its destinations told: spots by rule, links."""
 
     def __init__(self, jar: Jar, fetch: Fetch = no_fetch) -> None:
         self.jar = jar
+        self.told: dict[str, list[Spot]] = {}
+        self.links: list[Link] = []
         self.stages = jar.stage_names()
         self._fetch = fetch
         self._resolvers: dict[str, Resolver] = {}

@@ -1,0 +1,37 @@
+"""What the destinations' files say beside the jar. `check` looks into them; here it becomes findings."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from coinjar.core.rules.base import Facts, Link, Spot
+from coinjar.core.rules.ports import listens
+
+
+def told(code: str) -> Callable[[Facts], Iterator[Spot]]:
+    """A rule whose spots the destinations told already."""
+
+    def find(facts: Facts) -> Iterator[Spot]:
+        yield from facts.told.get(code, ())
+
+    return find
+
+
+def ports_elsewhere(facts: Facts) -> Iterator[Spot]:
+    """CJ020"""
+    ports = [variable for variable in facts.jar.variables.values() if listens(variable)]
+    groups: dict[tuple[str, str, str, str], list[Link]] = {}
+    for link in facts.links:
+        groups.setdefault((link.place.file, link.words, link.service, link.stage), []).append(link)
+    found: dict[tuple[str, str], tuple[Link, list[str], str]] = {}
+    for (_, _, service, stage), links in groups.items():
+        resolver = facts.resolver(stage)
+        for variable in ports:
+            seen = resolver.value(variable.name, service)
+            if seen.text is None or seen.written is None or seen.secret or seen.text in [link.port for link in links]:
+                continue
+            words = f"{service} {links[0].words} {links[0].port}, and its {variable.name} is {seen.text} ({seen.written.place})"
+            found.setdefault((words, variable.name), (links[0], [], service))[1].append(stage)
+    for (words, name), (link, stages, service) in found.items():
+        on = f" on {', '.join(stages)}"
+        yield Spot(words + on, "let both say the same", link.place, name, stages[0] if len(stages) == 1 else None, service)

@@ -1,0 +1,195 @@
+"""A variable's other places: ports exposed, published, probed and listened to, and the hops of a build argument."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+from coinjar.core.errors import CoinJarError, Place, place_of
+from coinjar.core.model import Jar
+from coinjar.core.rules.base import Link, Spot
+from coinjar.destinations.base import Offline, View
+from coinjar.destinations.containerfile import Containerfile
+from coinjar.destinations.document import Document, OpenDocument
+from coinjar.destinations.manifests import Manifests
+from coinjar.destinations.templates import Templates
+from coinjar.destinations.workloads import Manifest, read_folder, service_of
+from coinjar.dialects.base import decode
+from coinjar.dialects.compose import Compose
+from coinjar.dialects.containerfile import instructions
+from coinjar.documents.tree import Tree
+from coinjar.jarfile.load import read_bytes, shown_path
+
+_LISTEN = re.compile(r"^[ \t]*listen[ \t]+(?:[\w.*:\[\]-]*:)?(\d{1,5})\b", re.MULTILINE)
+_MENTION = re.compile(r"(?<!\$)(?:\$\$)*\$(?:\{([A-Za-z_]\w*)|([A-Za-z_]\w*))")
+_PUBLISHED = re.compile(r"(?:.*:)?(\d{1,5})(?:/\w+)?")
+PROBES = ("livenessProbe", "readinessProbe", "startupProbe")
+
+
+def links(made: Offline, view: View) -> Iterator[Link]:
+    """The ports that a destination's files name, beside the variables that it gets."""
+    if isinstance(made, Containerfile):
+        for service in made.services_of(view, made.path):
+            yield from _exposed(made.resolve_path(made.path, view.stage, service), service, view.stage)
+    elif isinstance(made, Templates):
+        for service in view.services() if "{service}" not in made.target and len(view.services()) == 1 else ():
+            for template in made.templates():
+                for found in _LISTEN.finditer(template.text):
+                    yield Link(service, view.stage, found[1], place_of(template.text, found.start(1), shown_path(template.path)), "listens on")
+    elif isinstance(made, Manifests):
+        for manifests in read_folder(made.around.root / made.source.replace("{stage}", view.stage)).values():
+            for manifest in manifests:
+                yield from _of_workload(made, manifest, view)
+    elif isinstance(made, Document):
+        document = made.open(view.stage)
+        for name, service in compose_services(document):
+            if name in view.services():
+                yield from _published(document, name, service, view.stage)
+
+
+def _exposed(path: Path, service: str, stage: str) -> Iterator[Link]:
+    text, _ = decode(read_bytes(path), shown_path(path))
+    for one in instructions(text):
+        for word in one.rest.split() if one.word == "EXPOSE" else ():
+            if found := re.fullmatch(r"(\d{1,5})(?:/\w+)?", word):
+                yield Link(service, stage, found[1], Place(shown_path(path), one.line, 1), "exposes")
+
+
+def _of_workload(made: Manifests, manifest: Manifest, view: View) -> Iterator[Link]:
+    for container in manifest.containers():
+        service = service_of(manifest, container, made.around.jar.services, made.named)
+        if service not in view.services() or container.path[-2] == "initContainers":
+            continue
+        named: dict[str, str] = {}
+        for port in _elements(container.node.child("ports")):
+            number, name = port.child("containerPort"), port.child("name")
+            if number is not None:
+                named[name.text if name else ""] = number.text
+                yield Link(service, view.stage, number.text, manifest.place(number), "has the container port")
+        for probe in PROBES:
+            for way in ("httpGet", "tcpSocket", "grpc"):
+                node = container.node.child(probe)
+                port_node = node.plain.child(way).plain.child("port") if node and node.plain.child(way) else None  # type: ignore[union-attr]  # asked just before
+                if port_node is not None:
+                    yield Link(service, view.stage, named.get(port_node.text, port_node.text), manifest.place(port_node), f"is probed ({probe}) at")
+
+
+def _elements(node: Tree | None) -> list[Tree]:
+    return [one.plain for one in node.plain.elements] if node else []
+
+
+def compose_services(document: OpenDocument) -> list[tuple[str, Tree]]:
+    """The services of a Compose file; none for any other document."""
+    node = document.root.plain.child("services") if document.root else None
+    members = node.plain.members if node and node.plain.kind == "map" else []
+    pairs = [(one.name, one.value.plain) for one in members]
+    return pairs if any(one.child("image") or one.child("build") for _, one in pairs) else []
+
+
+def _published(document: OpenDocument, name: str, service: Tree, stage: str) -> Iterator[Link]:
+    for port in _elements(service.child("ports")):
+        target = port.child("target") if port.kind == "map" else port
+        found = _PUBLISHED.fullmatch(target.text) if target else None
+        if found and target:
+            yield Link(name, stage, found[1], document.place(target), "is published from port")
+
+
+def hops(made: Offline, view: View) -> Iterator[Spot]:
+    """What a Compose file forgets: a build argument on its way to the Containerfile, a name that steers the file itself."""
+    if not isinstance(made, Document):
+        return
+    document = made.open(view.stage)
+    services = compose_services(document)
+    if not services:
+        return
+    jar = made.around.jar
+    path = made.resolve_path(made.path, view.stage)
+    for name, service in services:
+        if name in jar.services:
+            yield from _build_hops(jar, document, path, name, service)
+    yield from _steering(made, document, path, view)
+
+
+def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service: Tree) -> Iterator[Spot]:
+    build = service.child("build")
+    if build is None:
+        return
+    build = build.plain
+    context = build.text if build.kind == "scalar" else _text(build, "context", ".")
+    args_node = build.child("args") if build.kind == "map" else None
+    passed = {one.name for one in args_node.plain.members} if args_node else set()
+    passed |= {one.text.partition("=")[0] for one in _elements(args_node)}
+    containerfile = next((one for one in _candidates(path.parent / context, build) if one.is_file()), None)
+    if containerfile is None:
+        return
+    taken = {
+        word.partition("=")[0]: one.line
+        for one in instructions(decode(read_bytes(containerfile), str(containerfile))[0])
+        if one.word == "ARG"
+        for word in one.rest.split()[:1]
+    }
+    wanted = [one for one in jar.variables.values() if one.phase in ("build", "both") and one.serves(name)]
+    file = shown_path(containerfile)
+    for variable in wanted:
+        if variable.name in taken and variable.name not in passed:
+            words = f"{variable.name} reaches {name}'s image only by its default: {file}:{taken[variable.name]} takes it, and the Compose file does not pass it"
+            yield Spot(words, f"add it to build.args of {name}", document.place(args_node or build), variable.name, None, name)
+        elif variable.name in passed and variable.name not in taken:
+            words = f"{variable.name} is passed to {name}'s build, and {file} does not take it ({variable.place} declares it)"
+            yield Spot(words, f"add ARG {variable.name} to {file}", document.place(args_node or build), variable.name, None, name)
+        elif variable.name not in passed:
+            words = f"{variable.name} is for {name}'s build, and neither the Compose file passes it nor {file} takes it"
+            yield Spot(
+                words, f"add it to build.args of {name}, and ARG {variable.name} to {file}", document.place(args_node or build), variable.name, None, name
+            )
+
+
+def _text(node: Tree, name: str, default: str) -> str:
+    child = node.child(name)
+    return child.plain.text if child else default
+
+
+def _candidates(context: Path, build: Tree) -> list[Path]:
+    named = _text(build, "dockerfile", "") if build.kind == "map" else ""
+    return [context / named] if named else [context / "Containerfile", context / "Dockerfile"]
+
+
+def _steering(made: Document, document: OpenDocument, path: Path, view: View) -> Iterator[Spot]:
+    """Names that the Compose file itself is filled with, from the `.env` file beside it."""
+    beside = path.parent / ".env"
+    given: dict[str, Place] = {}
+    if beside in made.around.pending or beside.is_file():
+        reading = Compose().read(made.around.current(beside), shown_path(beside))
+        given = {item.name: item.place for item in reading.items}
+    mentioned: dict[str, Place] = {}
+    for number, line in enumerate(document.text.split("\n"), 1):
+        for found in _MENTION.finditer(line.partition(" #")[0] if not line.lstrip().startswith("#") else ""):
+            mentioned.setdefault(found[1] or found[2], Place(document.file, number, found.start() + 1))
+    for name, place in mentioned.items():
+        variable = made.around.jar.variables.get(name)
+        if variable and name not in given:
+            words = f"the Compose file is filled with {name}, which {shown_path(beside)} does not give it ({variable.place} declares it)"
+            yield Spot(words, f"make {shown_path(beside)} a destination (type: file, as: compose)", place, name)
+    for name, place in given.items():
+        if name in made.around.jar.variables and name not in mentioned and not _handed_on(document, ".env"):
+            words = f"{name} stands in the file that only fills the Compose file, and {document.file} does not mention it"
+            yield Spot(words, "give it to a service under environment, or take it out there", place, name)
+    del view
+
+
+def _handed_on(document: OpenDocument, name: str) -> bool:
+    """Whether a service takes the file as its env_file, too."""
+    for _, service in compose_services(document):
+        node = service.child("env_file")
+        if node is not None and name in [one.text.removeprefix("./") for one in [node.plain, *_elements(node)]]:
+            return True
+    return False
+
+
+def look(made: Offline, view: View) -> tuple[list[Link], list[Spot]]:
+    """Both, for a destination whose files may be missing or wrong: that is another rule's matter."""
+    try:
+        return list(links(made, view)), list(hops(made, view))
+    except CoinJarError:
+        return [], []

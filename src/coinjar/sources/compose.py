@@ -1,0 +1,138 @@
+"""`compose:PATH`: the environments of a Compose file's services, as the Compose Specification works them out.
+
+`env_file` first, later files over earlier ones, `environment` over them; `${NAME}` from the `.env` file beside it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+
+from coinjar.core.errors import InputError, Place
+from coinjar.destinations.document import OpenDocument
+from coinjar.dialects.base import Item, Reading, Remark
+from coinjar.dialects.compose import Compose
+from coinjar.dialects.interpolation import Malformed, interpolate
+from coinjar.documents.bare import becomes
+from coinjar.documents.environments import held
+from coinjar.documents.tree import Tree
+from coinjar.jarfile.load import read_bytes, shown_path
+from coinjar.sources.base import Asking, Source, surprises
+
+_NOT_READ = ("extends",)
+
+
+def read_compose(path: str, dialect: str, asking: Asking) -> Source:
+    """The environment of each service."""
+    del dialect, asking
+    file = ComposeFile(Path(path))
+    items = [item for name, service in file.services() for item in file.environment(name, service)]
+    remarks = [*file.remarks, *surprises(items)]
+    return Source(f"compose:{path}", "compose", "env_file and environment of each service", Reading(items, sorted(set(remarks), key=lambda one: one.place)))
+
+
+class ComposeFile:
+    """A Compose file, and what stands beside it for interpolation."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.remarks: list[Remark] = []
+        self.document = OpenDocument(read_bytes(path), shown_path(path))
+        self.given = self._beside(path.parent / ".env")
+
+    def _beside(self, path: Path) -> dict[str, str]:
+        if not path.is_file():
+            return {}
+        reading = Compose().read(read_bytes(path), shown_path(path))
+        self.remarks += reading.remarks
+        return {item.name: item.text for item in reading.items if item.text is not None}
+
+    def services(self) -> Iterator[tuple[str, Tree]]:
+        """The services by name. Raises InputError for a file that has none."""
+        root = self.document.root
+        node = root.plain.child("services") if root else None
+        if node is None or node.plain.kind != "map":
+            raise InputError("this is no Compose file: it has no services", hint="give one that has", place=Place(self.document.file), code="shape")
+        for member in node.plain.members:
+            yield member.name, member.value.plain
+
+    def environment(self, name: str, service: Tree) -> list[Item]:
+        """What the container of a service is given."""
+        found: dict[str, Item] = {}
+        for key in _NOT_READ:
+            node = merged(service).get(key)
+            if node is not None:
+                self._remark(node[0], f"'{key}' of {name} is not followed: read that file, too", lost=True)
+        for item in self._env_files(merged(service).get("env_file")):
+            found[item.name] = item
+        node = merged(service).get("environment")
+        for item in self._inline(node[1].plain) if node else ():
+            found[item.name] = item
+        return [item._replace(service=name) for item in found.values() if item.text is not None]
+
+    def _remark(self, node: Tree, message: str, *, lost: bool = False) -> None:
+        self.remarks.append(Remark(self.document.place(node), message, lost))
+
+    def _env_files(self, node: tuple[Tree, Tree] | None) -> Iterator[Item]:
+        value = node[1].plain if node else None
+        elements = [] if value is None else [value] if value.kind == "scalar" else [one.plain for one in value.elements]
+        for one in elements:
+            fields = {key: child.plain.text for key, (_, child) in merged(one).items()} if one.kind == "map" else {"path": one.text}
+            given = self._text("env_file", fields.get("path", ""), one)
+            path = self.path.parent / (given or "")
+            if given is None:
+                continue
+            if not path.is_file():
+                if fields.get("required") != "false":
+                    self._remark(one, f"left out: there is no env_file {given}", lost=True)
+                continue
+            reading = Compose().read(read_bytes(path), shown_path(path))
+            self.remarks += reading.remarks
+            yield from reading.items
+
+    def _inline(self, node: Tree) -> Iterator[Item]:
+        pairs: Mapping[str, tuple[Tree, Tree | None]]
+        if node.kind == "map":
+            pairs = {name: (key, value) for name, (key, value) in merged(node).items()}
+        else:
+            pairs = {one.name: (one.at, one.value) for one in held(node)}
+        texts = {one.name: one.text for one in held(node)} if node.kind == "seq" else {}
+        for name, (key, stands) in pairs.items():
+            value = stands.plain if stands else None
+            if value is None or value.is_null:
+                self._remark(key, f"left out: {name} has no value, and is taken from whoever starts the container", lost=True)
+                continue
+            text = texts.get(name) or ("" if name in texts else value.text)
+            meaning = becomes(value, as_json=self.document.as_json) if node.kind == "map" else None
+            if meaning and meaning[1] != value.text:
+                self._remark(key, f"{name} is {meaning[0]} there, and becomes '{meaning[1]}': quote it")
+                text = meaning[1]
+            done = self._text(name, text, key)
+            if done is not None:
+                yield Item(name, done, self.document.place(key))
+
+    def _text(self, name: str, text: str, node: Tree) -> str | None:
+        """A text with its references replaced; None, with a remark, if that cannot be."""
+        if "$" not in text:
+            return text
+        try:
+            done = interpolate(text, self.given.get)
+        except Malformed as fault:
+            self._remark(node, f"left out: {name} has {fault}", lost=True)
+            return None
+        if done.unknown:
+            names = ", ".join(done.unknown)
+            self._remark(node, f"left out: {name} needs {names}, which the .env file beside it does not set", lost=True)
+            return None
+        return done.text
+
+
+def merged(node: Tree) -> dict[str, tuple[Tree, Tree]]:
+    """A mapping's members with those that `<<` brings in below them (the merge key of YAML 1.1)."""
+    found: dict[str, tuple[Tree, Tree]] = {}
+    for member in node.members:
+        if member.name == "<<":
+            value = member.value.plain
+            for one in reversed(value.elements) if value.kind == "seq" else [value]:
+                found = {**merged(one.plain), **found} if value.kind == "map" else {**found, **merged(one.plain)}
+    return found | {member.name: (member.key, member.value) for member in node.members if member.name != "<<"}

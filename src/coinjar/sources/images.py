@@ -1,0 +1,82 @@
+"""`image:NAME` (of podman's storage) and `image:PATH` (an OCI image layout): an image's own defaults."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+from pathlib import Path
+from typing import Any
+
+from coinjar.core.errors import InputError, OutsideError, Place, UsageError
+from coinjar.dialects.base import Item, Reading, Remark
+from coinjar.sources.base import Asking, Source, surprises
+
+
+def read_image(name: str, dialect: str, asking: Asking) -> Source:
+    """The `Env` of an image's config (OCI image-spec, config.md)."""
+    del asking
+    if dialect:
+        raise UsageError("image takes no dialect", hint="write image:NAME", code="unknown-source")
+    layout = Path(name)
+    pairs, why = (_from_layout(layout), "an OCI image layout") if (layout / "index.json").is_file() else (_from_podman(name), "podman has it")
+    items: list[Item] = []
+    remarks: list[Remark] = []
+    for number, pair in enumerate(pairs, 1):
+        key, equals, value = pair.partition("=")
+        if equals:
+            items.append(Item(key, value, Place(name, number)))
+        else:
+            remarks.append(Remark(Place(name, number), f"left out: '{pair}' has no '='", lost=True))
+    remarks += surprises(items)
+    return Source(f"image:{name}", "image", why, Reading(items, remarks))
+
+
+def _from_podman(name: str) -> list[str]:
+    if name.startswith("-") or not name:
+        raise UsageError(f"'{name}' is no image", hint="write image:NAME:TAG, or image:PATH of an OCI layout", code="unknown-source")
+    try:
+        argv = ["podman", "image", "inspect", "--format", "{{json .Config.Env}}", name]
+        done = subprocess.run(argv, capture_output=True, check=False)  # noqa: S603 - fixed words; a name cannot be an option
+    except OSError:
+        hint = "install podman, or give the folder of an OCI image layout"
+        raise OutsideError("there is no podman to ask", hint=hint, place=Place(f"image:{name}"), code="podman") from None
+    if done.returncode:
+        words = done.stderr.decode(errors="replace").strip().split("\n")[-1].removeprefix("Error: ")
+        raise OutsideError(f"podman cannot show it: {words}", hint="`podman images` lists what is there", place=Place(f"image:{name}"), code="podman")
+    return json.loads(done.stdout) or []
+
+
+def _from_layout(layout: Path) -> list[str]:
+    index = _json(layout / "index.json")
+    manifests = index.get("manifests") or []
+    if not manifests:
+        raise InputError("the layout holds no image", hint="give one that does", place=Place(str(layout)), code="shape")
+    while True:  # an index may point to another, one a platform
+        found = _blob(layout, manifests[0])
+        if "config" in found:
+            return (_blob(layout, found["config"]).get("config") or {}).get("Env") or []
+        manifests = found.get("manifests") or []
+        if not manifests:
+            raise InputError("the layout holds no image", hint="give one that does", place=Place(str(layout)), code="shape")
+
+
+def _blob(layout: Path, descriptor: dict[str, Any]) -> dict[str, Any]:
+    digest = str(descriptor.get("digest", ""))
+    found = re.fullmatch(r"([a-z0-9]+):([0-9a-f]{32,})", digest)
+    if not found:
+        raise InputError("a descriptor has no digest", hint="is it an OCI image layout?", place=Place(str(layout / "index.json")), code="shape")
+    return _json(layout / "blobs" / found[1] / found[2])
+
+
+def _json(path: Path) -> dict[str, Any]:
+    try:
+        found = json.loads(path.read_bytes())
+    except OSError as fault:
+        words = (fault.strerror or "unknown error").lower()
+        raise InputError(f"cannot read it: {words}", hint="is it a whole OCI image layout?", place=Place(str(path)), code="unreadable") from None
+    except ValueError:
+        raise InputError("this is not JSON", hint="is it an OCI image layout?", place=Place(str(path)), code="not-json") from None
+    if not isinstance(found, dict):
+        raise InputError("this is no JSON object", hint="is it an OCI image layout?", place=Place(str(path)), code="shape")
+    return found

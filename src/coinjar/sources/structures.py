@@ -1,0 +1,84 @@
+"""Sources that are more than a list of variables: manifests, documents by pointer, bundles, destinations."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from coinjar.core.errors import InputError, Place, UsageError
+from coinjar.core.shown import Masker
+from coinjar.destinations import make
+from coinjar.destinations.base import Surroundings
+from coinjar.destinations.bundle import read_bundle as bundle_reading
+from coinjar.destinations.document import OpenDocument
+from coinjar.destinations.workloads import environments, read_folder
+from coinjar.dialects.base import Item, Reading, Remark
+from coinjar.documents.bare import becomes
+from coinjar.jarfile.load import read_bytes, shown_path
+from coinjar.sources.base import Asking, Source, surprises
+
+
+def _source(label: str, what: str, why: str, reading: Reading) -> Source:
+    remarks = sorted({*reading.remarks, *surprises(reading.items)}, key=lambda remark: remark.place)
+    return Source(label, what, why, Reading(reading.items, remarks))
+
+
+def _refuse_dialect(kind: str, dialect: str) -> None:
+    if dialect:
+        raise UsageError(f"{kind} takes no dialect", hint=f"write {kind}:…", code="unknown-source")
+
+
+def read_manifests(path: str, dialect: str, asking: Asking) -> Source:
+    """`manifests:PATH`, a file or a folder: what each container's process would get, by service."""
+    _refuse_dialect("manifests", dialect)
+    files = read_folder(Path(path))
+    reading = environments(files, asking.services(), {}, others=True)
+    return _source(f"manifests:{path}", "manifests", f"{len(files)} file{'s' if len(files) != 1 else ''}, env and envFrom as Kubernetes reads them", reading)
+
+
+def read_document(rest: str, dialect: str, asking: Asking) -> Source:
+    """`document:PATH#POINTER`: one environment inside a YAML or JSON file."""
+    _refuse_dialect("document", dialect)
+    del asking
+    path, hash_mark, pointer = rest.partition("#")
+    if not hash_mark:
+        raise UsageError("a document is read at a pointer", hint=f"write document:{path}#/jobs/deploy/env", code="unknown-source")
+    document = OpenDocument(read_bytes(Path(path)), shown_path(Path(path)))
+    found = document.follow(pointer)
+    if found.missing:
+        raise InputError(f"{pointer} leads nowhere", hint="correct the pointer", place=document.place(found.trail[-1]), code="pointer")
+    items: list[Item] = []
+    remarks: list[Remark] = []
+    for name, one in document.level(pointer).entries.items():
+        place = document.place(one.at)
+        if one.text is None:
+            remarks.append(Remark(place, f"left out: {name} has no value of its own", lost=True))
+            continue
+        meaning = becomes(one.value, as_json=document.as_json) if one.value else None
+        if meaning:
+            remarks.append(Remark(place, f"{name} is {meaning[0]} there, and becomes '{meaning[1]}'; it was taken as it is written"))
+        items.append(Item(name, one.text, place))
+    return _source(f"document:{rest}", "document", f"the environment at {pointer}", Reading(items, remarks))
+
+
+def read_bundle(path: str, dialect: str, asking: Asking) -> Source:
+    """`bundle:PATH`, an OCI runtime bundle or its config.json."""
+    _refuse_dialect("bundle", dialect)
+    del asking
+    file = Path(path) / "config.json" if Path(path).is_dir() else Path(path)
+    return _source(f"bundle:{path}", "bundle", "process.env", bundle_reading(read_bytes(file), shown_path(file)))
+
+
+def read_destination(rest: str, dialect: str, asking: Asking) -> Source:
+    """`dest:NAME@STAGE`: what a destination holds now."""
+    _refuse_dialect("dest", dialect)
+    name, at, stage = rest.partition("@")
+    if asking.jar is None or asking.folder is None:
+        raise UsageError("a destination is only known to a jar", hint="work where there is a jar, or name it with --jar", code="no-jar")
+    if not at:
+        raise UsageError("a destination is read on a stage", hint=f"write dest:{name}@STAGE", code="unknown-source")
+    asking.jar.stage(stage)
+    destination = asking.jar.destination(name)
+    reading = make(destination, Surroundings(asking.jar, asking.folder, Masker())).read(stage)
+    if not reading.items and not reading.remarks:
+        reading = Reading([], [Remark(Place(destination.place.file, destination.place.line, destination.place.column), "there is nothing in it")])
+    return _source(f"dest:{rest}", destination.type, "as it is now", reading)
