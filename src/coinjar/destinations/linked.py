@@ -33,19 +33,24 @@ def links(made: Offline, view: View) -> Iterator[Link]:
         for service in made.services_of(view, made.path):
             yield from _exposed(made.resolve_path(made.path, view.stage, service), service, view.stage)
     elif isinstance(made, Templates):
-        for service in view.services() if "{service}" not in made.target and len(view.services()) == 1 else ():
-            for template in made.templates():
-                for found in _LISTEN.finditer(template.text):
-                    yield Link(service, view.stage, found[1], place_of(template.text, found.start(1), shown_path(template.path)), "listens on")
+        yield from _listened(made, view)
     elif isinstance(made, Manifests):
         for manifests in read_folder(made.around.root / made.source.replace("{stage}", view.stage)).values():
             for manifest in manifests:
                 yield from _of_workload(made, manifest, view)
     elif isinstance(made, Document):
         document = made.open(view.stage)
-        for name, service in compose_services(document):
+        for name, node in compose_services(document):
             if name in view.services():
-                yield from _published(document, name, service, view.stage)
+                yield from _published(document, name, node, view.stage)
+
+
+def _listened(made: Templates, view: View) -> Iterator[Link]:
+    """A port written out in a template's `listen` line, where the template is for one service."""
+    services = view.services()
+    for template in made.templates() if len(services) == 1 else ():
+        for found in _LISTEN.finditer(template.text):
+            yield Link(services[0], view.stage, found[1], place_of(template.text, found.start(1), shown_path(template.path)), "listens on")
 
 
 def _exposed(path: Path, service: str, stage: str) -> Iterator[Link]:
@@ -123,12 +128,9 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
     containerfile = next((one for one in _candidates(path.parent / context, build) if one.is_file()), None)
     if containerfile is None:
         return
-    taken = {
-        word.partition("=")[0]: one.line
-        for one in instructions(decode(read_bytes(containerfile), str(containerfile))[0])
-        if one.word == "ARG"
-        for word in one.rest.split()[:1]
-    }
+    text, _ = decode(read_bytes(containerfile), shown_path(containerfile))
+    arguments = [(one.line, one.rest.split()) for one in instructions(text) if one.word == "ARG"]
+    taken = {words[0].partition("=")[0]: line for line, words in arguments if words}
     wanted = [one for one in jar.variables.values() if one.phase in ("build", "both") and one.serves(name)]
     file = shown_path(containerfile)
     for variable in wanted:
@@ -140,9 +142,8 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
             yield Spot(words, f"add ARG {variable.name} to {file}", document.place(args_node or build), variable.name, None, name)
         elif variable.name not in passed:
             words = f"{variable.name} is for {name}'s build, and neither the Compose file passes it nor {file} takes it"
-            yield Spot(
-                words, f"add it to build.args of {name}, and ARG {variable.name} to {file}", document.place(args_node or build), variable.name, None, name
-            )
+            fix = f"add it to build.args of {name}, and ARG {variable.name} to {file}"
+            yield Spot(words, fix, document.place(args_node or build), variable.name, None, name)
 
 
 def _text(node: Tree, name: str, default: str) -> str:
