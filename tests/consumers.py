@@ -200,6 +200,49 @@ def podman_build(file: Path) -> dict[str, bytes]:
     return _environ(done.stdout)
 
 
+def podman_play(manifests: Path, names: Sequence[str]) -> dict[str, dict[str, bytes]]:
+    """`podman kube play` of a folder's Deployments and ConfigMaps, and what the processes of these containers get.
+
+    Podman 4.3 cannot give a Secret of the same files to `env`; so each is stored first, and left out of what is played.
+    """
+    base, env = podman_engine()
+
+    def run(*arguments: str, check: bool = True) -> bytes:
+        done = subprocess.run([*base, *arguments], env=env, capture_output=True, check=False)
+        assert done.returncode == 0 or not check, done.stderr.decode()
+        return done.stdout
+
+    played = []
+    for path in sorted(manifests.rglob("*.yaml")):
+        for document in yaml.safe_load_all(path.read_text()):
+            if document["kind"] == "Secret":
+                stored = manifests / "stored"
+                stored.write_text(json.dumps(document["data"]))
+                run("secret", "rm", document["metadata"]["name"], check=False)
+                run("secret", "create", document["metadata"]["name"], str(stored))
+            else:
+                played.append(document)
+    for document in played:
+        if document["kind"] == "Deployment":
+            spec = document["spec"]["template"]["spec"]
+            spec["hostNetwork"] = True
+            for container in spec["containers"]:
+                container |= {"image": "localhost/coinjar/base:1", "imagePullPolicy": "Never", "command": ["/bin/busybox", "sleep", "300"]}
+                for other in ("readinessProbe", "resources", "ports"):
+                    container.pop(other, None)
+                container["env"] = [one for one in container.get("env", []) if "fieldRef" not in one.get("valueFrom", {})]
+    together = manifests / "together"
+    together.write_text(yaml.safe_dump_all(played))
+    run("kube", "play", "--replace", "--network", "host", str(together))
+    containers = run("ps", "--format", "{{.Names}}").decode().split()
+    found = {name: _environ(run("exec", one, "/bin/busybox", "cat", "/proc/1/environ")) for name in names for one in containers if one.endswith(f"-{name}")}
+    run("pod", "rm", "-fa", "-t", "0")
+    together.unlink()
+    (manifests / "stored").unlink(missing_ok=True)
+    ours = {"PATH", "HOME", "TERM", "HOSTNAME", "container"}
+    return {name: {key: text for key, text in got.items() if key not in ours} for name, got in found.items()}
+
+
 def _texts(values: dict[str, str]) -> dict[str, bytes]:
     return {name: text.encode() for name, text in values.items()}
 

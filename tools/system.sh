@@ -21,7 +21,12 @@ test)
   want busybox busybox-static
   want podman podman
   want runc runc
+  want catatonit catatonit
   want kubectl kubernetes-client
+  want nginx nginx-light
+  want javac default-jdk-headless
+  [ -x /lib/systemd/systemd ] || missing="$missing systemd"
+  want script bsdutils
   ;;
 screenshots)
   want xterm xterm

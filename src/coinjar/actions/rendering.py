@@ -215,7 +215,8 @@ def _lines(data: bytes, output: Output) -> list[tuple[bytes, str]]:
     ends_open = lines[-1] != b""
     if not ends_open:
         lines.pop()
-    found = [(line, hidden[at] if at in hidden else visible(line.decode(errors="replace"))) for at, line in enumerate(lines, 1)]
+    indents = [" " * (len(line) - len(line.lstrip(b" "))) for line in lines]
+    found = [(line, indents[at - 1] + hidden[at] if at in hidden else visible(line.decode(errors="replace"))) for at, line in enumerate(lines, 1)]
     if ends_open and data:
         found[-1] = (lines[-1] + b"\0", found[-1][1] + "   (no line break at the end)")
     return found

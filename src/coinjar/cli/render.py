@@ -185,7 +185,7 @@ def _list_stale(opened: OpenJar, stages: list[str], names: list[str], masker: Ma
 
 
 def _show(found: Plan, *, verify: bool) -> None:
-    from coinjar.actions.rendering import NEW, SAME
+    from coinjar.actions.rendering import CHANGED, NEW
     from coinjar.cli.table import Text, show, styled, table, terminal_width
     from coinjar.jarfile.load import shown_path
 
@@ -195,12 +195,12 @@ def _show(found: Plan, *, verify: bool) -> None:
         show(styled(f"{changed} of {total} out of date" if changed else f"all {total} up to date", "bold"))
     else:
         show(styled(f"{counted(changed, 'file')} written, {len(found.files) - changed} up to date already", "bold"))
-    marks = {NEW: Text("+", "green"), SAME: Text("=", "dim")}
+    marks = {NEW: Text("+", "green"), CHANGED: Text("~", "yellow")}
     rows = []
-    for one in found.files:
+    for one in found.out_of_date:
         private = Text("0600" if one.output.secret and not one.output.program else "0700" if one.output.secret else "", "cyan")
-        rows.append([marks.get(one.state, Text("~", "yellow")), Text(shown_path(one.path)), Text(one.destination, "dim"), Text(one.output.about), private])
-    for line in table(["", "file", "destination", "what is in it", ""], rows, least=[1, 30, 10, 16, 4], width=terminal_width()) if rows else []:
+        rows.append([marks[one.state], Text(shown_path(one.path)), Text(one.destination, "dim"), Text(one.output.about), private])
+    for line in table(["", "file", "destination", "what is in it", ""], rows, least=[1, max(len(shown_path(one.path)) for one in found.out_of_date), 10, 16, 4], width=terminal_width()) if rows else []:
         show(line)
 
 

@@ -123,7 +123,7 @@ def walk(keep: Path | None) -> int:
     steps = Walk(folder)
     try:
         copy_app(folder)
-        for part in (_gather, _look, _mend, _run_for_real, _without_coinjar):
+        for part in (_gather, _look, _mend, _run_for_real, _without_coinjar, _render, _pipeline, _manifests, _web_server):
             part(steps)
     except DidNotHold as fault:
         print(f"\nThe demo did not hold: {fault}", file=sys.stderr)
@@ -200,3 +200,60 @@ def _without_coinjar(steps: Walk) -> None:
     steps.start("sh ./start-timetable python3 services/timetable.py")
     wanted = steps.ask("coinjar value rehearsal APP_TITLE --service timetable")
     steps.holds("it answers with rehearsal's values", steps.answer(port)["settings"]["APP_TITLE"] == wanted)
+
+
+def _render(steps: Walk) -> None:
+    steps.title("Every file that a consumer of rehearsal reads, in its own form")
+    steps.run("coinjar render rehearsal")
+    steps.run("coinjar render rehearsal --verify", note="0: nothing is out of date")
+    files = [steps.folder / "build/rehearsal" / name for name in ("ticketing.env", "timetable.env")]
+    steps.holds("the file that holds a secret is its owner's alone, the other is not", [one.stat().st_mode & 0o77 for one in files] == [0, 0o44])
+    steps.run("cat notices/settings.json")
+    steps.run("coinjar render prod notice-settings")
+    steps.run("cat notices/settings.prod.json")
+    overlay = json.loads((steps.folder / "notices/settings.prod.json").read_text())
+    steps.holds("prod's settings hold only what differs from the base, typed", overlay["mail"]["enabled"] is True and "framework" not in overlay)
+
+
+def _pipeline(steps: Walk) -> None:
+    steps.title("The pipeline has environments on three levels: what would render change for prod?")
+    steps.run("coinjar render prod pipeline --dry-run")
+    before = (steps.folder / "pipeline.yaml").read_text()
+    steps.run("coinjar render prod pipeline")
+    after = (steps.folder / "pipeline.yaml").read_text()
+    steps.holds("the file's comments stayed", all(line.partition("#")[2] in after for line in before.splitlines() if "#" in line))
+    steps.holds("no secret went into it", "made-up" not in after)
+    steps.title("What does the last step see, and who decides?")
+    steps.run("coinjar why APP_TITLE --in pipeline --at '/jobs/[name=release]/steps/[name=announce]'")
+
+
+def _manifests(steps: Walk) -> None:
+    steps.title("Four manifests repeat the same variables; rendered, they share objects that are named after their content")
+    steps.run("wc -l k8s/berths.yaml k8s/notices.yaml k8s/ticketing.yaml k8s/timetable.yaml")
+    made = steps.folder / "build/rehearsal/k8s"
+    names = [f"build/rehearsal/k8s/{path.name}" for path in sorted((steps.folder / "k8s").iterdir())]
+    steps.run(f"wc -l {' '.join(names)}")
+    before = sum(len(path.read_text().splitlines()) for path in (steps.folder / "k8s").iterdir())
+    after = sum(len((steps.folder / name).read_text().splitlines()) for name in names)
+    steps.holds(f"{before} lines became {after}", after < before)
+    old = {path.name for path in made.iterdir()}
+    steps.run("coinjar put 'APP_TITLE=Sandling Ferries (winter)' --stage rehearsal")
+    steps.run("coinjar render rehearsal workloads")
+    new = {path.name for path in made.iterdir()} - old
+    steps.holds("a change that all share made one new object, and every workload refers to it", len(new) == 1)
+    steps.run("coinjar render rehearsal workloads --stale --keep 0", note="what nothing refers to any more")
+
+
+def _web_server(steps: Walk) -> None:
+    nginx = shutil.which("nginx", path=f"{steps.env['PATH']}:/usr/sbin")
+    if nginx is None:
+        steps.title("nginx is not installed here: its part is left out")
+        return
+    steps.title("A web server's configuration, filled in for two stages, and served by nginx")
+    for port, stage in zip(free_ports(2), ("dev", "rehearsal"), strict=True):
+        steps.run(f"coinjar put LISTEN_PORT={port} --stage {stage} --service timetable")
+        steps.run(f"coinjar render {stage} web-server")
+        steps.start(f"{nginx} -p build/{stage}/web -e error.log -c nginx.conf -g 'daemon off;'")
+        settings = steps.answer(port)["settings"]
+        steps.holds(f"it says {stage}'s title", settings["APP_TITLE"] == steps.ask(f"coinjar value {stage} APP_TITLE --service timetable"))
+        steps.holds("and its own $host is the server's", settings["asked"] == "127.0.0.1/")

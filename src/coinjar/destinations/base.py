@@ -206,6 +206,17 @@ class Offline(ABC):
         secret = sum(one.secret for one in kept)
         return f"{len(kept)} variable{'s' if len(kept) != 1 else ''}" + (f", {secret} secret" if secret else "")
 
+    def _is_hidden(self, names: frozenset[str]) -> Callable[[Item], bool]:
+        """Whether an item's text is a secret: not the reference that stands in its place."""
+        reference = self.destination.secrets
+
+        def hidden(item: Item) -> bool:
+            if reference is not None and item.text == reference.replace("{name}", item.name):
+                return False
+            return item.name in names or self.around.is_secret(item.name, item.text or "")
+
+        return hidden
+
     def hide_items(self, reader: Callable[[bytes], Reading], secret_names: Iterable[str]) -> Hidden:
         """Hides the lines of secrets, as a reader of the file finds them; of a file that it cannot read, all."""
         names = frozenset(secret_names)
@@ -216,7 +227,7 @@ class Offline(ABC):
                 reading = reader(data)
             except InputError:
                 return dict.fromkeys(range(1, total + 1), "•••• (a file that cannot be read, and may hold secrets)")
-            return hidden_lines(reading, total, lambda item: item.name in names or self.around.is_secret(item.name, item.text or ""), self.around.masker)
+            return hidden_lines(reading, total, self._is_hidden(names), self.around.masker)
 
         return hidden
 

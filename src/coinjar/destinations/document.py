@@ -84,7 +84,7 @@ class Document(Offline):
         super().__init__(destination, around, fields)
         self.path = self.pattern("path", ("stage",))
         self.form = self._form(self.options.get("form"))
-        self.doubled = self.text("dollars", "plain") == "doubled"
+        self.doubled = self._doubled()
         self.move_up = self.flag("move_up") or around.move_up
         self.spots = (
             [self._spot(pointer, key, node) for pointer, key, node in fields.members(self.options["places"], "'places'")] if "places" in self.options else []
@@ -95,6 +95,12 @@ class Document(Offline):
                     fields.faults.append(
                         InputError(f"{spot.pointer} is decided by {other}, which is no place here", hint="name a place above it", place=spot.place)
                     )
+
+    def _doubled(self) -> bool:
+        word = self.text("dollars", "plain")
+        if word not in ("plain", "doubled"):
+            self.fields.fault(self.options["dollars"], f"'dollars' cannot be '{word}'", "write doubled for a Compose file, or leave it out")
+        return word == "doubled"
 
     def _form(self, node: object) -> str | None:
         form = self.fields.text(node, "form") if node is not None else None  # type: ignore[arg-type]  # a node of the file

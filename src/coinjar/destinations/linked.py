@@ -21,7 +21,7 @@ from coinjar.dialects.containerfile import instructions
 from coinjar.documents.tree import Tree
 from coinjar.jarfile.load import read_bytes, shown_path
 
-_LISTEN = re.compile(r"^[ \t]*listen[ \t]+(?:[\w.*:\[\]-]*:)?(\d{1,5})\b", re.MULTILINE)
+_LISTEN = re.compile(r"^[ \t]*listen[ \t]+(?:[\w.*:\[\]-]*:)?(\d{1,5})(?=[\s;])", re.MULTILINE)
 _MENTION = re.compile(r"(?<!\$)(?:\$\$)*\$(?:\{([A-Za-z_]\w*)|([A-Za-z_]\w*))")
 _PUBLISHED = re.compile(r"(?:.*:)?(\d{1,5})(?:/\w+)?")
 PROBES = ("livenessProbe", "readinessProbe", "startupProbe")

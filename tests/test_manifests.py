@@ -1,0 +1,231 @@
+"""Kubernetes manifests: rewritten, read back, taken by the real programs."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import kubernetes_validate
+import pytest
+import yaml
+
+from tests.conftest import Coinjar
+from tests.consumers import need, podman_play
+from tests.kube_api import api
+
+SERVICES = ["timetable", "ticketing", "notices", "berths"]
+JAR = """\
+services: {web: {}, mailer: {}}
+stages: {dev: {}, prod: {}}
+variables:
+  PORT: {kind: port, default: 8080}
+  LEVEL: {default: info}
+  ODD: {default: "y"}
+  LINES: {default: "a\\nb\\n"}
+  TOKEN: {secret: true}
+  ONLY_MAILER: {services: [mailer], default: "1.10"}
+  NOWHERE: {}
+destinations:
+  k8s: {type: manifests, from: k8s, to: "out/{stage}", workloads: {shop/app: web, night: mailer}}
+"""
+KINDS = {
+    "Deployment": "spec: {selector: {matchLabels: {a: b}}, template: {metadata: {labels: {a: b}}, spec: SPEC}}",
+    "StatefulSet": "spec: {serviceName: s, selector: {matchLabels: {a: b}}, template: {metadata: {labels: {a: b}}, spec: SPEC}}",
+    "DaemonSet": "spec: {selector: {matchLabels: {a: b}}, template: {metadata: {labels: {a: b}}, spec: SPEC}}",
+    "Job": "spec: {template: {spec: SPEC}}",
+    "CronJob": 'spec: {schedule: "0 3 * * *", jobTemplate: {spec: {template: {spec: SPEC}}}}',
+    "Pod": "spec: SPEC",
+}
+API = {"Deployment": "apps/v1", "StatefulSet": "apps/v1", "DaemonSet": "apps/v1", "Job": "batch/v1", "CronJob": "batch/v1", "Pod": "v1"}
+
+
+def documents(folder: Path) -> list[dict[str, Any]]:
+    return [one for path in sorted(folder.rglob("*.yaml")) for one in yaml.safe_load_all(path.read_text()) if one]
+
+
+def every_kind() -> str:
+    """A workload of each kind, written in different styles, with an init container that belongs to another service."""
+    init = "initContainers: [{name: mailer, image: x, env: [{name: LEVEL, value: old}]}]"
+    spec = f'{{restartPolicy: Never, {init}, containers: [{{name: web, image: x, env: [{{name: PORT, value: "1"}}, {{name: MINE, value: kept}}]}}]}}'
+    return "\n---\n".join(f"apiVersion: {API[kind]}\nkind: {kind}\nmetadata: {{name: a-{kind.lower()}}}\n{text.replace('SPEC', spec)}" for kind, text in KINDS.items())
+
+
+def test_every_kind_is_rewritten_and_valid(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(JAR, prod="all: {TOKEN: made-up-secret}\n")
+    cj.write({"k8s/all.yaml": every_kind().replace("restartPolicy: Never, ", "restartPolicy: Always, ", 3)})
+    done = cj("render", "prod")
+    assert [line for line in done.err.splitlines() if "made anew" in line] == [
+        f"k8s/all.yaml:{line}:18: {kind} {name} must be deleted and made anew to get new values: a cluster does not change it in place"
+        for line, kind, name in ((18, "Job", "a-job"), (28, "Pod", "a-pod"))
+    ]
+    made = documents(cj.folder / "out/prod")
+    for one in made:
+        kubernetes_validate.validate(one, "1.29", strict=True)
+    objects = {(one["kind"], one["metadata"]["annotations"]["coinjar/service"]): one for one in made if one["kind"] in ("ConfigMap", "Secret")}
+    assert objects["ConfigMap", "all"]["data"] == {"PORT": "8080", "LEVEL": "info", "ODD": "y", "LINES": "a\nb\n"}
+    assert objects["ConfigMap", "mailer"]["data"] == {"ONLY_MAILER": "1.10"}
+    assert objects["Secret", "all"]["data"] == {"TOKEN": "bWFkZS11cC1zZWNyZXQ="}
+    assert len(objects) == 3
+    named = {key: one["metadata"]["name"] for key, one in objects.items()}
+    shared = [{"configMapRef": {"name": named["ConfigMap", "all"]}}, {"secretRef": {"name": named["Secret", "all"]}}]
+    for one in made:
+        if one["kind"] in KINDS:
+            pod = one["spec"]
+            while "containers" not in pod:
+                pod = pod.get("jobTemplate", pod).get("spec", pod) if "jobTemplate" in pod else pod["template"]["spec"] if "template" in pod else pod["spec"]
+            assert pod["containers"][0]["env"] == [{"name": "MINE", "value": "kept"}]
+            assert sorted(map(str, pod["containers"][0]["envFrom"])) == sorted(map(str, shared))
+            assert "env" not in pod["initContainers"][0]
+            assert {"configMapRef": {"name": named["ConfigMap", "mailer"]}} in pod["initContainers"][0]["envFrom"]
+    secret = next((cj.folder / "out/prod").glob("*.secret.yaml"))
+    assert secret.stat().st_mode & 0o777 == 0o600
+    assert "bWFkZS11cC1zZWNyZXQ" not in done.out + done.err + cj("render", "prod", "--dry-run").out
+
+
+SHOP = """\
+# kept: everything that is not managed
+apiVersion: apps/v1
+kind: Deployment
+metadata: {name: shop}
+spec:
+  selector: {matchLabels: {a: b}}
+  template:
+    metadata: {labels: {a: b}}
+    spec:
+      containers:
+      - name: app          # the shop
+        image: "x"
+        env:
+        - name: PORT
+          value: "1"
+        # from the cluster
+        - {name: LEVEL, valueFrom: {fieldRef: {fieldPath: metadata.name}}}
+        - name: NOWHERE
+          value: stays
+        - name: TOKEN
+          valueFrom:
+            secretKeyRef: {name: old, key: t}
+        envFrom:
+        - configMapRef: {name: other}
+      - {name: stranger, image: x, env: [{name: PORT, value: "2"}]}
+---
+apiVersion: v1
+kind: Secret
+metadata: {name: old}
+data: {t: b2xk}
+"""
+
+
+def test_what_is_not_managed_stays_and_is_told(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(JAR, prod="all: {TOKEN: x}\n")
+    cj.write({"k8s/shop.yaml": SHOP})
+    told = cj("render", "prod").err
+    for line in (
+        "k8s/shop.yaml:17:11: LEVEL of shop comes from elsewhere here, and overrides the managed value",
+        "k8s/shop.yaml:18:11: NOWHERE of shop stays as it is: the jar has no value of it for web on prod",
+        "k8s/shop.yaml:25:9: the container stranger of shop belongs to no service, so its PORT stay as they are",
+    ):
+        assert line in told
+    names = {path.name.split(".")[-2]: path.name.split(".")[0] for path in (cj.folder / "out/prod").glob("trial-*")}
+    expected = SHOP.replace('        - name: PORT\n          value: "1"\n', "").replace("        - name: TOKEN\n          valueFrom:\n            secretKeyRef: {name: old, key: t}\n", "")
+    expected = expected.replace("{name: other}\n", f"{{name: other}}\n        - configMapRef:\n            name: {names['configmap']}\n        - secretRef:\n            name: {names['secret']}\n")
+    assert cj.read("out/prod/shop.yaml") == expected
+    codes = {one["rule"] for one in json.loads(cj("check", "--json", code=None).out)["findings"]}
+    assert {"CJ022"} <= codes
+
+
+def test_refusals_come_before_anything_is_written(jar: Callable[..., Coinjar]) -> None:
+    big = "x" * 400_000
+    cj = jar(
+        JAR.replace("  NOWHERE: {}", "  NOWHERE: {}\n  1ST: {default: x}\n  BIG1: {}\n  BIG2: {}\n  BIG3: {}"), prod=f"all: {{TOKEN: x, BIG1: {big}, BIG2: {big}, BIG3: {big}}}\n"
+    )
+    cj.write({"k8s/shop.yaml": SHOP})
+    told = cj("render", "prod", code=3).err
+    assert "kube-configmap cannot carry 1ST: Kubernetes takes no name" in told
+    assert "kube-configmap cannot carry them together: they are 1171 KiB, and an object holds at most 1 MiB" in told
+    assert not (cj.folder / "out").exists()
+    cj.write({"k8s/shop.yaml": "a: [1\n"})
+    assert "k8s/shop.yaml:2:1: this is not YAML" in cj("render", "prod", code=3).err
+
+
+def test_names_follow_content_and_old_objects_are_listed(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(JAR, prod="all: {TOKEN: first}\n")
+    cj.write({"k8s/shop.yaml": SHOP})
+    names = []
+    for number, level in enumerate("abcb"):
+        cj("put", f"LEVEL={level}", "--stage", "prod")
+        cj("render", "prod")
+        names.append({path.name for path in (cj.folder / "out/prod").glob("*.configmap.yaml")})
+        cj("render", "prod", "--verify")
+        assert len(names[-1]) == min(number + 1, 3)
+    assert cj("render", "prod", "--stale").out == ""
+    assert cj("render", "prod", "--stale", "--keep", "1").out == f"out/prod/{(names[0]).pop()}\n"
+    one = cj("render", "prod", "--json").out
+    moved = cj("render", "prod", "--json", "--dry-run", env={"COINJAR_NAMING_KEY": "0" * 64}).out
+    assert {path["path"] for path in json.loads(one)["files"]} ^ {path["path"] for path in json.loads(moved)["files"]}  # the Secret's name is keyed
+    assert "this is no naming key" in cj("render", "prod", code=3, env={"COINJAR_NAMING_KEY": "short"}).err
+
+
+def test_kubectl_applies_what_is_rendered(demo: Coinjar, tmp_path: Path) -> None:
+    kubectl = need("kubectl")
+
+    def run(*arguments: str) -> str:
+        argv = [kubectl, "--kubeconfig", str(config), "--cache-dir", str(tmp_path / "cache"), *arguments]
+        done = subprocess.run(argv, capture_output=True, text=True, check=False, env={"HOME": str(tmp_path)})
+        assert done.returncode == 0, done.stderr
+        return done.stdout
+
+    with api(tmp_path) as (server, config):
+        demo("render", "rehearsal", "workloads")
+        run("apply", "--validate=false", "-f", str(demo.folder / "build/rehearsal/k8s"))
+        live = server.objects["deployments", "ticketing"]["spec"]["template"]["spec"]["containers"][0]
+        assert "env" not in live
+        held = {**server.objects["configmaps", live["envFrom"][0]["configMapRef"]["name"]]["data"]}
+        assert held["PUBLIC_URL"] == "https://rehearsal.sandling.example/"
+        server.requests.clear()
+        demo("put", "FARE_ZONES=4", "--stage", "rehearsal", "--service", "ticketing")
+        demo("render", "rehearsal", "workloads")
+        run("apply", "--validate=false", "-f", str(demo.folder / "build/rehearsal/k8s"))
+        name = run("get", "deployment", "ticketing", "-o", "jsonpath={.spec.template.spec.containers[0].envFrom[1].configMapRef.name}")
+        # its new object, and the one workload that uses it
+        assert sorted(server.requests) == ["PATCH deployments/ticketing", f"POST configmaps/{name}"]
+
+
+def test_adopted_and_rendered_manifests_run_with_the_same_environment(demo: Coinjar, tmp_path: Path) -> None:
+    """The repetitive manifests of the demo, adopted by a jar that is made for them, rendered, and both run by podman."""
+    fresh = Coinjar(tmp_path / "fresh")
+    shutil.copytree(demo.folder / "k8s", fresh.folder / "k8s")
+    fresh("new", "--app", "line", *[word for one in SERVICES for word in ("--service", one)], "--stage", "rehearsal")
+    told = fresh("adopt", "manifests:k8s", "--stage", "rehearsal", "--yes")
+    assert told.out.startswith("manifests:k8s → rehearsal: 15 variables to declare and set")
+    assert "NODE_NAME of berths comes from the cluster itself" in told.err
+    plain = yaml.safe_load(fresh.read("jar/plain/rehearsal.yaml"))
+    assert plain["all"]["APP_TITLE"] == "Sandling Ferries (rehearsal)"  # said four times before, now once
+    assert {name for scope in plain if scope != "all" for name in plain[scope]} >= {"LISTEN_PORT", "LOG_LEVEL"}
+    with (fresh.folder / "jar/jar.yaml").open("a") as file:
+        file.write('destinations: {k8s: {type: manifests, from: k8s, to: "out/{stage}"}}\n')
+    fresh("render", "rehearsal")
+    assert fresh("compare", "manifests:k8s", "dest:k8s@rehearsal").out.startswith("manifests:k8s and dest:k8s@rehearsal: 27 the same")
+    before = podman_play(demo.folder / "k8s", SERVICES)
+    after = podman_play(fresh.folder / "out/rehearsal", SERVICES)
+    assert set(before) == set(SERVICES)
+    assert before == after
+
+
+@pytest.mark.parametrize(
+    ("env", "seen"),
+    [
+        ("[{name: A, value: '1'}, {name: B, value: '$(A)-$$(A)-$(NO)'}]", {"A": "1", "B": "1-$(A)-$(NO)"}),
+        ("[{name: A, valueFrom: {configMapKeyRef: {name: c, key: k}}}, {name: B}]", {"A": "v", "B": ""}),
+        ("[{name: K, value: over}]\n    envFrom: [{configMapRef: {name: c}, prefix: P_}, {configMapRef: {name: c}}]", {"P_k": "v", "k": "v", "K": "over"}),
+    ],
+)
+def test_environments_are_read_as_kubernetes_works_them_out(cj: Coinjar, env: str, seen: dict[str, str]) -> None:
+    cj.write({"m.yaml": f"kind: Pod\nmetadata: {{name: p}}\nspec:\n  containers:\n  - name: web\n    env: {env}\n---\nkind: ConfigMap\nmetadata: {{name: c}}\ndata: {{k: v}}\n"})
+    cj.write({"all.json": json.dumps(seen)})
+    done = cj("compare", "manifests:m.yaml", "file:all.json", "--all", code=None)
+    assert done.code == 0, done.out
