@@ -72,12 +72,28 @@ class Handler(BaseHTTPRequestHandler):
             return {"kind": "APIVersions", "versions": ["v1"]}
         if path == "/apis":
             groups = [group.split("/")[0] for group in GROUPS if "/" in group]
-            return {"kind": "APIGroupList", "apiVersion": "v1", "groups": [
-                {"name": one, "versions": [{"groupVersion": f"{one}/v1", "version": "v1"}], "preferredVersion": {"groupVersion": f"{one}/v1", "version": "v1"}} for one in groups]}
+            return {
+                "kind": "APIGroupList",
+                "apiVersion": "v1",
+                "groups": [
+                    {
+                        "name": one,
+                        "versions": [{"groupVersion": f"{one}/v1", "version": "v1"}],
+                        "preferredVersion": {"groupVersion": f"{one}/v1", "version": "v1"},
+                    }
+                    for one in groups
+                ],
+            }
         for group, kinds in GROUPS.items():
             if path == ("/api/v1" if group == "v1" else f"/apis/{group}"):
-                return {"kind": "APIResourceList", "apiVersion": "v1", "groupVersion": group, "resources": [
-                    {"name": plural, "singularName": kind.lower(), "namespaced": True, "kind": kind, "verbs": VERBS} for plural, kind in kinds.items()]}
+                return {
+                    "kind": "APIResourceList",
+                    "apiVersion": "v1",
+                    "groupVersion": group,
+                    "resources": [
+                        {"name": plural, "singularName": kind.lower(), "namespaced": True, "kind": kind, "verbs": VERBS} for plural, kind in kinds.items()
+                    ],
+                }
         return {"major": "1", "minor": "32", "gitVersion": "v1.32.0"} if path == "/version" else None
 
     def handle_any(self) -> None:
@@ -123,9 +139,9 @@ class Handler(BaseHTTPRequestHandler):
                 base64.b64decode(value, validate=True)
         return ""
 
-    do_GET = do_POST = do_PUT = do_PATCH = handle_any
+    do_GET = do_POST = do_PUT = do_PATCH = handle_any  # noqa: N815 - as the base class wants them
 
-    def log_message(self, form: str, *values: Any) -> None:  # noqa: A002 - quiet
+    def log_message(self, form: str, *values: Any) -> None:
         del form, values
 
 
@@ -137,8 +153,17 @@ def api(folder: Path) -> Iterator[tuple[Api, Path]]:
         threading.Thread(target=server.serve_forever, daemon=True).start()
         config = folder / "kubeconfig"
         address = f"http://127.0.0.1:{server.server_address[1]}"
-        config.write_text(json.dumps({
-            "apiVersion": "v1", "kind": "Config", "current-context": "test", "users": [],
-            "clusters": [{"name": "test", "cluster": {"server": address}}], "contexts": [{"name": "test", "context": {"cluster": "test", "user": ""}}]}))
+        config.write_text(
+            json.dumps(
+                {
+                    "apiVersion": "v1",
+                    "kind": "Config",
+                    "current-context": "test",
+                    "users": [],
+                    "clusters": [{"name": "test", "cluster": {"server": address}}],
+                    "contexts": [{"name": "test", "context": {"cluster": "test", "user": ""}}],
+                }
+            )
+        )
         yield server, config
         server.shutdown()

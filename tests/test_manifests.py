@@ -9,7 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import kubernetes_validate
+import kubernetes_validate  # type: ignore[import-untyped]  # it has no types
 import pytest
 import yaml
 
@@ -51,7 +51,9 @@ def every_kind() -> str:
     """A workload of each kind, written in different styles, with an init container that belongs to another service."""
     init = "initContainers: [{name: mailer, image: x, env: [{name: LEVEL, value: old}]}]"
     spec = f'{{restartPolicy: Never, {init}, containers: [{{name: web, image: x, env: [{{name: PORT, value: "1"}}, {{name: MINE, value: kept}}]}}]}}'
-    return "\n---\n".join(f"apiVersion: {API[kind]}\nkind: {kind}\nmetadata: {{name: a-{kind.lower()}}}\n{text.replace('SPEC', spec)}" for kind, text in KINDS.items())
+    return "\n---\n".join(
+        f"apiVersion: {API[kind]}\nkind: {kind}\nmetadata: {{name: a-{kind.lower()}}}\n{text.replace('SPEC', spec)}" for kind, text in KINDS.items()
+    )
 
 
 def test_every_kind_is_rewritten_and_valid(jar: Callable[..., Coinjar]) -> None:
@@ -131,8 +133,13 @@ def test_what_is_not_managed_stays_and_is_told(jar: Callable[..., Coinjar]) -> N
     ):
         assert line in told
     names = {path.name.split(".")[-2]: path.name.split(".")[0] for path in (cj.folder / "out/prod").glob("trial-*")}
-    expected = SHOP.replace('        - name: PORT\n          value: "1"\n', "").replace("        - name: TOKEN\n          valueFrom:\n            secretKeyRef: {name: old, key: t}\n", "")
-    expected = expected.replace("{name: other}\n", f"{{name: other}}\n        - configMapRef:\n            name: {names['configmap']}\n        - secretRef:\n            name: {names['secret']}\n")
+    expected = SHOP.replace('        - name: PORT\n          value: "1"\n', "").replace(
+        "        - name: TOKEN\n          valueFrom:\n            secretKeyRef: {name: old, key: t}\n", ""
+    )
+    expected = expected.replace(
+        "{name: other}\n",
+        f"{{name: other}}\n        - configMapRef:\n            name: {names['configmap']}\n        - secretRef:\n            name: {names['secret']}\n",
+    )
     assert cj.read("out/prod/shop.yaml") == expected
     codes = {one["rule"] for one in json.loads(cj("check", "--json", code=None).out)["findings"]}
     assert {"CJ022"} <= codes
@@ -141,7 +148,8 @@ def test_what_is_not_managed_stays_and_is_told(jar: Callable[..., Coinjar]) -> N
 def test_refusals_come_before_anything_is_written(jar: Callable[..., Coinjar]) -> None:
     big = "x" * 400_000
     cj = jar(
-        JAR.replace("  NOWHERE: {}", "  NOWHERE: {}\n  1ST: {default: x}\n  BIG1: {}\n  BIG2: {}\n  BIG3: {}"), prod=f"all: {{TOKEN: x, BIG1: {big}, BIG2: {big}, BIG3: {big}}}\n"
+        JAR.replace("  NOWHERE: {}", "  NOWHERE: {}\n  1ST: {default: x}\n  BIG1: {}\n  BIG2: {}\n  BIG3: {}"),
+        prod=f"all: {{TOKEN: x, BIG1: {big}, BIG2: {big}, BIG3: {big}}}\n",
     )
     cj.write({"k8s/shop.yaml": SHOP})
     told = cj("render", "prod", code=3).err
@@ -225,7 +233,11 @@ def test_adopted_and_rendered_manifests_run_with_the_same_environment(demo: Coin
     ],
 )
 def test_environments_are_read_as_kubernetes_works_them_out(cj: Coinjar, env: str, seen: dict[str, str]) -> None:
-    cj.write({"m.yaml": f"kind: Pod\nmetadata: {{name: p}}\nspec:\n  containers:\n  - name: web\n    env: {env}\n---\nkind: ConfigMap\nmetadata: {{name: c}}\ndata: {{k: v}}\n"})
+    cj.write(
+        {
+            "m.yaml": f"kind: Pod\nmetadata: {{name: p}}\nspec:\n  containers:\n  - name: web\n    env: {env}\n---\nkind: ConfigMap\nmetadata: {{name: c}}\ndata: {{k: v}}\n"
+        }
+    )
     cj.write({"all.json": json.dumps(seen)})
     done = cj("compare", "manifests:m.yaml", "file:all.json", "--all", code=None)
     assert done.code == 0, done.out

@@ -114,13 +114,14 @@ class _Planner:
         return list(told)
 
     def _joined(self, name: str, scopes: dict[str, Item]) -> dict[str, Item]:
-        if ALL in scopes or len({item.text for item in scopes.values()}) > 1 or any(one not in self.jar.services for one in scopes):
+        ours = {scope: item for scope, item in scopes.items() if scope in self.jar.services}
+        if not ours or len({item.text for item in ours.values()}) > 1:
             return scopes
         known = self.jar.variables.get(name)
-        expected = self.jar.serving(known) if known else []
-        if set(expected) <= set(scopes) and (len(scopes) > 1 or not known or expected == list(scopes)):
-            return {ALL: next(iter(scopes.values()))}
-        return scopes
+        if known and not set(self.jar.serving(known)) <= set(ours):
+            return scopes  # a value for all would reach others, too
+        strangers = {scope: item for scope, item in scopes.items() if scope not in self.jar.services}
+        return {ALL: next(iter(ours.values())), **strangers}
 
     def _variable(self, item: Item, scopes: dict[str, Item]) -> tuple[Variable, Guess | None]:
         name = item.name

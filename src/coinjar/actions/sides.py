@@ -7,7 +7,7 @@ from coinjar.core.compare import Difference, FlatSide, Side, StageSide, compare
 from coinjar.core.errors import CoinJarError, UsageError
 from coinjar.core.guess import guess
 from coinjar.core.kinds import normal
-from coinjar.core.model import Variable
+from coinjar.core.model import Destination, Jar, Variable
 from coinjar.dialects.base import Remark
 from coinjar.sources import is_source, read_source
 from coinjar.sources.base import SET_BY_EVERYBODY, Asking
@@ -33,12 +33,27 @@ def compare_sources(opened: OpenJar | None, one: str, other: str, *, service: st
     if jar and service:
         jar.service(service)
     services = [service] if service else list(jar.services) if jar else []
+    destinations = [jar.destination(text[5:].partition("@")[0]) for text in (one, other) if jar and text.startswith("dest:")]
+    for destination in destinations:  # what it never takes is no difference
+        services = [name for name in services if destination.services is None or name in destination.services]
     remarks: list[Remark] = []
     stage = stages[0] if len(stages) == 1 else None
     asking = Asking(jar, opened.folder if opened else None, stage)
     sides = [_side(opened, asking, text, services, remarks, allow_commands, every_name) for text in (one, other)]
     services = services or list(dict.fromkeys(one for side in sides if isinstance(side, FlatSide) for one in side.services()))
-    return Comparison(sides[0], sides[1], compare(sides[0], sides[1], services), remarks)
+    rows = [row for row in compare(sides[0], sides[1], services) if all(_takes(jar, each, row) for each in destinations)]
+    return Comparison(sides[0], sides[1], rows, remarks)
+
+
+def _takes(jar: Jar | None, destination: Destination, row: Difference) -> bool:
+    """Whether a destination takes the variable of a row at all."""
+    from coinjar.destinations.base import gets
+
+    variable = jar.variables.get(row.name) if jar else None
+    if variable is None:
+        return True
+    built = variable.phase == "build" and destination.type != "containerfile"
+    return gets(destination, row.name) and not built and not (row.secret and destination.plain_only)
 
 
 def _side(opened: OpenJar | None, asking: Asking, text: str, services: list[str], remarks: list[Remark], allow_commands: bool, every_name: bool) -> Side:

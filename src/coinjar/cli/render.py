@@ -200,7 +200,16 @@ def _show(found: Plan, *, verify: bool) -> None:
     for one in found.out_of_date:
         private = Text("0600" if one.output.secret and not one.output.program else "0700" if one.output.secret else "", "cyan")
         rows.append([marks[one.state], Text(shown_path(one.path)), Text(one.destination, "dim"), Text(one.output.about), private])
-    for line in table(["", "file", "destination", "what is in it", ""], rows, least=[1, max(len(shown_path(one.path)) for one in found.out_of_date), 10, 16, 4], width=terminal_width()) if rows else []:
+    for line in (
+        table(
+            ["", "file", "destination", "what is in it", ""],
+            rows,
+            least=[1, max(len(shown_path(one.path)) for one in found.out_of_date), 10, 16, 4],
+            width=terminal_width(),
+        )
+        if rows
+        else []
+    ):
         show(line)
 
 

@@ -11,6 +11,7 @@ from coinjar.core.kinds import join_list, split_list
 from coinjar.core.model import Variable
 from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading
 from coinjar.dialects.trees import Document, carriable
+from coinjar.documents.bare import becomes
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.jsontree import grow_json
 from coinjar.documents.tree import Tree
@@ -46,16 +47,27 @@ class Settings(Dialect):
     def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: Heading) -> bytes:
         del heading
         wanted = {self.path(one.name): typed(one.variable, one.text) for one in entries if one.text is not None}
-        there = {path for path, _, _ in self._leaves(old, file)} if old.strip() else set[tuple[str, ...]]()
+        there = {path: node for path, _, node in self._leaves(old, file)} if old.strip() else {}
         ours = {self.path(name) for name in self.known.variables}
         edits = [Edit(path, None) for path in there if path in ours and path not in wanted]
-        edits += [Edit(path, value) for path, value in wanted.items()]
+        edits += [Edit(path, value) for path, value in wanted.items() if path not in there or not self._same(there[path], value)]
         return self._applied(old, file, edits)
 
     def merge(self, old: bytes, file: str, entries: Sequence[Entry]) -> bytes:
         """The file with these entries set and nothing taken out: for a base, which may hold a framework's own defaults."""
-        edits = [Edit(self.path(one.name), typed(one.variable, one.text)) for one in entries if one.text is not None]
-        return self._applied(old, file, edits)
+        there = {path: node for path, _, node in self._leaves(old, file)} if old.strip() else {}
+        wanted = {self.path(one.name): typed(one.variable, one.text) for one in entries if one.text is not None}
+        return self._applied(old, file, [Edit(path, value) for path, value in wanted.items() if path not in there or not self._same(there[path], value)])
+
+    def _same(self, node: Tree, value: Plain) -> bool:
+        """Whether a value stands there already, of the same type."""
+        node = node.plain
+        if isinstance(value, dict):
+            return [one.name for one in node.members] == list(value) and all(self._same(one.value, value[one.name]) for one in node.members)
+        if isinstance(value, list):
+            return node.kind == "seq" and len(node.elements) == len(value) and all(map(self._same, node.elements, value))
+        is_text = node.style is not None or (not self.as_json and becomes(node) is None)
+        return node.kind == "scalar" and node.text == value and is_text is not isinstance(value, Bare)
 
     def spelled(self, entry: Entry) -> str | None:
         """A value as it reads back from such a file."""

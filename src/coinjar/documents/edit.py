@@ -58,10 +58,10 @@ def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: Writer) -
     for edit in edits:
         meant = _edited(meant, edit.path, edit.value)
     removals = [one for one in edits if one.value is None]
-    text = _all_removed(text, removals, read)
     additions = [one for one in edits if one.value is not None]
     while additions:
         text, additions = _written(text, additions, writer, read)
+    text = _all_removed(text, removals, writer, read)  # last, so that a collection which gets others is never empty
     done: Any
     try:
         done = data_of(read(text))
@@ -77,19 +77,19 @@ def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: Writer) -
     return text
 
 
-def _texts(value: Plain) -> Plain:
+def _texts(value: Plain) -> Any:  # noqa: ANN401 - data of any shape
     """The data that a written value reads as."""
     if isinstance(value, dict):
         return {name: _texts(one) for name, one in value.items()}
     if isinstance(value, list):
         return [_texts(one) for one in value]
-    return str(value)
+    return NULL if isinstance(value, Bare) and value == "null" else str(value)
 
 
 def _edited(data: Any, path: Path, value: Plain | None) -> Any:  # noqa: ANN401 - data of any shape
     """The data with one edit made, in place."""
     if not path:
-        return None if value is None else NULL if value == "null" and isinstance(value, Bare) else _texts(value)
+        return None if value is None else _texts(value)
     step, rest = path[0], path[1:]
     if isinstance(step, int):
         elements: list[Any] = data if isinstance(data, list) else []
@@ -124,7 +124,7 @@ def _without_empty(data: Any, path: Path) -> Any:  # noqa: ANN401 - data of any 
     return data or None
 
 
-def _all_removed(text: str, removals: Sequence[Edit], read: Callable[[str], Tree | None]) -> str:
+def _all_removed(text: str, removals: Sequence[Edit], writer: Writer, read: Callable[[str], Tree | None]) -> str:
     """Take out what the edits name: as many at a time as do not touch each other."""
     tree = read(text)
     groups: dict[int, tuple[Tree, list[Path]]] = {}
@@ -134,13 +134,8 @@ def _all_removed(text: str, removals: Sequence[Edit], read: Callable[[str], Tree
             groups.setdefault(id(found[-1]), (found[-1], []))[1].append(edit.path)
     cuts: list[_Splice] = []
     for parent, paths in groups.values():
-        count = len(parent.members) or len(parent.elements)
-        if len(paths) == count:
-            cuts.append(_emptied(text, tree, paths[0]))
-        elif parent.flow:
-            cuts += _flow_cuts(parent, {path[-1] for path in paths})
-        else:
-            cuts += [_block_cut(text, parent, path[-1]) for path in paths]
+        whole = len(paths) == (len(parent.members) or len(parent.elements))
+        cuts += _emptied(text, tree, paths[0], writer) if whole else _cut(text, parent, [path[-1] for path in paths])
     for cut in sorted(cuts, reverse=True):
         text = text[: cut.start] + cut.text + text[cut.end :]
     return text
@@ -157,20 +152,26 @@ def _trail(tree: Tree | None, path: Path) -> list[Tree]:
     return trail if tree is not None else []
 
 
-def _emptied(text: str, tree: Tree | None, path: Path) -> _Splice:
-    """Take out a collection that loses all it has, and what that leaves empty, unless a comment stands in it."""
+def _emptied(text: str, tree: Tree | None, path: Path, writer: Writer) -> list[_Splice]:
+    """Take out a collection that loses all it has, and what that leaves empty in turn, unless a comment stands in it."""
     trail = _trail(tree, path)
     depth = len(path) - 1
-    while (
-        depth > 0 and isinstance(path[depth - 1], str) and "#" not in text[_start_of(trail[depth - 1], path[depth - 1]) : _start_of(trail[depth], path[depth])]
-    ):
+    while depth > 0 and isinstance(path[depth - 1], str) and "#" not in text[_start_of(trail[depth - 1], path[depth - 1]) : _start_of(trail[depth], 0)]:
         depth -= 1
         if len(trail[depth].members) != 1:
-            break
-    parent = trail[depth]
-    if depth == len(path) - 1 and len(parent.members or parent.elements) > 1:  # it must stay, for its comment: empty
-        return _Splice(_start_of(parent, 0), parent.last, "{}" if parent.kind == "map" else "[]")
-    return _flow_cuts(parent, {path[depth]})[0] if parent.flow else _block_cut(text, parent, path[depth])
+            return _cut(text, trail[depth], [path[depth]])
+    lost = trail[depth]
+    if writer.careful or lost.flow:  # it stays, empty
+        start = _start_of(lost, 0) if not lost.flow else lost.start + text[lost.start : lost.end].index("{" if lost.kind == "map" else "[")
+        start = text.rindex("-", 0, start) if lost.kind == "seq" and not lost.flow else start
+        newline = "" if lost.flow or text[lost.last - 1 : lost.last] != "\n" else writer.newline
+        return [_Splice(start, lost.last, ("{}" if lost.kind == "map" else "[]") + newline)]
+    return _cut(text, lost, [one.name for one in lost.members] or list(range(len(lost.elements))))
+
+
+def _cut(text: str, parent: Tree, steps: Sequence[str | int]) -> list[_Splice]:
+    """Cut some of a collection's members or elements."""
+    return _flow_cuts(parent, set(steps)) if parent.flow else [_block_cut(text, parent, step) for step in steps]
 
 
 def _start_of(parent: Tree, step: str | int) -> int:
@@ -185,23 +186,11 @@ def _flow_cuts(parent: Tree, steps: set[str | int]) -> list[_Splice]:
     """Cut members or elements between brackets, each with one of the commas beside it."""
     inner: list[tuple[str | int, int, int]] = [(one.name, one.key.start, one.value.last) for one in parent.members]
     inner += [(at, one.start, one.last) for at, one in enumerate(parent.elements)]
-    kept = [number for number, one in enumerate(inner) if one[0] not in steps]
-    cuts = []
-    for number, (step, start, last) in enumerate(inner):
-        if step not in steps:
-            continue
-        before = [other for other in kept if other < number]
-        if number + 1 < len(inner) and (number + 1 in kept or before):
-            cuts.append(_Splice(start, inner[number + 1][1], ""))
-        elif before:
-            cuts.append(_Splice(inner[before[-1]][2] if not cuts or cuts[-1].end != start else cuts.pop().start, last, ""))
-        else:
-            cuts.append(_Splice(start, last, ""))
-    if cuts and cuts[-1].end == inner[-1][2] and kept:  # the last ones went: so does the comma behind the last that stays
-        last_cut = cuts.pop()
-        while cuts and cuts[-1].end >= last_cut.start:
-            last_cut = _Splice(min(cuts.pop().start, last_cut.start), last_cut.end, "")
-        cuts.append(_Splice(inner[kept[-1]][2], last_cut.end, ""))
+    last_kept = max((number for number, one in enumerate(inner) if one[0] not in steps), default=-1)
+    cuts = [_Splice(start, inner[number + 1][1], "") for number, (step, start, _) in enumerate(inner) if step in steps and number < last_kept]
+    if last_kept + 1 < len(inner):
+        start = inner[last_kept][2] if last_kept >= 0 else inner[0][1]
+        cuts.append(_Splice(start, inner[-1][2], ""))
     return cuts
 
 
@@ -329,7 +318,8 @@ def _replacement(text: str, parent: Tree, step: str | int, value: Plain, writer:
     if writer.as_json:
         line = text.rfind("\n", 0, start) + 1
         indent = len(text[line:]) - len(text[line:].lstrip(" "))
-        return _Splice(start, old.last, writer.pretty(value, indent, 2))
+        many = "\n" in text[parent.start : _start_of(parent, 0)]
+        return _Splice(start, old.last, writer.pretty(value, indent, 2) if many else writer.flow(value))
     if parent.flow or old.flow:
         return _Splice(start, old.last, writer.flow(value, old.style) if parent.flow or not isinstance(value, str) else writer.scalar(value, old.style))
     line = text.rfind("\n", 0, _start_of(parent, step)) + 1

@@ -57,7 +57,7 @@ def _taken_apart(data: bytes, file: str, label: str, dialect: str, asking: Askin
     found = reader(name)
     found.known = asking.known()
     if isinstance(found, Settings):
-        found.as_json = data.lstrip().startswith(b"{")
+        found.as_json = not file.lower().endswith((".yaml", ".yml")) and data.lstrip().startswith(b"{")
     reading = found.read(data, file)
     reading.remarks.extend(surprises(reading.items))
     reading.remarks.sort(key=lambda remark: remark.place)

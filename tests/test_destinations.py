@@ -1,0 +1,411 @@
+"""Destinations that are files: written, shown, verified, refused; and served or run by the real programs."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import re
+import shutil
+import signal
+import socket
+import subprocess
+import time
+from collections.abc import Callable
+from pathlib import Path
+from urllib.request import Request, urlopen
+
+import pytest
+import yaml
+
+from tests.conftest import Coinjar
+from tests.consumers import need, podman_engine
+
+JAR = """\
+services: {web: {}, mailer: {}}
+stages: {dev: {}, prod: {}, prod-isles: {follows: prod}}
+variables:
+  PORT: {kind: port, default: 8080}
+  LEVEL: {default: info}
+  MAIL__HOST: {kind: host, services: [mailer]}
+  MAIL_ON: {kind: boolean, default: false, spelling: {true: "1", false: "0"}, place: [mail, "on"]}
+  PIERS: {kind: list, default: [north, south]}
+  FARES: {kind: json, default: '{"a": [1.10, null]}'}
+  TOKEN: {secret: true, services: [web]}
+  TOKEN_LINE: {default: {text: "t=${TOKEN:-none}"}, services: [web]}
+"""
+SECRET = "made-up-secret"
+PROD = f"all: {{TOKEN: {SECRET}, LEVEL: error, MAIL__HOST: mail.example}}\n"
+
+
+def made(jar: Callable[..., Coinjar], destinations: str, **plain: str) -> Coinjar:
+    return jar(JAR + f"destinations:\n{destinations}", **({"prod": PROD} | plain))
+
+
+def test_files_are_written_whole_private_and_only_if_all_is_well(jar: Callable[..., Coinjar]) -> None:
+    cj = made(
+        jar, '  env: {type: file, as: literal, path: "out/{stage}/{service}.env"}\n  run: {type: file, as: exec-script, services: [web], path: out/run}\n'
+    )
+    done = cj("render", "prod", "env")
+    assert done.out.startswith("2 files written, 0 up to date already\n")
+    env = cj.folder / "out/prod/web.env"
+    assert f"TOKEN={SECRET}\n" in env.read_text()
+    assert [(cj.folder / "out/prod" / name).stat().st_mode & 0o777 for name in ("web.env", "mailer.env")] == [0o600, 0o644]
+    assert cj("render", "prod", "env", "--verify").out == "all 2 files up to date\n"
+    env.chmod(0o644)
+    assert "only its mode changes: nobody but its owner may read it" in cj("render", "prod", "env", "--dry-run").out
+    assert "1 of 2 files out of date" in cj("render", "prod", "env", "--verify", code=1).out
+    cj("render", "prod")
+    assert env.stat().st_mode & 0o777 == 0o600
+    assert (cj.folder / "out/run").stat().st_mode & 0o777 == 0o700
+    assert subprocess.run([cj.folder / "out/run", "printenv", "TOKEN_LINE"], capture_output=True, text=True, check=True).stdout == f"t={SECRET}\n"
+    before = {path: path.read_bytes() for path in (cj.folder / "out").rglob("*") if path.is_file()}
+    cj("put", "LEVEL=a\nb", "--stage", "prod", "--service", "mailer")
+    cj("put", "PORT=81", "--stage", "prod")
+    told = cj("render", "prod", code=3).err
+    assert "literal cannot carry LEVEL: it has a line break" in told
+    assert {path: path.read_bytes() for path in before} == before
+
+
+def test_a_diff_shows_what_changes_and_no_secret(jar: Callable[..., Coinjar]) -> None:
+    cj = made(
+        jar,
+        "".join(
+            f"  d{number}: {{type: file, as: {name}, services: [web], path: out/{name}}}\n"
+            for number, name in enumerate(("posix", "json", "yaml", "systemd", "pairs", "kube-secret", "exec-script"))
+        ),
+    )
+    cj("render", "prod")
+    cj("put", "TOKEN", "--stage", "prod", stdin="another\nmade-up")
+    cj("put", "LEVEL=debug", "--stage", "prod")
+    shown = cj("render", "prod", "--dry-run").out
+    for text in (SECRET, "another", "bWFkZS11c", "YW5vdGhlc"):
+        assert text not in shown
+    assert shown.count("debug") >= 6
+    assert "-TOKEN = •••• 14 chars #1\n" in shown
+    assert re.search(r"\+TOKEN = •••• 15 chars #\d+\n\+••••\n", shown)
+    assert "@@ -1,7 +1,8 @@" in shown or "@@ -1," in shown
+    cj.write({"out/json": '{"TOKEN": "left-by-hand" oops'})
+    shown = cj("render", "prod", "d1", "--dry-run").out
+    assert "left-by-hand" not in shown
+    assert "-•••• (a file that cannot be read, and may hold secrets)" in shown
+
+
+def test_secrets_do_not_go_into_version_control(jar: Callable[..., Coinjar]) -> None:
+    cj = made(
+        jar,
+        "  env: {type: file, as: json, services: [web], path: out.json}\n  safe: {type: file, as: json, services: [web], path: safe.json, plain_only: true}\n",
+    )
+    need("git")
+    subprocess.run(["git", "init", "-q"], cwd=cj.folder, check=True)
+    assert "out.json: this file will hold a secret, and version control does not ignore it" in cj("render", "prod").err
+    (cj.folder / "alias.json").symlink_to("out.json")
+    subprocess.run(["git", "add", "-A"], cwd=cj.folder, check=True)
+    told = cj("render", "prod", code=3).err
+    assert "out.json: env would put a secret into a file that version control has" in told
+    assert "secrets: …" in told
+    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("path: out.json", "path: alias.json")})
+    assert "alias.json: env would put a secret" in cj("render", "prod", code=3).err
+    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("path: alias.json", "path: alias.json, secrets: 'vault/{name}'")})
+    cj("render", "prod")
+    assert json.loads(cj.read("out.json"))["TOKEN_LINE"] == "vault/TOKEN_LINE"
+    assert "TOKEN" not in cj.read("safe.json")
+
+
+def test_settings_hold_only_what_differs_typed_and_in_place(jar: Callable[..., Coinjar]) -> None:
+    for suffix, load in (("json", json.loads), ("yaml", yaml.safe_load)):
+        cj = made(
+            jar,
+            f'  s: {{type: file, as: settings, services: [mailer], base: s.{suffix}, path: "s.{{stage}}.{suffix}"}}\n',
+            dev="all: {MAIL_ON: yes, FARES: {b: true}, PIERS: [north]}\n",
+        )
+        own = {"json": '{"framework": {"n": 1.10},\n "mail": {"subject": "x"}}\n', "yaml": "# by hand\nframework: {n: 1.10}   # kept\nmail:\n  subject: x\n"}[
+            suffix
+        ]
+        cj.write({f"s.{suffix}": own, f"s.dev.{suffix}": '{"LEVEL": "stale", "mine": 1}\n'})
+        cj("render", "--every-stage")
+        base = cj.read(f"s.{suffix}")
+        assert own.split("\n")[0 if suffix == "json" else 1] in base
+        assert load(base) == {
+            "framework": {"n": 1.1},
+            "mail": {"subject": "x", "on": False},
+            "PORT": 8080,
+            "LEVEL": "info",
+            "PIERS": ["north", "south"],
+            "FARES": {"a": [1.1, None]},
+        }
+        assert "1.10" in base
+        assert load(cj.read(f"s.dev.{suffix}")) == {"mine": 1, "mail": {"on": True}, "FARES": {"b": True}, "PIERS": ["north"]}
+        assert load(cj.read(f"s.prod.{suffix}")) == {"LEVEL": "error", "MAIL": {"HOST": "mail.example"}}
+        assert cj("render", "--every-stage", "--verify").out.startswith("all 4 files")
+        for stage in ("dev", "prod"):
+            assert "different" not in cj("compare", f"dest:s@{stage}", stage, code=None).out.split("\n")[0]
+        told = cj("adopt", f"file+settings:s.{suffix},s.dev.{suffix}", "--stage", "dev", "--service", "mailer", code=1).out
+        assert "+  framework__n" in told
+        assert "5 the same already" in told
+        cj("put", "LEVEL", "--unset", "--stage", "dev")
+        assert "LEVEL is unset on dev, and a settings file cannot take away what its base has" in cj("render", "dev", code=3).err
+
+
+def test_one_file_for_all_stages(jar: Callable[..., Coinjar]) -> None:
+    cj = made(
+        jar,
+        "  p: {type: file, as: stage-prefixed, services: [mailer], variables: [LEVEL, PORT], path: all.json}\n  c: {type: file, as: csv, services: [mailer], path: all.csv}\n",
+    )
+    cj.write({"all.json": '{"OTHER": "x", "PROD_GONE": "y"}\n'})
+    cj("render", "--every-stage")
+    assert json.loads(cj.read("all.json")) == {
+        "OTHER": "x", "DEV_PORT": "8080", "DEV_LEVEL": "info", "PROD_PORT": "8080", "PROD_LEVEL": "error", "PROD_ISLES_PORT": "8080", "PROD_ISLES_LEVEL": "error",
+    }  # fmt: skip
+    rows = {row["name"]: row for row in csv.DictReader(cj.read("all.csv").splitlines())}
+    assert rows["LEVEL"] == {"name": "LEVEL", "dev": "info", "prod": "error", "prod-isles": "error"}
+    assert rows["MAIL__HOST"]["dev"] == ""
+    assert cj("render", "--every-stage", "--as", "csv", "-s", "mailer").out == cj.read("all.csv")
+    cj.write({"all.json": cj.read("all.json").replace("PROD_ISLES_LEVEL", "PROD_ISLES_NEW")})
+    told = cj("adopt", "file+stage-prefixed:all.json", "--yes", "--service", "mailer")
+    assert "all.json:1:2: left out: OTHER begins with no stage's name (the stages are dev, prod, prod-isles)" in told.err
+    assert yaml.safe_load(cj.read("jar/plain/prod-isles.yaml")) == {"mailer": {"NEW": "error"}}
+    cj.write({"all.csv": "\ufeff" + cj.read("all.csv").replace(",", ";").replace("LEVEL;info", "LEVEL;(empty)").replace("PORT;8080;8080", "PORT;8080.0;81")})
+    told = cj("adopt", "file:all.csv", "--service", "mailer", "--yes")
+    assert "8080 → 81" in told.out
+    assert yaml.safe_load(cj.read("jar/plain/dev.yaml"))["mailer"]["LEVEL"] == ""
+    assert "PORT: the value of PORT is not a port" in told.err
+    clash = made(jar, "  p: {type: file, as: stage-prefixed, services: [web], variables: [ISLES_X], path: all.json}\n", dev="all: {}\n")
+    clash.write({"jar/jar.yaml": clash.read("jar/jar.yaml").replace("  PORT:", "  ISLES_X: {default: x}\n  PORT:")})
+    assert "PROD_ISLES_X would be read as a name of the stage prod-isles" in clash("render", "prod", code=3).err
+
+
+TEMPLATES = "  conf:\n    type: templates\n    services: [web]\n    from: in\n    suffix: .fill\n    to: out/{stage}\n"
+
+
+def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> None:
+    cj = made(jar, TEMPLATES + "    allow: {site.fill: '[a-z0-9]*'}\n")
+    cj.write({
+        "in/site.fill": "listen ${PORT};\n$host ${host} $PORT $$ ${LEVEL}${LEVEL}\n${NO_SUCH} ${level} ${PORT:-1}\n",
+        "in/sub/token.fill": "a\nkey=${TOKEN}\nb\n", "in/readme": "x", "in/none.fill": "nothing\n", "out/prod/old": "x",
+    })  # fmt: skip
+    told = cj("render", "prod").err
+    assert cj.read("out/prod/site") == "listen 8080;\n$host ${host} $PORT $$ errorerror\n${NO_SUCH} ${level} ${PORT:-1}\n"
+    assert (cj.folder / "out/prod/sub/token").stat().st_mode & 0o777 == 0o600
+    assert [line for line in told.splitlines() if not line.startswith(" ")] == [
+        "in/none.fill: this template mentions no declared name",
+        "in/readme: its name does not end in .fill, so it is no template, and is passed over",
+        "in/site.fill:3:1: ${NO_SUCH} is left as it is: NO_SUCH is not declared",
+        "in/site.fill:3:12: ${level} is left as it is: the declared name is LEVEL",
+        "in/site.fill:3:21: ${PORT:-…} is left as it is: a template takes ${NAME} alone",
+        "out/prod/old: no template makes this file any more",
+    ]
+    cj("put", "TOKEN", "--stage", "prod", stdin="other")
+    cj.write({"in/sub/token.fill": "a\nkey=${TOKEN}\nc\n"})
+    assert cj("render", "prod", "--dry-run").out.splitlines()[3:] == [
+        " a",
+        "-•••• (a line that may hold a secret)",
+        "-•••• (a line that may hold a secret)",
+        "+•••• (a line that holds TOKEN)",
+        "+c",
+    ]
+    cj.write({"in/site.fill": "${LEVEL} ${MAIL__HOST}\n"})
+    cj("put", "LEVEL=a; evil", "--stage", "prod")
+    told = cj("render", "prod", code=3).err
+    assert "in/site.fill:1:1: the value of LEVEL for web on prod does not fit what this template allows ([a-z0-9]*)" in told
+    assert "in/site.fill:1:10: MAIL__HOST has no value for web on prod" in told
+    assert "evil" not in told
+    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("allow: {site.fill: '[a-z0-9]*'}", "bare: true"), "in/site.fill": "$PORT $host ${PORT}x$PORTS\n"})
+    cj("render", "prod")
+    assert cj.read("out/prod/site") == "8080 $host 8080x$PORTS\n"
+
+
+def test_nginx_serves_what_is_rendered_on_two_stages(jar: Callable[..., Coinjar]) -> None:
+    cj = made(jar, TEMPLATES)
+    shutil.copy(Path(__file__).parent.parent / "src/coinjar/demo/app/web/nginx.conf.fill", cj.folder / "site")
+    text = (cj.folder / "site").read_text().replace("${LISTEN_PORT}", "${PORT}").replace("${APP_TITLE}", "${LEVEL}").replace("${PUBLIC_URL}", "$request_method")
+    cj.write({"in/nginx.conf.fill": text})
+    nginx = need("/usr/sbin/nginx")
+    for stage, title in (("dev", "info"), ("prod", "error")):
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            port = free.getsockname()[1]
+        cj("put", f"PORT={port}", "--stage", stage)
+        cj("render", stage)
+        folder = cj.folder / "out" / stage
+        server = subprocess.Popen([nginx, "-p", folder, "-e", "error.log", "-c", "nginx.conf", "-g", "daemon off;"], stderr=subprocess.DEVNULL)
+        try:
+            assert answer(port, server)["settings"] == {"APP_TITLE": title, "PUBLIC_URL": "GET", "asked": "ferry.example/x"}
+        finally:
+            server.send_signal(signal.SIGTERM)
+            server.wait(10)
+
+
+def answer(port: int, server: subprocess.Popen[bytes]) -> dict[str, object]:
+    while True:
+        try:
+            with urlopen(Request(f"http://127.0.0.1:{port}/x", headers={"Host": "ferry.example"}), timeout=5) as response:
+                found: dict[str, object] = json.load(response)
+                return found
+        except OSError:
+            assert server.poll() is None
+            time.sleep(0.05)
+
+
+def test_a_script_fills_templates_where_it_starts(jar: Callable[..., Coinjar], tmp_path: Path) -> None:
+    cj = made(
+        jar,
+        TEMPLATES + '  start: {type: file, as: exec-script, services: [web], path: start, fills: {conf: "filled/here"}}\n',
+        prod="all: {TOKEN: \"it's $5\\n\", LEVEL: '-%s'}\n",
+    )
+    cj.write({"in/a b.fill": "${LEVEL}'${TOKEN}$host\n\n", "in/sub/x.fill": "${PORT}\n"})
+    cj("render", "prod")
+    for shell in (["dash"], ["bash"], ["busybox", "sh"]):
+        folder = tmp_path / shell[0]
+        folder.mkdir()
+        done = subprocess.run([*shell, cj.folder / "start", "/bin/cat", "filled/here/a b"], cwd=folder, capture_output=True, check=True)
+        assert done.stdout == b"-%s'it's $5\n$host\n\n" == (cj.folder / "out/prod/a b").read_bytes()
+        assert (folder / "filled/here/a b").stat().st_mode & 0o777 == 0o600
+        assert (folder / "filled/here/sub/x").read_text() == "8080\n"
+        assert sorted(path.name for path in folder.rglob("*") if path.is_file()) == ["a b", "x"]
+
+
+CONTAINERFILE = """\
+# by hand
+# coinjar: begin
+# coinjar: end
+FROM localhost/coinjar/${BASE}
+# coinjar: begin web
+old lines
+# coinjar: end
+RUN ["/bin/busybox", "sh", "-c", "echo $BASE $RELEASE > /built"]
+"""
+
+
+def test_a_containerfile_builds_with_what_is_rendered(jar: Callable[..., Coinjar]) -> None:
+    more = "variables:\n  BASE: {phase: build, default: 'base:1'}\n  RELEASE: {phase: both, default: \"1.10 'x' $Y\"}\n"
+    cj = made(jar, "  image: {type: containerfile, services: [web], path: Containerfile, plain_only: true}\n")
+    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("variables:\n", more, 1), "Containerfile": CONTAINERFILE})
+    cj("put", 'LEVEL=a "b" \\ $HOME #c', "--stage", "prod", "--service", "web")
+    cj("put", "TOKEN_LINE=x", "--stage", "prod")
+    cj("render", "prod")
+    text = cj.read("Containerfile")
+    assert text.startswith(
+        '# by hand\n# coinjar: begin\nARG BASE="base:1"\n# coinjar: end\nFROM localhost/coinjar/${BASE}\n# coinjar: begin web\nARG BASE\nARG RELEASE="1.10 \'x\' \\$Y"\nENV RELEASE=${RELEASE}\n'
+    )
+    assert text.endswith(CONTAINERFILE.split("old lines\n")[1])
+    base, env = podman_engine()
+    tag = f"localhost/coinjar/demo:{os.getpid()}"
+    build = [*base, "build", "-q", "--isolation", "chroot", "--network", "host", "--pull=never", "-t", tag, str(cj.folder)]
+    run = [*base, "run", "--rm", "--network", "host", tag, "/bin/busybox", "sh", "-c", "cat /proc/self/environ; cat /built"]
+    for argv in (build, run):
+        done = subprocess.run(argv, env=env, capture_output=True, text=True, check=False)
+        assert done.returncode == 0, done.stderr
+    seen = dict(one.split("=", 1) for one in done.stdout.split("\0") if "=" in one)
+    wanted = cj("render", "prod", "--as", "json", "-s", "web", "--show-secrets").out
+    expected = {name: value for name, value in json.loads(wanted).items() if name not in ("TOKEN",)}
+    assert {name: seen[name] for name in expected} == expected
+    assert done.stdout.endswith("base:1 1.10 'x' $Y\n")
+    assert cj("compare", f"image:{tag}", "dest:image@prod", code=None, env=env | {"PATH": f"{cj.env['PATH']}"}).code in (0, 1, 5)
+    for wrong, told in {
+        "FROM x\n": "Containerfile: there is no place for the lines in it",
+        CONTAINERFILE.split("\n", 3)[3]: "Containerfile:1:1: this FROM needs BASE, and nothing declares it before",
+    }.items():
+        cj.write({"Containerfile": wrong})
+        assert told in cj("render", "prod", code=3).err
+    cj.write({"Containerfile": CONTAINERFILE, "jar/jar.yaml": cj.read("jar/jar.yaml").replace(", plain_only: true", "")})
+    assert "TOKEN is a secret, and whoever has the image could read it" in cj("render", "prod", code=3).err
+
+
+def test_runc_runs_the_bundle_with_what_is_rendered(jar: Callable[..., Coinjar]) -> None:
+    cj = made(jar, "  bundle: {type: oci-bundle, services: [web], path: bundle/config.json}\n", prod=f'all: {{TOKEN: "a\\n\\"{SECRET}\\"", LEVEL: ""}}\n')
+    bundle = cj.folder / "bundle"
+    (bundle / "rootfs/bin").mkdir(parents=True)
+    (bundle / "rootfs/proc").mkdir()
+    shutil.copy(need("busybox"), bundle / "rootfs/bin/busybox")
+    subprocess.run([need("runc"), "spec"], cwd=bundle, check=True)
+    config = json.loads((bundle / "config.json").read_text())
+    config["process"] |= {
+        "terminal": False,
+        "args": ["/bin/busybox", "cat", "/proc/self/environ"],
+        "env": ["PATH=/bin", "PORT=1", "MINE=kept", "MAIL__HOST=stale"],
+    }
+    (bundle / "config.json").write_text(json.dumps(config, indent="\t"))
+    cj("render", "prod")
+    assert (bundle / "config.json").stat().st_mode & 0o777 == 0o600
+    out = subprocess.run([need("runc"), "run", "--bundle", str(bundle), f"coinjar-{os.getpid()}"], capture_output=True, check=True).stdout
+    seen = dict(one.split("=", 1) for one in out.decode().split("\0") if one)
+    wanted = json.loads(cj("render", "prod", "--as", "json", "-s", "web").out)
+    assert {name: text for name, text in seen.items() if name != "HOME"} == {"PATH": "/bin", "MINE": "kept", **wanted}
+    assert cj("compare", "bundle:bundle", "dest:bundle@prod").out.startswith("bundle:bundle and dest:bundle@prod: 8 the same")
+
+
+@pytest.mark.parametrize(
+    ("destination", "told"),
+    [
+        ("{type: file, as: json, path: x.json}", "the destination d is for 2 services (web, mailer), and its path for one"),
+        ("{type: file, as: jsn, path: 'x/{stagee}', pth: 1}", "there is no dialect 'jsn'\n    did you mean 'json'?"),
+        ("{type: file, as: json, path: 'x/{stagee}'}", "jar/jar.yaml:15:35: '{stagee}' in path of d means nothing"),
+        ("{type: fiel, path: x}", "there is no type 'fiel' of destination\n    did you mean 'file'?"),
+        ("{type: templates, from: in}", "the destination d has no 'to'"),
+        ("{type: file, as: json, base: x, services: [web], path: x}", "'base' goes with as: settings"),
+        ("{type: manifests, from: none, to: out}", "none: there are no manifests (*.yaml, *.yml) there"),
+    ],
+)  # fmt: skip
+def test_faults_of_declarations(jar: Callable[..., Coinjar], destination: str, told: str) -> None:
+    cj = made(jar, f"  d: {destination}\n")
+    assert told in cj("render", "prod", code=3).err
+    finding = next(one for one in json.loads(cj("check", "--json", code=1).out)["findings"] if one["rule"] == "CJ017")
+    assert finding["message"] in told or finding["message"] in cj("render", "prod", code=3).err
+
+
+def test_wrong_usage_and_collisions(jar: Callable[..., Coinjar]) -> None:
+    cj = made(jar, "  a: {type: file, as: json, services: [web], path: x.json}\n  b: {type: file, as: json, services: [web], stages: [dev], path: b.json}\n")
+    assert "a on dev and a on prod would both write x.json" in cj("render", "--every-stage", "a", code=3).err
+    for arguments, words in {
+        ("prod", "b"): "the destination b is not for prod",
+        ("prod", "c"): "there is no destination 'c'",
+        (): "which stage?",
+        ("prod", "--with", "A=1"): "--service and --with go with --as",
+        ("prod", "a", "--as", "json"): "--as writes to stdout",
+        ("--every-stage", "--as", "json", "-s", "web"): "json holds one stage",
+        ("prod", "--stale"): "none of these destinations makes manifests",
+    }.items():
+        assert words in cj("render", *arguments, code=2).err
+    assert "the jar has no destinations" in jar(JAR)("render", "dev", code=2).err
+
+
+LINKED: dict[str, list[tuple[dict[str, str], str, list[str]]]] = {
+    "CJ018": [({"in/a.fill": "x\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:0:0: this template mentions no declared name"])],
+    "CJ020": [
+        ({"Containerfile": f"FROM x\n{'# coinjar: begin'}\n# coinjar: end\nEXPOSE 8081/tcp\n"}, "{type: containerfile, services: [web], path: Containerfile, plain_only: true}", ["Containerfile:4:1: web exposes 8081, and its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
+        ({"in/a.fill": "listen [::]:81 ssl;\n${LEVEL}\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:1:13: web listens on 81, and its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
+        ({"k8s/a.yaml": "kind: Pod\nmetadata: {name: web}\nspec:\n  containers:\n  - name: web\n    ports: [{name: http, containerPort: 80}]\n    livenessProbe: {httpGet: {port: http}}\n"}, "{type: manifests, from: k8s, to: 'out/{stage}'}", ["k8s/a.yaml:6:41: web has the container port 80, and", "k8s/a.yaml:7:37: web is probed (livenessProbe) at 80, and"]),
+        ({"compose.yaml": "services:\n  web:\n    image: x\n    ports: ['8080:90']\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["compose.yaml:4:13: web is published from port 90, and"]),
+    ],
+    "CJ021": [
+        ({"compose.yaml": "services:\n  web:\n    image: a:${LEVEL}\n    build: {context: ., args: {RELEASE: '1'}}\n", "Containerfile": "FROM x\nARG BASE=1\n", ".env": "PORT=1\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", [
+            "compose.yaml:3:14: the Compose file is filled with LEVEL, which .env does not give it (jar/jar.yaml:7:3 declares it)",
+            "compose.yaml:4:31: BASE reaches web's image only by its default: Containerfile:2 takes it, and the Compose file does not pass it",
+            "compose.yaml:4:31: RELEASE is passed to web's build, and Containerfile does not take it",
+            ".env:1:1: PORT stands in the file that only fills the Compose file, and compose.yaml does not mention it",
+        ]),
+    ],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("code", LINKED)
+def test_linked_places(jar: Callable[..., Coinjar], code: str) -> None:
+    for files, destination, expected in LINKED[code]:
+        cj = made(jar, f"  d: {destination}\n")
+        if code == "CJ021":
+            cj.write(
+                {
+                    "jar/jar.yaml": cj.read("jar/jar.yaml").replace(
+                        "destinations:", "  BASE: {phase: build, services: [web]}\n  RELEASE: {phase: both, services: [web]}\ndestinations:"
+                    )
+                }
+            )
+        cj.write(files)
+        found = [one for one in json.loads(cj("check", "--json", code=None).out)["findings"] if one["rule"] == code]
+        told = [f"{one['file']}:{one['line']}:{one['column']}: {one['message']}" for one in found]
+        assert len(told) == len(expected), told
+        for line in expected:
+            assert any(one.startswith(line) for one in told), (line, told)
+        for name in files:
+            (cj.folder / name).unlink()

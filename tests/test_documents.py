@@ -1,0 +1,249 @@
+"""Documents: what is edited, what stays byte for byte, what a step sees."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+import yaml
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from coinjar.core.errors import CoinJarError
+from coinjar.documents.bare import becomes
+from coinjar.documents.edit import apply
+from coinjar.documents.environments import edits, held
+from coinjar.documents.jsontree import grow_json
+from coinjar.documents.pointer import follow
+from coinjar.documents.tree import grow
+from tests.conftest import Coinjar, on_a_terminal
+
+NAMES = ["A", "LONG_NAME", "y", "on", "N0", "with-dash", "null"]
+TEXTS = st.one_of(
+    st.text(st.sampled_from("aZ0 .:#'\"\\{}[],&*!|>%@`-?~$=\n\té"), max_size=12),
+    st.sampled_from(["yes", "1.10", "null", "0755", "~", "a\nb\n", "2026-01-01", "", " "]),
+)
+ENTRIES = st.dictionaries(st.sampled_from(NAMES), TEXTS, max_size=5)
+
+
+def quoted(text: str) -> str:
+    return json.dumps(text)
+
+
+def environment(form: str, entries: dict[str, str], indent: str) -> str:
+    """An environment as a person may have written it; the text behind `env:`."""
+    if not entries:
+        return " {}\n" if form.endswith("map") else " []\n"
+    if form == "flow map":
+        return " {" + ", ".join(f"{quoted(name)}: {quoted(text)}" for name, text in entries.items()) + "}  # flow\n"
+    if form == "flow lines":
+        return " [" + ", ".join(quoted(f"{name}={text}") for name, text in entries.items()) + "]\n"
+    line = {"map": "{name}: {text}   # of {name}", "lines": "- {line}", "pairs": "- name: {name}\n{indent}  value: {text}"}[form]
+    lines = [line.format(name=quoted(name), text=quoted(text), line=quoted(f"{name}={text}"), indent=indent) for name, text in entries.items()]
+    return "   # here\n" + "".join(f"{indent}{one}\n{indent}# between\n" for one in lines)
+
+
+@settings(max_examples=400)
+@given(
+    st.sampled_from(["map", "lines", "pairs", "flow map", "flow lines"]), ENTRIES, ENTRIES, st.sampled_from(["  ", "      "]), st.sampled_from(["\n", "\r\n"])
+)
+def test_only_the_environment_changes(form: str, before: dict[str, str], after: dict[str, str], indent: str, newline: str) -> None:
+    top = "# top\nsteps: &s  # anchored\n  - {run: 'x', n: 1.10}\njob:\n  env:"
+    end = '  other: "kept"   # yes\nalias: *s\nenv: {A: untouched}\n'
+    text = (top + environment(form, before, "  " + indent) + end).replace("\n", newline)
+    found = follow(grow(text), "/job/env")
+    kept = form.removeprefix("flow ")
+    changes = edits(found.node, found.path, kept, after, [name for name in before if name not in after])
+    done = apply(text.encode(), "f", changes, careful=True).decode() if changes else text
+    assert done.startswith(top.replace("\n", newline)) or not after
+    assert done.endswith(end.replace("\n", newline))
+    loaded = yaml.safe_load(done)["job"].get("env") or {}
+    if kept == "map":
+        assert loaded == after
+    elif kept == "lines":
+        assert dict(one.split("=", 1) for one in loaded) == after
+    else:
+        assert {one["name"]: one["value"] for one in loaded} == after
+    assert newline == "\n" or "\n" not in done.replace("\r\n", "")
+
+
+@settings(max_examples=150)
+@given(st.sampled_from(["map", "lines", "pairs"]), ENTRIES, ENTRIES, st.sampled_from([None, 2, 4]))
+def test_the_same_in_json(form: str, before: dict[str, str], after: dict[str, str], indent: int | None) -> None:
+    def data(entries: dict[str, str]) -> Any:
+        return entries if form == "map" else [f"{name}={text}" if form == "lines" else {"name": name, "value": text} for name, text in entries.items()]
+
+    text = json.dumps({"a": [1.10, None, True], "process": {"env": data(before), "cwd": "/"}, "z": "\u00e9"}, indent=indent)
+    found = follow(grow_json(text, "f"), "/process/env")
+    changes = edits(found.node, found.path, form, after, [name for name in before if name not in after])
+    done = json.loads(apply(text.encode(), "f", changes, as_json=True)) if changes else json.loads(text)
+    env = done["process"].pop("env", data({}))
+    assert done == {"a": [1.10, None, True], "process": {"cwd": "/"}, "z": "\u00e9"}
+    read = env if form == "map" else dict(one.split("=", 1) if form == "lines" else (one["name"], one["value"]) for one in env)
+    assert read == after
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("true", "a boolean, true"), ("42", "a number, 42"), ("1.10", "a number, 1.1"), ("null", "null, "), ("0755", "a number, 493"),
+        ("yes", "a boolean to readers of YAML 1.1, true"), ("N", "a boolean to readers of YAML 1.1, false"), ("1e3", "a number to readers of YAML 1.2, 1000"),
+        ("0o17", "a number to readers of YAML 1.2, 15"), ("2026-01-01", "a date, 2026-01-01"), ("1:30", "a number, 90"), ("text", None), ("'1'", None), ("2026-99-99", None),
+    ],
+)  # fmt: skip
+def test_what_bare_scalars_become(text: str, words: str | None) -> None:
+    tree = grow(text)
+    assert tree
+    found = becomes(tree)
+    assert (", ".join(found) if found else None) == words
+
+
+def test_pointers() -> None:
+    root = grow("jobs:\n- name: a/b\n  env: {X: '1'}\n- name: c\nm~n: {k: v}\n")
+    for pointer, path in {
+        "": (),
+        "/jobs/0/env": ("jobs", 0, "env"),
+        "/jobs/[name=a~1b]/env": ("jobs", 0, "env"),
+        "/m~0n/k": ("m~n", "k"),
+        "/jobs/[name=c]/env": ("jobs", 1, "env"),
+    }.items():
+        assert follow(root, pointer).path == path
+    for pointer, told in {
+        "jobs": "'jobs' is no JSON Pointer",
+        "/a~2": "'/a~2' has a '~' that means nothing",
+        "/job/x": "/job/x leads nowhere: the document has no 'job'",
+        "/jobs/[name=d]/env": "/jobs/[name=d]/env leads nowhere: no element of /jobs has name: d",
+        "/jobs/7/env": "/jobs/7/env leads nowhere: /jobs has no '7'",
+    }.items():
+        with pytest.raises(CoinJarError) as caught:
+            follow(root, pointer)
+        assert str(caught.value) == told
+        assert caught.value.hint
+    assert [one.name for one in held(follow(root, "/jobs/0/env").node)] == ["X"]
+
+
+JAR = """\
+services: {web: {}, mailer: {}}
+stages: {dev: {}, prod: {}}
+variables:
+  LEVEL: {default: info}
+  PORT: {kind: port, default: 8080}
+  SALT: {default: 'a$b'}
+  TOKEN: {secret: true}
+  GONE: {default: {unset: true}}
+"""
+PIPELINE = """\
+# by hand
+env: {GONE: x, MINE: 'kept'}
+jobs:
+- name: one     # first
+  env:
+    LEVEL: "old"
+  steps: [{run: a, env: [PORT=1]}]
+- name: two
+  steps:
+  - run: b
+"""
+
+
+def pipeline(jar: Callable[..., Coinjar], places: str, *, more: str = "", **plain: str) -> Coinjar:
+    cj = jar(JAR + f"destinations:\n  ci:\n    type: document\n    path: ci.yaml\n    services: [web]\n{more}    places:\n{places}", **plain)
+    cj.write({"ci.yaml": PIPELINE})
+    return cj
+
+
+THREE = "      /env: {variables: [GONE]}\n      '/jobs/[name=one]/env': {stage: prod, without: [TOKEN, SALT]}\n      '/jobs/[name=two]/env': {stage: prod, variables: [LEVEL, PORT]}\n"
+
+
+def test_levels_are_brought_in_step_and_moved_up(jar: Callable[..., Coinjar]) -> None:
+    cj = pipeline(jar, THREE, prod="all: {TOKEN: x}\n")
+    cj("render", "prod")
+    inside = '  env:\n    LEVEL: info\n    PORT: "8080"\n'
+    expected = PIPELINE.replace("env: {GONE: x, MINE", "env: {MINE").replace('LEVEL: "old"\n', 'LEVEL: "info"\n    PORT: "8080"\n') + inside
+    assert cj.read("ci.yaml") == expected
+    cj("render", "prod", "--verify")
+    cj("render", "prod", "--move-up")
+    moved = yaml.safe_load(cj.read("ci.yaml"))
+    assert moved["env"] == {"MINE": "kept", "LEVEL": "info", "PORT": "8080"}
+    assert "env" not in moved["jobs"][0]
+    assert "env" not in moved["jobs"][1]
+    cj("render", "prod", "--verify")  # what was moved up stays there
+    cj("put", "LEVEL=debug", "--stage", "prod")
+    cj("render", "prod")
+    assert yaml.safe_load(cj.read("ci.yaml"))["env"]["LEVEL"] == "debug"
+
+
+def test_why_tells_what_a_step_sees(jar: Callable[..., Coinjar]) -> None:
+    places = "      /env: {}\n      '/jobs/[name=one]/env': {stage: prod, decided_by: [/env]}\n"
+    cj = pipeline(jar, places, more="    plain_only: true\n")
+    cj.write({"ci.yaml": PIPELINE.replace("GONE: x", "LEVEL: above")})
+    told = " ".join(cj("why", "LEVEL", "--in", "ci", "--at", "/jobs/[name=one]").out.split())
+    assert told.startswith(
+        "LEVEL = above at /jobs/[name=one]/env level, narrowest first says where covered /jobs/[name=one]/env old ci.yaml:6:5 ✓ wins /env above ci.yaml:2:7"
+    )
+    assert "the jar has 'info' for web on prod: `coinjar render prod ci` brings it in step" in told
+    data = json.loads(cj("why", "LEVEL", "--in", "ci", "--at", "/jobs/[name=one]/env", "--json").out)
+    assert [(one["at"], one["says"], one["wins"]) for one in data["levels"]] == [("/jobs/[name=one]/env", "old", False), ("/env", "above", True)]
+    told = cj("check", code=None).out
+    assert "ci.yaml:6:5: warning CJ019: LEVEL at /jobs/[name=one]/env cannot win: /env above decides it" in told
+    assert cj("why", "MINE", "--in", "ci.yaml", "--at", "/jobs/[name=two]/steps/0").out.startswith("MINE = kept")
+    assert "No level of the document says anything" in cj("why", "PORT", "--in", "ci.yaml", "--at", "/jobs/[name=two]").out
+    for arguments, words in {
+        ("LEVEL", "--in", "ci"): "--in and --at go together", ("LEVEL",): "why takes a stage and a variable", ("X", "--in", "none", "--at", "/a"): "there is no document 'none'",
+    }.items():  # fmt: skip
+        assert words in cj("why", *arguments, code=2).err
+
+
+def test_documents_tell_what_will_surprise(jar: Callable[..., Coinjar]) -> None:
+    places = "      /env: {services: [web, mailer]}\n      '/jobs/[name=one]/env': {stage: prod}\n      '/jobs/[name=one]/steps/0/env': {stage: prod}\n      '/jobs/[name=two]/env': {}\n"
+    cj = pipeline(jar, places, more="    plain_only: true\n", prod="web: {LEVEL: error}\n")
+    cj.write({"ci.yaml": PIPELINE.replace("MINE: 'kept'", "MINE: 1.10, ALSO: no")})
+    told = cj("render", "prod", "--dry-run")
+    for line in (
+        "ci.yaml:2:16: MINE at /env is a number, and becomes the text '1.1'",
+        "ci.yaml:2:28: ALSO at /env is a boolean to readers of YAML 1.1, and becomes the text 'false'",
+        "jar/jar.yaml:21:7: /jobs/[name=two]/env belongs to no stage, and gets the values that hold where no stage speaks",
+    ):
+        assert line in told.err
+    assert "+  steps: [{run: a, env: [PORT=8080]}]" in told.out  # what the job says need not be said again
+
+
+def test_secrets_in_documents_are_references(jar: Callable[..., Coinjar]) -> None:
+    places = "      '/jobs/[name=two]/env': {stage: prod}\n"
+    cj = pipeline(jar, places, more='    secrets: "(vault {name})"\n    dollars: doubled\n', prod="all: {TOKEN: made-up}\n")
+    assert '+    TOKEN: "(vault TOKEN)"' in cj("render", "prod", "--dry-run").out
+    cj("render", "prod")
+    env = yaml.safe_load(cj.read("ci.yaml"))["jobs"][1]["env"]
+    assert env == {"LEVEL": "info", "PORT": "8080", "SALT": "a$$b", "TOKEN": "(vault TOKEN)"}
+    assert cj("compare", "dest:ci@prod", "prod", "--name", "SALT").out.startswith("dest:ci@prod and prod: 1 the same")
+    (cj.folder / "ci.yaml").chmod(0o644)
+    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace('    secrets: "(vault {name})"\n', "")})
+    shown = cj("render", "prod", "--dry-run").out
+    assert "•••• 7 chars" in shown
+    assert "made-up" not in shown
+    cj("render", "prod")
+    assert (cj.folder / "ci.yaml").stat().st_mode & 0o777 == 0o600
+
+
+@pytest.mark.parametrize(
+    ("places", "told"),
+    [
+        ("      /jbos/x: {}\n", "ci.yaml: /jbos/x leads nowhere: the document has no 'jbos'"),
+        ("      env: {}\n", "jar/jar.yaml:18:7: 'env' is no JSON Pointer"),
+        ("      /env: {stage: produ, services: [wbe], form: list, decided_by: [/x], what: 1}\n", "unknown key 'what' in the place /env"),
+        ("      /jobs/0/name: {}\n", "/jobs/0/name: there is no environment: neither a map nor a list"),
+    ],
+)
+def test_faults_of_places_have_their_position(jar: Callable[..., Coinjar], places: str, told: str) -> None:
+    cj = pipeline(jar, places, more="    plain_only: true\n")
+    assert told in cj("render", "prod", code=3).err
+    assert "CJ017" in cj("check", code=1).out
+    assert cj.read("ci.yaml") == PIPELINE
+
+
+def test_completion_of_render(demo: Coinjar) -> None:
+    env = {"_COINJAR_COMPLETE": "complete_bash", "COMP_CWORD": "3", "COMP_WORDS": "coinjar render prod pi"}
+    assert "pipeline" in demo(code=None, env=env).out
+    assert "•" not in on_a_terminal(demo, "render", "prod", "pipeline", "--dry-run").replace("\r", "")

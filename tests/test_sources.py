@@ -1,0 +1,155 @@
+"""Sources of every kind: what adopt and compare read from them, and what they say about it."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from collections.abc import Callable
+
+import pytest
+import yaml
+
+from tests.conftest import SMALL, Coinjar
+from tests.consumers import podman_engine
+
+COMPOSE = """\
+x-common: &common {LEVEL: warn, TZ: UTC}
+services:
+  web:
+    image: shop:${TAG:-1}
+    env_file: [base.env, {path: more.env, required: false}]
+    environment:
+      <<: *common
+      PORT: 8081
+      HOST: "${NAME}.example"
+      PRICE: "5$$"
+      FLAG: yes
+      CALLER:
+      LOST: ${NO_SUCH}
+  mailer:
+    build: .
+    env_file: base.env
+    environment: [LEVEL=debug, FROM_CALLER, "EMPTY="]
+"""
+
+
+def seen(cj: Coinjar, source: str, *more: str) -> dict[str, dict[str, str | None]]:
+    """What a source gives: by service (`-` where it tells none apart), name to value."""
+    cj.write({"nothing.json": "{}"})
+    rows = json.loads(cj("compare", source, "file:nothing.json", "--json", "--every-name", "--show-secrets", *more, code=None).out)["rows"]
+    found: dict[str, dict[str, str | None]] = {}
+    for row in rows:
+        found.setdefault(row["service"] or "-", {})[row["name"]] = row["left"]["value"]
+    return found
+
+
+def test_compose_files_are_worked_out_as_specified(cj: Coinjar) -> None:
+    cj.write({"compose.yaml": COMPOSE, ".env": "NAME=pier\n", "base.env": "LEVEL=from-file\nFILE_ONLY='a $b'\nBOTH=\"x-$FILE_ONLY\"\n"})
+    shared = {"FILE_ONLY": "a $b", "BOTH": "x-a $b"}
+    web = {"LEVEL": "warn", "TZ": "UTC", "PORT": "8081", "HOST": "pier.example", "PRICE": "5$", "FLAG": "true"}
+    found = {service: {name: text for name, text in texts.items() if text is not None} for service, texts in seen(cj, "compose:compose.yaml").items()}
+    assert found == {"-": shared, "web": web, "mailer": {"LEVEL": "debug", "EMPTY": ""}}
+    told = cj("compare", "compose:compose.yaml", "file:nothing.json", code=1).err
+    for line in (
+        "compose.yaml:11:7: FLAG is a boolean to readers of YAML 1.1 there, and becomes 'true': quote it",
+        "compose.yaml:12:7: left out: CALLER has no value, and is taken from whoever starts the container",
+        "compose.yaml:13:7: left out: LOST needs NO_SUCH, which the .env file beside it does not set",
+        "compose.yaml:17:32: left out: FROM_CALLER has no value",
+    ):
+        assert line in told
+    assert (
+        "compose.yaml: this looks like a Compose file\n    read it as compose:compose.yaml" in cj("compare", "file:compose.yaml", "file:base.env", code=3).err
+    )
+
+
+def test_adopting_several_services_shares_what_they_agree_on(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(SMALL.replace("services: {web: {}, mailer: {}}", "services: {web: {}, mailer: {}, other: {}}"))
+    cj.write(
+        {
+            "compose.yaml": "services:\n  web: {environment: {NEW: same, LEVEL: info, OWN: a, MINE: x}}\n  mailer: {environment: {NEW: same, LEVEL: debug, OWN: b}}\n  stranger: {environment: {NEW: z}}\n"
+        }
+    )
+    told = cj("adopt", "compose:compose.yaml", "--stage", "dev", "--yes")
+    declared = yaml.safe_load(cj.read("jar/jar.yaml"))["variables"]
+    assert declared["NEW"] == {"services": ["mailer", "web"]}
+    assert declared["MINE"] == {"services": ["web"]}
+    assert yaml.safe_load(cj.read("jar/plain/dev.yaml")) == {
+        "all": {"NEW": "same", "MINE": "x"},  # each declared for those that have it
+        "web": {"OWN": "a"},
+        "mailer": {"LEVEL": "debug", "OWN": "b"},
+    }
+    assert "left out: NEW: the jar has no service 'stranger'" in told.err
+    assert cj("adopt", "compose:compose.yaml", "--stage", "dev", "--service", "other", code=2).err.startswith(
+        "coinjar: compose:compose.yaml has nothing for other"
+    )
+    assert "Nothing to bring" in cj("adopt", "compose:compose.yaml", "--stage", "dev").err
+
+
+def test_images_of_podman_and_layouts(cj: Coinjar, tmp_path_factory: pytest.TempPathFactory) -> None:
+    base, env = podman_engine()
+    context = tmp_path_factory.mktemp("image")
+    (context / "Containerfile").write_text('FROM localhost/coinjar/base:1\nENV GREETING="a b=c" EMPTY=""\n')
+    tag = "localhost/coinjar/seen:1"
+    for argv in (
+        ["build", "-q", "--isolation", "chroot", "--network", "host", "--pull=never", "-t", tag, str(context)],
+        ["push", "-q", tag, f"oci:{context}/layout"],
+    ):
+        done = subprocess.run([*base, *argv], env=env, capture_output=True, text=True, check=False)
+        assert done.returncode == 0, done.stderr
+    wanted = {"-": {"PATH": "/bin", "GREETING": "a b=c", "EMPTY": ""}}
+    assert seen(cj, f"image:{context}/layout") == wanted
+    wrapper = cj.folder / "bin/podman"
+    cj.write({"bin/podman": f'#!/bin/sh\nCONTAINERS_CONF={env["CONTAINERS_CONF"]} exec {" ".join(base)} "$@"\n'})
+    wrapper.chmod(0o755)
+    cj.env["PATH"] = f"{wrapper.parent}:{cj.env['PATH']}"
+    assert seen(cj, f"image:{tag}") == wanted
+    assert "podman cannot show it" in cj("compare", "image:localhost/none:1", "file:nothing.json", code=5).err
+    assert "'--all' is no image" in cj("compare", "image:--all", "file:nothing.json", code=2).err
+    assert "out: PATH" not in cj("compare", f"image:{tag}", "file:nothing.json", code=1).out
+    cj.write({"broken/index.json": '{"manifests": [{"digest": "sha256:' + "0" * 64 + '"}]}'})
+    assert "cannot read it" in cj("compare", "image:broken", "file:nothing.json", code=3).err
+
+
+@pytest.mark.parametrize(
+    ("text", "items", "told"),
+    [
+        ("FROM a AS one\nENV LOST=1\nFROM b\nARG V=1.2\nENV A=$V B='x y' \\\n  # comment\n  C=\"q\\\"$V\\$\"\nENV OLD style value\nENV D=$NO\n", {"V": "1.2", "A": "1.2", "B": "x y", "C": 'q"1.2$', "OLD": "style value"},
+         ["f:1:1: of 2 stages only the last one's ENV was read", "f:9:1: left out: D needs the value of NO"]),
+        ("# escape=`\nFROM a\nENV A=1 `\n B=2\n", {"A": "1", "B": "2"}, []),
+    ],
+)  # fmt: skip
+def test_containerfiles(cj: Coinjar, text: str, items: dict[str, str], told: list[str]) -> None:
+    cj.write({"f": text})
+    assert seen(cj, "file:f") == {"-": items}
+    err = cj("compare", "file:f", "file:nothing.json", code=1).err
+    assert all(line in err for line in told), err
+
+
+def test_documents_bundles_and_objects(cj: Coinjar) -> None:
+    cj.write({
+        "ci.yaml": "jobs:\n- name: a\n  env: {A: 1.10, B: 'x', C: }\n", "config.json": '{"ociVersion": "1.0", "process": {"env": ["A=1", "A=2", "BAD"]}}',
+        "m.yaml": "kind: ConfigMap\nmetadata: {name: c}\ndata: {A: '1', N: 5}\n---\nkind: Secret\nmetadata: {name: s}\ndata: {B: eA==, BAD: '!'}\nstringData: {C: y}\n",
+    })  # fmt: skip
+    assert seen(cj, "document:ci.yaml#/jobs/[name=a]/env") == {"-": {"A": "1.10", "B": "x"}}
+    assert seen(cj, "bundle:config.json") == {"-": {"A": "2"}}
+    assert seen(cj, "file:m.yaml") == seen(cj, "manifests:m.yaml") == {"-": {"A": "1", "N": "5", "B": "x", "C": "y"}}
+    told = cj("compare", "document:ci.yaml#/jobs/0/env", "bundle:config.json", code=1).err
+    for line in (
+        "ci.yaml:3:9: A is a number there, and becomes '1.1'",
+        "ci.yaml:3:26: left out: C has no value",
+        "config.json:1:50: A stands twice; the last one counts, as in runc",
+        "'BAD' has no '='",
+    ):
+        assert line in told
+    assert "m.yaml:7:17: left out: BAD is not base64 of a text" in cj("compare", "file:m.yaml", "file:nothing.json", code=1).err
+    for source, words in {
+        "document:ci.yaml": "a document is read at a pointer", "dest:x@prod": "a destination is only known to a jar", "imag:x": "'imag:x' is no source", "bundle+json:x": "bundle takes no dialect",
+    }.items():  # fmt: skip
+        assert words in cj("compare", source, "file:nothing.json", code=2).err
+    for source, words in {
+        "document:ci.yaml#/jobs/x": "leads nowhere",
+        "bundle:nothing.json": "this is no bundle's config.json",
+        "manifests:none": "there are no manifests",
+        "file:config.json": "read it as bundle:config.json",
+    }.items():
+        assert words in cj("compare", source, "file:nothing.json", code=3).err
