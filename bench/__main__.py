@@ -19,7 +19,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from bench.jars import STAGES, big_jar, small_jar
+from bench.jars import STAGES, add_destinations, big_jar, small_jar
 
 RECORDED = Path(__file__).parent / "recorded.json"
 PYTHON = sys.executable
@@ -86,6 +86,16 @@ def big_cases() -> list[Case]:
     ]
 
 
+def destination_cases() -> list[Case]:
+    """The same jar with destinations of every sort: 46 files, 10 services in two dialects and in manifests."""
+    chain = ["jar/jar.yaml", "jar/plain/shared.yaml", *(f"jar/plain/stage{number}.yaml" for number in range(4))]
+    return [Case("big: render all destinations", [COINJAR, "render", "stage3"], [PYTHON, "-I", "-c", PARSE, *chain], 12)]
+
+
+DESTINATIONS = destination_cases()
+"""Measured last: the jar gets its destinations for them."""
+
+
 def main() -> int:
     """Run every case."""
     options = argparse.ArgumentParser(description=__doc__)
@@ -100,7 +110,9 @@ def main() -> int:
         small_jar(Path(small))
         big_jar(Path(big))
         print(f"{'':28}{'median':>8}{'budget':>8}{'last':>8}   min to max of {chosen.runs} pairs")
-        for folder, cases in ((Path(small), small_cases(Path(small))), (Path(big), big_cases())):
+        for folder, cases in ((Path(small), small_cases(Path(small))), (Path(big), big_cases()), (Path(big), DESTINATIONS)):
+            if cases is DESTINATIONS:
+                add_destinations(folder / "jar")
             for case in cases:
                 if chosen.only not in case.name:
                     continue

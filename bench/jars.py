@@ -44,6 +44,32 @@ def big_jar(folder: Path) -> Path:
     return folder / "jar"
 
 
+def add_destinations(jar: Path) -> None:
+    """One destination of each sort to the big jar: env files, settings, templates, a pipeline, a bundle, manifests of ten workloads."""
+    root = jar.parent
+    few = ", ".join(f"VARIABLE_{number}" for number in range(0, 400, 2))
+    text = """destinations:
+  env: {type: file, as: systemd, path: "out/{stage}/{service}.env"}
+  json: {type: file, as: json, path: "out/{stage}/{service}.json"}
+  settings: {type: file, as: settings, services: [service1], base: settings.json, path: "out/{stage}/settings.json"}
+  web: {type: templates, services: [service1], from: web, suffix: .fill, to: "out/{stage}/web"}
+  bundle: {type: oci-bundle, services: [service2], path: config.json}
+  pipeline: {type: document, path: pipeline.yaml, places: {/env: {services: [service1], stage: stage3, variables: [FEW]}}}
+  k8s: {type: manifests, from: k8s, to: "out/{stage}/k8s"}
+""".replace("FEW", few)
+    with (jar / "jar.yaml").open("a") as file:
+        file.write(text)
+    for folder in ("web", "k8s"):
+        (root / folder).mkdir()
+    (root / "web" / "all.fill").write_text("".join(f"set x{number} ${{VARIABLE_{number}}};\n" for number in range(0, 2000, 2) if number % 10 != 3))
+    (root / "config.json").write_text('{"ociVersion": "1.0", "process": {"env": ["PATH=/bin"]}}\n')
+    (root / "pipeline.yaml").write_text("env: {}\njobs: []\n")
+    for number in range(SERVICES):
+        spec = f"{{containers: [{{name: service{number}, image: x, env: [{{name: VARIABLE_0, value: '1'}}]}}]}}"
+        pod = f"{{selector: {{matchLabels: {{a: b}}}}, template: {{metadata: {{labels: {{a: b}}}}, spec: {spec}}}}}"
+        (root / "k8s" / f"service{number}.yaml").write_text(f"apiVersion: apps/v1\nkind: Deployment\nmetadata: {{name: service{number}}}\nspec: {pod}\n")
+
+
 def small_jar(folder: Path) -> Path:
     """50 variables, one service, one stage."""
     (folder / "jar" / "plain").mkdir(parents=True)

@@ -97,6 +97,7 @@ class Handler(BaseHTTPRequestHandler):
         return {"major": "1", "minor": "32", "gitVersion": "v1.32.0"} if path == "/version" else None
 
     def handle_any(self) -> None:
+        body: Any
         url = urlsplit(self.path)
         size = int(self.headers.get("Content-Length") or 0)
         body = json.loads(self.rfile.read(size)) if size else None
@@ -122,7 +123,7 @@ class Handler(BaseHTTPRequestHandler):
         wrong = self.refusal(kind, new)
         if wrong:
             return self.fail(400, wrong)
-        new |= {"kind": kind, "apiVersion": group}
+        new.update(kind=kind, apiVersion=group)
         new["metadata"].setdefault("uid", f"{plural}-{name}")
         new["metadata"]["namespace"] = "default"
         if "dryRun" not in parse_qs(url.query):

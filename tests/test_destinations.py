@@ -351,7 +351,7 @@ def test_faults_of_declarations(jar: Callable[..., Coinjar], destination: str, t
     cj = made(jar, f"  d: {destination}\n")
     assert told in cj("render", "prod", code=3).err
     finding = next(one for one in json.loads(cj("check", "--json", code=1).out)["findings"] if one["rule"] == "CJ017")
-    assert finding["message"] in told or finding["message"] in cj("render", "prod", code=3).err
+    assert finding["message"].removeprefix("d: ") in cj("render", "prod", code=3).err
 
 
 def test_wrong_usage_and_collisions(jar: Callable[..., Coinjar]) -> None:

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from coinjar.core.errors import CoinJarError
 from coinjar.dialects import BUILT_IN, carriers, get, reader
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, render
+from coinjar.dialects.base import Dialect, Entry, Heading, Item, Known, render
 from coinjar.dialects.recognise import recognise
 from tests.consumers import READERS, node, nodes
 
@@ -46,7 +46,7 @@ def test_real_readers_get_every_byte(dialect: str, program: str, tmp_path_factor
         if program in ("kubectl", "podman", "node") and not entries:
             return
         file = folder / "vars"
-        file.write_bytes(render(get(dialect), entries, HEADING, []))
+        file.write_bytes(render(get(dialect), entries, HEADING))
         seen = READERS[dialect][program](file)
         for entry in entries:
             assert entry.text is not None
@@ -59,7 +59,9 @@ def test_real_readers_get_every_byte(dialect: str, program: str, tmp_path_factor
 @given(TEXTS, st.sampled_from([name for name in BUILT_IN if get(name).reads]))
 def test_what_is_written_reads_back(texts: list[str], dialect: str) -> None:
     entries = carried(get(dialect), texts)
-    reading = reader(dialect).read(render(get(dialect), entries, HEADING, []), "vars")
+    found = reader(dialect)
+    found.known = Known(["dev"])
+    reading = found.read(render(get(dialect), entries, HEADING), "vars")
     assert {item.name: item.text for item in reading.items} == {entry.name: entry.text for entry in entries}
     assert not [remark for remark in reading.remarks if remark.lost]
 
@@ -83,31 +85,42 @@ def test_refusals_are_only_what_the_grammar_cannot_carry() -> None:
         },
         "json": {"\0": True, "🙂": True, "\ud800": False},
         "nul": {"a\nb": True, "\0": False},
+        "compose": {"": True, "a\n'\"\\$\r": True, "\0": False},
+        "systemd": {'\t\n"$`\\': True, "\r": False, "\x7f": False, "\ufffe": False, "\U0003ffff": False},
+        "systemd-dropin": {"%": True, "\r": False, "x" * (1 << 20): False},
+        "yaml": {"\0": True, "\ud800": False},
+        "toml": {"\0": True, "\x7f": True},
+        "properties": {" \f": True, "\ud800": False},
+        "csv": {'a\r\n",;': True, "(empty)": False, "(unset)": False},
+        "kube-configmap": {"": True, "\0": False},
+        "containerfile": {'a "b" $c \\': True, "a\nb": False, "\r": False},
     }
     for dialect, texts in table.items():
         for text, can in texts.items():
             assert (get(dialect).refusal("A", text) is None) is can, (dialect, text[:20])
     assert "for themselves" in (get("posix").refusal("UID", "1") or "")
-    for name, able in {"a.b-c": {"literal", "dotenv", "json", "nul"}, "ümlaut": {"json", "nul"}, "1ST": {"dotenv", "json", "nul"}}.items():
+    maps = {"nul", "json", "yaml", "toml", "pairs", "stage-prefixed", "settings", "properties", "csv"}
+    kube = {"kube-configmap", "kube-secret"}
+    for name, able in {"a.b-c": {"literal", "dotenv", *maps, *kube}, "ümlaut": maps, "1ST": {"dotenv", *maps}}.items():
         assert {one.name for one in carriers() if one.refusal(name, "x") is None} == able, name
 
 
 def test_a_refusal_names_the_variable_the_reason_and_who_can() -> None:
     with pytest.raises(CoinJarError) as caught:
-        render(get("literal"), [Entry("PEM", "a\nb"), Entry("OK", "x"), Entry("NAÏVE", "x")], HEADING, carriers())
+        render(get("literal"), [Entry("PEM", "a\nb"), Entry("OK", "x"), Entry("NAÏVE", "x")], HEADING, carriers)
     first, second = caught.value.each()
     assert str(first) == "literal cannot carry PEM: it has a line break, and the grammar has no quotes"
-    assert first.hint == "these can carry it: posix, dotenv, json, nul, exec-script"
+    assert first.hint == "these can carry it: posix, compose, systemd, systemd-dropin, dotenv, nul and 11 more"
     assert "literal cannot carry NAÏVE" in str(second)
     unclosed = [Entry("A", "\"'`"), Entry("B", "'\"`")]
     assert get("dotenv").clash(unclosed[:1]) is None
     with pytest.raises(CoinJarError, match="A and B begin with a quote"):
-        render(get("dotenv"), unclosed, HEADING, [])
+        render(get("dotenv"), unclosed, HEADING)
 
 
 def test_exec_script_becomes_its_program(tmp_path: Path) -> None:
     script = tmp_path / "start"
-    script.write_bytes(render(get("exec-script"), [Entry("A", "it's\n$x"), Entry("GONE", None)], HEADING, []))
+    script.write_bytes(render(get("exec-script"), [Entry("A", "it's\n$x"), Entry("GONE", None)], HEADING))
     for shell in (["dash"], ["bash"], ["busybox", "sh"]):
         done = subprocess.run([*shell, str(script), "/usr/bin/env", "-0"], env={"GONE": "1", "KEPT": "2"}, capture_output=True, check=True)
         seen = dict(pair.split(b"=", 1) for pair in done.stdout.split(b"\0") if pair)
@@ -185,6 +198,92 @@ def test_quoted_files_are_read_as_node_reads_them(lines: list[str]) -> None:
     assert {name: value.encode() for name, value in _last(reading.items).items()} == seen
 
 
+SYSTEMD_RAW = st.lists(
+    st.one_of(
+        st.text(st.sampled_from("ab \t#;$`="), max_size=6),
+        st.text(st.sampled_from("ab \t'#;$\n"), max_size=6).map(lambda text: f'"{text}"'),
+        st.text(st.sampled_from('ab \t"#;$\n'), max_size=6).map(lambda text: f"'{text}'"),
+        st.sampled_from(["\\\n", "\\x", "\\\\", '"\\"\\\\\\$\\`\\x"', '"a\\\nb"', "\\ "]),
+    ),
+    max_size=3,
+).map("".join)
+PROPERTIES_RAW = st.lists(
+    st.one_of(
+        st.text(st.sampled_from("ab =:#!\t\f"), max_size=6), st.sampled_from(["\\u00e9", "\\n", "\\t", "\\\\", "\\\n  ", "\\z", "\\:", "\\ud83d\\ude42"])
+    ),
+    max_size=4,
+).map("".join)
+CONTAINERFILE_RAW = st.lists(
+    st.one_of(
+        st.text(st.sampled_from("ab./:=#-"), min_size=1, max_size=5),
+        st.text(st.sampled_from("ab '#;=\t"), max_size=6).map(lambda text: f'"{text}"'),
+        st.text(st.sampled_from('ab "#;=$\\'), max_size=6).map(lambda text: f"'{text}'"),
+        st.sampled_from(["\\ ", '\\"', '"\\"\\$\\\\"', "\\\n"]),
+    ),
+    min_size=1,
+    max_size=3,
+).map("".join)
+
+
+@pytest.mark.parametrize(
+    ("dialect", "program", "raw", "form", "runs"),
+    [
+        ("systemd", "systemd", SYSTEMD_RAW, "{} ={}", 5),
+        ("properties", "java", PROPERTIES_RAW, " {} {}", 8),
+        ("containerfile", "podman_build", CONTAINERFILE_RAW, "ENV {}={}", 4),
+    ],
+)
+def test_files_are_read_as_their_readers_do(
+    dialect: str, program: str, raw: st.SearchStrategy[str], form: str, runs: int, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """Files as people write them: what the real reader makes of one, ours makes of it too, unless it says that it left something out."""
+    folder = tmp_path_factory.mktemp(program)
+
+    @settings(max_examples=runs, suppress_health_check=list(HealthCheck))
+    @given(st.lists(raw, min_size=20, max_size=60))
+    def holds(values: list[str]) -> None:
+        text = "".join(f"{form.format(f'V{number}', value)}\n" for number, value in enumerate(values))
+        (folder / "vars").write_text(text)
+        reading = reader(dialect).read(text.encode(), "vars")
+        seen = READERS[dialect][program](folder / "vars")
+        lost = {remark.place.line for remark in reading.remarks if remark.lost}
+        ours = {item.name: item.text.encode() for item in reading.items if item.text is not None}
+        assert lost or {name: value for name, value in seen.items() if name.startswith("V")} == ours
+        assert ours.items() <= seen.items()
+
+    holds()
+
+
+SPECIFIED = """\
+VAR=VAL|VAL
+VAR="VAL"|VAL
+VAR='VAL'|VAL
+VAR=VAL # comment|VAL
+VAR=VAL# not a comment|VAL# not a comment
+VAR="VAL # not a comment"|VAL # not a comment
+VAR="VAL" # comment|VAL
+VAR='$OTHER'|$OTHER
+VAR='${OTHER}'|${OTHER}
+VAR='Let\\'s go!'|Let's go!
+VAR="{\\"hello\\": \\"json\\"}"|{"hello": "json"}
+VAR="some\\tvalue"|some\tvalue
+VAR='some\\tvalue'|some\\tvalue
+VAR=some\\tvalue|some\\tvalue
+VAR=|
+VAR=$$x|$x
+VAR="${NO:-a ${NO-b}}"|a b
+VAR=${NO:+x}y|y
+"""
+"""The examples of the Compose Specification, and its interpolation: a line, and the value."""
+
+
+@pytest.mark.parametrize("example", SPECIFIED.splitlines())
+def test_compose_files_are_read_as_specified(example: str) -> None:
+    line, value = example.split("|")
+    reading = reader("compose").read(f"{line}\n".encode(), "f")
+    assert [item.text for item in reading.items] == [value]
+
+
 READINGS = {
     # dialect and text: the items, and the remarks as line:column message
     ("dotenv", 'A = "x" y\nB=a#b\nC="say \\"hi\\""\nexport D=1\nno line\nE="$HOME"\nF=\'a\nb\'\nH= \nG="open\n'): (
@@ -235,6 +334,71 @@ READINGS = {
             "2:12 A is not a text; it was taken as it is written",
         ],
     ),
+    ("compose", "A=$B\nB=x\nC=${B}y\nUNSET\nexport D=1\nE =' a'b\nF=\"open\nG=${\n"): (
+        {"B": "x", "C": "xy", "UNSET": None, "D": "1", "E": " a"},
+        [
+            "1:1 left out: A needs the value of B, which this file does not set before",
+            "3:1 in C $B was replaced by what the file sets before",
+            "4:1 UNSET has no '=', and so is unset",
+            "5:1 'export' before D was left out: the specification does not have it",
+            "6:1 the blank before '=' of E was left out",
+            "6:1 what follows the closing quote of E was left out",
+            '7:1 left out: the " of F is never closed',
+            "8:1 left out: the value of G has no name after '${'",
+        ],
+    ),
+    ("systemd", '# c\\\ngoes on\nA=x # y\nB-C=1\nD="$H\nE=1\n'): (
+        {"A": "x # y", "D": "$H\nE=1\n"},
+        [
+            "1:1 the comment goes on in the next line, because of the backslash at its end",
+            "3:1 the '#' in the value of A is part of it: systemd has no comments behind values",
+            "4:1 left out: systemd ignores 'B-C', which is no name to it",
+            '5:1 D: its " is never closed',
+            "5:1 D: its '$' is not replaced by anything",
+        ],
+    ),
+    ("systemd-dropin", "[Unit]\nEnvironment=X=1\n[Service]\nEnvironment=A=1 \"B=two\\x20%%\" 'C=\\n'\nEnvironment=D=%h E\nUnsetEnvironment=F\nExecStart=x\n"): (
+        {"A": "1", "B": "two %", "C": "\n", "F": None},
+        [
+            "2:1 'Environment' was left out: only Environment= of [Service] is read",
+            "5:1 left out: D has a '%' that systemd replaces",
+            "5:1 left out: systemd ignores 'E', which is no assignment to it",
+            "7:1 'ExecStart' was left out: only Environment= of [Service] is read",
+        ],
+    ),
+    ("yaml", "A: 1.10\nB: 'x'\nC:\nD: [1]\nE: plain\n"): (
+        {"A": "1.10", "B": "x", "E": "plain"},
+        [
+            "1:1 A is a number to readers that tell types apart, and becomes '1.1' there: quote it",
+            '3:1 left out: C is null, which may mean "", the word null, or no value',
+            "4:1 left out: D is not a text but a list",
+        ],
+    ),
+    ("toml", 'A = "x"\nB = 1_000\n[t]\nC = "y"\n'): (
+        {"A": "x", "B": "1000"},
+        ["2:1 B is not a text; it was taken as 1000", "0:0 left out: t is not a text but a table"],
+    ),
+    ("pairs", '[{"name": "A", "value": "x"}, {"name": "B"}, {"name": "C", "value": "y", "slot": 1}]'): (
+        {"A": "x", "C": "y"},
+        ["1:31 left out: an element without a name or without a value", "1:74 'slot' of C was left out"],
+    ),
+    ("properties", "A: 1\nB=x \n# c\nC=\\uZ\nD=é # f\n"): (
+        {"A": "1", "B": "x ", "D": "é # f"},
+        [
+            "2:1 the blanks at the end of B are part of its value",
+            "4:1 left out: a '\\u' without four digits, at which Java stops",
+            "5:1 D is not ASCII: Java's stream reader takes it for Latin-1, its character readers do not",
+            "5:1 the '#' in the value of D is part of it: there are no comments behind values",
+        ],
+    ),
+    ("csv", 'name;value\nA;"x;y"\n;z\n\nB;1;more\n'): (
+        {"A": "x;y", "B": "1"},
+        [
+            "1:1 read with ';' between cells, as the first row has it",
+            "3:1 left out: the row has no name or no value",
+            "5:1 what stands behind the value of B was left out",
+        ],
+    ),
     ("nul", "A=1\0B=a\nb\0bad\0"): ({"A": "1", "B": "a\nb"}, ["3:1 left out: entry 3 has no name and '='"]),
 }
 
@@ -253,6 +417,12 @@ def test_faults_of_whole_files_have_their_place() -> None:
         ("json", b"[1]", "f:1:1: this is no JSON object"),
         ("json", b'{"A": ' + b"[" * 100_000, "f:1:57: this is not JSON: it is nested more than 50 levels deep"),
         ("dotenv", b"A=1\nB=\xff\n", "f:2:3: byte 0xff is not UTF-8 text"),
+        ("yaml", b"A: [1\n", "f:2:1: this is not YAML: did not find expected ',' or ']'"),
+        ("toml", b"A = 1\nB = x\n", "f:2:5: this is not TOML: invalid value"),
+        ("pairs", b"{}", "f:1:1: this is no JSON list"),
+        ("csv", b'name,value\n"A,1\n', "f:2:1: this is not CSV: unexpected end of data"),
+        ("csv", b"A,B\n", "f:1:1: this table has no header row that says what is what"),
+        ("kube-configmap", b"kind: Pod\n", "f:1:1: there is no ConfigMap or Secret in it"),
     ]:
         with pytest.raises(CoinJarError) as caught:
             reader(dialect).read(data, "f")
@@ -261,4 +431,8 @@ def test_faults_of_whole_files_have_their_place() -> None:
 
 def test_dialects_are_recognised() -> None:
     table = {b"A=1\0B=2\0": "nul", b' {"A": "1"}': "json", b"# c\nexport A=1\n": "posix", b"A='1'\n": "dotenv", b"A=1\n": "dotenv"}
+    table |= {b"A: x\n": "yaml", b'[{"name": "A"}]': "pairs", b"[Service]\n": "systemd-dropin", b"FROM x\nENV A=1\n": "containerfile", b"name,value\n": "csv"}
+    table |= {b"apiVersion: v1\nkind: Secret\n": "kube-configmap"}
     assert {data: recognise(data).dialect for data in table} == table
+    by_name = {"a.toml": "toml", "a.properties": "properties", "a.yml": "yaml", "a.env": "dotenv"}
+    assert {name: recognise(b"a = 1\n", name).dialect for name in by_name} == by_name

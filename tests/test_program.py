@@ -91,21 +91,29 @@ def test_completion_is_silent_without_a_jar(tmp_path: Path) -> None:
     assert (done.out + done.err).strip() == ""
 
 
-def test_outside_packages_add_dialects_and_sources(demo: Coinjar) -> None:
+def test_outside_packages_add_dialects_sources_and_destinations(demo: Coinjar) -> None:
     """Entry points of another installed package, faked by a metadata folder on the path."""
     demo.write(
         {
             "more/more.py": "from coinjar.dialects.base import Dialect, Item, Reading, Place\nfrom coinjar.sources.base import Source\n"
             "class Shout(Dialect):\n    name = 'shout'\n    about = 'x'\n    def refusal(self, name, text): return None\n"
             "    def write(self, entries, heading): return ''.join(f'{e.name}!{e.text}\\n' for e in entries).encode()\n"
-            "def read(rest, dialect): return Source('more:' + rest, 'more', 'x', Reading([Item('LOG_LEVEL', rest, Place('more', 1, 1))], []))\n",
+            "def read(rest, dialect, asking): return Source('more:' + rest, 'more', 'x', Reading([Item('LOG_LEVEL', rest, Place('more', 1, 1))], []))\n",
+            "more/place.py": "from coinjar.destinations.base import Offline, Output, nothing_hidden\n"
+            "class Shelf(Offline):\n    keys = ('path',)\n"
+            "    def outputs(self, view): return [Output(self.resolve_path(self.text('path'), view.stage), b'!', False, 'x', nothing_hidden)]\n"
+            "    def read(self, stage): raise NotImplementedError\n",
             "more/more-1.dist-info/METADATA": "Metadata-Version: 2.1\nName: more\nVersion: 1\n",
-            "more/more-1.dist-info/entry_points.txt": "[coinjar.dialects]\nshout = more:Shout\n[coinjar.sources]\nmore = more:read\n",
+            "more/more-1.dist-info/entry_points.txt": "[coinjar.dialects]\nshout = more:Shout\n[coinjar.sources]\nmore = more:read\n[coinjar.destinations]\nshelf = place:Shelf\n",
+            "jar/jar.yaml": demo.read("jar/jar.yaml").replace("destinations:\n", "destinations:\n  there: {type: shelf, path: shelf}\n"),
         }
     )
     env = {"PYTHONPATH": str(demo.folder / "more")}
     assert "LOG_LEVEL!error\n" in demo("render", "prod", "--service", "berths", "--as", "shout", env=env).out
     assert "different" in demo("compare", "prod", "more:info", "--name", "LOG_LEVEL", env=env, code=1).out
+    demo("render", "prod", "there", env=env)
+    assert demo.read("shelf") == "!"
+    assert "there is no type 'shelf'" in demo("render", "prod", "there", code=3).err
     assert "did you mean 'posix'" in demo("render", "prod", "--service", "berths", "--as", "posxi", env=env, code=2).err
 
 

@@ -16,12 +16,12 @@ def rendered(jar: Jar, resolution: Resolution, dialect: Dialect) -> bytes:
     """The file. Raises InputError naming every variable that the dialect cannot carry, and those dialects that can."""
     entries = [Entry(name, seen.text, seen.variable) for name, seen in resolution.emitted()]
     dialect.known = Known(jar.stage_names(), jar.variables)
-    return render(dialect, entries, Heading(jar.app, resolution.stage, resolution.service), carriers())
+    return render(dialect, entries, Heading(jar.app, resolution.stage, resolution.service), carriers)
 
 
 def rendered_example(resolver: Resolver, service: str) -> bytes:
     """The committed example: what the service gets on this stage, from its declarations alone."""
-    return render(get("example"), example_entries(resolver, service), Heading(resolver.jar.app, resolver.stage, service), [])
+    return render(get("example"), example_entries(resolver, service), Heading(resolver.jar.app, resolver.stage, service))
 
 
 def rendered_stages(jar: Jar, resolutions: Sequence[Resolution], dialect: Dialect) -> bytes:
@@ -30,6 +30,6 @@ def rendered_stages(jar: Jar, resolutions: Sequence[Resolution], dialect: Dialec
     data = b""
     for one in resolutions:
         entries = [Entry(name, seen.text, seen.variable) for name, seen in one.emitted()]
-        refuse(dialect, entries, carriers())
+        refuse(dialect, entries, carriers)
         data = dialect.update(data, "stdout", entries, Heading(jar.app, one.stage, one.service))
     return data

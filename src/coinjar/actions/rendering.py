@@ -110,9 +110,11 @@ def look_at_destinations(opened: OpenJar, facts: Facts) -> None:
 
     around = Surroundings(facts.jar, opened.folder, Masker())
     spots: dict[str, list[Spot]] = {}
+    faults: dict[tuple[str, str, str, Place], list[str]] = {}
+    stages = {one.name: [stage for stage in facts.stages if is_for(facts.jar, one, stage)] for one in facts.jar.destinations.values()}
     for stage in facts.stages:
         around.pending.clear()
-        for destination in [one for one in facts.jar.destinations.values() if is_for(facts.jar, one, stage)]:
+        for destination in [one for one in facts.jar.destinations.values() if stage in stages[one.name]]:
             view = View(facts.resolver(stage), destination)
             try:
                 made = make(destination, around)
@@ -120,14 +122,16 @@ def look_at_destinations(opened: OpenJar, facts: Facts) -> None:
                 found = [*made.notices, *_secrets_in_the_open([File(destination.name, stage, one, SAME) for one in outputs])]
                 links, hops = look(made, view)
             except CoinJarError as fault:
-                for one in fault.each():
-                    if not (one.code.startswith("CJ") or one.code in OF_VALUES):
-                        spots.setdefault("CJ017", []).append(Spot(one.message, one.hint, one.place or destination.place, stage=None))
+                for one in [each for each in fault.each() if not (each.code.startswith("CJ") or each.code in OF_VALUES)]:
+                    faults.setdefault((destination.name, one.message, one.hint, one.place or destination.place), []).append(stage)
                 continue
             for notice in found:
                 spots.setdefault(notice.rule, []).append(Spot(notice.message, notice.fix, notice.place, notice.variable, None, notice.service))
             spots.setdefault("CJ021", []).extend(hops)
             facts.links += links
+    for (name, message, hint, place), where in faults.items():
+        on = "" if where == stages[name] else f" on {', '.join(where)}"
+        spots.setdefault("CJ017", []).append(Spot(f"{name}{on}: {message}", hint, place, None, where[0] if len(where) == 1 else None))
     facts.told = {code: list(dict.fromkeys(each)) for code, each in spots.items()}
 
 

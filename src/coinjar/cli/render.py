@@ -229,6 +229,8 @@ def _tell(found: Plan) -> None:
     """What is to know about the destinations, to stderr."""
     from coinjar.core.shown import visible
 
+    if found.notices and sys.stdout.isatty():
+        say("")
     for one in found.notices:
         say(f"{one.place}: {visible(one.message)}")
         say(f"    {visible(one.fix)}")

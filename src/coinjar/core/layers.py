@@ -74,6 +74,7 @@ class Resolver:
         self._fetched: dict[int, str | CoinJarError] = {}
         self._path: list[tuple[str, str]] = []
         self._involves: dict[str, set[str]] = {}
+        self._resolved: dict[tuple[str, str], dict[str, Resolved]] = {}
 
     def _layers(self, mine: bool, one_offs: Scope) -> list[NamedLayer]:
         layers = [NamedLayer("default", "default", {ALL: self.jar.defaults})]
@@ -246,6 +247,8 @@ class Resolver:
         Build-time variables are left out when `phase` is run, and the other way round. Raises every fault
         and every required variable without a value, all at once.
         """
+        if (service, phase) in self._resolved:
+            return self._resolved[service, phase]
         self.jar.service(service)
         found: dict[str, Resolved] = {}
         faults: list[CoinJarError] = []
@@ -262,6 +265,7 @@ class Resolver:
             elif seen.written is not None:
                 found[name] = seen
         raise_all(list({id(fault): fault for fault in faults}.values()))
+        self._resolved[service, phase] = found
         return found
 
 

@@ -223,8 +223,10 @@ def _pipeline(steps: Walk) -> None:
     after = (steps.folder / "pipeline.yaml").read_text()
     steps.holds("the file's comments stayed", all(line.partition("#")[2] in after for line in before.splitlines() if "#" in line))
     steps.holds("no secret went into it", "made-up" not in after)
-    steps.title("What does the last step see, and who decides?")
-    steps.run("coinjar why APP_TITLE --in pipeline --at '/jobs/[name=release]/steps/[name=announce]'")
+    steps.title("The release job says a title of its own, and this pipeline lets the whole pipeline's win: who decides for its last step?")
+    step = "--in pipeline --at '/jobs/[name=release]/steps/[name=announce]'"
+    steps.run(f"coinjar why APP_TITLE {step}")
+    steps.holds("the whole pipeline's title wins", json.loads(steps.ask(f"coinjar why APP_TITLE {step} --json"))["value"] == "Sandling Ferries")
 
 
 def _manifests(steps: Walk) -> None:

@@ -123,6 +123,11 @@ class View:
         return {one.name: seen for one in here if (seen := resolver.value(one.name, service)).text is not None}
 
     def _made(self, seen: Resolved) -> Iterable[Entry]:
+        if not seen.secret and not seen.variable.also_as:  # by far the most
+            return (Entry(seen.variable.name, seen.text, seen.variable),) if gets(self.destination, seen.variable.name) else ()
+        return self._made_with_care(seen)
+
+    def _made_with_care(self, seen: Resolved) -> Iterable[Entry]:
         if not gets(self.destination, seen.variable.name) or (seen.secret and self.destination.plain_only):
             return
         for name in (seen.variable.name, *seen.variable.also_as):
@@ -134,6 +139,8 @@ class View:
 
 def gets(destination: Destination, name: str) -> bool:
     """Whether a destination takes this variable at all."""
+    if destination.variables == ("*",) and not destination.without:
+        return True
     wanted = any(fnmatchcase(name, shape) for shape in destination.variables)
     return wanted and not any(fnmatchcase(name, shape) for shape in destination.without)
 
@@ -204,7 +211,7 @@ class Offline(ABC):
         """How many variables, and how many of them secret."""
         kept = [one for one in entries if one.text is not None]
         secret = sum(one.secret for one in kept)
-        return f"{len(kept)} variable{'s' if len(kept) != 1 else ''}" + (f", {secret} secret" if secret else "")
+        return f"{len(kept)} variable{'s' if len(kept) != 1 else ''}" + (f", {secret} secret{'s' if secret != 1 else ''}" if secret else "")
 
     def _is_hidden(self, names: frozenset[str]) -> Callable[[Item], bool]:
         """Whether an item's text is a secret: not the reference that stands in its place."""

@@ -33,7 +33,7 @@ class OciBundle(Offline):
             path = self.resolve_path(self.path, view.stage, service)
             file = shown_path(path)
             entries = view.entries(service)
-            refuse(get("nul"), entries, carriers())
+            refuse(get("nul"), entries, carriers)
             old = self.around.current(path) or read_bytes(path)
             found = follow(grow_json(decode(old, file)[0], file), "/process/env")
             wanted = {one.name: one.text for one in entries if one.text is not None}

@@ -48,7 +48,7 @@ class Containerfile(Offline):
             path = self.resolve_path(self.path, view.stage, service)
             entries = view.entries(service, ("build", "run"))
             self._refuse_secrets(entries)
-            refuse(self.dialect, entries, carriers())
+            refuse(self.dialect, entries, carriers)
             old = self.around.current(path) or read_bytes(path)
             data = self._with_lines(old, shown_path(path), entries)
             self.around.pending[path] = data

@@ -148,7 +148,7 @@ class Document(Offline):
         entries = self._entries(view)
         for spot in self.spots:
             if spot.pointer in entries:
-                refuse(get("json"), entries[spot.pointer], carriers())
+                refuse(get("json"), entries[spot.pointer], carriers)
         levels = {spot.pointer: document.level(spot.pointer, spot.decided_by) for spot in self.spots}
         wanted = self._wanted(entries, levels)
         changes = [one for spot in self.spots for one in self._changes(document, spot, levels[spot.pointer], wanted[spot.pointer], entries.get(spot.pointer))]

@@ -75,7 +75,7 @@ class File(Offline):
             entries = example_entries(view.resolver, service)
         else:
             entries = view.entries(service)
-        refuse(self.dialect, entries, carriers())
+        refuse(self.dialect, entries, carriers)
         if self.base:
             return self._settings(view, service, entries)
         path = self.resolve_path(self.path, view.stage, service)
@@ -116,7 +116,7 @@ class File(Offline):
         assert isinstance(self.dialect, Settings)
         base, over = self.resolve_path(self.base, "", service), self.resolve_path(self.path, view.stage, service)
         shared = View(Resolver(self.around.jar, SHARED, fetch=view.resolver.fetch), self.destination).entries(service, lenient=True)
-        refuse(self.dialect, shared, carriers())
+        refuse(self.dialect, shared, carriers)
         data = self.dialect.merge(self.around.current(base), shown_path(base), shared)
         below = {item.name: item.text for item in self.dialect.read(data, shown_path(base)).items}
         stuck = [one for one in entries if one.text is None and one.name in below]

@@ -110,10 +110,10 @@ class Manifests(Offline):
                     used[manifest.namespace].append(service)
         found: list[Made] = []
         for namespace, services in used.items():
-            entries = {service: [one for one in view.entries(service) if one.text is not None] for service in services}
-            first = {one.name: one for one in next(iter(entries.values()))}
-            common = [one for one in first.values() if len(services) > 1 and all(one in each for each in entries.values())]
-            groups = {ALL: common} | {service: [one for one in each if one not in common] for service, each in entries.items()}
+            texts = {service: {one.name: one for one in view.entries(service) if one.text is not None} for service in services}
+            first = next(iter(texts.values()))
+            common = {name: one for name, one in first.items() if len(services) > 1 and all(_same(each.get(name), one) for each in texts.values())}
+            groups = {ALL: list(common.values())} | {service: [one for name, one in each.items() if name not in common] for service, each in texts.items()}
             found += [made for service, group in groups.items() for made in self._of_group(service, namespace, group)]
         return found
 
@@ -122,13 +122,13 @@ class Manifests(Offline):
             group = [one for one in entries if one.secret is secret]
             dialect = get(name)
             assert isinstance(dialect, KubeConfigMap)
-            refuse(dialect, group, carriers())
+            refuse(dialect, group, carriers)
             if group:
                 yield Made(service, dialect, self._name(service, dialect.kind, group), namespace, group)
 
     def _name(self, service: str, kind: str, entries: list[Entry]) -> str:
         """A name that changes with the content. A Secret's digest is keyed, so that the name gives nothing away."""
-        content = dumps([kind, [[one.name, one.text] for one in sorted(entries)]], ensure_ascii=True).encode()
+        content = dumps([kind, [[one.name, one.text] for one in sorted(entries, key=lambda one: one.name)]], ensure_ascii=True).encode()
         keyed = kind == "Secret"
         digest = hmac.new(self.around.naming_key(), content, "sha256").hexdigest() if keyed else hashlib.sha256(content).hexdigest()
         return f"{self.around.jar.app}-{digest[:10]}-{service}".replace("_", "-")
@@ -245,6 +245,10 @@ class Manifests(Offline):
     def read(self, stage: str) -> Reading:
         target = self.resolve_path(self.target, stage)
         return environments(read_folder(target), self.around.jar.services, self.named)
+
+
+def _same(one: Entry | None, other: Entry) -> bool:
+    return one is not None and (one.text, one.secret) == (other.text, other.secret)
 
 
 class Old(NamedTuple):

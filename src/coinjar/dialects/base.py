@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Mapping, Sequence
-from typing import NamedTuple
+from collections.abc import Callable, Mapping, Sequence
+from typing import NamedTuple, TypeAlias
 
 from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
 from coinjar.core.model import Variable
@@ -113,14 +113,19 @@ def decode(data: bytes, file: str) -> tuple[str, list[Remark]]:
     return text, []
 
 
-def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Sequence[Dialect]) -> None:
+Carriers: TypeAlias = Callable[[], Sequence[Dialect]]
+"""Gives the dialects to name in a refusal; most files need none, and so import none."""
+
+
+def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tuple) -> None:
     """Raise InputError for every entry that the grammar cannot carry, naming those of `carriers` that can."""
     faults: list[CoinJarError] = []
     for entry in entries:
         why = dialect.refusal(entry.name, entry.text or "")
         if why:
-            able = [other.name for other in carriers if other.refusal(entry.name, entry.text or "") is None]
-            hint = f"these can carry it: {', '.join(able)}" if able else "no dialect can carry it: change the value or the name"
+            able = [other.name for other in carriers() if other.refusal(entry.name, entry.text or "") is None]
+            names = ", ".join(able[:6]) + (f" and {len(able) - 6} more" if len(able) > 6 else "")
+            hint = f"these can carry it: {names}" if able else "no dialect can carry it: change the value or the name"
             place = entry.variable.place if entry.variable else None
             faults.append(InputError(f"{dialect.name} cannot carry {entry.name}: {why}", hint=hint, place=place, code="cannot-carry"))
     clash = dialect.clash(entries)
@@ -129,7 +134,7 @@ def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Sequence[Dialec
     raise_all(faults)
 
 
-def render(dialect: Dialect, entries: Sequence[Entry], heading: Heading, carriers: Sequence[Dialect]) -> bytes:
+def render(dialect: Dialect, entries: Sequence[Entry], heading: Heading, carriers: Carriers = tuple) -> bytes:
     """Write the entries, or raise InputError as `refuse` does."""
     refuse(dialect, entries, carriers)
     return dialect.write(entries, heading)

@@ -16,6 +16,8 @@ _REFUSED = re.compile(
     + "".join(f"{chr((p << 16) | 0xFFFE)}{chr((p << 16) | 0xFFFF)}" for p in range(2, 17))
     + "]"
 )
+_KEPT = "\0"
+"""Stands beside what a backslash protects: blanks there are not at a value's end."""
 _LONGEST_LINE = 1 << 20
 """Bytes: LONG_LINE_MAX of unit files."""
 
@@ -75,7 +77,7 @@ class _EnvironmentFile:
             end = self.text.find("\n", at)
             if end < 0:
                 return len(self.text)
-            if self.text[end - 1] != "\\":
+            if (end - len(self.text[:end].rstrip("\\"))) % 2 == 0:
                 return end + 1
             self.remark(at, "the comment goes on in the next line, because of the backslash at its end")
             at = end + 1
@@ -98,28 +100,29 @@ class _EnvironmentFile:
         return at
 
     def _value(self, at: int, name: str, start: int) -> tuple[str, int]:
-        text, parts, bare = self.text, list[str](), ""
+        """The value that begins at `at`, and where to read on. Quotes mean something only before the first bare character."""
+        text, done, bare = self.text, "", ""
         while at < len(text) and text[at] not in "\n\r":
             letter = text[at]
-            if letter in "'\"" and not bare.strip():
+            if letter in "'\"" and not bare:
                 words, at = self._quote(letter, at + 1, name, start)
-                parts.append(words)
-                bare = ""
-            elif letter == "\\":
+                done += words
+                continue
+            if letter == "\\":
                 following = text[at + 1 : at + 2]
-                if following not in ("\n", ""):
+                if following not in ("\n", "\r", ""):
                     self.remark(start, f"{name}: the backslash before '{following}' was taken out, as systemd does")
-                bare += "" if following == "\n" else following
+                bare += _KEPT + ("" if following in ("\n", "\r") else following + _KEPT)
                 at += 2
-            else:
+                continue
+            if bare or letter not in " \t":
                 bare += letter
-                at += 1
+            at += 1
         if re.search(r"[ \t]#", bare):
             self.remark(start, f"the '#' in the value of {name} is part of it: systemd has no comments behind values")
-        if "$" in "".join(parts) + bare:
+        if "$" in done + bare:
             self.remark(start, f"{name}: its '$' is not replaced by anything")
-        value = "".join(parts) + (bare.strip(" \t") if not parts else bare.rstrip(" \t"))
-        return value, at + 1
+        return done + bare.rstrip(" \t").replace(_KEPT, ""), at + 1
 
     def _quote(self, quote: str, at: int, name: str, start: int) -> tuple[str, int]:
         parts: list[str] = []
