@@ -165,6 +165,8 @@ def test_one_file_for_all_stages(jar: Callable[..., Coinjar]) -> None:
     told = cj("adopt", "file+stage-prefixed:all.json", "--yes", "--service", "mailer")
     assert "all.json:1:2: left out: OTHER begins with no stage's name (the stages are dev, prod, prod-isles)" in told.err
     assert yaml.safe_load(cj.read("jar/plain/prod-isles.yaml")) == {"mailer": {"NEW": "error"}}
+    cj("put", "LEVEL=(empty)", "--stage", "dev")
+    assert "LEVEL,((empty)),error" in cj("render", "--every-stage", "--as", "csv", "-s", "mailer").out
     cj.write({"all.csv": "\ufeff" + cj.read("all.csv").replace(",", ";").replace("LEVEL;info", "LEVEL;(empty)").replace("PORT;8080;8080", "PORT;8080.0;81")})
     told = cj("adopt", "file:all.csv", "--service", "mailer", "--yes")
     assert "8080 → 81" in told.out
@@ -217,6 +219,12 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
 
 def test_nginx_serves_what_is_rendered_on_two_stages(jar: Callable[..., Coinjar]) -> None:
     cj = made(jar, TEMPLATES)
+    cj.write(
+        {
+            "jar/jar.yaml": cj.read("jar/jar.yaml")
+            + f"  start: {{type: file, as: exec-script, services: [web], path: start, fills: {{conf: '{cj.folder}/out/prod'}}}}\n"
+        }
+    )
     shutil.copy(Path(__file__).parent.parent / "src/coinjar/demo/app/web/nginx.conf.fill", cj.folder / "site")
     text = (cj.folder / "site").read_text().replace("${LISTEN_PORT}", "${PORT}").replace("${APP_TITLE}", "${LEVEL}").replace("${PUBLIC_URL}", "$request_method")
     cj.write({"in/nginx.conf.fill": text})
@@ -228,7 +236,11 @@ def test_nginx_serves_what_is_rendered_on_two_stages(jar: Callable[..., Coinjar]
         cj("put", f"PORT={port}", "--stage", stage)
         cj("render", stage)
         folder = cj.folder / "out" / stage
-        server = subprocess.Popen([nginx, "-p", folder, "-e", "error.log", "-c", "nginx.conf", "-g", "daemon off;"], stderr=subprocess.DEVNULL)
+        start: list[str | Path] = [nginx, "-p", folder, "-e", "error.log", "-c", "nginx.conf", "-g", "daemon off;"]
+        if stage == "prod":  # there its start script fills the template, and becomes the server
+            (folder / "nginx.conf").unlink()
+            start = ["sh", cj.folder / "start", *start]
+        server = subprocess.Popen(start, stderr=subprocess.DEVNULL)
         try:
             assert answer(port, server)["settings"] == {"APP_TITLE": title, "PUBLIC_URL": "GET", "asked": "ferry.example/x"}
         finally:

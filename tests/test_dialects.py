@@ -55,6 +55,32 @@ def test_real_readers_get_every_byte(dialect: str, program: str, tmp_path_factor
     holds()
 
 
+NAMES = ["y", "N", "on", "OFF", "null", "true", "1E3", "0755", "-", "a.b-c", ".5", "_", "NaN", "No"]
+
+
+@pytest.mark.parametrize(
+    ("dialect", "program"),
+    [
+        ("yaml", "pyyaml"),
+        ("yaml", "ruamel"),
+        ("kube-configmap", "kubectl"),
+        ("kube-configmap", "pyyaml"),
+        ("kube-secret", "kubectl"),
+        ("toml", "tomllib"),
+        ("properties", "java"),
+        ("containerfile", "podman_build"),
+        ("literal", "podman"),
+    ],
+)
+def test_names_stay_names(dialect: str, program: str, tmp_path: Path) -> None:
+    """Names, and values, that readers of YAML 1.1 take for booleans and numbers; and those that only few grammars carry."""
+    entries = [one for name in NAMES if get(dialect).refusal((one := Entry(name, name)).name, name) is None]
+    assert len(entries) >= 6
+    (tmp_path / "vars").write_bytes(render(get(dialect), entries, HEADING))
+    seen = READERS[dialect][program](tmp_path / "vars")
+    assert {name: text for name, text in seen.items() if name in NAMES} == {one.name: one.name.encode() for one in entries}
+
+
 @settings(max_examples=60)
 @given(TEXTS, st.sampled_from([name for name in BUILT_IN if get(name).reads]))
 def test_what_is_written_reads_back(texts: list[str], dialect: str) -> None:
@@ -91,7 +117,7 @@ def test_refusals_are_only_what_the_grammar_cannot_carry() -> None:
         "yaml": {"\0": True, "\ud800": False},
         "toml": {"\0": True, "\x7f": True},
         "properties": {" \f": True, "\ud800": False},
-        "csv": {'a\r\n",;': True, "(empty)": False, "(unset)": False},
+        "csv": {'a\r\n",;': True, "(empty)": True},
         "kube-configmap": {"": True, "\0": False},
         "containerfile": {'a "b" $c \\': True, "a\nb": False, "\r": False},
     }
@@ -101,7 +127,11 @@ def test_refusals_are_only_what_the_grammar_cannot_carry() -> None:
     assert "for themselves" in (get("posix").refusal("UID", "1") or "")
     maps = {"nul", "json", "yaml", "toml", "pairs", "stage-prefixed", "settings", "properties", "csv"}
     kube = {"kube-configmap", "kube-secret"}
-    for name, able in {"a.b-c": {"literal", "dotenv", *maps, *kube}, "ümlaut": maps, "1ST": {"dotenv", *maps}}.items():
+    for name, able in {
+        "a.b-c": {"literal", "compose", "dotenv", "containerfile", *maps, *kube},
+        "ümlaut": {"containerfile", *maps},
+        "1ST": {"dotenv", "containerfile", *maps},
+    }.items():
         assert {one.name for one in carriers() if one.refusal(name, "x") is None} == able, name
 
 

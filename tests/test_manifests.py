@@ -83,6 +83,9 @@ def test_every_kind_is_rewritten_and_valid(jar: Callable[..., Coinjar]) -> None:
             assert sorted(map(str, pod["containers"][0]["envFrom"])) == sorted(map(str, shared))
             assert "env" not in pod["initContainers"][0]
             assert {"configMapRef": {"name": named["ConfigMap", "mailer"]}} in pod["initContainers"][0]["envFrom"]
+    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace('to: "out/{stage}"', 'to: "out/{stage}", string_data: true')})
+    shown = cj("render", "prod", "--dry-run").out
+    assert "+stringData:\n+  TOKEN = •••• 14 chars #1" in shown
     secret = next((cj.folder / "out/prod").glob("*.secret.yaml"))
     assert secret.stat().st_mode & 0o777 == 0o600
     assert "bWFkZS11cC1zZWNyZXQ" not in done.out + done.err + cj("render", "prod", "--dry-run").out

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import re
 from abc import ABC, abstractmethod
+from bisect import bisect_right
 from collections.abc import Callable, Iterable, Mapping
 from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from coinjar.core.errors import InputError, Place
+from coinjar.core.errors import InputError, Place, raise_all
 from coinjar.core.guess import guess
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination, Jar, Resolved
@@ -118,9 +119,12 @@ class View:
         return self._entries[key]
 
     def _lenient(self, service: str, phase: str) -> dict[str, Resolved]:
+        """What has a value; a reference to what has none here is no fault, any other is."""
         resolver = self.resolver
         here = [one for one in resolver.jar.variables.values() if one.phase in (phase, "both") and resolver.applies(one, service)]
-        return {one.name: seen for one in here if (seen := resolver.value(one.name, service)).text is not None}
+        found = {one.name: resolver.value(one.name, service) for one in here}
+        raise_all([seen.fault for seen in found.values() if seen.fault is not None and seen.fault.code != "reference"])
+        return {name: seen for name, seen in found.items() if seen.text is not None}
 
     def _made(self, seen: Resolved) -> Iterable[Entry]:
         if not seen.secret and not seen.variable.also_as:  # by far the most
@@ -248,7 +252,8 @@ def hidden_lines(reading: Reading, total: int, is_secret: Callable[[Item], bool]
     for line, words in marks:
         if words is None:
             continue
-        following = next((start for start in starts if start > line), total + 1)
+        after = bisect_right(starts, line)
+        following = starts[after] if after < len(starts) else total + 1
         found[line] = f"{found[line]}, {words}" if line in found else words
         for more in range(line + 1, following):
             found.setdefault(more, "••••")

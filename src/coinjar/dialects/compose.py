@@ -11,11 +11,11 @@ import re
 from collections.abc import Sequence
 
 from coinjar.core.errors import place_of
-from coinjar.core.names import shell_can_set
 from coinjar.core.texts import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
 from coinjar.dialects.interpolation import Malformed, interpolate
 
+_NAME = re.compile(r"[-._a-zA-Z][-._a-zA-Z0-9]*")
 _BARE = re.compile(r"[\w./:@%+,=-]+", re.ASCII)
 _ESCAPES = {"\n": "\\n", "\r": "\\r", "\t": "\\t", '"': '\\"', "\\": "\\\\", "$": "$$"}
 _READ = {"n": "\n", "r": "\r", "t": "\t"}
@@ -28,8 +28,8 @@ class Compose(Dialect):
     about = "an env file of the Compose Specification: quotes, interpolation"
 
     def refusal(self, name: str, text: str) -> str | None:
-        if not shell_can_set(name):
-            return "the name has a character other than A to Z, digits and '_', or begins with a digit"
+        if not _NAME.fullmatch(name):
+            return "the name has a character other than A to Z, digits, '_', '-' and '.', or begins with a digit"
         return not_for_environments(text)
 
     def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:

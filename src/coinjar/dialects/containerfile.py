@@ -13,6 +13,9 @@ from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark
 _REFERENCE = re.compile(r"\$(?:([A-Za-z_]\w*)|\{([A-Za-z_]\w*)(?::?([-+])([^}]*))?\})")
 
 
+_NAME = re.compile(r"[-.\w]+")
+
+
 def quoted(text: str) -> str:
     """A value as one word of a Containerfile."""
     return '"' + re.sub(r'["\\$]', r"\\\g<0>", text) + '"'
@@ -26,9 +29,9 @@ def lines(entries: Sequence[Entry]) -> Iterator[str]:
             continue
         if phase in ("build", "both"):
             yield f"ARG {one.name}={quoted(one.text)}\n"
-        if phase == "both":
+        if phase == "both" and shell_can_set(one.name):
             yield f"ENV {one.name}=${{{one.name}}}\n"
-        elif phase == "run":
+        elif phase in ("run", "both"):
             yield f"ENV {one.name}={quoted(one.text)}\n"
 
 
@@ -39,8 +42,8 @@ class Containerfile(Dialect):
     about = "ENV and ARG lines of a Containerfile"
 
     def refusal(self, name: str, text: str) -> str | None:
-        if not shell_can_set(name):
-            return "the name has a character other than A to Z, digits and '_', or begins with a digit"
+        if not _NAME.fullmatch(name):
+            return "the name has a character other than letters, digits, '_', '-' and '.'"
         if "\n" in text or "\r" in text:
             return "it has a line break, and an instruction is one line"
         return not_for_environments(text)

@@ -11,7 +11,8 @@ from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark
 from coinjar.dialects.trees import carriable
 
 EMPTY, UNSET = "(empty)", "(unset)"
-"""What stands in a cell of the wide form, where a cell with nothing in it says nothing."""
+"""What stands in a cell of the wide form, where a cell with nothing in it says nothing; these texts themselves get more parentheses."""
+_LIKE_THEM = re.compile(r"\(+(?:empty|unset)\)+")
 _NEEDS_QUOTES = re.compile(r'[,;\t"\r\n]|^\s|\s$')
 
 
@@ -23,8 +24,6 @@ class Csv(Dialect):
     many_stages = True
 
     def refusal(self, name: str, text: str) -> str | None:
-        if text in (EMPTY, UNSET):
-            return f"'{text}' has a meaning of its own in a table"
         return carriable(name) or carriable(text)
 
     def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
@@ -45,7 +44,7 @@ class Csv(Dialect):
         for cells in rows.values():
             cells.pop(heading.stage, None)
         for one in entries:
-            rows.setdefault(one.name, {})[heading.stage] = UNSET if one.text is None else one.text or EMPTY
+            rows.setdefault(one.name, {})[heading.stage] = _cell(one.text)
         return _table([header, *([name, *(cells.get(stage, "") for stage in header[1:])] for name, cells in rows.items() if any(cells.values()))])
 
     def read(self, data: bytes, file: str) -> Reading:
@@ -81,9 +80,21 @@ def _wide(rows: list[tuple[int, list[str]]], columns: list[str], file: str, rema
             continue
         for stage, cell in zip(columns[1:], row[1:], strict=False):
             if cell and stage:
-                yield Item(row[0].strip(), None if cell == UNSET else "" if cell == EMPTY else cell, place, stage=stage)
+                yield Item(row[0].strip(), _meant(cell), place, stage=stage)
         if any(row[len(columns) :]):
             remarks.append(Remark(place, f"{row[0]} has more cells than the header has stages; the rest was left out", lost=True))
+
+
+def _cell(text: str | None) -> str:
+    if text is None:
+        return UNSET
+    return f"({text})" if _LIKE_THEM.fullmatch(text) else text or EMPTY
+
+
+def _meant(cell: str) -> str | None:
+    if cell in (EMPTY, UNSET):
+        return None if cell == UNSET else ""
+    return cell[1:-1] if _LIKE_THEM.fullmatch(cell) else cell
 
 
 def _table(rows: Sequence[Sequence[str]]) -> bytes:
