@@ -129,8 +129,7 @@ def _remove_containers() -> Iterator[None]:
     yield
     if consumers.podman_engine.cache_info().currsize:
         state = consumers.podman_state()
-        base, env = consumers.podman_engine()
-        subprocess.run([*base, "rmi", "-fa"], env=env, capture_output=True, check=False)
-        if os.path.ismount(state / "root" / "overlay"):
-            subprocess.run(["umount", str(state / "root" / "overlay")], check=False)
+        mounted = [line.split()[1] for line in Path("/proc/mounts").read_text().splitlines()]
+        for mount in sorted((one for one in mounted if one.startswith(f"{state}/")), reverse=True):
+            subprocess.run(["umount", "-l", mount], check=False)
         shutil.rmtree(state, ignore_errors=True)

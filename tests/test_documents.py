@@ -243,6 +243,38 @@ def test_faults_of_places_have_their_position(jar: Callable[..., Coinjar], place
     assert cj.read("ci.yaml") == PIPELINE
 
 
+def test_documents_of_their_own_for_each_stage_in_every_form(jar: Callable[..., Coinjar]) -> None:
+    places = "      /a/env: {form: lines}\n      /b: {form: pairs, variables: [LEVEL]}\n      /c: {variables: [LEVEL, 'PO*']}\n"
+    cj = pipeline(jar, places, more="    plain_only: true\n", prod="all: {LEVEL: error}\n")
+    cj.write(
+        {
+            "jar/jar.yaml": cj.read("jar/jar.yaml").replace("path: ci.yaml", "path: 'ci.{stage}.json'"),
+            "ci.dev.json": '{"a": {"x": [1.10]}}\n',
+            "ci.prod.json": '{\n\t"a": {"env": ["LEVEL=old", "BARE"]},\n\t"c": {"MINE": 1}\n}\n',
+        }
+    )
+    cj("render", "--every-stage")
+    assert json.loads(cj.read("ci.dev.json")) == {
+        "a": {"x": [1.1], "env": ["LEVEL=info", "PORT=8080", "SALT=a$b"]}, "b": [{"name": "LEVEL", "value": "info"}], "c": {"LEVEL": "info", "PORT": "8080"},
+    }  # fmt: skip
+    assert "1.10" in cj.read("ci.dev.json")
+    prod = json.loads(cj.read("ci.prod.json"))
+    assert prod["a"] == {"env": ["LEVEL=error", "BARE", "PORT=8080", "SALT=a$b"]}
+    assert prod["c"] == {"MINE": 1, "LEVEL": "error", "PORT": "8080"}
+    assert cj("render", "--every-stage", "--verify").out == "all 2 files up to date\n"
+    assert cj("why", "prod", "LEVEL", "--in", "ci", "--at", "/a").out.startswith("LEVEL = error")
+    assert "is another one on each stage" in cj("why", "LEVEL", "--in", "ci", "--at", "/a", code=2).err
+    assert cj("compare", "dest:ci@prod", "prod", "--name", "LEVEL").out.startswith("dest:ci@prod and prod: 1 the same")
+
+
+def test_an_environment_that_others_share_is_not_touched(jar: Callable[..., Coinjar]) -> None:
+    cj = pipeline(jar, "      /jobs/1/env: {stage: prod}\n", more="    plain_only: true\n")
+    shared = "jobs:\n- env: &e {LEVEL: old, MINE: x}\n- env: *e\n"
+    cj.write({"ci.yaml": shared})
+    assert "ci.yaml: changing LEVEL, PORT, SALT here would change something else too" in cj("render", "prod", code=3).err
+    assert cj.read("ci.yaml") == shared
+
+
 def test_completion_of_render(demo: Coinjar) -> None:
     env = {"_COINJAR_COMPLETE": "complete_bash", "COMP_CWORD": "3", "COMP_WORDS": "coinjar render prod pi"}
     assert "pipeline" in demo(code=None, env=env).out

@@ -243,6 +243,13 @@ def test_schemas_and_loader_agree() -> None:
         if "unknown key" in JAR_FAULTS[text][0] or "no kind" in JAR_FAULTS[text][0] or "reserved" in JAR_FAULTS[text][0]:
             assert not agrees("jar", f"coinjar: 1\napp: x\n{text}")
     assert not agrees("plain", "all: {A: null}")
+    for destination, right in {
+        "{type: file, as: json, path: x, services: [web], secrets: 'v/{name}'}": True, "{type: file, path: x}": False, "{type: file, as: json, path: x, suffix: y}": False,
+        "{type: document, path: x, places: {/env: {stage: dev, decided_by: [/x]}}}": True, "{type: document, path: x, places: {env: {}}}": False,
+        "{type: manifests, from: a, to: b, keep: 2, workloads: {a/b: web}}": True, "{type: oci-bundle}": False, "{path: x}": False, "{type: another, own: key}": True,
+        "{type: templates, from: a, to: b, suffix: .t, allow: {a: '[a-z]'}}": True, "{type: containerfile, path: x, plain_only: true}": True,
+    }.items():  # fmt: skip
+        assert agrees("jar", f"coinjar: 1\napp: x\ndestinations: {{d: {destination}}}\n") is right, destination
 
 
 def test_no_file_of_the_jar_lies_outside_a_stage(jar: Callable[..., Coinjar]) -> None:

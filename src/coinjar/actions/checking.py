@@ -28,7 +28,7 @@ def check(opened: OpenJar, *, allow_commands: bool = False) -> Checked:
     """Check a jar. Raises what reading it raises."""
     facts = Facts(opened.load(), fetcher(opened.folder, allow_commands=allow_commands))
     if facts.jar.destinations:
-        from coinjar.actions.rendering import look_at_destinations
+        from coinjar.actions.render_files import look_at_destinations
 
         look_at_destinations(opened, facts)
     findings = sorted(run(facts), key=lambda one: (one.spot.place, one.rule.code, one.spot.message))

@@ -27,7 +27,7 @@ from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
     from coinjar.actions.opening import OpenJar, Resolution
-    from coinjar.actions.rendering import Plan
+    from coinjar.actions.render_files import Plan
     from coinjar.core.shown import Masker
 
 
@@ -100,7 +100,7 @@ def _refuse_with_dialect(unfit: bool, more: list[str]) -> None:
 
 
 def _plan(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, *, allow_commands: bool, move_up: bool, only_looks: bool) -> Plan:
-    from coinjar.actions.rendering import plan, write
+    from coinjar.actions.render_files import plan, write
 
     if only_looks:
         return plan(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up)
@@ -119,7 +119,7 @@ def _print_one(
 ) -> None:
     """One service on one stage, to stdout."""
     from coinjar.actions.opening import the_service
-    from coinjar.actions.render import rendered, rendered_example
+    from coinjar.actions.render_text import rendered, rendered_example
     from coinjar.dialects import get
 
     found = get(dialect)
@@ -139,7 +139,7 @@ def _print_stages(
 ) -> None:
     """One service on every stage, to stdout, in a dialect that can hold them."""
     from coinjar.actions.opening import the_service
-    from coinjar.actions.render import rendered_stages
+    from coinjar.actions.render_text import rendered_stages
     from coinjar.dialects import BUILT_IN, get
 
     found = get(dialect)
@@ -177,7 +177,7 @@ def _for_eyes(resolution: Resolution, show_secrets: bool) -> Resolution:
 
 
 def _list_stale(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, keep: int | None) -> None:
-    from coinjar.actions.rendering import stale
+    from coinjar.actions.render_files import stale
     from coinjar.jarfile.load import shown_path
 
     for path in stale(opened, stages, names, masker, keep):
@@ -185,7 +185,7 @@ def _list_stale(opened: OpenJar, stages: list[str], names: list[str], masker: Ma
 
 
 def _show(found: Plan, *, verify: bool) -> None:
-    from coinjar.actions.rendering import CHANGED, NEW
+    from coinjar.actions.render_files import CHANGED, NEW
     from coinjar.cli.table import Text, show, styled, table, terminal_width
     from coinjar.jarfile.load import shown_path
 
@@ -214,7 +214,7 @@ def _show(found: Plan, *, verify: bool) -> None:
 
 
 def _show_differences(found: Plan) -> None:
-    from coinjar.actions.rendering import difference
+    from coinjar.actions.render_files import difference
     from coinjar.cli.table import show, styled
 
     styles = {"+": "green", "-": "red", "@": "cyan"}
@@ -231,9 +231,9 @@ def _tell(found: Plan) -> None:
 
     if found.notices and sys.stdout.isatty():
         say("")
-    for one in found.notices:
-        say(f"{one.place}: {visible(one.message)}")
-        say(f"    {visible(one.fix)}")
+    for _, spot in found.notices:
+        say(f"{spot.place}: {visible(spot.message)}")
+        say(f"    {visible(spot.fix)}")
 
 
 def _as_json(found: Plan) -> dict[str, Any]:
@@ -245,6 +245,6 @@ def _as_json(found: Plan) -> dict[str, Any]:
             for one in found.files
         ],
         "notices": [
-            {"message": one.message, "fix": one.fix, "file": one.place.file, "line": one.place.line, "column": one.place.column} for one in found.notices
+            {"message": one.message, "fix": one.fix, "file": one.place.file, "line": one.place.line, "column": one.place.column} for _, one in found.notices
         ],
     }

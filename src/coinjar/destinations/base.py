@@ -14,6 +14,7 @@ from coinjar.core.errors import InputError, Place, raise_all
 from coinjar.core.guess import guess
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination, Jar, Resolved
+from coinjar.core.rules.base import Spot
 from coinjar.core.shown import Masker
 from coinjar.dialects.base import Dialect, Entry, Heading, Item, Known, Reading
 from coinjar.documents.fields import Fields
@@ -23,15 +24,10 @@ _HOLDER = re.compile(r"\{([^{}]*)\}")
 
 
 class Notice(NamedTuple):
-    """Something to know about a destination, for `render` and for a rule of `check`."""
+    """Something to know about a destination, for `render`; and for a rule of `check`, if it names one."""
 
     rule: str
-    place: Place
-    message: str
-    fix: str
-    variable: str | None = None
-    stage: str | None = None
-    service: str | None = None
+    spot: Spot
 
 
 Hidden = Callable[[bytes], Mapping[int, str]]
@@ -200,8 +196,8 @@ class Offline(ABC):
             raise InputError(words, hint="put {service} into the path, or name one under services", place=self.destination.place, code="destination")
         return services
 
-    def notice(self, rule: str, place: Place, message: str, fix: str, **more: str | None) -> None:
-        self.notices.append(Notice(rule, place, message, fix, **more))
+    def notice(self, rule: str, place: Place, message: str, fix: str, variable: str | None = None) -> None:
+        self.notices.append(Notice(rule, Spot(message, fix, place, variable)))
 
     @abstractmethod
     def outputs(self, view: View) -> list[Output]:

@@ -167,7 +167,6 @@ class Manifests(Offline):
                     manifest.place(manifest.at("metadata", "name")),
                     words,
                     f"kubectl delete {manifest.kind.lower()} {manifest.name}, then apply",
-                    stage=view.stage,
                 )
         return "".join(parts).encode()
 

@@ -78,10 +78,15 @@ def instructions(text: str) -> Iterator[Instruction]:
         going_on = line.rstrip().endswith(escape)
         parts.append(line.rstrip()[:-1] if going_on else line)
         if not going_on:
-            word, _, rest = "".join(parts).strip().partition(" ")
+            yield from _instruction(start, parts)
             parts = []
-            if word:
-                yield Instruction(start, word.upper(), rest.strip())
+    yield from _instruction(start, parts)
+
+
+def _instruction(start: int, parts: list[str]) -> Iterator[Instruction]:
+    word, _, rest = "".join(parts).strip().partition(" ")
+    if word:
+        yield Instruction(start, word.upper(), rest.strip())
 
 
 class _Reader:

@@ -97,6 +97,7 @@ def _nowhere(pointer: str, steps: tuple[Step, ...], number: int, node: Tree) -> 
 
 
 def above(pointer: str, other: str) -> bool:
-    """Whether an environment at `pointer` belongs to what is around `other`'s: whole pipeline, job, step."""
-    mine, theirs = parse_pointer(pointer)[:-1], parse_pointer(other)[:-1]
-    return len(mine) < len(theirs) and theirs[: len(mine)] == mine
+    """Whether an environment at `pointer` belongs to what is around `other`'s, and has its name: whole pipeline, job, step."""
+    *mine, name = parse_pointer(pointer)
+    *theirs, its_name = parse_pointer(other)
+    return name == its_name and len(mine) < len(theirs) and theirs[: len(mine)] == mine

@@ -126,7 +126,7 @@ def look_at_destinations(opened: OpenJar, facts: Facts) -> None:
                     faults.setdefault((destination.name, one.message, one.hint, one.place or destination.place), []).append(stage)
                 continue
             for notice in found:
-                spots.setdefault(notice.rule, []).append(Spot(notice.message, notice.fix, notice.place, notice.variable, None, notice.service))
+                spots.setdefault(notice.rule, []).append(notice.spot)
             spots.setdefault("CJ021", []).extend(hops)
             facts.links += links
     for (name, message, hint, place), where in faults.items():
@@ -172,7 +172,7 @@ def _secrets_in_the_open(files: list[File]) -> list[Notice]:
     )
     fix = "add it to .gitignore"
     return [
-        Notice("CJ022", Place(shown_path(one.path)), "this file will hold a secret, and version control does not ignore it", fix, stage=one.stage)
+        Notice("CJ022", Spot("this file will hold a secret, and version control does not ignore it", fix, Place(shown_path(one.path))))
         for one in secret
         if known[one.path] == OPEN
     ]
