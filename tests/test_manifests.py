@@ -127,9 +127,14 @@ data: {t: b2xk}
 
 def test_what_is_not_managed_stays_and_is_told(jar: Callable[..., Coinjar]) -> None:
     cj = jar(JAR, prod="all: {TOKEN: x}\n")
-    cj.write({"k8s/shop.yaml": SHOP})
+    cj.write({"k8s/shop.yaml": SHOP, "k8s/list.yaml": "kind: List\nitems: []\n", "k8s/a.json": "{}"})
+    assert "jar/.local/naming.key: there was no key yet to name Secrets with" in cj("render", "prod", "--dry-run").err
     told = cj("render", "prod").err
+    assert "jar/.local/naming.key" in told
+    assert "naming.key" not in cj("render", "prod").err
     for line in (
+        "k8s/list.yaml:2:8: a list of objects is not looked into",
+        "k8s/a.json: a manifest in JSON is not looked into",
         "k8s/shop.yaml:17:11: LEVEL of shop comes from elsewhere here, and overrides the managed value",
         "k8s/shop.yaml:18:11: NOWHERE of shop stays as it is: the jar has no value of it for web on prod",
         "k8s/shop.yaml:25:9: the container stranger of shop belongs to no service, so its PORT stay as they are",

@@ -25,6 +25,7 @@ from coinjar.documents.fields import Fields
 from coinjar.documents.tree import Tree
 from coinjar.documents.writing import Plain, Writer
 from coinjar.jarfile.load import read_bytes, shown_path
+from coinjar.jarfile.naming import has_naming_key, key_path
 
 ORDER, SERVICE = "coinjar/order", "coinjar/service"
 """Annotations of the objects made: which is newer, and whose it is."""
@@ -76,7 +77,12 @@ class Manifests(Offline):
         target = self.resolve_path(self.target, view.stage)
         files = read_folder(folder)
         cluster = Cluster(files)
+        named = has_naming_key(self.around.folder)
         objects = self._objects(view, cluster)
+        if not named and any(one.dialect.kind == "Secret" for one in objects):
+            words = "there was no key yet to name Secrets with, so their names are new"
+            self.notice("", Place(shown_path(key_path(self.around.folder))), words, "where others render in turn, hand it over in COINJAR_NAMING_KEY")
+        self._not_looked_into(folder, cluster)
         outputs = [self._object_output(target, one) for one in objects]
         for path, manifests in files.items():
             data = self._rewritten(path, manifests, cluster, objects, view)
@@ -87,6 +93,13 @@ class Manifests(Offline):
         self._unused(cluster, objects)
         self._left_over(target, {one.path for one in outputs})
         return outputs
+
+    def _not_looked_into(self, folder: Path, cluster: Cluster) -> None:
+        for manifest in cluster.manifests():
+            if manifest.kind.endswith("List") and manifest.at("items") is not None:
+                self.notice("CJ022", manifest.place(manifest.at("items")), "a list of objects is not looked into", "write each as a document of its own")
+        for path in sorted(folder.rglob("*.json")) if folder.is_dir() else ():
+            self.notice("CJ022", Place(shown_path(path)), "a manifest in JSON is not looked into", "write it in YAML")
 
     def _workloads(self, manifests: list[Manifest]) -> str:
         return ", ".join(f"{one.kind} {one.name}" for one in manifests if one.kind) or "nothing"

@@ -14,6 +14,16 @@ from coinjar.jarfile.store import LOCAL, replace_file
 VARIABLE = "COINJAR_NAMING_KEY"
 
 
+def key_path(folder: Path) -> Path:
+    """Where a jar's key lies."""
+    return folder / LOCAL / "naming.key"
+
+
+def has_naming_key(folder: Path) -> bool:
+    """Whether there is one, here or in the environment."""
+    return bool(os.environ.get(VARIABLE)) or key_path(folder).exists()
+
+
 def naming_key(folder: Path, *, make: bool) -> bytes:
     """32 bytes: from COINJAR_NAMING_KEY (64 hex digits), else from .local/naming.key, which is made at its first use.
 
@@ -21,7 +31,7 @@ def naming_key(folder: Path, *, make: bool) -> bytes:
 
     Whoever renders with another key gets other names, and with them a rollout: machines that take turns share one.
     """
-    path = folder / LOCAL / "naming.key"
+    path = key_path(folder)
     place = Place(VARIABLE)
     text = os.environ.get(VARIABLE, "")
     if not text:
