@@ -270,9 +270,10 @@ def test_documents_of_their_own_for_each_stage_in_every_form(jar: Callable[..., 
 def test_an_environment_that_others_share_is_not_touched(jar: Callable[..., Coinjar]) -> None:
     cj = pipeline(jar, "      /jobs/1/env: {stage: prod}\n", more="    plain_only: true\n")
     shared = "jobs:\n- env: &e {LEVEL: old, MINE: x}\n- env: *e\n"
-    cj.write({"ci.yaml": shared})
-    assert "ci.yaml: changing LEVEL, PORT, SALT here would change something else too" in cj("render", "prod", code=3).err
-    assert cj.read("ci.yaml") == shared
+    for text in (shared, "jobs:\n- {}\n- env:\n    ? LEVEL\n    : old\n"):
+        cj.write({"ci.yaml": text})
+        assert "ci.yaml: changing LEVEL, PORT, SALT here would change something else too" in cj("render", "prod", code=3).err
+        assert cj.read("ci.yaml") == text
 
 
 def test_completion_of_render(demo: Coinjar) -> None:

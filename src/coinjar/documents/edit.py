@@ -59,20 +59,23 @@ def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: Writer) -
         meant = _edited(meant, edit.path, edit.value)
     removals = [one for one in edits if one.value is None]
     additions = [one for one in edits if one.value is not None]
-    while additions:
-        text, additions = _written(text, additions, writer, read)
-    text = _all_removed(text, removals, writer, read)  # last, so that a collection which gets others is never empty
-    done: Any
+    done: Any = None
     try:
+        while additions:
+            text, additions = _written(text, additions, writer, read)
+        text = _all_removed(text, removals, writer, read)  # last, so that a collection which gets others is never empty
         done = data_of(read(text))
-    except (yaml.YAMLError, CoinJarError):
-        done = None
+    except (yaml.YAMLError, CoinJarError, ValueError):
+        pass  # a way of writing that is not foreseen (an explicit key): refused below
     for edit in removals:
         meant, done = _without_empty(meant, edit.path[:-1]), _without_empty(done, edit.path[:-1])
     if done != meant:
         names = ", ".join(dict.fromkeys(str(edit.path[-1]) for edit in edits))
         raise InputError(
-            f"changing {names} here would change something else too (an anchor that others use?)", hint="change it by hand", place=Place(file), code="edit"
+            f"changing {names} here would change something else too (an anchor that others use? an unusual layout?)",
+            hint="change it by hand",
+            place=Place(file),
+            code="edit",
         )
     return text
 
