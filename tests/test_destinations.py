@@ -167,9 +167,19 @@ def test_one_file_for_all_stages(jar: Callable[..., Coinjar]) -> None:
     assert yaml.safe_load(cj.read("jar/plain/prod-isles.yaml")) == {"mailer": {"NEW": "error"}}
     cj("put", "LEVEL=(empty)", "--stage", "dev")
     assert "LEVEL,((empty)),error" in cj("render", "--every-stage", "--as", "csv", "-s", "mailer").out
-    cj.write({"all.csv": "\ufeff" + cj.read("all.csv").replace(",", ";").replace("LEVEL;info", "LEVEL;(empty)").replace("PORT;8080;8080", "PORT;8080.0;81")})
+    cj.write(
+        {
+            "all.csv": "\ufeff"
+            + cj.read("all.csv")
+            .replace(",", ";")
+            .replace("prod-isles", "prod-isles;remarks")
+            .replace("LEVEL;info", "LEVEL;(empty)")
+            .replace("PORT;8080;8080", "PORT;8080.0;81")
+        }
+    )
     told = cj("adopt", "file:all.csv", "--service", "mailer", "--yes")
     assert "8080 → 81" in told.out
+    assert "all.csv:1:1: left out: the column 'remarks' is no stage" in told.err
     assert yaml.safe_load(cj.read("jar/plain/dev.yaml"))["mailer"]["LEVEL"] == ""
     assert "PORT: the value of PORT is not a port" in told.err
     clash = made(jar, "  p: {type: file, as: stage-prefixed, services: [web], variables: [ISLES_X], path: all.json}\n", dev="all: {}\n")
@@ -388,6 +398,7 @@ LINKED: dict[str, list[tuple[dict[str, str], str, list[str]]]] = {
         ({"Containerfile": f"FROM x\n{'# coinjar: begin'}\n# coinjar: end\nEXPOSE 8081/tcp\n"}, "{type: containerfile, services: [web], path: Containerfile, plain_only: true}", ["Containerfile:4:1: web exposes 8081, and its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
         ({"in/a.fill": "listen [::]:81 ssl;\n${LEVEL}\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:1:13: web listens on 81, and its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
         ({"k8s/a.yaml": "kind: Pod\nmetadata: {name: web}\nspec:\n  containers:\n  - name: web\n    ports: [{name: http, containerPort: 80}]\n    livenessProbe: {httpGet: {port: http}}\n"}, "{type: manifests, from: k8s, to: 'out/{stage}'}", ["k8s/a.yaml:6:41: web has the container port 80, and", "k8s/a.yaml:7:37: web is probed (livenessProbe) at 80, and"]),
+        ({"compose.yaml": "services:\n  web:\n    build: {context: app}\n", "app/Dockerfile": "FROM x\nEXPOSE 70\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["app/Dockerfile:2:1: web exposes 70, and"]),
         ({"compose.yaml": "services:\n  web:\n    image: x\n    ports: ['8080:90']\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["compose.yaml:4:13: web is published from port 90, and"]),
     ],
     "CJ021": [

@@ -39,10 +39,17 @@ def links(made: Offline, view: View) -> Iterator[Link]:
             for manifest in manifests:
                 yield from _of_workload(made, manifest, view)
     elif isinstance(made, Document):
-        document = made.open(view.stage)
-        for name, node in compose_services(document):
-            if name in view.services():
-                yield from _published(document, name, node, view.stage)
+        yield from _of_compose(made, view)
+
+
+def _of_compose(made: Document, view: View) -> Iterator[Link]:
+    """The ports that a Compose file publishes, and those that the Containerfiles it builds from expose."""
+    document = made.open(view.stage)
+    for name, node in compose_services(document):
+        if name in view.services():
+            yield from _published(document, name, node, view.stage)
+            if containerfile := _built_from(made.resolve_path(made.path, view.stage), node):
+                yield from _exposed(containerfile, name, view.stage)
 
 
 def _listened(made: Templates, view: View) -> Iterator[Link]:
@@ -121,11 +128,10 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
     if build is None:
         return
     build = build.plain
-    context = build.text if build.kind == "scalar" else _text(build, "context", ".")
     args_node = build.child("args") if build.kind == "map" else None
     passed = {one.name for one in args_node.plain.members} if args_node else set()
     passed |= {one.text.partition("=")[0] for one in _elements(args_node)}
-    containerfile = next((one for one in _candidates(path.parent / context, build) if one.is_file()), None)
+    containerfile = _built_from(path, service)
     if containerfile is None:
         return
     text, _ = decode(read_bytes(containerfile), shown_path(containerfile))
@@ -151,9 +157,16 @@ def _text(node: Tree, name: str, default: str) -> str:
     return child.plain.text if child else default
 
 
-def _candidates(context: Path, build: Tree) -> list[Path]:
+def _built_from(compose: Path, service: Tree) -> Path | None:
+    """The Containerfile that a service of a Compose file is built from, if it is there."""
+    node = service.child("build")
+    if node is None:
+        return None
+    build = node.plain
+    context = compose.parent / (build.text if build.kind == "scalar" else _text(build, "context", "."))
     named = _text(build, "dockerfile", "") if build.kind == "map" else ""
-    return [context / named] if named else [context / "Containerfile", context / "Dockerfile"]
+    candidates = [context / named] if named else [context / "Containerfile", context / "Dockerfile"]
+    return next((one for one in candidates if one.is_file()), None)
 
 
 def _steering(made: Document, document: OpenDocument, path: Path, view: View) -> Iterator[Spot]:

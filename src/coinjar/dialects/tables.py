@@ -58,7 +58,11 @@ class Csv(Dialect):
         if columns[0].lower() != "name" or len(columns) < 2:
             hint = "the first row is name,value, or name and a stage a column"
             raise InputError("this table has no header row that says what is what", hint=hint, place=Place(file, first, 1), code="shape")
-        return Reading(list(_wide(rest, columns, file, remarks)), remarks)
+        for column in columns[1:]:
+            if column and self.known.stages and column not in self.known.stages:
+                remarks.append(Remark(Place(file, first, 1), f"left out: the column '{column}' is no stage", lost=True))
+        stages = [one if not self.known.stages or one in self.known.stages else "" for one in columns]
+        return Reading(list(_wide(rest, stages, file, remarks)), remarks)
 
 
 def _narrow(rows: list[tuple[int, list[str]]], file: str, remarks: list[Remark]) -> Iterator[Item]:
