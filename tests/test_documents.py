@@ -154,7 +154,7 @@ def pipeline(jar: Callable[..., Coinjar], places: str, *, more: str = "", **plai
     return cj
 
 
-THREE = "      /env: {variables: [GONE]}\n      '/jobs/[name=one]/env': {stage: prod, without: [TOKEN, SALT]}\n      '/jobs/[name=two]/env': {stage: prod, variables: [LEVEL, PORT]}\n"
+THREE = "      /env: {services: []}\n      '/jobs/[name=one]/env': {stage: prod, without: [TOKEN, SALT]}\n      '/jobs/[name=two]/env': {stage: prod, variables: [LEVEL, PORT]}\n"
 
 
 def test_levels_are_brought_in_step_and_moved_up(jar: Callable[..., Coinjar]) -> None:
@@ -173,6 +173,19 @@ def test_levels_are_brought_in_step_and_moved_up(jar: Callable[..., Coinjar]) ->
     cj("put", "LEVEL=debug", "--stage", "prod")
     cj("render", "prod")
     assert yaml.safe_load(cj.read("ci.yaml"))["env"]["LEVEL"] == "debug"
+
+
+def test_a_level_between_is_not_overlooked(jar: Callable[..., Coinjar]) -> None:
+    """What the widest level says must be said again below one that says something else."""
+    places = (
+        "      /env: {variables: [LEVEL]}\n      '/jobs/[name=one]/env': {without: [LEVEL, SALT]}\n      '/jobs/[name=one]/steps/0/env': {variables: [LEVEL]}\n"
+    )
+    cj = pipeline(jar, places, more="    plain_only: true\n")
+    cj("render", "prod")
+    done = yaml.safe_load(cj.read("ci.yaml"))
+    assert (done["env"]["LEVEL"], done["jobs"][0]["env"]["LEVEL"], done["jobs"][0]["steps"][0]["env"]) == ("info", "old", ["PORT=1", "LEVEL=info"])
+    cj("render", "prod", "--move-up")  # nothing is taken to a level that does not take it
+    assert yaml.safe_load(cj.read("ci.yaml")) == done
 
 
 def test_why_tells_what_a_step_sees(jar: Callable[..., Coinjar]) -> None:

@@ -11,8 +11,9 @@ from coinjar.core.guess import guess
 from coinjar.core.shown import Masker
 from coinjar.destinations import make
 from coinjar.destinations.base import Surroundings, View
-from coinjar.destinations.document import Document, OpenDocument
+from coinjar.destinations.document import Document
 from coinjar.destinations.levels import Level, above_all, deciding
+from coinjar.destinations.opened import OpenDocument
 from coinjar.documents.bare import becomes
 
 KEYS = ("env", "environment", "variables")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import NamedTuple
 
 from coinjar.core.errors import Place
@@ -64,19 +64,24 @@ def idle(levels: Sequence[Level]) -> list[tuple[Level, Held, Level]]:
 
 
 def lifted(
-    final: dict[str, dict[str, str]], own: Mapping[str, Mapping[str, str]], now: Mapping[str, Mapping[str, str | None]], *, everything: bool
+    final: dict[str, dict[str, str]],
+    own: Mapping[str, Mapping[str, str]],
+    now: Mapping[str, Mapping[str, str | None]],
+    takes: Mapping[str, Callable[[str], bool]],
+    *,
+    everything: bool,
 ) -> dict[str, dict[str, str]]:
     """Move what all levels right below another repeat up to it.
 
-    `final` is what each level should say, by pointer; `own` what it gets for itself; `now` what it says at present. Without
-    `everything` only what stands above already is moved, so that what was once moved up stays there.
+    `final` is what each level should say, by pointer; `own` what it gets for itself; `now` what it says at present;
+    `takes` which names it takes at all. Without `everything` only what stands above already is moved, so that what was once moved up stays there.
     """
     result = {pointer: dict(entries) for pointer, entries in final.items()}
     for parent in sorted(result, key=lambda one: -one.count("/")):
         children = [one for one in result if nearest_above(one, list(result)) == parent]
         if len(children) < 2:
             continue
-        for name in [name for name in result[children[0]] if all(name in result[child] for child in children)]:
+        for name in [name for name in result[children[0]] if takes[parent](name) and all(name in result[child] for child in children)]:
             texts = {result[child][name] for child in children}
             clashes = name in own[parent] and own[parent][name] not in texts
             there = now[parent].get(name) is not None and name not in own[parent]

@@ -11,8 +11,9 @@ from coinjar.core.model import Jar
 from coinjar.core.rules.base import Link, Spot
 from coinjar.destinations.base import Offline, View
 from coinjar.destinations.containerfile import Containerfile
-from coinjar.destinations.document import Document, OpenDocument
+from coinjar.destinations.document import Document
 from coinjar.destinations.manifests import Manifests
+from coinjar.destinations.opened import OpenDocument
 from coinjar.destinations.templates import Templates
 from coinjar.destinations.workloads import Manifest, read_folder, service_of
 from coinjar.dialects.base import decode

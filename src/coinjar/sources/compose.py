@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from coinjar.core.errors import InputError, Place
-from coinjar.destinations.document import OpenDocument
+from coinjar.destinations.opened import OpenDocument
 from coinjar.dialects.base import Item, Reading, Remark
 from coinjar.dialects.compose import Compose
 from coinjar.dialects.interpolation import Malformed, interpolate

@@ -9,7 +9,7 @@ from coinjar.core.shown import Masker
 from coinjar.destinations import make
 from coinjar.destinations.base import Surroundings
 from coinjar.destinations.bundle import read_bundle as bundle_reading
-from coinjar.destinations.document import OpenDocument
+from coinjar.destinations.opened import OpenDocument
 from coinjar.destinations.workloads import environments, read_folder
 from coinjar.dialects.base import Item, Reading, Remark
 from coinjar.documents.bare import becomes

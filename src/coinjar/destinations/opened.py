@@ -1,0 +1,55 @@
+"""A YAML or JSON document that holds environments, taken apart."""
+
+from __future__ import annotations
+
+from coinjar.core.errors import InputError, Place, place_of
+from coinjar.destinations.levels import Level
+from coinjar.dialects.base import decode
+from coinjar.documents.bare import becomes
+from coinjar.documents.environments import held
+from coinjar.documents.jsontree import grow_json
+from coinjar.documents.pointer import Found, follow
+from coinjar.documents.tree import Tree, grow
+from coinjar.documents.yamltext import compose
+
+
+class OpenDocument:
+    """A document's text taken apart. Raises InputError for what is neither YAML nor JSON."""
+
+    def __init__(self, data: bytes, file: str) -> None:
+        self.file = file
+        self.data = data
+        self.as_json = file.lower().endswith(".json")
+        self.text = decode(data, file)[0]
+        if not self.as_json:
+            compose(data, file)
+        self.root: Tree | None = grow_json(self.text, file) if self.as_json else grow(self.text)
+
+    def place(self, node: Tree) -> Place:
+        return place_of(self.text, node.start, self.file)
+
+    def follow(self, pointer: str) -> Found:
+        try:
+            return follow(self.root, pointer)
+        except InputError as fault:
+            fault.place = fault.place or Place(self.file)
+            raise
+
+    def level(self, pointer: str, decided_by: tuple[str, ...] = ()) -> Level:
+        """The environment at a pointer; empty if it is not there yet."""
+        found = self.follow(pointer)
+        place = self.place(found.node or found.trail[-1])
+        try:
+            entries = {one.name: one for one in held(found.node)}
+            return Level(pointer, place, entries, decided_by, {name: self.place(one.at) for name, one in entries.items()})
+        except InputError as fault:
+            raise InputError(f"{pointer}: {fault.message}", hint=fault.hint, place=place, code=fault.code) from None
+
+    def meaning(self, node: Tree | None) -> tuple[str, str] | None:
+        """What a scalar is to its reader and becomes, if it is no text."""
+        return becomes(node, as_json=self.as_json) if node is not None else None
+
+    def stays(self, node: Tree | None) -> bool:
+        """Whether a scalar that has the right characters also becomes the right text."""
+        meaning = self.meaning(node)
+        return meaning is None or node is None or meaning[1] == node.text
