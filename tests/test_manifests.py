@@ -153,6 +153,22 @@ def test_what_is_not_managed_stays_and_is_told(jar: Callable[..., Coinjar]) -> N
     assert {"CJ022"} <= codes
 
 
+def test_a_container_beside_the_service_gets_nothing(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(JAR, prod="all: {TOKEN: x}\n")
+    plain, inline = "{name: NAME, image: x}", "{name: NAME, image: x, env: [{name: PORT, value: '1'}]}"
+    pod = "kind: Pod\nmetadata: {name: web}\nspec: {initContainers: [INIT], containers: [MAIN]}\n"
+    cj.write({
+        "k8s/one.yaml": pod.replace("INIT", f"{plain}, {inline}".replace("NAME", "wait", 1).replace("NAME", "migrate")).replace("MAIN", plain.replace("NAME", "main")),
+        "k8s/two.yaml": pod.replace("INIT", "").replace("MAIN", f"{plain}, {plain}".replace("NAME", "web", 1).replace("NAME", "proxy")),
+    })  # fmt: skip
+    cj("render", "prod")
+    seen: dict[str, int] = {}
+    for file in ("one", "two"):
+        spec = yaml.safe_load(cj.read(f"out/prod/{file}.yaml"))["spec"]
+        seen |= {one["name"]: len(one.get("envFrom", [])) for section in ("initContainers", "containers") for one in spec[section] or []}
+    assert seen == {"wait": 0, "migrate": 2, "main": 2, "web": 2, "proxy": 0}
+
+
 def test_refusals_come_before_anything_is_written(jar: Callable[..., Coinjar]) -> None:
     big = "x" * 400_000
     cj = jar(

@@ -36,8 +36,16 @@ def test_start_up_imports_little(demo: Coinjar) -> None:
     within = imported(demo, "within", "prod", "--service", "berths", "--", "/bin/true")
     assert not {name for name in within if name.split(".")[0] in HEAVY or name in HEAVY}
     own = {name for name in within if name.startswith("coinjar.")}
-    assert not {name for name in own if name.startswith(("coinjar.dialects", "coinjar.sources", "coinjar.core.rules", "coinjar.cli.table", "coinjar.demo"))}
+    assert not {
+        name
+        for name in own
+        if name.startswith(("coinjar.dialects", "coinjar.sources", "coinjar.destinations", "coinjar.core.rules", "coinjar.cli.table", "coinjar.demo"))
+    }
+    assert "coinjar.documents.edit" not in own
     assert len(own) < 35
+    for door in ("coinjar.actions.opening", "coinjar.jarfile.load", "coinjar.destinations.templates", "coinjar.dialects.trees"):
+        quick = f"import {door}, yaml.reader; print(type(yaml.reader.Reader.NON_PRINTABLE).__name__)"  # its patterns are put off
+        assert subprocess.run([sys.executable, "-I", "-c", quick], capture_output=True, text=True, check=True).stdout == "_Later\n"
 
 
 COMPLETIONS = {

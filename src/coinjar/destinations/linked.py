@@ -72,7 +72,7 @@ def _exposed(path: Path, service: str, stage: str) -> Iterator[Link]:
 def _of_workload(made: Manifests, manifest: Manifest, view: View) -> Iterator[Link]:
     for container in manifest.containers():
         service = service_of(manifest, container, made.around.jar.services, made.named)
-        if service not in view.services() or container.path[-2] == "initContainers":
+        if service not in view.services() or container.is_init:
             continue
         named: dict[str, str] = {}
         for port in _elements(container.node.child("ports")):

@@ -164,6 +164,10 @@ class Manifests(Offline):
 
     def _service(self, view: View, manifest: Manifest, container: Container) -> str | None:
         service = service_of(manifest, container, self.around.jar.services, self.named)
+        if container.is_init and service not in (container.name, self.named.get(f"{manifest.name}/{container.name}"), self.named.get(container.name)):
+            # One that has nothing of the service's now, such as one that waits for a port, needs nothing of it.
+            declared = self.around.jar.variables
+            service = service if any(one.name in declared for one in held(container.node.child("env"))) else None
         return service if service in view.services() else None
 
     def _rewritten(self, path: Path, manifests: list[Manifest], cluster: Cluster, objects: list[Made], view: View) -> bytes:

@@ -10,6 +10,8 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import NamedTuple
 
+from yaml.nodes import ScalarNode
+
 from coinjar.core.errors import CoinJarError, InputError, Place, place_of, raise_all
 from coinjar.core.model import Destination
 from coinjar.core.names import suggestion
@@ -62,9 +64,7 @@ class Templates(Offline):
         node = self.options.get("allow")
         if node is None:
             return {}
-        pairs = (
-            [("*", node)] if not hasattr(node, "value") or isinstance(node.value, str) else [(name, one) for name, _, one in self.fields.members(node, "allow")]
-        )
+        pairs = [("*", node)] if isinstance(node, ScalarNode) else [(name, one) for name, _, one in self.fields.members(node, "allow")]
         found = {}
         for name, one in pairs:
             try:

@@ -40,6 +40,10 @@ class Container(NamedTuple):
     node: Tree
     path: Steps
 
+    @property
+    def is_init(self) -> bool:
+        return "initContainers" in self.path
+
 
 class Manifest:
     """One document of a file. `blanked` keeps its positions: all before it is blank."""
@@ -188,11 +192,17 @@ class Cluster:
 
 
 def service_of(manifest: Manifest, container: Container, services: Mapping[str, object], named: Mapping[str, str]) -> str | None:
-    """Whose container it is: as `workloads:` says (workload/container, container or workload), else by the name."""
+    """Whose container it is: as `workloads:` says (workload/container, container or workload), else by its name.
+
+    By its workload's name only an init container, and the only container there is: one beside it is another program.
+    """
     for key in (f"{manifest.name}/{container.name}", container.name, manifest.name):
         if key in named:
             return named[key]
-    return next((name for name in (container.name, manifest.name) if name in services), None)
+    if container.name in services:
+        return container.name
+    alone = sum(not one.is_init for one in manifest.containers()) == 1
+    return manifest.name if manifest.name in services and (container.is_init or alone) else None
 
 
 def environments(files: Mapping[Path, list[Manifest]], services: Mapping[str, object], named: Mapping[str, str], *, others: bool = False) -> Reading:
