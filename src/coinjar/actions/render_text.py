@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from coinjar.actions.opening import Resolution
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
-from coinjar.destinations.example import example_entries
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Dialect, Entry, Heading, Known, refuse, render
 
@@ -21,6 +20,8 @@ def rendered(jar: Jar, resolution: Resolution, dialect: Dialect) -> bytes:
 
 def rendered_example(resolver: Resolver, service: str) -> bytes:
     """The committed example: what the service gets on this stage, from its declarations alone."""
+    from coinjar.dialects.example import example_entries
+
     return render(get("example"), example_entries(resolver, service), Heading(resolver.jar.app, resolver.stage, service))
 
 

@@ -70,7 +70,7 @@ class File(Offline):
     def _of_service(self, view: View, service: str) -> list[Output]:
         assert self.dialect
         if self.dialect.name == "example":
-            from coinjar.destinations.example import example_entries
+            from coinjar.dialects.example import example_entries
 
             entries = example_entries(view.resolver, service)
         else:

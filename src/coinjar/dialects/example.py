@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from coinjar.core.layers import Resolver
 from coinjar.dialects.base import Entry, Heading
 from coinjar.dialects.quoted import Dotenv
 
@@ -27,3 +28,14 @@ class Example(Dotenv):
             line = super().write([one], heading).decode().split("\n", 1)[1].rstrip("\n")
             blocks.append(f"# {about} [{kind}{needed}]\n{line if one.text is not None else f'#{one.name}='}")
         return ("\n\n".join(blocks) + "\n").encode()
+
+
+def example_entries(resolver: Resolver, service: str) -> list[Entry]:
+    """What the service gets on this stage, from its declarations alone."""
+    entries = []
+    for variable in resolver.jar.variables.values():
+        if resolver.applies(variable, service):
+            default = variable.default.content if variable.default else None
+            text = CHANGE_ME if variable.secret or (variable.required and default is None) else default if isinstance(default, str) else None
+            entries.append(Entry(variable.name, text, variable))
+    return entries
