@@ -63,7 +63,7 @@ def test_files_are_written_whole_private_and_only_if_all_is_well(jar: Callable[.
     cj("put", "LEVEL=a\nb", "--stage", "prod", "--service", "mailer")
     cj("put", "PORT=81", "--stage", "prod")
     told = cj("render", "prod", code=3).err
-    assert "literal cannot carry LEVEL: it has a line break" in told
+    assert "env on prod: literal cannot carry LEVEL: it has a line break" in told
     assert {path: path.read_bytes() for path in before} == before
 
 
@@ -285,6 +285,13 @@ def test_a_script_fills_templates_where_it_starts(jar: Callable[..., Coinjar], t
         assert (folder / "filled/here/a b").stat().st_mode & 0o777 == 0o600
         assert (folder / "filled/here/sub/x").read_text() == "8080\n"
         assert sorted(path.name for path in folder.rglob("*") if path.is_file()) == ["a b", "x"]
+    base, env = podman_engine()  # and in a container that has neither Coin Jar nor Python
+    shared = tmp_path / "shared"
+    shared.mkdir()
+    shutil.copy(cj.folder / "start", shared / "start")
+    run = [*base, "run", "--rm", "--network", "host", "-v", f"{shared}:/w", "-w", "/w", "localhost/coinjar/base:1"]
+    done = subprocess.run([*run, "/bin/busybox", "sh", "start", "/bin/busybox", "cat", "filled/here/a b"], env=env, capture_output=True, check=False)
+    assert done.stdout == b"-%s'it's $5\n$host\n\n", done.stderr
 
 
 CONTAINERFILE = """\
@@ -398,7 +405,7 @@ LINKED: dict[str, list[tuple[dict[str, str], str, list[str]]]] = {
         ({"Containerfile": f"FROM x\n{'# coinjar: begin'}\n# coinjar: end\nEXPOSE 8081/tcp\n"}, "{type: containerfile, services: [web], path: Containerfile, plain_only: true}", ["Containerfile:4:1: web exposes 8081, and its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
         ({"in/a.fill": "listen [::]:81 ssl;\n${LEVEL}\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:1:13: web listens on 81, and its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
         ({"k8s/a.yaml": "kind: Pod\nmetadata: {name: web}\nspec:\n  containers:\n  - name: web\n    ports: [{name: http, containerPort: 80}]\n    livenessProbe: {httpGet: {port: http}}\n"}, "{type: manifests, from: k8s, to: 'out/{stage}'}", ["k8s/a.yaml:6:41: web has the container port 80, and", "k8s/a.yaml:7:37: web is probed (livenessProbe) at 80, and"]),
-        ({"compose.yaml": "services:\n  web:\n    build: {context: app}\n", "app/Dockerfile": "FROM x\nEXPOSE 70\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["app/Dockerfile:2:1: web exposes 70, and"]),
+        ({"compose.yaml": "services:\n  web:\n    build: {context: app}\n", "app/Containerfile": "FROM x\nEXPOSE 70\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["app/Containerfile:2:1: web exposes 70, and"]),
         ({"compose.yaml": "services:\n  web:\n    image: x\n    ports: ['8080:90']\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["compose.yaml:4:13: web is published from port 90, and"]),
     ],
     "CJ021": [

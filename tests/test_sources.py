@@ -126,6 +126,15 @@ def test_containerfiles(cj: Coinjar, text: str, items: dict[str, str], told: lis
     assert all(line in err for line in told), err
 
 
+def test_build_arguments_are_adopted_as_such(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(SMALL)
+    cj.write({"Containerfile": 'ARG BASE=3\nFROM x:${BASE}\nARG RELEASE=1\nENV RELEASE=${RELEASE} LEVEL="debug"\n'})
+    cj("adopt", "file:Containerfile", "--stage", "dev", "--yes")
+    declared = yaml.safe_load(cj.read("jar/jar.yaml"))["variables"]
+    assert (declared["BASE"]["phase"], declared["RELEASE"]["phase"]) == ("build", "both")
+    assert json.loads(cj("render", "dev", "--as", "json", "-s", "mailer").out) == {"PORT": "8080", "LEVEL": "debug", "RELEASE": "1"}
+
+
 def test_documents_bundles_and_objects(cj: Coinjar) -> None:
     cj.write({
         "ci.yaml": "jobs:\n- name: a\n  env: {A: 1.10, B: 'x', C: }\n", "config.json": '{"ociVersion": "1.0", "process": {"env": ["A=1", "A=2", "BAD"]}}',

@@ -37,7 +37,7 @@ R
 cp -r "$(dirname "$0")/../src/coinjar/demo/app" "$work/app"
 
 shot adopt 'coinjar adopt file:old.env --stage dev --yes' 9
-shot grid 'coinjar grid' 11
+shot grid 'coinjar grid' 10
 shot grid-wide 'coinjar grid' 9
 shot why 'coinjar why prod LOG_LEVEL --service timetable; echo; coinjar why prod TICKET_DB_URL --service ticketing'
 shot compare 'coinjar compare rehearsal prod'

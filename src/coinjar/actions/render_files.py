@@ -91,7 +91,10 @@ def plan(
             made = make(destination, around)
             outputs = made.outputs(View(resolvers[stage], destination))
         except CoinJarError as fault:
-            faults += fault.each()
+            for one in fault.each():
+                if one.code == "cannot-carry":  # of several destinations only one may be unable to
+                    one.message = f"{destination.name} on {stage}: {one.message}"
+                faults.append(one)
             continue
         notices += made.notices
         for output in outputs:

@@ -31,7 +31,9 @@ KINDS = {"different": "different", "left": "only left", "right": "only right", "
 
 def run(
     ctx: typer.Context,
-    left: Annotated[str, typer.Argument(metavar="A", autocompletion=stage_names, help="A stage, file:PATH, file+DIALECT:PATH, or - for stdin.")],
+    left: Annotated[
+        str, typer.Argument(metavar="A", autocompletion=stage_names, help="A stage, file:PATH, file+DIALECT:PATH, or another source (docs/formats.md).")
+    ],
     right: Annotated[str, typer.Argument(metavar="B", autocompletion=stage_names, help="The other one.")],
     service: ServiceOption = None,
     name: NamePattern = None,

@@ -18,13 +18,13 @@ from coinjar.core.names import suggestion  # noqa: E402
 # Each command's line in the help: where it stands in the work, and what it does.
 COMMANDS = {
     "new": ("Define", "Make a jar here: stages, services, .gitignore."),
-    "adopt": ("Define", "Bring variables from an existing file into a stage."),
+    "adopt": ("Define", "Bring variables from a file or another source into a stage."),
     "put": ("Define", "Set values, for one stage or several."),
     "drop": ("Define", "Remove values, or whole variables."),
     "value": ("Look", "Print one value, exactly."),
     "grid": ("Look", "Show the matrix: variables down, stages across."),
     "why": ("Look", "Explain one value: every layer that spoke, and who won."),
-    "compare": ("Look", "Put two stages or files side by side."),
+    "compare": ("Look", "Put two stages, files or other sources side by side."),
     "check": ("Look", "Look for what is missing, wrong, or will surprise."),
     "render": ("Use", "Write destinations, or a service's variables in a dialect."),
     "within": ("Use", "Run a program with a service's variables."),
