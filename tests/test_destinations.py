@@ -10,6 +10,7 @@ import shutil
 import signal
 import socket
 import subprocess
+import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -17,7 +18,10 @@ from urllib.request import Request, urlopen
 
 import pytest
 import yaml
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
+from coinjar.dialects import BUILT_IN
 from tests.conftest import Coinjar
 from tests.consumers import need, podman_engine
 
@@ -439,3 +443,46 @@ def test_linked_places(jar: Callable[..., Coinjar], code: str) -> None:
             assert any(one.startswith(line) for one in told), (line, told)
         for name in files:
             (cj.folder / name).unlink()
+
+
+@settings(max_examples=25, suppress_health_check=list(HealthCheck))
+@given(
+    st.sampled_from([name for name in BUILT_IN if name not in ("example", "csv", "stage-prefixed", "containerfile")]),
+    st.lists(st.text(st.sampled_from("aZ9 '\"\\$#\n\té=:-"), min_size=1, max_size=12), min_size=3, max_size=3),
+)
+def test_no_diff_shows_a_secret(dialect: str, texts: list[str]) -> None:
+    """Whatever the secret, the file before it and the file after: what is shown of both is the same for any other secret of its shape."""
+    shown = []
+    for mark in ("made-up-one", "made-up-two"):
+        old, new, other = (mark + text + mark for text in texts)
+        with tempfile.TemporaryDirectory() as folder:
+            cj = Coinjar(Path(folder))
+            cj.write(
+                {
+                    "jar/jar.yaml": f"coinjar: 1\napp: t\n{JAR}destinations: {{d: {{type: file, as: {dialect}, services: [web], path: out}}}}\n",
+                    "jar/plain/prod.yaml": json.dumps({"all": {"TOKEN": old, "LEVEL": "x"}}),
+                }
+            )
+            if cj("render", "prod", code=None).code:
+                return  # this dialect cannot carry it
+            cj.write({"jar/plain/prod.yaml": json.dumps({"all": {"TOKEN": new, "LEVEL": "y"}, "web": {"TOKEN": other}})})
+            done = cj("render", "prod", "--dry-run", code=None)
+            shown.append((done.code, done.out, done.err))
+            assert "made-up" not in done.out + done.err
+    assert shown[0] == shown[1]
+
+
+def test_what_stands_elsewhere_in_a_file_is_masked_too(jar: Callable[..., Coinjar]) -> None:
+    cj = made(
+        jar,
+        "  ci: {type: document, path: ci.yaml, services: [web], plain_only: true, places: {/env: {}}}\n  k8s: {type: manifests, from: k8s, to: 'out/{stage}', plain_only: true}\n  b: {type: oci-bundle, services: [web], path: config.json, plain_only: true}\n  i: {type: containerfile, services: [web], path: Containerfile, plain_only: true}\n",
+    )
+    cj.write({
+        "ci.yaml": "env: {LEVEL: old}\nother: {API_TOKEN: made-up-1}\nlist:\n- --password=made-up-2\n- name: DB_PASSWORD\n  value: made-up-3\n- same: made-up-3\n",
+        "k8s/a.yaml": "kind: Pod\nmetadata: {name: web}\nspec:\n  containers:\n  - name: web\n    args: [--token=made-up-4]\n    env:\n    - {name: LEVEL, value: old}\n---\nkind: Secret\nmetadata: {name: s}\nstringData: {pin: made-up-5}\n",
+        "config.json": '{"process": {\n"env": ["LEVEL=old",\n"TOKEN=made-up-6", "TOKEN=made-up-7"]}}\n',
+        "Containerfile": "FROM a\nENV TOKEN=made-up-8\n# coinjar: begin\n# coinjar: end\nFROM b\n# coinjar: begin\n# coinjar: end\n",
+    })  # fmt: skip
+    done = cj("render", "prod", "--dry-run")
+    assert done.out.count("•••• 9 chars") >= 6
+    assert "made-up" not in done.out + done.err

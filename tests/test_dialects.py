@@ -429,7 +429,7 @@ READINGS = {
             "5:1 what stands behind the value of B was left out",
         ],
     ),
-    ("nul", "A=1\0B=a\nb\0bad\0"): ({"A": "1", "B": "a\nb"}, ["3:1 left out: entry 3 has no name and '='"]),
+    ("nul", "A=1\0B=a\nb\0bad\0"): ({"A": "1", "B": "a\nb"}, ["2:3 left out: entry 3 has no name and '='"]),
 }
 
 

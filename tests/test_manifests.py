@@ -196,6 +196,10 @@ def test_names_follow_content_and_old_objects_are_listed(jar: Callable[..., Coin
         assert len(names[-1]) == min(number + 1, 3)
     assert cj("render", "prod", "--stale").out == ""
     assert cj("render", "prod", "--stale", "--keep", "1").out == f"out/prod/{(names[0]).pop()}\n"
+    cj("put", "TOKEN", "--stage", "dev", stdin="first")
+    cj("render", "dev")
+    digests = [path.name.split("-")[1] for path in (cj.folder / "out").glob("*/*.secret.yaml")]
+    assert len(digests) == len(set(digests)) == 2  # equal secrets, and nobody sees that they are
     one = cj("render", "prod", "--json").out
     moved = cj("render", "prod", "--json", "--dry-run", env={"COINJAR_NAMING_KEY": "0" * 64}).out
     assert {path["path"] for path in json.loads(one)["files"]} ^ {path["path"] for path in json.loads(moved)["files"]}  # the Secret's name is keyed

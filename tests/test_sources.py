@@ -147,7 +147,7 @@ def test_documents_bundles_and_objects(cj: Coinjar) -> None:
     for line in (
         "ci.yaml:3:9: A is a number there, and becomes '1.1'",
         "ci.yaml:3:26: left out: C has no value",
-        "config.json:1:50: A stands twice; the last one counts, as in runc",
+        "config.json:1:50: A stands twice (first in line 1); the last one counts",
         "'BAD' has no '='",
     ):
         assert line in told

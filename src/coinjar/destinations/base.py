@@ -241,7 +241,8 @@ class Offline(ABC):
 
 def hidden_lines(reading: Reading, total: int, is_secret: Callable[[Item], bool], masker: Masker) -> dict[int, str]:
     """The lines from each secret to the next entry, and those of what could not be read."""
-    marks = [(item.place.line, f"{item.name} = {masker.mask(item.text or '')}" if item.secret or is_secret(item) else None) for item in reading.items]
+    texts = {item.text for item in reading.items if item.text and (item.secret or is_secret(item))}  # the same text elsewhere is no less secret
+    marks = [(item.place.line, f"{item.name} = {masker.mask(item.text or '')}" if item.text in texts else None) for item in reading.items]
     marks += [(remark.place.line, "•••• (left out by its reader, and may be a secret)") for remark in reading.remarks if remark.lost]
     starts = sorted({line for line, _ in marks})
     found: dict[int, str] = {}

@@ -7,6 +7,7 @@ from functools import partial
 from coinjar.core.errors import InputError, Place, place_of
 from coinjar.core.model import Destination
 from coinjar.destinations.base import Offline, Output, Surroundings, View, gets
+from coinjar.destinations.opened import every_entry
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Item, Reading, Remark, decode, refuse
 from coinjar.documents.edit import apply
@@ -44,7 +45,7 @@ class OciBundle(Offline):
             data = apply(old, file, edits(found.node, found.path, LINES, wanted, gone, same=same), as_json=True)
             self.around.pending[path] = data
             secret = any(one.secret and one.text is not None for one in entries)
-            hidden = self.hide_items(partial(read_bundle, file=file), [one.name for one in entries if one.secret])
+            hidden = self.hide_items(partial(every_entry, file=file), [one.name for one in entries if one.secret])
             outputs.append(Output(path, data, secret, self.about(entries), hidden))
         return outputs
 
@@ -69,13 +70,11 @@ def read_bundle(data: bytes, file: str) -> Reading:
                 "this is no bundle's config.json: it has no process", hint="give the config.json of a bundle", place=Place(file), code="shape"
             ) from None
         raise
-    items: dict[str, Item] = {}
+    items: list[Item] = []
     for one in held(found.node):
         place = place_of(text, one.at.start, file)
         if one.text is None:
             remarks.append(Remark(place, f"left out: '{one.name}' has no '=', and a runtime refuses it", lost=True))
             continue
-        if one.name in items:
-            remarks.append(Remark(place, f"{one.name} stands twice; the last one counts, as in runc"))
-        items[one.name] = Item(one.name, one.text, place)
-    return Reading(list(items.values()), remarks)
+        items.append(Item(one.name, one.text, place))
+    return Reading(items, remarks)

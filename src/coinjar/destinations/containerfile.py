@@ -10,8 +10,8 @@ from coinjar.core.errors import InputError, Place, raise_all
 from coinjar.core.model import Destination
 from coinjar.destinations.base import Offline, Output, Surroundings, View, reading_of
 from coinjar.dialects import carriers, get
-from coinjar.dialects.base import Entry, Reading, decode, refuse
-from coinjar.dialects.containerfile import instructions, lines, quoted
+from coinjar.dialects.base import Entry, Item, Reading, decode, refuse
+from coinjar.dialects.containerfile import assignments, instructions, lines, quoted
 from coinjar.documents.fields import Fields
 from coinjar.jarfile.load import read_bytes, shown_path
 
@@ -52,7 +52,7 @@ class Containerfile(Offline):
             old = self.around.current(path) or read_bytes(path)
             data = self._with_lines(old, shown_path(path), entries)
             self.around.pending[path] = data
-            hidden = self.hide_items(partial(self.dialect.read, file=shown_path(path)), ())
+            hidden = self.hide_items(partial(_every_assignment, file=shown_path(path)), ())
             outputs.append(Output(path, data, secret=False, about=self.about(entries), hidden=hidden))
         return outputs
 
@@ -99,6 +99,17 @@ class Containerfile(Offline):
             reading = reading_of(self.dialect, self.resolve_path(self.path, stage, service))
             found = Reading([*found.items, *(item._replace(service=service) for item in reading.items)], [*found.remarks, *reading.remarks])
         return found
+
+
+def _every_assignment(data: bytes, file: str) -> Reading:
+    """What any stage of a build sets, to find the lines that may hold secrets."""
+    text, _ = decode(data, file)
+    items = [
+        Item(name, value, Place(file, one.line, 1))
+        for one in instructions(text)
+        for name, value in (assignments(one.rest, bare_ok=True) if one.word in ("ENV", "ARG") else [(one.word, None)])
+    ]
+    return Reading(items, [])
 
 
 def _again(entry: Entry) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 
 from coinjar.core.errors import CoinJarError, Place, raise_all
 from coinjar.core.layers import Resolver
@@ -10,7 +11,7 @@ from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
 from coinjar.destinations.base import Offline, Output, Surroundings, View, gets
 from coinjar.destinations.levels import Level, ancestors, idle, lifted, nearest_above
-from coinjar.destinations.opened import OpenDocument
+from coinjar.destinations.opened import OpenDocument, every_entry
 from coinjar.destinations.places import Spot, read_form, read_places
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Entry, Item, Reading, refuse
@@ -63,7 +64,7 @@ class Document(Offline):
         self.around.pending[path] = data
         got = {one.name: one for group in entries.values() for one in group}
         secret_names = [name for name, one in got.items() if one.secret and one.text is not None]
-        hidden = self.hide_items(lambda data: self._read(OpenDocument(data, document.file), None), secret_names)
+        hidden = self.hide_items(partial(every_entry, file=document.file), secret_names)
         return [Output(path, data, bool(secret_names), self.about(got.values()), hidden, merges=True)]
 
     def _stageless(self, view: View) -> View:
@@ -169,13 +170,11 @@ class Document(Offline):
         return before.places[entry.name] if known else document.place(entry.at)
 
     def read(self, stage: str) -> Reading:
-        return self._read(self.open(stage), stage)
-
-    def _read(self, document: OpenDocument, stage: str | None) -> Reading:
-        """What the places hold; with a stage, those of other stages left out. A narrower place comes later, and so counts."""
+        """What the places hold, those of other stages left out. A narrower place comes later, and so counts."""
+        document = self.open(stage)
         items: list[Item] = []
         for spot in sorted(self.spots, key=lambda one: one.pointer.count("/")):
-            if stage is not None and spot.stage not in (None, stage):
+            if spot.stage not in (None, stage):
                 continue
             for name, one in document.level(spot.pointer).entries.items():
                 if one.text is not None:

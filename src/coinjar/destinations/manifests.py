@@ -15,7 +15,18 @@ from coinjar.core.errors import Place
 from coinjar.core.model import Destination
 from coinjar.core.names import ALL
 from coinjar.destinations.base import Offline, Output, Surroundings, View, gets, nothing_hidden
-from coinjar.destinations.workloads import MADE_ANEW, Cluster, Container, Manifest, environments, read_folder, read_manifests, readable, service_of
+from coinjar.destinations.workloads import (
+    MADE_ANEW,
+    Cluster,
+    Container,
+    Manifest,
+    environments,
+    every_entry_of,
+    read_folder,
+    read_manifests,
+    readable,
+    service_of,
+)
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Entry, Reading, decode, refuse
 from coinjar.dialects.kube import KubeConfigMap
@@ -88,7 +99,7 @@ class Manifests(Offline):
             data = self._rewritten(path, manifests, cluster, objects, view)
             to = target / path.relative_to(folder)
             self.around.pending[to] = data
-            hidden = self.hide_items(partial(self._read_one, file=shown_path(to)), ())
+            hidden = self.hide_items(partial(every_entry_of, file=shown_path(to)), ())
             outputs.append(Output(to, data, self._holds_secrets(data, shown_path(to)), self._workloads(manifests), hidden))
         self._unused(cluster, objects)
         self._left_over(target, {one.path for one in outputs})
@@ -104,12 +115,9 @@ class Manifests(Offline):
     def _workloads(self, manifests: list[Manifest]) -> str:
         return ", ".join(f"{one.kind} {one.name}" for one in manifests if one.kind) or "nothing"
 
-    def _read_one(self, data: bytes, file: str) -> Reading:
-        return readable(read_manifests(data, file))
-
     def _holds_secrets(self, data: bytes, file: str) -> bool:
         """Whether a manifest has a readable secret in it, which then is its author's."""
-        return any(item.secret or (item.text and self.around.is_secret(item.name, item.text)) for item in self._read_one(data, file).items)
+        return any(item.secret or (item.text and self.around.is_secret(item.name, item.text)) for item in readable(read_manifests(data, file)).items)
 
     # -- objects
 
@@ -127,21 +135,24 @@ class Manifests(Offline):
             first = next(iter(texts.values()))
             common = {name: one for name, one in first.items() if len(services) > 1 and all(_same(each.get(name), one) for each in texts.values())}
             groups = {ALL: list(common.values())} | {service: [one for name, one in each.items() if name not in common] for service, each in texts.items()}
-            found += [made for service, group in groups.items() for made in self._of_group(service, namespace, group)]
+            found += [made for service, group in groups.items() for made in self._of_group(view.stage, service, namespace, group)]
         return found
 
-    def _of_group(self, service: str, namespace: str, entries: list[Entry]) -> Iterable[Made]:
+    def _of_group(self, stage: str, service: str, namespace: str, entries: list[Entry]) -> Iterable[Made]:
         for name, secret in (("kube-configmap", False), ("kube-secret", True)):
             group = [one for one in entries if one.secret is secret]
             dialect = get(name)
             assert isinstance(dialect, KubeConfigMap)
             refuse(dialect, group, carriers)
             if group:
-                yield Made(service, dialect, self._name(service, dialect.kind, group), namespace, group)
+                yield Made(service, dialect, self._name(stage, service, dialect.kind, group), namespace, group)
 
-    def _name(self, service: str, kind: str, entries: list[Entry]) -> str:
-        """A name that changes with the content. A Secret's digest is keyed, so that the name gives nothing away."""
-        content = dumps([kind, [[one.name, one.text] for one in sorted(entries, key=lambda one: one.name)]], ensure_ascii=True).encode()
+    def _name(self, stage: str, service: str, kind: str, entries: list[Entry]) -> str:
+        """A name that changes with the content.
+
+        A Secret's digest is keyed, and another for each stage and service, so that the name gives nothing away: not even that two are equal.
+        """
+        content = dumps([kind, stage, service, [[one.name, one.text] for one in sorted(entries, key=lambda one: one.name)]], ensure_ascii=True).encode()
         keyed = kind == "Secret"
         digest = hmac.new(self.around.naming_key(), content, "sha256").hexdigest() if keyed else hashlib.sha256(content).hexdigest()
         return f"{self.around.jar.app}-{digest[:10]}-{service}".replace("_", "-")

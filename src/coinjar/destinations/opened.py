@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from coinjar.core.errors import InputError, Place, place_of
 from coinjar.destinations.levels import Level
-from coinjar.dialects.base import decode
+from coinjar.dialects.base import Item, Reading, decode
 from coinjar.documents.bare import becomes
 from coinjar.documents.environments import held
 from coinjar.documents.jsontree import grow_json
@@ -53,3 +55,32 @@ class OpenDocument:
         """Whether a scalar that has the right characters also becomes the right text."""
         meaning = self.meaning(node)
         return meaning is None or node is None or meaning[1] == node.text
+
+
+def every_entry(data: bytes, file: str) -> Reading:
+    """Everything in a document that looks like a name with a value, wherever it stands: to find the lines that may hold secrets."""
+    document = OpenDocument(data, file)
+    return Reading(entries_below(document.root, document.place), [])
+
+
+def entries_below(root: Tree | None, place: Callable[[Tree], Place]) -> list[Item]:
+    """Members of mappings, `NAME=VALUE` elements of lists, and elements with a name and a value."""
+    items: list[Item] = []
+
+    def look(node: Tree) -> None:
+        name, value = node.child("name"), node.child("value")
+        if name is not None and value is not None and name.kind == value.kind == "scalar":
+            items.append(Item(name.text, value.text, place(node)))
+        for member in node.members:
+            inner = member.value.plain
+            items.append(Item(member.name, inner.text if inner.kind == "scalar" else "", place(member.key)))
+            look(member.value)
+        for element in node.elements:
+            key, equals, text = element.text.partition("=")
+            if equals:
+                items.append(Item(key.lstrip("-"), text, place(element)))
+            look(element)
+
+    if root is not None:
+        look(root)
+    return items

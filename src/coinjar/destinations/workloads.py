@@ -10,6 +10,7 @@ from typing import NamedTuple
 import yaml
 
 from coinjar.core.errors import InputError, Place
+from coinjar.destinations.opened import entries_below
 from coinjar.dialects.base import Item, Reading, Remark, decode
 from coinjar.dialects.kube import object_items
 from coinjar.dialects.trees import Document
@@ -235,3 +236,10 @@ def readable(manifests: list[Manifest]) -> Reading:
         for container in manifest.containers():
             items += [Item(one.name, one.text, manifest.place(one.at)) for one in held(container.node.child("env")) if one.text is not None]
     return Reading(items, [])
+
+
+def every_entry_of(data: bytes, file: str) -> Reading:
+    """Everything in a file of manifests that looks like a name with a value: to find the lines that may hold secrets."""
+    manifests = read_manifests(data, file)
+    items = [item for one in manifests for item in entries_below(one.root, one.document.place)]
+    return Reading([*items, *readable(manifests).items], [])

@@ -95,9 +95,9 @@ def _plain(name: str) -> str:
 
 
 def object_items(document: Document, root: Tree) -> list[Item]:
-    """What a ConfigMap or a Secret holds."""
+    """What a ConfigMap or a Secret holds; of a name in both sections the later one, `stringData`, counts."""
     is_secret = (root.child("kind") or root).text == "Secret"
-    items: dict[str, Item] = {}
+    items: list[Item] = []
     for section in ("data", "stringData") if is_secret else ("data",):
         mapping = root.child(section)
         for member in mapping.members if mapping else ():
@@ -109,11 +109,11 @@ def object_items(document: Document, root: Tree) -> list[Item]:
                     continue
                 item = item._replace(text=text)
             if item:
-                items[item.name] = item._replace(secret=is_secret or None)
+                items.append(item._replace(secret=is_secret or None))
     binary = root.child("binaryData")
     for member in binary.members if binary else ():
         document.remarks.append(Remark(document.place(member.key), f"left out: {member.name} is binary", lost=True))
-    return list(items.values())
+    return items
 
 
 def _decoded(text: str) -> str | None:

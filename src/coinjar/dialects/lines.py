@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from coinjar.core.errors import Place
+from coinjar.core.errors import Place, place_of
 from coinjar.core.texts import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
 
@@ -85,10 +85,12 @@ class Nul(Dialect):
     def read(self, data: bytes, file: str) -> Reading:
         text, remarks = decode(data, file)
         items: list[Item] = []
+        at = 0
         for number, piece in enumerate(text.split("\0"), 1):
             name, equals, value = piece.partition("=")
             if equals and name:
-                items.append(Item(name, value, Place(file, number, 1)))
+                items.append(Item(name, value, place_of(text, at, file)))
             elif piece:
-                remarks.append(Remark(Place(file, number, 1), f"left out: entry {number} has no name and '='", lost=True))
+                remarks.append(Remark(place_of(text, at, file), f"left out: entry {number} has no name and '='", lost=True))
+            at += len(piece) + 1
         return Reading(items, remarks)
