@@ -343,7 +343,7 @@ READINGS = {
             "8:1 left out: this line appends to a value, which not every shell does",
         ],
     ),
-    ("literal", '# c\nA="x"\n B=1 # 2\r\nC = 3\nNAME\n'): (
+    ("literal", '# c\nA="x"\n B=1 # 2\r\nC = 3\nNAME\n-----END made-up KEY-----\n'): (
         {"A": '"x"', "B": "1 # 2", "C ": " 3"},
         [
             "2:1 the quotes around the value of A are part of it: this grammar has no quotes",
@@ -352,6 +352,7 @@ READINGS = {
             "4:1 the blank before '=' is part of the name 'C '",
             "4:1 the blank after '=' is part of the value of C ",
             "5:1 left out: 'NAME' has no '=', and would be inherited from whoever starts the container",
+            "6:1 left out: what stands there has no '=', and would be inherited from whoever starts the container",
         ],
     ),
     ("json", '\ufeff{"A": "x", "B": 1.10, "C": null,\n "D": [1], "A": true}'): (

@@ -28,6 +28,11 @@ def shell_can_set(name: str) -> bool:
     return re.fullmatch(SHELL_NAME, name) is not None
 
 
+def quoted_name(text: str) -> str:
+    """A name for a message; what cannot be one may be a piece of a secret over several lines, and is not shown."""
+    return f"'{text}'" if re.fullmatch(r"[\w.-]{1,40}", text) else "what stands there"
+
+
 def name_fault(what: str, name: str) -> str | None:
     """Why `name` cannot name a stage, service, set, application or variable (`what`); None if it can."""
     if what == "variable":

@@ -6,6 +6,7 @@ from functools import partial
 
 from coinjar.core.errors import InputError, Place, place_of
 from coinjar.core.model import Destination
+from coinjar.core.names import quoted_name
 from coinjar.destinations.base import Offline, Output, Surroundings, View, gets
 from coinjar.destinations.opened import every_entry
 from coinjar.dialects import carriers, get
@@ -74,7 +75,7 @@ def read_bundle(data: bytes, file: str) -> Reading:
     for one in held(found.node):
         place = place_of(text, one.at.start, file)
         if one.text is None:
-            remarks.append(Remark(place, f"left out: '{one.name}' has no '=', and a runtime refuses it", lost=True))
+            remarks.append(Remark(place, f"left out: {quoted_name(one.name)} has no '=', and a runtime refuses it", lost=True))
             continue
         items.append(Item(one.name, one.text, place))
     return Reading(items, remarks)

@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 
 from coinjar.core.errors import Place, place_of
+from coinjar.core.names import quoted_name
 from coinjar.core.texts import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
 
@@ -48,7 +49,7 @@ class Literal(Dialect):
                 remarks.append(Remark(place, "the carriage return at the line's end was left out, as readers do"))
             name, equals, value = line.partition("=")
             if not equals:
-                remarks.append(Remark(place, f"left out: '{name}' has no '=', and would be inherited from whoever starts the container", lost=True))
+                remarks.append(Remark(place, f"left out: {quoted_name(name)} has no '=', and would be inherited from whoever starts the container", lost=True))
                 continue
             items.append(Item(name, value, place))
             remarks += _surprises(name, value, place)

@@ -9,7 +9,7 @@ import re
 from collections.abc import Sequence
 
 from coinjar.core.errors import place_of
-from coinjar.core.names import shell_can_set
+from coinjar.core.names import quoted_name, shell_can_set
 from coinjar.core.texts import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
 
@@ -161,7 +161,7 @@ class _ShellFile:
         if found[2] == "+=":
             raise _Unreadable("appends to a value, which not every shell does")
         if not shell_can_set(name):
-            raise _Unreadable(f"sets '{name}', which no shell can")
+            raise _Unreadable(f"sets {quoted_name(name)}, which no shell can")
         self.at = found.end()
         if self.text[self.at : self.at + 1] in (" ", "\t") and self.text[self.at :].split("\n")[0].strip(" \t")[:1] not in ("", "#", ";"):
             raise _Unreadable(f"has a blank after '{name}='; a shell would run what follows")

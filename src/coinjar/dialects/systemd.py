@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 
 from coinjar.core.errors import Place, place_of
-from coinjar.core.names import shell_can_set
+from coinjar.core.names import quoted_name, shell_can_set
 from coinjar.core.texts import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
 
@@ -92,7 +92,7 @@ class _EnvironmentFile:
         name = self.text[start:equals].rstrip()
         value, at = self._value(equals + 1, name, start)
         if not shell_can_set(name):
-            self.remark(start, f"left out: systemd ignores '{name}', which is no name to it", lost=True)
+            self.remark(start, f"left out: systemd ignores {quoted_name(name)}, which is no name to it", lost=True)
         elif _REFUSED.search(value):
             self.remark(start, f"left out: systemd ignores {name}, which holds a control character", lost=True)
         else:
@@ -211,7 +211,7 @@ def _take_words(words: str, items: list[Item], remarks: list[Remark], place: Pla
         if re.search(r"(?<!%)(?:%%)*%(?!%)", value):
             remarks.append(Remark(place, f"left out: {name} has a '%' that systemd replaces", lost=True))
         elif not equals or not shell_can_set(name):
-            remarks.append(Remark(place, f"left out: systemd ignores '{name}', which is no assignment to it", lost=True))
+            remarks.append(Remark(place, f"left out: systemd ignores {quoted_name(name)}, which is no assignment to it", lost=True))
         else:
             items.append(Item(name, value.replace("%%", "%"), place))
 

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from coinjar.core.guess import is_placeholder
 from coinjar.core.model import Jar
-from coinjar.core.names import name_fault, shell_can_set
+from coinjar.core.names import name_fault, quoted_name, shell_can_set
 from coinjar.dialects.base import Item, Known, Reading, Remark
 
 SET_BY_EVERYBODY = frozenset(
@@ -69,7 +69,7 @@ def surprises(items: list[Item]) -> Iterator[Remark]:
         if other != item.name:
             yield Remark(item.place, f"{item.name} and {other} differ only by case")
         if name_fault("variable", item.name):
-            yield Remark(item.place, f"left out: '{item.name}' cannot be a name", lost=True)
+            yield Remark(item.place, f"left out: {quoted_name(item.name)} cannot be a name", lost=True)
         elif not shell_can_set(item.name):
             yield Remark(item.place, f"no shell can set {item.name}: rename it")
         if item.text is not None and is_placeholder(item.text):

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from coinjar.core.errors import InputError, OutsideError, Place, UsageError
+from coinjar.core.names import quoted_name
 from coinjar.dialects.base import Item, Reading, Remark
 from coinjar.sources.base import Asking, Source, surprises
 
@@ -27,7 +28,7 @@ def read_image(name: str, dialect: str, asking: Asking) -> Source:
         if equals:
             items.append(Item(key, value, Place(name, number)))
         else:
-            remarks.append(Remark(Place(name, number), f"left out: '{pair}' has no '='", lost=True))
+            remarks.append(Remark(Place(name, number), f"left out: {quoted_name(pair)} has no '='", lost=True))
     remarks += surprises(items)
     return Source(f"image:{name}", "image", why, Reading(items, remarks))
 
