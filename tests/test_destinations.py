@@ -445,7 +445,7 @@ def test_linked_places(jar: Callable[..., Coinjar], code: str) -> None:
             (cj.folder / name).unlink()
 
 
-@settings(max_examples=25, suppress_health_check=list(HealthCheck))
+@settings(max_examples=16, suppress_health_check=list(HealthCheck))
 @given(
     st.sampled_from([name for name in BUILT_IN if name not in ("example", "csv", "stage-prefixed", "containerfile")]),
     st.lists(st.text(st.sampled_from("aZ9 '\"\\$#\n\té=:-"), min_size=1, max_size=12), min_size=3, max_size=3),

@@ -148,7 +148,7 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
             words = f"{variable.name} is passed to {name}'s build, and {file} does not take it ({variable.place} declares it)"
             yield Spot(words, f"add ARG {variable.name} to {file}", document.place(args_node or build), variable.name, None, name)
         elif variable.name not in passed:
-            words = f"{variable.name} is for {name}'s build, and neither the Compose file passes it nor {file} takes it"
+            words = f"{variable.name} is for {name}'s build, and neither the Compose file passes it nor {file} takes it ({variable.place} declares it)"
             fix = f"add it to build.args of {name}, and ARG {variable.name} to {file}"
             yield Spot(words, fix, document.place(args_node or build), variable.name, None, name)
 
