@@ -192,7 +192,7 @@ def _show(found: Plan, *, verify: bool) -> None:
     changed = len(found.out_of_date)
     total = counted(len(found.files), "file")
     if verify:
-        show(styled(f"{changed} of {total} out of date" if changed else f"all {total} up to date", "bold"))
+        show(styled(f"{changed} of {total} out of date" if changed else _up_to_date(len(found.files)), "bold"))
     else:
         show(styled(f"{counted(changed, 'file')} written, {len(found.files) - changed} up to date already", "bold"))
     marks = {NEW: Text("+", "green"), CHANGED: Text("~", "yellow")}
@@ -213,6 +213,10 @@ def _show(found: Plan, *, verify: bool) -> None:
         show(line)
 
 
+def _up_to_date(files: int) -> str:
+    return f"all {files} files up to date" if files != 1 else "the file is up to date"
+
+
 def _show_differences(found: Plan) -> None:
     from coinjar.actions.render_files import difference
     from coinjar.cli.table import show, styled
@@ -222,7 +226,7 @@ def _show_differences(found: Plan) -> None:
         for number, line in enumerate(difference(one)):
             show(styled(line, "bold" if number < 2 else styles.get(line[:1], "")))
     if not found.out_of_date:
-        say(f"coinjar: all {counted(len(found.files), 'file')} up to date")
+        say(f"coinjar: {_up_to_date(len(found.files))}")
 
 
 def _tell(found: Plan) -> None:
