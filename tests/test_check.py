@@ -128,7 +128,7 @@ def _whom(found: dict[str, str]) -> str:
 
 def test_every_rule_has_its_case_and_its_page() -> None:
     codes = [rule.code for rule in RULES]
-    from tests.test_destinations import LINKED
+    from tests.test_linked import LINKED
 
     elsewhere = {"CJ017", "CJ019", "CJ022"}  # in test_faults_of_declarations, test_documents, test_manifests
     assert sorted({*CASES, *LINKED, *elsewhere}) == codes

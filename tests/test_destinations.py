@@ -4,17 +4,11 @@ from __future__ import annotations
 
 import csv
 import json
-import os
 import re
-import shutil
-import signal
-import socket
 import subprocess
 import tempfile
-import time
 from collections.abc import Callable
 from pathlib import Path
-from urllib.request import Request, urlopen
 
 import pytest
 import yaml
@@ -23,27 +17,8 @@ from hypothesis import strategies as st
 
 from coinjar.dialects import BUILT_IN
 from tests.conftest import Coinjar
-from tests.consumers import need, podman_engine
-
-JAR = """\
-services: {web: {}, mailer: {}}
-stages: {dev: {}, prod: {}, prod-isles: {follows: prod}}
-variables:
-  PORT: {kind: port, default: 8080}
-  LEVEL: {default: info}
-  MAIL__HOST: {kind: host, services: [mailer]}
-  MAIL_ON: {kind: boolean, default: false, spelling: {true: "1", false: "0"}, place: [mail, "on"]}
-  PIERS: {kind: list, default: [north, south]}
-  FARES: {kind: json, default: '{"a": [1.10, null]}'}
-  TOKEN: {secret: true, services: [web]}
-  TOKEN_LINE: {default: {text: "t=${TOKEN:-none}"}, services: [web]}
-"""
-SECRET = "made-up-secret"
-PROD = f"all: {{TOKEN: {SECRET}, LEVEL: error, MAIL__HOST: mail.example}}\n"
-
-
-def made(jar: Callable[..., Coinjar], destinations: str, **plain: str) -> Coinjar:
-    return jar(JAR + f"destinations:\n{destinations}", **({"prod": PROD} | plain))
+from tests.consumers import need
+from tests.jars import JAR, SECRET, TEMPLATES, made
 
 
 def test_files_are_written_whole_private_and_only_if_all_is_well(jar: Callable[..., Coinjar]) -> None:
@@ -88,7 +63,6 @@ def test_a_diff_shows_what_changes_and_no_secret(jar: Callable[..., Coinjar]) ->
     assert shown.count("debug") >= 6
     assert "-TOKEN = •••• 14 chars #1\n" in shown
     assert re.search(r"\+TOKEN = •••• 15 chars #\d+\n\+••••\n", shown)
-    assert "@@ -1,7 +1,8 @@" in shown or "@@ -1," in shown
     cj.write({"out/json": '{"TOKEN": "left-by-hand" oops'})
     shown = cj("render", "prod", "d1", "--dry-run").out
     assert "left-by-hand" not in shown
@@ -191,9 +165,6 @@ def test_one_file_for_all_stages(jar: Callable[..., Coinjar]) -> None:
     assert "PROD_ISLES_X would be read as a name of the stage prod-isles" in clash("render", "prod", code=3).err
 
 
-TEMPLATES = "  conf:\n    type: templates\n    services: [web]\n    from: in\n    suffix: .fill\n    to: out/{stage}\n"
-
-
 def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> None:
     cj = made(jar, TEMPLATES + "    allow: {site.fill: '[a-z0-9]*'}\n")
     cj.write({
@@ -231,143 +202,6 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
     assert cj.read("out/prod/site") == "8080 $host 8080x$PORTS\n"
 
 
-def test_nginx_serves_what_is_rendered_on_two_stages(jar: Callable[..., Coinjar]) -> None:
-    cj = made(jar, TEMPLATES)
-    cj.write(
-        {
-            "jar/jar.yaml": cj.read("jar/jar.yaml")
-            + f"  start: {{type: file, as: exec-script, services: [web], path: start, fills: {{conf: '{cj.folder}/out/prod'}}}}\n"
-        }
-    )
-    shutil.copy(Path(__file__).parent.parent / "src/coinjar/demo/app/web/nginx.conf.fill", cj.folder / "site")
-    text = (cj.folder / "site").read_text().replace("${LISTEN_PORT}", "${PORT}").replace("${APP_TITLE}", "${LEVEL}").replace("${PUBLIC_URL}", "$request_method")
-    cj.write({"in/nginx.conf.fill": text})
-    nginx = need("/usr/sbin/nginx")
-    for stage, title in (("dev", "info"), ("prod", "error")):
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            port = free.getsockname()[1]
-        cj("put", f"PORT={port}", "--stage", stage)
-        cj("render", stage)
-        folder = cj.folder / "out" / stage
-        start: list[str | Path] = [nginx, "-p", folder, "-e", "error.log", "-c", "nginx.conf", "-g", "daemon off;"]
-        if stage == "prod":  # there its start script fills the template, and becomes the server
-            (folder / "nginx.conf").unlink()
-            start = ["sh", cj.folder / "start", *start]
-        server = subprocess.Popen(start, stderr=subprocess.DEVNULL)
-        try:
-            assert answer(port, server)["settings"] == {"APP_TITLE": title, "PUBLIC_URL": "GET", "asked": "ferry.example/x"}
-        finally:
-            server.send_signal(signal.SIGTERM)
-            server.wait(10)
-
-
-def answer(port: int, server: subprocess.Popen[bytes]) -> dict[str, object]:
-    while True:
-        try:
-            with urlopen(Request(f"http://127.0.0.1:{port}/x", headers={"Host": "ferry.example"}), timeout=5) as response:
-                found: dict[str, object] = json.load(response)
-                return found
-        except OSError:
-            assert server.poll() is None
-            time.sleep(0.05)
-
-
-def test_a_script_fills_templates_where_it_starts(jar: Callable[..., Coinjar], tmp_path: Path) -> None:
-    cj = made(
-        jar,
-        TEMPLATES + '  start: {type: file, as: exec-script, services: [web], path: start, fills: {conf: "filled/here"}}\n',
-        prod="all: {TOKEN: \"it's $5\\n\", LEVEL: '-%s'}\n",
-    )
-    cj.write({"in/a b.fill": "${LEVEL}'${TOKEN}$host\n\n", "in/sub/x.fill": "${PORT}\n"})
-    cj("render", "prod")
-    for shell in (["dash"], ["bash"], ["busybox", "sh"]):
-        folder = tmp_path / shell[0]
-        folder.mkdir()
-        done = subprocess.run([*shell, cj.folder / "start", "/bin/cat", "filled/here/a b"], cwd=folder, capture_output=True, check=True)
-        assert done.stdout == b"-%s'it's $5\n$host\n\n" == (cj.folder / "out/prod/a b").read_bytes()
-        assert (folder / "filled/here/a b").stat().st_mode & 0o777 == 0o600
-        assert (folder / "filled/here/sub/x").read_text() == "8080\n"
-        assert sorted(path.name for path in folder.rglob("*") if path.is_file()) == ["a b", "x"]
-    base, env = podman_engine()  # and in a container that has neither Coin Jar nor Python
-    shared = tmp_path / "shared"
-    shared.mkdir()
-    shutil.copy(cj.folder / "start", shared / "start")
-    run = [*base, "run", "--rm", "--network", "host", "-v", f"{shared}:/w", "-w", "/w", "localhost/coinjar/base:1"]
-    done = subprocess.run([*run, "/bin/busybox", "sh", "start", "/bin/busybox", "cat", "filled/here/a b"], env=env, capture_output=True, check=False)
-    assert done.stdout == b"-%s'it's $5\n$host\n\n", done.stderr
-
-
-CONTAINERFILE = """\
-# by hand
-# coinjar: begin
-# coinjar: end
-FROM localhost/coinjar/${BASE}
-# coinjar: begin web
-old lines
-# coinjar: end
-RUN ["/bin/busybox", "sh", "-c", "echo $BASE $RELEASE > /built"]
-"""
-
-
-def test_a_containerfile_builds_with_what_is_rendered(jar: Callable[..., Coinjar]) -> None:
-    more = "variables:\n  BASE: {phase: build, default: 'base:1'}\n  RELEASE: {phase: both, default: \"1.10 'x' $Y\"}\n"
-    cj = made(jar, "  image: {type: containerfile, services: [web], path: Containerfile, plain_only: true}\n")
-    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("variables:\n", more, 1), "Containerfile": CONTAINERFILE})
-    cj("put", 'LEVEL=a "b" \\ $HOME #c', "--stage", "prod", "--service", "web")
-    cj("put", "TOKEN_LINE=x", "--stage", "prod")
-    cj("render", "prod")
-    text = cj.read("Containerfile")
-    assert text.startswith(
-        '# by hand\n# coinjar: begin\nARG BASE="base:1"\n# coinjar: end\nFROM localhost/coinjar/${BASE}\n# coinjar: begin web\nARG BASE\nARG RELEASE="1.10 \'x\' \\$Y"\nENV RELEASE=${RELEASE}\n'
-    )
-    assert text.endswith(CONTAINERFILE.split("old lines\n")[1])
-    base, env = podman_engine()
-    tag = f"localhost/coinjar/demo:{os.getpid()}"
-    build = [*base, "build", "-q", "--isolation", "chroot", "--network", "host", "--pull=never", "-t", tag, str(cj.folder)]
-    run = [*base, "run", "--rm", "--network", "host", tag, "/bin/busybox", "sh", "-c", "cat /proc/self/environ; cat /built"]
-    for argv in (build, run):
-        done = subprocess.run(argv, env=env, capture_output=True, text=True, check=False)
-        assert done.returncode == 0, done.stderr
-    seen = dict(one.split("=", 1) for one in done.stdout.split("\0") if "=" in one)
-    wanted = cj("render", "prod", "--as", "json", "-s", "web", "--show-secrets").out
-    expected = {name: value for name, value in json.loads(wanted).items() if name not in ("TOKEN",)}
-    assert {name: seen[name] for name in expected} == expected
-    assert done.stdout.endswith("base:1 1.10 'x' $Y\n")
-    assert cj("compare", f"image:{tag}", "dest:image@prod", code=None, env=env | {"PATH": f"{cj.env['PATH']}"}).code in (0, 1, 5)
-    for wrong, told in {
-        "FROM x\n": "Containerfile: there is no place for the lines in it",
-        CONTAINERFILE.split("\n", 3)[3]: "Containerfile:1:1: this FROM needs BASE, and nothing declares it before",
-    }.items():
-        cj.write({"Containerfile": wrong})
-        assert told in cj("render", "prod", code=3).err
-    cj.write({"Containerfile": CONTAINERFILE, "jar/jar.yaml": cj.read("jar/jar.yaml").replace(", plain_only: true", "")})
-    assert "TOKEN is a secret, and whoever has the image could read it" in cj("render", "prod", code=3).err
-
-
-def test_runc_runs_the_bundle_with_what_is_rendered(jar: Callable[..., Coinjar]) -> None:
-    cj = made(jar, "  bundle: {type: oci-bundle, services: [web], path: bundle/config.json}\n", prod=f'all: {{TOKEN: "a\\n\\"{SECRET}\\"", LEVEL: ""}}\n')
-    bundle = cj.folder / "bundle"
-    (bundle / "rootfs/bin").mkdir(parents=True)
-    (bundle / "rootfs/proc").mkdir()
-    shutil.copy(need("busybox"), bundle / "rootfs/bin/busybox")
-    subprocess.run([need("runc"), "spec"], cwd=bundle, check=True)
-    config = json.loads((bundle / "config.json").read_text())
-    config["process"] |= {
-        "terminal": False,
-        "args": ["/bin/busybox", "cat", "/proc/self/environ"],
-        "env": ["PATH=/bin", "PORT=1", "MINE=kept", "MAIL__HOST=stale"],
-    }
-    (bundle / "config.json").write_text(json.dumps(config, indent="\t"))
-    cj("render", "prod")
-    assert (bundle / "config.json").stat().st_mode & 0o777 == 0o600
-    out = subprocess.run([need("runc"), "run", "--bundle", str(bundle), f"coinjar-{os.getpid()}"], capture_output=True, check=True).stdout
-    seen = dict(one.split("=", 1) for one in out.decode().split("\0") if one)
-    wanted = json.loads(cj("render", "prod", "--as", "json", "-s", "web").out)
-    assert {name: text for name, text in seen.items() if name != "HOME"} == {"PATH": "/bin", "MINE": "kept", **wanted}
-    assert cj("compare", "bundle:bundle", "dest:bundle@prod").out.startswith("bundle:bundle and dest:bundle@prod: 8 the same")
-
-
 @pytest.mark.parametrize(
     ("destination", "told"),
     [
@@ -397,52 +231,11 @@ def test_wrong_usage_and_collisions(jar: Callable[..., Coinjar]) -> None:
         ("prod", "--with", "A=1"): "--service and --with go with --as",
         ("prod", "a", "--as", "json"): "--as writes to stdout",
         ("--every-stage", "--as", "json", "-s", "web"): "json holds one stage",
+        ("prod", "--keep", "1"): "--keep goes with --stale",
         ("prod", "--stale"): "none of these destinations makes manifests",
     }.items():
         assert words in cj("render", *arguments, code=2).err
     assert "the jar has no destinations" in jar(JAR)("render", "dev", code=2).err
-
-
-LINKED: dict[str, list[tuple[dict[str, str], str, list[str]]]] = {
-    "CJ018": [({"in/a.fill": "x\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:0:0: this template mentions no declared name"])],
-    "CJ020": [
-        ({"Containerfile": f"FROM x\n{'# coinjar: begin'}\n# coinjar: end\nEXPOSE 8081/tcp\n"}, "{type: containerfile, services: [web], path: Containerfile, plain_only: true}", ["Containerfile:4:1: web exposes 8081, and its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
-        ({"in/a.fill": "listen [::]:81 ssl;\n${LEVEL}\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:1:13: web listens on 81, and its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
-        ({"k8s/a.yaml": "kind: Pod\nmetadata: {name: web}\nspec:\n  containers:\n  - name: web\n    ports: [{name: http, containerPort: 80}]\n    livenessProbe: {httpGet: {port: http}}\n"}, "{type: manifests, from: k8s, to: 'out/{stage}'}", ["k8s/a.yaml:6:41: web has the container port 80, and", "k8s/a.yaml:7:37: web is probed (livenessProbe) at 80, and"]),
-        ({"compose.yaml": "services:\n  web:\n    build: {context: app}\n", "app/Containerfile": "FROM x\nEXPOSE 70\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["app/Containerfile:2:1: web exposes 70, and"]),
-        ({"compose.yaml": "services:\n  web:\n    image: x\n    ports: ['8080:90']\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["compose.yaml:4:13: web is published from port 90, and"]),
-    ],
-    "CJ021": [
-        ({"compose.yaml": "services:\n  web:\n    image: a:${LEVEL}\n    build: {context: ., args: {RELEASE: '1'}}\n", "Containerfile": "FROM x\nARG BASE=1\n", ".env": "PORT=1\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", [
-            "compose.yaml:3:14: the Compose file is filled with LEVEL, which .env does not give it (jar/jar.yaml:7:3 declares it)",
-            "compose.yaml:4:31: BASE reaches web's image only by its default: Containerfile:2 takes it, and the Compose file does not pass it",
-            "compose.yaml:4:31: RELEASE is passed to web's build, and Containerfile does not take it",
-            ".env:1:1: PORT stands in the file that only fills the Compose file, and compose.yaml does not mention it",
-        ]),
-    ],
-}  # fmt: skip
-
-
-@pytest.mark.parametrize("code", LINKED)
-def test_linked_places(jar: Callable[..., Coinjar], code: str) -> None:
-    for files, destination, expected in LINKED[code]:
-        cj = made(jar, f"  d: {destination}\n")
-        if code == "CJ021":
-            cj.write(
-                {
-                    "jar/jar.yaml": cj.read("jar/jar.yaml").replace(
-                        "destinations:", "  BASE: {phase: build, services: [web]}\n  RELEASE: {phase: both, services: [web]}\ndestinations:"
-                    )
-                }
-            )
-        cj.write(files)
-        found = [one for one in json.loads(cj("check", "--json", code=None).out)["findings"] if one["rule"] == code]
-        told = [f"{one['file']}:{one['line']}:{one['column']}: {one['message']}" for one in found]
-        assert len(told) == len(expected), told
-        for line in expected:
-            assert any(one.startswith(line) for one in told), (line, told)
-        for name in files:
-            (cj.folder / name).unlink()
 
 
 @settings(max_examples=16, suppress_health_check=list(HealthCheck))

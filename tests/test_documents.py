@@ -289,7 +289,9 @@ def test_an_environment_that_others_share_is_not_touched(jar: Callable[..., Coin
         assert cj.read("ci.yaml") == text
 
 
-def test_completion_of_render(demo: Coinjar) -> None:
+def test_render_completes_and_colours_its_diff(demo: Coinjar) -> None:
     env = {"_COINJAR_COMPLETE": "complete_bash", "COMP_CWORD": "3", "COMP_WORDS": "coinjar render prod pi"}
     assert "pipeline" in demo(code=None, env=env).out
-    assert "•" not in on_a_terminal(demo, "render", "prod", "pipeline", "--dry-run").replace("\r", "")
+    shown = on_a_terminal(demo, "render", "prod", "pipeline", "--dry-run")
+    assert "\x1b[32m+        env: {LOG_LEVEL: error, MAIL_HOST: mail.sandling.example}\x1b[0m" in shown
+    assert "\x1b[31m-        env: {LOG_LEVEL: info}\x1b[0m" in shown

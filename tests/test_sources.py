@@ -4,11 +4,18 @@ from __future__ import annotations
 
 import json
 import subprocess
+import tempfile
 from collections.abc import Callable
+from pathlib import Path
 
 import pytest
 import yaml
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
+from coinjar.core.errors import CoinJarError
+from coinjar.dialects import BUILT_IN, get
+from coinjar.sources import read_source
 from tests.conftest import SMALL, Coinjar
 from tests.consumers import podman_engine
 
@@ -163,3 +170,38 @@ def test_documents_bundles_and_objects(cj: Coinjar) -> None:
         "file:config.json": "read it as bundle:config.json",
     }.items():
         assert words in cj("compare", source, "file:nothing.json", code=3).err
+
+
+BROKEN = [
+    "a: [1\n", '{"a":', "[1,2]", "null", "---\n---\nkind: Pod\n", "kind: Secret\ndata: []\nmetadata: 3\n", "kind: Pod\nspec: {containers: [1, {name: [x], env: 5, envFrom: [3]}]}\n", "services: {web: 3}\n",
+    "services:\n web:\n  environment: [1, [2], {name: x}]\n  env_file: [[x]]\n", '{"process": {"env": {"a": 1}}}', "? [a]\n: b\n", "- &a [*a]\n", "a: !x 1\n", "\0", 'name,value\n"', "ENV\nENV A\nFROM\n",
+    '[Service]\nEnvironment="x\n', "A=${", 'A="', "<<: {a: b}\n", "kind: Deployment\nmetadata: {name: [1]}\nspec:\n  template: x\n",
+]  # fmt: skip
+
+
+@settings(max_examples=150)
+@given(st.sampled_from(BROKEN), st.lists(st.tuples(st.floats(0, 1), st.sampled_from("{}[]:\n \"'-&*$=é\x010")), max_size=4))
+def test_no_broken_text_breaks_a_reader(text: str, changes: list[tuple[float, str]]) -> None:
+    """Every source and dialect either reads it or says what is wrong."""
+    for where, letter in changes:
+        at = int(where * len(text))
+        text = text[:at] + letter + text[at:]
+    silent: list[str] = []
+    with tempfile.TemporaryDirectory() as folder:
+        for name in ("f.yaml", "f.json"):
+            (Path(folder) / name).write_text(text)
+        forms = [f"file+{name}:PATH" for name in BUILT_IN if get(name).reads] + [
+            "file:PATH",
+            "manifests:PATH",
+            "compose:PATH",
+            "bundle:PATH",
+            "document:PATH#/a",
+            "document:PATH#/a/0/env",
+        ]
+        for form in forms:
+            for name in ("f.yaml", "f.json"):
+                try:
+                    read_source(form.replace("PATH", f"{folder}/{name}"))
+                except CoinJarError as fault:
+                    silent += [] if fault.hint else [form]
+    assert silent == []

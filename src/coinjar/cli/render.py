@@ -71,6 +71,8 @@ def run(
         return
     if service or with_:
         raise UsageError("--service and --with go with --as", hint="a destination names its services in jar.yaml")
+    if keep is not None and not stale:
+        raise UsageError("--keep goes with --stale", hint="leave it out")
     opened = open_here(ctx, jar)
     if not every_stage and not names:
         raise UsageError("which stage?", hint="name one, or add --every-stage")

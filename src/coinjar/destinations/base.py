@@ -94,8 +94,7 @@ class View:
 
     def services(self) -> list[str]:
         """The services that the destination is for."""
-        chosen = self.destination.services
-        return [name for name in self.resolver.jar.services if chosen is None or name in chosen]
+        return services_for(self.destination, self.resolver.jar)
 
     def heading(self, service: str) -> Heading:
         return Heading(self.resolver.jar.app, self.stage, service)
@@ -135,6 +134,11 @@ class View:
                 yield Entry(name, self.destination.secrets.replace("{name}", seen.variable.name), seen.variable)
             else:
                 yield Entry(name, seen.text, seen.variable, seen.secret)
+
+
+def services_for(destination: Destination, jar: Jar) -> list[str]:
+    """The services that a destination is for, in the order of declaration."""
+    return [name for name in jar.services if destination.services is None or name in destination.services]
 
 
 def gets(destination: Destination, name: str) -> bool:
@@ -206,6 +210,16 @@ class Offline(ABC):
     @abstractmethod
     def read(self, stage: str) -> Reading:
         """The variables that are there now. Raises InputError if they cannot be read."""
+
+    def read_each(self, pattern: str, read: Callable[[str], Reading]) -> Reading:
+        """What `read` finds for each service, where the path holds one for each; for the only one else."""
+        found = Reading([], [])
+        services = services_for(self.destination, self.around.jar)
+        for service in services if "{service}" in pattern else services[:1]:
+            reading = read(service)
+            items = [item._replace(service=service) if "{service}" in pattern else item for item in reading.items]
+            found = Reading([*found.items, *items], [*found.remarks, *reading.remarks])
+        return found
 
     def about(self, entries: Iterable[Entry]) -> str:
         """How many variables, and how many of them secret."""

@@ -51,13 +51,11 @@ class OciBundle(Offline):
         return outputs
 
     def read(self, stage: str) -> Reading:
-        services = [name for name in self.around.jar.services if self.destination.services is None or name in self.destination.services]
-        found = Reading([], [])
-        for service in services if "{service}" in self.path else services[:1]:
+        def read_one(service: str) -> Reading:
             path = self.resolve_path(self.path, stage, service)
-            reading = read_bundle(read_bytes(path), shown_path(path))
-            found = Reading([*found.items, *(item._replace(service=service) for item in reading.items)], [*found.remarks, *reading.remarks])
-        return found
+            return read_bundle(read_bytes(path), shown_path(path))
+
+        return self.read_each(self.path, read_one)
 
 
 def read_bundle(data: bytes, file: str) -> Reading:

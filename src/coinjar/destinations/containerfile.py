@@ -93,12 +93,7 @@ class Containerfile(Offline):
         return text.encode()
 
     def read(self, stage: str) -> Reading:
-        found = Reading([], [])
-        services = [name for name in self.around.jar.services if self.destination.services is None or name in self.destination.services]
-        for service in services if "{service}" in self.path else services[:1]:
-            reading = reading_of(self.dialect, self.resolve_path(self.path, stage, service))
-            found = Reading([*found.items, *(item._replace(service=service) for item in reading.items)], [*found.remarks, *reading.remarks])
-        return found
+        return self.read_each(self.path, lambda service: reading_of(self.dialect, self.resolve_path(self.path, stage, service)))
 
 
 def _every_assignment(data: bytes, file: str) -> Reading:

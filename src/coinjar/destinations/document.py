@@ -9,7 +9,7 @@ from coinjar.core.errors import CoinJarError, Place, raise_all
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
-from coinjar.destinations.base import Offline, Output, Surroundings, View, gets
+from coinjar.destinations.base import Offline, Output, Surroundings, View, gets, services_for
 from coinjar.destinations.levels import Level, ancestors, idle, lifted, nearest_above
 from coinjar.destinations.opened import OpenDocument, every_entry
 from coinjar.destinations.places import Spot, read_form, read_places
@@ -33,11 +33,7 @@ class Document(Offline):
         self.form = read_form(fields, self.options.get("form"))
         self.doubled = self._doubled()
         self.move_up = self.flag("move_up") or around.move_up
-        self.spots = read_places(fields, self.options["places"], around.jar, self._all_services()) if "places" in self.options else []
-
-    def _all_services(self) -> list[str]:
-        chosen = self.destination.services
-        return [name for name in self.around.jar.services if chosen is None or name in chosen]
+        self.spots = read_places(fields, self.options["places"], around.jar, services_for(destination, around.jar)) if "places" in self.options else []
 
     def _doubled(self) -> bool:
         word = self.text("dollars", "plain")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 from coinjar.core.errors import CoinJarError, InputError, raise_all
@@ -127,13 +128,8 @@ class File(Offline):
         return [self._output(base, data, shared, merges=True), self._output(over, top, differing)]
 
     def read(self, stage: str) -> Reading:
-        services = [name for name in self.around.jar.services if self.destination.services is None or name in self.destination.services]
-        found = Reading([], [])
-        for service in services if "{service}" in self.path else services[:1]:
-            reading = self._read_one(stage, service)
-            items = [item._replace(service=service) if "{service}" in self.path else item for item in reading.items if item.stage in (None, stage)]
-            found = Reading([*found.items, *items], [*found.remarks, *reading.remarks])
-        return found
+        found = self.read_each(self.path, partial(self._read_one, stage))
+        return Reading([item for item in found.items if item.stage in (None, stage)], found.remarks)
 
     def _read_one(self, stage: str, service: str) -> Reading:
         assert self.dialect

@@ -121,7 +121,7 @@ def hops(made: Offline, view: View) -> Iterator[Spot]:
     for name, service in services:
         if name in jar.services:
             yield from _build_hops(jar, document, path, name, service)
-    yield from _steering(made, document, path, view)
+    yield from _steering(made, document, path)
 
 
 def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service: Tree) -> Iterator[Spot]:
@@ -170,7 +170,7 @@ def _built_from(compose: Path, service: Tree) -> Path | None:
     return next((one for one in candidates if one.is_file()), None)
 
 
-def _steering(made: Document, document: OpenDocument, path: Path, view: View) -> Iterator[Spot]:
+def _steering(made: Document, document: OpenDocument, path: Path) -> Iterator[Spot]:
     """Names that the Compose file itself is filled with, from the `.env` file beside it."""
     beside = path.parent / ".env"
     given: dict[str, Place] = {}
@@ -190,7 +190,6 @@ def _steering(made: Document, document: OpenDocument, path: Path, view: View) ->
         if name in made.around.jar.variables and name not in mentioned and not _handed_on(document, ".env"):
             words = f"{name} stands in the file that only fills the Compose file, and {document.file} does not mention it"
             yield Spot(words, "give it to a service under environment, or take it out there", place, name)
-    del view
 
 
 def _handed_on(document: OpenDocument, name: str) -> bool:

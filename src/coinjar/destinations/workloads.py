@@ -7,16 +7,14 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import NamedTuple
 
-import yaml
-
 from coinjar.core.errors import InputError, Place
 from coinjar.destinations.opened import entries_below
 from coinjar.dialects.base import Item, Reading, Remark, decode
 from coinjar.dialects.kube import object_items
-from coinjar.dialects.trees import Document
+from coinjar.dialects.trees import Part, parts
 from coinjar.documents.edit import Path as Steps
 from coinjar.documents.environments import Held, held
-from coinjar.documents.tree import Tree, documents
+from coinjar.documents.tree import Tree
 from coinjar.jarfile.load import read_bytes, shown_path
 
 TEMPLATED: dict[str, Steps] = {
@@ -47,14 +45,13 @@ class Container(NamedTuple):
 
 
 class Manifest:
-    """One document of a file. `blanked` keeps its positions: all before it is blank."""
+    """One document of a file."""
 
-    def __init__(self, file: str, text: str, start: int, end: int) -> None:
+    def __init__(self, file: str, text: str, part: Part) -> None:
         self.file = file
-        self.start, self.end = start, end
-        self.text = text[start:end]
-        blanked = re.sub(r"[^\n]", " ", text[:start]) + self.text
-        self.document = Document(blanked.encode(), file, as_json=False)
+        self.text = text[part.start : part.end]
+        self.line = text.count("\n", 0, part.start) + 1
+        self.document = part.document
         self.root = self.document.root
         self.kind = self._text("kind")
         self.name = self._text("metadata", "name")
@@ -71,7 +68,7 @@ class Manifest:
         return node.text if node and node.kind == "scalar" else ""
 
     def place(self, node: Tree | None) -> Place:
-        return self.document.place(node) if node else Place(self.file, self.text[: self.start].count("\n") + 1, 1)
+        return self.document.place(node) if node else Place(self.file, self.line, 1)
 
     def containers(self) -> Iterator[Container]:
         """Its containers, init containers first, as they start."""
@@ -98,14 +95,7 @@ def read_folder(folder: Path) -> dict[Path, list[Manifest]]:
 def read_manifests(data: bytes, file: str) -> list[Manifest]:
     """The documents of one file, empty ones included."""
     text, _ = decode(data, file)
-    try:
-        parts = documents(text)
-    except yaml.YAMLError as fault:
-        mark = getattr(fault, "problem_mark", None)
-        place = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file)
-        words = str(getattr(fault, "problem", None) or "it cannot be read")
-        raise InputError(f"this is not YAML: {words}", hint="look at the quotes, colons and indentation there", place=place, code="yaml") from None
-    return [Manifest(file, text, start, end) for start, end in parts]
+    return [Manifest(file, text, part) for part in parts(text, file)]
 
 
 class Seen(NamedTuple):

@@ -11,8 +11,8 @@ from coinjar.core.errors import InputError, place_of
 from coinjar.core.texts import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
 from coinjar.dialects.maps import yaml_quoted
-from coinjar.dialects.trees import Document
-from coinjar.documents.tree import Tree, documents
+from coinjar.dialects.trees import Document, parts
+from coinjar.documents.tree import Tree
 from coinjar.documents.writing import surely_text
 
 # Keys of both are [-._a-zA-Z0-9]+ of at most 253; of those only C identifiers with '-' and '.' become variables (envFrom).
@@ -64,8 +64,7 @@ class KubeConfigMap(Dialect):
         text, remarks = decode(data, file)
         items: list[Item] = []
         found = 0
-        for start, end in documents(text):
-            document = Document((re.sub(r"[^\n]", " ", text[:start]) + text[start:end]).encode(), file, as_json=False)
+        for _, _, document in parts(text, file):
             kind = document.root.child("kind") if document.root else None
             if document.root and kind and kind.text in ("ConfigMap", "Secret"):
                 found += 1

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import json
+import re
+from typing import NamedTuple
 
 from coinjar.core.errors import InputError, Place, place_of
 from coinjar.core.texts import not_for_environments
 from coinjar.dialects.base import Item, Remark, decode
 from coinjar.documents.bare import becomes
 from coinjar.documents.jsontree import grow_json
-from coinjar.documents.tree import Tree, grow
+from coinjar.documents.tree import Tree, documents, grow
 from coinjar.documents.yamltext import compose
 
 
@@ -21,6 +23,21 @@ def carriable(text: str) -> str | None:
 def json_text(value: object) -> bytes:
     """Data as JSON, laid out over lines."""
     return (json.dumps(value, indent=2, ensure_ascii=False) + "\n").encode()
+
+
+class Part(NamedTuple):
+    """One document of a YAML text: where it starts and ends, and the same taken apart."""
+
+    start: int
+    end: int
+    document: Document
+
+
+def parts(text: str, file: str) -> list[Part]:
+    """The documents of a YAML text, each with the positions that it has in the whole. Raises InputError for what is not YAML."""
+    spans = documents(text, file)
+    blank = re.compile(r"[^\n]")  # all before a document is blank, so that its places are the file's
+    return [Part(start, end, Document((blank.sub(" ", text[:start]) + text[start:end]).encode(), file, as_json=False)) for start, end in spans]
 
 
 class Document:

@@ -7,7 +7,7 @@ from typing import Final
 
 import yaml
 
-from coinjar.documents.yamltext import NULLS, Failsafe
+from coinjar.documents.yamltext import NULLS, Failsafe, translated
 
 NULL: Final = object()
 """A bare null in `data_of`."""
@@ -79,9 +79,12 @@ def _marks(event: yaml.Event) -> tuple[int, int]:
     return event.start_mark.index, event.end_mark.index
 
 
-def documents(text: str) -> list[tuple[int, int]]:
-    """Where each document of a YAML text starts and ends, comments behind it included. Raises yaml.YAMLError."""
-    starts = [_marks(event)[0] for event in yaml.parse(text, Loader=Failsafe) if isinstance(event, yaml.DocumentStartEvent)]
+def documents(text: str, file: str) -> list[tuple[int, int]]:
+    """Where each document of a YAML text starts and ends, comments behind it included. Raises InputError for what is not YAML."""
+    try:
+        starts = [_marks(event)[0] for event in yaml.parse(text, Loader=Failsafe) if isinstance(event, yaml.DocumentStartEvent)]
+    except yaml.YAMLError as fault:
+        raise translated(fault, file) from None
     starts[:1] = [0]
     return list(zip(starts, [*starts[1:], len(text)], strict=True))
 

@@ -50,7 +50,7 @@ def compose(data: bytes, file: str) -> Node | None:
     try:
         node: Node | None = loader.get_single_node()
     except yaml.YAMLError as fault:
-        raise _translated(fault, file) from None
+        raise translated(fault, file) from None
     except RecursionError:
         raise _too_deep(Place(file)) from None
     finally:
@@ -91,14 +91,15 @@ def _check_depth(data: bytes, file: str) -> None:
             elif isinstance(event, yaml.CollectionEndEvent):
                 depth -= 1
     except yaml.YAMLError as fault:
-        raise _translated(fault, file) from None
+        raise translated(fault, file) from None
 
 
 def _too_deep(where: Place) -> InputError:
     return InputError(f"the file is nested more than {DEEPEST} levels deep", hint="flatten it", place=where, code="yaml")
 
 
-def _translated(fault: yaml.YAMLError, file: str) -> InputError:
+def translated(fault: yaml.YAMLError, file: str) -> InputError:
+    """What PyYAML says, as an error of ours with its place."""
     mark = getattr(fault, "problem_mark", None) or getattr(fault, "context_mark", None)
     where = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file)
     problem = str(getattr(fault, "problem", None) or getattr(fault, "reason", None) or "it cannot be read")

@@ -1,0 +1,34 @@
+"""A jar with destinations, for the tests of these."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from tests.conftest import Coinjar
+
+JAR = """\
+services: {web: {}, mailer: {}}
+stages: {dev: {}, prod: {}, prod-isles: {follows: prod}}
+variables:
+  PORT: {kind: port, default: 8080}
+  LEVEL: {default: info}
+  MAIL__HOST: {kind: host, services: [mailer]}
+  MAIL_ON: {kind: boolean, default: false, spelling: {true: "1", false: "0"}, place: [mail, "on"]}
+  PIERS: {kind: list, default: [north, south]}
+  FARES: {kind: json, default: '{"a": [1.10, null]}'}
+  TOKEN: {secret: true, services: [web]}
+  TOKEN_LINE: {default: {text: "t=${TOKEN:-none}"}, services: [web]}
+"""
+
+
+SECRET = "made-up-secret"
+
+
+PROD = f"all: {{TOKEN: {SECRET}, LEVEL: error, MAIL__HOST: mail.example}}\n"
+
+
+def made(jar: Callable[..., Coinjar], destinations: str, **plain: str) -> Coinjar:
+    return jar(JAR + f"destinations:\n{destinations}", **({"prod": PROD} | plain))
+
+
+TEMPLATES = "  conf:\n    type: templates\n    services: [web]\n    from: in\n    suffix: .fill\n    to: out/{stage}\n"

@@ -1,0 +1,52 @@
+"""A variable's other places: ports and build arguments that other files name."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+
+import pytest
+
+from tests.conftest import Coinjar
+from tests.jars import made
+
+LINKED: dict[str, list[tuple[dict[str, str], str, list[str]]]] = {
+    "CJ018": [({"in/a.fill": "x\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:0:0: this template mentions no declared name"])],
+    "CJ020": [
+        ({"Containerfile": f"FROM x\n{'# coinjar: begin'}\n# coinjar: end\nEXPOSE 8081/tcp\n"}, "{type: containerfile, services: [web], path: Containerfile, plain_only: true}", ["Containerfile:4:1: web exposes 8081, and its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
+        ({"in/a.fill": "listen [::]:81 ssl;\n${LEVEL}\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:1:13: web listens on 81, and its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
+        ({"k8s/a.yaml": "kind: Pod\nmetadata: {name: web}\nspec:\n  containers:\n  - name: web\n    ports: [{name: http, containerPort: 80}]\n    livenessProbe: {httpGet: {port: http}}\n"}, "{type: manifests, from: k8s, to: 'out/{stage}'}", ["k8s/a.yaml:6:41: web has the container port 80, and", "k8s/a.yaml:7:37: web is probed (livenessProbe) at 80, and"]),
+        ({"compose.yaml": "services:\n  web:\n    build: {context: app}\n", "app/Containerfile": "FROM x\nEXPOSE 70\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["app/Containerfile:2:1: web exposes 70, and"]),
+        ({"compose.yaml": "services:\n  web:\n    image: x\n    ports: ['8080:90']\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["compose.yaml:4:13: web is published from port 90, and"]),
+    ],
+    "CJ021": [
+        ({"compose.yaml": "services:\n  web:\n    image: a:${LEVEL}\n    build: {context: ., args: {RELEASE: '1'}}\n", "Containerfile": "FROM x\nARG BASE=1\n", ".env": "PORT=1\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", [
+            "compose.yaml:3:14: the Compose file is filled with LEVEL, which .env does not give it (jar/jar.yaml:7:3 declares it)",
+            "compose.yaml:4:31: BASE reaches web's image only by its default: Containerfile:2 takes it, and the Compose file does not pass it",
+            "compose.yaml:4:31: RELEASE is passed to web's build, and Containerfile does not take it",
+            ".env:1:1: PORT stands in the file that only fills the Compose file, and compose.yaml does not mention it",
+        ]),
+    ],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("code", LINKED)
+def test_linked_places(jar: Callable[..., Coinjar], code: str) -> None:
+    for files, destination, expected in LINKED[code]:
+        cj = made(jar, f"  d: {destination}\n")
+        if code == "CJ021":
+            cj.write(
+                {
+                    "jar/jar.yaml": cj.read("jar/jar.yaml").replace(
+                        "destinations:", "  BASE: {phase: build, services: [web]}\n  RELEASE: {phase: both, services: [web]}\ndestinations:"
+                    )
+                }
+            )
+        cj.write(files)
+        found = [one for one in json.loads(cj("check", "--json", code=None).out)["findings"] if one["rule"] == code]
+        told = [f"{one['file']}:{one['line']}:{one['column']}: {one['message']}" for one in found]
+        assert len(told) == len(expected), told
+        for line in expected:
+            assert any(one.startswith(line) for one in told), (line, told)
+        for name in files:
+            (cj.folder / name).unlink()
