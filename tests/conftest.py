@@ -15,6 +15,8 @@ from typing import NamedTuple
 import pytest
 from hypothesis import settings
 
+from coinjar.core.secret import reveal
+from coinjar.crypto.age import new_identity
 from tests import consumers
 
 # The same examples at every run, so that a red build means a change of ours; COINJAR_EXPLORE=1 looks for new ones.
@@ -22,6 +24,8 @@ settings.register_profile("steady", derandomize=True, deadline=None)
 settings.register_profile("explore", deadline=None)
 settings.load_profile("explore" if os.environ.get("COINJAR_EXPLORE") else "steady")
 
+IDENTITY, RECIPIENT = new_identity()
+"""Whoever runs the program in a test, unless the test says otherwise."""
 PROGRAM = str(Path(sys.executable).parent / "coinjar")
 DEMO = Path(__file__).parent.parent / "src" / "coinjar" / "demo" / "app"
 
@@ -52,6 +56,7 @@ class Coinjar:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.env = {"PATH": f"{Path(PROGRAM).parent}:/usr/bin:/bin", "HOME": str(folder), "COLUMNS": "100", "LANG": "C.UTF-8", "PYTHONUTF8": "1"}
+        self.env["COINJAR_IDENTITY"] = reveal(IDENTITY)
 
     def __call__(self, *arguments: str, code: int | None = 0, stdin: str | bytes = b"", env: dict[str, str] | None = None) -> Done:
         """Run it; fails unless it ends with `code` (None: whatever). Never a traceback."""

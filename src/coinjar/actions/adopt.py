@@ -6,16 +6,17 @@ from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from coinjar.actions.values import declaration, edit_file
+from coinjar.actions.changing import Change, edit_file
+from coinjar.actions.opening import OpenJar
+from coinjar.actions.values import declaration
 from coinjar.core.errors import CoinJarError, InputError, UsageError
 from coinjar.core.guess import Guess, guess
 from coinjar.core.kinds import normal
 from coinjar.core.layers import Resolver
-from coinjar.core.model import Jar, Variable
+from coinjar.core.model import UNSET, Jar, Variable
 from coinjar.core.names import ALL, VariableName, name_fault
 from coinjar.dialects.base import Item
 from coinjar.documents.edit import Edit
-from coinjar.jarfile.load import load, plain_path
 from coinjar.jarfile.outside import fetcher
 from coinjar.jarfile.store import locked
 from coinjar.sources.base import SET_BY_EVERYBODY, Source
@@ -51,12 +52,12 @@ class Wanted(NamedTuple):
     plain: Sequence[str] = ()
 
 
-def plan(folder: Path, source: Source, wanted: Wanted) -> list[Step]:
+def plan(opened: OpenJar, source: Source, wanted: Wanted) -> list[Step]:
     """What adopting would do. Raises for an unknown stage or service, and for none where the source does not tell."""
-    jar = load(folder, None)
+    jar = opened.load()
     if wanted.service:
         jar.service(wanted.service)
-    return [step for stage in _stages(jar, source, wanted) for step in _Planner(jar, folder, source, stage, wanted).steps()]
+    return [step for stage in _stages(jar, source, wanted) for step in _Planner(jar, opened.folder, source, stage, wanted).steps()]
 
 
 def _stages(jar: Jar, source: Source, wanted: Wanted) -> list[str]:
@@ -169,7 +170,7 @@ class _Planner:
         """The step for a declared variable, by what the stage has."""
         name = str(variable.name)
         own = self.jar.plain.get(self.stage, {})
-        reached = services if scope != ALL else [one for one in services if name not in own.get(one, {})]
+        reached = services if scope != ALL or variable.secret else [one for one in services if name not in own.get(one, {})]
         seen = [self.resolver.value(name, one) for one in reached]
         if seen and all(one.text == text and one.fault is None and (text is not None or one.is_unset) for one in seen):
             return Step(name, text, SAME, variable, self.stage, scope, text)
@@ -188,22 +189,25 @@ def _looks_rewritten(old: str | None, new: str | None) -> bool:
         return old.casefold() == new.casefold()
 
 
-def carry_out(folder: Path, steps: list[Step], *, again: Callable[[], list[Step]]) -> None:
-    """Declare what is new, set what is new or changed. `again` makes the plan anew, under the lock.
+def carry_out(opened: OpenJar, steps: list[Step], *, again: Callable[[], list[Step]]) -> list[str]:
+    """Declare what is new, set what is new or changed, secrets sealed; returns what is to know about keys that were made.
 
-    Raises InputError, with nothing written, if the jar changed since `steps` was made.
+    `again` makes the plan anew, under the lock. Raises InputError, with nothing written, if the jar changed since `steps` was made.
     """
     declare = {step.name: step.variable for step in steps if step.action == NEW}
     values = [step for step in steps if step.action in (NEW, ADD, CHANGE)]
-    with locked(folder):
+    with locked(opened.folder):
         if _facts(again()) != _facts(steps):
             raise InputError("the jar was changed by somebody else meanwhile", hint="adopt again", code="changed-meanwhile")
+        jar = opened.load()
+        change = Change(opened, jar._replace(variables={**jar.variables, **declare}))
+        for step in values:
+            change.put(step.stage, step.scope, step.name, step.text if step.text is not None else UNSET)
         if declare:
             # Declared first: if this is cut short, the jar has a variable without a value, not a value without a variable.
-            edit_file(folder / "jar.yaml", [Edit(("variables", name), declaration(one)) for name, one in declare.items()])
-        for stage in dict.fromkeys(step.stage for step in values):
-            here = [one for one in values if one.stage == stage]
-            edit_file(plain_path(folder, stage), [Edit((one.scope, one.name), one.text if one.text is not None else {"unset": "true"}) for one in here])
+            edit_file(opened.folder / "jar.yaml", [Edit(("variables", name), declaration(one)) for name, one in declare.items()])
+        change.commit()
+    return change.notes
 
 
 def _facts(steps: Iterable[Step]) -> list[tuple[str, str, str, str, str | None]]:

@@ -12,10 +12,11 @@ from coinjar.jarfile.outside import fetcher
 
 
 class Checked(NamedTuple):
-    """What was found, by place; how many values were not asked for; which accepted entries silence nothing."""
+    """What was found, by place; how many values were not asked for, or are sealed for others; which accepted entries silence nothing."""
 
     findings: list[Finding]
     not_fetched: int
+    closed: int
     idle: list[Accepted]
 
     @property
@@ -33,4 +34,4 @@ def check(opened: OpenJar, *, allow_commands: bool = False) -> Checked:
         look_at_destinations(opened, facts)
     findings = sorted(run(facts), key=lambda one: (one.spot.place, one.rule.code, one.spot.message))
     idle = [one for one in facts.jar.accepted if not any(found.accepted is one for found in findings)]
-    return Checked(findings, len(facts.not_fetched), idle)
+    return Checked(findings, len(facts.not_fetched), len(facts.closed), idle)

@@ -9,8 +9,7 @@ from pathlib import Path
 from coinjar.core.errors import InputError, Place, UsageError, raise_all
 from coinjar.core.names import name_fault
 from coinjar.jarfile.declarations import read_declarations
-from coinjar.jarfile.load import shown_path
-from coinjar.jarfile.store import locked, replace_file
+from coinjar.jarfile.store import locked, replace_file, shown_path
 
 IGNORED = "# A person's own values, and what Coin Jar keeps for itself on this machine.\n.local/\n*.coinjar-unfinished\n"
 

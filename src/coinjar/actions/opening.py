@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from coinjar.core.errors import Place, UsageError
 from coinjar.core.layers import Resolver
@@ -12,6 +13,11 @@ from coinjar.core.model import Jar, Outside, Resolved, Written
 from coinjar.core.names import suggestion
 from coinjar.jarfile.find import find_jar
 from coinjar.jarfile.load import load
+
+if TYPE_CHECKING:
+    from coinjar.crypto.age import Identity
+    from coinjar.jarfile.identities import Ask
+    from coinjar.jarfile.keyring import KeyRing
 
 
 class Resolution(Mapping[str, Resolved]):
@@ -48,7 +54,7 @@ class Resolution(Mapping[str, Resolved]):
 
     def environment(self) -> dict[str, str]:
         """The names and texts to set, secrets readable."""
-        return {name: seen.text for name, seen in self.emitted() if seen.text is not None}
+        return {name: text for name, seen in self.emitted() if (text := seen.revealed) is not None}
 
     def unset(self) -> list[str]:
         """The names to take out of an inherited environment."""
@@ -56,14 +62,40 @@ class Resolution(Mapping[str, Resolved]):
 
 
 class OpenJar:
-    """A jar on disk. Reads it anew at each call, so it never shows what is no longer there."""
+    """A jar on disk. Reads it anew at each call, so it never shows what is no longer there.
 
-    def __init__(self, folder: Path) -> None:
+    `ask` gets a passphrase from a person; without it only COINJAR_PASSPHRASE opens a protected identity.
+    """
+
+    def __init__(self, folder: Path, ask: Ask | None = None) -> None:
         self.folder = folder
+        self.ask = ask
+        self._identity: Identity | None = None
 
     def load(self, stages: list[str] | None = None, *, mine: str | None = None) -> Jar:
         """Its facts, with the values of these stages (None: of all). Raises every fault of every file at once."""
-        return load(self.folder, stages, mine=mine)
+        ring: KeyRing | None = None
+
+        def once() -> KeyRing:
+            nonlocal ring
+            ring = ring or self.ring()
+            return ring
+
+        return load(self.folder, stages, once, mine=mine)
+
+    def ring(self) -> KeyRing:
+        """The keys as they lie there now; an identity is looked for when the first is needed, once."""
+        from coinjar.jarfile.keyring import KeyRing
+
+        return KeyRing(self.folder, self.identity)
+
+    def identity(self) -> Identity:
+        """Whoever runs this. Raises CannotOpen."""
+        if self._identity is None:
+            from coinjar.jarfile.identities import find_identity
+
+            self._identity = find_identity(self.ask)
+        return self._identity
 
     def resolver(
         self, stage: str, *, one_offs: Mapping[str, str] | None = None, mine: bool = False, allow_commands: bool = False, jar: Jar | None = None
@@ -98,12 +130,13 @@ class OpenJar:
         return Resolution(stage, service, resolver.resolve(service))
 
 
-def open_jar(path: str | os.PathLike[str] | None = None) -> OpenJar:
+def open_jar(path: str | os.PathLike[str] | None = None, *, ask: Ask | None = None) -> OpenJar:
     """The jar at `path` (its folder, or the one that holds it); for None the one here or in a folder above.
 
+    `ask` gets the passphrase of a protected identity: it is given the identity's place, and returns a text, or None.
     Raises InputError if there is none. Nothing else is read yet.
     """
-    return OpenJar(find_jar(Path.cwd(), os.fspath(path) if path is not None else None))
+    return OpenJar(find_jar(Path.cwd(), os.fspath(path) if path is not None else None), ask)
 
 
 def the_service(jar: Jar, named: str | None) -> str:

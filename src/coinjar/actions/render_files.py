@@ -9,14 +9,14 @@ from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.actions.opening import OpenJar
-from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
+from coinjar.core.errors import CannotOpen, CoinJarError, InputError, Place, UsageError, raise_all
 from coinjar.core.model import Destination, Jar
 from coinjar.core.rules.base import Facts, Spot
 from coinjar.core.shown import Masker, visible
 from coinjar.destinations import make
 from coinjar.destinations.base import Notice, Output, Surroundings, View
-from coinjar.jarfile.load import read_bytes, shown_path
-from coinjar.jarfile.store import locked, replace_file
+from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.store import locked, replace_file, shown_path
 from coinjar.jarfile.tracked import OPEN, TRACKED, states
 
 NEW, CHANGED, SAME = "new", "changed", "same"
@@ -81,7 +81,7 @@ def plan(
     A person's own values are left out, as in a delivery.
     """
     jar = opened.load(list(stages))
-    around = Surroundings(jar, opened.folder, masker, move_up=move_up, writes=writes)
+    around = Surroundings(jar, opened.folder, masker, opened.ring, move_up=move_up, writes=writes)
     resolvers = {stage: opened.resolver(stage, jar=jar, allow_commands=allow_commands) for stage in stages}
     faults: list[CoinJarError] = []
     files: dict[Path, File] = {}
@@ -111,7 +111,7 @@ def look_at_destinations(opened: OpenJar, facts: Facts) -> None:
     """What every destination tells of every stage, for the rules of `check`. Faults of values are other rules' matter."""
     from coinjar.destinations.linked import look
 
-    around = Surroundings(facts.jar, opened.folder, Masker())
+    around = Surroundings(facts.jar, opened.folder, Masker(), opened.ring)
     spots: dict[str, list[Spot]] = {}
     faults: dict[tuple[str, str, str, Place], list[str]] = {}
     stages = {one.name: [stage for stage in facts.stages if is_for(facts.jar, one, stage)] for one in facts.jar.destinations.values()}
@@ -125,7 +125,7 @@ def look_at_destinations(opened: OpenJar, facts: Facts) -> None:
                 found = [*made.notices, *_secrets_in_the_open([File(destination.name, stage, one, SAME) for one in outputs])]
                 links, hops = look(made, view)
             except CoinJarError as fault:
-                for one in [each for each in fault.each() if not (each.code.startswith("CJ") or each.code in OF_VALUES)]:
+                for one in [each for each in fault.each() if not (each.code.startswith("CJ") or each.code in OF_VALUES or isinstance(each, CannotOpen))]:
                     faults.setdefault((destination.name, one.message, one.hint, one.place or destination.place), []).append(stage)
                 continue
             for notice in found:
@@ -240,7 +240,7 @@ def stale(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: 
     from coinjar.destinations.manifests import Manifests
 
     jar = opened.load(list(stages))
-    around = Surroundings(jar, opened.folder, masker)
+    around = Surroundings(jar, opened.folder, masker, opened.ring)
     made = [(stage, make(one, around)) for stage, one in chosen(jar, stages, names)]
     wanted = [(stage, one) for stage, one in made if isinstance(one, Manifests)]
     if not wanted:

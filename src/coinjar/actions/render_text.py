@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from coinjar.actions.opening import Resolution
+from coinjar.core.errors import UsageError
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
 from coinjar.dialects import carriers, get
@@ -13,9 +14,25 @@ from coinjar.dialects.base import Dialect, Entry, Heading, Known, refuse, render
 
 def rendered(jar: Jar, resolution: Resolution, dialect: Dialect) -> bytes:
     """The file. Raises InputError naming every variable that the dialect cannot carry, and those dialects that can."""
-    entries = [Entry(name, seen.text, seen.variable) for name, seen in resolution.emitted()]
+    entries = [Entry(name, seen.revealed, seen.variable) for name, seen in resolution.emitted()]
     dialect.known = Known(jar.stage_names(), jar.variables)
     return render(dialect, entries, Heading(jar.app, resolution.stage, resolution.service), carriers)
+
+
+def rendered_sealed(jar: Jar, resolution: Resolution, recipients: Sequence[str]) -> bytes:
+    """An exec-script whose values only the holders of these recipients' identities open. Raises UsageError, InputError."""
+    from coinjar.crypto.age import recipient_fault, without_comment, wrap
+    from coinjar.dialects.shell import ExecScript
+
+    for one in recipients:
+        if why := recipient_fault(one):
+            raise UsageError(f"this is no recipient to encrypt to: {why}", hint="`coinjar identity show` prints one")
+    dialect = ExecScript()
+    entries = [Entry(name, seen.revealed, seen.variable) for name, seen in resolution.emitted()]
+    refuse(dialect, entries, carriers)
+    return dialect.sealed(
+        entries, Heading(jar.app, resolution.stage, resolution.service), lambda data: wrap(data, [without_comment(one) for one in recipients])
+    )
 
 
 def rendered_example(resolver: Resolver, service: str) -> bytes:
@@ -30,7 +47,7 @@ def rendered_stages(jar: Jar, resolutions: Sequence[Resolution], dialect: Dialec
     dialect.known = Known(jar.stage_names(), jar.variables)
     data = b""
     for one in resolutions:
-        entries = [Entry(name, seen.text, seen.variable) for name, seen in one.emitted()]
+        entries = [Entry(name, seen.revealed, seen.variable) for name, seen in one.emitted()]
         refuse(dialect, entries, carriers)
         data = dialect.update(data, "stdout", entries, Heading(jar.app, one.stage, one.service))
     return data

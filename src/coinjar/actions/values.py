@@ -6,17 +6,18 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
 
+from coinjar.actions.changing import Change, coins_file, edit_file, layer_path, spread
+from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import CoinJarError, InputError, UsageError, raise_all
 from coinjar.core.guess import guess
 from coinjar.core.kinds import normal
 from coinjar.core.layers import Resolver
-from coinjar.core.model import UNSET, Content, Jar, Variable
+from coinjar.core.model import Content, Jar, Variable
 from coinjar.core.names import ALL, SHARED, VariableName, name_fault, suggestion
 from coinjar.core.references import Template
-from coinjar.documents.edit import Edit, apply
+from coinjar.documents.edit import Edit
 from coinjar.documents.writing import Plain
-from coinjar.jarfile.load import load, mine_path, plain_path, read_bytes, shown_path
-from coinjar.jarfile.store import locked, replace_file
+from coinjar.jarfile.store import locked, shown_path
 
 
 class Putting(NamedTuple):
@@ -28,7 +29,10 @@ class Putting(NamedTuple):
 
 
 class Put(NamedTuple):
-    """One value that was put: where, and the services for which another one still wins."""
+    """One value that was put: where, and the services for which another one still wins.
+
+    `sealed` names the compartments of a sealed one, `was_plain` the file that had it as plain text until now.
+    """
 
     name: str
     stage: str
@@ -37,43 +41,43 @@ class Put(NamedTuple):
     secret: bool
     declared: bool
     beaten_for: tuple[str, ...]
+    sealed: tuple[str, ...] = ()
+    was_plain: str | None = None
 
 
-def as_yaml(content: Content) -> Plain:
-    """A value as it is written in YAML."""
-    if isinstance(content, str):
-        return content
-    if isinstance(content, Template):
-        return {"text": content.source}
-    assert content is UNSET, "commands, files and environments are written by hand"
-    return {"unset": "true"}
+class Done(NamedTuple):
+    """What was put, and what is to know about keys that were made for it."""
+
+    puts: list[Put]
+    notes: list[str]
 
 
-def layer_path(folder: Path, stage: str, *, mine: bool) -> Path:
-    """The file that holds a layer's values."""
-    return mine_path(folder, stage) if mine else plain_path(folder, stage)
-
-
-def put(folder: Path, puttings: Sequence[Putting], stages: Sequence[str], *, service: str | None, declare: bool, mine: bool) -> list[Put]:
-    """Write values into the layers of these stages (`shared` is one), for one service or all.
+def put(opened: OpenJar, puttings: Sequence[Putting], stages: Sequence[str], *, service: str | None, declare: bool, mine: bool) -> Done:
+    """Write values into the layers of these stages (`shared` is one), for one service or all; secrets are sealed.
 
     All of it is checked first; nothing is written if anything is wrong. Raises UsageError for a secret that
-    came by argv and for an undeclared name, InputError for a value that its kind or its place refuses.
+    came by argv and for an undeclared name, InputError for a value that its kind or its place refuses, CannotOpen for a stage whose
+    key is not ours.
     """
+    folder = opened.folder
     with locked(folder):
-        jar = load(folder, None)
+        jar = opened.load()
         new = _declared(jar, puttings) if declare else {}
         jar = jar._replace(variables={**jar.variables, **new})
         _check(jar, puttings, stages, service, mine)
         for stage in stages if mine else ():
-            load(folder, [stage], mine=stage)  # a file that cannot be read is not edited either
+            opened.load([stage], mine=stage)  # a file that cannot be read is not edited either
+        scope = service or ALL
+        change = Change(opened, jar)
+        for stage in stages:
+            for one in puttings:
+                change.put(stage, scope, one.name, one.content, mine=mine)
         if new:
             edit_file(folder / "jar.yaml", [Edit(("variables", name), declaration(variable)) for name, variable in new.items()])
-        scope = service or ALL
-        for stage in stages:
-            edit_file(layer_path(folder, stage, mine=mine), [Edit((scope, one.name), as_yaml(one.content)) for one in puttings])
-    after = load(folder, None)
-    return [_outcome(folder, after, one.name, stage, service, one.name in new, mine=mine) for stage in stages for one in puttings]
+        change.commit()
+    after = opened.load()
+    done = [_outcome(folder, after, change, one.name, stage, service, one.name in new, mine=mine) for stage in stages for one in puttings]
+    return Done(done, change.notes)
 
 
 def _declared(jar: Jar, puttings: Sequence[Putting]) -> dict[str, Variable]:
@@ -166,24 +170,19 @@ def _misfits(jar: Jar, variable: Variable, one: Putting, stages: Sequence[str], 
     return faults
 
 
-def edit_file(path: Path, edits: Sequence[Edit]) -> None:
-    """Change a file of the jar in place; the lock must be held. A file that is not there is made."""
-    old = read_bytes(path) if path.exists() else b""
-    new = apply(old, shown_path(path), edits)
-    if new != old:
-        replace_file(path, new)
-
-
-def _outcome(folder: Path, jar: Jar, name: str, stage: str, service: str | None, declared: bool, *, mine: bool) -> Put:
+def _outcome(folder: Path, jar: Jar, change: Change, name: str, stage: str, service: str | None, declared: bool, *, mine: bool) -> Put:
     variable = jar.variables[name]
-    file = shown_path(layer_path(folder, stage, mine=mine))
+    is_sealed = variable.secret and not mine
+    file = shown_path(coins_file(folder, stage) if is_sealed else layer_path(folder, stage, mine=mine))
+    compartments = tuple(spread(variable, service or ALL)) if is_sealed else ()
     beaten: list[str] = []
     if stage != SHARED and not mine:
         resolver = Resolver(jar, stage)
-        written = jar.plain[stage][service or ALL][name]
+        here = [jar.plain[stage][scope][name] for scope in compartments or [service or ALL]]
         asked = [service] if service else resolver.services_of(variable)
-        beaten = [one for one in asked if resolver.winner(name, one) is not written]
-    return Put(name, stage, service or ALL, file, variable.secret, declared, tuple(beaten))
+        beaten = [one for one in asked if not any(resolver.winner(name, one) is each for each in here)]
+    was_plain = change.was_plain.get((stage, name))
+    return Put(name, stage, service or ALL, file, variable.secret, declared, tuple(beaten), compartments, was_plain)
 
 
 class Dropped(NamedTuple):
@@ -194,38 +193,43 @@ class Dropped(NamedTuple):
     scope: str
 
 
-def drop(folder: Path, names: Sequence[str], stages: Sequence[str], *, service: str | None, mine: bool) -> list[Dropped]:
+def drop(opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, service: str | None, mine: bool) -> list[Dropped]:
     """Take values out of the layers of these stages. What is not there is not in the answer."""
-    with locked(folder):
-        jar = load(folder, None)
+    with locked(opened.folder):
+        jar = opened.load()
         for name in names:
             jar.variable(name)
         if service:
             jar.service(service)
+        change = Change(opened, jar)
         gone = []
         for stage in stages:
             if stage != SHARED:
                 jar.stage(stage)
-            own = load(folder, [stage], mine=stage).mine if mine else jar.plain
-            scope = service or ALL
-            here = [Dropped(name, stage, scope) for name in names if name in own.get(stage, {}).get(scope, {})]
-            if here:
-                edit_file(layer_path(folder, stage, mine=mine), [Edit((scope, one.name), None) for one in here])
-            gone += here
+            own = opened.load([stage], mine=stage).mine if mine else jar.plain
+            for name in names:
+                scopes = [service] if service else [ALL, *spread(jar.variables[name], ALL)] if jar.variables[name].secret and not mine else [ALL]
+                for scope in dict.fromkeys(scopes):
+                    if name in own.get(stage, {}).get(scope, {}):
+                        change.drop(stage, scope, name, mine=mine)
+                        gone.append(Dropped(name, stage, scope))
+        change.commit()
     return gone
 
 
-def drop_everywhere(folder: Path, names: Sequence[str]) -> list[Dropped]:
+def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[Dropped]:
     """Take out the variables themselves: every value, then the declaration. Raises InputError if anything still names one."""
+    folder = opened.folder
     with locked(folder):
-        jar = load(folder, None)
+        jar = opened.load()
         for name in names:
             jar.variable(name)
         raise_all([fault for name in names for fault in _still_named(jar, name, names)])
         gone = [Dropped(name, layer, scope) for layer, scopes in jar.plain.items() for scope, values in scopes.items() for name in names if name in values]
-        for layer in jar.plain:
-            if edits := [Edit((one.scope, one.name), None) for one in gone if one.layer == layer]:
-                edit_file(plain_path(folder, layer), edits)
+        change = Change(opened, jar)
+        for one in gone:
+            change.drop(one.layer, one.scope, one.name)
+        change.commit()
         edit_file(folder / "jar.yaml", [Edit(("variables", name), None) for name in names])
     return gone
 

@@ -6,14 +6,16 @@ import contextlib
 import errno
 import os
 import signal
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import NoReturn
+from typing import NoReturn, TypeVar
 
 from coinjar.actions.opening import Resolution
 from coinjar.core.errors import CoinJarError, InputError, raise_all
 from coinjar.core.names import OWN_PREFIX
 from coinjar.core.texts import not_for_environments
+
+_Started = TypeVar("_Started")
 
 BARE = ("PATH", "HOME", "USER", "LOGNAME", "SHELL", "TERM", "TZ", "TMPDIR", "LANG", "LC_ALL")
 """What `--bare` keeps of the caller's environment."""
@@ -47,13 +49,20 @@ def environment(resolution: Resolution, inherited: Mapping[str, str], *, bare: b
 
 def become(argv: Sequence[str], env: Mapping[str, str]) -> NoReturn:
     """Replace this process by the program, found along the PATH that it gets. Raises CannotStart; else never returns."""
+    for number, action in signals_at_start().items():
+        signal.signal(number, action)
+    start_first(argv, env, lambda path: os.execve(path, list(argv), env))  # noqa: S606 - becoming the program is the task
+    raise AssertionError("execve does not return")
+
+
+def start_first(argv: Sequence[str], env: Mapping[str, str], start: Callable[[str], _Started]) -> _Started:
+    """Start the first of the places along the PATH of `env` where the program can be. Raises CannotStart."""
     program = argv[0]
     candidates = [program] if "/" in program else [f"{folder or '.'}/{program}" for folder in env.get("PATH", os.defpath).split(":")]
-    _restore_signals()
     worst: OSError | None = None
     for path in candidates if program else []:
         try:
-            os.execve(path, list(argv), env)  # noqa: S606 - becoming the program is the task
+            return start(path)
         except OSError as fault:
             if fault.errno not in (errno.ENOENT, errno.ENOTDIR):
                 worst = worst or fault
@@ -66,15 +75,14 @@ def become(argv: Sequence[str], env: Mapping[str, str]) -> NoReturn:
     raise CannotStart(f"cannot start {program!r}: {(worst.strerror or 'unknown error').lower()}", hint, 126)
 
 
-def _restore_signals() -> None:
-    """Undo what Python did to signals before any of our code ran.
+def signals_at_start() -> dict[int, signal.Handlers]:
+    """What to do to undo what Python did to signals before any of our code ran.
 
     Python ignores SIGPIPE and SIGXFSZ, and the kernel keeps no record of what was there before. So they become
     the default again, unless our caller (not itself a Python program) ignores them: then so did we at the start.
     """
     ignored = _ignored_by_caller()
-    for number in _SET_BY_PYTHON:
-        signal.signal(number, signal.SIG_IGN if ignored >> (number - 1) & 1 else signal.SIG_DFL)
+    return {number: signal.SIG_IGN if ignored >> (number - 1) & 1 else signal.SIG_DFL for number in _SET_BY_PYTHON}
 
 
 def _ignored_by_caller() -> int:

@@ -44,7 +44,7 @@ def run(
     settled_secret, settled_plain = list(secret or []), list(plain or [])
 
     def planned() -> list[Step]:
-        return plan(opened.folder, read, Wanted(stage, service, every_name, settled_secret, settled_plain))
+        return plan(opened, read, Wanted(stage, service, every_name, settled_secret, settled_plain))
 
     steps = planned()
     asks = sys.stdin.isatty() and source != "-" and not yes
@@ -59,7 +59,8 @@ def run(
     if not yes and not (asks and typer.confirm("Write this?", err=True)):
         say("Nothing was written." + ("" if asks else " Add --yes to write it."))
         raise typer.Exit(1)
-    carry_out(opened.folder, steps, again=planned)
+    for note in carry_out(opened, steps, again=planned):
+        say(note)
     say(f"Written. Next: `coinjar check`, and `coinjar why {stages[0]} NAME` for one value.")
 
 
@@ -110,8 +111,6 @@ def _show(source: Source, steps: list[Step], stage: str, service: str | None) ->
         say(f"\n{counted(len(source.reading.remarks), 'thing')} to know about {source.label}:")
     for remark in source.reading.remarks:
         say(f"  {remark.place}: {visible(remark.message)}")
-    plain_secrets = [step for step in steps if step.secret and step.action in (NEW, ADD, CHANGE)]
-    if plain_secrets:
-        words = counted(len(plain_secrets), "secret goes", "secrets go")
-        files = ", ".join(dict.fromkeys(f"plain/{step.stage}.yaml" for step in plain_secrets))
-        say(f"\nwarning: {words} into the jar as plain text: keep {files} out of version control for now.")
+    secrets = {step.name for step in steps if step.secret and step.action in (NEW, ADD, CHANGE)}
+    if secrets:
+        say(f"\n{counted(len(secrets), 'secret')} will be sealed: the values stay in {source.label}, so keep that out of version control.")

@@ -41,6 +41,8 @@ def run(
         _show(done.findings if accepted else done.open_findings, done.open_findings, len(done.findings) - len(done.open_findings))
     if done.not_fetched:
         say(f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands that were not run (--allow-commands)")
+    if done.closed:
+        say(f"coinjar: {counted(done.closed, 'sealed value was', 'sealed values were')} not looked at: the identity here does not open them, or there is none")
     for one in done.idle:
         say(f"{one.place}: this accepted {one.rule} silences nothing any more: remove it")
     if any(one.rule.severity == "error" or strict for one in done.open_findings):

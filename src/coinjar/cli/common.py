@@ -74,7 +74,19 @@ def open_here(ctx: typer.Context, jar: str | None) -> OpenJar:
     """The jar that the command works on."""
     from coinjar.actions.opening import open_jar
 
-    return open_jar(jar or (ctx.find_root().params.get("jar")))
+    return open_jar(jar or (ctx.find_root().params.get("jar")), ask=ask_passphrase)
+
+
+def ask_passphrase(what: str) -> str | None:
+    """Ask on the terminal itself, so that pipes stay free; None where there is none."""
+    from getpass import getpass
+
+    try:
+        with open("/dev/tty", "wb"):  # noqa: PTH123 - whether there is one is all that is asked
+            pass
+    except OSError:
+        return None
+    return getpass(f"Passphrase of {what}: ")
 
 
 def resolved(

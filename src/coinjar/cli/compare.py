@@ -19,7 +19,7 @@ from coinjar.cli.common import (
     say,
     stage_names,
 )
-from coinjar.core.errors import InputError, UsageError
+from coinjar.core.errors import InputError, UsageError, is_others
 
 if TYPE_CHECKING:
     from coinjar.actions.sides import Comparison
@@ -84,14 +84,18 @@ def _json_row(row: Difference, masker: Masker) -> dict[str, Any]:
         shown: dict[str, Any] = {"value": None if hidden else entry.text, "has_value": entry.text is not None}
         if hidden and entry.text is not None:
             shown["masked"] = masker.mask(entry.text)
-        return shown | ({"note": entry.fault.message if entry.fault else entry.note} if entry.note else {})
+        return shown | ({"note": _why_none(entry)} if entry.note else {})
 
     return {"name": row.name, "service": row.service, "verdict": row.verdict, "secret": row.secret, "left": side(row.left), "right": side(row.right)}
 
 
+def _why_none(entry: Entry) -> str:
+    return entry.fault.message if entry.fault and not is_others(entry.fault) else entry.note
+
+
 def _words(row: Difference, entry: Entry, masker: Masker) -> str:
     if entry.text is None:
-        return f"({entry.fault.message if entry.fault else entry.note})"
+        return f"({_why_none(entry)})"
     return masker.show(entry.text, secret=row.secret)
 
 

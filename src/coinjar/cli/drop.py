@@ -28,11 +28,11 @@ def run(
     if everywhere == bool(stage) or (everywhere and (service or mine)):
         raise UsageError("drop from where?", hint="name --stage STAGE, or say --everywhere for the variable itself")
     if everywhere:
-        gone = drop_everywhere(opened.folder, names)
+        gone = drop_everywhere(opened, names)
         say(f"{', '.join(names)}: gone, with {counted(len(gone), 'value')}")
         return
     stages = list(dict.fromkeys(stage or []))
-    gone = drop(opened.folder, names, stages, service=service, mine=mine)
+    gone = drop(opened, names, stages, service=service, mine=mine)
     for one in gone:
         say(f"{one.name}: removed from {one.layer}, {'all services' if one.scope == 'all' else one.scope}")
     whom = f" for {service}" if service else " for all services"

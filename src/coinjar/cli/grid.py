@@ -79,12 +79,13 @@ _SIGNS = {
     "mine": "◆",
     "missing": "‼",
     "fault": "‼",
+    "sealed": "□",
     "varies": "*",
     "unset": "×",
     "none": "–",
     "not here": "",
 }
-_WORDS = {"missing": "missing", "fault": "cannot be worked out", "unset": "unset", "none": "", "not here": "not here"}
+_WORDS = {"missing": "missing", "fault": "cannot be worked out", "sealed": "sealed", "unset": "unset", "none": "", "not here": "not here"}
 _STYLES = {
     "own": "bold",
     "inherited": "",
@@ -93,6 +94,7 @@ _STYLES = {
     "mine": "yellow",
     "missing": "bold red",
     "fault": "bold red",
+    "sealed": "cyan",
     "varies": "cyan",
     "unset": "dim",
     "none": "dim",
@@ -105,11 +107,12 @@ _LEGEND = {
     "default": "· default",
     "mine": "◆ your own",
     "missing": "‼ missing",
+    "sealed": "□ sealed for others than you",
     "varies": "* differs by service",
     "unset": "× unset",
     "none": "– no value",
 }
-_AGREE = {"same": "=", "different": "≠", "single": ""}
+_AGREE = {"same": "=", "different": "≠", "single": "", "unknown": "?"}
 
 
 def cell_text(cell: Cell, masker: Masker) -> str:

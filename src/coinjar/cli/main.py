@@ -20,6 +20,8 @@ COMMANDS = {
     "new": ("Define", "Make a jar here: stages, services, .gitignore."),
     "adopt": ("Define", "Bring variables from a file or another source into a stage."),
     "put": ("Define", "Set values, for one stage or several."),
+    "edit": ("Define", "Edit a stage's values, plain and secret, in your editor."),
+    "generate": ("Define", "Make strong values, for each stage its own."),
     "drop": ("Define", "Remove values, or whole variables."),
     "value": ("Look", "Print one value, exactly."),
     "grid": ("Look", "Show the matrix: variables down, stages across."),
@@ -28,6 +30,8 @@ COMMANDS = {
     "check": ("Look", "Look for what is missing, wrong, or will surprise."),
     "render": ("Use", "Write destinations, or a service's variables in a dialect."),
     "within": ("Use", "Run a program with a service's variables."),
+    "identity": ("Share", "Make an identity, or show whose it is."),
+    "readers": ("Share", "Say who opens which stage's secrets."),
     "schema": ("More", "Write out the JSON Schemas of the jar's files."),
     "demo": ("More", "Walk through the whole job on a made-up example."),
 }
@@ -45,8 +49,10 @@ class LazyGroup(TyperGroup):
         if cmd_name not in COMMANDS:
             raise UsageError(f"there is no command '{cmd_name}'", hint=suggestion(cmd_name, COMMANDS, "`coinjar --help` lists them"))
         module = import_module(f"coinjar.cli.{cmd_name}")
-        app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False)
-        app.command(cmd_name, help=module.run.__doc__)(module.run)
+        app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False, help=module.__doc__)
+        for name, run in getattr(module, "COMMANDS", {cmd_name: None}).items():
+            function = run or module.run
+            app.command(name, help=function.__doc__)(function)
         command = typer.main.get_command(app)
         command.name = cmd_name
         return command
@@ -92,7 +98,7 @@ def tell(error: CoinJarError) -> None:
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
-    """Run the program; returns its exit code: 0 done, 1 findings, 2 usage, 3 input, 5 outside, 130 interrupted."""
+    """Run the program; returns its exit code: 0 done, 1 findings, 2 usage, 3 input, 4 cannot open a secret, 5 outside, 130 interrupted."""
     given = list(sys.argv[1:] if arguments is None else arguments) or ["--help"]
     try:
         code = app(args=given, prog_name="coinjar", standalone_mode=False)

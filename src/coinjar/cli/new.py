@@ -27,7 +27,7 @@ def run(
     Never overwrites. Example: coinjar new --service web --service mailer --stage dev --stage prod --stage prod-isles:prod
     """
     from coinjar.actions.new import app_name, make_jar
-    from coinjar.jarfile.load import shown_path
+    from coinjar.jarfile.store import shown_path
 
     named = jar or ctx.find_root().params.get("jar")
     folder = Path(named) if named else Path("jar")

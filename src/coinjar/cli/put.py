@@ -42,8 +42,10 @@ def run(
     if unset and text:
         raise UsageError("--unset and --text do not go together", hint="leave one out")
     puttings = [_unset(one) for one in assignments] if unset else _read(assignments, references=text)
-    done = put(opened.folder, puttings, list(dict.fromkeys(stage)), service=service, declare=declare, mine=mine)
-    for one in done:
+    done = put(opened, puttings, list(dict.fromkeys(stage)), service=service, declare=declare, mine=mine)
+    for note in done.notes:
+        say(note)
+    for one in done.puts:
         _tell(one, mine)
 
 
@@ -92,9 +94,11 @@ def _from_stdin(name: str) -> str:
 
 def _tell(done: Put, mine: bool) -> None:
     whom = "" if done.scope == "all" else f" for {done.scope}"
-    words = "declared, and put" if done.declared else "put"
-    say(f"{done.name}: {words} on {done.stage}{whom} ({done.file}){', yours alone' if mine else ''}")
-    if done.secret:
-        say(f"warning: {done.name} is a secret and lies there as plain text: keep {done.file} out of version control for now")
+    verb = "sealed" if done.sealed else "put"
+    words = f"declared, and {verb}" if done.declared else verb
+    within = f" for {', '.join(done.sealed)}" if done.sealed and done.sealed != (done.scope,) else whom
+    say(f"{done.name}: {words} on {done.stage}{within} ({done.file}){', yours alone' if mine else ''}")
+    if done.was_plain:
+        say(f"note: it is out of {done.was_plain} now; if that was committed, the old text stays in version control's history: put a new one where it counts")
     if done.beaten_for:
         say(f"note: {', '.join(done.beaten_for)} still sees another value: `coinjar why {done.stage} {done.name} --service {done.beaten_for[0]}`")

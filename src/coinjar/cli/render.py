@@ -46,6 +46,9 @@ def run(
     with_: WithOption = None,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Write nothing: print a unified diff, secrets masked.")] = False,
     verify: Annotated[bool, typer.Option("--verify", help="Write nothing: exit 1 if a file is out of date.")] = False,
+    encrypt_to: Annotated[
+        list[str] | None, typer.Option("--encrypt-to", metavar="RECIPIENT", help="With --as exec-script: values only this recipient opens; may be repeated.")
+    ] = None,
     every_stage: Annotated[bool, typer.Option("--every-stage", help="All stages, one after the other.")] = False,
     move_up: Annotated[bool, typer.Option("--move-up", help="In documents, move what several places repeat to the level above them.")] = False,
     stale: Annotated[bool, typer.Option("--stale", help="List the objects of manifests that nothing refers to any more.")] = False,
@@ -64,13 +67,15 @@ def run(
     names = list(where or [])
     if dialect is not None:
         _refuse_with_dialect(dry_run or verify or move_up or stale or as_json, names[0 if every_stage else 1 :])
-        if every_stage:
+        if encrypt_to:
+            _print_sealed(ctx, jar, names, dialect, service, with_, encrypt_to, unfit=every_stage, allow_commands=allow_commands)
+        elif every_stage:
             _print_stages(ctx, jar, dialect, service, with_, allow_commands, show_secrets)
         else:
             _print_one(ctx, jar, names, dialect, service, with_, allow_commands, show_secrets)
         return
-    if service or with_:
-        raise UsageError("--service and --with go with --as", hint="a destination names its services in jar.yaml")
+    if service or with_ or encrypt_to:
+        raise UsageError("--service, --with and --encrypt-to go with --as", hint="a destination names its services in jar.yaml")
     if keep is not None and not stale:
         raise UsageError("--keep goes with --stale", hint="leave it out")
     opened = open_here(ctx, jar)
@@ -136,6 +141,27 @@ def _print_one(
     _put_out(data)
 
 
+def _print_sealed(
+    ctx: typer.Context,
+    jar: str | None,
+    names: list[str],
+    dialect: str,
+    service: str | None,
+    given: list[str] | None,
+    recipients: list[str],
+    *,
+    unfit: bool,
+    allow_commands: bool,
+) -> None:
+    """One service on one stage as a script that carries its values encrypted: safe on a terminal too."""
+    from coinjar.actions.render_text import rendered_sealed
+
+    if dialect != "exec-script" or unfit or not names:
+        raise UsageError("--encrypt-to goes with --as exec-script and one stage", hint="`coinjar render STAGE --as exec-script --encrypt-to RECIPIENT`")
+    resolver, resolution = resolved(ctx, jar, names[0], service, given, allow_commands=allow_commands)
+    _put_out(rendered_sealed(resolver.jar, resolution, recipients))
+
+
 def _print_stages(
     ctx: typer.Context, jar: str | None, dialect: str, service: str | None, given: list[str] | None, allow_commands: bool, show_secrets: bool
 ) -> None:
@@ -180,7 +206,7 @@ def _for_eyes(resolution: Resolution, show_secrets: bool) -> Resolution:
 
 def _list_stale(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, keep: int | None) -> None:
     from coinjar.actions.render_files import stale
-    from coinjar.jarfile.load import shown_path
+    from coinjar.jarfile.store import shown_path
 
     for path in stale(opened, stages, names, masker, keep):
         print(shown_path(path))
@@ -189,7 +215,7 @@ def _list_stale(opened: OpenJar, stages: list[str], names: list[str], masker: Ma
 def _show(found: Plan, *, verify: bool) -> None:
     from coinjar.actions.render_files import CHANGED, NEW
     from coinjar.cli.table import Text, show, styled, table, terminal_width
-    from coinjar.jarfile.load import shown_path
+    from coinjar.jarfile.store import shown_path
 
     changed = len(found.out_of_date)
     total = counted(len(found.files), "file")
@@ -243,7 +269,7 @@ def _tell(found: Plan) -> None:
 
 
 def _as_json(found: Plan) -> dict[str, Any]:
-    from coinjar.jarfile.load import shown_path
+    from coinjar.jarfile.store import shown_path
 
     return {
         "files": [

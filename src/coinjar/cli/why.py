@@ -18,7 +18,7 @@ from coinjar.cli.common import (
     print_json,
     why_names,
 )
-from coinjar.core.errors import UsageError
+from coinjar.core.errors import UsageError, is_others
 from coinjar.core.references import Template
 
 if TYPE_CHECKING:
@@ -69,6 +69,8 @@ def run(
 
 def value_words(seen: Resolved, masker: Masker) -> str:
     """What a service sees, in a few words."""
+    if seen.fault and is_others(seen.fault):
+        return "sealed for others than you"
     if seen.fault:
         return f"cannot be worked out: {seen.fault.message}"
     if seen.text is None:
@@ -80,7 +82,7 @@ def spoken_words(spoken: Spoken, secret: bool, masker: Masker) -> str:
     """What a layer says. Of a secret's text with references only these are told: the rest may be the secret."""
     content = spoken.written.content
     if spoken.text is None:
-        return "unset"
+        return "unset" if spoken.form == "unset" else "sealed for others than you"
     if spoken.form == "text":
         return masker.show(spoken.text, secret=secret)
     if secret and isinstance(content, Template) and not masker.show_secrets:

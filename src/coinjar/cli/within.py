@@ -5,7 +5,7 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import CommandsOption, JarOption, ServiceOption, StageArgument, WithOption, resolved
+from coinjar.cli.common import CommandsOption, JarOption, ServiceOption, StageArgument, WithOption, resolved, say
 
 
 def run(
@@ -17,14 +17,24 @@ def run(
     bare: Annotated[
         bool, typer.Option("--bare", help="Start from an empty environment: only PATH, HOME, USER, LOGNAME, SHELL, TERM, TZ, TMPDIR, LANG, LC_ALL are kept.")
     ] = False,
+    mask: Annotated[
+        bool, typer.Option("--mask", help="Replace secrets in the program's output, for logs: it is a child then, signals and exit code are passed on.")
+    ] = False,
     allow_commands: CommandsOption = False,
     jar: JarOption = None,
 ) -> None:
     """Run a program with a service's variables: becomes it, so pid, signals and exit code are the program's own.
 
-    127 if there is no such program, 126 if it cannot be run. Nothing passes through a shell.
+    The identity that opens secrets is not passed on. 127 if there is no such program, 126 if it cannot be run. Nothing passes through a shell.
     """
     from coinjar.actions.within import become, environment
 
     _, resolution = resolved(ctx, jar, stage, service, with_, allow_commands=allow_commands)
-    become(command, environment(resolution, os.environ, bare=bare))
+    env = environment(resolution, os.environ, bare=bare)
+    if not mask:
+        become(command, env)
+    from coinjar.actions.masked import run_masked, secrets_of, too_short
+
+    if names := too_short(resolution):
+        say(f"coinjar: too short to be masked: {', '.join(names)}")
+    raise typer.Exit(run_masked(command, env, secrets_of(resolution)))

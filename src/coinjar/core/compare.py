@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import NamedTuple, Protocol
 
-from coinjar.core.errors import CoinJarError
+from coinjar.core.errors import CoinJarError, is_others
 from coinjar.core.layers import Resolver
 
 SAME, DIFFERENT, ONLY_LEFT, ONLY_RIGHT, UNKNOWN = "same", "different", "only left", "only right", "unknown"
@@ -111,7 +111,8 @@ class StageSide:
             return Entry(note=f"not for {where}" if known else "not declared")
         seen = self._resolver.value(name, service or here[0])
         if seen.fault:
-            return Entry(None, seen.secret, "cannot be worked out", seen.fault)
+            note = "sealed for others than you" if is_others(seen.fault) else "cannot be worked out"
+            return Entry(None, seen.secret, note, seen.fault)
         note = "" if seen.text is not None else "unset on purpose" if seen.is_unset else "no value"
         return Entry(seen.text, seen.secret, note)
 

@@ -60,6 +60,17 @@ class OutsideError(CoinJarError):
     exit_code = 5
 
 
+class CannotOpen(CoinJarError):
+    """A sealed value cannot be opened: no identity, one that it is not for, or a value that was tampered with (exit 4)."""
+
+    exit_code = 4
+
+
+def is_others(fault: CoinJarError) -> bool:
+    """Whether a value is sealed for others than whoever runs this, and nothing is wrong with it."""
+    return fault.code in ("no-identity", "identity-open", "not-for-us")
+
+
 class ManyErrors(CoinJarError):
     """All faults of one input at once; ends with the exit code of the first."""
 

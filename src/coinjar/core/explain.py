@@ -57,8 +57,7 @@ def form_of(written: Written) -> tuple[str, str | None]:
         return "file", content.path
     if isinstance(content, FromEnv):
         return "environment", content.name
-    assert isinstance(content, Unset)
-    return "unset", None
+    return ("unset", None) if isinstance(content, Unset) else ("sealed", None)
 
 
 def explain(resolver: Resolver, name: str, service: str) -> Explanation:

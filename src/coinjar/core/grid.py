@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
+from coinjar.core.errors import is_others
 from coinjar.core.layers import Resolver, plain
 from coinjar.core.model import Jar, Resolved, Variable
 
 OWN, INHERITED, SHARED, DEFAULT, MINE = "own", "inherited", "shared", "default", "mine"
 MISSING, NONE, UNSET, NOT_HERE, FAULT, VARIES = "missing", "none", "unset", "not here", "fault", "varies"
+SEALED = "sealed"
 
-SAME, DIFFERENT, SINGLE = "same", "different", "single"
+SAME, DIFFERENT, SINGLE, UNKNOWN = "same", "different", "single", "unknown"
 _STATES = {"shared": SHARED, "mine": MINE, "one-off": MINE}
 
 
@@ -27,7 +29,7 @@ class Cell(NamedTuple):
 
 
 class Row(NamedTuple):
-    """A variable's cells, and whether its columns agree (`single`: only one column has it)."""
+    """A variable's cells, and whether its columns agree (`single`: only one column has it; `unknown`: some are sealed for others)."""
 
     variable: Variable
     cells: tuple[Cell, ...]
@@ -90,6 +92,8 @@ def _several(resolver: Resolver, variable: Variable, services: Sequence[str], or
         return _single(seen[-1], origins)  # of several origins the common one, which comes last
     secret = any(one.secret for one in seen)
     faulty = next((one.fault.message for one in seen if one.fault), None)
+    if faulty and all(one.fault is None or is_others(one.fault) for one in seen):
+        return Cell(SEALED, None, secret=True, derived=seen[0].derived, fault=faulty)
     lacking = variable.required and any(one.text is None for one in seen)
     state = FAULT if faulty else MISSING if lacking else VARIES
     return Cell(state, None, secret, seen[0].derived, variants, faulty)
@@ -98,6 +102,8 @@ def _several(resolver: Resolver, variable: Variable, services: Sequence[str], or
 def _single(seen: Resolved, origins: dict[int, str]) -> Cell:
     if seen.text is not None:
         return Cell(origins.get(id(seen.written), DEFAULT), seen.text, seen.secret, seen.derived)
+    if seen.fault is not None and is_others(seen.fault):
+        return Cell(SEALED, None, secret=True, derived=seen.derived, fault=seen.fault.message)
     if seen.fault is not None:
         return Cell(FAULT, None, seen.secret, seen.derived, fault=seen.fault.message)
     return _LACKING if seen.variable.required else _UNSET if seen.is_unset else _NOTHING
@@ -107,9 +113,11 @@ def _agreement(cells: Iterable[Cell]) -> str:
     here = [cell for cell in cells if cell.state != NOT_HERE]
     if len(here) < 2:
         return SINGLE
-    if len({cell.text for cell in here}) > 1:
+    if len({cell.text for cell in here if cell.state != SEALED}) > 1:
         return DIFFERENT
     states = {cell.state for cell in here}
+    if SEALED in states:
+        return UNKNOWN
     return DIFFERENT if VARIES in states or FAULT in states else SAME
 
 

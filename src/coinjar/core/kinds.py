@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, TypeAlias
 
 from coinjar.core.errors import InputError
 from coinjar.core.record import Record
+from coinjar.core.secret import reveal
 
 if TYPE_CHECKING:
     from coinjar.core.model import Variable
@@ -263,7 +264,7 @@ def normal(variable: Variable, text: str) -> str:
     if variable.kind == "text" and not variable.constraints:
         return text
     try:
-        return KINDS[variable.kind].spell(text, variable.constraints)
+        return KINDS[variable.kind].spell(reveal(text), variable.constraints)
     except ValueError as fault:
         raise InputError(
             f"the value of {variable.name} {fault}",

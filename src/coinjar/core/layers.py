@@ -11,10 +11,11 @@ from typing import TypeAlias
 
 from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
 from coinjar.core.kinds import normal
-from coinjar.core.model import Command, FromEnv, FromFile, Jar, Layer, Outside, Resolved, Scope, Unset, Variable, Written
+from coinjar.core.model import Closed, Command, FromEnv, FromFile, Jar, Layer, Outside, Resolved, Scope, Unset, Variable, Written
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.record import Record
 from coinjar.core.references import Reference, Seen, Template, expand
+from coinjar.core.secret import reveal
 
 Fetch: TypeAlias = Callable[[Outside, Place], str]
 """Gets a value from outside (a command, a file, the environment); raises CoinJarError when it cannot."""
@@ -166,6 +167,8 @@ class Resolver:
 
     def _read(self, variable: Variable, written: Written, service: str) -> Seen:
         content = written.content
+        if isinstance(content, Closed):
+            raise content.fault
         if isinstance(content, Template):
             seen = self._expand(variable, content, written, service)
         else:
@@ -207,7 +210,7 @@ class Resolver:
         found = self.value(reference.name, reference.service or service)
         if found.fault:
             raise found.fault
-        return Seen(found.text, found.secret)
+        return Seen(found.text if found.text is None else reveal(found.text), found.secret)
 
     def services_of(self, variable: Variable) -> list[str]:
         """The services that get this variable on this stage."""

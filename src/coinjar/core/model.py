@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from functools import cached_property
 from typing import Any, TypeAlias
 
@@ -10,6 +10,7 @@ from coinjar.core.errors import CoinJarError, Place, UsageError
 from coinjar.core.names import ALL, ServiceName, StageName, VariableName, suggestion
 from coinjar.core.record import Record
 from coinjar.core.references import Template
+from coinjar.core.secret import Secret, reveal
 
 
 class Command(Record):
@@ -36,9 +37,15 @@ class Unset(Record):
     """No value here, and none inherited."""
 
 
+class Closed(Record):
+    """A sealed value that does not open here, and why."""
+
+    fault: CoinJarError
+
+
 UNSET = Unset()
 Outside: TypeAlias = Command | FromFile | FromEnv
-Content: TypeAlias = str | Template | Command | FromFile | FromEnv | Unset
+Content: TypeAlias = str | Template | Command | FromFile | FromEnv | Unset | Closed
 
 
 class Written:
@@ -61,6 +68,25 @@ class Written:
     @property
     def place(self) -> Place:
         return Place(self.file, self.line, self.column)
+
+
+class Sealed(Written):
+    """A value that is sealed in the jar: opened when its content is first asked for, and only then."""
+
+    __slots__ = ("_opened", "compartment", "opener")
+
+    def __init__(self, opener: Callable[[], Content], compartment: str, file: str, line: int) -> None:
+        self.opener = opener
+        self.compartment = compartment
+        self._opened: Content | None = None
+        self.file, self.line, self.column = file, line, 1
+        self.seen, self.made = None, None
+
+    @property
+    def content(self) -> Content:  # type: ignore[override]  # the same attribute, worked out
+        if self._opened is None:
+            self._opened = self.opener()
+        return self._opened
 
 
 class Variable(Record):
@@ -99,7 +125,7 @@ class Resolved:
     def __init__(self, variable: Variable, written: Written | None, text: str | None = None, *, secret: bool, fault: CoinJarError | None = None) -> None:
         self.variable = variable
         self.written = written
-        self.text = text
+        self.text = Secret(text) if secret and text is not None else text
         self.secret = secret
         self.fault = fault
         self.derived = written is not None and isinstance(written.content, Template)
@@ -107,6 +133,11 @@ class Resolved:
     def __repr__(self) -> str:
         shown = "a secret" if self.secret and self.text is not None else repr(self.text)
         return f"Resolved({self.variable.name}, {shown})"
+
+    @property
+    def revealed(self) -> str | None:
+        """The text as it is, for whoever it was asked for."""
+        return None if self.text is None else reveal(self.text)
 
     @property
     def is_unset(self) -> bool:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 
+from coinjar.core.secret import reveal
+
 _UNSAFE = re.compile("[\x00-\x1f\x7f-\x9f\u00ad\u061c\u200b-\u200f\u2028-\u202f\u2060-\u206f\ufeff\ufff9-\ufffb\ud800-\udfff\U000e0000-\U000e007f]")
 _NAMED = {"\n": "\\n", "\r": "\\r", "\t": "\\t"}
 
@@ -36,4 +38,4 @@ class Masker:
         """A value for a person's eyes; an empty one is written `""`. `short` masks in few columns."""
         if secret and not self.show_secrets:
             return f"•••• {len(text)} {self.tag(text)}" if short and text else self.mask(text)
-        return visible(text) if text else '""'
+        return visible(reveal(text)) if text else '""'

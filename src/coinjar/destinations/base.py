@@ -8,17 +8,22 @@ from bisect import bisect_right
 from collections.abc import Callable, Iterable, Mapping
 from fnmatch import fnmatchcase
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from coinjar.core.errors import InputError, Place, raise_all
 from coinjar.core.guess import guess
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination, Jar, Resolved
+from coinjar.core.names import SHARED
 from coinjar.core.rules.base import Spot
 from coinjar.core.shown import Masker
 from coinjar.dialects.base import Dialect, Entry, Heading, Item, Known, Reading
 from coinjar.documents.fields import Fields
-from coinjar.jarfile.load import read_bytes, shown_path
+from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.store import shown_path
+
+if TYPE_CHECKING:
+    from coinjar.jarfile.sealed import Ring
 
 _HOLDER = re.compile(r"\{([^{}]*)\}")
 
@@ -50,11 +55,12 @@ class Output(NamedTuple):
 
 
 class Surroundings:
-    """What a destination works in: the jar, the folder its paths count from, and what this run has already decided to write."""
+    """What a destination works in: the jar and its keys, the folder its paths count from, and what this run has already decided to write."""
 
-    def __init__(self, jar: Jar, folder: Path, masker: Masker, *, move_up: bool = False, writes: bool = False) -> None:
+    def __init__(self, jar: Jar, folder: Path, masker: Masker, ring: Ring | None = None, *, move_up: bool = False, writes: bool = False) -> None:
         self.jar = jar
         self.folder = folder
+        self.ring = ring
         self.root = folder.parent
         self.move_up = move_up
         self.writes = writes
@@ -67,11 +73,15 @@ class Surroundings:
             return self.pending[path]
         return read_bytes(path) if path.exists() else b""
 
-    def naming_key(self) -> bytes:
-        """The key for the names of Kubernetes Secrets."""
+    def naming_key(self, stage: str) -> bytes:
+        """The key for the names of a stage's Kubernetes Secrets."""
         from coinjar.jarfile.naming import naming_key
 
-        return naming_key(self.folder, make=self.writes)
+        return naming_key(self.folder, self.layers(stage), self.ring, make=self.writes)
+
+    def layers(self, stage: str) -> list[str]:
+        """The layers that a stage sees, farthest first."""
+        return [SHARED, *(self.jar.chain(stage) if stage != SHARED else ())]
 
     def known(self, separator: str = "__") -> Known:
         """What readers want to know of the jar."""
@@ -133,7 +143,7 @@ class View:
             if seen.secret and self.destination.secrets is not None and seen.text is not None:
                 yield Entry(name, self.destination.secrets.replace("{name}", seen.variable.name), seen.variable)
             else:
-                yield Entry(name, seen.text, seen.variable, seen.secret)
+                yield Entry(name, seen.revealed, seen.variable, seen.secret)
 
 
 def services_for(destination: Destination, jar: Jar) -> list[str]:

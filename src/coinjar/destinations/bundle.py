@@ -16,7 +16,8 @@ from coinjar.documents.environments import LINES, edits, held
 from coinjar.documents.fields import Fields
 from coinjar.documents.jsontree import grow_json
 from coinjar.documents.pointer import follow
-from coinjar.jarfile.load import read_bytes, shown_path
+from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.store import shown_path
 
 
 class OciBundle(Offline):

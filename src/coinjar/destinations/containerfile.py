@@ -13,7 +13,8 @@ from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Entry, Item, Reading, decode, refuse
 from coinjar.dialects.containerfile import assignments, instructions, lines, quoted
 from coinjar.documents.fields import Fields
-from coinjar.jarfile.load import read_bytes, shown_path
+from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.store import shown_path
 
 BEGIN, END = "# coinjar: begin", "# coinjar: end"
 _REGION = re.compile(rf"^[ \t]*{BEGIN}[^\n]*\n(.*?)^[ \t]*{END}", re.MULTILINE | re.DOTALL)

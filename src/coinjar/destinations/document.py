@@ -18,7 +18,8 @@ from coinjar.dialects.base import Entry, Item, Reading, refuse
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.environments import MAP, Held, edits, form_of
 from coinjar.documents.fields import Fields
-from coinjar.jarfile.load import read_bytes, shown_path
+from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.store import shown_path
 
 
 class Document(Offline):

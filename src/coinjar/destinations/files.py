@@ -14,7 +14,7 @@ from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Dialect, Entry, Reading, refuse
 from coinjar.dialects.nested import Settings, merged
 from coinjar.documents.fields import Fields
-from coinjar.jarfile.load import shown_path
+from coinjar.jarfile.store import shown_path
 
 
 class File(Offline):

@@ -20,7 +20,8 @@ from coinjar.dialects.base import decode
 from coinjar.dialects.compose import Compose
 from coinjar.dialects.containerfile import instructions
 from coinjar.documents.tree import Tree
-from coinjar.jarfile.load import read_bytes, shown_path
+from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.store import shown_path
 
 _LISTEN = re.compile(r"^[ \t]*listen[ \t]+(?:[\w.*:\[\]-]*:)?(\d{1,5})(?=[\s;])", re.MULTILINE)
 _MENTION = re.compile(r"(?<!\$)(?:\$\$)*\$(?:\{([A-Za-z_]\w*)|([A-Za-z_]\w*))")

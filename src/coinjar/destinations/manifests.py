@@ -35,8 +35,9 @@ from coinjar.documents.environments import held
 from coinjar.documents.fields import Fields
 from coinjar.documents.tree import Tree
 from coinjar.documents.writing import Plain, Writer
-from coinjar.jarfile.load import read_bytes, shown_path
+from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.naming import has_naming_key, key_path
+from coinjar.jarfile.store import shown_path
 
 ORDER, SERVICE = "coinjar/order", "coinjar/service"
 """Annotations of the objects made: which is newer, and whose it is."""
@@ -88,7 +89,7 @@ class Manifests(Offline):
         target = self.resolve_path(self.target, view.stage)
         files = read_folder(folder)
         cluster = Cluster(files)
-        named = has_naming_key(self.around.folder)
+        named = has_naming_key(self.around.folder, self.around.layers(view.stage))
         objects = self._objects(view, cluster)
         if not named and any(one.dialect.kind == "Secret" for one in objects):
             words = "there was no key yet to name Secrets with, so their names are new"
@@ -154,7 +155,7 @@ class Manifests(Offline):
         """
         content = dumps([kind, stage, service, [[one.name, one.text] for one in sorted(entries, key=lambda one: one.name)]], ensure_ascii=True).encode()
         keyed = kind == "Secret"
-        digest = hmac.new(self.around.naming_key(), content, "sha256").hexdigest() if keyed else hashlib.sha256(content).hexdigest()
+        digest = hmac.new(self.around.naming_key(stage), content, "sha256").hexdigest() if keyed else hashlib.sha256(content).hexdigest()
         return f"{self.around.jar.app}-{digest[:10]}-{service}".replace("_", "-")
 
     def _object_output(self, target: Path, made: Made) -> Output:

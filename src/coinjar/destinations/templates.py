@@ -19,7 +19,8 @@ from coinjar.destinations.base import Hidden, Offline, Output, Surroundings, Vie
 from coinjar.dialects.base import Entry, Reading, decode
 from coinjar.dialects.shell import quote
 from coinjar.documents.fields import Fields
-from coinjar.jarfile.load import read_bytes, shown_path
+from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.store import shown_path
 
 _BRACED = r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}"
 _BARE = r"|\$([A-Za-z_][A-Za-z0-9_]*)"

@@ -15,7 +15,8 @@ from coinjar.dialects.trees import Part, parts
 from coinjar.documents.edit import Path as Steps
 from coinjar.documents.environments import Held, held
 from coinjar.documents.tree import Tree
-from coinjar.jarfile.load import read_bytes, shown_path
+from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.store import shown_path
 
 TEMPLATED: dict[str, Steps] = {
     "Deployment": ("spec", "template", "spec"),

@@ -6,7 +6,7 @@ Written in single quotes (IEEE 1003.1, 2.2.2), which keep everything but NUL. Re
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from coinjar.core.errors import place_of
 from coinjar.core.names import quoted_name, shell_can_set
@@ -49,6 +49,9 @@ class Posix(Dialect):
         return _ShellFile(text, file, remarks).read()
 
 
+_USAGE = '[ $# -gt 0 ] || { echo "usage: $0 PROGRAM [ARGUMENT...]" >&2; exit 2; }'
+
+
 class ExecScript(Posix):
     """A self-contained sh program."""
 
@@ -61,9 +64,36 @@ class ExecScript(Posix):
 
     def script(self, entries: Sequence[Entry], heading: Heading, before: str) -> bytes:
         """The program; the lines of `before` run with the variables set, just before it becomes its arguments."""
-        usage = '[ $# -gt 0 ] || { echo "usage: $0 PROGRAM [ARGUMENT...]" >&2; exit 2; }'
-        top = f"#!/bin/sh\n# {heading.app}, {heading.stage}, {heading.service}: sets the variables and becomes the program that it is given.\n{usage}\n"
+        top = f"#!/bin/sh\n# {heading.app}, {heading.stage}, {heading.service}: sets the variables and becomes the program that it is given.\n{_USAGE}\n"
         return (top + self.lines(entries) + before + 'exec "$@"\n').encode()
+
+    def sealed(self, entries: Sequence[Entry], heading: Heading, wrap: Callable[[bytes], bytes]) -> bytes:
+        """The program with all values in one age file, which `wrap` makes (in armor); the age program opens it where it runs."""
+        words = f"{heading.app}, {heading.stage}, {heading.service}"
+        return SEALED_SCRIPT.format(heading=words, usage=_USAGE, sealed=wrap(self.lines(entries).encode()).decode().strip()).encode()
+
+
+SEALED_SCRIPT = """\
+#!/bin/sh
+# {heading}: opens its variables with age and becomes the program that it is given.
+# Needs sh, age, and the identity: the file that COINJAR_IDENTITY_FILE names, or the key itself in COINJAR_IDENTITY.
+{usage}
+{{ set +x; }} 2>/dev/null # a trace would show them
+coinjar_sealed='{sealed}'
+if [ -n "${{COINJAR_IDENTITY-}}" ]; then
+  coinjar_lines=$(printf '%s\\n' "$COINJAR_IDENTITY" | age --decrypt --identity - /dev/fd/3 3<<SEALED
+$coinjar_sealed
+SEALED
+  ) || exit 4
+else
+  : "${{COINJAR_IDENTITY_FILE:?names the identity that opens the variables}}"
+  coinjar_lines=$(printf '%s\\n' "$coinjar_sealed" | age --decrypt --identity "$COINJAR_IDENTITY_FILE") || exit 4
+fi
+unset COINJAR_IDENTITY COINJAR_IDENTITY_FILE coinjar_sealed
+eval "$coinjar_lines
+unset coinjar_lines"
+exec "$@"
+"""
 
 
 _BLANK = re.compile(r"(?:[ \t;]|\\\n)*")

@@ -1,7 +1,8 @@
-"""Where the jar is."""
+"""Where the jar is, and where the user's own configuration."""
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 from coinjar.core.errors import InputError, Place
@@ -21,3 +22,8 @@ def find_jar(start: Path, named: str | None) -> Path:
         if (above / "jar" / "jar.yaml").is_file():
             return above / "jar"
     raise InputError("there is no jar here or in a folder above", hint="`coinjar new` makes one; --jar PATH names one elsewhere", code="no-jar")
+
+
+def config_folder() -> Path:
+    """The user's own folder for Coin Jar (XDG Base Directory Specification)."""
+    return Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "coinjar"

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Iterable, Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from yaml.nodes import MappingNode, Node, ScalarNode
 
@@ -14,13 +16,11 @@ from coinjar.core.names import ALL, SHARED, suggestion
 from coinjar.documents.fields import Fields
 from coinjar.documents.yamltext import NULLS, compose, is_null
 from coinjar.jarfile.declarations import check_template, read_declarations
+from coinjar.jarfile.store import read_own, shown_path
 from coinjar.jarfile.values import read_value
 
-
-def shown_path(path: Path) -> str:
-    """A path as people want to read it: relative, where that is no longer."""
-    relative = os.path.relpath(path)
-    return relative if len(relative) <= len(str(path)) else str(path)
+if TYPE_CHECKING:
+    from coinjar.jarfile.sealed import Ring
 
 
 def read_bytes(path: Path) -> bytes:
@@ -52,24 +52,24 @@ def load_declarations(folder: Path) -> Jar:
     return read_declarations(read_bytes(path), shown_path(path))
 
 
-def load(folder: Path, stages: Iterable[str] | None = None, *, mine: str | None = None) -> Jar:
-    """The jar in `folder` with the plain values of these stages and those they follow; of all stages for None.
+def load(folder: Path, stages: Iterable[str] | None, ring: Ring, *, mine: str | None = None) -> Jar:
+    """The jar in `folder` with the values of these stages and those they follow; of all stages for None.
 
-    `mine` names the stage whose own values (`.local/`) are read too. Raises every fault of every file at once.
+    `ring` gives the keys when a sealed value is first asked for. `mine` names the stage whose own values (`.local/`) are read
+    too. Raises every fault of every file at once.
     """
     jar = load_declarations(folder)
-    layers = plain_layers(folder) if stages is None else [SHARED, *dict.fromkeys(name for stage in stages for name in jar.chain(stage))]
+    layers = value_layers(folder) if stages is None else [SHARED, *dict.fromkeys(name for stage in stages for name in jar.chain(stage))]
     faults: list[CoinJarError] = []
     plain = {}
     for layer in layers:
-        path = plain_path(folder, layer)
-        if stages is not None and not path.exists():
-            continue
         try:
-            _refuse_stray(jar, layer, path)
-            plain[layer] = read_plain(jar, read_bytes(path), shown_path(path))
+            found = _read_layer(jar, folder, layer, ring)
         except CoinJarError as fault:
             faults += fault.each()
+        else:
+            if found is not None:
+                plain[layer] = found
     own = {}
     if mine and mine_path(folder, mine).exists():
         try:
@@ -80,12 +80,28 @@ def load(folder: Path, stages: Iterable[str] | None = None, *, mine: str | None 
     return jar._replace(plain=plain, mine=own)
 
 
-def plain_layers(folder: Path) -> list[str]:
-    """The layers that have a file of plain values: `shared` first, then by name."""
-    try:
-        names = [entry.name[:-5] for entry in os.scandir(folder / "plain") if entry.name.endswith(".yaml") and not entry.name.startswith(".")]
-    except FileNotFoundError:
-        return []
+def _read_layer(jar: Jar, folder: Path, layer: str, ring: Ring) -> Layer | None:
+    """A layer's values, plain and sealed; None if it has no file."""
+    path = plain_path(folder, layer)
+    found: Layer | None = None
+    if path.exists():
+        _refuse_stray(jar, layer, path)
+        found = read_plain(jar, read_bytes(path), shown_path(path))
+    sealed = folder / "coins" / f"{layer}.coins"
+    if (data := read_own(sealed)) is not None:
+        from coinjar.jarfile.sealed import merge
+
+        _refuse_stray(jar, layer, sealed)
+        found = merge(jar, layer, found or {}, data, shown_path(sealed), ring)
+    return found
+
+
+def value_layers(folder: Path) -> list[str]:
+    """The layers that have a file of values, plain or sealed: `shared` first, then by name."""
+    names = set()
+    for kind, suffix in (("plain", ".yaml"), ("coins", ".coins")):
+        with contextlib.suppress(FileNotFoundError):
+            names |= {entry.name[: -len(suffix)] for entry in os.scandir(folder / kind) if entry.name.endswith(suffix) and not entry.name.startswith(".")}
     return sorted(names, key=lambda name: (name != SHARED, name))
 
 

@@ -5,36 +5,50 @@ from __future__ import annotations
 import os
 import re
 import secrets
+from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from coinjar.core.errors import InputError, Place
-from coinjar.jarfile.load import read_bytes, shown_path
-from coinjar.jarfile.store import LOCAL, replace_file
+from coinjar.core.names import ALL
+from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.store import LOCAL, replace_file, shown_path
+
+if TYPE_CHECKING:
+    from coinjar.jarfile.sealed import Ring
 
 VARIABLE = "COINJAR_NAMING_KEY"
 
 
 def key_path(folder: Path) -> Path:
-    """Where a jar's key lies."""
+    """Where the key lies of stages that have no sealed secrets."""
     return folder / LOCAL / "naming.key"
 
 
-def has_naming_key(folder: Path) -> bool:
-    """Whether there is one, here or in the environment."""
-    return bool(os.environ.get(VARIABLE)) or key_path(folder).exists()
+def _sealed_on(folder: Path, layers: Sequence[str]) -> str | None:
+    """The nearest layer that has a key of its own, and in it one for names."""
+    return next((layer for layer in reversed(layers) if (folder / "coins" / "keys" / f"{layer}.{ALL}.age").exists()), None)
 
 
-def naming_key(folder: Path, *, make: bool) -> bytes:
-    """32 bytes: from COINJAR_NAMING_KEY (64 hex digits), else from .local/naming.key, which is made at its first use.
+def has_naming_key(folder: Path, layers: Sequence[str]) -> bool:
+    """Whether there is one: sealed, in the environment, or here."""
+    return bool(os.environ.get(VARIABLE)) or _sealed_on(folder, layers) is not None or key_path(folder).exists()
 
-    Without `make` a new one is only thought of: what it names will have other names later.
 
-    Whoever renders with another key gets other names, and with them a rollout: machines that take turns share one.
+def naming_key(folder: Path, layers: Sequence[str], ring: Ring | None, *, make: bool) -> bytes:
+    """32 bytes: from COINJAR_NAMING_KEY (64 hex digits), else the one sealed with the nearest layer, else from .local/naming.key.
+
+    All readers of a stage have the sealed one, and a change of keys keeps it. The last is made at its first use, where secrets come from
+    outside the jar only. Without `make` a new one is only thought of: what it names will have other names later. Whoever renders with
+    another key gets other names, and with them a rollout. Raises CannotOpen, InputError.
     """
     path = key_path(folder)
     place = Place(VARIABLE)
     text = os.environ.get(VARIABLE, "")
     if not text:
+        layer = _sealed_on(folder, layers)
+        if layer is not None and ring is not None and (sealed := ring().naming_key(layer)):
+            return sealed
         place = Place(shown_path(path))
         if not path.exists() and not make:
             return secrets.token_bytes(32)

@@ -11,6 +11,7 @@ from coinjar.core.model import Command, FromEnv, FromFile, Outside
 from coinjar.core.names import OWN_PREFIX
 from coinjar.documents.fields import Fields
 from coinjar.documents.yamltext import compose
+from coinjar.jarfile.find import config_folder
 
 LARGEST = 10 << 20
 """Bytes of a file or an output that are taken at most."""
@@ -39,7 +40,7 @@ def fetcher(folder: Path, *, allow_commands: bool) -> Fetch:
 
 def allowed_by_user(folder: Path) -> bool:
     """Whether the user's own configuration lets this jar run commands; a repository cannot say so of itself."""
-    config = Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "coinjar" / "config.yaml"
+    config = config_folder() / "config.yaml"
     if not config.exists():
         return False
     fields = Fields(str(config))

@@ -9,10 +9,16 @@ import stat
 from collections.abc import Iterator
 from pathlib import Path
 
-from coinjar.core.errors import CoinJarError, OutsideError, Place
+from coinjar.core.errors import CoinJarError, InputError, OutsideError, Place
 
 LOCAL = ".local"
 _UNFINISHED = ".coinjar-unfinished"
+
+
+def shown_path(path: Path) -> str:
+    """A path as people want to read it: relative, where that is no longer."""
+    relative = os.path.relpath(path)
+    return relative if len(relative) <= len(str(path)) else str(path)
 
 
 def _failed(path: Path, fault: OSError) -> CoinJarError:
@@ -34,6 +40,36 @@ def locked(folder: Path) -> Iterator[None]:
         yield
     finally:
         os.close(handle)
+
+
+def read_own(path: Path) -> bytes | None:
+    """A file of the sealed part, None if it is not there. Raises InputError for a symlink: it would be another file than the one reviewed."""
+    _refuse_links(path)
+    try:
+        handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    except FileNotFoundError:
+        return None
+    except OSError as fault:
+        words = f"cannot read it: {(fault.strerror or 'unknown error').lower()}"
+        raise InputError(words, hint="look at the path and its permissions", place=Place(shown_path(path)), code="unreadable") from None
+    with os.fdopen(handle, "rb") as file:
+        return file.read()
+
+
+def replace_own(path: Path, data: bytes) -> None:
+    """Write a file of the sealed part whole, never through a symlink. Raises InputError, OutsideError."""
+    _refuse_links(path)
+    replace_file(path, data)
+
+
+def _refuse_links(path: Path) -> None:
+    """The sealed part is files and folders: `jar/coins/keys/x` must not lead elsewhere on any of its last steps."""
+    inside = {"coins": 1, "keys": 2}.get(path.parent.name, 0)
+    for one in (path, *path.parents[:inside]):
+        if one.is_symlink():
+            raise InputError(
+                "it is a symlink, which is not followed here", hint="put the file or folder itself there", place=Place(shown_path(one)), code="symlink"
+            )
 
 
 def replace_file(path: Path, data: bytes, *, mode: int | None = None, private: bool = False) -> None:

@@ -16,7 +16,8 @@ from coinjar.dialects.interpolation import Malformed, interpolate
 from coinjar.documents.bare import becomes
 from coinjar.documents.environments import held
 from coinjar.documents.tree import Tree
-from coinjar.jarfile.load import read_bytes, shown_path
+from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.store import shown_path
 from coinjar.sources.base import Asking, Source, surprises
 
 _NOT_READ = ("extends",)

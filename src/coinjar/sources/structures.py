@@ -13,7 +13,8 @@ from coinjar.destinations.opened import OpenDocument
 from coinjar.destinations.workloads import environments, read_folder
 from coinjar.dialects.base import Item, Reading, Remark
 from coinjar.documents.bare import becomes
-from coinjar.jarfile.load import read_bytes, shown_path
+from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.store import shown_path
 from coinjar.sources.base import Asking, Source, surprises
 
 

@@ -14,7 +14,7 @@ RULES = (
     Rule("CJ003", ERROR, "kind or constraint broken", values.kind_broken),
     Rule("CJ004", ERROR, "a set half-filled", presence.half_filled),
     Rule("CJ005", WARNING, "a condition not met", presence.condition_not_met),
-    Rule("CJ006", WARNING, "a secret in plain values", values.secret_in_plain),
+    Rule("CJ006", ERROR, "a secret in plain values", values.secret_in_plain),
     Rule("CJ007", ERROR, "a placeholder left in", values.placeholder_left),
     Rule("CJ008", WARNING, "text that will surprise", values.surprising_text),
     Rule("CJ009", WARNING, "look-alike or invisible characters", values.look_alikes),

@@ -6,9 +6,9 @@ from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
 from typing import NamedTuple
 
-from coinjar.core.errors import CoinJarError, Place
+from coinjar.core.errors import CoinJarError, Place, is_others
 from coinjar.core.layers import Fetch, Resolver, no_fetch
-from coinjar.core.model import Accepted, Jar, Variable, Written
+from coinjar.core.model import Accepted, Closed, Jar, Variable, Written
 from coinjar.core.names import SHARED
 
 ERROR, WARNING = "error", "warning"
@@ -84,6 +84,11 @@ class Facts:
     def texts(self) -> list[tuple[Found, str]]:
         """Every value that is written as a plain text."""
         return [(found, found.written.content) for found in self.written if isinstance(found.written.content, str)]
+
+    @cached_property
+    def closed(self) -> list[Found]:
+        """The sealed values that this identity does not open."""
+        return [found for found in self.written if isinstance(found.written.content, Closed) and is_others(found.written.content.fault)]
 
     @cached_property
     def derived_faults(self) -> list[tuple[CoinJarError, Variable, str, str | None]]:

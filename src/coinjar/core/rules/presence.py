@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from coinjar.core.errors import is_others
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Variable, Written
 from coinjar.core.names import ALL, SHARED
@@ -116,6 +117,8 @@ def cannot_be_worked_out(facts: Facts) -> Iterator[Spot]:
         if fault.code == "not-fetched":
             if fault.place:
                 facts.not_fetched.add(fault.place)
+        elif is_others(fault):
+            continue  # counted apart
         elif fault.code != "CJ003" and not _told_by_cj001(facts, variable, stage, service):
             yield Spot(f"{variable.name} on {stage}: {fault.message}", fault.hint, fault.place or variable.place, variable.name, stage, service)
 

@@ -7,6 +7,8 @@ from collections.abc import Iterator
 
 from coinjar.core.guess import is_placeholder
 from coinjar.core.layers import plain
+from coinjar.core.model import Sealed
+from coinjar.core.references import Template
 from coinjar.core.rules.base import Facts, Spot
 
 _SURPRISING = re.compile(
@@ -35,10 +37,17 @@ def kind_broken(facts: Facts) -> Iterator[Spot]:
 
 def secret_in_plain(facts: Facts) -> Iterator[Spot]:
     """CJ006"""
-    for found, text in facts.texts:
-        if found.variable.secret and text and not is_placeholder(text):
+    for found in facts.written:
+        if not found.variable.secret or isinstance(found.written, Sealed):
+            continue
+        content = found.written.content
+        if isinstance(content, str):
+            bare = bool(content) and not is_placeholder(content)
+        else:  # of a text with references all but what they bring is plain
+            bare = isinstance(content, Template) and not any(facts.jar.variables[one.name].secret for one in content.references())
+        if bare:
             message = f"{found.variable.name} is a secret, and its value lies in plain text"
-            fix = "keep this file out of version control, and give the value another way (from_env, file) where you can"
+            fix = "`coinjar readers seal` seals it; what was committed stays in version control's history, so make it anew where it counts"
             yield Spot(message, fix, found.written.place, found.variable.name, found.stage)
 
 

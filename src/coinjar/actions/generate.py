@@ -1,0 +1,69 @@
+"""Make values anew: for every stage its own."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple
+
+from coinjar.actions.changing import Change
+from coinjar.actions.opening import OpenJar
+from coinjar.core.errors import UsageError
+from coinjar.core.layers import Resolver
+from coinjar.core.model import Jar, Variable
+from coinjar.core.names import ALL, SHARED
+from coinjar.core.recipes import Recipe, make, recipe_of
+from coinjar.core.secret import Secret
+from coinjar.jarfile.store import locked
+
+
+class Generated(NamedTuple):
+    """The stages that got a value, those that kept theirs, and of what strength the new ones are."""
+
+    variable: Variable
+    recipe: Recipe
+    made: list[str]
+    kept: list[str]
+    notes: list[str]
+
+
+def generate(opened: OpenJar, name: str, stages: Sequence[str], given: Mapping[str, object], *, service: str | None, same: bool, replace: bool) -> Generated:
+    """Make a value for each of the stages (none: every one that the variable exists on); `same` makes one for all of them.
+
+    Raises UsageError, with nothing written, for a named stage that has a value already, unless `replace`; and where no stage lacks one.
+    """
+    with locked(opened.folder):
+        jar = opened.load()
+        variable = jar.variable(name)
+        recipe = recipe_of(variable, given)
+        if service and not variable.serves(jar.service(service).name):
+            raise UsageError(f"{name} is not for {service}", hint=f"its services are {', '.join(sorted(variable.services or ()))}")
+        wanted = _stages(jar, variable, stages)
+        in_use = [stage for stage in wanted if _in_use(opened, jar, variable, stage, service)]
+        if in_use and not replace and (stages or in_use == wanted):
+            raise UsageError(f"{name} has a value on {', '.join(in_use)} already", hint="--replace makes it anew; whatever uses the old one must follow")
+        chosen = wanted if replace else [one for one in wanted if one not in in_use]
+        shared: Secret | None = make(recipe, variable) if same else None
+        change = Change(opened, jar)
+        for stage in chosen:
+            change.put(stage, service or ALL, name, shared or make(recipe, variable))
+        change.commit()
+    return Generated(variable, recipe, chosen, [] if replace else in_use, change.notes)
+
+
+def _stages(jar: Jar, variable: Variable, named: Sequence[str]) -> list[str]:
+    if named:
+        for stage in named:
+            if stage != SHARED and not jar.is_here(variable, jar.chain(stage)):
+                hint = f"its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them"
+                raise UsageError(f"{variable.name} does not exist on {stage}", hint=hint)
+        return list(dict.fromkeys(named))
+    return [stage for stage in jar.stage_names() if jar.is_here(variable, jar.chain(stage))]
+
+
+def _in_use(opened: OpenJar, jar: Jar, variable: Variable, stage: str, service: str | None) -> bool:
+    """Whether anybody sees a value there now; one that cannot be opened is one."""
+    if stage == SHARED:
+        return any(variable.name in values for values in jar.plain.get(SHARED, {}).values())
+    resolver: Resolver = opened.resolver(stage, jar=jar)
+    services = [service] if service else resolver.services_of(variable)
+    return any(seen.text is not None or seen.fault is not None for seen in (resolver.value(variable.name, one) for one in services))

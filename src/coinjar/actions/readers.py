@@ -1,0 +1,342 @@
+"""Who opens which secrets: add, remove, list, new keys, and moving plain secrets into sealed ones."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from typing import NamedTuple
+
+from coinjar.actions.changing import Change, spread
+from coinjar.actions.opening import OpenJar
+from coinjar.actions.sealing import Sealing
+from coinjar.core.errors import CannotOpen, InputError, Place, UsageError, raise_all
+from coinjar.core.guess import is_placeholder
+from coinjar.core.model import Jar, Sealed
+from coinjar.core.names import ALL, SHARED, SMALL_NAME
+from coinjar.core.references import Template
+from coinjar.crypto.age import recipient_fault, without_comment
+from coinjar.documents.edit import Edit
+from coinjar.jarfile.keyring import KeyRing, compartments
+from coinjar.jarfile.readers import Reader, Readers, label_suggestion, load_readers
+from coinjar.jarfile.store import locked
+
+VOUCHED, NOT_VOUCHED, UNKNOWN = "vouched", "not vouched", "not known"
+
+
+class Adding(NamedTuple):
+    """What a new reader will open: stages, each with the compartments that it gets a key of."""
+
+    reader: Reader
+    stages: list[str]
+    compartments: dict[str, list[str]]
+    values: int
+
+
+def lineage(jar: Jar, stages: Iterable[str]) -> list[str]:
+    """These stages with `shared` and those they follow: what one must open to see all of their values."""
+    return list(dict.fromkeys([SHARED, *(name for stage in stages if stage != SHARED for name in jar.chain(stage))]))
+
+
+def plan_adding(opened: OpenJar, recipient: str, label: str, stages: Sequence[str], *, service: str | None, offline: bool) -> Adding:
+    """What adding would do. Raises UsageError for what cannot be a reader."""
+    if why := recipient_fault(recipient):
+        raise UsageError(f"this is no recipient: {why}", hint="`coinjar identity show` prints one, or take a line of an SSH .pub file (ed25519)")
+    if not re.fullmatch(SMALL_NAME, label):
+        raise UsageError(f"'{label}' cannot be a label: 1 to 63 of a-z, 0-9, '-' and '_'", hint="name the person or the machine")
+    jar = opened.load([one for one in stages if one != SHARED])
+    if service:
+        jar.service(service)
+    if service and offline:
+        raise UsageError("a recovery recipient opens all of a stage", hint="leave --service out")
+    reader = Reader(label, without_comment(recipient), Place(""), (), service, offline)
+    known = load_readers(opened.folder).readers
+    same = next((one for one in known.values() if one.recipient == reader.recipient), None)
+    if label in known and known[label].row != reader.row:
+        raise UsageError(f"'{label}' is another reader already", hint="choose another label, or remove that one first")
+    if same and same.label != label:
+        raise UsageError(f"this recipient is '{same.label}' already", hint=f"give that label: --label {same.label}")
+    wanted = lineage(jar, stages)
+    parts = {stage: [one for one in compartments(opened.folder, stage) or [ALL] if reader.reads(one)] for stage in wanted}
+    values = sum(
+        isinstance(written, Sealed) and written.compartment in parts[stage]
+        for stage in wanted
+        for scope in jar.plain.get(stage, {}).values()
+        for written in scope.values()
+    )
+    return Adding(known.get(label, reader), wanted, parts, values)
+
+
+def add(opened: OpenJar, adding: Adding) -> list[str]:
+    """Let a reader in: the keys are wrapped for it too. Returns what is to know. Raises CannotOpen for a stage that is not ours."""
+    with locked(opened.folder):
+        change = Sealing(opened, opened.load(_stages(adding.stages)))
+        for stage in adding.stages:
+            if change.compartments(stage):
+                change.verify(stage, change.compartments(stage))
+            else:
+                change.begin(stage, joined_by=adding.reader.label)
+        if adding.reader.label not in change.readers.readers:
+            change.add_reader(adding.reader)
+        change.let(adding.reader.label, adding.stages)
+        change.commit()
+    return change.notes
+
+
+def _stages(layers: Iterable[str]) -> list[str]:
+    return [one for one in layers if one != SHARED]
+
+
+class Removed(NamedTuple):
+    """What a reader who left could have opened, by stage; of those, what was made anew, and what still must be."""
+
+    could_open: dict[str, list[str]]
+    made_anew: dict[str, list[str]]
+    still_opens: list[str]
+
+
+def remove(opened: OpenJar, label: str, stages: Sequence[str] | None, *, generate: bool) -> Removed:
+    """Take stages (None: all) from a reader: new keys, and every value that it could open sealed anew under them.
+
+    `generate` makes those values anew that have a recipe in jar.yaml. Raises UsageError, CannotOpen, InputError, with nothing written.
+    """
+    with locked(opened.folder):
+        jar = opened.load()
+        reader = _reader(load_readers(opened.folder), label)
+        if stages is not None and (idle := [one for one in stages if one not in reader.opens]):
+            raise UsageError(f"{label} does not open {', '.join(idle)}", hint=f"{label} opens {', '.join(reader.opens)}")
+        chosen = list(reader.opens) if stages is None else list(stages)
+        change = Sealing(opened, jar)
+        could: dict[str, list[str]] = {}
+        anew: dict[str, list[str]] = {}
+        for stage in chosen:
+            if reader.service is None and not [one for one in change.before.people(stage) if one.label != label]:
+                hint = f"add another reader first: `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
+                raise UsageError(f"{label} is the only one who opens {stage}: nobody could any more", hint=hint)
+            change.verify(stage, change.compartments(stage))
+            lines = [one.coin for one in change.opened(stage) if reader.reads(one.coin.compartment)]
+            could[stage] = list(dict.fromkeys(one.name for one in lines))
+            change.shut(label, stage)
+            if generate:
+                anew[stage] = _generate_anew(change, stage, [one.slot for one in lines])
+        change.commit()
+        left = change.readers.readers.get(label)
+    return Removed(could, anew, list(left.opens) if left else [])
+
+
+def _generate_anew(change: Sealing, stage: str, slots: list[tuple[str, str]]) -> list[str]:
+    """Make the values anew that have a recipe: one for all compartments that held the same."""
+    from coinjar.core.recipes import make, recipe_of
+
+    made = []
+    for name in dict.fromkeys(name for _, name in slots):
+        variable = change.jar.variables[name]
+        if not variable.generate:
+            continue
+        new: dict[object, str] = {}
+        for one in change.opened(stage):
+            if one.coin.name == name and isinstance(one.content, str):
+                text = new.setdefault(one.content, make(recipe_of(variable), variable))
+                change.put(stage, one.coin.compartment, name, text)
+        made.append(name)
+    return made
+
+
+def _reader(readers: Readers, label: str) -> Reader:
+    if label not in readers.readers:
+        raise UsageError(f"there is no reader '{label}'", hint=label_suggestion(label, readers))
+    return readers.readers[label]
+
+
+def rekey(opened: OpenJar, stages: Sequence[str]) -> dict[str, int]:
+    """New keys for these stages, every value sealed anew; says how many each has."""
+    with locked(opened.folder):
+        change = Sealing(opened, opened.load())
+        counts = {}
+        for stage in stages:
+            there = _keys_of(change, stage)
+            change.verify(stage, there)
+            change.rekey(stage, there)
+            counts[stage] = len(change.lines(stage))
+        change.commit()
+    return counts
+
+
+def _keys_of(change: Sealing, stage: str) -> list[str]:
+    if stage != SHARED:
+        change.jar.stage(stage)
+    there = change.compartments(stage)
+    if not there:
+        raise UsageError(f"{stage} has no key yet", hint=f"its first secret makes one: `coinjar put NAME --stage {stage}`")
+    return there
+
+
+def vouch(opened: OpenJar, stages: Sequence[str]) -> None:
+    """Vouch for the readers as they stand in readers.yaml, and wrap the keys for them: after somebody looked at them."""
+    with locked(opened.folder):
+        change = Sealing(opened, opened.load())
+        for stage in stages:
+            for compartment in _keys_of(change, stage):
+                change.ring.key(stage, compartment)
+            change.opened(stage)  # a key that was swapped opens nothing
+            if not change.readers.people(stage):
+                raise UsageError(f"readers.yaml names nobody who opens all of {stage}", hint="correct it first")
+            change.vouch_anew(stage)
+        change.commit()
+
+
+class Row(NamedTuple):
+    """One reader, for a list. `opens` has the compartments of each stage that it has a key of."""
+
+    reader: Reader
+    opens: dict[str, list[str]]
+
+
+class Listing(NamedTuple):
+    """All readers, and for each stage whether somebody vouches for them."""
+
+    rows: list[Row]
+    stages: dict[str, str]
+
+
+def listing(opened: OpenJar) -> Listing:
+    """Who opens what. Works without any identity: then nobody knows who vouches."""
+    jar = opened.load([])
+    readers = load_readers(opened.folder)
+    order = [SHARED, *jar.stage_names()]
+    named = {stage for one in readers.readers.values() for stage in one.opens}
+    stages = sorted(named, key=lambda stage: (order.index(stage) if stage in order else len(order), stage))
+    rows = [
+        Row(one, {stage: [each for each in compartments(opened.folder, stage) if one.reads(each)] for stage in one.opens}) for one in readers.readers.values()
+    ]
+    ring = opened.ring()
+    return Listing(rows, {stage: vouching(jar, ring, readers, stage) for stage in stages})
+
+
+def vouching(jar: Jar, ring: KeyRing, readers: Readers, stage: str) -> str:
+    """Whether the holders of a stage's keys vouch for its readers, as far as this identity can tell."""
+    states = set()
+    for compartment in compartments(ring.folder, stage) or [""]:
+        try:
+            states.add(VOUCHED if compartment and ring.is_vouched(jar.app, readers, stage, compartment) else NOT_VOUCHED)
+        except CannotOpen:
+            states.add(UNKNOWN)
+    return next(one for one in (NOT_VOUCHED, UNKNOWN, VOUCHED) if one in states)
+
+
+class Moved(NamedTuple):
+    """What `seal` did: values sealed (name, layer, file), and those that it could not settle, with the reason."""
+
+    sealed: list[tuple[str, str, str]]
+    left: list[tuple[str, str]]
+    notes: list[str]
+
+
+def seal(opened: OpenJar, stages: Sequence[str] | None) -> Moved:
+    """Move plain values of secret variables into sealed ones, and seal anew what is sealed for others than should get it.
+
+    Defaults go to `shared`. Placeholders stay. Raises InputError for a name that is both, with different texts.
+    """
+    with locked(opened.folder):
+        jar = opened.load()
+        change = Change(opened, jar)
+        sealed: list[tuple[str, str, str]] = []
+        left: list[tuple[str, str]] = []
+        faults = []
+        layers = list(list(jar.plain) if stages is None else stages)
+        for layer in layers:
+            for scope, values in change.plain(layer).items():
+                for name, written in values.items():
+                    content = written.content
+                    if (
+                        not jar.variables[name].secret
+                        or not isinstance(content, str | Template)
+                        or (isinstance(content, str) and (not content or is_placeholder(content)))
+                    ):
+                        continue
+                    if isinstance(content, Template) and _only_made(jar, content):
+                        continue
+                    if fault := _contradiction(change, layer, scope, name, content):
+                        faults.append(fault)
+                        continue
+                    change.put(layer, scope, name, content)
+                    sealed.append((name, layer, written.file))
+            sealed += [(name, layer, "") for name in _spread_anew(change, layer)]
+        raise_all(list(faults))
+        if stages is None or SHARED in stages:
+            _seal_defaults(change, sealed, left)
+        change.commit()
+    return Moved(sealed, left, change.notes)
+
+
+def _only_made(jar: Jar, content: Template) -> bool:
+    """Whether a text is made of secrets that lie elsewhere."""
+    return any(jar.variables[one.name].secret for one in content.references())
+
+
+def _contradiction(change: Change, layer: str, scope: str, name: str, content: object) -> InputError | None:
+    """A sealed value of the same name and layer that says something else."""
+    wanted = spread(change.jar.variables[name], scope)
+    for one in change.sealing.opened(layer) if change.sealing.compartments(layer) else ():
+        if one.coin.name == name and one.coin.compartment in wanted and one.content != content:
+            place = change.plain(layer)[scope][name].place
+            hint = "remove the one that is wrong: the line here, or the sealed one with `coinjar drop`"
+            return InputError(f"{name} is sealed too, and with another text", hint=hint, place=place, code="both")
+    return None
+
+
+def _spread_anew(change: Change, layer: str) -> list[str]:
+    """Seal what lies in `all` for the services that should get it; and for a service that was added what all others agree on."""
+    found = []
+    by_name: dict[str, dict[str, object]] = {}
+    limited = {name for name, variable in change.jar.variables.items() if variable.secret and variable.services is not None}
+    if not any(coin.name in limited for coin in change.sealing.lines(layer)):
+        return []
+    for one in change.sealing.opened(layer):
+        if one.coin.name in limited:
+            by_name.setdefault(one.coin.name, {})[one.coin.compartment] = one.content
+    for name, held in by_name.items():
+        services = change.jar.variables[name].services or frozenset()
+        missing = [one for one in sorted(services) if one not in held]
+        content = held.get(ALL) if ALL in held else next(iter(held.values())) if len(set(map(_as_key, held.values()))) == 1 else None
+        if content is None or not (missing or ALL in held):
+            continue
+        for service in missing:
+            change.put(layer, service, name, content)  # type: ignore[arg-type]  # it came out of the same place
+        change.drop(layer, ALL, name)
+        found.append(name)
+    return found
+
+
+def _as_key(content: object) -> object:
+    return content.source if isinstance(content, Template) else content
+
+
+def _seal_defaults(change: Change, sealed: list[tuple[str, str, str]], left: list[tuple[str, str]]) -> None:
+    """A secret's default in jar.yaml becomes a sealed value in `shared`, where that says nothing yet."""
+    said = {name for values in change.jar.plain.get(SHARED, {}).values() for name in values}
+    gone = []
+    for name, variable in change.jar.variables.items():
+        default = variable.default
+        if not variable.secret or default is None or not isinstance(default.content, str) or not default.content or is_placeholder(default.content):
+            continue
+        if name in said:
+            left.append((name, "its default in jar.yaml stays: shared has a value, so remove the default by hand"))
+            continue
+        change.put(SHARED, ALL, name, default.content)
+        gone.append(name)
+        sealed.append((name, SHARED, default.file))
+    change.declarations += [Edit(("variables", name, "default"), None) for name in gone]
+
+
+def stages_of(opened: OpenJar, named: Sequence[str] | None) -> list[str]:
+    """The stages that are named; for none, every one that has a key."""
+    if named:
+        jar = opened.load([])
+        for one in named:
+            if one != SHARED:
+                jar.stage(one)
+        return list(dict.fromkeys(named))
+    found = [stage for stage in [SHARED, *opened.load().stage_names()] if compartments(opened.folder, stage)]
+    if not found:
+        raise UsageError("no stage has a key yet", hint="the first secret makes one: `coinjar put NAME --stage STAGE`")
+    return found

@@ -1,0 +1,282 @@
+"""Change the sealed part of a jar: what changes is gathered first, verified, and then written in an order that a crash cannot hurt.
+
+A change of keys goes through a state in which the key files hold the new key and the one before it, so that every line opens at any
+moment; whoever changes the stage next finishes what was interrupted.
+"""
+
+from __future__ import annotations
+
+import os
+import pwd
+import re
+from collections.abc import Iterable, Sequence
+
+from coinjar.actions.changing import spread
+from coinjar.actions.opening import OpenJar
+from coinjar.core.errors import CannotOpen, InputError, Place
+from coinjar.core.model import Closed, Content, Jar
+from coinjar.core.names import ALL, SHARED
+from coinjar.core.record import Record
+from coinjar.crypto.age import wrap
+from coinjar.crypto.coins import Coin, changed, parse
+from coinjar.crypto.sealing import Opener, associated, can_seal, new_key, seal, vouch
+from coinjar.documents.edit import apply
+from coinjar.jarfile.attributes import write_attributes
+from coinjar.jarfile.keyring import DataKey, coins_path, compartments, key_path
+from coinjar.jarfile.readers import HEAD, Reader, Readers, differences, load_readers, readers_path
+from coinjar.jarfile.store import read_own, replace_own, shown_path
+
+LARGEST = 10 << 20
+"""Characters of a sealed value at most."""
+
+
+class Opened(Record):
+    """One line of a stage, and what it says."""
+
+    coin: Coin
+    content: Content
+
+
+class Sealing:
+    """One change, made under the jar's lock."""
+
+    def __init__(self, opened: OpenJar, jar: Jar) -> None:
+        self.folder = opened.folder
+        self.jar = jar
+        self.ring = opened.ring()
+        self.before = load_readers(self.folder)
+        self.readers = self.before
+        self.notes: list[str] = []
+        self._changes: dict[str, dict[tuple[str, str], Coin | None]] = {}
+        self._keys: dict[tuple[str, str], DataKey] = {}
+        self._to_wrap: set[tuple[str, str]] = set()
+        self._to_vouch: set[tuple[str, str]] = set()
+        self._sound: set[tuple[str, str]] = set()
+        self._tidy: set[str] = set()
+
+    # -- what is there
+
+    def compartments(self, stage: str) -> list[str]:
+        """Those that have a key, or will have one."""
+        return list(dict.fromkeys([*compartments(self.folder, stage), *(c for s, c in self._keys if s == stage)]))
+
+    def lines(self, stage: str) -> list[Coin]:
+        """The stage's sealed values as they stand in the file."""
+        path = coins_path(self.folder, stage)
+        data = read_own(path)
+        return parse(data, shown_path(path)) if data is not None else []
+
+    def opened(self, stage: str, within: Iterable[str] | None = None) -> list[Opened]:
+        """The values of a stage, of these compartments (None: of all). Raises CannotOpen for the first that does not open."""
+        path = shown_path(coins_path(self.folder, stage))
+        wanted = None if within is None else set(within)
+        found = []
+        for coin in self.lines(stage):
+            if wanted is None or coin.compartment in wanted:
+                content = self.ring.open(self.jar, stage, coin, path)
+                if isinstance(content, Closed):
+                    raise content.fault
+                found.append(Opened(coin, content))
+        return found
+
+    def verify(self, stage: str, within: Sequence[str]) -> None:
+        """Make sure that these keys are the ones that the stage's values and its readers vouch for, before anything is sealed or wrapped.
+
+        Raises CannotOpen or InputError. What an interrupted change of keys left is finished.
+        """
+        for compartment in within:
+            slot = (stage, compartment)
+            if slot in self._sound or slot in self._keys:
+                continue
+            key = self.ring.key(*slot)
+            found = self.opened(stage, [compartment])
+            if not self.ring.is_vouched(self.jar.app, self.before, *slot):
+                if found or f"{stage}.{compartment}" in self.before.vouched:
+                    raise self._not_vouched(stage, compartment)
+                self._new_compartment(stage, compartment)  # its making was cut short
+                continue
+            self._sound.add(slot)
+            if key.earlier is not None:
+                self._keys[slot] = DataKey(key.key, key.earlier, key.naming)
+                self._to_wrap.add(slot)
+                self._to_vouch.add(slot)
+                for one in found:
+                    self._seal(stage, compartment, one.coin.name, one.content)
+
+    def _not_vouched(self, stage: str, compartment: str) -> InputError:
+        place = Place(shown_path(readers_path(self.folder)))
+        words = f"nobody who opens {stage} ({compartment}) vouches for its readers as they stand in this file: it was changed by hand, or merged"
+        hint = f"look at them (`coinjar readers list`), correct them, then `coinjar readers vouch --stage {stage}`"
+        return InputError(words, hint=hint, place=place, code="not-vouched")
+
+    # -- changes
+
+    def put(self, stage: str, scope: str, name: str, content: Content) -> None:
+        """Seal a value for a service or all. Raises InputError for one that cannot be sealed, CannotOpen for a key that is not ours."""
+        if why := can_seal(content):
+            raise InputError(f"{name} cannot be sealed: {why}", hint="encode it as base64, or declare it without secret: true", code="cannot-seal")
+        if isinstance(content, str) and len(content) > LARGEST:
+            hint = "seal a key to it, and keep the large thing elsewhere"
+            raise InputError(f"{name} cannot be sealed: it has over {LARGEST >> 20} Mi characters", hint=hint, code="cannot-seal")
+        variable = self.jar.variables[name]
+        for compartment in spread(variable, scope):
+            self._ensure(stage, compartment)
+            self._seal(stage, compartment, name, content)
+        if variable.services is not None:
+            self.drop(stage, ALL, name)
+
+    def drop(self, stage: str, compartment: str, name: str) -> bool:
+        """Take a value out; says whether there was one."""
+        there = any(coin.slot == (compartment, name) for coin in self.lines(stage))
+        if there:
+            self._changes.setdefault(stage, {})[compartment, name] = None
+        return there
+
+    def _seal(self, stage: str, compartment: str, name: str, content: Content) -> None:
+        key = self.key(stage, compartment).key
+        sealed = seal(key, content, associated(self.jar.app, stage, compartment, name))
+        self._changes.setdefault(stage, {})[compartment, name] = Coin(compartment, name, Opener(key).id, sealed)
+
+    def key(self, stage: str, compartment: str) -> DataKey:
+        """The key that new values get."""
+        return self._keys.get((stage, compartment)) or self.ring.key(stage, compartment)
+
+    def _ensure(self, stage: str, compartment: str) -> None:
+        """A key to seal under: there and verified, or a new one for the stage's readers."""
+        there = self.compartments(stage)
+        if not there:
+            self.begin(stage)
+            there = [ALL]
+        if compartment in there:
+            self.verify(stage, [compartment])
+        else:
+            self.verify(stage, there)  # a forged list of readers must not get the new key
+            self._new_compartment(stage, compartment)
+
+    def begin(self, stage: str, *, joined_by: str = "") -> None:
+        """The first key of a stage: for whoever does this (and `joined_by`), and for the readers of the stages that follow it."""
+        identity = self.ring.identity()
+        mine = self._own_label(identity.recipients[0])
+        labels = [mine]
+        for other in sorted({name for one in self.readers.readers.values() for name in one.opens}):
+            if other != stage and stage in (SHARED, *(self.jar.chain(other) if other != SHARED else ())):
+                labels += self._vouched_labels(stage, other)
+        for label in dict.fromkeys(labels):
+            self.let(label, [stage])
+        self._new_compartment(stage, ALL)
+        others = [label for label in dict.fromkeys(labels) if label != mine]
+        whom = f"you ({mine})" + (f", and {', '.join(others)}, who read what follows it" if others else "")
+        alone = "" if others or joined_by else f"; add a second: `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
+        self.notes.append(f"{stage} has a key now; it opens for {whom}{alone}")
+
+    def _vouched_labels(self, stage: str, other: str) -> list[str]:
+        readers = [one.label for one in self.before.of(other)]
+        try:
+            self.verify(other, compartments(self.folder, other))
+        except (CannotOpen, InputError):
+            left = ", ".join(readers)
+            self.notes.append(f"{left} read {other}, for which you cannot vouch, and so were not given {stage}: `coinjar readers add` does so")
+            return []
+        return readers
+
+    def _own_label(self, recipient: str) -> str:
+        for one in self.readers.readers.values():
+            if one.recipient == recipient and one.service is None:
+                return one.label
+        try:
+            user = pwd.getpwuid(os.getuid()).pw_name
+        except KeyError:
+            user = "first"
+        label = re.sub(r"[^a-z0-9]+", "-", user.lower()).strip("-") or "first"
+        while label in self.readers.readers:
+            label += "-2"
+        self.add_reader(Reader(label, recipient, Place("")))
+        return label
+
+    def _new_compartment(self, stage: str, compartment: str) -> None:
+        slot = (stage, compartment)
+        self._keys[slot] = DataKey(new_key(), None, new_key() if compartment == ALL else None)
+        self._to_wrap.add(slot)
+        self._to_vouch.add(slot)
+
+    # -- readers
+
+    def add_reader(self, reader: Reader) -> None:
+        """One more in the list; it opens nothing yet."""
+        self.readers = Readers({**self.readers.readers, reader.label: reader}, self.readers.vouched)
+
+    def let(self, label: str, stages: Sequence[str]) -> None:
+        """Let a reader open stages: their keys must have been verified."""
+        reader = self.readers.readers[label]
+        self._set_opens(label, [*reader.opens, *(one for one in stages if one not in reader.opens)])
+        for stage in stages:
+            self._to_vouch |= {(stage, one) for one in self.compartments(stage)}
+            self._to_wrap |= {(stage, one) for one in self.compartments(stage) if reader.reads(one)}
+
+    def shut(self, label: str, stage: str) -> None:
+        """Take a stage from a reader, and change the keys that it had."""
+        reader = self.readers.readers[label]
+        self._set_opens(label, [one for one in reader.opens if one != stage])
+        self._to_vouch |= {(stage, one) for one in self.compartments(stage)}
+        self.rekey(stage, [one for one in self.compartments(stage) if reader.reads(one)])
+
+    def _set_opens(self, label: str, opens: Sequence[str]) -> None:
+        readers = dict(self.readers.readers)
+        if opens:
+            readers[label] = readers[label]._replace(opens=tuple(opens))
+        else:
+            del readers[label]
+        self.readers = Readers(readers, self.readers.vouched)
+
+    def rekey(self, stage: str, within: Sequence[str]) -> None:
+        """New keys, and every value sealed anew under them; the naming key stays, so that no name changes."""
+        for compartment in within:
+            slot = (stage, compartment)
+            old = self.ring.key(*slot)
+            self._keys[slot] = DataKey(new_key(), old.key, old.naming)
+            self._to_wrap.add(slot)
+            self._to_vouch.add(slot)
+            for one in self.opened(stage, [compartment]):
+                self._seal(stage, compartment, one.coin.name, one.content)
+        self._tidy.add(stage)
+
+    def vouch_anew(self, stage: str) -> None:
+        """Wrap and vouch for the readers as they stand in the file: somebody has looked at them."""
+        self._to_wrap |= {(stage, one) for one in self.compartments(stage)}
+        self._to_vouch |= {(stage, one) for one in self.compartments(stage)}
+
+    # -- writing
+
+    def commit(self) -> bool:
+        """Write all of it; says whether there was anything. The lock must be held."""
+        if not (self._changes or self._to_wrap or self._to_vouch or self.readers is not self.before):
+            return False
+        write_attributes(self.folder)
+        for slot in sorted(self._to_wrap):
+            self._write_key(slot, self.key(*slot))
+        self._write_readers()
+        for stage in sorted(self._changes):
+            path = coins_path(self.folder, stage)
+            old = read_own(path) or b""
+            new = changed(old, shown_path(path), self._changes[stage], tidy=stage in self._tidy)
+            if new != old:
+                replace_own(path, new)
+        for slot, key in sorted(self._keys.items()):
+            if key.earlier is not None:
+                self._write_key(slot, DataKey(key.key, None, key.naming))
+        return True
+
+    def _write_key(self, slot: tuple[str, str], key: DataKey) -> None:
+        stage, compartment = slot
+        recipients = [one.recipient for one in self.readers.of(stage) if one.reads(compartment)]
+        replace_own(key_path(self.folder, stage, compartment), wrap(key.text(), recipients))
+
+    def _write_readers(self) -> None:
+        vouched = dict(self.readers.vouched)
+        for stage, compartment in self._to_vouch:
+            vouched[f"{stage}.{compartment}"] = vouch(self.key(stage, compartment).key, self.jar.app, stage, self.readers.rows(stage))
+        edits = differences(self.before, Readers(self.readers.readers, dict(sorted(vouched.items()))))
+        if edits:
+            path = readers_path(self.folder)
+            old = read_own(path) or HEAD
+            replace_own(path, apply(old, shown_path(path), edits))

@@ -1,0 +1,69 @@
+"""`coinjar edit`."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from coinjar.cli.common import JarOption, layer_names, open_here, say
+from coinjar.core.errors import CoinJarError, OutsideError
+from coinjar.core.names import OWN_PREFIX
+
+# What editors of this family write beside the file, or into the user's own folder: none of it.
+_TRACELESS = ["-n", "-i", "NONE", "-c", "set nobackup nowritebackup noundofile"]
+_VIS = ("vi", "vim", "nvim", "view", "vim.basic", "vim.tiny")
+
+
+def run(
+    ctx: typer.Context,
+    stage: Annotated[str, typer.Argument(metavar="STAGE", autocompletion=layer_names, help="The stage, or shared.")],
+    jar: JarOption = None,
+) -> None:
+    """Edit a stage's plain and secret values together, in your editor (VISUAL, EDITOR, or vi).
+
+    The text lies in memory only. What changed is checked, sealed and written, the rest keeps its bytes; a faulty text is offered again.
+    """
+    from coinjar.actions.edit import session
+    from coinjar.cli.main import tell
+    from coinjar.jarfile.memory import private_file
+
+    opened = open_here(ctx, jar)
+    with private_file(f"{stage}.yaml") as path:
+
+        def edited(text: str) -> str:
+            path.write_bytes(text.encode("utf-8", "surrogatepass"))
+            _run_editor(path)
+            return path.read_bytes().decode("utf-8", "replace")
+
+        def again(fault: CoinJarError) -> bool:
+            if not sys.stdin.isatty():
+                return False
+            tell(fault)
+            return typer.confirm("Nothing is written yet. Edit again?", default=True, err=True)
+
+        done = session(opened, stage, f"{stage}.yaml", edited, again)
+    for note in done.notes:
+        say(note)
+    told = [f"sealed anew: {', '.join(done.sealed)}"] if done.sealed else []
+    told += [f"dropped: {', '.join(done.dropped)}"] if done.dropped else []
+    told += ["plain values changed"] if done.plain_changed else []
+    say(f"{stage}: {'; '.join(told) or 'nothing changed'}")
+
+
+def _run_editor(path: Path) -> None:
+    words = shlex.split(os.environ.get("VISUAL") or os.environ.get("EDITOR") or "vi")
+    if Path(words[0]).name in _VIS:
+        words += _TRACELESS
+    env = {name: text for name, text in os.environ.items() if not name.startswith(OWN_PREFIX)} | {"TMPDIR": str(path.parent)}
+    try:
+        code = subprocess.run([*words, str(path)], env=env, check=False).returncode  # noqa: S603 - the user's own editor
+    except OSError as fault:
+        raise OutsideError(f"cannot start the editor {words[0]}: {(fault.strerror or '').lower()}", hint="set EDITOR", code="editor") from None
+    if code:
+        raise OutsideError(f"the editor ended with {code}, so nothing was changed", hint="leave it normally to save", code="editor")

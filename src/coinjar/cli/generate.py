@@ -1,0 +1,46 @@
+"""`coinjar generate`."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from coinjar.cli.common import JarOption, ServiceOption, layer_names, open_here, say, variable_names
+
+
+def run(
+    ctx: typer.Context,
+    name: Annotated[str, typer.Argument(metavar="NAME", autocompletion=variable_names, help="The variable.")],
+    stage: Annotated[
+        list[str] | None,
+        typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage; may be repeated. Default: every stage that lacks a value."),
+    ] = None,
+    service: ServiceOption = None,
+    form: Annotated[str | None, typer.Option("--form", metavar="FORM", help="text, hex, base64, uuid or words.")] = None,
+    length: Annotated[int | None, typer.Option("--length", metavar="N", min=1, help="Characters; of words the words.")] = None,
+    alphabet: Annotated[str | None, typer.Option("--alphabet", metavar="CHARACTERS", help="For text: characters and ranges. Default: A-Za-z0-9")] = None,
+    same: Annotated[bool, typer.Option("--same", help="One value for all of the stages, instead of one for each.")] = False,
+    replace: Annotated[bool, typer.Option("--replace", help="Make values anew that are in use.")] = False,
+    jar: JarOption = None,
+) -> None:
+    """Make strong values, for each stage its own, and say how strong; never shown. Options come before what jar.yaml says (generate).
+
+    A secret's value is sealed by itself.
+    """
+    from coinjar.actions.generate import generate
+    from coinjar.core.recipes import ENOUGH
+
+    given = {"form": form, "length": length, "alphabet": alphabet}
+    done = generate(open_here(ctx, jar), name, stage or [], given, service=service, same=same, replace=replace)
+    for note in done.notes:
+        say(note)
+    recipe = done.recipe
+    size = {"uuid": "a uuid", "words": f"{recipe.length} words"}.get(recipe.form, f"{recipe.length} characters")
+    verb = "sealed" if done.variable.secret else "put"
+    one = "one for all" if same and len(done.made) > 1 else "each its own" if len(done.made) > 1 else "one"
+    say(f"{name}: {size}, {recipe.bits:.0f} bits; {one}, {verb} on {', '.join(done.made)}")
+    if done.kept:
+        say(f"kept on {', '.join(done.kept)}, where it has a value (--replace makes it anew)")
+    if recipe.bits < ENOUGH:
+        say(f"warning: {recipe.bits:.0f} bits can be guessed by whoever may try often enough; {ENOUGH} cannot")

@@ -1,0 +1,54 @@
+"""Make an identity, or show whose it is."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from coinjar.cli.common import ask_passphrase, say
+from coinjar.core.errors import CannotOpen, UsageError
+
+
+def new(
+    out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Where to make it. Default: identity in your configuration folder.")] = None,
+    passphrase: Annotated[bool, typer.Option("--passphrase", help="Protect the file by a passphrase (asked for, or from COINJAR_PASSPHRASE).")] = False,
+) -> None:
+    """Make an identity (age, X25519), readable by you alone. The line on stdout is its recipient, which others may know.
+
+    The identity opens secrets, so it goes nowhere: not into a repository, a chat, an image. Hand out the recipient: whoever opens a stage already
+    adds it with `coinjar readers add`.
+    """
+    from coinjar.actions.identities import make_identity
+    from coinjar.jarfile.store import shown_path
+
+    path, recipient = make_identity(out, _new_passphrase() if passphrase else None)
+    say(f"Made {shown_path(path)} (mode 0600{', protected by the passphrase' if passphrase else ''}). Its recipient:")
+    print(recipient)
+
+
+def show() -> None:
+    """Print the recipient of the identity that is in use, and say on stderr where it lies."""
+    from coinjar.jarfile.identities import find_identity
+
+    identity = find_identity(ask_passphrase)
+    say(f"{identity.where}:")
+    for recipient in identity.recipients:
+        print(recipient)
+
+
+def _new_passphrase() -> str:
+    given = os.environ.get("COINJAR_PASSPHRASE")
+    if given is not None:
+        return given
+    first = ask_passphrase("the new identity")
+    if first is None:
+        raise CannotOpen("there is no terminal to ask for a passphrase", hint="set COINJAR_PASSPHRASE", code="no-identity")
+    if first != ask_passphrase("the new identity, once more"):
+        raise UsageError("the two passphrases differ", hint="try again")
+    return first
+
+
+COMMANDS = {"new": new, "show": show}

@@ -1,0 +1,212 @@
+"""Say who opens which stage's secrets: add and remove readers, change keys, seal what is still plain."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from coinjar.cli.common import JarOption, JsonOption, ServiceOption, counted, layer_names, open_here, print_json, say
+from coinjar.core.errors import UsageError
+
+if TYPE_CHECKING:
+    from coinjar.actions.readers import Adding, Listing
+
+Stages = Annotated[list[str] | None, typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated.")]
+Yes = Annotated[bool, typer.Option("--yes", "-y", help="Do not ask.")]
+
+
+def add(
+    ctx: typer.Context,
+    recipient: Annotated[str, typer.Argument(metavar="RECIPIENT", help="age1…, or 'ssh-ed25519 …'; or the path of an SSH .pub file.")],
+    label: Annotated[str, typer.Option("--label", metavar="LABEL", help="Whose it is: a person, a machine.")],
+    stage: Annotated[list[str], typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated.")],
+    service: ServiceOption = None,
+    offline: Annotated[bool, typer.Option("--offline", help="A recovery recipient, whose identity is kept away from all machines.")] = False,
+    yes: Yes = False,
+    jar: JarOption = None,
+) -> None:
+    """Let a recipient open a stage, with shared and the stages it follows; with --service only `all` and that service's part.
+
+    Shows first what it will open. You must be able to open the stages yourself.
+    """
+    from coinjar.actions.readers import add as add_reader
+    from coinjar.actions.readers import plan_adding
+
+    opened = open_here(ctx, jar)
+    adding = plan_adding(opened, _recipient(recipient), label, stage, service=service, offline=offline)
+    _show_adding(adding)
+    if not _agreed(yes, "Let it in?"):
+        say("Nothing was written." + ("" if sys.stdin.isatty() else " Add --yes to write it."))
+        raise typer.Exit(1)
+    for note in add_reader(opened, adding):
+        say(note)
+    say(f"{label} is a reader now. Commit jar/readers.yaml and jar/coins.")
+
+
+def _recipient(given: str) -> str:
+    """The recipient itself, or the first line of a file that is named."""
+    from pathlib import Path
+
+    path = Path(given)
+    if given.endswith(".pub"):
+        try:
+            return path.read_text().split("\n")[0].strip()
+        except (OSError, UnicodeDecodeError):
+            raise UsageError(f"cannot read the file {given}", hint="name an SSH .pub file, or give the recipient itself") from None
+    return given
+
+
+def _agreed(yes: bool, question: str) -> bool:
+    return yes or (sys.stdin.isatty() and typer.confirm(question, err=True))
+
+
+def _show_adding(adding: Adding) -> None:
+    from coinjar.crypto.age import short
+
+    reader = adding.reader
+    what = f"all and {reader.service} of" if reader.service else "everything of"
+    say(f"{reader.label} ({short(reader.recipient)}) will open {what} {', '.join(adding.stages)}: {counted(adding.values, 'value')} now, and all that come.")
+
+
+def remove(
+    ctx: typer.Context,
+    label: Annotated[str, typer.Argument(metavar="LABEL", help="The reader.")],
+    stage: Stages = None,
+    everywhere: Annotated[bool, typer.Option("--everywhere", help="From every stage: for somebody who leaves.")] = False,
+    generate: Annotated[bool, typer.Option("--generate", help="Make anew what it could have opened, where jar.yaml says how (generate).")] = False,
+    jar: JarOption = None,
+) -> None:
+    """Take a stage from a reader: a new key, every value of it sealed anew. Lists what the reader could have opened.
+
+    What somebody could open, they may have kept: those values want to be made anew, and the old ones to be switched off where they are used.
+    """
+    from coinjar.actions.readers import remove as remove_reader
+
+    if everywhere == bool(stage):
+        raise UsageError("remove from where?", hint="name --stage STAGE, or say --everywhere")
+    done = remove_reader(open_here(ctx, jar), label, None if everywhere else list(dict.fromkeys(stage or [])), generate=generate)
+    say(
+        f"{label} opens {', '.join(done.could_open)} no more: new keys, all values sealed anew."
+        + (f" It still opens {', '.join(done.still_opens)}." if done.still_opens else "")
+    )
+    if not any(done.could_open.values()):
+        say("There was nothing that it could have opened.")
+        return
+    say(f"What {label} could have opened, and may have kept:" if not generate else f"What {label} could have opened:")
+    for layer, names in done.could_open.items():
+        made = done.made_anew.get(layer, [])
+        rest = [one for one in names if one not in made]
+        if made:
+            say(f"  {layer}: made anew: {', '.join(made)}")
+        if rest:
+            say(f"  {layer}: {'still to be made anew: ' if generate else ''}{', '.join(rest)}")
+    if not generate:
+        say("Make them anew: `coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE` (next time --generate does it)")
+
+
+def list_readers(ctx: typer.Context, as_json: JsonOption = False, jar: JarOption = None) -> None:
+    """Show who opens what, and whether those who hold the keys vouch for it. Works without an identity."""
+    from coinjar.actions.readers import listing
+
+    found = listing(open_here(ctx, jar))
+    if as_json:
+        print_json(_as_json(found))
+    else:
+        _show(found)
+
+
+def _show(found: Listing) -> None:
+    from coinjar.actions.readers import NOT_VOUCHED, UNKNOWN
+    from coinjar.cli.table import Text, show, styled, table, terminal_width
+    from coinjar.crypto.age import short
+
+    if not found.rows:
+        show(styled("nobody opens anything yet", "bold"))
+        say("The first secret makes a key, for whoever puts it: `coinjar put NAME --stage STAGE`")
+        return
+    doubtful = [stage for stage, state in found.stages.items() if state == NOT_VOUCHED]
+    unknown = [stage for stage, state in found.stages.items() if state == UNKNOWN]
+    show(styled(f"{counted(len(found.rows), 'reader')} of {counted(len(found.stages), 'stage')}", "bold"))
+    rows = []
+    for row in found.rows:
+        reader = row.reader
+        cells = []
+        for stage in found.stages:
+            words = "" if stage not in row.opens else "all of it" if reader.service is None else f"all, {reader.service}"
+            cells.append(Text(words, "red" if stage in doubtful else "green"))
+        rows.append([Text(reader.label, "bold"), Text(short(reader.recipient), "cyan"), Text("offline" if reader.offline else "", "dim"), *cells])
+    titles = ["reader", "recipient", "", *found.stages]
+    for line in table(titles, rows, least=[8, 10, 7, *[len(stage) for stage in found.stages]], width=terminal_width()):
+        show(line)
+    if doubtful:
+        say(f"‼ nobody vouches for the readers of {', '.join(doubtful)}: readers.yaml was changed by hand, or merged. If it is right: `coinjar readers vouch`")
+    if unknown:
+        say(f"whether the readers of {', '.join(unknown)} are vouched for can only be seen by those who open them")
+
+
+def _as_json(found: Listing) -> dict[str, Any]:
+    return {
+        "readers": [
+            {
+                "label": row.reader.label,
+                "recipient": row.reader.recipient,
+                "service": row.reader.service,
+                "offline": row.reader.offline,
+                "opens": [{"stage": stage, "compartments": parts} for stage, parts in row.opens.items()],
+            }
+            for row in found.rows
+        ],
+        "stages": [{"stage": stage, "state": state} for stage, state in found.stages.items()],
+    }
+
+
+def rekey(ctx: typer.Context, stage: Stages = None, jar: JarOption = None) -> None:
+    """Change the keys of stages (default: of all): every value is sealed anew. Readers stay, and so do the names of Kubernetes Secrets."""
+    from coinjar.actions.readers import rekey as change_keys
+    from coinjar.actions.readers import stages_of
+
+    opened = open_here(ctx, jar)
+    for one, values in change_keys(opened, stages_of(opened, stage)).items():
+        say(f"{one}: new keys, {counted(values, 'value')} sealed anew")
+
+
+def seal(ctx: typer.Context, stage: Stages = None, jar: JarOption = None) -> None:
+    """Move plain values of secret variables into sealed ones; and seal anew where jar.yaml says other services than before.
+
+    Placeholders stay. The old text stays in version control's history: what was committed wants to be made anew.
+    """
+    from coinjar.actions.readers import seal as seal_values
+
+    done = seal_values(open_here(ctx, jar), list(dict.fromkeys(stage)) if stage else None)
+    for note in done.notes:
+        say(note)
+    for name, layer, file in done.sealed:
+        say(f"{name}: sealed on {layer}" + (f", out of {file}" if file else ", for the services that get it"))
+    for name, reason in done.left:
+        say(f"{name}: {reason}")
+    files = list(dict.fromkeys(file for _, _, file in done.sealed if file))
+    if files:
+        say(f"The old text is still in version control's history, if {' or '.join(files)} was ever committed: make those values anew where it counts")
+        say("(`coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE`).")
+    if not done.sealed and not done.left:
+        say("Nothing to seal.")
+
+
+def vouch(ctx: typer.Context, stage: Stages = None, yes: Yes = False, jar: JarOption = None) -> None:
+    """Vouch for readers.yaml as it stands, after a merge or an edit by hand: the keys are wrapped for exactly these readers."""
+    from coinjar.actions.readers import listing, stages_of
+    from coinjar.actions.readers import vouch as vouch_for
+
+    opened = open_here(ctx, jar)
+    stages = stages_of(opened, stage)
+    _show(listing(opened))
+    if not _agreed(yes, "Are these all, and the right ones?"):
+        say("Nothing was written." + ("" if sys.stdin.isatty() else " Add --yes if these are the right ones."))
+        raise typer.Exit(1)
+    vouch_for(opened, stages)
+    say(f"You vouch for the readers of {', '.join(stages)}.")
+
+
+COMMANDS = {"add": add, "remove": remove, "list": list_readers, "rekey": rekey, "seal": seal, "vouch": vouch}

@@ -1,0 +1,96 @@
+"""Takes secrets out of a stream of bytes, across the borders of its pieces and in the forms that programs write them in."""
+
+from __future__ import annotations
+
+import json
+import re
+from base64 import b64encode
+from collections.abc import Iterator, Mapping
+from urllib.parse import quote, quote_plus
+
+from coinjar.core.secret import reveal
+
+SHORTEST = 4
+"""Characters from which on a secret is looked for; shorter ones are in every text."""
+_SHORTEST_LINE = 8
+
+
+def forms(secret: str) -> Iterator[bytes]:
+    """The secret as it is, in base64 (inside a longer text as well), percent-encoded, escaped as in JSON; and its lines one by one."""
+    raw = reveal(secret).encode("utf-8", "surrogatepass")
+    yield raw
+    text = raw.decode("utf-8", "replace")
+    for one in {text, text.strip()} - {""}:
+        yield one.encode()
+        yield from _base64_forms(one.encode())
+        for encoded in (quote(one, safe=""), quote(one), quote_plus(one), quote(one, safe="~()*!.'")):
+            yield encoded.encode()
+            yield re.sub("%[0-9A-F]{2}", lambda found: found[0].lower(), encoded).encode()
+        for escaped in (json.dumps(one)[1:-1], json.dumps(one, ensure_ascii=False)[1:-1]):
+            yield escaped.encode()
+            yield escaped.replace("/", "\\/").encode()
+            yield json.dumps(escaped)[1:-1].encode()  # JSON in JSON, as log lines have it
+    if "\n" in text.strip():
+        yield from (line.strip().encode() for line in text.splitlines() if len(line.strip()) >= _SHORTEST_LINE and not line.startswith("-----"))
+
+
+def _base64_forms(data: bytes) -> Iterator[bytes]:
+    """In base64, standard and URL-safe, wherever in a longer text it begins: of the three ways, what depends on the secret alone."""
+    for before in range(3):
+        encoded = b64encode(b"\0" * before + data)
+        piece = encoded[-(-before * 8 // 6) : (before + len(data)) * 8 // 6]
+        if len(piece) >= SHORTEST:
+            yield piece
+            yield piece.replace(b"+", b"-").replace(b"/", b"_")
+
+
+class StreamMasker:
+    """Replaces secrets in one stream. `names` of secrets stand in their places."""
+
+    def __init__(self, secrets: Mapping[str, str]) -> None:
+        self._words: dict[bytes, bytes] = {}
+        for secret, name in secrets.items():
+            if len(secret) >= SHORTEST:
+                for form in forms(secret):
+                    if len(form) >= SHORTEST:
+                        self._words.setdefault(form, f"[{name} ••••]".encode())
+        longest_first = sorted(self._words, key=len, reverse=True)
+        self._found = re.compile(b"|".join(map(re.escape, longest_first)))
+        self._by_first: dict[int, list[bytes]] = {}
+        for word in longest_first:
+            self._by_first.setdefault(word[0], []).append(word)
+        self._first = re.compile(b"[" + b"".join(re.escape(bytes([one])) for one in self._by_first) + b"]") if longest_first else None
+        self._longest = len(longest_first[0]) if longest_first else 0
+        self._held = b""
+
+    def feed(self, data: bytes) -> bytes:
+        """What can be written of all that came so far; what may be the beginning of a secret is held back."""
+        return self._run(self._held + data, last=False)
+
+    def rest(self) -> bytes:
+        """What was held back, once nothing more comes."""
+        return self._run(self._held, last=True)
+
+    def _run(self, data: bytes, *, last: bool) -> bytes:
+        if self._first is None:
+            return data
+        done, at = [], 0
+        while True:
+            hold = len(data) if last else self._hold(data, at)
+            found = self._found.search(data, at)
+            if found is None or found.start() >= hold:
+                break
+            done += [data[at : found.start()], self._words[found[0]]]
+            at = found.end()
+        done.append(data[at:hold])
+        self._held = data[hold:]
+        return b"".join(done)
+
+    def _hold(self, data: bytes, at: int) -> int:
+        """Where the earliest beginning of a secret stands that the end of the data cuts off."""
+        assert self._first
+        for found in self._first.finditer(data, max(at, len(data) - self._longest + 1)):
+            tail = data[found.start() :]
+            if any(len(word) > len(tail) and word.startswith(tail) for word in self._by_first[tail[0]]):
+                return found.start()
+        return len(data)

@@ -1,0 +1,99 @@
+"""Making strong values: by length and alphabet, uuid, hex, base64, or words that can be said aloud."""
+
+from __future__ import annotations
+
+import re
+import secrets
+from base64 import b64encode
+from collections.abc import Mapping
+from math import ceil, log2
+from uuid import UUID
+
+from coinjar.core.errors import CoinJarError, InputError
+from coinjar.core.kinds import normal
+from coinjar.core.model import Variable
+from coinjar.core.record import Record
+from coinjar.core.secret import Secret
+
+FORMS = {"text": 40, "hex": 64, "base64": 44, "uuid": 36, "words": 8}
+"""The forms, and how long a value of each is by itself: characters, of `words` the words."""
+ALPHABET = "A-Za-z0-9"
+ENOUGH = 80
+"""Bits from which on nobody guesses a value, however often they may try."""
+_LONGEST = 100_000
+_CONSONANTS, _VOWELS = "bdfghjklmnprstvz", "aiou"
+_TRIES = 200
+
+
+class Recipe(Record):
+    """How to make a value."""
+
+    form: str = "text"
+    length: int = FORMS["text"]
+    alphabet: str = ALPHABET
+
+    @property
+    def bits(self) -> float:
+        """What a guesser has to guess, in bits."""
+        if self.form == "uuid":
+            return 122
+        if self.form == "words":
+            return self.length * 2 * log2(len(_CONSONANTS) * len(_VOWELS))
+        each = {"hex": 4, "base64": 6}.get(self.form) or log2(len(letters(self.alphabet)))
+        return self.length * each
+
+
+def letters(alphabet: str) -> str:
+    """An alphabet spelled out: `a-f0-9_` is characters and ranges. Raises InputError if it has fewer than two."""
+    found: list[str] = []
+    for first, last, single in re.findall(r"(?s)(.)-(.)|(.)", alphabet):
+        found += single or map(chr, range(ord(first), ord(last) + 1))
+    spelled = "".join(dict.fromkeys(found))
+    if len(spelled) < 2 or "\0" in spelled:
+        raise InputError("the alphabet has fewer than two characters", hint="write characters and ranges: 'A-Za-z0-9_'", code="recipe")
+    return spelled
+
+
+def recipe_of(variable: Variable, given: Mapping[str, object] | None = None) -> Recipe:
+    """A variable's recipe, `given` before what jar.yaml says. Raises InputError for one that cannot be."""
+    wanted = {**variable.generate, **{name: value for name, value in (given or {}).items() if value is not None}}
+    form = str(wanted.get("form", "base64" if variable.kind == "base64" else "text"))
+    if form not in FORMS:
+        raise InputError(f"there is no form '{form}'", hint=f"the forms are {', '.join(FORMS)}", place=variable.place, code="recipe")
+    text = str(wanted.get("length", FORMS[form]))
+    if not re.fullmatch(r"(?a)[1-9]\d*", text) or int(text) > _LONGEST:
+        raise InputError(f"the length must be 1 to {_LONGEST}", hint="it counts characters, of words the words", place=variable.place, code="recipe")
+    if form == "base64" and int(text) % 4:
+        raise InputError("the length of base64 is a multiple of 4", hint="44 holds 32 bytes", place=variable.place, code="recipe")
+    alphabet = str(wanted.get("alphabet", ALPHABET))
+    if "alphabet" in wanted and form != "text":
+        raise InputError(f"an alphabet goes with the form text, not {form}", hint="leave one of them out", place=variable.place, code="recipe")
+    letters(alphabet)
+    return Recipe(form, FORMS["uuid"] if form == "uuid" else int(text), alphabet)
+
+
+def make(recipe: Recipe, variable: Variable) -> Secret:
+    """A new value that the variable's kind and constraints take. Raises InputError if the recipe hardly ever gives one."""
+    fault: CoinJarError | None = None
+    for _ in range(_TRIES):
+        text = _made(recipe)
+        try:
+            if normal(variable, text) == text:
+                return Secret(text)
+        except CoinJarError as refused:
+            fault = refused
+    why = f": {fault.message}" if fault else f": its kind, {variable.kind}, writes it otherwise"
+    raise InputError(f"the recipe gives no value that fits {variable.name}{why}", hint="change the recipe or the kind", place=variable.place, code="recipe")
+
+
+def _made(recipe: Recipe) -> str:
+    if recipe.form == "uuid":
+        return str(UUID(bytes=secrets.token_bytes(16), version=4))  # RFC 9562, 5.4
+    if recipe.form == "hex":
+        return secrets.token_hex(ceil(recipe.length / 2))[: recipe.length]
+    if recipe.form == "base64":
+        return b64encode(secrets.token_bytes(recipe.length // 4 * 3)).decode()
+    if recipe.form == "words":
+        return "-".join("".join(secrets.choice(_CONSONANTS) + secrets.choice(_VOWELS) for _ in range(2)) for _ in range(recipe.length))
+    alphabet = letters(recipe.alphabet)
+    return "".join(secrets.choice(alphabet) for _ in range(recipe.length))

@@ -1,0 +1,117 @@
+"""The text of a file of sealed values: one line each, laid out so that branches which change different values merge.
+
+A line is compartment, name, key and sealed text. Above the lines of each name stands `# NAME`, below them an empty line; a value
+that goes leaves its heading. So what two branches do to different names never touches, and where both add a name in the same
+place, keeping both lines is right (`merge=union` in jar/.gitattributes does so).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+
+from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
+from coinjar.core.names import ANY_NAME, SMALL_NAME
+from coinjar.core.record import Record
+
+HEADING = "# coins 1: sealed values (compartment, name, key, sealed text); docs/formats.md of Coin Jar has the rest"
+LARGEST = 64 << 20
+"""Bytes that a file has at most."""
+_LINE = re.compile(rf"({SMALL_NAME}) ({ANY_NAME}) ([0-9a-f]{{8}}) ([A-Za-z0-9+/]+={{0,2}})")
+_MARKER = ("<<<<<<<", "=======", ">>>>>>>", "|||||||")
+
+
+class Coin(Record):
+    """One sealed value: for whom, whose key, and the line where it stands."""
+
+    compartment: str
+    name: str
+    key: str
+    sealed: str
+    line: int = 0
+
+    @property
+    def slot(self) -> tuple[str, str]:
+        return self.compartment, self.name
+
+
+def parse(data: bytes, file: str) -> list[Coin]:
+    """The lines of a file, in order. Raises InputError for every line that is none, at once."""
+    if len(data) > LARGEST:
+        raise InputError(f"the file has over {LARGEST >> 20} MiB", hint="is it the right file?", place=Place(file), code="coins")
+    coins: list[Coin] = []
+    faults: list[CoinJarError] = []
+    lines = data.decode("utf-8", "replace").split("\n")
+    if lines[0] and not lines[0].startswith("# coins 1"):
+        hint = "its first line is '# coins 1': take the file from version control again"
+        raise InputError("this is no file of sealed values that this version reads", hint=hint, place=Place(file, 1, 1), code="coins")
+    for number, line in enumerate(lines, 1):
+        text = line.removesuffix("\r")
+        if not text or text.startswith("#"):
+            continue
+        found = _LINE.fullmatch(text)
+        if found and len(found[4]) % 4 == 0:
+            coins.append(Coin(found[1], found[2], found[3], found[4], number))
+            continue
+        place = Place(file, number, 1)
+        if text.startswith(_MARKER):
+            hint = "keep the lines of both sides, one where compartment and name are the same, and take the markers out"
+            faults.append(InputError("a merge is not finished here", hint=hint, place=place, code="coins"))
+        else:
+            hint = "take the line from version control again, or put the value anew"
+            faults.append(InputError("this line is no sealed value: it is cut off, or was changed", hint=hint, place=place, code="coins"))
+    raise_all(faults)
+    return coins
+
+
+def changed(data: bytes, file: str, changes: Mapping[tuple[str, str], Coin | None], *, tidy: bool = False) -> bytes:
+    """The file with some values put (or, for None, taken out); every other line keeps its bytes.
+
+    `tidy` drops the headings of names that have no values any more: only where all lines change anyway.
+    """
+    lines = data.decode().split("\n") if data else [HEADING, "", ""]
+    at = {number - 1: coin for coin in parse(data, file) for number in [coin.line]} if data else {}
+    kept: list[str] = []
+    done: set[tuple[str, str]] = set()
+    for number, line in enumerate(lines):
+        coin = at.get(number)
+        if coin is None or coin.slot not in changes:
+            kept.append(line)
+            continue
+        new = changes[coin.slot]
+        if new is not None and coin.slot not in done:
+            kept.append(_written(new))
+        done.add(coin.slot)
+    for slot in sorted(changes, key=lambda slot: (slot[1], slot[0])):
+        new = changes[slot]
+        if new is not None and slot not in done:
+            _insert(kept, new)
+    return "\n".join(_without_idle_headings(kept) if tidy else kept).encode()
+
+
+def _written(coin: Coin) -> str:
+    return f"{coin.compartment} {coin.name} {coin.key} {coin.sealed}"
+
+
+def _insert(lines: list[str], coin: Coin) -> None:
+    heading = f"# {coin.name}"
+    if heading in lines:
+        at = lines.index(heading) + 1
+        while at < len(lines) and lines[at].split(" ")[1:2] == [coin.name] and not lines[at].startswith("#") and lines[at].split(" ")[0] < coin.compartment:
+            at += 1
+        lines.insert(at, _written(coin))
+        return
+    later = (at for at, line in enumerate(lines) if at and re.fullmatch(rf"# {ANY_NAME}", line) and line > heading)
+    at = next(later, len(lines) - 1 if lines[-1] == "" else len(lines))
+    lines[at:at] = [heading, _written(coin), ""]
+
+
+def _without_idle_headings(lines: list[str]) -> list[str]:
+    used = {line.split(" ")[1] for line in lines if _LINE.fullmatch(line)}
+    kept: list[str] = []
+    for number, line in enumerate(lines):
+        idle = number and re.fullmatch(rf"# {ANY_NAME}", line) and line[2:] not in used
+        after_idle = line == "" and number and lines[number - 1].startswith("# ") and lines[number - 1][2:] not in used and number > 1
+        if not (idle or after_idle):
+            kept.append(line)
+    return kept

@@ -1,0 +1,89 @@
+"""Sealing one value under a data key, and vouching for a list of readers under it."""
+
+from __future__ import annotations
+
+import hmac
+from base64 import b64decode, b64encode
+from collections.abc import Iterable
+from hashlib import sha256
+from secrets import token_bytes
+
+from cryptography.exceptions import InvalidTag
+from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
+
+from coinjar.core.model import UNSET, Content
+from coinjar.core.references import Template, parse_template
+from coinjar.core.secret import Secret, reveal
+
+KEY_BYTES = 32
+_NONCE_BYTES = 12
+_PADDED_TO = 32
+"""Plaintexts are filled up to a multiple of so many bytes: a sealed text shows a length only so closely."""
+_TEXT, _REFERENCES, _UNSET = "=", "$", "-"
+
+
+class NotSealedHere(Exception):
+    """A sealed text that does not open: changed, or made for another place or under another key."""
+
+
+def new_key() -> bytes:
+    """A data key, 32 bytes."""
+    return token_bytes(KEY_BYTES)
+
+
+def key_id(key: bytes) -> str:
+    """What tells a data key from others, 8 hex digits; it says nothing of the key."""
+    return hmac.digest(key, b"coinjar key", "sha256").hex()[:8]
+
+
+def associated(app: str, stage: str, compartment: str, name: str) -> bytes:
+    """Where a sealed text belongs: it opens nowhere else."""
+    return "\0".join(("coinjar value 1", app, stage, compartment, name)).encode()
+
+
+def can_seal(content: Content) -> str | None:
+    """Why a value cannot be sealed, in words; None if it can."""
+    if isinstance(content, str):
+        return "it holds a NUL character" if "\0" in content else None
+    return None if isinstance(content, Template) or content is UNSET else "only a text can be sealed, not a command, a file or the environment"
+
+
+def seal(key: bytes, content: Content, where: bytes) -> str:
+    """A value as sealed text (base64): 12 bytes nonce, then ChaCha20-Poly1305 (RFC 8439) of its form and text. `can_seal` has been asked before."""
+    text = _TEXT + reveal(content) if isinstance(content, str) else _REFERENCES + content.source if isinstance(content, Template) else _UNSET
+    plain = text.encode("utf-8", "surrogatepass")
+    plain += b"\0" * (-len(plain) % _PADDED_TO)
+    nonce = token_bytes(_NONCE_BYTES)
+    return b64encode(nonce + ChaCha20Poly1305(key).encrypt(nonce, plain, where)).decode()
+
+
+class Opener:
+    """Opens what was sealed under one data key."""
+
+    def __init__(self, key: bytes) -> None:
+        self.key = key
+        self.id = key_id(key)
+        self._cipher = ChaCha20Poly1305(key)
+
+    def open(self, sealed: str, where: bytes) -> Content:
+        """The value. Raises NotSealedHere."""
+        try:
+            data = b64decode(sealed, validate=True)
+            plain = self._cipher.decrypt(data[:_NONCE_BYTES], data[_NONCE_BYTES:], where)
+        except (InvalidTag, ValueError):
+            raise NotSealedHere from None
+        text = plain.rstrip(b"\0").decode("utf-8", "surrogatepass")
+        if text[:1] == _TEXT:
+            return Secret(text[1:])
+        return parse_template(text[1:]) if text[:1] == _REFERENCES else UNSET
+
+
+def vouch(key: bytes, app: str, stage: str, readers: Iterable[tuple[str, ...]]) -> str:
+    """The code (HMAC-SHA-256, hex) by which holders of a data key vouch for a stage's readers: rows of label, recipient, service, offline."""
+    rows = ["\0".join(row) for row in sorted(readers)]
+    return hmac.new(key, "\n".join(["coinjar readers 1", app, stage, *rows]).encode(), sha256).hexdigest()
+
+
+def same(one: str, other: str) -> bool:
+    """Whether two codes are equal, in a time that does not tell how much of them is."""
+    return hmac.compare_digest(one.encode(), other.encode())

@@ -1,0 +1,175 @@
+"""The keys of a jar: which stage has which, and what this run's identity opens of them."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from coinjar.core.errors import CannotOpen, CoinJarError, Place
+from coinjar.core.model import Closed, Content, Jar
+from coinjar.core.names import ALL
+from coinjar.core.record import Record
+from coinjar.core.references import Template
+from coinjar.crypto.age import Damaged, Identity, NotForUs, short
+from coinjar.crypto.coins import Coin
+from coinjar.crypto.sealing import KEY_BYTES, NotSealedHere, Opener, associated, same, vouch
+from coinjar.jarfile.store import read_own, shown_path
+
+if TYPE_CHECKING:
+    from coinjar.jarfile.readers import Readers
+
+
+class DataKey(Record):
+    """What a key file holds: the key, the one before it while a change of keys is under way, and for `all` the naming key."""
+
+    key: bytes
+    earlier: bytes | None = None
+    naming: bytes | None = None
+
+    def text(self) -> bytes:
+        """As it is wrapped."""
+        lines = [("data", self.key), ("earlier", self.earlier), ("naming", self.naming)]
+        return "".join(f"{name} {key.hex()}\n" for name, key in lines if key).encode()
+
+
+def read_data_key(text: bytes) -> DataKey:
+    """The reverse. Raises ValueError."""
+    found = {name: bytes.fromhex(value) for name, _, value in (line.partition(" ") for line in text.decode("ascii").splitlines())}
+    if len(found.get("data", b"")) != KEY_BYTES:
+        raise ValueError("no data key")
+    return DataKey(found["data"], found.get("earlier"), found.get("naming"))
+
+
+def keys_folder(folder: Path) -> Path:
+    """Where the wrapped keys lie."""
+    return folder / "coins" / "keys"
+
+
+def key_path(folder: Path, stage: str, compartment: str) -> Path:
+    """Where one of them lies."""
+    return keys_folder(folder) / f"{stage}.{compartment}.age"
+
+
+def coins_path(folder: Path, layer: str) -> Path:
+    """Where the sealed values of a stage (or of `shared`) lie."""
+    return folder / "coins" / f"{layer}.coins"
+
+
+def compartments(folder: Path, stage: str) -> list[str]:
+    """The compartments of a stage that have keys: `all` first."""
+    try:
+        names = [entry.name for entry in os.scandir(keys_folder(folder))]
+    except OSError:
+        return []
+    found = [name[len(stage) + 1 : -4] for name in names if name.startswith(f"{stage}.") and name.endswith(".age")]
+    return sorted(found, key=lambda name: (name != ALL, name))
+
+
+class KeyRing:
+    """Unwraps keys when they are first needed, and keeps them for the run."""
+
+    def __init__(self, folder: Path, identity: Callable[[], Identity]) -> None:
+        self.folder = folder
+        self._find = identity
+        self._identity: Identity | CannotOpen | None = None
+        self._keys: dict[tuple[str, str], DataKey | CannotOpen] = {}
+        self._openers: dict[tuple[str, str], list[Opener]] = {}
+
+    def identity(self) -> Identity:
+        """Whoever runs this. Raises CannotOpen."""
+        if self._identity is None:
+            try:
+                self._identity = self._find()
+            except CannotOpen as fault:
+                self._identity = fault
+        if isinstance(self._identity, CannotOpen):
+            raise self._identity
+        return self._identity
+
+    def key(self, stage: str, compartment: str) -> DataKey:
+        """A data key. Raises CannotOpen, always the same one for the same key."""
+        slot = (stage, compartment)
+        if slot not in self._keys:
+            try:
+                self._keys[slot] = self._unwrapped(stage, compartment)
+            except CannotOpen as fault:
+                self._keys[slot] = fault
+        found = self._keys[slot]
+        if isinstance(found, CannotOpen):
+            raise found
+        return found
+
+    def _unwrapped(self, stage: str, compartment: str) -> DataKey:
+        path = key_path(self.folder, stage, compartment)
+        where = Place(shown_path(path))
+        data = read_own(path)
+        whose = f"the secrets of {stage}" + (f" for {compartment}" if compartment != ALL else "")
+        if data is None:
+            hint = "take it from version control again; without it the values are gone, and must be put anew"
+            raise CannotOpen(f"the key of {whose} is not there", hint=hint, place=where, code="no-key")
+        try:
+            identity = self.identity()
+        except CannotOpen as fault:
+            hint = f"{fault.hint}; {self._who_could(stage, compartment)}"
+            raise CannotOpen(f"cannot open {whose}: {fault.message}", hint=hint, place=fault.place or where, code=fault.code) from None
+        try:
+            return read_data_key(identity.unwrap(data))
+        except NotForUs:
+            tried = f"the identity {identity.where} ({', '.join(map(short, identity.recipients))}) is not among its readers"
+            raise CannotOpen(f"cannot open {whose}: {tried}", hint=self._who_could(stage, compartment), place=where, code="not-for-us") from None
+        except (Damaged, ValueError):
+            hint = "take it from version control again"
+            raise CannotOpen(f"the key of {whose} was damaged or is none", hint=hint, place=where, code="tampered") from None
+
+    def _who_could(self, stage: str, compartment: str) -> str:
+        from coinjar.jarfile.readers import load_readers
+
+        try:
+            labels = [one.label for one in load_readers(self.folder).of(stage) if one.reads(compartment)]
+        except CoinJarError:
+            return "readers.yaml, which says who could, cannot be read"
+        return f"who could: {', '.join(labels)}; one of them can add you (`coinjar readers add`)" if labels else "readers.yaml names nobody who could"
+
+    def naming_key(self, stage: str) -> bytes | None:
+        """The stage's key for names, None if it has none. Raises CannotOpen."""
+        return self.key(stage, ALL).naming if key_path(self.folder, stage, ALL).exists() else None
+
+    def open(self, jar: Jar, stage: str, coin: Coin, file: str) -> Content:
+        """A sealed value; one that does not open becomes Closed, with the reason."""
+        try:
+            content = self._opened(jar.app, stage, coin, file)
+        except CannotOpen as fault:
+            return Closed(fault)
+        if isinstance(content, Template):
+            unknown = [one.name for one in content.references() if one.name not in jar.variables or (one.service and one.service not in jar.services)]
+            if unknown:
+                words = f"the sealed value of {coin.name} names {unknown[0]}, which is not declared (or a service that is not)"
+                return Closed(CannotOpen(words, hint="declare it, or put the value anew", place=Place(file, coin.line, 1), code="tampered"))
+        return content
+
+    def _opened(self, app: str, stage: str, coin: Coin, file: str) -> Content:
+        slot = (stage, coin.compartment)
+        if slot not in self._openers:
+            key = self.key(*slot)
+            self._openers[slot] = [Opener(one) for one in (key.key, key.earlier) if one]
+        for opener in self._openers[slot]:
+            if opener.id == coin.key:
+                try:
+                    return opener.open(coin.sealed, associated(app, stage, coin.compartment, coin.name))
+                except NotSealedHere:
+                    words = f"the sealed value of {coin.name} does not open: it was changed, or belongs to another name, service or stage"
+                    break
+        else:
+            words = (
+                f"{coin.name} is sealed under another key than {shown_path(key_path(self.folder, *slot))} holds: an earlier one, or the key file was swapped"
+            )
+        hint = "take the line and the key file from one state of version control, or put the value anew"
+        raise CannotOpen(words, hint=hint, place=Place(file, coin.line, 1), code="tampered")
+
+    def is_vouched(self, app: str, readers: Readers, stage: str, compartment: str) -> bool:
+        """Whether the readers of a stage are those that a holder of this data key listed. Raises CannotOpen."""
+        key = self.key(stage, compartment)
+        told = readers.vouched.get(f"{stage}.{compartment}", "")
+        return any(same(told, vouch(one, app, stage, readers.rows(stage))) for one in (key.key, key.earlier) if one)

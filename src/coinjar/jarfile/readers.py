@@ -1,0 +1,129 @@
+"""readers.yaml: who may open which secrets, and who vouches for that."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from pathlib import Path
+
+from coinjar.core.errors import Place, raise_all
+from coinjar.core.names import SMALL_NAME, suggestion
+from coinjar.core.record import Record
+from coinjar.crypto.age import recipient_fault
+from coinjar.documents.edit import Edit
+from coinjar.documents.fields import Fields
+from coinjar.documents.writing import Plain
+from coinjar.documents.yamltext import compose, is_null, place
+from coinjar.jarfile.store import read_own, shown_path
+
+KEYS = ("recipient", "about", "service", "offline", "opens")
+HEAD = (
+    b"# Who may open which secrets. `coinjar readers` changes it and vouches for it; a line changed by hand is noticed, and nothing is sealed until\n"
+    b"# somebody looked: `coinjar readers list`, then `coinjar readers vouch`.\n"
+)
+
+
+class Reader(Record):
+    """One recipient. `service` limits it to `all` and that service; `offline` marks a recipient that is kept for recovery."""
+
+    label: str
+    recipient: str
+    place: Place
+    opens: tuple[str, ...] = ()
+    service: str | None = None
+    offline: bool = False
+    about: str = ""
+
+    @property
+    def row(self) -> tuple[str, ...]:
+        """What is vouched for."""
+        return self.label, self.recipient, self.service or "", "offline" if self.offline else ""
+
+    def reads(self, compartment: str) -> bool:
+        """Whether it gets the key of this compartment."""
+        return self.service is None or compartment in ("all", self.service)
+
+
+class Readers(Record):
+    """The file. `vouched` maps STAGE.COMPARTMENT to the code made with that data key."""
+
+    readers: Mapping[str, Reader] = {}
+    vouched: Mapping[str, str] = {}
+
+    def of(self, stage: str) -> list[Reader]:
+        """Who opens a stage, or part of it."""
+        return [one for one in self.readers.values() if stage in one.opens]
+
+    def people(self, stage: str) -> list[Reader]:
+        """Who opens all of a stage."""
+        return [one for one in self.of(stage) if one.service is None]
+
+    def rows(self, stage: str) -> list[tuple[str, ...]]:
+        return [one.row for one in self.of(stage)]
+
+
+def readers_path(folder: Path) -> Path:
+    """Where they are listed."""
+    return folder / "readers.yaml"
+
+
+def load_readers(folder: Path) -> Readers:
+    """The jar's readers; none if there is no file. Raises every fault at once."""
+    path = readers_path(folder)
+    data = read_own(path)
+    return read_readers(data, shown_path(path)) if data is not None else Readers()
+
+
+def read_readers(data: bytes, file: str) -> Readers:
+    """readers.yaml's text. Raises every fault at once."""
+    fields = Fields(file)
+    root = compose(data, file)
+    if root is None or is_null(root):
+        return Readers()
+    top = fields.fields(root, "readers.yaml", ("readers", "vouched"))
+    readers: dict[str, Reader] = {}
+    for label, key, value in fields.members(top["readers"], "'readers'") if "readers" in top and not is_null(top["readers"]) else ():
+        own = fields.fields(value, f"reader '{label}'", KEYS)
+        if not re.fullmatch(SMALL_NAME, label):
+            fields.fault(key, "a reader's label is 1 to 63 of a-z, 0-9, '-' and '_'", "choose another label")
+        recipient = fields.text(own.get("recipient"), f"recipient of {label}")
+        if words := recipient_fault(recipient):
+            fields.fault(own.get("recipient", key), f"the recipient of {label} is none: {words}", "`coinjar identity show` prints one")
+        opens = tuple(text for text, _ in fields.texts(own.get("opens"), f"opens of {label}"))
+        service = fields.text(own.get("service"), f"service of {label}") or None
+        about = fields.text(own.get("about"), f"about of {label}")
+        readers[label] = Reader(label, recipient, place(key, file), opens, service, fields.flag(own.get("offline"), "offline"), about)
+    vouched: dict[str, str] = {}
+    for name, _, value in fields.members(top["vouched"], "'vouched'") if "vouched" in top and not is_null(top["vouched"]) else ():
+        vouched[name] = fields.text(value, f"vouched of {name}")
+    raise_all(fields.faults)
+    return Readers(readers, vouched)
+
+
+def differences(old: Readers, new: Readers) -> list[Edit]:
+    """The edits that make one out of the other."""
+    edits: list[Edit] = []
+    for label, reader in new.readers.items():
+        before = old.readers.get(label)
+        if before is None:
+            edits.append(Edit(("readers", label), _fields(reader)))
+        elif before.opens != reader.opens:
+            edits.append(Edit(("readers", label, "opens"), [*reader.opens]))
+    edits += [Edit(("readers", label), None) for label in old.readers if label not in new.readers]
+    edits += [Edit(("vouched", name), code) for name, code in new.vouched.items() if old.vouched.get(name) != code]
+    edits += [Edit(("vouched", name), None) for name in old.vouched if name not in new.vouched]
+    return edits
+
+
+def _fields(reader: Reader) -> dict[str, Plain]:
+    found: dict[str, Plain] = {"recipient": reader.recipient}
+    if reader.service:
+        found["service"] = reader.service
+    if reader.offline:
+        found["offline"] = "true"
+    return found | {"opens": [*reader.opens]}
+
+
+def label_suggestion(label: str, readers: Readers) -> str:
+    """The nearest label, or all of them."""
+    return suggestion(label, readers.readers, f"the readers are {', '.join(readers.readers) or 'none yet'}")

@@ -1,0 +1,62 @@
+"""Sealed values among a jar's others: each line of coins/<layer>.coins becomes a value that opens when it is asked for."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from coinjar.core.errors import CannotOpen, CoinJarError, InputError, Place, raise_all
+from coinjar.core.model import Closed, Content, Jar, Layer, Sealed
+from coinjar.core.names import ALL, suggestion
+from coinjar.crypto.coins import Coin, parse
+
+if TYPE_CHECKING:
+    from coinjar.jarfile.keyring import KeyRing
+
+Ring = Callable[[], "KeyRing"]
+"""Gives the keys of the jar; most runs need none, and so import none."""
+
+
+def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring) -> Layer:
+    """The layer `name` with its sealed values. Raises every line that does not fit the declarations, at once."""
+    faults: list[CoinJarError] = []
+    coins = parse(data, file)
+    found: Layer = {scope: dict(values) for scope, values in layer.items()}
+    plain = {variable: written for values in layer.values() for variable, written in values.items()}
+    lines: dict[tuple[str, str], list[int]] = {}
+    for coin in coins:
+        lines.setdefault(coin.slot, []).append(coin.line)
+    for coin in coins:
+        if fault := _misfit(jar, coin, file):
+            faults.append(fault)
+        elif coin.name in plain:
+            hint = "`coinjar readers seal` settles it if the plain one is right; else remove that"
+            words = f"{coin.name} is sealed here, and written in plain text at {plain[coin.name].place}"
+            faults.append(InputError(words, hint=hint, place=Place(file, coin.line, 1), code="both"))
+        else:
+            found.setdefault(coin.compartment, {})[coin.name] = Sealed(
+                _opener(jar, name, coin, file, lines[coin.slot], ring), coin.compartment, file, coin.line
+            )
+    raise_all(faults)
+    return found
+
+
+def _opener(jar: Jar, layer: str, coin: Coin, file: str, lines: list[int], ring: Ring) -> Callable[[], Content]:
+    if len(lines) == 1:
+        return lambda: ring().open(jar, layer, coin, file)
+    words = f"{coin.name} stands in lines {' and '.join(map(str, lines))} for {coin.compartment}: two branches changed it"
+    fault = CannotOpen(words, hint="remove one of the lines, or put the value anew", place=Place(file, lines[0], 1), code="tampered")
+    return lambda: Closed(fault)
+
+
+def _misfit(jar: Jar, coin: Coin, file: str) -> InputError | None:
+    place = Place(file, coin.line, 1)
+    if coin.name not in jar.variables:
+        hint = suggestion(coin.name, jar.variables, "declare it in jar.yaml with secret: true, or remove the line")
+        return InputError(f"{coin.name} is sealed here, and not declared", hint=hint, place=place, code="unknown-variable")
+    if not jar.variables[coin.name].secret:
+        return InputError(f"{coin.name} is sealed here, and not declared as a secret", hint="add secret: true in jar.yaml", place=place, code="not-secret")
+    if coin.compartment != ALL and coin.compartment not in jar.services:
+        hint = suggestion(coin.compartment, [ALL, *jar.services], f"the services are {', '.join(jar.services)}")
+        return InputError(f"there is no service '{coin.compartment}'", hint=hint, place=place, code="unknown-service")
+    return None
