@@ -19,7 +19,7 @@ from referencing import Registry, Resource
 from coinjar import CoinJarError
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.tree import data_of, grow
-from coinjar.jarfile.load import load
+from coinjar.jarfile.load import load_declarations
 from coinjar.jarfile.schemas import SCHEMAS, schema_text
 from tests.conftest import DEMO, Coinjar
 
@@ -255,7 +255,7 @@ def test_schemas_and_loader_agree() -> None:
 def test_no_file_of_the_jar_lies_outside_a_stage(jar: Callable[..., Coinjar]) -> None:
     done = jar(JAR, dve="all: {A: 1}\n")("check", code=3)
     assert done.err == "jar/plain/dve.yaml: this file is for the stage 'dve', which is not declared\n    did you mean 'dev'? else rename or remove the file\n"
-    assert load(Path(os.path.relpath(DEMO / "jar"))).app == "sandling"
+    assert load_declarations(Path(os.path.relpath(DEMO / "jar"))).app == "sandling"
 
 
 @settings(max_examples=150)

@@ -123,7 +123,7 @@ def test_adopt_brings_what_differs_and_no_more(jar: Callable[..., Coinjar]) -> N
     ):
         assert words in plan.err, words
     assert "made-up-token" not in plan.out + plan.err
-    assert "warning: 2 secrets go into the jar as plain text" in cj("adopt", "file:old.env", "--stage", "dev", "--yes").err
+    assert "2 secrets will be sealed: the values stay in file:old.env" in cj("adopt", "file:old.env", "--stage", "dev", "--yes").err
     assert cj("adopt", "file:old.env", "--stage", "dev").out.startswith("file:old.env → dev: 8 the same already, 1 left out")
     seen = json.loads(cj("render", "dev", "--service", "web", "--as", "json").out)
     assert seen == {

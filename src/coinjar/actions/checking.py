@@ -28,6 +28,11 @@ class Checked(NamedTuple):
 def check(opened: OpenJar, *, allow_commands: bool = False) -> Checked:
     """Check a jar. Raises what reading it raises."""
     facts = Facts(opened.load(), fetcher(opened.folder, allow_commands=allow_commands))
+    from coinjar.actions.look_at_secrets import look_at_readers, look_at_tracked
+
+    if (opened.folder / "coins").is_dir():
+        look_at_readers(opened, facts)
+    look_at_tracked(opened, facts)
     if facts.jar.destinations:
         from coinjar.actions.render_files import look_at_destinations
 

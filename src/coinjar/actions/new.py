@@ -8,6 +8,7 @@ from pathlib import Path
 
 from coinjar.core.errors import InputError, Place, UsageError, raise_all
 from coinjar.core.names import name_fault
+from coinjar.jarfile.attributes import ATTRIBUTES
 from coinjar.jarfile.declarations import read_declarations
 from coinjar.jarfile.store import locked, replace_file, shown_path
 
@@ -30,6 +31,7 @@ def make_jar(folder: Path, app: str, services: Sequence[str], stages: Sequence[s
         folder / "jar.yaml": _jar_text(app, services, pairs),
         folder / "plain" / "shared.yaml": "# Values for every stage: first the service (or all), then the variable.\n",
         folder / ".gitignore": IGNORED,
+        folder / ".gitattributes": ATTRIBUTES,
     }
     for name, _ in pairs:
         if "*" not in name:

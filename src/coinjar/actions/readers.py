@@ -24,11 +24,10 @@ VOUCHED, NOT_VOUCHED, UNKNOWN = "vouched", "not vouched", "not known"
 
 
 class Adding(NamedTuple):
-    """What a new reader will open: stages, each with the compartments that it gets a key of."""
+    """What a new reader will open: stages, and how many values they have for it now."""
 
     reader: Reader
     stages: list[str]
-    compartments: dict[str, list[str]]
     values: int
 
 
@@ -57,13 +56,14 @@ def plan_adding(opened: OpenJar, recipient: str, label: str, stages: Sequence[st
         raise UsageError(f"this recipient is '{same.label}' already", hint=f"give that label: --label {same.label}")
     wanted = lineage(jar, stages)
     parts = {stage: [one for one in compartments(opened.folder, stage) or [ALL] if reader.reads(one)] for stage in wanted}
-    values = sum(
-        isinstance(written, Sealed) and written.compartment in parts[stage]
+    values = {
+        (stage, name)
         for stage in wanted
         for scope in jar.plain.get(stage, {}).values()
-        for written in scope.values()
-    )
-    return Adding(known.get(label, reader), wanted, parts, values)
+        for name, written in scope.items()
+        if isinstance(written, Sealed) and written.compartment in parts[stage]
+    }
+    return Adding(known.get(label, reader), wanted, len(values))
 
 
 def add(opened: OpenJar, adding: Adding) -> list[str]:

@@ -130,12 +130,19 @@ def look_at_destinations(opened: OpenJar, facts: Facts) -> None:
                 continue
             for notice in found:
                 spots.setdefault(notice.rule, []).append(notice.spot)
+            if getattr(made, "is_example", False):
+                spots.setdefault("CJ030", []).extend(_outdated(destination, stage, one) for one in outputs if _state(one) != SAME)
             spots.setdefault("CJ021", []).extend(hops)
             facts.links += links
     for (name, message, hint, place), where in faults.items():
         on = "" if where == stages[name] else f" on {', '.join(where)}"
         spots.setdefault("CJ017", []).append(Spot(f"{name}{on}: {message}", hint, place, None, where[0] if len(where) == 1 else None))
-    facts.told = {code: list(dict.fromkeys(each)) for code, each in spots.items()}
+    facts.told |= {code: list(dict.fromkeys(each)) for code, each in spots.items()}
+
+
+def _outdated(destination: Destination, stage: str, output: Output) -> Spot:
+    words = "is not there" if not output.path.exists() else "does not say what jar.yaml declares"
+    return Spot(f"the example {words}", f"`coinjar render {stage} {destination.name}`", Place(shown_path(output.path)))
 
 
 OF_VALUES = frozenset({"not-fetched", "circle", "reference", "outside"})

@@ -39,7 +39,7 @@ def rendered_example(resolver: Resolver, service: str) -> bytes:
     """The committed example: what the service gets on this stage, from its declarations alone."""
     from coinjar.dialects.example import example_entries
 
-    return render(get("example"), example_entries(resolver, service), Heading(resolver.jar.app, resolver.stage, service))
+    return render(get("example"), example_entries(resolver.jar, [service], resolver.absent), Heading(resolver.jar.app, resolver.stage, service))
 
 
 def rendered_stages(jar: Jar, resolutions: Sequence[Resolution], dialect: Dialect) -> bytes:

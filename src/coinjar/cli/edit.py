@@ -13,7 +13,7 @@ import typer
 
 from coinjar.cli.common import JarOption, layer_names, open_here, say
 from coinjar.core.errors import CoinJarError, OutsideError
-from coinjar.core.names import OWN_PREFIX
+from coinjar.jarfile.outside import environment_for_children
 
 # What editors of this family write beside the file, or into the user's own folder: none of it.
 _TRACELESS = ["-n", "-i", "NONE", "-c", "set nobackup nowritebackup noundofile"]
@@ -60,7 +60,7 @@ def _run_editor(path: Path) -> None:
     words = shlex.split(os.environ.get("VISUAL") or os.environ.get("EDITOR") or "vi")
     if Path(words[0]).name in _VIS:
         words += _TRACELESS
-    env = {name: text for name, text in os.environ.items() if not name.startswith(OWN_PREFIX)} | {"TMPDIR": str(path.parent)}
+    env = environment_for_children() | {"TMPDIR": str(path.parent)}
     try:
         code = subprocess.run([*words, str(path)], env=env, check=False).returncode  # noqa: S603 - the user's own editor
     except OSError as fault:

@@ -38,4 +38,5 @@ def run(
     say(f"Made a jar for {name}: {', '.join(services)} on {shown}.")
     for path in made:
         say(f"  {shown_path(path)}")
+    say("First, once for you: `coinjar identity new`, which opens the secrets that you put.")
     say("Next: `coinjar adopt file:PATH --stage STAGE` brings in what you have, `coinjar put NAME=VALUE --stage STAGE --declare` starts anew.")

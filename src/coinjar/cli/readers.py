@@ -134,12 +134,14 @@ def _show(found: Listing) -> None:
         reader = row.reader
         cells = []
         for stage in found.stages:
-            words = "" if stage not in row.opens else "all of it" if reader.service is None else f"all, {reader.service}"
-            cells.append(Text(words, "red" if stage in doubtful else "green"))
-        rows.append([Text(reader.label, "bold"), Text(short(reader.recipient), "cyan"), Text("offline" if reader.offline else "", "dim"), *cells])
-    titles = ["reader", "recipient", "", *found.stages]
-    for line in table(titles, rows, least=[8, 10, 7, *[len(stage) for stage in found.stages]], width=terminal_width()):
+            sign = "" if stage not in row.opens else "●" if reader.service is None else "◐"
+            cells.append(Text(f"{sign} ‼" if sign and stage in doubtful else sign, "red" if stage in doubtful else "green"))
+        note = "offline" if reader.offline else reader.service or ""
+        rows.append([Text(reader.label, "bold"), Text(short(reader.recipient), "cyan"), Text(note, "dim"), *cells])
+    for line in table(["reader", "recipient", "", *found.stages], rows, least=[20, 18, 12, *[len(stage) for stage in found.stages]], width=terminal_width()):
         show(line)
+    legend = ["● opens all of it"] + (["◐ opens what all services get, and its own"] if any(row.reader.service for row in found.rows) else [])
+    show(styled("   ".join(legend), "dim"))
     if doubtful:
         say(f"‼ nobody vouches for the readers of {', '.join(doubtful)}: readers.yaml was changed by hand, or merged. If it is right: `coinjar readers vouch`")
     if unknown:

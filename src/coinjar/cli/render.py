@@ -69,10 +69,9 @@ def run(
         _refuse_with_dialect(dry_run or verify or move_up or stale or as_json, names[0 if every_stage else 1 :])
         if encrypt_to:
             _print_sealed(ctx, jar, names, dialect, service, with_, encrypt_to, unfit=every_stage, allow_commands=allow_commands)
-        elif every_stage:
-            _print_stages(ctx, jar, dialect, service, with_, allow_commands, show_secrets)
         else:
-            _print_one(ctx, jar, names, dialect, service, with_, allow_commands, show_secrets)
+            printed = _print_stages if every_stage else _print_one
+            printed(ctx, jar, names, dialect, service, with_, allow_commands, show_secrets)
         return
     if service or with_ or encrypt_to:
         raise UsageError("--service, --with and --encrypt-to go with --as", hint="a destination names its services in jar.yaml")
@@ -163,9 +162,17 @@ def _print_sealed(
 
 
 def _print_stages(
-    ctx: typer.Context, jar: str | None, dialect: str, service: str | None, given: list[str] | None, allow_commands: bool, show_secrets: bool
+    ctx: typer.Context,
+    jar: str | None,
+    names: list[str],
+    dialect: str,
+    service: str | None,
+    given: list[str] | None,
+    allow_commands: bool,
+    show_secrets: bool,
 ) -> None:
     """One service on every stage, to stdout, in a dialect that can hold them."""
+    assert not names, "refused before"
     from coinjar.actions.opening import the_service
     from coinjar.actions.render_text import rendered_stages
     from coinjar.dialects import BUILT_IN, get

@@ -22,6 +22,7 @@ _PLAIN = str.maketrans(
         "·": ".",
         "◆": "@",
         "□": "%",
+        "◐": "o",
         "×": "x",
         "ƒ": "f",
         "‼": "!!",
@@ -37,7 +38,7 @@ _PLAIN = str.maketrans(
 _WIDTH_OF_A_PIPE = 100
 _NARROWEST = 4
 # Latin letters and the signs of the tables: by far the most, so asked for at once.
-_ONE_COLUMN_EACH = re.compile(r"[\x20-\u02ff●↑○◆□‼–•…≠→└✓]*").fullmatch
+_ONE_COLUMN_EACH = re.compile(r"[\x20-\u02ff●◐↑○◆□‼–•…≠→└✓]*").fullmatch
 
 
 class Text(NamedTuple):

@@ -9,13 +9,9 @@ from coinjar.core.errors import CoinJarError, Place
 from coinjar.core.kinds import normal
 from coinjar.core.model import Variable
 from coinjar.core.names import VariableName
+from coinjar.core.suspicion import SURE, is_named, speaks_of_secrets, suspicion, words_of
 
-_WORDS = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|\d+")
-_SECRET = {"PASSWORD", "PASSWD", "PASSPHRASE", "SECRET", "TOKEN", "CREDENTIAL", "CREDENTIALS", "PWD", "PASS"}
-_SECRET_KEYS = {"API", "PRIVATE", "SIGNING", "ENCRYPTION", "ACCESS", "SECRET", "MASTER", "LICENSE", "LICENCE", "WEBHOOK", "AUTH"}
-_NOT_SECRET = {"FILE", "PATH", "URL", "LENGTH", "TTL", "EXPIRY", "LIFETIME", "ID", "NAME", "HEADER", "MIN", "MAX", "ENABLED", "POLICY"}
-_LOGIN_URL = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://[^/?#\s:@]*:[^/?#\s@]+@")
-_TOKEN = re.compile(r"(?=.*[A-Za-z])(?=.*[0-9])[A-Za-z0-9+/=_-]{24,}")
+_MAYBE = ("KEY", "SALT", "DSN", "PIN")
 _PLACEHOLDER = re.compile(
     r"(?i)(?:change[-_ ]?(?:me|this|it)|re?place[-_ ]?(?:me|this|it)|fill[-_ ]?(?:me|this)?[-_ ]?in|x{3,}|\?{3,}|to[-_ ]?do|tbd|fixme"
     r"|your[-_ ](?:\w+[-_ ])*(?:here|key|token|password|secret)|<[^<>]+>|placeholder|insert[-_ ].*[-_ ]here|dummy)"
@@ -36,32 +32,24 @@ def is_placeholder(text: str) -> bool:
     return _PLACEHOLDER.fullmatch(text.strip()) is not None
 
 
-def words_of(name: str) -> list[str]:
-    """A name's words in upper case: `dbPassword` and `DB_PASSWORD` have the same."""
-    return [word.upper() for word in _WORDS.findall(name)]
-
-
 def guess(name: str, text: str) -> Guess:
     """Guess from a name and one value. A kind is guessed only if its normal spelling is the text itself."""
-    secret, sure, why = _secrecy(words_of(name), text)
+    secret, sure, why = _secrecy(name, text)
     kind = next((kind for kind in _candidates(words_of(name), text) if _spells(kind, text)), "text")
     return Guess(kind, secret, sure, why)
 
 
-def _secrecy(words: list[str], text: str) -> tuple[bool, bool, str]:
-    if "-----BEGIN" in text and "PRIVATE KEY" in text:
-        return True, True, "holds a private key"
-    if _LOGIN_URL.match(text):
-        return True, True, "holds a password in a URL"
+def _secrecy(name: str, text: str) -> tuple[bool, bool, str]:
+    found = suspicion(name, text)
+    if found:
+        return True, found[0] == SURE and not is_placeholder(text), found[1]
+    words = words_of(name)
+    if is_named(words):
+        return True, False, "its name says so"
     last = words[-1] if words else ""
-    named = bool(_SECRET & set(words)) or (last in ("KEY", "KEYS") and bool(_SECRET_KEYS & set(words)))
-    if named and last not in _NOT_SECRET:
-        return True, not (text == "" or is_placeholder(text) or text.lower() in ("true", "false")), "its name says so"
-    if named:
+    if speaks_of_secrets(words):
         return False, False, f"its name speaks of a secret, but ends in {last}"
-    if last in ("KEY", "SALT", "DSN", "PIN") or (_TOKEN.fullmatch(text) and not re.fullmatch(r"[0-9a-f]{40}|[0-9a-f]{64}", text)):
-        return True, False, "it might be: see its name and value"
-    return False, True, ""
+    return (True, False, "it might be: see its name and value") if last in _MAYBE else (False, True, "")
 
 
 def _candidates(words: list[str], text: str) -> list[str]:

@@ -34,7 +34,7 @@ class Walk:
         self.held = 0
         bins = str(Path(sys.executable).parent)
         own = {name: text for name, text in os.environ.items() if not name.startswith("COINJAR_")}
-        self.env = own | {"PATH": f"{bins}:{os.environ.get('PATH', os.defpath)}"}
+        self.env = own | {"PATH": f"{bins}:{os.environ.get('PATH', os.defpath)}", "COINJAR_IDENTITY_FILE": "anna.identity"}
 
     def title(self, words: str) -> None:
         """A heading."""
@@ -53,12 +53,18 @@ class Walk:
         if done.returncode != code:
             raise DidNotHold(f"`{command}` ended with {done.returncode}, not {code}")
 
-    def ask(self, command: str, *, code: int = 0) -> str:
-        """Run a command quietly and take its output."""
-        done = subprocess.run(self._argv(command), cwd=self.folder, env=self.env, capture_output=True, text=True, check=False)
+    def ask(self, command: str, *, code: int = 0, identity: str | None = None) -> str:
+        """Run a command quietly, perhaps as somebody else, and take its output."""
+        env = self.env | ({"COINJAR_IDENTITY_FILE": identity} if identity else {})
+        done = subprocess.run(self._argv(command), cwd=self.folder, env=env, capture_output=True, text=True, check=False)
         if done.returncode != code:
             raise DidNotHold(f"`{command}` ended with {done.returncode}, not {code}: {done.stderr}")
         return done.stdout
+
+    def code_of(self, command: str, identity: str) -> int:
+        """How a command ends that somebody else runs quietly."""
+        env = self.env | {"COINJAR_IDENTITY_FILE": identity}
+        return subprocess.run(self._argv(command), cwd=self.folder, env=env, capture_output=True, check=False).returncode
 
     def start(self, command: str) -> subprocess.Popen[bytes]:
         """Print a command and leave it running."""
@@ -123,7 +129,7 @@ def walk(keep: Path | None) -> int:
     steps = Walk(folder)
     try:
         copy_app(folder)
-        for part in (_gather, _look, _mend, _run_for_real, _without_coinjar, _render, _pipeline, _manifests, _web_server):
+        for part in (_gather, _look, _mend, _share, _run_for_real, _without_coinjar, _render, _pipeline, _manifests, _web_server):
             part(steps)
     except DidNotHold as fault:
         print(f"\nThe demo did not hold: {fault}", file=sys.stderr)
@@ -133,16 +139,22 @@ def walk(keep: Path | None) -> int:
         if keep is None:
             shutil.rmtree(folder)
     print(f"\nAll {steps.held} statements held, in {time.monotonic() - started:.1f} s.")
-    print(f"The folder is yours to play with: cd {shlex.quote(str(folder))}" if keep else "`coinjar demo --keep DIR` leaves the folder for play.")
+    print("`coinjar demo --keep DIR` leaves the folder for play." if keep is None else f"The folder is yours to play with: cd {shlex.quote(str(folder))}")
+    if keep is not None:
+        print("What is sealed in it opens with: export COINJAR_IDENTITY_FILE=$PWD/anna.identity")
     return 0
 
 
 def _gather(steps: Walk) -> None:
     steps.title("Sandling Ferries has a jar with three stages, and an old env file for dev")
     steps.run("cat jar/plain/dev.yaml")
+    steps.title("Secrets will be sealed in the jar, so Anna makes an identity that opens them (COINJAR_IDENTITY_FILE names it here)")
+    steps.run("coinjar identity new --out anna.identity")
     steps.run("coinjar adopt file:old.env --stage dev --yes")
     again = steps.ask("coinjar adopt file:old.env --stage dev")  # 0 without --yes: there is nothing to write
     steps.holds("adopting it again brings nothing", "to declare" not in again)
+    text = (steps.folder / "jar/coins/dev.coins").read_text() + (steps.folder / "jar/plain/dev.yaml").read_text()
+    steps.holds("its secrets are sealed, and readable nowhere in the jar", "made-up" not in text and "all SESSION_SECRET " in text)
 
 
 def _look(steps: Walk) -> None:
@@ -164,11 +176,37 @@ def _mend(steps: Walk) -> None:
     steps.run("coinjar drop 2ND_PIER log_level --everywhere")
     steps.run("coinjar put LOG_LEVEL=warning --stage dev --stage prod --service timetable")
     steps.run("coinjar put FARE_ZONES=9 --stage prod-isles --service ticketing")
+    steps.run("coinjar readers seal", note="what was still plain")
     steps.run("coinjar put MAIL_PASSWORD --stage dev", stdin="made-up-mail-password", note="a secret never goes on the command line")
     steps.run("coinjar put LISTEN_PORT=8084 --stage dev --service berths")
     steps.holds("prod's timetable logs what it asked for", steps.ask("coinjar value prod LOG_LEVEL --service timetable") == "warning")
     rest = json.loads(steps.ask("coinjar check --format json", code=1))["findings"]
-    steps.holds("CJ003, CJ010, CJ011, CJ012 and CJ015 are gone", not {"CJ003", "CJ010", "CJ011", "CJ012", "CJ015"} & {one["rule"] for one in rest})
+    gone = ["CJ003", "CJ006", "CJ010", "CJ011", "CJ012", "CJ015"]
+    steps.holds(f"{', '.join(gone)} are gone", not {*gone} & {one["rule"] for one in rest})
+
+
+def _share(steps: Walk) -> None:
+    steps.title("The database's passwords are weak: make strong ones, for each stage its own")
+    steps.run("coinjar generate TICKET_DB_PASSWORD --stage rehearsal --stage prod --replace")
+    steps.title("A colleague gets in, the ticketing service gets an identity of its own, and one is kept offline for recovery")
+    recipients = {name: steps.ask(f"coinjar identity new --out {name}.identity").strip() for name in ("berta", "ticketing", "recovery")}
+    steps.run(f"coinjar readers add {recipients['berta']} --label berta --stage prod-isles --stage rehearsal --yes")
+    steps.run(f"coinjar readers add {recipients['ticketing']} --label ticketing-prod --stage prod --service ticketing --yes")
+    steps.run(f"coinjar readers add {recipients['recovery']} --label recovery --stage prod-isles --stage rehearsal --stage dev --offline --yes")
+    steps.run("coinjar readers list")
+    password = steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing")
+    steps.holds("Berta sees prod's password", steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing", identity="berta.identity") == password)
+    own = steps.ask("coinjar within prod --service ticketing -- printenv TICKET_DB_PASSWORD", identity="ticketing.identity").strip()
+    steps.holds("the service sees its own", own == password)
+    steps.holds("and not what the notices get", steps.code_of("coinjar value prod TICKET_DB_PASSWORD --service notices", "ticketing.identity") == 4)
+    steps.title("Berta leaves: new keys, and what she could open is made anew")
+    steps.run("coinjar readers remove berta --everywhere --generate")
+    steps.holds("she opens it no more", steps.code_of("coinjar value prod TICKET_DB_PASSWORD --service ticketing", "berta.identity") == 4)
+    steps.holds("and the password is another", steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing") != password)
+    steps.title("A log that others read shows no secret; and the committed example says what must be filled in")
+    steps.run("coinjar within prod --service ticketing --mask -- sh -c 'echo connecting to $TICKET_DB_URL'")
+    steps.run("coinjar render dev example")
+    steps.run("head -9 env.example")
 
 
 def _run_for_real(steps: Walk) -> None:

@@ -9,7 +9,7 @@ from coinjar.core.errors import CoinJarError, InputError, raise_all
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
-from coinjar.destinations.base import Hidden, Offline, Output, Surroundings, View, reading_of
+from coinjar.destinations.base import Hidden, Offline, Output, Surroundings, View, gets, reading_of
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Dialect, Entry, Reading, refuse
 from coinjar.dialects.nested import Settings, merged
@@ -58,6 +58,8 @@ class File(Offline):
         return found
 
     def outputs(self, view: View) -> list[Output]:
+        if self.is_example:
+            return self._examples(view)
         faults: list[CoinJarError] = []
         outputs: list[Output] = []
         for service in self.services_of(view, self.path):
@@ -68,14 +70,29 @@ class File(Offline):
         raise_all(list({str(one): one for one in faults}.values()))
         return outputs
 
+    @property
+    def is_example(self) -> bool:
+        """Whether it is made of the declarations alone."""
+        return self.dialect is not None and self.dialect.name == "example"
+
+    def _examples(self, view: View) -> list[Output]:
+        """One for each service or one for all, of one stage or of all, as the path tells them apart."""
+        from coinjar.dialects.example import example_entries
+
+        assert self.dialect
+        absent = view.resolver.absent if "{stage}" in self.path else ()
+        parts = [[one] for one in view.services()] if "{service}" in self.path else [view.services()]
+        outputs = []
+        for services in parts:
+            entries = [one for one in example_entries(self.around.jar, services, absent) if gets(self.destination, one.name)]
+            path = self.resolve_path(self.path, view.stage, services[0] if services else "")
+            data = self.dialect.write(entries, view.heading(", ".join(services)))
+            outputs.append(self._output(path, data, entries))
+        return outputs
+
     def _of_service(self, view: View, service: str) -> list[Output]:
         assert self.dialect
-        if self.dialect.name == "example":
-            from coinjar.dialects.example import example_entries
-
-            entries = example_entries(view.resolver, service)
-        else:
-            entries = view.entries(service)
+        entries = view.entries(service)
         refuse(self.dialect, entries, carriers)
         if self.base:
             return self._settings(view, service, entries)

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
-from coinjar.core.layers import Resolver
+from coinjar.core.model import Jar
 from coinjar.dialects.base import Entry, Heading
 from coinjar.dialects.quoted import Dotenv
 
@@ -30,11 +30,11 @@ class Example(Dotenv):
         return ("\n\n".join(blocks) + "\n").encode()
 
 
-def example_entries(resolver: Resolver, service: str) -> list[Entry]:
-    """What the service gets on this stage, from its declarations alone."""
+def example_entries(jar: Jar, services: Sequence[str], absent: Collection[str] = ()) -> list[Entry]:
+    """What these services get, from the declarations alone; `absent` names the variables to leave out, as a stage does that they are not on."""
     entries = []
-    for variable in resolver.jar.variables.values():
-        if resolver.applies(variable, service):
+    for variable in jar.variables.values():
+        if variable.name not in absent and any(map(variable.serves, services)):
             default = variable.default.content if variable.default else None
             text = CHANGE_ME if variable.secret or (variable.required and default is None) else default if isinstance(default, str) else None
             entries.append(Entry(variable.name, text, variable))

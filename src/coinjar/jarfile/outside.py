@@ -38,6 +38,11 @@ def fetcher(folder: Path, *, allow_commands: bool) -> Fetch:
     return fetch
 
 
+def environment_for_children() -> dict[str, str]:
+    """Our environment for programs that we start: without what is Coin Jar's own, identities among it."""
+    return {name: text for name, text in os.environ.items() if not name.startswith(OWN_PREFIX)}
+
+
 def allowed_by_user(folder: Path) -> bool:
     """Whether the user's own configuration lets this jar run commands; a repository cannot say so of itself."""
     config = config_folder() / "config.yaml"
@@ -80,11 +85,10 @@ def _from_file(outside: FromFile, base: Path, place: Place) -> str:
 def _from_command(outside: Command, base: Path, place: Place) -> str:
     import subprocess
 
-    environment = {name: text for name, text in os.environ.items() if not name.startswith(OWN_PREFIX)}
     what = f"the command '{outside.argv[0]}'"
     try:
         # The user allowed this jar's commands, and no shell reads them.
-        done = subprocess.run(list(outside.argv), cwd=base, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, check=False)  # noqa: S603 - see above
+        done = subprocess.run(list(outside.argv), cwd=base, env=environment_for_children(), stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, check=False)  # noqa: S603 - see above
     except OSError as fault:
         raise InputError(f"{what} cannot be run: {(fault.strerror or '').lower()}", hint="look at its name and PATH", place=place, code="outside") from None
     if done.returncode:

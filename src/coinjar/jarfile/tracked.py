@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from coinjar.core.errors import OutsideError, Place
+from coinjar.jarfile.outside import environment_for_children
 
 TRACKED, OPEN, IGNORED = "tracked", "open", "ignored"
 
@@ -22,7 +23,7 @@ def states(paths: Iterable[Path]) -> dict[Path, str]:
     for path in paths:
         real = Path(os.path.realpath(path))
         folder = next(one for one in real.parents if one.is_dir())
-        top = next((one for one in (folder, *folder.parents) if (one / ".git").exists()), None)
+        top = _top(folder)
         if top is None:
             found[path] = IGNORED
         else:
@@ -36,8 +37,24 @@ def states(paths: Iterable[Path]) -> dict[Path, str]:
     return found
 
 
+def _top(folder: Path) -> Path | None:
+    return next((one for one in (folder, *folder.parents) if (one / ".git").exists()), None)
+
+
+def tracked_below(folder: Path) -> list[Path]:
+    """Every file that the repository around a folder tracks; none outside a repository. Raises OutsideError."""
+    top = _top(folder)
+    return [top / name for name in sorted(_git(top, ["ls-files", "-z"]))] if top else []
+
+
+def holding(folder: Path, pattern: str) -> list[Path]:
+    """The tracked text files that hold this (extended regular expression). Raises OutsideError."""
+    top = _top(folder)
+    return [top / name for name in sorted(_git(top, ["grep", "-lzIE", "-e", pattern], quiet=1))] if top else []
+
+
 def _git(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "") -> set[str]:
-    environment = {name: text for name, text in os.environ.items() if not name.startswith("GIT_")}
+    environment = {name: text for name, text in environment_for_children().items() if not name.startswith("GIT_")}
     try:
         done = subprocess.run(["git", "-C", str(top), *arguments], input=os.fsencode(given), capture_output=True, check=False, env=environment)  # noqa: S603, S607 - fixed words and paths
     except OSError:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from coinjar.core.model import Accepted
-from coinjar.core.rules import layering, linked, naming, ports, presence, values
+from coinjar.core.rules import layering, linked, naming, ports, presence, secrets, values
 from coinjar.core.rules.base import ERROR, WARNING, Facts, Finding, Rule, Spot
 
 RULES = (
@@ -14,7 +14,7 @@ RULES = (
     Rule("CJ003", ERROR, "kind or constraint broken", values.kind_broken),
     Rule("CJ004", ERROR, "a set half-filled", presence.half_filled),
     Rule("CJ005", WARNING, "a condition not met", presence.condition_not_met),
-    Rule("CJ006", ERROR, "a secret in plain values", values.secret_in_plain),
+    Rule("CJ006", ERROR, "a secret in plain values", secrets.secret_in_plain),
     Rule("CJ007", ERROR, "a placeholder left in", values.placeholder_left),
     Rule("CJ008", WARNING, "text that will surprise", values.surprising_text),
     Rule("CJ009", WARNING, "look-alike or invisible characters", values.look_alikes),
@@ -31,6 +31,15 @@ RULES = (
     Rule("CJ020", WARNING, "a port that another file contradicts", linked.ports_elsewhere),
     Rule("CJ021", WARNING, "a hop forgotten", linked.told("CJ021")),
     Rule("CJ022", WARNING, "manifests or files that will surprise", linked.told("CJ022")),
+    Rule("CJ023", WARNING, "looks secret, and is not declared so", secrets.looks_secret),
+    Rule("CJ024", WARNING, "the same secret on two stages", secrets.same_on_two_stages),
+    Rule("CJ025", WARNING, "a single reader", linked.told("CJ025")),
+    Rule("CJ026", WARNING, "no recovery reader", linked.told("CJ026")),
+    Rule("CJ027", ERROR, "readers that nobody vouches for", linked.told("CJ027")),
+    Rule("CJ028", ERROR, "secrets that version control tracks", linked.told("CJ028")),
+    Rule("CJ029", WARNING, "a weak secret", secrets.weak_secret),
+    Rule("CJ030", WARNING, "an example out of date", linked.told("CJ030")),
+    Rule("CJ031", WARNING, "sealed for more than should get it", secrets.sealed_for_others),
 )
 
 

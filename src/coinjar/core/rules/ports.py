@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from coinjar.core.guess import words_of
 from coinjar.core.model import Resolved, Variable
 from coinjar.core.rules.base import Facts, Spot
+from coinjar.core.suspicion import words_of
 
 
 def listens(variable: Variable) -> bool:

@@ -7,8 +7,6 @@ from collections.abc import Iterator
 
 from coinjar.core.guess import is_placeholder
 from coinjar.core.layers import plain
-from coinjar.core.model import Sealed
-from coinjar.core.references import Template
 from coinjar.core.rules.base import Facts, Spot
 
 _SURPRISING = re.compile(
@@ -33,22 +31,6 @@ def kind_broken(facts: Facts) -> Iterator[Spot]:
     for derived, variable, stage, service in facts.derived_faults:
         if derived.code == "CJ003":
             yield Spot(f"{derived.message} (on {stage})", derived.hint, derived.place or variable.place, variable.name, stage, service)
-
-
-def secret_in_plain(facts: Facts) -> Iterator[Spot]:
-    """CJ006"""
-    for found in facts.written:
-        if not found.variable.secret or isinstance(found.written, Sealed):
-            continue
-        content = found.written.content
-        if isinstance(content, str):
-            bare = bool(content) and not is_placeholder(content)
-        else:  # of a text with references all but what they bring is plain
-            bare = isinstance(content, Template) and not any(facts.jar.variables[one.name].secret for one in content.references())
-        if bare:
-            message = f"{found.variable.name} is a secret, and its value lies in plain text"
-            fix = "`coinjar readers seal` seals it; what was committed stays in version control's history, so make it anew where it counts"
-            yield Spot(message, fix, found.written.place, found.variable.name, found.stage)
 
 
 def placeholder_left(facts: Facts) -> Iterator[Spot]:

@@ -1,10 +1,10 @@
-"""The JSON Schemas (2020-12) that ship with the package: jar.yaml, plain/*.yaml."""
+"""The JSON Schemas (2020-12) that ship with the package: jar.yaml, plain/*.yaml, readers.yaml."""
 
 from __future__ import annotations
 
 from importlib.resources import files
 
-SCHEMAS = ("jar", "plain")
+SCHEMAS = ("jar", "plain", "readers")
 
 
 def schema_text(name: str) -> str:

@@ -1,0 +1,95 @@
+"""Secrets that lie open, look like none, are too weak, or are used twice."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from coinjar.core.guess import is_placeholder
+from coinjar.core.model import Sealed
+from coinjar.core.names import ALL, SHARED
+from coinjar.core.references import Template
+from coinjar.core.rules.base import Facts, Found, Spot
+from coinjar.core.strength import WEAK, bits
+from coinjar.core.suspicion import suspicion
+
+
+def secret_in_plain(facts: Facts) -> Iterator[Spot]:
+    """CJ006"""
+    for found in facts.written:
+        if not found.variable.secret or isinstance(found.written, Sealed):
+            continue
+        content = found.written.content
+        if isinstance(content, str):
+            bare = bool(content) and not is_placeholder(content)
+        else:  # of a text with references all but what they bring is plain
+            bare = isinstance(content, Template) and not any(facts.jar.variables[one.name].secret for one in content.references())
+        if bare:
+            message = f"{found.variable.name} is a secret, and its value lies in plain text"
+            fix = "`coinjar readers seal` seals it; what was committed stays in version control's history, so make it anew where it counts"
+            yield Spot(message, fix, found.written.place, found.variable.name, found.stage)
+
+
+def looks_secret(facts: Facts) -> Iterator[Spot]:
+    """CJ023"""
+    for found, text in facts.texts:
+        variable = found.variable
+        if variable.secret or not text or is_placeholder(text) or variable.kind not in ("text", "url", "base64", "pem", "json", "list"):
+            continue
+        if suspected := suspicion(variable.name, text):
+            message = f"{variable.name} is not declared as a secret, and its value looks like one: {suspected[1]}"
+            fix = "add secret: true in jar.yaml, then `coinjar readers seal`; or accept it in jar.yaml"
+            yield Spot(message, fix, found.written.place, variable.name, found.stage)
+
+
+def _own_secrets(facts: Facts) -> Iterator[tuple[Found, str]]:
+    """Each secret that is written as a text of its own, once a layer and name where compartments hold the same."""
+    seen: set[tuple[str, str, str]] = set()
+    for found, text in facts.texts:
+        if found.variable.secret and text and not is_placeholder(text):
+            key = (found.layer, found.variable.name, text)
+            if key not in seen:
+                seen.add(key)
+                yield found, text
+
+
+def same_on_two_stages(facts: Facts) -> Iterator[Spot]:
+    """CJ024: of stages that follow each other CJ013 tells; what lies in shared is meant for all."""
+    by_text: dict[str, list[Found]] = {}
+    for found, text in _own_secrets(facts):
+        if found.layer not in (SHARED, "default"):
+            by_text.setdefault(text, []).append(found)
+    for group in by_text.values():
+        first = group[0]
+        for other in group[1:]:
+            if other.layer != first.layer and not _follow(facts, first.layer, other.layer):
+                same = "the same value" if other.variable is first.variable else f"the value that {first.variable.name} has"
+                message = f"{other.variable.name} has {same} on {first.layer} and on {other.layer}: who opens one of them opens both"
+                fix = f"`coinjar generate {other.variable.name} --stage {other.layer} --replace`, or put another one"
+                yield Spot(message, fix, other.written.place, other.variable.name, other.layer)
+                break
+
+
+def _follow(facts: Facts, one: str, other: str) -> bool:
+    return one in facts.jar.chain(other) or other in facts.jar.chain(one)
+
+
+def weak_secret(facts: Facts) -> Iterator[Spot]:
+    """CJ029"""
+    for found, text in _own_secrets(facts):
+        if found.variable.kind in ("url", "json", "pem", "list"):
+            continue
+        strength = bits(text)
+        if strength < WEAK:
+            where = f" on {found.stage}" if found.stage else ""
+            message = f"{found.variable.name} is weak{where}: about {strength:.0f} bits to guess, and {WEAK} are few"
+            fix = f"`coinjar generate {found.variable.name} --stage {found.stage or SHARED} --replace`, where it is ours to choose"
+            yield Spot(message, fix, found.written.place, found.variable.name, found.stage)
+
+
+def sealed_for_others(facts: Facts) -> Iterator[Spot]:
+    """CJ031"""
+    for found in facts.written:
+        services = found.variable.services
+        if isinstance(found.written, Sealed) and services is not None and found.written.compartment == ALL:
+            message = f"{found.variable.name} is sealed for all services of {found.layer}, and declared for {', '.join(sorted(services)) or 'none'}"
+            yield Spot(message, "`coinjar readers seal` seals it for those alone", found.written.place, found.variable.name, found.stage)

@@ -1,0 +1,53 @@
+"""How many bits somebody who guesses at a value has to guess: a low estimate, by what people put together."""
+
+from __future__ import annotations
+
+import re
+from math import log2
+
+WEAK = 64
+"""Bits below which a secret is called weak: who has a hash of it, or may try freely, finds it."""
+_PARTS = re.compile(r"[A-Za-z]+|\d+|[^A-Za-z\d]+")
+_COMMON = frozenset(
+    "password passwort passwd pass secret admin administrator root user login test testing welcome letmein qwerty azerty qwertz asdf hello abc "
+    "default example changeme change demo temp guest master prod production dev staging token key geheim made up db database".split()
+)
+_RUNS = "abcdefghijklmnopqrstuvwxyz", "zyxwvutsrqponmlkjihgfedcba", "01234567890", "98765432109", "qwertyuiop", "asdfghjkl", "zxcvbnm"
+_COMMON_BITS, _WORD_BITS, _YEAR_BITS, _LONGEST_WORD = 6.0, 13.0, 7.0, 12
+_SEPARATOR_BITS = 2.0
+
+
+def bits(text: str) -> float:
+    """The estimate. A mix of letters and digits of no pattern counts in full, words count as words, repetitions and runs hardly at all."""
+    if _is_mixed(text):
+        return _in_full(text)
+    return min(sum(map(_part, _PARTS.findall(text))), _in_full(text))
+
+
+def _in_full(text: str) -> float:
+    pool = sum(size for pattern, size in (("[a-z]", 26), ("[A-Z]", 26), (r"\d", 10), (r"[^A-Za-z\d]", 20)) if re.search(pattern, text))
+    if re.fullmatch("[0-9a-f]*|[0-9A-F]*", text):
+        pool = min(pool, 16)
+    different = len(set(text))
+    return len(text) * log2(max(pool, 2)) * min(1.0, different / max(min(len(text), pool) * 0.4, 1))
+
+
+def _is_mixed(text: str) -> bool:
+    """Whether letters and digits change so often that there are no words in it."""
+    parts = _PARTS.findall(text)
+    return len(text) >= 8 and len(text) / max(len(parts), 1) < 3
+
+
+def _part(part: str) -> float:
+    word = part.lower()
+    if len(set(word)) == 1:
+        return 3 + log2(len(word))
+    if word in _COMMON or any(word in run or word in run * 2 for run in _RUNS):
+        return _COMMON_BITS
+    if part.isdigit():
+        return _YEAR_BITS if re.fullmatch(r"(?:19|20)\d\d", part) else len(part) * log2(10)
+    if not part.isalpha():
+        return _SEPARATOR_BITS * min(len(part), 3) if len(part) < 4 else len(part) * log2(20)
+    if len(word) <= _LONGEST_WORD and part in (word, word.capitalize(), word.upper()):
+        return min(_WORD_BITS, len(word) * log2(26))
+    return len(part) * log2(26 if part == word or part == part.upper() else 52)

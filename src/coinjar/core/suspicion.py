@@ -1,0 +1,102 @@
+"""Whether a value looks like a secret: by its shape, by its variable's name, or because it is as random as one.
+
+Held against lists of ordinary values and planted secrets (tests/data), which were frozen before this was written.
+"""
+
+from __future__ import annotations
+
+import re
+from itertools import pairwise
+
+SURE, LIKELY = "sure", "likely"
+
+_WORDS = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|\d+")
+_SECRET = frozenset("PASSWORD PASSWD PASSPHRASE SECRET SECRETS TOKEN TOKENS CREDENTIAL CREDENTIALS PWD PASS".split())
+_KEYS = frozenset("API PRIVATE SIGNING ENCRYPTION ACCESS SECRET MASTER LICENSE LICENCE WEBHOOK AUTH COOKIE CSRF HMAC SESSION".split())
+_ABOUT_SECRETS = frozenset(
+    "FILE PATH DIR URL URI LENGTH TTL EXPIRY LIFETIME ID NAME HEADER MIN MAX ENABLED REQUIRED POLICY ROTATION DAYS AUDIENCE HASHER BACKEND PROVIDER "
+    "ISSUER TYPE ALGORITHM".split()
+)
+_WHICH = frozenset("OLD NEW NEXT PREVIOUS CURRENT BASE64 B64 PROD DEV".split())
+_LOGIN = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://[^/?#\s:@]*:[^/?#\s@]+@")
+_SHAPES = (
+    (re.compile(r"-----BEGIN (?:[A-Z0-9]+ )*PRIVATE KEY-----"), "holds a private key"),
+    (re.compile(r"AGE-SECRET-KEY-1[A-Z0-9]{20,}"), "holds a private key"),
+    (_LOGIN, "holds a password in a URL"),
+    (re.compile(r"\beyJ[\w-]{10,}\.eyJ[\w-]{10,}\.[\w-]{16,}"), "holds a signed token (RFC 7519)"),
+    (re.compile(r"\b(?:Bearer|Basic|Token) [\w.~+/=-]{16,}"), "holds credentials of a request (RFC 7235)"),
+    (
+        re.compile(r"(?i)(?:\b|[_\"'])(?:password|passwd|pwd|secret|api[-_]?key)[\"']?\s*[=:]\s*[\"']?(?!true\b|false\b|\$)[^\s;&,\"'{}]{6,}"),
+        "holds a password among its settings",
+    ),
+)
+# What is random, and meant for everybody: digests, UUIDs, ULIDs, public keys, fingerprints.
+_PUBLIC = re.compile(
+    r"(?i:(?:(?:sha|md)\d+[:-]|0x|\{)?[0-9a-f]{7,}\}?|(?:urn:uuid:)?\{?[0-9a-f]{8}-(?:[0-9a-f]{4}-){3}[0-9a-f]{12}\}?)"
+    r"|[0-7][0-9A-HJKMNP-TV-Z]{25}|age1[a-z0-9]{58}|(?:ssh-|ecdsa-)\S+ .*|(?:SHA|sha)\d{3}[:-][A-Za-z0-9+/=]+"
+    r"|-----BEGIN (?:PUBLIC KEY|CERTIFICATE)-----(?s:.*)|data:.*"
+)
+_HEX_KEY = re.compile(r"[0-9a-fA-F]{32,}")
+_TOKEN = re.compile(r"(?:[A-Za-z]{2,8}[_-]){0,3}([A-Za-z0-9+/_~.!#$%^&*()=?@-]{16,})")
+_LOWEST_CHANGE = 0.4
+"""Of neighbouring characters of a random text so many are of different classes (lower, upper, digit, other): it is 0.6 on average."""
+_MOST_WORDS = 0.5
+"""Of a random text at most so much lies in runs of four or more letters of one case."""
+
+
+def words_of(name: str) -> list[str]:
+    """A name's words in upper case: `dbPassword` and `DB_PASSWORD` have the same."""
+    return [word.upper() for word in _WORDS.findall(name)]
+
+
+def suspicion(name: str, text: str) -> tuple[str, str] | None:
+    """Why a value looks secret, and whether that is sure or only likely; None if it does not. The words never show the value."""
+    for shape, why in _SHAPES:
+        if shape.search(text):
+            return SURE, why
+    words = words_of(name)
+    if is_named(words) and not _is_harmless(text):
+        return SURE, "its name says so"
+    last = words[-1] if words else ""
+    if last in ("KEY", "KEYS", "SALT") and _HEX_KEY.fullmatch(text):
+        return LIKELY, "its name and its random value say so"
+    if last not in _ABOUT_SECRETS - {"ID", "NAME", "TYPE"} and is_random(text):
+        return LIKELY, "it is as random as a key or a token"
+    return None
+
+
+def is_named(words: list[str]) -> bool:
+    """Whether a name is a secret's: `DB_PASSWORD`, `API_KEY_OLD`, `TOKEN_2`."""
+    while words and (words[-1].isdigit() or words[-1] in _WHICH):
+        words = words[:-1]
+    if not words or words[-1] in _ABOUT_SECRETS:
+        return False
+    return words[-1] in _SECRET or (words[-1] in ("KEY", "KEYS") and bool(_KEYS & set(words)))
+
+
+def speaks_of_secrets(words: list[str]) -> bool:
+    """Whether a name mentions a secret without being one's: `PASSWORD_LENGTH`."""
+    return bool(_SECRET & set(words)) or (bool({"KEY", "KEYS"} & set(words)) and bool(_KEYS & set(words)))
+
+
+def _is_harmless(text: str) -> bool:
+    """What cannot be a secret, whatever its name: nothing, a switch, a small number, a path, an address without a password."""
+    return re.fullmatch(r"(?i)|true|false|yes|no|on|off|none|null|\d{1,3}|[.~]{0,2}/\S*|[a-z][a-z0-9+.-]*://\S*", text.strip()) is not None
+
+
+def is_random(text: str) -> bool:
+    """Whether a text is one long random word, and not one of those that everybody may see."""
+    if any(letter.isspace() for letter in text) or "://" in text or text.startswith(("/", "./", "~/", "$")) or _PUBLIC.fullmatch(text):
+        return False
+    found = _TOKEN.fullmatch(text)
+    return found is not None and not _PUBLIC.fullmatch(found[1]) and _looks_random(found[1])
+
+
+def _looks_random(text: str) -> bool:
+    classes = ["a" if one.islower() else "A" if one.isupper() else "0" if one.isdigit() else "-" for one in text]
+    if len(set(classes) - {"-"}) < 3:
+        return False
+    changes = sum(one != other for one, other in pairwise(classes)) / (len(text) - 1)
+    in_words = sum(map(len, re.findall(r"[a-z]{4,}|[A-Z]{4,}", text))) / len(text)
+    punctuation = classes.count("-") / len(text)
+    return changes >= _LOWEST_CHANGE and in_words <= _MOST_WORDS and punctuation <= 0.4
