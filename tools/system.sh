@@ -14,6 +14,8 @@ want "${PYTHON:-python3}" python3
 case ${1:-run} in
 test)
   want git git
+  want age age
+  want strace strace
   want dash dash
   want bash bash
   want zsh zsh

@@ -66,7 +66,7 @@ class Change:
         self.was_plain: dict[tuple[str, str], str] = {}
         self.declarations: list[Edit] = []
         self._sealing: Sealing | None = None
-        self._edits: dict[tuple[str, bool], list[Edit]] = {}
+        self._edits: dict[tuple[str, bool], dict[tuple[str, str], Plain | None]] = {}
         self._plain: dict[str, Layer] = {}
 
     @property
@@ -89,7 +89,7 @@ class Change:
             self.sealing.put(stage, scope, name, content)
             self._clear_plain(stage, scope, name)
         else:
-            self._edits.setdefault((stage, mine), []).append(Edit((scope, name), as_yaml(content)))
+            self._edits.setdefault((stage, mine), {})[scope, name] = as_yaml(content)
 
     def drop(self, stage: str, scope: str, name: str, *, mine: bool = False) -> None:
         """Take a value out, sealed or plain."""
@@ -97,7 +97,7 @@ class Change:
         if isinstance(written, Sealed):
             self.sealing.drop(stage, scope, name)
         if mine or name in self.plain(stage).get(scope, {}):
-            self._edits.setdefault((stage, mine), []).append(Edit((scope, name), None))
+            self._edits.setdefault((stage, mine), {})[scope, name] = None
 
     def plain(self, stage: str) -> Layer:
         """A layer's plain values as they stand in its file, a name that is sealed as well included."""
@@ -122,13 +122,14 @@ class Change:
                     )
             if isinstance(written.content, str):
                 self.was_plain[stage, name] = written.file
-            self._edits.setdefault((stage, False), []).append(Edit((other, name), None))
+            self._edits.setdefault((stage, False), {})[other, name] = None
 
     def commit(self) -> None:
         """Write all of it; the lock must be held."""
         if self._sealing is not None:
             self._sealing.commit()
         for (stage, mine), edits in self._edits.items():
-            edit_file(layer_path(self.opened.folder, stage, mine=mine), edits, private=mine)
+            path = layer_path(self.opened.folder, stage, mine=mine)
+            edit_file(path, [Edit(where, value) for where, value in edits.items()], private=mine)
         if self.declarations:
             edit_file(self.opened.folder / "jar.yaml", self.declarations)

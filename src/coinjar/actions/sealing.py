@@ -23,7 +23,7 @@ from coinjar.crypto.sealing import Opener, associated, can_seal, new_key, seal, 
 from coinjar.documents.edit import apply
 from coinjar.jarfile.attributes import write_attributes
 from coinjar.jarfile.keyring import DataKey, coins_path, compartments, key_path
-from coinjar.jarfile.readers import HEAD, Reader, Readers, differences, load_readers, readers_path
+from coinjar.jarfile.readers import HEAD, Reader, Readers, differences, load_readers, readers_path, without_doubles
 from coinjar.jarfile.store import read_own, replace_own, shown_path
 
 LARGEST = 10 << 20
@@ -93,7 +93,10 @@ class Sealing:
             if not self.ring.is_vouched(self.jar.app, self.before, *slot):
                 if found or f"{stage}.{compartment}" in self.before.vouched:
                     raise self._not_vouched(stage, compartment)
-                self._new_compartment(stage, compartment)  # its making was cut short
+                if not self.readers.of(stage):  # its making was cut short
+                    self.begin(stage)
+                else:
+                    self._new_compartment(stage, compartment)
                 continue
             self._sound.add(slot)
             if key.earlier is not None:
@@ -274,9 +277,9 @@ class Sealing:
     def _write_readers(self) -> None:
         vouched = dict(self.readers.vouched)
         for stage, compartment in self._to_vouch:
-            vouched[f"{stage}.{compartment}"] = vouch(self.key(stage, compartment).key, self.jar.app, stage, self.readers.rows(stage))
+            vouched[f"{stage}.{compartment}"] = (vouch(self.key(stage, compartment).key, self.jar.app, stage, self.readers.rows(stage)),)
         edits = differences(self.before, Readers(self.readers.readers, dict(sorted(vouched.items()))))
         if edits:
             path = readers_path(self.folder)
-            old = read_own(path) or HEAD
+            old = without_doubles(read_own(path) or HEAD)
             replace_own(path, apply(old, shown_path(path), edits))

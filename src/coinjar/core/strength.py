@@ -8,6 +8,7 @@ from math import log2
 WEAK = 64
 """Bits below which a secret is called weak: who has a hash of it, or may try freely, finds it."""
 _PARTS = re.compile(r"[A-Za-z]+|\d+|[^A-Za-z\d]+")
+_CHUNKS = re.compile(r"[A-Za-z\d]+|[^A-Za-z\d]+")
 _COMMON = frozenset(
     "password passwort passwd pass secret admin administrator root user login test testing welcome letmein qwerty azerty qwertz asdf hello abc "
     "default example changeme change demo temp guest master prod production dev staging token key geheim made up db database".split()
@@ -19,9 +20,13 @@ _SEPARATOR_BITS = 2.0
 
 def bits(text: str) -> float:
     """The estimate. A mix of letters and digits of no pattern counts in full, words count as words, repetitions and runs hardly at all."""
-    if _is_mixed(text):
-        return _in_full(text)
-    return min(sum(map(_part, _PARTS.findall(text))), _in_full(text))
+    return min(sum(_chunk(chunk) for chunk in _CHUNKS.findall(text)), _in_full(text))
+
+
+def _chunk(chunk: str) -> float:
+    """Of what stands between punctuation: letters and digits that change often have no words in them."""
+    parts = _PARTS.findall(chunk)
+    return _in_full(chunk) if len(parts) > 2 and len(chunk) / len(parts) < 3 else sum(map(_part, parts))
 
 
 def _in_full(text: str) -> float:
@@ -30,12 +35,6 @@ def _in_full(text: str) -> float:
         pool = min(pool, 16)
     different = len(set(text))
     return len(text) * log2(max(pool, 2)) * min(1.0, different / max(min(len(text), pool) * 0.4, 1))
-
-
-def _is_mixed(text: str) -> bool:
-    """Whether letters and digits change so often that there are no words in it."""
-    parts = _PARTS.findall(text)
-    return len(text) >= 8 and len(text) / max(len(parts), 1) < 3
 
 
 def _part(part: str) -> float:

@@ -9,6 +9,8 @@ from coinjar.jarfile.store import replace_file
 ATTRIBUTES = """\
 # Sealed values: where two branches add some in one place, both stay; a value that both changed stands twice, and coinjar says so.
 coins/*.coins merge=union
+# Readers that two branches add both stay; then nobody vouches for them until somebody has looked: `coinjar readers vouch`.
+readers.yaml merge=union
 # A wrapped key is one piece: of two versions take either, then `coinjar readers vouch`.
 coins/keys/*.age -merge
 """

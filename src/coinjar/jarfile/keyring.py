@@ -171,5 +171,6 @@ class KeyRing:
     def is_vouched(self, app: str, readers: Readers, stage: str, compartment: str) -> bool:
         """Whether the readers of a stage are those that a holder of this data key listed. Raises CannotOpen."""
         key = self.key(stage, compartment)
-        told = readers.vouched.get(f"{stage}.{compartment}", "")
-        return any(same(told, vouch(one, app, stage, readers.rows(stage))) for one in (key.key, key.earlier) if one)
+        told = readers.vouched.get(f"{stage}.{compartment}", ())
+        codes = [vouch(one, app, stage, readers.rows(stage)) for one in (key.key, key.earlier) if one]
+        return any(same(one, code) for one in told for code in codes)

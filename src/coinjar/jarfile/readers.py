@@ -6,6 +6,8 @@ import re
 from collections.abc import Mapping
 from pathlib import Path
 
+from yaml.nodes import MappingNode
+
 from coinjar.core.errors import Place, raise_all
 from coinjar.core.names import SMALL_NAME, suggestion
 from coinjar.core.record import Record
@@ -17,6 +19,7 @@ from coinjar.documents.yamltext import compose, is_null, place
 from coinjar.jarfile.store import read_own, shown_path
 
 KEYS = ("recipient", "about", "service", "offline", "opens")
+_CODE = re.compile(r"\s+([\w.-]+): [0-9a-f]{64}\s*")
 HEAD = (
     b"# Who may open which secrets. `coinjar readers` changes it and vouches for it; a line changed by hand is noticed, and nothing is sealed until\n"
     b"# somebody looked: `coinjar readers list`, then `coinjar readers vouch`.\n"
@@ -45,10 +48,10 @@ class Reader(Record):
 
 
 class Readers(Record):
-    """The file. `vouched` maps STAGE.COMPARTMENT to the code made with that data key."""
+    """The file. `vouched` maps STAGE.COMPARTMENT to the code made with that data key; after a merge there may be several."""
 
     readers: Mapping[str, Reader] = {}
-    vouched: Mapping[str, str] = {}
+    vouched: Mapping[str, tuple[str, ...]] = {}
 
     def of(self, stage: str) -> list[Reader]:
         """Who opens a stage, or part of it."""
@@ -93,16 +96,19 @@ def read_readers(data: bytes, file: str) -> Readers:
         service = fields.text(own.get("service"), f"service of {label}") or None
         about = fields.text(own.get("about"), f"about of {label}")
         readers[label] = Reader(label, recipient, place(key, file), opens, service, fields.flag(own.get("offline"), "offline"), about)
-    vouched: dict[str, str] = {}
-    for name, _, value in fields.members(top["vouched"], "'vouched'") if "vouched" in top and not is_null(top["vouched"]) else ():
-        vouched[name] = fields.text(value, f"vouched of {name}")
+    vouched: dict[str, tuple[str, ...]] = {}
+    node = top.get("vouched")
+    if isinstance(node, MappingNode):  # a merge may leave two codes for one key: `vouch` settles that
+        for key, value in node.value:
+            vouched[str(key.value)] = (*vouched.get(str(key.value), ()), fields.text(value, f"vouched of {key.value}"))
     raise_all(fields.faults)
     return Readers(readers, vouched)
 
 
 def differences(old: Readers, new: Readers) -> list[Edit]:
     """The edits that make one out of the other."""
-    edits: list[Edit] = []
+    edits = [Edit(("vouched", name), None) for name in old.vouched if name not in new.vouched]
+    edits += [Edit(("vouched", name), codes[0]) for name, codes in new.vouched.items() if old.vouched.get(name) != codes]
     for label, reader in new.readers.items():
         before = old.readers.get(label)
         if before is None:
@@ -110,18 +116,29 @@ def differences(old: Readers, new: Readers) -> list[Edit]:
         elif before.opens != reader.opens:
             edits.append(Edit(("readers", label, "opens"), [*reader.opens]))
     edits += [Edit(("readers", label), None) for label in old.readers if label not in new.readers]
-    edits += [Edit(("vouched", name), code) for name, code in new.vouched.items() if old.vouched.get(name) != code]
-    edits += [Edit(("vouched", name), None) for name in old.vouched if name not in new.vouched]
     return edits
 
 
 def _fields(reader: Reader) -> dict[str, Plain]:
-    found: dict[str, Plain] = {"recipient": reader.recipient}
+    found: dict[str, Plain] = {"opens": [*reader.opens]}
     if reader.service:
         found["service"] = reader.service
     if reader.offline:
         found["offline"] = "true"
-    return found | {"opens": [*reader.opens]}
+    return found | {"recipient": reader.recipient}  # last, as the line that no other has: else a merge of two new readers would share one
+
+
+def without_doubles(data: bytes) -> bytes:
+    """The text with one code for each key, where a merge left two: they are made anew anyway."""
+    seen: set[str] = set()
+    kept = []
+    for line in data.decode().splitlines(keepends=True):
+        found = _CODE.fullmatch(line)
+        if not found or found[1] not in seen:
+            kept.append(line)
+        if found:
+            seen.add(found[1])
+    return "".join(kept).encode()
 
 
 def label_suggestion(label: str, readers: Readers) -> str:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING
 
 from coinjar.core.errors import CannotOpen, CoinJarError, InputError, Place, raise_all
-from coinjar.core.model import Closed, Content, Jar, Layer, Sealed
+from coinjar.core.model import Closed, Content, Jar, Layer, Sealed, Written
 from coinjar.core.names import ALL, suggestion
 from coinjar.crypto.coins import Coin, parse
 
@@ -21,7 +22,8 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
     """The layer `name` with its sealed values. Raises every line that does not fit the declarations, at once."""
     faults: list[CoinJarError] = []
     coins = parse(data, file)
-    found: Layer = {scope: dict(values) for scope, values in layer.items()}
+    sealed = {coin.name for coin in coins}
+    found: Layer = {scope: {name: written for name, written in values.items() if name not in sealed} for scope, values in layer.items()}
     plain = {variable: written for values in layer.values() for variable, written in values.items()}
     lines: dict[tuple[str, str], list[int]] = {}
     for coin in coins:
@@ -29,24 +31,28 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
     for coin in coins:
         if fault := _misfit(jar, coin, file):
             faults.append(fault)
-        elif coin.name in plain:
-            hint = "`coinjar readers seal` settles it if the plain one is right; else remove that"
-            words = f"{coin.name} is sealed here, and written in plain text at {plain[coin.name].place}"
-            faults.append(InputError(words, hint=hint, place=Place(file, coin.line, 1), code="both"))
         else:
-            found.setdefault(coin.compartment, {})[coin.name] = Sealed(
-                _opener(jar, name, coin, file, lines[coin.slot], ring), coin.compartment, file, coin.line
-            )
+            doubt = _doubt(coin, file, lines[coin.slot], plain.get(coin.name))
+            opener = partial(Closed, doubt) if doubt else partial(_open, ring, jar, name, coin, file)
+            found.setdefault(coin.compartment, {})[coin.name] = Sealed(opener, coin.compartment, file, coin.line)
     raise_all(faults)
     return found
 
 
-def _opener(jar: Jar, layer: str, coin: Coin, file: str, lines: list[int], ring: Ring) -> Callable[[], Content]:
-    if len(lines) == 1:
-        return lambda: ring().open(jar, layer, coin, file)
-    words = f"{coin.name} stands in lines {' and '.join(map(str, lines))} for {coin.compartment}: two branches changed it"
-    fault = CannotOpen(words, hint="remove one of the lines, or put the value anew", place=Place(file, lines[0], 1), code="tampered")
-    return lambda: Closed(fault)
+def _open(ring: Ring, jar: Jar, layer: str, coin: Coin, file: str) -> Content:
+    return ring().open(jar, layer, coin, file)
+
+
+def _doubt(coin: Coin, file: str, lines: list[int], plain: Written | None) -> CoinJarError | None:
+    """Why nobody can say which value is meant: it stands twice, or in plain text as well."""
+    place = Place(file, coin.line, 1)
+    if plain is not None:
+        hint = "`coinjar readers seal` settles it if both say the same; else remove the one that is wrong"
+        return InputError(f"{coin.name} is sealed here, and written in plain text at {plain.place}", hint=hint, place=place, code="both")
+    if len(lines) > 1:
+        words = f"{coin.name} stands in lines {' and '.join(map(str, lines))} for {coin.compartment}: two branches changed it"
+        return CannotOpen(words, hint="remove one of the lines, or put the value anew", place=place, code="tampered")
+    return None
 
 
 def _misfit(jar: Jar, coin: Coin, file: str) -> InputError | None:

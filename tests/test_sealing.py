@@ -1,0 +1,391 @@
+"""Sealed values and their readers: the format, who opens what, what changes and what stays, what a crash or a merge leaves."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from coinjar.core.secret import Secret, reveal
+from coinjar.crypto.age import new_identity
+from coinjar.crypto.coins import Coin, changed, parse
+from tests.conftest import IDENTITY, RECIPIENT, Coinjar, on_a_terminal
+from tests.consumers import need
+
+JAR = """\
+services: {web: {}, mailer: {}}
+stages: {dev: {}, prod: {}, prod-isles: {follows: prod}}
+variables:
+  TOKEN: {secret: true}
+  LOGIN: {secret: true, services: [mailer], generate: {length: 24}}
+  BOTH: {secret: true, services: [web, mailer]}
+  LEVEL: {default: info}
+  URL: {default: {text: "x://${TOKEN@url}/"}, services: [web]}
+"""
+
+
+@pytest.fixture
+def prod(jar: Callable[..., Coinjar]) -> Coinjar:
+    """A jar with three secrets on prod."""
+    cj = jar(JAR)
+    for name in ("TOKEN", "LOGIN", "BOTH"):
+        cj("put", name, "--stage", "prod", stdin=f"made-up {name} on prod é$")
+    return cj
+
+
+def somebody(cj: Coinjar, name: str) -> tuple[dict[str, str], str]:
+    """Another identity: the environment that uses it, and its recipient."""
+    recipient = cj("identity", "new", "--out", f"{name}.identity").out.strip()
+    return {"COINJAR_IDENTITY": "", "COINJAR_IDENTITY_FILE": f"{name}.identity"}, recipient
+
+
+def test_age_and_twenty_lines_open_a_jar(prod: Coinjar) -> None:
+    """The program that docs/formats.md shows, run without Coin Jar."""
+    page = (Path(__file__).parent.parent / "docs/formats.md").read_text()
+    program = re.findall(r"```python\n(.*?)```", page, re.DOTALL)[-1]
+    assert "coinjar." not in program.replace("coinjar.", "", 0).replace('"coinjar ', "")
+    assert "import coinjar" not in program
+    assert len([line for line in program.splitlines() if line.strip()]) <= 21
+    prod.write({"open.py": program, "me": reveal(IDENTITY) + "\n"})
+    env = {"PATH": f"{Path(need('age')).parent}:/usr/bin:/bin"}
+    for service, name in (("web", "TOKEN"), ("mailer", "TOKEN"), ("mailer", "LOGIN"), ("web", "BOTH")):
+        argv = [sys.executable, "-I", "open.py", "jar", "trial", "prod", service, name, "me"]
+        done = subprocess.run(argv, cwd=prod.folder, env=env, capture_output=True, text=True, check=False)
+        assert done.stdout == f"made-up {name} on prod é$", done.stderr
+
+
+def test_only_what_changed_changes(prod: Coinjar) -> None:
+    before = prod.read("jar/coins/prod.coins").splitlines()
+    assert [line.split()[:2] for line in before if line and not line.startswith("#")] == [
+        ["mailer", "BOTH"],
+        ["web", "BOTH"],
+        ["mailer", "LOGIN"],
+        ["all", "TOKEN"],
+    ]
+    prod("put", "LOGIN", "--stage", "prod", stdin="another")
+    after = prod.read("jar/coins/prod.coins").splitlines()
+    assert [one for one, other in zip(before, after, strict=True) if one != other] == [next(line for line in before if "mailer LOGIN" in line)]
+    prod("drop", "LOGIN", "--stage", "prod")
+    assert "LOGIN" not in prod.read("jar/coins/prod.coins").replace("# LOGIN", "")
+    assert "no value" in prod("value", "prod", "LOGIN", code=1).err
+    for content, told in (("x" * 7, 88), ("x" * 31, 88), ("x" * 32, 132)):  # lengths are rounded up to 32 bytes
+        prod("put", "TOKEN", "--stage", "prod", stdin=content)
+        assert len(prod.read("jar/coins/prod.coins").split(" all TOKEN ")[-1].split("all TOKEN ")[-1].split()[1]) <= told
+        assert prod("value", "prod", "TOKEN").out == content
+
+
+def test_references_and_unset_are_sealed_too(prod: Coinjar) -> None:
+    prod("put", "TOKEN", "--text", "--stage", "dev", stdin="a-$$-${LEVEL}")
+    assert prod("value", "dev", "TOKEN").out == "a-$-info"
+    assert prod("value", "dev", "URL").out == "x://a-%24-info/"
+    prod("put", "BOTH", "--unset", "--stage", "prod-isles", "--service", "web")
+    assert "unset on purpose" in prod("value", "prod-isles", "BOTH", "--service", "web", code=1).err
+    assert prod("value", "prod-isles", "BOTH", "--service", "mailer").out == "made-up BOTH on prod é$"
+    assert not list((prod.folder / "jar/plain").glob("*")) if (prod.folder / "jar/plain").exists() else True
+    prod("put", "TOKEN", "--mine", "--stage", "dev", stdin="my own")
+    assert (prod.folder / "jar/.local/dev.yaml").stat().st_mode & 0o77 == 0
+
+
+def test_who_opens_what(prod: Coinjar) -> None:
+    """A colleague, a service, a leaver: what each opens, what others keep, what is told."""
+    berta, recipient = somebody(prod, "berta")
+    denied = prod("value", "prod", "TOKEN", code=4, env=berta)
+    assert "is not among its readers" in denied.err
+    assert "berta.identity" in denied.err
+    assert "who could: root" in denied.err or "who could: " in denied.err
+    shown = prod("readers", "add", recipient, "--label", "berta", "--stage", "prod-isles", code=1)
+    assert "berta" in shown.err
+    assert "will open everything of shared, prod, prod-isles: 3 values now" in shown.err
+    assert "berta" not in prod.read("jar/readers.yaml")
+    prod("readers", "add", recipient, "--label", "berta", "--stage", "prod-isles", "--yes")
+    assert prod("value", "prod-isles", "TOKEN", env=berta).out == "made-up TOKEN on prod é$"
+    mailer, recipient = somebody(prod, "mailer")
+    prod("readers", "add", recipient, "--label", "mailer-prod", "--stage", "prod", "--service", "mailer", "--yes")
+    seen = json.loads(prod("render", "prod", "-s", "mailer", "--as", "json", env=mailer).out)
+    assert seen == {"TOKEN": "made-up TOKEN on prod é$", "LOGIN": "made-up LOGIN on prod é$", "BOTH": "made-up BOTH on prod é$", "LEVEL": "info"}
+    assert "prod.web.age" in prod("render", "prod", "-s", "web", "--as", "json", code=4, env=mailer).err
+    assert "prod.web.age" in prod("readers", "rekey", "--stage", "prod", code=4, env=mailer).err
+    listed = json.loads(prod("readers", "list", "--json").out)
+    assert {one["label"]: [each["stage"] for each in one["opens"]] for one in listed["readers"]}["mailer-prod"] == ["shared", "prod"]
+    assert {one["state"] for one in listed["stages"]} == {"vouched"}
+    assert "◐" in prod("readers", "list", env={"COINJAR_IDENTITY": ""}).out
+    prod("put", "BOTH", "--stage", "shared", stdin="x")  # a new compartment: it goes to those who read shared, and not to others
+    assert prod("value", "prod-isles", "BOTH", "-s", "web", env=berta).out == "made-up BOTH on prod é$"
+    done = prod("readers", "remove", "berta", "--everywhere", "--generate")
+    assert "prod: made anew: LOGIN" in done.err
+    assert "prod: still to be made anew: BOTH, TOKEN" in done.err
+    assert prod("value", "prod", "TOKEN", code=4, env=berta).out == ""
+    assert prod("value", "prod", "TOKEN", env=mailer).out == "made-up TOKEN on prod é$"
+    assert len(prod("value", "prod", "LOGIN", env=mailer).out) == 24
+    assert "nobody could any more" in prod("readers", "remove", _first(prod), "--stage", "prod", code=2).err
+    assert "there is no reader 'mailr-prod'" in prod("readers", "remove", "mailr-prod", "--everywhere", code=2).err
+
+
+def _first(cj: Coinjar) -> str:
+    return str(next(one["label"] for one in json.loads(cj("readers", "list", "--json").out)["readers"] if one["recipient"] == RECIPIENT))
+
+
+def test_names_work_without_an_identity(prod: Coinjar) -> None:
+    """What only needs names shows that a value is sealed; what needs values ends with 4, once a key and not once a value."""
+    nobody = {"COINJAR_IDENTITY": ""}
+    assert re.search(r"TOKEN +\? +– +□ sealed +□ sealed\n", prod("grid", "--name", "TOKEN", env=nobody).out)
+    assert json.loads(prod("grid", "--json", env=nobody).out)["rows"][0]["cells"]["prod"]["state"] == "sealed"
+    assert "sealed for others than you" in prod("why", "prod", "TOKEN", env=nobody).out
+    assert "? TOKEN" in re.sub(" +", " ", prod("compare", "dev", "prod", env=nobody, code=1).out)
+    checked = prod("check", env=nobody, code=1)
+    assert "4 sealed values were not looked at" in checked.err
+    assert prod("render", "prod", "-s", "web", "--as", "example", env=nobody).out.count("=change-me") == 2
+    refused = prod("within", "prod", "-s", "web", "--", "true", env=nobody, code=4)
+    assert refused.err.count("cannot open the secrets of prod") == 2
+    assert "`coinjar identity new` makes one" in refused.err
+    assert "identity new" in prod("put", "TOKEN", "--stage", "dev", stdin="x", env=nobody, code=4).err
+    prod("readers", "list", env=nobody)
+
+
+def test_identities_of_every_sort(prod: Coinjar) -> None:
+    """X25519 and SSH ed25519, in a variable, a file, the configuration folder, under a passphrase of either sort."""
+    keygen = need("ssh-keygen")
+    for name, phrase in (("open", ""), ("locked", "made up phrase")):
+        subprocess.run([keygen, "-q", "-t", "ed25519", "-N", phrase, "-C", "somebody@example", "-f", prod.folder / name], check=True)
+        prod("readers", "add", f"{name}.pub", "--label", name, "--stage", "prod", "--yes")
+    plain = {"COINJAR_IDENTITY": ""}
+    given = {"COINJAR_PASSPHRASE": "made up phrase"}
+    table: list[tuple[dict[str, str], int]] = [
+        ({"COINJAR_IDENTITY_FILE": "open"}, 0), ({"COINJAR_IDENTITY": prod.read("open")}, 0), ({"COINJAR_IDENTITY_FILE": "locked", **given}, 0),
+        ({"COINJAR_IDENTITY_FILE": "locked"}, 4), ({"COINJAR_IDENTITY_FILE": "locked", "COINJAR_PASSPHRASE": "wrong"}, 4), ({"COINJAR_IDENTITY_FILE": "nowhere"}, 4),
+        ({"COINJAR_IDENTITY": "no key at all"}, 4), ({}, 4),
+    ]  # fmt: skip
+    for env, code in table:
+        done = prod("value", "prod", "TOKEN", env=plain | env, code=code)
+        assert (done.out == "made-up TOKEN on prod é$") is (code == 0), env
+    made = prod("identity", "new", "--passphrase", env=given)
+    assert (prod.folder / ".config/coinjar/identity").stat().st_mode & 0o777 == 0o600
+    assert prod("identity", "show", env=plain | given).out == made.out
+    prod("readers", "add", made.out.strip(), "--label", "me", "--stage", "prod", "--yes")
+    assert prod("value", "prod", "TOKEN", env=plain | given).out == "made-up TOKEN on prod é$"
+    prod.env["COINJAR_IDENTITY"] = ""
+    assert "made-up TOKEN" in on_a_terminal(prod, "value", "prod", "TOKEN", "--show-secrets", typed="made up phrase\n")
+    assert "was left as it is" in prod("identity", "new", code=3).err
+    assert "this is a private key" in prod("readers", "add", reveal(IDENTITY), "--label", "x", "--stage", "prod", code=2).err
+
+
+def test_what_was_plain_gets_sealed(jar: Callable[..., Coinjar]) -> None:
+    """Turning `secret: true` on; a name that is both; other services than before."""
+    plain = "all: {TOKEN: made-up-1}\nmailer: {TOKEN: made-up-2, LOGIN: change-me}\n"
+    cj = jar(JAR.replace("BOTH: {secret: true", "BOTH: {secret: true, default: made-up-3"), prod=plain)
+    assert {one["variable"] for one in json.loads(cj("check", "--json", code=1).out)["findings"] if one["rule"] == "CJ006"} == {"TOKEN", "BOTH"}
+    done = cj("readers", "seal")
+    assert "TOKEN: sealed on prod, out of jar/plain/prod.yaml" in done.err
+    assert "still in version control's history, if jar/plain/prod.yaml or jar/jar.yaml" in done.err
+    assert cj.read("jar/plain/prod.yaml") == "mailer: {LOGIN: change-me}\n"
+    assert "made-up" not in cj.read("jar/jar.yaml")
+    assert [cj("value", "prod", "TOKEN", "-s", one).out for one in ("web", "mailer")] == ["made-up-1", "made-up-2"]
+    assert cj("value", "dev", "BOTH").out == "made-up-3"
+    assert "Nothing to seal" in cj("readers", "seal").err
+    cj.write({"jar/plain/prod.yaml": "all: {TOKEN: made-up-1}\n"})  # both: what is right?
+    assert "written in plain text at jar/plain/prod.yaml:1:14" in cj("value", "prod", "TOKEN", "-s", "web", code=3).err
+    cj("readers", "seal")
+    cj.write({"jar/plain/prod.yaml": "all: {TOKEN: another}\n"})
+    assert "TOKEN is sealed too, and with another text" in cj("readers", "seal", code=3).err
+    cj("put", "TOKEN", "--stage", "prod", stdin="settled")
+    assert cj("value", "prod", "TOKEN", "-s", "web").out == "settled"
+    cj.write(
+        {
+            "jar/jar.yaml": cj.read("jar/jar.yaml")
+            .replace("TOKEN: {secret: true}", "TOKEN: {secret: true, services: [web]}")
+            .replace("services: [mailer], g", "services: [mailer, web], g")
+        }
+    )
+    assert "CJ031: TOKEN is sealed for all services of prod, and declared for web" in cj("check", code=None).out
+    assert "TOKEN has a value for mailer, which does not get it" in cj("check", code=None).out
+    cj("readers", "seal")
+    assert "web TOKEN" in cj.read("jar/coins/prod.coins")
+    assert "all TOKEN" not in cj.read("jar/coins/prod.coins")
+
+
+GENERATE: list[tuple[list[str], str, str]] = [
+    (["TOKEN", "--stage", "dev"], r"[A-Za-z0-9]{40}", "40 characters, 238 bits"),
+    (["TOKEN", "--stage", "dev", "--form", "hex", "--length", "33"], r"[0-9a-f]{33}", "33 characters, 132 bits"),
+    (["TOKEN", "--stage", "dev", "--form", "base64"], r"[A-Za-z0-9+/]{44}", "44 characters, 264 bits"),
+    (["TOKEN", "--stage", "dev", "--form", "uuid"], r"[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}", "a uuid, 122 bits"),
+    (["TOKEN", "--stage", "dev", "--form", "words", "--length", "5"], r"(?:[a-z]{4}-){4}[a-z]{4}", "5 words, 60 bits"),
+    (["TOKEN", "--stage", "dev", "--alphabet", "a-d_", "--length", "200"], r"[a-d_]{200}", "200 characters, 464 bits"),
+    (["LOGIN", "--stage", "dev"], r"[A-Za-z0-9]{24}", "24 characters, 143 bits"),
+]
+
+
+@pytest.mark.parametrize(("arguments", "pattern", "told"), GENERATE)
+def test_generate(jar: Callable[..., Coinjar], arguments: list[str], pattern: str, told: str) -> None:
+    cj = jar(JAR)
+    done = cj("generate", *arguments)
+    assert told in done.err
+    value = cj("value", "dev", arguments[0]).out
+    assert re.fullmatch(pattern, value)
+    assert value not in done.out + done.err
+    assert ("can be guessed" in done.err) is ("60 bits" in told)
+
+
+def test_generate_replaces_nothing_in_use(prod: Coinjar) -> None:
+    assert "TOKEN has a value on prod already" in prod("generate", "TOKEN", "--stage", "prod", code=2).err
+    done = prod("generate", "TOKEN")
+    assert "sealed on dev" in done.err
+    assert "kept on prod, prod-isles" in done.err
+    prod("generate", "TOKEN", "--replace")
+    values = [prod("value", stage, "TOKEN").out for stage in ("dev", "prod", "prod-isles")]
+    assert len(set(values)) == 3
+    prod("generate", "TOKEN", "--replace", "--same", "--stage", "dev", "--stage", "prod")
+    assert len({prod("value", stage, "TOKEN").out for stage in ("dev", "prod")}) == 1
+    for wrong in (["--form", "runes"], ["--length", "3", "--form", "base64"], ["--alphabet", "x"], ["--alphabet", "abc", "--form", "hex"]):
+        prod("generate", "TOKEN", "--replace", *wrong, code=3)
+
+
+NAMES = st.sampled_from([f"{letter}{number}" for letter in "ABC" for number in range(3)])
+
+
+def coins(names: dict[str, str]) -> dict[tuple[str, str], Coin | None]:
+    """Lines whose sealed text tells which branch wrote them."""
+    return {("all", name): Coin("all", name, "0" * 8, text * 4) for name, text in names.items()}
+
+
+@settings(max_examples=150)
+@given(st.sets(NAMES), st.dictionaries(NAMES, st.sampled_from(["put", "drop"])), st.dictionaries(NAMES, st.sampled_from(["put", "drop"])))
+def test_branches_that_change_different_secrets_merge(
+    tmp_path_factory: pytest.TempPathFactory, there: set[str], ours: dict[str, str], theirs: dict[str, str]
+) -> None:
+    """Whatever two branches put and drop of different names, git's own merge gives what doing both would."""
+    theirs = {name: what for name, what in theirs.items() if name not in ours}
+    base = changed(b"", "f", coins(dict.fromkeys(there, "b")))
+    sides = [
+        changed(base, "f", {("all", name): coins({name: letter})["all", name] if what == "put" else None for name, what in side.items()})
+        for side, letter in ((ours, "o"), (theirs, "t"))
+    ]
+    folder = tmp_path_factory.mktemp("merge")
+    for name, data in (("ours", sides[0]), ("base", base), ("theirs", sides[1])):
+        (folder / name).write_bytes(data)
+    merged = subprocess.run([need("git"), "merge-file", "--union", "-p", "ours", "base", "theirs"], cwd=folder, capture_output=True, check=True).stdout
+    shutil.rmtree(folder)
+    wanted = dict.fromkeys(there, "b")
+    for side, letter in ((ours, "o"), (theirs, "t")):
+        for name, what in side.items():
+            wanted.pop(name, None)
+            if what == "put":
+                wanted[name] = letter
+    assert sorted((coin.name, coin.sealed[0]) for coin in parse(merged, "f")) == sorted(wanted.items())
+
+
+def test_two_branches_in_a_repository(prod: Coinjar) -> None:
+    """The whole way with real git: different secrets, the same secret, a reader on both sides."""
+
+    def git(*arguments: str, ok: bool = True) -> str:
+        done = subprocess.run(
+            [need("git"), "-c", "user.name=a", "-c", "user.email=a@example", *arguments], cwd=prod.folder, capture_output=True, text=True, check=False
+        )
+        assert (done.returncode == 0) is ok, done.stdout + done.stderr
+        return done.stdout
+
+    def commit() -> None:
+        git("add", "-A")
+        git("commit", "-qm", "x")
+
+    prod.write({".gitignore": "*.identity\n"})
+    git("init", "-q", "-b", "main")
+    commit()
+    git("checkout", "-qb", "other")
+    prod("put", "LOGIN", "--stage", "prod", stdin="theirs")
+    prod("put", "TOKEN", "--stage", "dev", stdin="new on dev")
+    commit()
+    git("checkout", "-q", "main")
+    prod("put", "TOKEN", "--stage", "prod", stdin="ours")
+    commit()
+    git("merge", "-q", "--no-edit", "other")
+    assert [prod("value", *one).out for one in (("prod", "LOGIN"), ("prod", "TOKEN"), ("dev", "TOKEN"))] == ["theirs", "ours", "new on dev"]
+    for branch in ("other", "main"):
+        git("checkout", "-q", branch)
+        git("merge", "-q", "main") if branch == "other" else None
+        prod("put", "TOKEN", "--stage", "prod", stdin=f"of {branch}")
+        commit()
+    git("merge", "-q", "--no-edit", "other")
+    told = prod("value", "prod", "TOKEN", code=4).err
+    assert re.search(r"jar/coins/prod.coins:\d+:1: TOKEN stands in lines \d+ and \d+ for all: two branches changed it", told)
+    assert prod("value", "prod", "LOGIN").out == "theirs"
+    prod("put", "TOKEN", "--stage", "prod", stdin="settled")
+    assert prod("value", "prod", "TOKEN").out == "settled"
+    commit()
+    recipients = {name: somebody(prod, name) for name in ("berta", "carl")}
+    for branch, name in (("third", "berta"), ("main", "carl")):
+        git("checkout", "-qB" if branch == "third" else "-q", branch)
+        prod("readers", "add", recipients[name][1], "--label", name, "--stage", "prod", "--yes")
+        commit()
+    git("merge", "-q", "third", ok=False)
+    conflicts = git("diff", "--name-only", "--diff-filter=U").split()
+    assert "jar/coins/keys/prod.all.age" in conflicts
+    git("checkout", "-q", "--ours", "jar/coins/keys")
+    assert "vouches for its readers" in prod("put", "TOKEN", "--stage", "prod", stdin="x", code=3).err
+    prod("readers", "vouch", code=1)
+    prod("readers", "vouch", "--yes")
+    for env, _ in recipients.values():
+        assert prod("value", "prod", "TOKEN", env=env).out == "settled"
+    prod("put", "TOKEN", "--stage", "prod", stdin="x")
+    assert "an unfinished merge" not in prod("check", code=None).err
+
+
+def test_a_killed_change_of_keys_loses_nothing(prod: Coinjar) -> None:
+    """Killed after each of its writes: every value still opens, the leaver's new key does not, and doing it again finishes it."""
+    env, recipient = somebody(prod, "berta")
+    prod("readers", "add", recipient, "--label", "berta", "--stage", "prod", "--yes")
+    start = prod.folder / "start"
+    shutil.copytree(prod.folder / "jar", start)
+    killed = (
+        "import sys, os\nfrom coinjar.actions import sealing\nfrom coinjar.cli.main import main\n"
+        "left = int(sys.argv.pop(1))\nreal = sealing.replace_own\n"
+        "def counting(path, data):\n    global left\n    if left == 0: os.kill(os.getpid(), 9)\n    left -= 1\n    real(path, data)\n"
+        "sealing.replace_own = counting\nsys.exit(main(sys.argv[1:]))"
+    )
+    wanted = {name: prod("value", "prod", name, "-s", "mailer").out for name in ("TOKEN", "LOGIN", "BOTH")}
+    for writes in range(30):
+        shutil.rmtree(prod.folder / "jar")
+        shutil.copytree(start, prod.folder / "jar")
+        argv = [sys.executable, "-c", killed, str(writes), "readers", "remove", "berta", "--stage", "prod"]
+        done = subprocess.run(argv, cwd=prod.folder, env=prod.env, capture_output=True, check=False)
+        assert {name: prod("value", "prod", name, "-s", "mailer").out for name in wanted} == wanted, writes
+        if done.returncode == 0:
+            break
+        if "berta" in json.dumps(json.loads(prod("readers", "list", "--json").out)["readers"]) and prod.read("jar/readers.yaml").count("prod]"):
+            prod("readers", "remove", "berta", "--stage", "prod", code=None)
+        prod("put", "TOKEN", "--stage", "prod", stdin=wanted["TOKEN"])
+        prod("readers", "rekey", "--stage", "prod")
+        assert {name: prod("value", "prod", name, "-s", "mailer").out for name in wanted} == wanted, writes
+        prod("value", "prod", "TOKEN", code=4, env=env)
+        prod.write({"me": reveal(IDENTITY)})
+        opened = subprocess.check_output([need("age"), "-d", "-i", "me", "jar/coins/keys/prod.all.age"], cwd=prod.folder, text=True)
+        assert [line.split()[0] for line in opened.splitlines()] == ["data", "naming"]
+    assert done.returncode == 0
+    assert writes > 6
+
+
+def test_a_key_that_was_cut_short_is_made_anew(jar: Callable[..., Coinjar]) -> None:
+    """Killed between the first key file and the list of readers."""
+    cj = jar(JAR)
+    cj("put", "TOKEN", "--stage", "dev", stdin="x")
+    (cj.folder / "jar/coins/dev.coins").unlink()
+    (cj.folder / "jar/readers.yaml").unlink()
+    cj("put", "TOKEN", "--stage", "dev", stdin="y")
+    assert cj("value", "dev", "TOKEN").out == "y"
+
+
+def test_secrets_show_themselves_to_nobody() -> None:
+    secret = Secret("made-up")
+    assert {str(secret), repr(secret), f"{secret}", f"{secret!r:>9}".strip(), "%s" % secret, "{}".format(secret)} == {"••••"}  # noqa: UP031, UP032 - all the ways
+    assert (reveal(secret), secret == "made-up", len(secret), Secret(secret)) == ("made-up", True, 7, secret)
+    assert reveal(Secret(secret)) == "made-up"
+    key, recipient = new_identity()
+    assert "AGE" not in f"{key} {key!r}"
+    assert recipient.startswith("age1")
