@@ -242,6 +242,16 @@ def test_schemas_and_loader_agree() -> None:
     for text in JAR_FAULTS:
         if "unknown key" in JAR_FAULTS[text][0] or "no kind" in JAR_FAULTS[text][0] or "reserved" in JAR_FAULTS[text][0]:
             assert not agrees("jar", f"coinjar: 1\napp: x\n{text}")
+    for text in ("readers: {anna: {recipient: age1x, opens: [prod], offline: true}}\nvouched: {prod.all: %s}\n" % ("0a" * 32), "", "readers: {}"):
+        assert agrees("readers", text)
+    for text in (
+        "readers: {anna: {opens: [prod]}}",
+        "readers: {anna: {recipient: x}}",
+        "reader: {}",
+        "vouched: {a: b}",
+        "readers: {An na: {recipient: age1x}}",
+    ):
+        assert not agrees("readers", text), text
     assert not agrees("plain", "all: {A: null}")
     for destination, right in {
         "{type: file, as: json, path: x, services: [web], secrets: 'v/{name}'}": True, "{type: file, path: x}": False, "{type: file, as: json, path: x, suffix: y}": False,

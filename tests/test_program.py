@@ -35,6 +35,12 @@ def test_start_up_imports_little(demo: Coinjar) -> None:
     assert not {name for name in version if name.startswith(("yaml", "coinjar.jarfile", "coinjar.actions", "coinjar.dialects"))}
     within = imported(demo, "within", "prod", "--service", "berths", "--", "/bin/true")
     assert not {name for name in within if name.split(".")[0] in HEAVY or name in HEAVY}
+    demo("readers", "seal")
+    sealed = imported(demo, "within", "prod", "--service", "ticketing", "--", "/bin/true")
+    assert {"cryptography", "pyrage"} <= {name.split(".")[0] for name in sealed}
+    assert not {
+        name for name in sealed if name.startswith(("coinjar.documents.edit", "coinjar.jarfile.readers", "cryptography.hazmat.primitives.serialization"))
+    }
     own = {name for name in within if name.startswith("coinjar.")}
     assert not {
         name

@@ -114,6 +114,7 @@ def look_at_destinations(opened: OpenJar, facts: Facts) -> None:
     around = Surroundings(facts.jar, opened.folder, Masker(), opened.ring)
     spots: dict[str, list[Spot]] = {}
     faults: dict[tuple[str, str, str, Place], list[str]] = {}
+    examples: dict[Path, Spot] = {}
     stages = {one.name: [stage for stage in facts.stages if is_for(facts.jar, one, stage)] for one in facts.jar.destinations.values()}
     for stage in facts.stages:
         around.pending.clear()
@@ -131,12 +132,13 @@ def look_at_destinations(opened: OpenJar, facts: Facts) -> None:
             for notice in found:
                 spots.setdefault(notice.rule, []).append(notice.spot)
             if getattr(made, "is_example", False):
-                spots.setdefault("CJ030", []).extend(_outdated(destination, stage, one) for one in outputs if _state(one) != SAME)
+                examples |= {one.path: _outdated(destination, stage, one) for one in outputs if one.path not in examples and _state(one) != SAME}
             spots.setdefault("CJ021", []).extend(hops)
             facts.links += links
     for (name, message, hint, place), where in faults.items():
         on = "" if where == stages[name] else f" on {', '.join(where)}"
         spots.setdefault("CJ017", []).append(Spot(f"{name}{on}: {message}", hint, place, None, where[0] if len(where) == 1 else None))
+    spots["CJ030"] = list(examples.values())
     facts.told |= {code: list(dict.fromkeys(each)) for code, each in spots.items()}
 
 

@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable, Sequence
 from typing import Any
 
-import pyrage  # type: ignore[import-untyped]  # it ships no types
+import pyrage
 
 from coinjar.core.secret import Secret, reveal
 

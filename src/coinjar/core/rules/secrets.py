@@ -66,7 +66,6 @@ def same_on_two_stages(facts: Facts) -> Iterator[Spot]:
                 message = f"{other.variable.name} has {same} on {first.layer} and on {other.layer}: who opens one of them opens both"
                 fix = f"`coinjar generate {other.variable.name} --stage {other.layer} --replace`, or put another one"
                 yield Spot(message, fix, other.written.place, other.variable.name, other.layer)
-                break
 
 
 def _follow(facts: Facts, one: str, other: str) -> bool:

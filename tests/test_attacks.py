@@ -1,0 +1,381 @@
+"""What somebody does who may commit but cannot read a stage, or who reads what he should not: each must fail, and say what to do."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import signal
+import subprocess
+import time
+from base64 import b64decode, b64encode
+from collections.abc import Callable
+from pathlib import Path
+
+import pyrage
+import pytest
+
+from coinjar.core.secret import reveal
+from coinjar.crypto.sealing import vouch
+from coinjar.jarfile.readers import load_readers
+from tests.conftest import IDENTITY, PROGRAM, RECIPIENT, Coinjar, on_a_terminal
+from tests.consumers import need, podman_engine
+
+JAR = """\
+services: {web: {}, mailer: {}}
+stages: {dev: {}, prod: {}}
+variables:
+  TOKEN: {secret: true}
+  OTHER: {secret: true}
+  LOGIN: {secret: true, services: [mailer]}
+"""
+ATTACKER = pyrage.x25519.Identity.generate()
+
+
+@pytest.fixture
+def jar_with_secrets(jar: Callable[..., Coinjar]) -> Coinjar:
+    """Secrets on two stages."""
+    cj = jar(JAR)
+    for stage in ("dev", "prod"):
+        for name in ("TOKEN", "OTHER", "LOGIN"):
+            cj("put", name, "--stage", stage, stdin=f"made-up {name} of {stage}")
+    return cj
+
+
+def line_of(cj: Coinjar, slot: str, stage: str = "prod") -> str:
+    return next(line for line in cj.read(f"jar/coins/{stage}.coins").splitlines() if line.startswith(f"{slot} "))
+
+
+def replaced(cj: Coinjar, old: str, new: str, stage: str = "prod") -> None:
+    path = f"jar/coins/{stage}.coins"
+    cj.write({path: cj.read(path).replace(old, new)})
+
+
+def _flipped(cj: Coinjar) -> None:
+    line = line_of(cj, "all TOKEN")
+    data = bytearray(b64decode(line.split()[3]))
+    data[20] ^= 1
+    replaced(cj, line, f"{line.rpartition(' ')[0]} {b64encode(data).decode()}")
+
+
+def _cut(cj: Coinjar) -> None:
+    line = line_of(cj, "all TOKEN")
+    replaced(cj, line, line[:-7])
+
+
+def _cut_whole(cj: Coinjar) -> None:
+    line = line_of(cj, "all TOKEN")
+    replaced(cj, line, line[:-8])
+
+
+def _moved_name(cj: Coinjar) -> None:
+    replaced(cj, line_of(cj, "all TOKEN"), line_of(cj, "all OTHER").replace("OTHER", "TOKEN"))
+
+
+def _moved_service(cj: Coinjar) -> None:
+    cj("put", "TOKEN", "--stage", "prod", "--service", "web", stdin="web's")
+    own, common = line_of(cj, "web TOKEN"), line_of(cj, "all TOKEN")
+    replaced(cj, own, common.replace("all TOKEN", "web TOKEN"))
+
+
+def _moved_stage(cj: Coinjar) -> None:
+    replaced(cj, line_of(cj, "all TOKEN"), line_of(cj, "all TOKEN", "dev"))
+
+
+def _moved_stage_with_key(cj: Coinjar) -> None:
+    _moved_stage(cj)
+    shutil.copy(cj.folder / "jar/coins/keys/dev.all.age", cj.folder / "jar/coins/keys/prod.all.age")
+
+
+def _earlier_key(cj: Coinjar) -> None:
+    line = line_of(cj, "all TOKEN")
+    cj("readers", "rekey")
+    replaced(cj, line_of(cj, "all TOKEN"), line)
+
+
+def _swapped_key(cj: Coinjar) -> None:
+    """A key of the attacker's, wrapped for everybody: recipients are no secret."""
+    text = f"data {'ab' * 32}\nnaming {'cd' * 32}\n".encode()
+    recipients = [pyrage.x25519.Recipient.from_str(RECIPIENT), ATTACKER.to_public()]
+    (cj.folder / "jar/coins/keys/prod.all.age").write_bytes(pyrage.encrypt(text, recipients, armored=True))
+
+
+def _swapped_key_and_vouched(cj: Coinjar) -> None:
+    """The same, and the code for the readers made with that key."""
+    _swapped_key(cj)
+    _swapped_code(cj)
+
+
+def _swapped_code(cj: Coinjar) -> None:
+    code = vouch(b"\xab" * 32, "trial", "prod", load_readers(cj.folder / "jar").rows("prod"))
+    cj.write({"jar/readers.yaml": re.sub(r"(prod\.all: )\w+", rf"\g<1>{code}", cj.read("jar/readers.yaml"))})
+
+
+CHANGES: dict[str, tuple[Callable[[Coinjar], None], int, str]] = {
+    "a changed byte": (_flipped, 4, "TOKEN does not open: it was changed"),
+    "a truncated line": (_cut, 3, "this line is no sealed value: it is cut off"),
+    "a truncated line that is base64": (_cut_whole, 4, "TOKEN does not open: it was changed"),
+    "moved to another name": (_moved_name, 4, "belongs to another name, service or stage"),
+    "moved to another service": (_moved_service, 4, "TOKEN is sealed under another key"),
+    "moved to another stage": (_moved_stage, 4, "TOKEN is sealed under another key"),
+    "moved to another stage with its key": (_moved_stage_with_key, 4, "belongs to another name, service or stage"),
+    "sealed under an earlier key": (_earlier_key, 4, "sealed under another key than jar/coins/keys/prod.all.age holds: an earlier one"),
+    "a swapped key": (_swapped_key, 4, "or the key file was swapped"),
+    "a swapped key that vouches": (_swapped_key_and_vouched, 4, "or the key file was swapped"),
+}
+
+
+@pytest.mark.parametrize("change", CHANGES)
+def test_a_change_by_somebody_who_cannot_read_is_noticed(jar_with_secrets: Coinjar, change: str) -> None:
+    """On reading, by `check`, and before anything is sealed or wrapped under what may not be ours."""
+    cj = jar_with_secrets
+    attack, code, words = CHANGES[change]
+    attack(cj)
+    done = cj("value", "prod", "TOKEN", "--service", "web", code=code)
+    assert words in done.err
+    assert re.match(r"jar/coins/prod\.coins:\d+:1: ", done.err)
+    checked = cj("check", code=None)
+    assert words in checked.out + checked.err
+    service = ["--service", "web"] if "service" in change else []
+    before = {path: path.read_bytes() for path in (cj.folder / "jar").rglob("*") if path.is_file() and path.name != "lock"}
+    for command in (
+        ["put", "OTHER", "--stage", "prod", *service],
+        ["readers", "rekey", "--stage", "prod"],
+        ["readers", "add", str(ATTACKER.to_public()), "--label", "x", "--stage", "prod", "--yes"],
+    ):
+        assert cj(*command, stdin="made-up new", code=None).code in (3, 4), command
+    assert {path: path.read_bytes() for path in (cj.folder / "jar").rglob("*") if path.is_file() and path.name != "lock"} == before
+
+
+def test_a_reader_added_by_hand_gets_nothing(jar_with_secrets: Coinjar) -> None:
+    """Not at the next value, not with a new compartment, not by a change of keys; only after somebody has looked."""
+    cj = jar_with_secrets
+    cj("check", code=None)
+    text = cj.read("jar/readers.yaml") + f"  mallory:\n    opens: [prod]\n    recipient: {ATTACKER.to_public()}\n"
+    cj.write({"jar/readers.yaml": text})
+    attempts = (
+        ["put", "TOKEN", "--stage", "prod"], ["put", "TOKEN", "--stage", "prod", "--service", "web"], ["readers", "rekey", "--stage", "prod"],
+        ["generate", "TOKEN", "--stage", "prod", "--replace"], ["readers", "remove", "mallory", "--everywhere"],
+    )  # fmt: skip
+    for command in attempts:
+        done = cj(*command, stdin="made-up new", code=3)
+        assert "nobody who opens prod (all) vouches for its readers" in done.err
+        assert "`coinjar readers vouch --stage prod`" in done.err
+    assert "CJ027: nobody who opens prod vouches for its readers" in cj("check", code=1).out
+    assert "‼" in cj("readers", "list").out
+    cj("put", "TOKEN", "--stage", "shared", stdin="made-up")  # a new stage asks those that follow it: mallory is not taken along
+    with pytest.raises(pyrage.DecryptError):
+        pyrage.decrypt((cj.folder / "jar/coins/keys/shared.all.age").read_bytes(), [ATTACKER])
+    cj("put", "TOKEN", "--stage", "dev", stdin="made-up new")  # the other stage is not concerned
+    cj.write({"jar/readers.yaml": cj.read("jar/readers.yaml").partition("  mallory")[0]})
+    cj("readers", "vouch", "--stage", "prod", "--yes", code=None)
+    cj("put", "TOKEN", "--stage", "prod", stdin="made-up new")
+    for path in (cj.folder / "jar/coins/keys").iterdir():
+        with pytest.raises(pyrage.DecryptError):
+            pyrage.decrypt(path.read_bytes(), [ATTACKER])
+
+
+def test_a_service_cannot_let_others_in(jar_with_secrets: Coinjar) -> None:
+    """Who holds a service's identity knows two keys of a stage, and can vouch under these: not enough for the others."""
+    cj = jar_with_secrets
+    recipient = cj("identity", "new", "--out", "mailer.identity").out.strip()
+    cj("readers", "add", recipient, "--label", "mailer-prod", "--stage", "prod", "--service", "mailer", "--yes")
+    cj("put", "TOKEN", "--stage", "prod", "--service", "web", stdin="made-up of web")
+    mailer = {"COINJAR_IDENTITY": "", "COINJAR_IDENTITY_FILE": "mailer.identity"}
+    assert cj("readers", "add", str(ATTACKER.to_public()), "--label", "x", "--stage", "prod", "--yes", env=mailer, code=4).err
+    cj.write({"jar/readers.yaml": cj.read("jar/readers.yaml") + f"  x:\n    opens: [prod]\n    recipient: {ATTACKER.to_public()}\n"})
+    rows = load_readers(cj.folder / "jar").rows("prod")
+    own = pyrage.x25519.Identity.from_str(cj.read("mailer.identity").splitlines()[-1])
+    for compartment in ("all", "mailer"):
+        key = bytes.fromhex(pyrage.decrypt((cj.folder / f"jar/coins/keys/prod.{compartment}.age").read_bytes(), [own]).decode().split()[1])
+        text = cj.read("jar/readers.yaml")
+        cj.write({"jar/readers.yaml": re.sub(rf"(prod\.{compartment}: )\w+", rf"\g<1>{vouch(key, 'trial', 'prod', rows)}", text)})
+    for command in (
+        ["readers", "rekey", "--stage", "prod"],
+        ["readers", "add", recipient, "--label", "mailer-prod", "--stage", "prod", "--service", "mailer", "--yes"],
+    ):
+        assert "nobody who opens prod (web) vouches" in cj(*command, code=3).err
+
+
+def test_files_that_are_not_what_they_should_be(jar_with_secrets: Coinjar) -> None:
+    """Identities that others read, symlinks, bombs, huge things."""
+    cj = jar_with_secrets
+    cj.write({"me": reveal(IDENTITY), "outside": cj.read("jar/coins/prod.coins")})
+    (cj.folder / "me").chmod(0o640)
+    told = cj("value", "prod", "TOKEN", env={"COINJAR_IDENTITY": "", "COINJAR_IDENTITY_FILE": "me"}, code=4).err
+    assert "others can read this identity (mode 0640), so it is not used" in told
+    assert "`chmod 600 me`" in told
+    for name in ("coins/prod.coins", "coins/keys/prod.all.age", "readers.yaml", "coins/keys", "coins"):
+        path, aside = cj.folder / "jar" / name, cj.folder / "aside"
+        path.rename(aside)
+        path.symlink_to(aside)
+        assert "it is a symlink, which is not followed here" in cj("put", "TOKEN", "--stage", "prod", stdin="x", code=3).err, name
+        path.unlink()
+        aside.rename(path)
+    link = cj.folder / "link"
+    link.symlink_to("elsewhere")
+    assert "there is an identity here already" in cj("identity", "new", "--out", "link", code=3).err
+    assert not (cj.folder / "elsewhere").exists()
+    bomb = "a: &a [x, x, x, x, x, x, x, x, x]\n" + "".join(f"{chr(98 + n)}: &{chr(98 + n)} [{', '.join(['*' + chr(97 + n)] * 9)}]\n" for n in range(9))
+    readers = cj.read("jar/readers.yaml")
+    for text in (
+        f"readers: {{x: {{recipient: age1, opens: *a}}}}\n{bomb}",
+        bomb,
+        "readers: [1]\n",
+        "readers: {x: null}\n",
+        "\0",
+        "readers: {'\x1b[31mred': {recipient: age1}}\n",
+    ):
+        cj.write({"jar/readers.yaml": text})
+        done = cj("readers", "list", code=None)
+        assert "\x1b" not in done.err
+        assert done.code in (0, 3)
+    cj.write({"jar/readers.yaml": readers})
+    assert "over 10 Mi characters" in cj("put", "TOKEN", "--stage", "prod", stdin="x" * (10 << 20) + "y", code=3).err
+    cj.write({"jar/coins/dev.coins": "# coins 1\n" + f"all TOKEN 00000000 {'AAAA' * 1000}\n" * 17000})
+    assert "has over 64 MiB" in cj("value", "dev", "TOKEN", code=3).err
+    cj.write({"jar/coins/dev.coins": "binary\0"})
+    assert "no file of sealed values that this version reads" in cj("value", "dev", "TOKEN", code=3).err
+    assert cj("value", "prod", "TOKEN").out == "made-up TOKEN of prod"
+
+
+def test_terminals_get_no_escapes(jar_with_secrets: Coinjar) -> None:
+    """In values, in sealed references, in names: nothing that moves a cursor, and nothing that ends a message early."""
+    cj = jar_with_secrets
+    evil = "\x1b]0;title\x07\x1b[2Jx\r\u202eabc"
+    cj("put", "TOKEN", "--stage", "prod", stdin=evil)
+    cj.write({"jar/plain/dev.yaml": 'all: {"\\u001b[31mRED": x}\n'})
+    runs = (["why", "prod", "TOKEN"], ["grid"], ["compare", "dev", "prod"], ["check"], ["readers", "list"], ["why", "prod", "TOKEN", "--show-secrets"])
+    for command in runs:
+        done = cj(*command, code=None)
+        assert not set("\x1b\x07\r\u202e") & set(done.out + done.err), command
+    (cj.folder / "jar/plain/dev.yaml").unlink()
+    for command in (["why", "prod", "TOKEN", "--show-secrets"], ["grid", "--show-secrets"], ["check"]):
+        done = cj(*command, code=None)
+        assert not set("\x1b\x07\r\u202e") & set(done.out + done.err), command
+    shown = cj("why", "prod", "TOKEN", "--show-secrets").out
+    assert "\\u001b]0;title" in shown
+    assert cj("value", "prod", "TOKEN").out == evil
+
+
+def editor(cj: Coinjar, *lines: str) -> str:
+    """An editor that runs these shell lines on the file it is given, and notes where that lay."""
+    cj.write({"editor": '#!/bin/sh\necho "$1" >>where\nstat -c \'%a %A\' "$1" >>where\n' + "\n".join(lines) + "\n"})
+    (cj.folder / "editor").chmod(0o755)
+    return str(cj.folder / "editor")
+
+
+def test_edit(jar_with_secrets: Coinjar) -> None:
+    cj = jar_with_secrets
+    cj.write({"jar/plain/prod.yaml": "# kept\nall: {}   # too\n", "jar/jar.yaml": cj.read("jar/jar.yaml") + "  LEVEL: {kind: port}\n"})
+    before = cj.read("jar/coins/prod.coins")
+    where = {"EDITOR": editor(cj, 'cp "$1" seen', 'sed -i "s/TOKEN: .*/TOKEN: edited/" "$1"')}
+    done = cj("edit", "prod", env=where)
+    assert done.err == "prod: sealed anew: TOKEN\n"
+    assert cj.read("seen") == (
+        "# kept\nall: {}   # too\n--- # secrets of prod: below this line values are sealed when you save\n"
+        "all:\n  LOGIN: made-up LOGIN of prod\n  OTHER: made-up OTHER of prod\n  TOKEN: made-up TOKEN of prod\n"
+    )
+    after = cj.read("jar/coins/prod.coins")
+    assert [line.split()[1] for line, old in zip(after.splitlines(), before.splitlines(), strict=True) if line != old] == ["TOKEN"]
+    path, mode = cj.read("where").splitlines()[:2]
+    assert path.startswith(("/dev/shm/", "/run/"))  # noqa: S108 - memory, which is asserted here
+    assert mode == "600 -rw-------"
+    assert not Path(path).parent.exists()
+    assert cj("edit", "prod", env={"EDITOR": "true"}).err == "prod: nothing changed\n"
+    moved = editor(
+        cj,
+        'sed -i "s/^all: {}/all: {LEVEL: 80}/; /OTHER/d; s/^  LOGIN: .*/  TOKEN: x/" "$1"',
+        'sed -i "0,/  TOKEN: x/! s/  TOKEN: edited//" "$1"',
+        "printf 'mailer:\\n  LOGIN: own\\n' >>\"$1\"",
+    )
+    assert cj("edit", "prod", env={"EDITOR": moved}).err == "prod: sealed anew: TOKEN, LOGIN; dropped: OTHER; plain values changed\n"
+    assert cj("value", "prod", "LOGIN").out == "own"
+    assert cj.read("jar/plain/prod.yaml") == "# kept\nall: {LEVEL: 80}   # too\n"
+    for lines, words in {
+        ('sed -i "s/LEVEL: 80/LEVEL: eighty/" "$1"',): "prod.yaml:2:14: the value of LEVEL is not a port",
+        ('sed -i "s/LEVEL/LEVLE/" "$1"',): "prod.yaml:2:7: LEVLE is not declared",
+        ('sed -i "s/LEVEL: 80/TOKEN: open/" "$1"',): "TOKEN is a secret",
+        ('sed -i "s/  TOKEN:/  LEVEL:/" "$1"',): "LEVEL is no secret",
+        ('sed -i "/--- # secrets/d" "$1"',): "the line '--- # secrets' is gone",
+        ("exit 7",): "the editor ended with 7",
+    }.items():
+        saved = cj.read("jar/plain/prod.yaml"), cj.read("jar/coins/prod.coins")
+        done = cj("edit", "prod", env={"EDITOR": editor(cj, *lines)}, code=None)
+        assert done.code in (3, 5), words
+        assert words in done.err
+        assert (cj.read("jar/plain/prod.yaml"), cj.read("jar/coins/prod.coins")) == saved
+    others = cj("edit", "prod", env={"EDITOR": editor(cj, 'cp "$1" seen'), "COINJAR_IDENTITY": ""})
+    assert others.code == 0
+    assert "2 more are sealed for others, and stay" in cj.read("seen")
+
+
+def test_a_faulty_text_is_offered_again_and_a_kill_leaves_nothing(jar_with_secrets: Coinjar) -> None:
+    cj = jar_with_secrets
+    cj.env["EDITOR"] = editor(
+        cj,
+        'if grep -q once "$1"; then sed -i "s/once/twice/" "$1"; sed -i "/BAD/d" "$1"; else printf "  BAD: once\\n" >>"$1"; sed -i "s/TOKEN: .*/TOKEN: once/" "$1"; fi',
+    )
+    shown = on_a_terminal(cj, "edit", "prod", typed="y\n")
+    assert "BAD is not declared" in shown
+    assert "Edit again?" in shown
+    assert cj("value", "prod", "TOKEN").out == "twice"  # what was typed the first time was not lost
+    cj.env["EDITOR"] = editor(cj, "touch started", "sleep 60")
+    (cj.folder / "where").unlink()
+    for number in (signal.SIGTERM, signal.SIGKILL):
+        (cj.folder / "started").unlink(missing_ok=True)
+        process = subprocess.Popen([PROGRAM, "edit", "prod"], cwd=cj.folder, env=cj.env, stdin=subprocess.DEVNULL, start_new_session=True)
+        end = time.monotonic() + 20
+        while not (cj.folder / "started").exists():
+            assert time.monotonic() < end
+            time.sleep(0.02)
+        process.send_signal(number)
+        process.wait(20)
+        os.killpg(process.pid, signal.SIGKILL)
+    first, _, second, _ = cj.read("where").splitlines()
+    assert not Path(first).parent.exists()
+    cj("edit", "prod", env={"EDITOR": "true"})  # the next run removes what a killed one could not
+    assert not Path(second).parent.exists()
+
+
+def test_a_script_that_carries_its_values_encrypted(demo: Coinjar) -> None:
+    """In a container that has sh, age and the identity: no Coin Jar, no Python, and nothing readable in the script or the image."""
+    age = need("age")
+    demo("readers", "seal")
+    own = demo("identity", "new", "--out", "box.identity").out.strip()
+    script = demo("render", "prod", "-s", "ticketing", "--as", "exec-script", "--encrypt-to", own).out
+    secret = demo("value", "prod", "TICKET_DB_PASSWORD", "-s", "ticketing").out
+    wanted = demo("value", "prod", "TICKET_DB_URL", "-s", "ticketing").out
+    assert not re.search("made-up|tickets|sandling.example", script)
+    image = demo.folder / "image-of-the-script"
+    (image / "lib64").mkdir(parents=True)
+    (image / "lib/x86_64-linux-gnu").mkdir(parents=True)
+    shutil.copy(age, image / "age")
+    libraries = re.findall(r"(/\S+\.so\S*)", subprocess.check_output(["ldd", age], text=True))
+    for library in libraries:
+        (image / library.lstrip("/")).parent.mkdir(parents=True, exist_ok=True)
+        shutil.copy(library, image / library.lstrip("/"))
+    (image / "start").write_text(script)
+    tops = {Path(library).parts[1] for library in libraries}
+    copies = "".join(f"COPY {top} /{top}\n" for top in sorted(tops))
+    (image / "Containerfile").write_text(f"FROM localhost/coinjar/base:1\nCOPY age /bin/age\n{copies}COPY start /start\n")
+    base, env = podman_engine()
+    tag = f"localhost/coinjar/sealed:{os.getpid()}"
+    subprocess.run(
+        [*base, "build", "-q", "--isolation", "chroot", "--network", "host", "--pull=never", "-t", tag, str(image)], env=env, check=True, capture_output=True
+    )
+    saved = subprocess.run([*base, "save", tag], env=env, check=True, capture_output=True).stdout
+    assert secret.encode() not in saved
+    key = demo.read("box.identity").splitlines()[-1]
+    mounted = ["-v", f"{demo.folder}/box.identity:/identity:ro", "-e", "COINJAR_IDENTITY_FILE=/identity"]
+    show = ["/bin/busybox", "sh", "/start", "/bin/busybox", "env"]
+    for way, given in ((mounted, {}), (["-e", "COINJAR_IDENTITY"], {"COINJAR_IDENTITY": key})):
+        done = subprocess.run([*base, "run", "--rm", "--network", "host", *way, tag, *show], env=env | given, capture_output=True, text=True, check=False)
+        assert f"TICKET_DB_URL={wanted}\n" in done.stdout, done.stderr
+        assert "COINJAR" not in done.stdout
+        assert "coinjar" not in done.stdout
+    refused = subprocess.run([*base, "run", "--rm", "--network", "host", tag, *show], env=env, capture_output=True, text=True, check=False)
+    assert refused.returncode != 0
+    assert "COINJAR_IDENTITY_FILE" in refused.stderr
+    assert "this is no recipient" in demo("render", "prod", "-s", "ticketing", "--as", "exec-script", "--encrypt-to", key, code=2).err
+    assert "goes with" in demo("render", "prod", "-s", "ticketing", "--as", "json", "--encrypt-to", own, code=2).err
