@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+from importlib import import_module
 from pathlib import Path
 
 COINJAR = str(Path(sys.executable).parent / "coinjar")
@@ -13,7 +14,7 @@ HEAD = """# Reference
 Made from the program's own help by `make docs`; a test holds the two against each other.
 
 Exit codes: 0 done, nothing to report · 1 findings, differences or no value · 2 wrong usage · 3 the jar or an input is wrong ·
-5 an outside system failed · 130 interrupted. `within` gives the program's own, 127 and 126 as a shell would.
+4 a secret cannot be opened · 5 an outside system failed · 130 interrupted. `within` gives the program's own, 127 and 126 as a shell would.
 """
 
 
@@ -28,7 +29,10 @@ def reference() -> str:
     from coinjar.cli.main import COMMANDS
 
     parts = [HEAD, f"```text\n{help_of()}\n```\n"]
-    parts += [f"## {name}\n\n```text\n{help_of(name)}\n```\n" for name in COMMANDS]
+    for name in COMMANDS:
+        parts.append(f"## {name}\n\n```text\n{help_of(name)}\n```\n")
+        members = getattr(import_module(f"coinjar.cli.{name}"), "COMMANDS", ())
+        parts += [f"### {name} {member}\n\n```text\n{help_of(name, member)}\n```\n" for member in members]
     parts += ["## Library\n", *library(), ""]
     return "\n".join(parts)
 

@@ -15,10 +15,11 @@ __version__ = "0.1.0"
 
 if TYPE_CHECKING:
     from coinjar.actions.opening import OpenJar, Resolution, open_jar
-    from coinjar.core.errors import CoinJarError, InputError, ManyErrors, OutsideError, Place, UsageError
+    from coinjar.core.errors import CannotOpen, CoinJarError, InputError, ManyErrors, OutsideError, Place, UsageError
     from coinjar.core.model import Resolved
 
 __all__ = [
+    "CannotOpen",
     "CoinJarError",
     "InputError",
     "ManyErrors",

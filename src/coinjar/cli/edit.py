@@ -7,6 +7,7 @@ import shlex
 import subprocess
 import sys
 from pathlib import Path
+from shutil import which
 from typing import Annotated
 
 import typer
@@ -15,9 +16,8 @@ from coinjar.cli.common import JarOption, layer_names, open_here, say
 from coinjar.core.errors import CoinJarError, OutsideError
 from coinjar.jarfile.outside import environment_for_children
 
-# What editors of this family write beside the file, or into the user's own folder: none of it.
+# What vim and its kin write beside the file, or into the user's own folder: none of it.
 _TRACELESS = ["-n", "-i", "NONE", "-c", "set nobackup nowritebackup noundofile"]
-_VIS = ("vi", "vim", "nvim", "view", "vim.basic", "vim.tiny")
 
 
 def run(
@@ -58,7 +58,7 @@ def run(
 
 def _run_editor(path: Path) -> None:
     words = shlex.split(os.environ.get("VISUAL") or os.environ.get("EDITOR") or "vi")
-    if Path(words[0]).name in _VIS:
+    if Path(which(words[0]) or words[0]).resolve().name.startswith(("vim", "nvim")):  # what `vi` is called on this machine
         words += _TRACELESS
     env = environment_for_children() | {"TMPDIR": str(path.parent)}
     try:

@@ -51,4 +51,4 @@ def _new_passphrase() -> str:
     return first
 
 
-COMMANDS = {"new": new, "show": show}
+COMMANDS = {"new": (new, "Make an identity, readable by you alone."), "show": (show, "Print the recipient of the one in use.")}

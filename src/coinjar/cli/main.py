@@ -50,9 +50,8 @@ class LazyGroup(TyperGroup):
             raise UsageError(f"there is no command '{cmd_name}'", hint=suggestion(cmd_name, COMMANDS, "`coinjar --help` lists them"))
         module = import_module(f"coinjar.cli.{cmd_name}")
         app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False, help=module.__doc__)
-        for name, run in getattr(module, "COMMANDS", {cmd_name: None}).items():
-            function = run or module.run
-            app.command(name, help=function.__doc__)(function)
+        for name, (run, short) in getattr(module, "COMMANDS", {cmd_name: (getattr(module, "run", None), None)}).items():
+            app.command(name, help=run.__doc__, short_help=short)(run)
         command = typer.main.get_command(app)
         command.name = cmd_name
         return command

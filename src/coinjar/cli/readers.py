@@ -211,4 +211,11 @@ def vouch(ctx: typer.Context, stage: Stages = None, yes: Yes = False, jar: JarOp
     say(f"You vouch for the readers of {', '.join(stages)}.")
 
 
-COMMANDS = {"add": add, "remove": remove, "list": list_readers, "rekey": rekey, "seal": seal, "vouch": vouch}
+COMMANDS = {
+    "add": (add, "Let a recipient open a stage."),
+    "remove": (remove, "Take a stage from a reader: new keys, all sealed anew."),
+    "list": (list_readers, "Show who opens what, and who is vouched for."),
+    "rekey": (rekey, "Change keys; readers and values stay."),
+    "seal": (seal, "Seal what is still plain."),
+    "vouch": (vouch, "Vouch for readers.yaml after a merge or an edit."),
+}
