@@ -19,7 +19,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from bench.jars import STAGES, add_destinations, big_jar, small_jar
+from bench.jars import STAGES, add_destinations, big_jar, sealed_jar, small_jar
 
 RECORDED = Path(__file__).parent / "recorded.json"
 PYTHON = sys.executable
@@ -38,9 +38,14 @@ class Case(NamedTuple):
     budget: float
 
 
+def environment(folder: Path) -> dict[str, str]:
+    """What measured programs get: the folder is their home, with the identity that is in it."""
+    return {"PATH": os.environ["PATH"], "HOME": str(folder)}
+
+
 def seconds(command: Sequence[str], folder: Path) -> float:
     """Wall time of one run. Exit codes 0 and 1 count as done (compare and check find things)."""
-    env = {"PATH": os.environ["PATH"], "HOME": str(folder)}
+    env = environment(folder)
     start = time.perf_counter()
     done = subprocess.run(command, cwd=folder, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, check=False)
     took = time.perf_counter() - start
@@ -67,6 +72,20 @@ def small_cases(folder: Path) -> list[Case]:
         Case("within, 50 variables", [COINJAR, "within", "dev", "--", "/bin/true"], bare, 7),
         Case("render, 50 variables", [COINJAR, "render", "dev", "--as", "posix"], bare, 8),
         Case("exec-script, 50 variables", ["sh", str(script), "/bin/true"], ["sh", "-c", f". {sourced}; exec /bin/true"], 1.2),
+    ]
+
+
+def sealed_cases(folder: Path) -> list[Case]:
+    """A secret among 50 variables; and a stage of 5,000 sealed values against the same values in plain text."""
+    bare = [PYTHON, "-I", "-c", "pass"]
+    for name in ("few", "sealed", "plain"):
+        sealed_jar(folder / name, 1 if name == "few" else 5000)
+        if name != "plain":
+            subprocess.run([COINJAR, "--jar", str(folder / name), "readers", "seal"], cwd=folder, env=environment(folder), check=True, capture_output=True)
+    render = ["render", "dev", "--as", "json"]
+    return [
+        Case("within, a secret among 50", [COINJAR, "--jar", "few", "within", "dev", "--", "/bin/true"], bare, 7.5),
+        Case("5,000 sealed, against plain", [COINJAR, "--jar", "sealed", *render], [COINJAR, "--jar", "plain", *render], 1.5),
     ]
 
 
@@ -106,11 +125,17 @@ def main() -> int:
     recorded = json.loads(RECORDED.read_text()) if RECORDED.exists() else {}
     figures: dict[str, float] = {}
     over = []
-    with tempfile.TemporaryDirectory() as small, tempfile.TemporaryDirectory() as big:
+    with tempfile.TemporaryDirectory() as small, tempfile.TemporaryDirectory() as big, tempfile.TemporaryDirectory() as sealed:
         small_jar(Path(small))
+        subprocess.run([COINJAR, "identity", "new"], env=environment(Path(sealed)), check=True, capture_output=True)
         big_jar(Path(big))
         print(f"{'':28}{'median':>8}{'budget':>8}{'last':>8}   min to max of {chosen.runs} pairs")
-        for folder, cases in ((Path(small), small_cases(Path(small))), (Path(big), big_cases()), (Path(big), DESTINATIONS)):
+        for folder, cases in (
+            (Path(small), small_cases(Path(small))),
+            (Path(sealed), sealed_cases(Path(sealed))),
+            (Path(big), big_cases()),
+            (Path(big), DESTINATIONS),
+        ):
             if cases is DESTINATIONS:
                 add_destinations(folder / "jar")
             for case in cases:

@@ -70,6 +70,16 @@ def add_destinations(jar: Path) -> None:
         (root / "k8s" / f"service{number}.yaml").write_text(f"apiVersion: apps/v1\nkind: Deployment\nmetadata: {{name: service{number}}}\nspec: {pod}\n")
 
 
+def sealed_jar(folder: Path, secrets: int) -> None:
+    """A stage of so many secrets (still plain), among 50 variables at least; the folder is the jar itself."""
+    (folder / "plain").mkdir(parents=True)
+    names = [f"VARIABLE_{number}" for number in range(max(secrets, 50))]
+    declared = "".join(f"  {name}: {{about: What it is for, secret: {str(number < secrets).lower()}}}\n" for number, name in enumerate(names))
+    (folder / "jar.yaml").write_text(f"coinjar: 1\napp: sealed\nservices:\n  web: {{}}\nstages:\n  dev: {{}}\nvariables:\n{declared}")
+    values = "".join(f"  {name}: made-up-value-{number}-of-a-usual-length\n" for number, name in enumerate(names))
+    (folder / "plain" / "dev.yaml").write_text(f"all:\n{values}")
+
+
 def small_jar(folder: Path) -> Path:
     """50 variables, one service, one stage."""
     (folder / "jar" / "plain").mkdir(parents=True)

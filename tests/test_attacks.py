@@ -16,7 +16,7 @@ import pyrage
 import pytest
 
 from coinjar.core.secret import reveal
-from coinjar.crypto.sealing import vouch
+from coinjar.crypto.sealing import Key, vouch
 from coinjar.jarfile.readers import load_readers
 from tests.conftest import IDENTITY, PROGRAM, RECIPIENT, Coinjar, on_a_terminal
 from tests.consumers import need, podman_engine
@@ -95,7 +95,8 @@ def _earlier_key(cj: Coinjar) -> None:
 
 def _swapped_key(cj: Coinjar) -> None:
     """A key of the attacker's, wrapped for everybody: recipients are no secret."""
-    text = f"data {'ab' * 32}\nnaming {'cd' * 32}\n".encode()
+    line = line_of(cj, "all TOKEN")
+    text = f"data {line.split()[2]} {'ab' * 32}\nnaming {'cd' * 32}\n".encode()
     recipients = [pyrage.x25519.Recipient.from_str(RECIPIENT), ATTACKER.to_public()]
     (cj.folder / "jar/coins/keys/prod.all.age").write_bytes(pyrage.encrypt(text, recipients, armored=True))
 
@@ -107,7 +108,7 @@ def _swapped_key_and_vouched(cj: Coinjar) -> None:
 
 
 def _swapped_code(cj: Coinjar) -> None:
-    code = vouch(b"\xab" * 32, "trial", "prod", load_readers(cj.folder / "jar").rows("prod"))
+    code = vouch(Key("00000000", b"\xab" * 32), "trial", "prod", load_readers(cj.folder / "jar").rows("prod"))
     cj.write({"jar/readers.yaml": re.sub(r"(prod\.all: )\w+", rf"\g<1>{code}", cj.read("jar/readers.yaml"))})
 
 
@@ -120,8 +121,8 @@ CHANGES: dict[str, tuple[Callable[[Coinjar], None], int, str]] = {
     "moved to another stage": (_moved_stage, 4, "TOKEN is sealed under another key"),
     "moved to another stage with its key": (_moved_stage_with_key, 4, "belongs to another name, service or stage"),
     "sealed under an earlier key": (_earlier_key, 4, "sealed under another key than jar/coins/keys/prod.all.age holds: an earlier one"),
-    "a swapped key": (_swapped_key, 4, "or the key file was swapped"),
-    "a swapped key that vouches": (_swapped_key_and_vouched, 4, "or the key file was swapped"),
+    "a swapped key": (_swapped_key, 4, "TOKEN does not open: it was changed"),
+    "a swapped key that vouches": (_swapped_key_and_vouched, 4, "TOKEN does not open: it was changed"),
 }
 
 
@@ -187,7 +188,8 @@ def test_a_service_cannot_let_others_in(jar_with_secrets: Coinjar) -> None:
     rows = load_readers(cj.folder / "jar").rows("prod")
     own = pyrage.x25519.Identity.from_str(cj.read("mailer.identity").splitlines()[-1])
     for compartment in ("all", "mailer"):
-        key = bytes.fromhex(pyrage.decrypt((cj.folder / f"jar/coins/keys/prod.{compartment}.age").read_bytes(), [own]).decode().split()[1])
+        words = pyrage.decrypt((cj.folder / f"jar/coins/keys/prod.{compartment}.age").read_bytes(), [own]).decode().split()
+        key = Key(words[1], bytes.fromhex(words[2]))
         text = cj.read("jar/readers.yaml")
         cj.write({"jar/readers.yaml": re.sub(rf"(prod\.{compartment}: )\w+", rf"\g<1>{vouch(key, 'trial', 'prod', rows)}", text)})
     for command in (

@@ -19,7 +19,7 @@ from coinjar.core.names import ALL, SHARED
 from coinjar.core.record import Record
 from coinjar.crypto.age import wrap
 from coinjar.crypto.coins import Coin, changed, parse
-from coinjar.crypto.sealing import Opener, associated, can_seal, new_key, seal, vouch
+from coinjar.crypto.sealing import Key, associated, can_seal, seal, vouch
 from coinjar.documents.edit import apply
 from coinjar.jarfile.attributes import write_attributes
 from coinjar.jarfile.keyring import DataKey, coins_path, compartments, key_path
@@ -138,7 +138,7 @@ class Sealing:
     def _seal(self, stage: str, compartment: str, name: str, content: Content) -> None:
         key = self.key(stage, compartment).key
         sealed = seal(key, content, associated(self.jar.app, stage, compartment, name))
-        self._changes.setdefault(stage, {})[compartment, name] = Coin(compartment, name, Opener(key).id, sealed)
+        self._changes.setdefault(stage, {})[compartment, name] = Coin(compartment, name, key.id, sealed)
 
     def key(self, stage: str, compartment: str) -> DataKey:
         """The key that new values get."""
@@ -198,7 +198,7 @@ class Sealing:
 
     def _new_compartment(self, stage: str, compartment: str) -> None:
         slot = (stage, compartment)
-        self._keys[slot] = DataKey(new_key(), None, new_key() if compartment == ALL else None)
+        self._keys[slot] = DataKey(Key.new(), None, Key.new().key if compartment == ALL else None)
         self._to_wrap.add(slot)
         self._to_vouch.add(slot)
 
@@ -236,7 +236,7 @@ class Sealing:
         for compartment in within:
             slot = (stage, compartment)
             old = self.ring.key(*slot)
-            self._keys[slot] = DataKey(new_key(), old.key, old.naming)
+            self._keys[slot] = DataKey(Key.new(), old.key, old.naming)
             self._to_wrap.add(slot)
             self._to_vouch.add(slot)
             for one in self.opened(stage, [compartment]):

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import hmac
 from base64 import b64decode, b64encode
 from collections.abc import Iterable
-from hashlib import sha256
-from secrets import token_bytes
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
 
 from coinjar.core.model import UNSET, Content
+from coinjar.core.record import Record
 from coinjar.core.references import Template, parse_template
 from coinjar.core.secret import Secret, reveal
 
@@ -26,14 +24,18 @@ class NotSealedHere(Exception):
     """A sealed text that does not open: changed, or made for another place or under another key."""
 
 
-def new_key() -> bytes:
-    """A data key, 32 bytes."""
-    return token_bytes(KEY_BYTES)
+class Key(Record):
+    """A data key, and the 8 hex digits by which lines say that they need it; random, they say nothing of the key."""
 
+    id: str
+    key: bytes
 
-def key_id(key: bytes) -> str:
-    """What tells a data key from others, 8 hex digits; it says nothing of the key."""
-    return hmac.digest(key, b"coinjar key", "sha256").hex()[:8]
+    @classmethod
+    def new(cls) -> Key:
+        """A key of 32 random bytes."""
+        from secrets import token_bytes, token_hex
+
+        return cls(token_hex(4), token_bytes(KEY_BYTES))
 
 
 def associated(app: str, stage: str, compartment: str, name: str) -> bytes:
@@ -48,22 +50,23 @@ def can_seal(content: Content) -> str | None:
     return None if isinstance(content, Template) or content is UNSET else "only a text can be sealed, not a command, a file or the environment"
 
 
-def seal(key: bytes, content: Content, where: bytes) -> str:
+def seal(key: Key, content: Content, where: bytes) -> str:
     """A value as sealed text (base64): 12 bytes nonce, then ChaCha20-Poly1305 (RFC 8439) of its form and text. `can_seal` has been asked before."""
     text = _TEXT + reveal(content) if isinstance(content, str) else _REFERENCES + content.source if isinstance(content, Template) else _UNSET
+    from secrets import token_bytes  # whoever only opens does without
+
     plain = text.encode("utf-8", "surrogatepass")
     plain += b"\0" * (-len(plain) % _PADDED_TO)
     nonce = token_bytes(_NONCE_BYTES)
-    return b64encode(nonce + ChaCha20Poly1305(key).encrypt(nonce, plain, where)).decode()
+    return b64encode(nonce + ChaCha20Poly1305(key.key).encrypt(nonce, plain, where)).decode()
 
 
 class Opener:
     """Opens what was sealed under one data key."""
 
-    def __init__(self, key: bytes) -> None:
-        self.key = key
-        self.id = key_id(key)
-        self._cipher = ChaCha20Poly1305(key)
+    def __init__(self, key: Key) -> None:
+        self.id = key.id
+        self._cipher = ChaCha20Poly1305(key.key)
 
     def open(self, sealed: str, where: bytes) -> Content:
         """The value. Raises NotSealedHere."""
@@ -78,12 +81,16 @@ class Opener:
         return parse_template(text[1:]) if text[:1] == _REFERENCES else UNSET
 
 
-def vouch(key: bytes, app: str, stage: str, readers: Iterable[tuple[str, ...]]) -> str:
+def vouch(key: Key, app: str, stage: str, readers: Iterable[tuple[str, ...]]) -> str:
     """The code (HMAC-SHA-256, hex) by which holders of a data key vouch for a stage's readers: rows of label, recipient, service, offline."""
+    import hmac
+
     rows = ["\0".join(row) for row in sorted(readers)]
-    return hmac.new(key, "\n".join(["coinjar readers 1", app, stage, *rows]).encode(), sha256).hexdigest()
+    return hmac.digest(key.key, "\n".join(["coinjar readers 1", app, stage, *rows]).encode(), "sha256").hex()
 
 
 def same(one: str, other: str) -> bool:
     """Whether two codes are equal, in a time that does not tell how much of them is."""
+    import hmac
+
     return hmac.compare_digest(one.encode(), other.encode())

@@ -14,7 +14,7 @@ from coinjar.core.record import Record
 from coinjar.core.references import Template
 from coinjar.crypto.age import Damaged, Identity, NotForUs, short
 from coinjar.crypto.coins import Coin
-from coinjar.crypto.sealing import KEY_BYTES, NotSealedHere, Opener, associated, same, vouch
+from coinjar.crypto.sealing import KEY_BYTES, Key, NotSealedHere, Opener, associated, same, vouch
 from coinjar.jarfile.store import read_own, shown_path
 
 if TYPE_CHECKING:
@@ -24,22 +24,23 @@ if TYPE_CHECKING:
 class DataKey(Record):
     """What a key file holds: the key, the one before it while a change of keys is under way, and for `all` the naming key."""
 
-    key: bytes
-    earlier: bytes | None = None
+    key: Key
+    earlier: Key | None = None
     naming: bytes | None = None
 
     def text(self) -> bytes:
         """As it is wrapped."""
-        lines = [("data", self.key), ("earlier", self.earlier), ("naming", self.naming)]
-        return "".join(f"{name} {key.hex()}\n" for name, key in lines if key).encode()
+        lines = [f"{name} {one.id} {one.key.hex()}\n" for name, one in (("data", self.key), ("earlier", self.earlier)) if one]
+        return "".join(lines + ([f"naming {self.naming.hex()}\n"] if self.naming else [])).encode()
 
 
 def read_data_key(text: bytes) -> DataKey:
     """The reverse. Raises ValueError."""
-    found = {name: bytes.fromhex(value) for name, _, value in (line.partition(" ") for line in text.decode("ascii").splitlines())}
-    if len(found.get("data", b"")) != KEY_BYTES:
+    found = {words[0]: words[1:] for words in map(str.split, text.decode("ascii").splitlines()) if words}
+    keys = {name: Key(words[0], bytes.fromhex(words[1])) for name, words in found.items() if len(words) == 2}
+    if len(keys["data"].key if "data" in keys else b"") != KEY_BYTES:
         raise ValueError("no data key")
-    return DataKey(found["data"], found.get("earlier"), found.get("naming"))
+    return DataKey(keys["data"], keys.get("earlier"), bytes.fromhex(found["naming"][0]) if "naming" in found else None)
 
 
 def keys_folder(folder: Path) -> Path:
