@@ -20,8 +20,10 @@ shot() { # NAME COMMAND [POINTS]: a 1280x800 picture of what the command shows
   printf '%s\n' "$2" >"$work/command"
   cat >"$work/run" <<R
 cd '$work/app'
-printf '\033[1;32m\$\033[0m '; cat '$work/command'
-bash '$work/command'
+while IFS= read -r line; do
+  printf '\033[1;32m\$\033[0m %s\n' "\$line"
+  bash -c "\$line" </dev/tty
+done <'$work/command'
 touch '$work/done'; exec sleep 60
 R
   rm -f "$work/done"
@@ -35,6 +37,9 @@ R
 }
 
 cp -r "$(dirname "$0")/../src/coinjar/demo/app" "$work/app"
+export COINJAR_IDENTITY_FILE=$work/identity
+coinjar identity new --out "$COINJAR_IDENTITY_FILE" >"$work/recipient"
+for name in berta ticketing recovery; do coinjar identity new --out "$work/$name.identity" >"$work/app/$name"; done
 
 shot adopt 'coinjar adopt file:old.env --stage dev --yes' 9
 shot grid 'coinjar grid' 10
@@ -45,5 +50,17 @@ shot check 'coinjar check' 8
 shot render 'coinjar render rehearsal --service ticketing --as exec-script'
 shot destinations 'coinjar render rehearsal' 10
 shot dry-run "coinjar render prod pipeline --dry-run 2>/dev/null; printf another-made-up | coinjar put TICKET_DB_PASSWORD --stage rehearsal 2>/dev/null; coinjar render rehearsal container-env --dry-run" 10
+shot seal "coinjar readers seal
+cat jar/coins/prod.coins
+coinjar generate TICKET_DB_PASSWORD --replace --stage rehearsal --stage prod
+EDITOR=cat coinjar edit prod
+coinjar within prod --service ticketing --mask -- sh -c 'echo connecting to \$TICKET_DB_URL'" 11
+shot readers 'coinjar readers add $(cat berta) --label berta --stage prod-isles --yes
+coinjar readers add $(cat ticketing) --label ticketing-prod --stage prod --service ticketing --yes
+coinjar readers add $(cat recovery) --label recovery --offline --stage prod-isles --stage rehearsal --yes
+coinjar readers list
+COINJAR_IDENTITY_FILE=/nowhere coinjar grid --name "TICKET_DB_[HPU]*"
+COINJAR_IDENTITY_FILE=/nowhere coinjar within prod --service ticketing -- ./ticketing
+coinjar readers remove berta --everywhere --generate' 11
 shot inside "coinjar why APP_TITLE --in pipeline --at '/jobs/[name=release]/steps/[name=announce]'"
 shot help 'coinjar --help'

@@ -74,7 +74,7 @@ def add(opened: OpenJar, adding: Adding) -> list[str]:
             if change.compartments(stage):
                 change.verify(stage, change.compartments(stage))
             else:
-                change.begin(stage, joined_by=adding.reader.label)
+                change.begin(stage, told=False)
         if adding.reader.label not in change.readers.readers:
             change.add_reader(adding.reader)
         change.let(adding.reader.label, adding.stages)

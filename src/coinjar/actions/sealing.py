@@ -156,8 +156,8 @@ class Sealing:
             self.verify(stage, there)  # a forged list of readers must not get the new key
             self._new_compartment(stage, compartment)
 
-    def begin(self, stage: str, *, joined_by: str = "") -> None:
-        """The first key of a stage: for whoever does this (and `joined_by`), and for the readers of the stages that follow it."""
+    def begin(self, stage: str, *, told: bool = True) -> None:
+        """The first key of a stage: for whoever does this, and for the readers of the stages that follow it."""
         identity = self.ring.identity()
         mine = self._own_label(identity.recipients[0])
         labels = [mine]
@@ -169,8 +169,9 @@ class Sealing:
         self._new_compartment(stage, ALL)
         others = [label for label in dict.fromkeys(labels) if label != mine]
         whom = f"you ({mine})" + (f", and {', '.join(others)}, who read what follows it" if others else "")
-        alone = "" if others or joined_by else f"; add a second: `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
-        self.notes.append(f"{stage} has a key now; it opens for {whom}{alone}")
+        alone = "" if others else f"; add a second: `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
+        if told:
+            self.notes.append(f"{stage} has a key now; it opens for {whom}{alone}")
 
     def _vouched_labels(self, stage: str, other: str) -> list[str]:
         readers = [one.label for one in self.before.of(other)]

@@ -68,7 +68,7 @@ def _json_finding(found: Finding) -> dict[str, Any]:
 
 
 def _show(findings: list[Finding], open_ones: list[Finding], accepted: int) -> None:
-    from coinjar.cli.table import show, styled, terminal_width
+    from coinjar.cli.table import show, styled, terminal_height, terminal_width
     from coinjar.core.shown import visible
 
     errors = sum(one.rule.severity == "error" for one in open_ones)
@@ -87,6 +87,8 @@ def _show(findings: list[Finding], open_ones: list[Finding], accepted: int) -> N
         lines += [styled(line, "dim") for line in fix]
     if lines:
         show("\n".join(lines))
+    if len(lines) > terminal_height() - 3:
+        show(styled(counts, "bold"))  # the first line has scrolled away
 
 
 def _wrapped(text: str, indent: str, room: int | None) -> list[str]:

@@ -47,6 +47,17 @@ destination_names = _complete(lambda jar: list(jar.destinations))
 variable_names = _complete(lambda jar: list(jar.variables))
 
 
+def reader_labels(ctx: typer.Context, incomplete: str) -> list[str]:
+    """Completes the label of a reader."""
+    from coinjar.jarfile.readers import load_readers
+
+    try:
+        labels = load_readers(open_here(ctx, ctx.params.get("jar")).folder).readers
+    except CoinJarError:
+        return []
+    return [label for label in labels if label.startswith(incomplete)]
+
+
 def render_names(ctx: typer.Context, incomplete: str) -> list[str]:
     """Completes a stage, then destinations."""
     given = ctx.params.get("where") or []
@@ -89,13 +100,11 @@ def ask_passphrase(what: str) -> str | None:
     return getpass(f"Passphrase of {what}: ")
 
 
-def resolved(
-    ctx: typer.Context, jar: str | None, stage: str, service: str | None, given: list[str] | None, *, allow_commands: bool
-) -> tuple[Resolver, Resolution]:
+def resolved(opened: OpenJar, stage: str, service: str | None, given: list[str] | None, *, allow_commands: bool) -> tuple[Resolver, Resolution]:
     """What a service sees, for `render` and `within`: the person's own values speak, and are pointed out."""
     from coinjar.actions.opening import Resolution, the_service
 
-    resolver = open_here(ctx, jar).resolver(stage, one_offs=one_offs(given), mine=True, allow_commands=allow_commands)
+    resolver = opened.resolver(stage, one_offs=one_offs(given), mine=True, allow_commands=allow_commands)
     service = the_service(resolver.jar, service)
     resolution = Resolution(stage, service, resolver.resolve(service))
     if mine := resolution.mine(resolver.jar):

@@ -215,7 +215,7 @@ def _show_legend(rows: list[Row], width: int) -> None:
     parts += ["ƒ made from others"] if any(cell.derived for row in rows for cell in row.cells) else []
     parts += [
         f"{sign} {words}"
-        for kind, sign, words in (("same", "=", "same in all columns"), ("different", "≠", "differs"))
+        for kind, sign, words in (("same", "=", "same in all columns"), ("different", "≠", "differs"), ("unknown", "?", "cannot be compared"))
         if any(row.agreement == kind for row in rows)
     ]
     for part in _wrapped("   ".join(parts), width, "   "):

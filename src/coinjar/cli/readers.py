@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import JarOption, JsonOption, ServiceOption, counted, layer_names, open_here, print_json, say
+from coinjar.cli.common import JarOption, JsonOption, ServiceOption, counted, layer_names, open_here, print_json, reader_labels, say
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
@@ -72,7 +72,7 @@ def _show_adding(adding: Adding) -> None:
 
 def remove(
     ctx: typer.Context,
-    label: Annotated[str, typer.Argument(metavar="LABEL", help="The reader.")],
+    label: Annotated[str, typer.Argument(metavar="LABEL", autocompletion=reader_labels, help="The reader.")],
     stage: Stages = None,
     everywhere: Annotated[bool, typer.Option("--everywhere", help="From every stage: for somebody who leaves.")] = False,
     generate: Annotated[bool, typer.Option("--generate", help="Make anew what it could have opened, where jar.yaml says how (generate).")] = False,

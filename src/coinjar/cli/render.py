@@ -16,17 +16,15 @@ from coinjar.cli.common import (
     ServiceOption,
     WithOption,
     counted,
-    one_offs,
     open_here,
     print_json,
     render_names,
-    resolved,
     say,
 )
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.opening import OpenJar, Resolution
+    from coinjar.actions.opening import OpenJar
     from coinjar.actions.render_files import Plan
     from coinjar.core.shown import Masker
 
@@ -62,16 +60,14 @@ def run(
 
     What goes in comes out of the real reader byte for byte, or is refused by name. Nothing is written if anything is wrong.
     """
+    from coinjar.cli.printed import Printing
     from coinjar.core.shown import Masker
 
     names = list(where or [])
     if dialect is not None:
         _refuse_with_dialect(dry_run or verify or move_up or stale or as_json, names[0 if every_stage else 1 :])
-        if encrypt_to:
-            _print_sealed(ctx, jar, names, dialect, service, with_, encrypt_to, unfit=every_stage, allow_commands=allow_commands)
-        else:
-            printed = _print_stages if every_stage else _print_one
-            printed(ctx, jar, names, dialect, service, with_, allow_commands, show_secrets)
+        printing = Printing(open_here(ctx, jar), dialect, service, with_ or [], allow_commands=allow_commands, show_secrets=show_secrets)
+        printing.run(None if every_stage else names, encrypt_to or [])
         return
     if service or with_ or encrypt_to:
         raise UsageError("--service, --with and --encrypt-to go with --as", hint="a destination names its services in jar.yaml")
@@ -111,104 +107,6 @@ def _plan(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, 
     if only_looks:
         return plan(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up)
     return write(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up)
-
-
-def _print_one(
-    ctx: typer.Context,
-    jar: str | None,
-    names: list[str],
-    dialect: str,
-    service: str | None,
-    given: list[str] | None,
-    allow_commands: bool,
-    show_secrets: bool,
-) -> None:
-    """One service on one stage, to stdout."""
-    from coinjar.actions.opening import the_service
-    from coinjar.actions.render_text import rendered, rendered_example
-    from coinjar.dialects import get
-
-    found = get(dialect)
-    if not names:
-        raise UsageError("which stage?", hint="name one")
-    if dialect == "example":  # made from the declarations: a value may well be missing
-        resolver = open_here(ctx, jar).resolver(names[0])
-        data = rendered_example(resolver, the_service(resolver.jar, service))
-    else:
-        resolver, resolution = resolved(ctx, jar, names[0], service, given, allow_commands=allow_commands)
-        data = rendered(resolver.jar, _for_eyes(resolution, show_secrets), found)
-    _put_out(data)
-
-
-def _print_sealed(
-    ctx: typer.Context,
-    jar: str | None,
-    names: list[str],
-    dialect: str,
-    service: str | None,
-    given: list[str] | None,
-    recipients: list[str],
-    *,
-    unfit: bool,
-    allow_commands: bool,
-) -> None:
-    """One service on one stage as a script that carries its values encrypted: safe on a terminal too."""
-    from coinjar.actions.render_text import rendered_sealed
-
-    if dialect != "exec-script" or unfit or not names:
-        raise UsageError("--encrypt-to goes with --as exec-script and one stage", hint="`coinjar render STAGE --as exec-script --encrypt-to RECIPIENT`")
-    resolver, resolution = resolved(ctx, jar, names[0], service, given, allow_commands=allow_commands)
-    _put_out(rendered_sealed(resolver.jar, resolution, recipients))
-
-
-def _print_stages(
-    ctx: typer.Context,
-    jar: str | None,
-    names: list[str],
-    dialect: str,
-    service: str | None,
-    given: list[str] | None,
-    allow_commands: bool,
-    show_secrets: bool,
-) -> None:
-    """One service on every stage, to stdout, in a dialect that can hold them."""
-    assert not names, "refused before"
-    from coinjar.actions.opening import the_service
-    from coinjar.actions.render_text import rendered_stages
-    from coinjar.dialects import BUILT_IN, get
-
-    found = get(dialect)
-    if not found.many_stages:
-        able = ", ".join(name for name in BUILT_IN if get(name).many_stages)
-        raise UsageError(f"{dialect} holds one stage", hint=f"these hold several: {able}")
-    opened = open_here(ctx, jar)
-    loaded = opened.load()
-    service = the_service(loaded, service)
-    each = [opened.resolve(stage, service=service, one_offs=one_offs(given), allow_commands=allow_commands) for stage in loaded.stage_names()]
-    _put_out(rendered_stages(loaded, [_for_eyes(one, show_secrets) for one in each], found))
-
-
-def _put_out(data: bytes) -> None:
-    sys.stdout.flush()
-    sys.stdout.buffer.write(data)
-    sys.stdout.buffer.flush()
-
-
-def _for_eyes(resolution: Resolution, show_secrets: bool) -> Resolution:
-    """The same for a terminal: a mask in every secret's place."""
-    if show_secrets or not sys.stdout.isatty():
-        return resolution
-    from coinjar.actions.opening import Resolution
-    from coinjar.core.model import Resolved
-    from coinjar.core.shown import Masker
-
-    masker = Masker()
-    shown = {
-        name: Resolved(seen.variable, seen.written, masker.mask(seen.text), secret=True) if seen.secret and seen.text is not None else seen
-        for name, seen in resolution.items()
-    }
-    say("coinjar: secrets are masked on a terminal (--show-secrets shows them; a pipe or a file gets them)")
-    return Resolution(resolution.stage, resolution.service, shown)
 
 
 def _list_stale(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, keep: int | None) -> None:

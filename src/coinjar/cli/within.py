@@ -5,7 +5,7 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import CommandsOption, JarOption, ServiceOption, StageArgument, WithOption, resolved, say
+from coinjar.cli.common import CommandsOption, JarOption, ServiceOption, StageArgument, WithOption, open_here, resolved, say
 
 
 def run(
@@ -29,7 +29,7 @@ def run(
     """
     from coinjar.actions.within import become, environment
 
-    _, resolution = resolved(ctx, jar, stage, service, with_, allow_commands=allow_commands)
+    _, resolution = resolved(open_here(ctx, jar), stage, service, with_, allow_commands=allow_commands)
     env = environment(resolution, os.environ, bare=bare)
     if not mask:
         become(command, env)
