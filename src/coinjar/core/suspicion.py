@@ -6,6 +6,7 @@ Held against lists of ordinary values and planted secrets (tests/data), which we
 from __future__ import annotations
 
 import re
+from functools import cache
 from itertools import pairwise
 
 SURE, LIKELY = "sure", "likely"
@@ -30,12 +31,15 @@ _SHAPES = (
         "holds a password among its settings",
     ),
 )
+_MAY_HAVE_SHAPE = re.compile(r"-----BEGIN|AGE-SECRET|@|eyJ|Bearer|Basic|Token|[=:]\s*[^/\s]")
+"""What every shape has: most values have none of it."""
 # What is random, and meant for everybody: digests, UUIDs, ULIDs, public keys, fingerprints.
 _PUBLIC = re.compile(
     r"(?i:(?:(?:sha|md)\d+[:-]|0x|\{)?[0-9a-f]{7,}\}?|(?:urn:uuid:)?\{?[0-9a-f]{8}-(?:[0-9a-f]{4}-){3}[0-9a-f]{12}\}?)"
     r"|[0-7][0-9A-HJKMNP-TV-Z]{25}|age1[a-z0-9]{58}|(?:ssh-|ecdsa-)\S+ .*|(?:SHA|sha)\d{3}[:-][A-Za-z0-9+/=]+"
     r"|-----BEGIN (?:PUBLIC KEY|CERTIFICATE)-----(?s:.*)|data:.*"
 )
+_SHORTEST_TOKEN = 16
 _HEX_KEY = re.compile(r"[0-9a-fA-F]{32,}")
 _TOKEN = re.compile(r"(?:[A-Za-z]{2,8}[_-]){0,3}([A-Za-z0-9+/_~.!#$%^&*()=?@-]{16,})")
 _LOWEST_CHANGE = 0.4
@@ -51,18 +55,24 @@ def words_of(name: str) -> list[str]:
 
 def suspicion(name: str, text: str) -> tuple[str, str] | None:
     """Why a value looks secret, and whether that is sure or only likely; None if it does not. The words never show the value."""
-    for shape, why in _SHAPES:
+    for shape, why in _SHAPES if _MAY_HAVE_SHAPE.search(text) else ():
         if shape.search(text):
             return SURE, why
-    words = words_of(name)
-    if is_named(words) and not _is_harmless(text):
+    named, last = _of_name(name)
+    if named and not _is_harmless(text):
         return SURE, "its name says so"
-    last = words[-1] if words else ""
     if last in ("KEY", "KEYS", "SALT") and _HEX_KEY.fullmatch(text):
         return LIKELY, "its name and its random value say so"
     if last not in _ABOUT_SECRETS - {"ID", "NAME", "TYPE"} and is_random(text):
         return LIKELY, "it is as random as a key or a token"
     return None
+
+
+@cache
+def _of_name(name: str) -> tuple[bool, str]:
+    """Whether a name is a secret's, and its last word: asked for every value, and names are few."""
+    words = words_of(name)
+    return is_named(words), words[-1] if words else ""
 
 
 def is_named(words: list[str]) -> bool:
@@ -86,7 +96,7 @@ def _is_harmless(text: str) -> bool:
 
 def is_random(text: str) -> bool:
     """Whether a text is one long random word, and not one of those that everybody may see."""
-    if any(letter.isspace() for letter in text) or "://" in text or text.startswith(("/", "./", "~/", "$")) or _PUBLIC.fullmatch(text):
+    if len(text) < _SHORTEST_TOKEN or "://" in text or text.startswith(("/", "./", "~/", "$")) or _PUBLIC.fullmatch(text):
         return False
     found = _TOKEN.fullmatch(text)
     return found is not None and not _PUBLIC.fullmatch(found[1]) and _looks_random(found[1])

@@ -12,6 +12,9 @@ from coinjar.core.rules.base import Facts, Found, Spot
 from coinjar.core.strength import WEAK, bits
 from coinjar.core.suspicion import suspicion
 
+_FREE = frozenset({"text", "url", "base64", "pem", "json", "list"})
+"""Kinds whose values may be anything."""
+
 
 def secret_in_plain(facts: Facts) -> Iterator[Spot]:
     """CJ006"""
@@ -33,9 +36,10 @@ def looks_secret(facts: Facts) -> Iterator[Spot]:
     """CJ023"""
     for found, text in facts.texts:
         variable = found.variable
-        if variable.secret or not text or is_placeholder(text) or variable.kind not in ("text", "url", "base64", "pem", "json", "list"):
+        if variable.secret or not text or variable.kind not in _FREE:
             continue
-        if suspected := suspicion(variable.name, text):
+        suspected = suspicion(variable.name, text)
+        if suspected and not is_placeholder(text):
             message = f"{variable.name} is not declared as a secret, and its value looks like one: {suspected[1]}"
             fix = "add secret: true in jar.yaml, then `coinjar readers seal`; or accept it in jar.yaml"
             yield Spot(message, fix, found.written.place, variable.name, found.stage)
