@@ -1,4 +1,4 @@
-"""Who opens which secrets: add, remove, list, new keys, and moving plain secrets into sealed ones."""
+"""Who opens which secrets: add, remove, list, new keys."""
 
 from __future__ import annotations
 
@@ -6,16 +6,12 @@ import re
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-from coinjar.actions.changing import Change, spread
 from coinjar.actions.opening import OpenJar
 from coinjar.actions.sealing import Sealing
-from coinjar.core.errors import CannotOpen, InputError, Place, UsageError, raise_all
-from coinjar.core.guess import is_placeholder
+from coinjar.core.errors import CannotOpen, Place, UsageError
 from coinjar.core.model import Jar, Sealed
 from coinjar.core.names import ALL, SHARED, SMALL_NAME
-from coinjar.core.references import Template
 from coinjar.crypto.age import recipient_fault, without_comment
-from coinjar.documents.edit import Edit
 from coinjar.jarfile.keyring import KeyRing, compartments
 from coinjar.jarfile.readers import Reader, Readers, label_suggestion, load_readers
 from coinjar.jarfile.store import locked
@@ -221,111 +217,6 @@ def vouching(jar: Jar, ring: KeyRing, readers: Readers, stage: str) -> str:
         except CannotOpen:
             states.add(UNKNOWN)
     return next(one for one in (NOT_VOUCHED, UNKNOWN, VOUCHED) if one in states)
-
-
-class Moved(NamedTuple):
-    """What `seal` did: values sealed (name, layer, file), and those that it could not settle, with the reason."""
-
-    sealed: list[tuple[str, str, str]]
-    left: list[tuple[str, str]]
-    notes: list[str]
-
-
-def seal(opened: OpenJar, stages: Sequence[str] | None) -> Moved:
-    """Move plain values of secret variables into sealed ones, and seal anew what is sealed for others than should get it.
-
-    Defaults go to `shared`. Placeholders stay. Raises InputError for a name that is both, with different texts.
-    """
-    with locked(opened.folder):
-        jar = opened.load()
-        change = Change(opened, jar)
-        sealed: list[tuple[str, str, str]] = []
-        left: list[tuple[str, str]] = []
-        faults = []
-        layers = list(list(jar.plain) if stages is None else stages)
-        for layer in layers:
-            for scope, values in change.plain(layer).items():
-                for name, written in values.items():
-                    content = written.content
-                    if (
-                        not jar.variables[name].secret
-                        or not isinstance(content, str | Template)
-                        or (isinstance(content, str) and (not content or is_placeholder(content)))
-                    ):
-                        continue
-                    if isinstance(content, Template) and _only_made(jar, content):
-                        continue
-                    if fault := _contradiction(change, layer, scope, name, content):
-                        faults.append(fault)
-                        continue
-                    change.put(layer, scope, name, content)
-                    sealed.append((name, layer, written.file))
-            sealed += [(name, layer, "") for name in _spread_anew(change, layer)]
-        raise_all(list(faults))
-        if stages is None or SHARED in stages:
-            _seal_defaults(change, sealed, left)
-        change.commit()
-    return Moved(sealed, left, change.notes)
-
-
-def _only_made(jar: Jar, content: Template) -> bool:
-    """Whether a text is made of secrets that lie elsewhere."""
-    return any(jar.variables[one.name].secret for one in content.references())
-
-
-def _contradiction(change: Change, layer: str, scope: str, name: str, content: object) -> InputError | None:
-    """A sealed value of the same name and layer that says something else."""
-    wanted = spread(change.jar.variables[name], scope)
-    for one in change.sealing.opened(layer) if change.sealing.compartments(layer) else ():
-        if one.coin.name == name and one.coin.compartment in wanted and one.content != content:
-            place = change.plain(layer)[scope][name].place
-            hint = "remove the one that is wrong: the line here, or the sealed one with `coinjar drop`"
-            return InputError(f"{name} is sealed too, and with another text", hint=hint, place=place, code="both")
-    return None
-
-
-def _spread_anew(change: Change, layer: str) -> list[str]:
-    """Seal what lies in `all` for the services that should get it; and for a service that was added what all others agree on."""
-    found = []
-    by_name: dict[str, dict[str, object]] = {}
-    limited = {name for name, variable in change.jar.variables.items() if variable.secret and variable.services is not None}
-    if not any(coin.name in limited for coin in change.sealing.lines(layer)):
-        return []
-    for one in change.sealing.opened(layer):
-        if one.coin.name in limited:
-            by_name.setdefault(one.coin.name, {})[one.coin.compartment] = one.content
-    for name, held in by_name.items():
-        services = change.jar.variables[name].services or frozenset()
-        missing = [one for one in sorted(services) if one not in held]
-        content = held.get(ALL) if ALL in held else next(iter(held.values())) if len(set(map(_as_key, held.values()))) == 1 else None
-        if content is None or not (missing or ALL in held):
-            continue
-        for service in missing:
-            change.put(layer, service, name, content)  # type: ignore[arg-type]  # it came out of the same place
-        change.drop(layer, ALL, name)
-        found.append(name)
-    return found
-
-
-def _as_key(content: object) -> object:
-    return content.source if isinstance(content, Template) else content
-
-
-def _seal_defaults(change: Change, sealed: list[tuple[str, str, str]], left: list[tuple[str, str]]) -> None:
-    """A secret's default in jar.yaml becomes a sealed value in `shared`, where that says nothing yet."""
-    said = {name for values in change.jar.plain.get(SHARED, {}).values() for name in values}
-    gone = []
-    for name, variable in change.jar.variables.items():
-        default = variable.default
-        if not variable.secret or default is None or not isinstance(default.content, str) or not default.content or is_placeholder(default.content):
-            continue
-        if name in said:
-            left.append((name, "its default in jar.yaml stays: shared has a value, so remove the default by hand"))
-            continue
-        change.put(SHARED, ALL, name, default.content)
-        gone.append(name)
-        sealed.append((name, SHARED, default.file))
-    change.declarations += [Edit(("variables", name, "default"), None) for name in gone]
 
 
 def stages_of(opened: OpenJar, named: Sequence[str] | None) -> list[str]:

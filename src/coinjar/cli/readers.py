@@ -175,24 +175,24 @@ def rekey(ctx: typer.Context, stage: Stages = None, jar: JarOption = None) -> No
 
 
 def seal(ctx: typer.Context, stage: Stages = None, jar: JarOption = None) -> None:
-    """Move plain values of secret variables into sealed ones; and seal anew where jar.yaml says other services than before.
+    """Move plain values of secret variables into sealed ones; and seal for its services alone what was sealed for all before.
 
     Placeholders stay. The old text stays in version control's history: what was committed wants to be made anew.
     """
-    from coinjar.actions.readers import seal as seal_values
+    from coinjar.actions.seal_plain import seal as seal_values
 
     done = seal_values(open_here(ctx, jar), list(dict.fromkeys(stage)) if stage else None)
     for note in done.notes:
         say(note)
-    for name, layer, file in done.sealed:
-        say(f"{name}: sealed on {layer}" + (f", out of {file}" if file else ", for the services that get it"))
+    for one in done.moved:
+        say(f"{one.name}: sealed on {one.layer}, " + (f"out of {one.file}" if one.file else "for the services that get it"))
     for name, reason in done.left:
         say(f"{name}: {reason}")
-    files = list(dict.fromkeys(file for _, _, file in done.sealed if file))
+    files = list(dict.fromkeys(one.file for one in done.moved if one.file))
     if files:
         say(f"The old text is still in version control's history, if {' or '.join(files)} was ever committed: make those values anew where it counts")
         say("(`coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE`).")
-    if not done.sealed and not done.left:
+    if not done.moved and not done.left:
         say("Nothing to seal.")
 
 

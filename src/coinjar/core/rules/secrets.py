@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from coinjar.core.guess import is_placeholder
-from coinjar.core.model import Sealed
+from coinjar.core.model import Content, Jar, Sealed
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
 from coinjar.core.rules.base import Facts, Found, Spot
@@ -16,17 +16,17 @@ _FREE = frozenset({"text", "url", "base64", "pem", "json", "list"})
 """Kinds whose values may be anything."""
 
 
+def lies_open(jar: Jar, content: Content) -> bool:
+    """Whether a secret's content is readable as it stands. Of a text with references all but what they bring is."""
+    if isinstance(content, str):
+        return bool(content) and not is_placeholder(content)
+    return isinstance(content, Template) and not any(jar.variables[one.name].secret for one in content.references())
+
+
 def secret_in_plain(facts: Facts) -> Iterator[Spot]:
     """CJ006"""
     for found in facts.written:
-        if not found.variable.secret or isinstance(found.written, Sealed):
-            continue
-        content = found.written.content
-        if isinstance(content, str):
-            bare = bool(content) and not is_placeholder(content)
-        else:  # of a text with references all but what they bring is plain
-            bare = isinstance(content, Template) and not any(facts.jar.variables[one.name].secret for one in content.references())
-        if bare:
+        if found.variable.secret and not isinstance(found.written, Sealed) and lies_open(facts.jar, found.written.content):
             message = f"{found.variable.name} is a secret, and its value lies in plain text"
             fix = "`coinjar readers seal` seals it; what was committed stays in version control's history, so make it anew where it counts"
             yield Spot(message, fix, found.written.place, found.variable.name, found.stage)
