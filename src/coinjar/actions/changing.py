@@ -8,8 +8,7 @@ from typing import TYPE_CHECKING
 
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import InputError
-from coinjar.core.model import UNSET, Content, Jar, Layer, Sealed, Variable
-from coinjar.core.names import ALL
+from coinjar.core.model import UNSET, Content, Jar, Layer, Sealed
 from coinjar.core.references import Template
 from coinjar.core.secret import reveal
 from coinjar.documents.edit import Edit, apply
@@ -19,11 +18,6 @@ from coinjar.jarfile.store import replace_file, shown_path
 
 if TYPE_CHECKING:
     from coinjar.actions.sealing import Sealing
-
-
-def spread(variable: Variable, scope: str) -> list[str]:
-    """The compartments that a value written for `scope` is sealed in: never `all` for what only some services get."""
-    return [scope] if scope != ALL or variable.services is None else sorted(variable.services)
 
 
 def as_yaml(content: Content) -> Plain:

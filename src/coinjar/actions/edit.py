@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 from typing import NamedTuple
 
-from coinjar.actions.changing import Change, as_yaml, coins_file, spread
+from coinjar.actions.changing import Change, as_yaml, coins_file
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
 from coinjar.core.layers import plain
@@ -140,7 +140,7 @@ def take(opened: OpenJar, stage: str, before: Text, file: str, edited: str) -> E
         change = Change(opened, jar)
         gone = [path for path in before.secrets if path not in secrets]
         for scope, name in gone:
-            for compartment in dict.fromkeys([scope, *spread(jar.variables[name], scope)]):
+            for compartment in dict.fromkeys([scope, *jar.variables[name].sealed_in(scope)]):
                 change.drop(stage, compartment, name)
         news = [path for path, content in secrets.items() if path not in before.secrets or repr_of(before.secrets[path]) != repr_of(content)]
         for scope, name in news:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from coinjar.actions.changing import Change, spread
+from coinjar.actions.changing import Change
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import CoinJarError, InputError, raise_all
 from coinjar.core.model import Content
@@ -63,7 +63,7 @@ def _plain(change: Change, layer: str, faults: list[CoinJarError]) -> list[Moved
 
 def _contradiction(change: Change, layer: str, scope: str, name: str, content: Content) -> InputError | None:
     """A sealed value of the same name and layer that says something else."""
-    wanted = spread(change.jar.variables[name], scope)
+    wanted = change.jar.variables[name].sealed_in(scope)
     if not any(coin.name == name for coin in change.sealing.lines(layer)):
         return None
     for one in change.sealing.opened(layer, wanted):
@@ -80,7 +80,7 @@ def _too_wide(change: Change, layer: str) -> list[Moved]:
     wide = {name for compartment, name in there if compartment == ALL and change.jar.variables[name].services is not None}
     for one in change.sealing.opened(layer, [ALL]) if wide else ():
         if one.coin.name in wide:
-            for service in spread(change.jar.variables[one.coin.name], ALL):
+            for service in change.jar.variables[one.coin.name].sealed_in(ALL):
                 if (service, one.coin.name) not in there:
                     change.put(layer, service, one.coin.name, one.content)
             change.sealing.drop(layer, ALL, one.coin.name)

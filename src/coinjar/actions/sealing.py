@@ -11,7 +11,6 @@ import pwd
 import re
 from collections.abc import Iterable, Sequence
 
-from coinjar.actions.changing import spread
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import CannotOpen, InputError, Place
 from coinjar.core.model import Closed, Content, Jar
@@ -122,7 +121,7 @@ class Sealing:
             hint = "seal a key to it, and keep the large thing elsewhere"
             raise InputError(f"{name} cannot be sealed: it has over {LARGEST >> 20} Mi characters", hint=hint, code="cannot-seal")
         variable = self.jar.variables[name]
-        for compartment in spread(variable, scope):
+        for compartment in variable.sealed_in(scope):
             self._ensure(stage, compartment)
             self._seal(stage, compartment, name, content)
         if variable.services is not None:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from coinjar.actions.changing import Change, coins_file, edit_file, layer_path, spread
+from coinjar.actions.changing import Change, coins_file, edit_file, layer_path
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import CoinJarError, InputError, UsageError, raise_all
 from coinjar.core.guess import guess
@@ -174,7 +174,7 @@ def _outcome(folder: Path, jar: Jar, change: Change, name: str, stage: str, serv
     variable = jar.variables[name]
     is_sealed = variable.secret and not mine
     file = shown_path(coins_file(folder, stage) if is_sealed else layer_path(folder, stage, mine=mine))
-    compartments = tuple(spread(variable, service or ALL)) if is_sealed else ()
+    compartments = tuple(variable.sealed_in(service or ALL)) if is_sealed else ()
     beaten: list[str] = []
     if stage != SHARED and not mine:
         resolver = Resolver(jar, stage)
@@ -208,7 +208,7 @@ def drop(opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, servic
                 jar.stage(stage)
             own = opened.load([stage], mine=stage).mine if mine else jar.plain
             for name in names:
-                scopes = [service] if service else [ALL, *spread(jar.variables[name], ALL)] if jar.variables[name].secret and not mine else [ALL]
+                scopes = [service] if service else [ALL, *jar.variables[name].sealed_in(ALL)] if jar.variables[name].secret and not mine else [ALL]
                 for scope in dict.fromkeys(scopes):
                     if name in own.get(stage, {}).get(scope, {}):
                         change.drop(stage, scope, name, mine=mine)

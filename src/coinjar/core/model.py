@@ -108,6 +108,10 @@ class Variable(Record):
     nested: tuple[str, ...] = ()
     generate: Mapping[str, object] = {}
 
+    def sealed_in(self, scope: str) -> list[str]:
+        """The compartments that a value written for `scope` is sealed in: never `all` for what only some services get."""
+        return [scope] if scope != ALL or self.services is None else sorted(self.services)
+
     def serves(self, service: str) -> bool:
         """Whether this service gets the variable at all."""
         return self.services is None or service in self.services
