@@ -16,6 +16,7 @@ test)
   want git git
   want age age
   want strace strace
+  want ssh-keygen openssh-client
   want dash dash
   want bash bash
   want zsh zsh
