@@ -158,6 +158,16 @@ def test_a_reader_added_by_hand_gets_nothing(jar_with_secrets: Coinjar) -> None:
         ["put", "TOKEN", "--stage", "prod"], ["put", "TOKEN", "--stage", "prod", "--service", "web"], ["readers", "rekey", "--stage", "prod"],
         ["generate", "TOKEN", "--stage", "prod", "--replace"], ["readers", "remove", "mallory", "--everywhere"],
     )  # fmt: skip
+    first = next(iter(load_readers(cj.folder / "jar").readers.values()))
+    regrouped = f'  {first.label}:\n    opens: [prod]\n    service: "\\0\\nx\\0y"\n    recipient: {first.recipient}\n'
+    for entry, words in (
+        (regrouped, "is no service's name"),
+        (f"  x: {{opens: [prod], recipient: '{RECIPIENT} x'}}\n", "a recipient is age1"),
+        ("  x: {opens: [prod], recipient: ssh-ed25519 AAAA y}\n", "the recipient of x is none"),
+    ):
+        cj.write({"jar/readers.yaml": f"readers:\n{entry}"})
+        assert words in cj("readers", "list", code=3).err
+    cj.write({"jar/readers.yaml": text})
     for command in attempts:
         done = cj(*command, stdin="made-up new", code=3)
         assert "nobody who opens prod (all) vouches for its readers" in done.err

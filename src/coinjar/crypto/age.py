@@ -68,7 +68,7 @@ def recipient_fault(text: str) -> str | None:
     """Why a text is no recipient; None if it is one: `age1…` (X25519) or `ssh-ed25519 …`."""
     if text.startswith("AGE-SECRET-KEY-") or "PRIVATE KEY" in text:
         return "this is a private key, which must never be handed on; its recipient is wanted (`coinjar identity show`)"
-    if not text.startswith(("age1", "ssh-ed25519 ")):
+    if not re.fullmatch(r"age1[a-z0-9]+|ssh-ed25519 [A-Za-z0-9+/=]+(?: .*)?", text):
         return "a recipient is age1… or 'ssh-ed25519 …'"
     try:
         _recipient(text)

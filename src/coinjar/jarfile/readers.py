@@ -11,7 +11,7 @@ from yaml.nodes import MappingNode
 from coinjar.core.errors import Place, raise_all
 from coinjar.core.names import SMALL_NAME, suggestion
 from coinjar.core.record import Record
-from coinjar.crypto.age import recipient_fault
+from coinjar.crypto.age import recipient_fault, without_comment
 from coinjar.documents.edit import Edit
 from coinjar.documents.fields import Fields
 from coinjar.documents.writing import Plain
@@ -90,10 +90,13 @@ def read_readers(data: bytes, file: str) -> Readers:
         if not re.fullmatch(SMALL_NAME, label):
             fields.fault(key, "a reader's label is 1 to 63 of a-z, 0-9, '-' and '_'", "choose another label")
         recipient = fields.text(own.get("recipient"), f"recipient of {label}")
-        if words := recipient_fault(recipient):
+        words = recipient_fault(recipient) or ("it has a comment behind it" if recipient != without_comment(recipient) else None)
+        if words:
             fields.fault(own.get("recipient", key), f"the recipient of {label} is none: {words}", "`coinjar identity show` prints one")
         opens = tuple(text for text, _ in fields.texts(own.get("opens"), f"opens of {label}"))
         service = fields.text(own.get("service"), f"service of {label}") or None
+        if service and not re.fullmatch(SMALL_NAME, service):  # what is vouched for must not be written in two ways
+            fields.fault(own["service"], f"the service of {label} is no service's name", "write it as in jar.yaml")
         about = fields.text(own.get("about"), f"about of {label}")
         readers[label] = Reader(label, recipient, place(key, file), opens, service, fields.flag(own.get("offline"), "offline"), about)
     vouched: dict[str, tuple[str, ...]] = {}
