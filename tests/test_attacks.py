@@ -16,7 +16,7 @@ import pyrage
 import pytest
 
 from coinjar.core.secret import reveal
-from coinjar.crypto.sealing import Key, vouch
+from coinjar.crypto.sealing import Key, NotSealedHere, Opener, associated, vouch
 from coinjar.jarfile.readers import load_readers
 from tests.conftest import IDENTITY, PROGRAM, RECIPIENT, Coinjar, on_a_terminal
 from tests.consumers import need, podman_engine
@@ -184,6 +184,46 @@ def test_a_reader_added_by_hand_gets_nothing(jar_with_secrets: Coinjar) -> None:
     for path in (cj.folder / "jar/coins/keys").iterdir():
         with pytest.raises(pyrage.DecryptError):
             pyrage.decrypt(path.read_bytes(), [ATTACKER])
+
+
+def test_keys_that_nothing_is_sealed_under_are_not_trusted(jar: Callable[..., Coinjar]) -> None:
+    """A stage with a service's secret only: the key of `all` is swapped, its code made or removed, a reader slipped in, before its first value comes."""
+    cj = jar(JAR)
+    evil = f"  x:\n    opens: [prod]\n    recipient: {ATTACKER.to_public()}\n"
+    text = f"data 00000000 {'ab' * 32}\nnaming {'cd' * 32}\n".encode()
+    cj("put", "LOGIN", "--stage", "prod", stdin="made-up of the mailer")
+    readers, key = cj.read("jar/readers.yaml"), cj.folder / "jar/coins/keys/prod.all.age"
+    start = key.read_bytes()
+    for reader in ("", evil):
+        for code in ("kept", "made", "removed"):
+            for swapped in (False, True):
+                cj.write({"jar/readers.yaml": readers + reader})
+                key.write_bytes(pyrage.encrypt(text, [pyrage.x25519.Recipient.from_str(RECIPIENT), ATTACKER.to_public()], armored=True) if swapped else start)
+                if code == "made":
+                    _swapped_code(cj)
+                elif code == "removed":
+                    cj.write({"jar/readers.yaml": re.sub(r"  prod\.all: .*\n", "", cj.read("jar/readers.yaml"))})
+                done = cj("put", "TOKEN", "--stage", "prod", stdin="made-up new", code=None)
+                assert done.code == (3 if reader else 0), (reader, code, swapped, done.err)
+                if not reader:
+                    assert cj("value", "prod", "TOKEN").out == "made-up new"
+                    with pytest.raises(pyrage.DecryptError):
+                        pyrage.decrypt(key.read_bytes(), [ATTACKER])
+                    with pytest.raises(NotSealedHere):
+                        Opener(Key("00000000", b"\xab" * 32)).open(line_of(cj, "all TOKEN").split()[3], associated("trial", "prod", "all", "TOKEN"))
+                    cj("drop", "TOKEN", "--stage", "prod")
+    cj.write({"jar/readers.yaml": readers.replace("readers:\n", "readers:\n" + evil.replace("prod", "dev"))})
+    assert "readers.yaml lists x for dev, which has no key yet" in cj("put", "TOKEN", "--stage", "dev", stdin="made-up", code=3).err
+
+
+def test_a_broken_value_can_be_put_anew_where_others_stand_for_the_key(jar_with_secrets: Coinjar) -> None:
+    cj = jar_with_secrets
+    _flipped(cj)
+    cj("put", "TOKEN", "--stage", "prod", stdin="made-up new")
+    assert cj("value", "prod", "TOKEN").out == "made-up new"
+    cj("drop", "OTHER", "--stage", "prod")
+    _flipped(cj)
+    assert "does not open" in cj("put", "TOKEN", "--stage", "prod", stdin="x", code=4).err  # nothing stands for the key any more
 
 
 def test_a_service_cannot_let_others_in(jar_with_secrets: Coinjar) -> None:

@@ -174,6 +174,7 @@ def vouch(opened: OpenJar, stages: Sequence[str]) -> None:
             for compartment in _keys_of(change, stage):
                 change.ring.key(stage, compartment)
             change.opened(stage)  # a key that was swapped opens nothing
+            change.renew_unused(stage)
             if not change.readers.people(stage):
                 raise UsageError(f"readers.yaml names nobody who opens all of {stage}", hint="correct it first")
             change.vouch_anew(stage)

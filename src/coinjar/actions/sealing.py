@@ -9,10 +9,10 @@ from __future__ import annotations
 import os
 import pwd
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 
 from coinjar.actions.opening import OpenJar
-from coinjar.core.errors import CannotOpen, InputError, Place
+from coinjar.core.errors import CannotOpen, CoinJarError, InputError, Place
 from coinjar.core.model import Closed, Content, Jar
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.record import Record
@@ -50,7 +50,8 @@ class Sealing:
         self._keys: dict[tuple[str, str], DataKey] = {}
         self._to_wrap: set[tuple[str, str]] = set()
         self._to_vouch: set[tuple[str, str]] = set()
-        self._sound: set[tuple[str, str]] = set()
+        self._lines: dict[str, list[Coin]] = {}
+        self._sound: set[str] = set()
         self._tidy: set[str] = set()
 
     # -- what is there
@@ -61,9 +62,11 @@ class Sealing:
 
     def lines(self, stage: str) -> list[Coin]:
         """The stage's sealed values as they stand in the file."""
-        path = coins_path(self.folder, stage)
-        data = read_own(path)
-        return parse(data, shown_path(path)) if data is not None else []
+        if stage not in self._lines:
+            path = coins_path(self.folder, stage)
+            data = read_own(path)
+            self._lines[stage] = parse(data, shown_path(path)) if data is not None else []
+        return self._lines[stage]
 
     def opened(self, stage: str, within: Iterable[str] | None = None) -> list[Opened]:
         """The values of a stage, of these compartments (None: of all). Raises CannotOpen for the first that does not open."""
@@ -78,32 +81,73 @@ class Sealing:
                 found.append(Opened(coin, content))
         return found
 
-    def verify(self, stage: str, within: Sequence[str]) -> None:
-        """Make sure that these keys are the ones that the stage's values and its readers vouch for, before anything is sealed or wrapped.
+    def verify(self, stage: str, within: Sequence[str], *, replacing: Collection[tuple[str, str]] = ()) -> None:
+        """Make sure that a stage's keys and readers are those that its values vouch for, before anything is sealed or wrapped for it.
 
-        Raises CannotOpen or InputError. What an interrupted change of keys left is finished.
+        `within` names the compartments that must open; what else opens is looked at too. Anybody can wrap a key of their own for our readers, but
+        it opens none of the values that are there. A line that is to be replaced may be broken, if others stand for its key. Raises
+        CannotOpen or InputError. What an interrupted change of keys left is finished.
         """
-        for compartment in within:
-            slot = (stage, compartment)
-            if slot in self._sound or slot in self._keys:
+        there = compartments(self.folder, stage)
+        keys = {one: self._openable(stage, one, needed=one in within) for one in there}
+        if stage in self._sound or not there:
+            return
+        vouched = False
+        for compartment, key in keys.items():
+            found = self._sound_values(stage, compartment, replacing) if key else []
+            if key is None or not found:
                 continue
-            key = self.ring.key(*slot)
-            found = self.opened(stage, [compartment])
-            if not self.ring.is_vouched(self.jar.app, self.before, *slot):
-                if found or f"{stage}.{compartment}" in self.before.vouched:
-                    raise self._not_vouched(stage, compartment)
-                if not self.readers.of(stage):  # its making was cut short
-                    self.begin(stage)
-                else:
-                    self._new_compartment(stage, compartment)
-                continue
-            self._sound.add(slot)
+            if not self.ring.is_vouched(self.jar.app, self.before, stage, compartment):
+                raise self._not_vouched(stage, compartment)
+            vouched = True
             if key.earlier is not None:
-                self._keys[slot] = DataKey(key.key, key.earlier, key.naming)
-                self._to_wrap.add(slot)
-                self._to_vouch.add(slot)
-                for one in found:
-                    self._seal(stage, compartment, one.coin.name, one.content)
+                self._finish(stage, compartment, key, found)
+        if not vouched:  # nothing is sealed that could stand for the keys
+            self._verify_empty(stage, [one for one, key in keys.items() if key])
+        self._sound.add(stage)
+
+    def _openable(self, stage: str, compartment: str, *, needed: bool) -> DataKey | None:
+        try:
+            return self.ring.key(stage, compartment)
+        except CannotOpen:
+            if needed:
+                raise
+            return None
+
+    def _sound_values(self, stage: str, compartment: str, replacing: Collection[tuple[str, str]]) -> list[Opened]:
+        """What opens of a compartment. Raises the fault of what does not, unless it is to be replaced and something else opens."""
+        path = shown_path(coins_path(self.folder, stage))
+        found: list[Opened] = []
+        broken: list[CoinJarError] = []
+        for coin in [one for one in self.lines(stage) if one.compartment == compartment]:
+            content = self.ring.open(self.jar, stage, coin, path)
+            if not isinstance(content, Closed):
+                found.append(Opened(coin, content))
+            elif coin.slot in replacing:
+                broken.append(content.fault)
+            else:
+                raise content.fault
+        if broken and not found:
+            raise broken[0]
+        return found
+
+    def _verify_empty(self, stage: str, openable: Sequence[str]) -> None:
+        """A stage without values: its codes must fit; if it has none, its first key was cut short, and is made anew for us alone."""
+        if all(self.ring.is_vouched(self.jar.app, self.before, stage, one) for one in openable):
+            return
+        ours = self.ring.identity().recipients
+        if any(f"{stage}.{one}" in self.before.vouched for one in openable) or any(one.recipient not in ours for one in self.readers.of(stage)):
+            raise self._not_vouched(stage, ALL)
+        self.begin(stage)
+
+    def _finish(self, stage: str, compartment: str, key: DataKey, found: Sequence[Opened]) -> None:
+        """What an interrupted change of keys left to do."""
+        slot = (stage, compartment)
+        self._keys[slot] = DataKey(key.key, key.earlier, key.naming)
+        self._to_wrap.add(slot)
+        self._to_vouch.add(slot)
+        for one in found:
+            self._seal(stage, compartment, one.coin.name, one.content)
 
     def _not_vouched(self, stage: str, compartment: str) -> InputError:
         place = Place(shown_path(readers_path(self.folder)))
@@ -121,8 +165,9 @@ class Sealing:
             hint = "seal a key to it, and keep the large thing elsewhere"
             raise InputError(f"{name} cannot be sealed: it has over {LARGEST >> 20} Mi characters", hint=hint, code="cannot-seal")
         variable = self.jar.variables[name]
-        for compartment in variable.sealed_in(scope):
-            self._ensure(stage, compartment)
+        slots = [(compartment, name) for compartment in variable.sealed_in(scope)]
+        for compartment, _ in slots:
+            self._ensure(stage, compartment, slots)
             self._seal(stage, compartment, name, content)
         if variable.services is not None:
             self.drop(stage, ALL, name)
@@ -143,23 +188,26 @@ class Sealing:
         """The key that new values get."""
         return self._keys.get((stage, compartment)) or self.ring.key(stage, compartment)
 
-    def _ensure(self, stage: str, compartment: str) -> None:
-        """A key to seal under: there and verified, or a new one for the stage's readers."""
+    def _ensure(self, stage: str, compartment: str, replacing: Collection[tuple[str, str]]) -> None:
+        """A key to seal under: one that values stand for, or a new one for the stage's readers."""
         there = self.compartments(stage)
         if not there:
             self.begin(stage)
-            there = [ALL]
-        if compartment in there:
-            self.verify(stage, [compartment])
-        else:
-            self.verify(stage, there)  # a forged list of readers must not get the new key
-            self._new_compartment(stage, compartment)
+        self.verify(stage, [compartment] if compartment in there else there, replacing=replacing)
+        used = any(coin.compartment == compartment for coin in self.lines(stage))
+        if not used and (stage, compartment) not in self._keys:
+            self._new_compartment(stage, compartment)  # a key that nothing is sealed under yet may be anybody's
 
     def begin(self, stage: str, *, told: bool = True) -> None:
         """The first key of a stage: for whoever does this, and for the readers of the stages that follow it."""
         identity = self.ring.identity()
         mine = self._own_label(identity.recipients[0])
         labels = [mine]
+        strangers = [one.label for one in self.before.of(stage) if one.label != mine]
+        if strangers:
+            words = f"readers.yaml lists {', '.join(strangers)} for {stage}, which has no key yet, so nobody vouches for that"
+            hint = f"take {stage} out of their entries; once it has a key, let them in with `coinjar readers add`"
+            raise InputError(words, hint=hint, place=Place(shown_path(readers_path(self.folder))), code="not-vouched")
         for other in sorted({name for one in self.readers.readers.values() for name in one.opens}):
             if other != stage and stage in (SHARED, *(self.jar.chain(other) if other != SHARED else ())):
                 labels += self._vouched_labels(stage, other)
@@ -198,9 +246,16 @@ class Sealing:
 
     def _new_compartment(self, stage: str, compartment: str) -> None:
         slot = (stage, compartment)
-        self._keys[slot] = DataKey(Key.new(), None, Key.new().key if compartment == ALL else None)
+        self._keys[slot] = DataKey(Key.new(), None, (self._naming(stage) or Key.new().key) if compartment == ALL else None)
         self._to_wrap.add(slot)
         self._to_vouch.add(slot)
+
+    def _naming(self, stage: str) -> bytes | None:
+        """The naming key that a stage has already: names must not change with it."""
+        try:
+            return self.ring.naming_key(stage)
+        except CannotOpen:
+            return None
 
     # -- readers
 
@@ -242,6 +297,13 @@ class Sealing:
             for one in self.opened(stage, [compartment]):
                 self._seal(stage, compartment, one.coin.name, one.content)
         self._tidy.add(stage)
+
+    def renew_unused(self, stage: str) -> None:
+        """New keys where nothing is sealed: such a key may be anybody's."""
+        used = {coin.compartment for coin in self.lines(stage)}
+        for compartment in self.compartments(stage):
+            if compartment not in used:
+                self._new_compartment(stage, compartment)
 
     def vouch_anew(self, stage: str) -> None:
         """Wrap and vouch for the readers as they stand in the file: somebody has looked at them."""
