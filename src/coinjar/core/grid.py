@@ -113,7 +113,8 @@ def _agreement(cells: Iterable[Cell]) -> str:
     here = [cell for cell in cells if cell.state != NOT_HERE]
     if len(here) < 2:
         return SINGLE
-    if len({cell.text for cell in here if cell.state != SEALED}) > 1:
+    texts = {cell.text for cell in here}
+    if len(texts) > 1 and (None not in texts or len({cell.text for cell in here if cell.state != SEALED}) > 1):
         return DIFFERENT
     states = {cell.state for cell in here}
     if SEALED in states:
