@@ -12,7 +12,7 @@ import re
 from collections.abc import Collection, Iterable, Sequence
 
 from coinjar.actions.opening import OpenJar
-from coinjar.core.errors import CannotOpen, CoinJarError, InputError, Place
+from coinjar.core.errors import CannotOpen, CoinJarError, InputError, Place, UsageError
 from coinjar.core.model import Closed, Content, Jar
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.record import Record
@@ -209,7 +209,7 @@ class Sealing:
             hint = f"take {stage} out of their entries; once it has a key, let them in with `coinjar readers add`"
             raise InputError(words, hint=hint, place=Place(shown_path(readers_path(self.folder))), code="not-vouched")
         for other in sorted({name for one in self.readers.readers.values() for name in one.opens}):
-            if other != stage and stage in (SHARED, *(self.jar.chain(other) if other != SHARED else ())):
+            if other != stage and stage in self._followed(other):
                 labels += self._vouched_labels(stage, other)
         for label in dict.fromkeys(labels):
             self.let(label, [stage])
@@ -219,6 +219,13 @@ class Sealing:
         alone = "" if others else f"; add a second: `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
         if told:
             self.notes.append(f"{stage} has a key now; it opens for {whom}{alone}")
+
+    def _followed(self, stage: str) -> list[str]:
+        """What one opens to see all of a stage; nothing, if it is not declared any more."""
+        try:
+            return [SHARED, *(self.jar.chain(stage) if stage != SHARED else ())]
+        except UsageError:
+            return []
 
     def _vouched_labels(self, stage: str, other: str) -> list[str]:
         readers = [one.label for one in self.before.of(other)]

@@ -35,6 +35,8 @@ COMMANDS = {
     "schema": ("More", "Write out the JSON Schemas of the jar's files."),
     "demo": ("More", "Walk through the whole job on a made-up example."),
 }
+GROUPS = ("identity", "readers")
+"""Those that have commands of their own."""
 
 
 class LazyGroup(TyperGroup):
@@ -49,7 +51,9 @@ class LazyGroup(TyperGroup):
         if cmd_name not in COMMANDS:
             raise UsageError(f"there is no command '{cmd_name}'", hint=suggestion(cmd_name, COMMANDS, "`coinjar --help` lists them"))
         module = import_module(f"coinjar.cli.{cmd_name}")
-        app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False, help=module.__doc__)
+        app = typer.Typer(
+            add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False, help=module.__doc__, no_args_is_help=hasattr(module, "COMMANDS")
+        )
         for name, (run, short) in getattr(module, "COMMANDS", {cmd_name: (getattr(module, "run", None), None)}).items():
             app.command(name, help=run.__doc__, short_help=short)(run)
         command = typer.main.get_command(app)
@@ -98,7 +102,9 @@ def tell(error: CoinJarError) -> None:
 
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run the program; returns its exit code: 0 done, 1 findings, 2 usage, 3 input, 4 cannot open a secret, 5 outside, 130 interrupted."""
-    given = list(sys.argv[1:] if arguments is None else arguments) or ["--help"]
+    given = list(sys.argv[1:] if arguments is None else arguments)
+    if not given or (len(given) == 1 and given[0] in GROUPS):
+        given.append("--help")
     try:
         code = app(args=given, prog_name="coinjar", standalone_mode=False)
     except CoinJarError as error:

@@ -27,6 +27,7 @@ def run(
     Never overwrites. Example: coinjar new --service web --service mailer --stage dev --stage prod --stage prod-isles:prod
     """
     from coinjar.actions.new import app_name, make_jar
+    from coinjar.jarfile.find import has_identity
     from coinjar.jarfile.store import shown_path
 
     named = jar or ctx.find_root().params.get("jar")
@@ -38,5 +39,6 @@ def run(
     say(f"Made a jar for {name}: {', '.join(services)} on {shown}.")
     for path in made:
         say(f"  {shown_path(path)}")
-    say("First, once for you: `coinjar identity new`, which opens the secrets that you put.")
+    if not has_identity():
+        say("First, once for you: `coinjar identity new`, which opens the secrets that you put.")
     say("Next: `coinjar adopt file:PATH --stage STAGE` brings in what you have, `coinjar put NAME=VALUE --stage STAGE --declare` starts anew.")

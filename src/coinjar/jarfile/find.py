@@ -27,3 +27,8 @@ def find_jar(start: Path, named: str | None) -> Path:
 def config_folder() -> Path:
     """The user's own folder for Coin Jar (XDG Base Directory Specification)."""
     return Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "coinjar"
+
+
+def has_identity() -> bool:
+    """Whether there seems to be an identity here that opens secrets; nothing of it is read."""
+    return bool(os.environ.get("COINJAR_IDENTITY") or os.environ.get("COINJAR_IDENTITY_FILE")) or (config_folder() / "identity").exists()

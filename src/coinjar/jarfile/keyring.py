@@ -160,7 +160,7 @@ class KeyRing:
                 try:
                     return opener.open(coin.sealed, associated(app, stage, coin.compartment, coin.name))
                 except NotSealedHere:
-                    words = f"the sealed value of {coin.name} does not open: it was changed, or belongs to another name, service or stage"
+                    words = f"the sealed value of {coin.name} does not open: it was changed, or belongs to another name, service, stage or application"
                     break
         else:
             words = (
