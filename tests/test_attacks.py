@@ -359,7 +359,7 @@ def test_edit(jar_with_secrets: Coinjar) -> None:
         assert (cj.read("jar/plain/prod.yaml"), cj.read("jar/coins/prod.coins")) == saved
     others = cj("edit", "prod", env={"EDITOR": editor(cj, 'cp "$1" seen'), "COINJAR_IDENTITY": ""})
     assert others.code == 0
-    assert "2 more are sealed for others, and stay" in cj.read("seen")
+    assert "2 more are sealed for others, and stay\n# without a value of their own here: OTHER\n" in cj.read("seen")
 
 
 def test_a_faulty_text_is_offered_again_and_a_kill_leaves_nothing(jar_with_secrets: Coinjar) -> None:

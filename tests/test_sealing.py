@@ -9,6 +9,7 @@ import subprocess
 import sys
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given, settings
@@ -51,7 +52,6 @@ def test_age_and_twenty_lines_open_a_jar(prod: Coinjar) -> None:
     """The program that docs/formats.md shows, run without Coin Jar."""
     page = (Path(__file__).parent.parent / "docs/formats.md").read_text()
     program = re.findall(r"```python\n(.*?)```", page, re.DOTALL)[-1]
-    assert "coinjar." not in program.replace("coinjar.", "", 0).replace('"coinjar ', "")
     assert "import coinjar" not in program
     assert len([line for line in program.splitlines() if line.strip()]) <= 21
     prod.write({"open.py": program, "me": reveal(IDENTITY) + "\n"})
@@ -89,7 +89,7 @@ def test_references_and_unset_are_sealed_too(prod: Coinjar) -> None:
     prod("put", "BOTH", "--unset", "--stage", "prod-isles", "--service", "web")
     assert "unset on purpose" in prod("value", "prod-isles", "BOTH", "--service", "web", code=1).err
     assert prod("value", "prod-isles", "BOTH", "--service", "mailer").out == "made-up BOTH on prod é$"
-    assert not list((prod.folder / "jar/plain").glob("*")) if (prod.folder / "jar/plain").exists() else True
+    assert not (prod.folder / "jar/plain").exists()
     prod("put", "TOKEN", "--mine", "--stage", "dev", stdin="my own")
     assert (prod.folder / "jar/.local/dev.yaml").stat().st_mode & 0o77 == 0
 
@@ -113,9 +113,8 @@ def test_who_opens_what(prod: Coinjar) -> None:
     assert seen == {"TOKEN": "made-up TOKEN on prod é$", "LOGIN": "made-up LOGIN on prod é$", "BOTH": "made-up BOTH on prod é$", "LEVEL": "info"}
     assert "prod.web.age" in prod("render", "prod", "-s", "web", "--as", "json", code=4, env=mailer).err
     assert "prod.web.age" in prod("readers", "rekey", "--stage", "prod", code=4, env=mailer).err
-    listed = json.loads(prod("readers", "list", "--json").out)
-    assert {one["label"]: [each["stage"] for each in one["opens"]] for one in listed["readers"]}["mailer-prod"] == ["shared", "prod"]
-    assert {one["state"] for one in listed["stages"]} == {"vouched"}
+    assert {one["label"]: one["opens"] for one in _readers(prod)}["mailer-prod"] == ["shared", "prod"]
+    assert {one["state"] for one in json.loads(prod("readers", "list", "--json").out)["stages"]} == {"vouched"}
     assert "◐" in prod("readers", "list", env={"COINJAR_IDENTITY": ""}).out
     prod("put", "BOTH", "--stage", "shared", stdin="x")  # a new compartment: it goes to those who read shared, and not to others
     assert prod("value", "prod-isles", "BOTH", "-s", "web", env=berta).out == "made-up BOTH on prod é$"
@@ -129,8 +128,14 @@ def test_who_opens_what(prod: Coinjar) -> None:
     assert "there is no reader 'mailr-prod'" in prod("readers", "remove", "mailr-prod", "--everywhere", code=2).err
 
 
+def _readers(cj: Coinjar) -> list[dict[str, Any]]:
+    """Label, recipient and stages of each."""
+    listed = json.loads(cj("readers", "list", "--json").out)["readers"]
+    return [one | {"opens": [each["stage"] for each in one["opens"]]} for one in listed]
+
+
 def _first(cj: Coinjar) -> str:
-    return str(next(one["label"] for one in json.loads(cj("readers", "list", "--json").out)["readers"] if one["recipient"] == RECIPIENT))
+    return next(str(one["label"]) for one in _readers(cj) if one["recipient"] == RECIPIENT)
 
 
 def test_names_work_without_an_identity(prod: Coinjar) -> None:
@@ -358,8 +363,8 @@ def test_a_killed_change_of_keys_loses_nothing(prod: Coinjar) -> None:
         assert {name: prod("value", "prod", name, "-s", "mailer").out for name in wanted} == wanted, writes
         if done.returncode == 0:
             break
-        if "berta" in json.dumps(json.loads(prod("readers", "list", "--json").out)["readers"]) and prod.read("jar/readers.yaml").count("prod]"):
-            prod("readers", "remove", "berta", "--stage", "prod", code=None)
+        if any("prod" in one["opens"] for one in _readers(prod) if one["label"] == "berta"):
+            prod("readers", "remove", "berta", "--stage", "prod")
         prod("put", "TOKEN", "--stage", "prod", stdin=wanted["TOKEN"])
         prod("readers", "rekey", "--stage", "prod")
         assert {name: prod("value", "prod", name, "-s", "mailer").out for name in wanted} == wanted, writes

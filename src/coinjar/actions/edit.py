@@ -52,6 +52,8 @@ def text_of(opened: OpenJar, stage: str) -> Text:
     below = apply(b"", "secrets", [Edit(path, as_yaml(content)) for path, content in secrets.items()]).decode() if secrets else ""
     more = f"; {closed} more are sealed for others, and stay" if closed else ""
     line = f"--- # secrets of {stage}: below this line values are sealed when you save{more}\n"
+    if lacking := _lacking(jar, stage):
+        line += f"# without a value of their own here: {', '.join(lacking)}\n"
     return Text(above + ("" if above.endswith("\n") or not above else "\n") + line + below, plain_bytes, coins_bytes, secrets)
 
 
@@ -80,6 +82,13 @@ def _shown(jar: Jar, layer: Layer) -> tuple[Secrets, int]:
         alike = services is not None and set(by_scope) == services and len(set(map(repr_of, by_scope.values()))) == 1
         found |= {(ALL if alike else scope, name): content for scope, content in by_scope.items()}
     return dict(sorted(found.items(), key=lambda one: (one[0][0] != ALL, one[0]))), closed
+
+
+def _lacking(jar: Jar, stage: str) -> list[str]:
+    """The secrets that could have a value here, and have none."""
+    there = {name for values in jar.plain.get(stage, {}).values() for name in values}
+    chain = jar.chain(stage) if stage != SHARED else []
+    return [one.name for one in jar.variables.values() if one.secret and one.name not in there and (stage == SHARED or jar.is_here(one, chain))]
 
 
 def repr_of(content: Content) -> tuple[str, object]:

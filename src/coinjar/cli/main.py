@@ -51,9 +51,7 @@ class LazyGroup(TyperGroup):
         if cmd_name not in COMMANDS:
             raise UsageError(f"there is no command '{cmd_name}'", hint=suggestion(cmd_name, COMMANDS, "`coinjar --help` lists them"))
         module = import_module(f"coinjar.cli.{cmd_name}")
-        app = typer.Typer(
-            add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False, help=module.__doc__, no_args_is_help=hasattr(module, "COMMANDS")
-        )
+        app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False, help=module.__doc__)
         for name, (run, short) in getattr(module, "COMMANDS", {cmd_name: (getattr(module, "run", None), None)}).items():
             app.command(name, help=run.__doc__, short_help=short)(run)
         command = typer.main.get_command(app)
