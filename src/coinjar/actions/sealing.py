@@ -51,6 +51,7 @@ class Sealing:
         self._to_wrap: set[tuple[str, str]] = set()
         self._to_vouch: set[tuple[str, str]] = set()
         self._lines: dict[str, list[Coin]] = {}
+        self._filled: dict[str, set[tuple[str, str]]] = {}
         self._sound: set[str] = set()
         self._tidy: set[str] = set()
 
@@ -67,6 +68,11 @@ class Sealing:
             data = read_own(path)
             self._lines[stage] = parse(data, shown_path(path)) if data is not None else []
         return self._lines[stage]
+
+    def _slots(self, stage: str) -> set[tuple[str, str]]:
+        if stage not in self._filled:
+            self._filled[stage] = {coin.slot for coin in self.lines(stage)}
+        return self._filled[stage]
 
     def opened(self, stage: str, within: Iterable[str] | None = None) -> list[Opened]:
         """The values of a stage, of these compartments (None: of all). Raises CannotOpen for the first that does not open."""
@@ -174,7 +180,7 @@ class Sealing:
 
     def drop(self, stage: str, compartment: str, name: str) -> bool:
         """Take a value out; says whether there was one."""
-        there = any(coin.slot == (compartment, name) for coin in self.lines(stage))
+        there = (compartment, name) in self._slots(stage)
         if there:
             self._changes.setdefault(stage, {})[compartment, name] = None
         return there
@@ -194,8 +200,7 @@ class Sealing:
         if not there:
             self.begin(stage)
         self.verify(stage, [compartment] if compartment in there else there, replacing=replacing)
-        used = any(coin.compartment == compartment for coin in self.lines(stage))
-        if not used and (stage, compartment) not in self._keys:
+        if (stage, compartment) not in self._keys and not any(coin.compartment == compartment for coin in self.lines(stage)):
             self._new_compartment(stage, compartment)  # a key that nothing is sealed under yet may be anybody's
 
     def begin(self, stage: str, *, told: bool = True) -> None:

@@ -8,7 +8,9 @@ place, keeping both lines is right (`merge=union` in jar/.gitattributes does so)
 from __future__ import annotations
 
 import re
+from bisect import bisect_right
 from collections.abc import Mapping
+from itertools import accumulate
 
 from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
 from coinjar.core.names import ANY_NAME, SMALL_NAME
@@ -18,6 +20,7 @@ HEADING = "# coins 1: sealed values (compartment, name, key, sealed text); docs/
 LARGEST = 64 << 20
 """Bytes that a file has at most."""
 _LINE = re.compile(rf"({SMALL_NAME}) ({ANY_NAME}) ([0-9a-f]{{8}}) ([A-Za-z0-9+/]+={{0,2}})")
+_HEADING = re.compile(rf"# {ANY_NAME}")
 _MARKER = ("<<<<<<<", "=======", ">>>>>>>", "|||||||")
 
 
@@ -82,10 +85,12 @@ def changed(data: bytes, file: str, changes: Mapping[tuple[str, str], Coin | Non
         if new is not None and coin.slot not in done:
             kept.append(_written(new))
         done.add(coin.slot)
-    for slot in sorted(changes, key=lambda slot: (slot[1], slot[0])):
+    news: dict[str, list[Coin]] = {}
+    for slot in sorted(changes):
         new = changes[slot]
         if new is not None and slot not in done:
-            _insert(kept, new)
+            news.setdefault(new.name, []).append(new)
+    kept = _with(kept, news)
     return "\n".join(_without_idle_headings(kept) if tidy else kept).encode()
 
 
@@ -93,24 +98,37 @@ def _written(coin: Coin) -> str:
     return f"{coin.compartment} {coin.name} {coin.key} {coin.sealed}"
 
 
-def _insert(lines: list[str], coin: Coin) -> None:
-    heading = f"# {coin.name}"
-    if heading in lines:
-        at = lines.index(heading) + 1
-        while at < len(lines) and lines[at].split(" ")[1:2] == [coin.name] and not lines[at].startswith("#") and lines[at].split(" ")[0] < coin.compartment:
-            at += 1
-        lines.insert(at, _written(coin))
-        return
-    later = (at for at, line in enumerate(lines) if at and re.fullmatch(rf"# {ANY_NAME}", line) and line > heading)
-    at = next(later, len(lines) - 1 if lines[-1] == "" else len(lines))
-    lines[at:at] = [heading, _written(coin), ""]
+def _with(lines: list[str], news: Mapping[str, list[Coin]]) -> list[str]:
+    """The lines with new values below their headings; a new heading comes before the first that is greater."""
+    headings = [(line[2:], at) for at, line in enumerate(lines) if at and _HEADING.fullmatch(line)]
+    places = dict(reversed(headings))
+    greatest = list(accumulate((name for name, _ in headings), max))  # after a merge they may be out of order
+    end = len(lines) - 1 if lines[-1] == "" else len(lines)
+    added: dict[int, list[str]] = {}
+    for name in sorted(news):
+        if name in places:
+            for coin in news[name]:
+                at = places[name] + 1
+                while at < len(lines) and (found := _LINE.fullmatch(lines[at])) and found[2] == name and found[1] < coin.compartment:
+                    at += 1
+                added.setdefault(at, []).append(_written(coin))
+        else:
+            after = bisect_right(greatest, name)
+            at = headings[after][1] if after < len(headings) else end
+            added.setdefault(at, []).extend([f"# {name}", *map(_written, news[name]), ""])
+    parts: list[str] = []
+    start = 0
+    for at in sorted(added):
+        parts += [*lines[start:at], *added[at]]
+        start = at
+    return parts + lines[start:]
 
 
 def _without_idle_headings(lines: list[str]) -> list[str]:
     used = {line.split(" ")[1] for line in lines if _LINE.fullmatch(line)}
     kept: list[str] = []
     for number, line in enumerate(lines):
-        idle = number and re.fullmatch(rf"# {ANY_NAME}", line) and line[2:] not in used
+        idle = number and _HEADING.fullmatch(line) and line[2:] not in used
         after_idle = line == "" and number and lines[number - 1].startswith("# ") and lines[number - 1][2:] not in used and number > 1
         if not (idle or after_idle):
             kept.append(line)
