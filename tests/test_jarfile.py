@@ -108,6 +108,11 @@ JAR_FAULTS = {
         "7:15: secret must be true or false",
         "8:13: the kind choice needs its choices",
     ],
+    "variables:\n  A: {generate: {form: hexx, length: 0, size: 3}}\n": [
+        "4:41: unknown key 'size' in 'generate'",
+        "4:24: there is no form 'hexx'",
+        "4:38: a length is a number from 1 on",
+    ],
     "variables:\n  A: {default: {text: '${B}'}, only_with: [C=1]}\n": [
         "4:3: only_with of A names C, which is not declared",
         "4:16: the value of A names B, which is not declared",

@@ -138,6 +138,10 @@ def _first(cj: Coinjar) -> str:
     return next(str(one["label"]) for one in _readers(cj) if one["recipient"] == RECIPIENT)
 
 
+def _rules(found: str) -> set[str]:
+    return {one["rule"] for one in json.loads(found)["findings"] if one["stage"] in (None, "prod", "prod-isles")}
+
+
 def test_names_work_without_an_identity(prod: Coinjar) -> None:
     """What only needs names shows that a value is sealed; what needs values ends with 4, once a key and not once a value."""
     nobody = {"COINJAR_IDENTITY": ""}
@@ -145,8 +149,12 @@ def test_names_work_without_an_identity(prod: Coinjar) -> None:
     assert json.loads(prod("grid", "--json", env=nobody).out)["rows"][0]["cells"]["prod"]["state"] == "sealed"
     assert "sealed for others than you" in prod("why", "prod", "TOKEN", env=nobody).out
     assert "? TOKEN" in re.sub(" +", " ", prod("compare", "dev", "prod", env=nobody, code=1).out)
+    more = "  OPTION: {only_with: [TOKEN=x]}\ntogether: {pair: [TOKEN, LEVEL]}\n"
+    prod.write({"jar/jar.yaml": prod.read("jar/jar.yaml") + more, "jar/plain/prod.yaml": "all: {OPTION: y}\n"})
+    assert "CJ005" in _rules(prod("check", "--json", code=1).out)
     checked = prod("check", env=nobody, code=1)
     assert "4 sealed values were not looked at" in checked.err
+    assert not {"CJ004", "CJ005", "CJ013"} & _rules(prod("check", "--json", env=nobody, code=1).out)
     assert prod("render", "prod", "-s", "web", "--as", "example", env=nobody).out.count("=change-me") == 2
     refused = prod("within", "prod", "-s", "web", "--", "true", env=nobody, code=4)
     assert refused.err.count("cannot open the secrets of prod") == 2

@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from coinjar.actions.opening import OpenJar
+from coinjar.core.errors import OutsideError
 from coinjar.core.model import Accepted
 from coinjar.core.rules import run
-from coinjar.core.rules.base import Facts, Finding
+from coinjar.core.rules.base import Facts, Finding, Spot
 from coinjar.jarfile.outside import fetcher
 
 
@@ -32,7 +33,10 @@ def check(opened: OpenJar, *, allow_commands: bool = False) -> Checked:
 
     if (opened.folder / "coins").is_dir():
         look_at_readers(opened, facts)
-    look_at_tracked(opened, facts)
+    try:
+        look_at_tracked(opened, facts)
+    except OutsideError as fault:
+        facts.told["CJ028"] = [Spot(fault.message, fault.hint, fault.place or facts.jar.place)]
     if facts.jar.destinations:
         from coinjar.actions.render_files import look_at_destinations
 

@@ -28,6 +28,8 @@ _DURATION = r"(?a)(\d+(?:\.\d+)?)(ns|us|µs|ms|s|m|h|d)"
 _SIZE = r"(?a)(\d+) ?([A-Za-z]*)"
 _PEM = r"\s*-----BEGIN ([A-Z0-9 ]+)-----\r?\n[A-Za-z0-9+/=\s:,.-]*?-----END \1-----\s*"
 _JSON_BLANKS = r'("(?:[^"\\]|\\.)*")|[ \t\r\n]+'
+FORMS = {"text": 40, "hex": 64, "base64": 44, "uuid": 36, "words": 8}
+"""The forms that values are made in, and how long a value of each is by itself: characters, of `words` the words."""
 _TRUE = frozenset({"true", "yes", "on", "1"})
 _FALSE = frozenset({"false", "no", "off", "0"})
 _NANOSECONDS = {"d": 86_400_000_000_000, "h": 3_600_000_000_000, "m": 60_000_000_000, "s": 1_000_000_000, "ms": 1_000_000, "us": 1000, "ns": 1}

@@ -10,13 +10,11 @@ from math import ceil, log2
 from uuid import UUID
 
 from coinjar.core.errors import CoinJarError, InputError
-from coinjar.core.kinds import normal
+from coinjar.core.kinds import FORMS, normal
 from coinjar.core.model import Variable
 from coinjar.core.record import Record
 from coinjar.core.secret import Secret
 
-FORMS = {"text": 40, "hex": 64, "base64": 44, "uuid": 36, "words": 8}
-"""The forms, and how long a value of each is by itself: characters, of `words` the words."""
 ALPHABET = "A-Za-z0-9"
 ENOUGH = 80
 """Bits from which on nobody guesses a value, however often they may try."""

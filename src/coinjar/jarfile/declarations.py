@@ -9,7 +9,7 @@ from typing import Any
 from yaml.nodes import Node, SequenceNode
 
 from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
-from coinjar.core.kinds import KINDS
+from coinjar.core.kinds import FORMS, KINDS
 from coinjar.core.model import Accepted, Destination, Jar, Service, Stage, Together, Variable
 from coinjar.core.names import ALL, ServiceName, StageName, VariableName, name_fault, suggestion
 from coinjar.core.references import Template
@@ -233,8 +233,15 @@ def _conditions(fields: Fields, node: Node, name: str) -> tuple[tuple[str, str |
 
 
 def _recipe(fields: Fields, node: Node) -> dict[str, object]:
-    """How a value is to be made: kept for `generate`, its shape checked here."""
-    return {key: fields.text(value, key) for key, value in fields.fields(node, "'generate'", ("length", "alphabet", "form")).items()}
+    """How a value is to be made."""
+    own = fields.fields(node, "'generate'", ("length", "alphabet", "form"))
+    found: dict[str, object] = {key: fields.text(value, key) for key, value in own.items()}
+    if "form" in found and found["form"] not in FORMS:
+        hint = suggestion(str(found["form"]), FORMS, f"the forms are {', '.join(FORMS)}")
+        fields.fault(own["form"], f"there is no form '{found['form']}'", hint)
+    if "length" in found and not re.fullmatch(r"(?a)[1-9]\d{0,5}", str(found["length"])):
+        fields.fault(own["length"], "a length is a number from 1 on", "it counts characters, of words the words")
+    return found
 
 
 def _check_references(fields: Fields, jar: Jar) -> None:

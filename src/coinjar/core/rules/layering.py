@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from coinjar.core.layers import Resolver, plain
-from coinjar.core.model import Scope, Variable, Written
+from coinjar.core.model import Closed, Scope, Variable, Written
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.rules.base import Facts, Spot
 
@@ -22,7 +22,8 @@ def covered_service(facts: Facts) -> Iterator[Spot]:
                 if narrow is None or name in own.get(service, {}) or not resolver.applies(facts.jar.variables[name], service):
                     continue
                 message = f"{name}: {service}'s own value ({narrow.place}) is covered by the value for all services on {stage}"
-                fix = f"`coinjar put {name}=… --stage {stage} --service {service}`, or remove the one that is covered"
+                sign = "" if facts.jar.variables[name].secret else "=…"
+                fix = f"`coinjar put {name}{sign} --stage {stage} --service {service}`, or remove the one that is covered"
                 yield Spot(message, fix, wide.place, name, stage, service)
 
 
@@ -68,4 +69,4 @@ def _alike(variable: Variable, one: Written, other: Written) -> bool:
     if isinstance(one.content, str) and isinstance(other.content, str):
         seen, beside = plain(variable, one), plain(variable, other)
         return seen.text is not None and seen.text == beside.text
-    return type(one.content) is type(other.content) and one.content == other.content
+    return not isinstance(one.content, Closed) and type(one.content) is type(other.content) and one.content == other.content

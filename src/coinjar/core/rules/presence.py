@@ -56,7 +56,7 @@ def half_filled(facts: Facts) -> Iterator[Spot]:
             lacking: dict[str, list[str]] = {}
             for service in facts.jar.services:
                 here = [variable for variable in members if resolver.applies(variable, service)]
-                without = [str(variable.name) for variable in here if resolver.value(variable.name, service).text is None]
+                without = [str(variable.name) for variable in here if not _has_value(resolver, variable, service)]
                 if 0 < len(without) < len(here):
                     lacking.setdefault(", ".join(without), []).append(service)
             for names, services in lacking.items():
@@ -93,7 +93,10 @@ def condition_not_met(facts: Facts) -> Iterator[Spot]:
 def unmet(resolver: Resolver, variable: Variable, service: str) -> bool:
     """Whether a condition of the variable's `only_with` does not hold for the service."""
     for name, wanted in variable.only_with:
-        text = resolver.value(name, service).text
+        seen = resolver.value(name, service)
+        if seen.fault is not None and is_others(seen.fault):
+            continue  # nobody here can say
+        text = seen.text
         if text is None or (wanted is not None and text != wanted):
             return True
     return False
