@@ -15,6 +15,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import coinjar
 from coinjar.core.secret import Secret, reveal
 from coinjar.crypto.age import new_identity
 from coinjar.crypto.coins import Coin, changed, parse
@@ -157,13 +158,29 @@ def test_names_work_without_an_identity(prod: Coinjar) -> None:
     assert not {"CJ004", "CJ005", "CJ013"} & _rules(prod("check", "--json", env=nobody, code=1).out)
     assert prod("render", "prod", "-s", "web", "--as", "example", env=nobody).out.count("=change-me") == 2
     refused = prod("within", "prod", "-s", "web", "--", "true", env=nobody, code=4)
-    assert refused.err.count("cannot open the secrets of prod") == 2
+    assert refused.err.count("cannot open the secrets of prod") == 1
     assert "`coinjar identity new` makes one" in refused.err
     assert "identity new" in prod("put", "TOKEN", "--stage", "dev", stdin="x", env=nobody, code=4).err
     prod("readers", "list", env=nobody)
 
 
-def test_identities_of_every_sort(prod: Coinjar) -> None:
+def test_destinations_that_only_name_secrets_need_no_identity(jar: Callable[..., Coinjar]) -> None:
+    """A reference in a secret's place, secrets left out, variables that are not secret: only a text that is written must open."""
+    places = "{type: file, as: json, services: [web], path: PATH.json"
+    destinations = {"named": ", secrets: 'vault/{name}'}", "plain": ", plain_only: true}", "few": ", variables: [LEVEL]}", "whole": "}"}
+    cj = jar(JAR + "destinations:\n" + "".join(f"  {name}: {places.replace('PATH', name)}{rest}\n" for name, rest in destinations.items()))
+    cj("put", "TOKEN", "--stage", "prod", stdin="made-up")
+    nobody = {"COINJAR_IDENTITY": ""}
+    cj("render", "prod", "named", "plain", "few", env=nobody)
+    seen = {name: json.loads(cj.read(f"{name}.json")) for name in ("named", "plain", "few")}
+    assert seen == {"named": {"TOKEN": "vault/TOKEN", "URL": "vault/URL", "LEVEL": "info"}, "plain": {"LEVEL": "info"}, "few": {"LEVEL": "info"}}
+    assert "cannot open the secrets of prod" in cj("render", "prod", "whole", env=nobody, code=4).err
+    cj("render", "prod", "named", "plain", "few", "--verify")  # with an identity they are the same
+    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("services: [mailer], g", "services: [], g")})
+    assert "LOGIN is for no service" in cj("put", "LOGIN", "--stage", "prod", stdin="x", code=3).err
+
+
+def test_identities_of_every_sort(prod: Coinjar, monkeypatch: pytest.MonkeyPatch) -> None:
     """X25519 and SSH ed25519, in a variable, a file, the configuration folder, under a passphrase of either sort."""
     keygen = need("ssh-keygen")
     for name, phrase in (("open", ""), ("locked", "made up phrase")):
@@ -184,6 +201,12 @@ def test_identities_of_every_sort(prod: Coinjar) -> None:
     assert prod("identity", "show", env=plain | given).out == made.out
     prod("readers", "add", made.out.strip(), "--label", "me", "--stage", "prod", "--yes")
     assert prod("value", "prod", "TOKEN", env=plain | given).out == "made-up TOKEN on prod é$"
+    monkeypatch.setenv("COINJAR_IDENTITY_FILE", str(prod.folder / "locked"))
+    resolution = coinjar.open_jar(prod.folder / "jar", ask=lambda what: "made up phrase" if what.endswith("locked") else None).resolve("prod", service="web")
+    assert resolution.environment()["TOKEN"] == "made-up TOKEN on prod é$"
+    assert "made-up" not in f"{resolution['TOKEN'].text} {resolution['TOKEN']!r}"
+    with pytest.raises(coinjar.CannotOpen, match="nobody gives it"):
+        coinjar.open_jar(prod.folder / "jar").resolve("prod", service="web")
     prod.env["COINJAR_IDENTITY"] = ""
     assert "made-up TOKEN" in on_a_terminal(prod, "value", "prod", "TOKEN", "--show-secrets", typed="made up phrase\n")
     assert "was left as it is" in prod("identity", "new", code=3).err

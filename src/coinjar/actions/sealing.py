@@ -172,6 +172,10 @@ class Sealing:
             raise InputError(f"{name} cannot be sealed: it has over {LARGEST >> 20} Mi characters", hint=hint, code="cannot-seal")
         variable = self.jar.variables[name]
         slots = [(compartment, name) for compartment in variable.sealed_in(scope)]
+        if not slots:
+            raise InputError(
+                f"{name} is for no service, so nobody could open it", hint="give it services in jar.yaml", place=variable.place, code="cannot-seal"
+            )
         for compartment, _ in slots:
             self._ensure(stage, compartment, slots)
             self._seal(stage, compartment, name, content)

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TypeAlias
 
-from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, is_others, raise_all
 from coinjar.core.kinds import normal
 from coinjar.core.model import Closed, Command, FromEnv, FromFile, Jar, Layer, Outside, Resolved, Scope, Unset, Variable, Written
 from coinjar.core.names import ALL, SHARED
@@ -75,7 +75,7 @@ class Resolver:
         self._fetched: dict[int, str | CoinJarError] = {}
         self._path: list[tuple[str, str]] = []
         self._involves: dict[str, set[str]] = {}
-        self._resolved: dict[tuple[str, str], dict[str, Resolved]] = {}
+        self._resolved: dict[tuple[str, str, bool], dict[str, Resolved]] = {}
 
     def _layers(self, mine: bool, one_offs: Scope) -> list[NamedLayer]:
         layers = [NamedLayer("default", "default", {ALL: self.jar.defaults})]
@@ -162,7 +162,7 @@ class Resolver:
         except CoinJarError as fault:
             if fault.place is None:
                 fault.place = written.place
-            return Resolved(variable, written, secret=variable.secret, fault=fault)
+            return Resolved(variable, written, secret=variable.secret or is_others(fault), fault=fault)
         return Resolved(variable, written, seen.text, secret=seen.secret)
 
     def _read(self, variable: Variable, written: Written, service: str) -> Seen:
@@ -244,14 +244,15 @@ class Resolver:
             self._involves[name] = found
         return self._involves[name]
 
-    def resolve(self, service: str, *, phase: str = "run") -> dict[str, Resolved]:
+    def resolve(self, service: str, *, phase: str = "run", closed: bool = False) -> dict[str, Resolved]:
         """All that a service sees, in the order of declaration: with a value, or unset on purpose.
 
         Build-time variables are left out when `phase` is run, and the other way round. Raises every fault
-        and every required variable without a value, all at once.
+        and every required variable without a value, all at once; but with `closed` what is sealed for others is among what is found, with its fault.
         """
-        if (service, phase) in self._resolved:
-            return self._resolved[service, phase]
+        key = (service, phase, closed)
+        if key in self._resolved:
+            return self._resolved[key]
         self.jar.service(service)
         found: dict[str, Resolved] = {}
         faults: list[CoinJarError] = []
@@ -262,13 +263,16 @@ class Resolver:
                 continue
             seen = self.value(name, service)
             if seen.fault is not None:
-                faults.append(seen.fault)
+                if closed and is_others(seen.fault):
+                    found[name] = seen
+                else:
+                    faults.append(seen.fault)
             elif seen.text is None and variable.required:
                 faults.append(missing(variable, self.stage, service))
             elif seen.written is not None:
                 found[name] = seen
         raise_all(list({id(fault): fault for fault in faults}.values()))
-        self._resolved[service, phase] = found
+        self._resolved[key] = found
         return found
 
 

@@ -10,7 +10,7 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from coinjar.core.errors import InputError, Place, raise_all
+from coinjar.core.errors import InputError, Place, is_others, raise_all
 from coinjar.core.guess import guess
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination, Jar, Resolved
@@ -112,13 +112,16 @@ class View:
     def entries(self, service: str, phases: tuple[str, ...] = ("run",), *, lenient: bool = False) -> list[Entry]:
         """What a service gets here, second spellings included, secrets replaced as the destination says.
 
-        Raises every fault at once, unless `lenient`: then what has no value is left out.
+        Raises every fault at once, unless `lenient`: then what has no value is left out. A secret that is sealed for others is a fault only where
+        its text would be written.
         """
         key = (service, (*phases, str(lenient)))
         if key not in self._entries:
             found: dict[str, Resolved] = {}
             for phase in phases:
-                found |= self._lenient(service, phase) if lenient else self.resolver.resolve(service, phase=phase)
+                found |= self._lenient(service, phase) if lenient else self.resolver.resolve(service, phase=phase, closed=True)
+            faults = {id(seen.fault): seen.fault for seen in found.values() if seen.fault is not None and self._needs_text(seen)}
+            raise_all(list(faults.values()))
             order = {name: number for number, name in enumerate(self.resolver.jar.variables)}
             self._entries[key] = [one for name in sorted(found, key=order.__getitem__) for one in self._made(found[name])]
         return self._entries[key]
@@ -128,8 +131,12 @@ class View:
         resolver = self.resolver
         here = [one for one in resolver.jar.variables.values() if one.phase in (phase, "both") and resolver.applies(one, service)]
         found = {one.name: resolver.value(one.name, service) for one in here}
-        raise_all([seen.fault for seen in found.values() if seen.fault is not None and seen.fault.code != "reference"])
-        return {name: seen for name, seen in found.items() if seen.text is not None}
+        faults = [seen.fault for seen in found.values() if seen.fault is not None and seen.fault.code != "reference"]
+        raise_all([fault for fault in faults if not is_others(fault)])
+        return {name: seen for name, seen in found.items() if seen.text is not None or seen.fault in faults}
+
+    def _needs_text(self, seen: Resolved) -> bool:
+        return gets(self.destination, seen.variable.name) and not self.destination.plain_only and self.destination.secrets is None
 
     def _made(self, seen: Resolved) -> Iterable[Entry]:
         if not seen.secret and not seen.variable.also_as:  # by far the most
@@ -140,7 +147,7 @@ class View:
         if not gets(self.destination, seen.variable.name) or (seen.secret and self.destination.plain_only):
             return
         for name in (seen.variable.name, *seen.variable.also_as):
-            if seen.secret and self.destination.secrets is not None and seen.text is not None:
+            if seen.secret and self.destination.secrets is not None and (seen.text is not None or seen.fault is not None):
                 yield Entry(name, self.destination.secrets.replace("{name}", seen.variable.name), seen.variable)
             else:
                 yield Entry(name, seen.revealed, seen.variable, seen.secret)

@@ -75,6 +75,7 @@ class KeyRing:
         self.folder = folder
         self._find = identity
         self._identity: Identity | CannotOpen | None = None
+        self._nobody: CannotOpen | None = None
         self._keys: dict[tuple[str, str], DataKey | CannotOpen] = {}
         self._openers: dict[tuple[str, str], list[Opener]] = {}
 
@@ -110,11 +111,7 @@ class KeyRing:
         if data is None:
             hint = "take it from version control again; without it the values are gone, and must be put anew"
             raise CannotOpen(f"the key of {whose} is not there", hint=hint, place=where, code="no-key")
-        try:
-            identity = self.identity()
-        except CannotOpen as fault:
-            hint = f"{fault.hint}; {self._who_could(stage, compartment)}"
-            raise CannotOpen(f"cannot open {whose}: {fault.message}", hint=hint, place=fault.place or where, code=fault.code) from None
+        identity = self._identity_for(stage, compartment)
         try:
             return read_data_key(identity.unwrap(data))
         except NotForUs:
@@ -123,6 +120,16 @@ class KeyRing:
         except (Damaged, ValueError):
             hint = "take it from version control again"
             raise CannotOpen(f"the key of {whose} was damaged or is none", hint=hint, place=where, code="tampered") from None
+
+    def _identity_for(self, stage: str, compartment: str) -> Identity:
+        """The identity; without one the same fault whichever key it is wanted for, so that it is told once."""
+        try:
+            return self.identity()
+        except CannotOpen as fault:
+            if self._nobody is None:
+                hint = f"{fault.hint}; {self._who_could(stage, compartment)}"
+                self._nobody = CannotOpen(f"cannot open the secrets of {stage}: {fault.message}", hint=hint, place=fault.place, code=fault.code)
+            raise self._nobody from None
 
     def _who_could(self, stage: str, compartment: str) -> str:
         from coinjar.jarfile.readers import load_readers
