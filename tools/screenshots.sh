@@ -46,10 +46,7 @@ shot grid 'coinjar grid' 10
 shot grid-wide 'coinjar grid' 9
 shot why 'coinjar why prod LOG_LEVEL --service timetable; echo; coinjar why prod TICKET_DB_URL --service ticketing'
 shot compare 'coinjar compare rehearsal prod'
-shot check 'coinjar check' 8
-shot render 'coinjar render rehearsal --service ticketing --as exec-script'
-shot destinations 'coinjar render rehearsal' 10
-shot dry-run "coinjar render prod pipeline --dry-run 2>/dev/null; printf another-made-up | coinjar put TICKET_DB_PASSWORD --stage rehearsal 2>/dev/null; coinjar render rehearsal container-env --dry-run" 10
+shot check 'coinjar check' 7
 shot seal "coinjar readers seal
 cat jar/coins/prod.coins
 coinjar generate TICKET_DB_PASSWORD --replace --stage rehearsal --stage prod
@@ -62,5 +59,8 @@ coinjar readers list
 COINJAR_IDENTITY_FILE=/nowhere coinjar grid --name "TICKET_DB_[HPU]*"
 COINJAR_IDENTITY_FILE=/nowhere coinjar within prod --service ticketing -- ./ticketing
 coinjar readers remove berta --everywhere --generate' 11
+shot render 'coinjar render rehearsal --service ticketing --as exec-script'
+shot destinations 'coinjar render rehearsal' 10
+shot dry-run "coinjar render prod pipeline --dry-run 2>/dev/null; printf another-made-up | coinjar put TICKET_DB_PASSWORD --stage rehearsal 2>/dev/null; coinjar render rehearsal container-env --dry-run" 10
 shot inside "coinjar why APP_TITLE --in pipeline --at '/jobs/[name=release]/steps/[name=announce]'"
-shot help 'coinjar --help'
+shot help 'coinjar --help' 11
