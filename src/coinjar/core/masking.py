@@ -13,6 +13,7 @@ from coinjar.core.secret import reveal
 SHORTEST = 4
 """Characters from which on a secret is looked for; shorter ones are in every text."""
 _SHORTEST_LINE = 8
+_WIDTHS = 76, 64
 
 
 def forms(secret: str) -> Iterator[bytes]:
@@ -35,7 +36,14 @@ def forms(secret: str) -> Iterator[bytes]:
 
 
 def _base64_forms(data: bytes) -> Iterator[bytes]:
-    """In base64, standard and URL-safe, wherever in a longer text it begins: of the three ways, what depends on the secret alone."""
+    """In base64, standard and URL-safe, wherever in a longer text it begins: of the three ways, what depends on the secret alone.
+
+    Also in lines of 76 (RFC 2045, 6.8) and 64 characters (RFC 7468, 2), as programs break it.
+    """
+    whole = b64encode(data)
+    for width in _WIDTHS:
+        if len(whole) > width:
+            yield from (whole[at : at + width] for at in range(0, len(whole) - _SHORTEST_LINE + 1, width))
     for before in range(3):
         encoded = b64encode(b"\0" * before + data)
         piece = encoded[-(-before * 8 // 6) : (before + len(data)) * 8 // 6]
@@ -45,7 +53,7 @@ def _base64_forms(data: bytes) -> Iterator[bytes]:
 
 
 class StreamMasker:
-    """Replaces secrets in one stream. `names` of secrets stand in their places."""
+    """Replaces secrets in one stream: `secrets` maps each one's text to its name, which stands in its place."""
 
     def __init__(self, secrets: Mapping[str, str]) -> None:
         self._words: dict[bytes, bytes] = {}
