@@ -14,6 +14,7 @@ from pathlib import Path
 
 import pyrage
 import pytest
+from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
 
 from coinjar.core.secret import reveal
 from coinjar.crypto.sealing import Key, NotSealedHere, Opener, associated, vouch
@@ -216,6 +217,31 @@ def test_keys_that_nothing_is_sealed_under_are_not_trusted(jar: Callable[..., Co
     assert "readers.yaml lists x for dev, which has no key yet" in cj("put", "TOKEN", "--stage", "dev", stdin="made-up", code=3).err
 
 
+@pytest.mark.parametrize(
+    "text", ["", "data", "naming\n", f"data 00000000 {'ab' * 16}\n", f"data 00000000 {'ab' * 32}\nearlier 00000000 ab\n", "\xe9", "x" * 100_000]
+)
+def test_key_files_with_anything_in_them(jar_with_secrets: Coinjar, text: str) -> None:
+    recipient = pyrage.x25519.Recipient.from_str(RECIPIENT)
+    (jar_with_secrets.folder / "jar/coins/keys/prod.all.age").write_bytes(pyrage.encrypt(text.encode("latin-1"), [recipient]))
+    for command in (["value", "prod", "TOKEN"], ["put", "TOKEN", "--stage", "prod"], ["readers", "rekey"], ["edit", "prod"]):
+        assert "the key of the secrets of prod was damaged or is none" in jar_with_secrets(*command, stdin="x", code=4, env={"EDITOR": "true"}).err
+
+
+def test_values_with_anything_in_them(jar_with_secrets: Coinjar) -> None:
+    """Sealed under the right key, by somebody who has it, but not as we would."""
+    cj = jar_with_secrets
+    me = pyrage.x25519.Identity.from_str(reveal(IDENTITY))
+    key = bytes.fromhex(pyrage.decrypt((cj.folder / "jar/coins/keys/prod.all.age").read_bytes(), [me]).decode().split()[2])
+    for plain in (b"", b"\0" * 32, b"?made-up", b"$made-up ${canary@nope}", b"$${NOPE}x", b"=\xff", b"-made-up"):
+        sealed = b64encode(b"n" * 12 + ChaCha20Poly1305(key).encrypt(b"n" * 12, plain, associated("trial", "prod", "all", "TOKEN"))).decode()
+        line = line_of(cj, "all TOKEN")
+        replaced(cj, line, f"{line.rpartition(' ')[0]} {sealed}")
+        told = cj("value", "prod", "TOKEN", code=4).err
+        assert "does not open" in told or "names NOPE, which is not declared" in told, (plain, told)
+        assert "canary" not in told
+        cj("grid")
+
+
 def test_a_broken_value_can_be_put_anew_where_others_stand_for_the_key(jar_with_secrets: Coinjar) -> None:
     cj = jar_with_secrets
     _flipped(cj)
@@ -357,6 +383,8 @@ def test_edit(jar_with_secrets: Coinjar) -> None:
         assert done.code in (3, 5), words
         assert words in done.err
         assert (cj.read("jar/plain/prod.yaml"), cj.read("jar/coins/prod.coins")) == saved
+    for text, code in (("'vim", 2), ("nope-nope", 5)):
+        assert "editor" in cj("edit", "prod", env={"EDITOR": text}, code=code).err.lower()
     others = cj("edit", "prod", env={"EDITOR": editor(cj, 'cp "$1" seen'), "COINJAR_IDENTITY": ""})
     assert others.code == 0
     assert "2 more are sealed for others, and stay\n# without a value of their own here: OTHER\n" in cj.read("seen")
@@ -384,7 +412,10 @@ def test_a_faulty_text_is_offered_again_and_a_kill_leaves_nothing(jar_with_secre
         process.send_signal(number)
         process.wait(20)
         os.killpg(process.pid, signal.SIGKILL)
-    first, _, second, _ = cj.read("where").splitlines()
+    cj.env["EDITOR"] = editor(cj, "kill -INT $PPID", 'sed -i "s/TOKEN: .*/TOKEN: after Control-C/" "$1"')
+    cj("edit", "prod")
+    assert cj("value", "prod", "TOKEN").out == "after Control-C"
+    first, _, second, *_ = cj.read("where").splitlines()
     assert not Path(first).parent.exists()
     cj("edit", "prod", env={"EDITOR": "true"})  # the next run removes what a killed one could not
     assert not Path(second).parent.exists()

@@ -157,7 +157,7 @@ RUNS: list[list[str]] = [
     ["put", "S", "--stage", "dev"], ["generate", "S", "--stage", "prod", "--replace"], ["generate", "S", "--stage", "dev"], ["edit", "dev"], ["render", "dev", "out", "--dry-run"], ["render", "dev", "tracked"],
     ["render", "dev", "--as", "literal"], ["render", "dev", "--as", "example"], ["render", "dev", "--as", "exec-script", "--encrypt-to", "RECIPIENT"], ["within", "dev", "--", "true"],
     ["within", "dev", "--mask", "--", "sh", "-c", "echo $S; echo $U >&2; echo $S | base64"], ["readers", "list", "--json"], ["readers", "add", "RECIPIENT", "--label", "b", "--stage", "prod", "--yes"],
-    ["readers", "rekey"], ["readers", "seal"], ["readers", "vouch", "--yes"], ["readers", "remove", "b", "--everywhere"], ["identity", "show"], ["schema", "jar"], ["new", "--jar", "another/jar"], ["demo", "--keep", "in.env"],
+    ["readers", "rekey"], ["readers", "seal"], ["readers", "vouch", "--yes"], ["readers", "remove", "b", "--everywhere"], ["identity", "show"], ["identity", "new", "--out", "c.identity"], ["schema", "jar"], ["new", "--jar", "another/jar"], ["demo", "--keep", "in.env"],
 ]  # fmt: skip
 
 

@@ -191,7 +191,7 @@ def test_identities_of_every_sort(prod: Coinjar, monkeypatch: pytest.MonkeyPatch
     table: list[tuple[dict[str, str], int]] = [
         ({"COINJAR_IDENTITY_FILE": "open"}, 0), ({"COINJAR_IDENTITY": prod.read("open")}, 0), ({"COINJAR_IDENTITY_FILE": "locked", **given}, 0),
         ({"COINJAR_IDENTITY_FILE": "locked"}, 4), ({"COINJAR_IDENTITY_FILE": "locked", "COINJAR_PASSPHRASE": "wrong"}, 4), ({"COINJAR_IDENTITY_FILE": "nowhere"}, 4),
-        ({"COINJAR_IDENTITY": "no key at all"}, 4), ({}, 4),
+        ({"COINJAR_IDENTITY": "no key at all"}, 4), ({"COINJAR_IDENTITY": "\udcff"}, 4), ({"COINJAR_IDENTITY_FILE": "locked", "COINJAR_PASSPHRASE": "\udcff"}, 4), ({}, 4),
     ]  # fmt: skip
     for env, code in table:
         done = prod("value", "prod", "TOKEN", env=plain | env, code=code)

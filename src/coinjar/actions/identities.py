@@ -8,7 +8,7 @@ from pathlib import Path
 from coinjar.core.errors import InputError
 from coinjar.core.secret import reveal
 from coinjar.crypto.age import new_identity, protect
-from coinjar.jarfile.identities import default_path, write_identity
+from coinjar.jarfile.identities import checked_passphrase, default_path, write_identity
 from coinjar.jarfile.store import shown_path
 from coinjar.jarfile.tracked import OPEN, TRACKED, states
 
@@ -21,6 +21,8 @@ def make_identity(out: Path | None, passphrase: str | None) -> tuple[Path, str]:
     Raises InputError if a file is there, or version control would take it.
     """
     path = out or default_path()
+    if passphrase is not None:
+        passphrase = checked_passphrase(passphrase)
     if passphrase is not None and len(passphrase) < _SHORTEST:
         raise InputError(f"the passphrase has under {_SHORTEST} characters", hint="take several words", code="weak")
     if states([path])[path] in (OPEN, TRACKED):

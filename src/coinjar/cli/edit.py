@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shlex
+import signal
 import subprocess
 import sys
 from pathlib import Path
@@ -13,7 +14,7 @@ from typing import Annotated
 import typer
 
 from coinjar.cli.common import JarOption, layer_names, open_here, say
-from coinjar.core.errors import CoinJarError, OutsideError
+from coinjar.core.errors import CoinJarError, OutsideError, UsageError
 from coinjar.jarfile.outside import environment_for_children
 
 # What vim and its kin write beside the file, or into the user's own folder: none of it.
@@ -57,13 +58,20 @@ def run(
 
 
 def _run_editor(path: Path) -> None:
-    words = shlex.split(os.environ.get("VISUAL") or os.environ.get("EDITOR") or "vi")
+    try:
+        words = shlex.split(os.environ.get("VISUAL") or os.environ.get("EDITOR") or "vi") or ["vi"]
+    except ValueError:
+        raise UsageError("EDITOR (or VISUAL) has a quote that is not closed", hint="set it to a program and its options") from None
     if Path(which(words[0]) or words[0]).resolve().name.startswith(("vim", "nvim")):  # what `vi` is called on this machine
         words += _TRACELESS
     env = environment_for_children() | {"TMPDIR": str(path.parent)}
+    # Control-C is the editor's, as it likes: a handler of ours (not SIG_IGN, which it would inherit) keeps us here meanwhile.
+    before = signal.signal(signal.SIGINT, lambda *_: None)
     try:
         code = subprocess.run([*words, str(path)], env=env, check=False).returncode  # noqa: S603 - the user's own editor
     except OSError as fault:
         raise OutsideError(f"cannot start the editor {words[0]}: {(fault.strerror or '').lower()}", hint="set EDITOR", code="editor") from None
+    finally:
+        signal.signal(signal.SIGINT, before)
     if code:
         raise OutsideError(f"the editor ended with {code}, so nothing was changed", hint="leave it normally to save", code="editor")

@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
 
+from coinjar.core.errors import CoinJarError
 from coinjar.core.model import UNSET, Content
 from coinjar.core.record import Record
 from coinjar.core.references import Template, parse_template
@@ -72,13 +73,16 @@ class Opener:
         """The value. Raises NotSealedHere."""
         try:
             data = b64decode(sealed, validate=True)
-            plain = self._cipher.decrypt(data[:_NONCE_BYTES], data[_NONCE_BYTES:], where)
-        except (InvalidTag, ValueError):
+            text = self._cipher.decrypt(data[:_NONCE_BYTES], data[_NONCE_BYTES:], where).rstrip(b"\0").decode("utf-8", "surrogatepass")
+            if text[:1] == _TEXT:
+                return Secret(text[1:])
+            if text[:1] == _REFERENCES:
+                return parse_template(text[1:])
+        except (InvalidTag, ValueError, CoinJarError):
             raise NotSealedHere from None
-        text = plain.rstrip(b"\0").decode("utf-8", "surrogatepass")
-        if text[:1] == _TEXT:
-            return Secret(text[1:])
-        return parse_template(text[1:]) if text[:1] == _REFERENCES else UNSET
+        if text != _UNSET:
+            raise NotSealedHere
+        return UNSET
 
 
 def vouch(key: Key, app: str, stage: str, readers: Iterable[tuple[str, ...]]) -> str:

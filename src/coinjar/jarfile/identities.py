@@ -31,13 +31,23 @@ def find_identity(ask: Ask | None) -> Identity:
     Raises CannotOpen if there is none, or it cannot be used.
     """
     if text := os.environ.get(KEY):
-        return _read(text.encode(), KEY, ask)
+        return _read(os.fsencode(text), KEY, ask)
     named = os.environ.get(FILE)
     path = Path(named) if named else default_path()
     if not named and not path.exists():
         hint = f"`coinjar identity new` makes one; on a machine set {FILE} or {KEY}"
         raise CannotOpen("there is no identity here to open secrets with", hint=hint, code="no-identity")
     return _read(_guarded(path), shown_path(path), ask)
+
+
+def checked_passphrase(text: str) -> Secret:
+    """A passphrase that was given. Raises CannotOpen if it is no text."""
+    if not text.isascii():
+        try:
+            text.encode()
+        except UnicodeEncodeError:
+            raise CannotOpen("the passphrase is not UTF-8 text", hint="look at what is typed, or at the locale", code="no-identity") from None
+    return Secret(text)
 
 
 def _guarded(path: Path) -> bytes:
@@ -66,7 +76,7 @@ def _read(data: bytes, where: str, ask: Ask | None) -> Identity:
         if given is None:
             hint = f"run it on a terminal, which asks for it, or set {PASSPHRASE}"
             raise CannotOpen("this identity is protected by a passphrase, and nobody gives it", hint=hint, place=Place(where), code="no-identity")
-        return Secret(given)
+        return checked_passphrase(given)
 
     try:
         return read_identity(data, where, passphrase)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -14,7 +15,7 @@ from coinjar.core.record import Record
 from coinjar.core.references import Template
 from coinjar.crypto.age import Damaged, Identity, NotForUs, short
 from coinjar.crypto.coins import Coin
-from coinjar.crypto.sealing import KEY_BYTES, Key, NotSealedHere, Opener, associated, same, vouch
+from coinjar.crypto.sealing import Key, NotSealedHere, Opener, associated, same, vouch
 from coinjar.jarfile.store import read_own, shown_path
 
 if TYPE_CHECKING:
@@ -36,11 +37,19 @@ class DataKey(Record):
 
 def read_data_key(text: bytes) -> DataKey:
     """The reverse. Raises ValueError."""
-    found = {words[0]: words[1:] for words in map(str.split, text.decode("ascii").splitlines()) if words}
-    keys = {name: Key(words[0], bytes.fromhex(words[1])) for name, words in found.items() if len(words) == 2}
-    if len(keys["data"].key if "data" in keys else b"") != KEY_BYTES:
+    keys: dict[str, Key] = {}
+    naming = None
+    for line in text.decode("ascii").splitlines():
+        found = re.fullmatch(r"(?:(data|earlier) ([0-9a-f]{8})|naming) ([0-9a-f]{64})", line)
+        if found is None:
+            raise ValueError("no key")
+        if found[1]:
+            keys[found[1]] = Key(found[2], bytes.fromhex(found[3]))
+        else:
+            naming = bytes.fromhex(found[3])
+    if "data" not in keys:
         raise ValueError("no data key")
-    return DataKey(keys["data"], keys.get("earlier"), bytes.fromhex(found["naming"][0]) if "naming" in found else None)
+    return DataKey(keys["data"], keys.get("earlier"), naming)
 
 
 def keys_folder(folder: Path) -> Path:
