@@ -30,6 +30,28 @@ PROGRAM = str(Path(sys.executable).parent / "coinjar")
 DEMO = Path(__file__).parent.parent / "src" / "coinjar" / "demo" / "app"
 
 
+SECRETS = """\
+services: {web: {}, mailer: {}}
+stages: {dev: {}, prod: {}}
+variables:
+  TOKEN: {secret: true}
+  OTHER: {secret: true}
+  LOGIN: {secret: true, services: [mailer]}
+"""
+"""A jar of three secrets, one of them for one service."""
+
+SEALED = """\
+services: {web: {}, mailer: {}}
+stages: {dev: {}, prod: {}, prod-isles: {follows: prod}}
+variables:
+  TOKEN: {secret: true}
+  LOGIN: {secret: true, services: [mailer], generate: {length: 24}}
+  BOTH: {secret: true, services: [web, mailer]}
+  LEVEL: {default: info}
+  URL: {default: {text: "x://${TOKEN@url}/"}, services: [web]}
+"""
+"""A jar of three secrets, for all services, for one, and for two of them."""
+
 SMALL = """\
 services: {web: {}, mailer: {}}
 stages: {dev: {}, prod: {}, prod-isles: {follows: prod}, trial-*: {follows: dev}}
@@ -127,6 +149,25 @@ def jar(cj: Coinjar) -> Callable[..., Coinjar]:
         return cj
 
     return make
+
+
+@pytest.fixture
+def jar_with_secrets(jar: Callable[..., Coinjar]) -> Coinjar:
+    """Secrets on two stages."""
+    cj = jar(SECRETS)
+    for stage in ("dev", "prod"):
+        for name in ("TOKEN", "OTHER", "LOGIN"):
+            cj("put", name, "--stage", stage, stdin=f"made-up {name} of {stage}")
+    return cj
+
+
+@pytest.fixture
+def prod(jar: Callable[..., Coinjar]) -> Coinjar:
+    """A jar with three secrets on prod."""
+    cj = jar(SEALED)
+    for name in ("TOKEN", "LOGIN", "BOTH"):
+        cj("put", name, "--stage", "prod", stdin=f"made-up {name} on prod é$")
+    return cj
 
 
 @pytest.fixture(scope="session", autouse=True)

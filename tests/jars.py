@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
+from typing import Any
 
 from tests.conftest import Coinjar
 
@@ -32,3 +34,15 @@ def made(jar: Callable[..., Coinjar], destinations: str, **plain: str) -> Coinja
 
 
 TEMPLATES = "  conf:\n    type: templates\n    services: [web]\n    from: in\n    suffix: .fill\n    to: out/{stage}\n"
+
+
+def somebody(cj: Coinjar, name: str) -> tuple[dict[str, str], str]:
+    """Another identity: the environment that uses it, and its recipient."""
+    recipient = cj("identity", "new", "--out", f"{name}.identity").out.strip()
+    return {"COINJAR_IDENTITY": "", "COINJAR_IDENTITY_FILE": f"{name}.identity"}, recipient
+
+
+def readers_of(cj: Coinjar) -> list[dict[str, Any]]:
+    """Label, recipient and stages of each."""
+    listed = json.loads(cj("readers", "list", "--json").out)["readers"]
+    return [one | {"opens": [each["stage"] for each in one["opens"]]} for one in listed]

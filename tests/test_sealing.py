@@ -1,52 +1,22 @@
-"""Sealed values and their readers: the format, who opens what, what changes and what stays, what a crash or a merge leaves."""
+"""Sealed values and their readers: the format, who opens what, what changes and what stays, how values are made."""
 
 from __future__ import annotations
 
 import json
 import re
-import shutil
 import subprocess
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
 
 import coinjar
 from coinjar.core.secret import Secret, reveal
 from coinjar.crypto.age import new_identity
-from coinjar.crypto.coins import Coin, changed, parse
-from tests.conftest import IDENTITY, RECIPIENT, Coinjar, on_a_terminal
+from tests.conftest import IDENTITY, RECIPIENT, SEALED, Coinjar, on_a_terminal
 from tests.consumers import need
-
-JAR = """\
-services: {web: {}, mailer: {}}
-stages: {dev: {}, prod: {}, prod-isles: {follows: prod}}
-variables:
-  TOKEN: {secret: true}
-  LOGIN: {secret: true, services: [mailer], generate: {length: 24}}
-  BOTH: {secret: true, services: [web, mailer]}
-  LEVEL: {default: info}
-  URL: {default: {text: "x://${TOKEN@url}/"}, services: [web]}
-"""
-
-
-@pytest.fixture
-def prod(jar: Callable[..., Coinjar]) -> Coinjar:
-    """A jar with three secrets on prod."""
-    cj = jar(JAR)
-    for name in ("TOKEN", "LOGIN", "BOTH"):
-        cj("put", name, "--stage", "prod", stdin=f"made-up {name} on prod é$")
-    return cj
-
-
-def somebody(cj: Coinjar, name: str) -> tuple[dict[str, str], str]:
-    """Another identity: the environment that uses it, and its recipient."""
-    recipient = cj("identity", "new", "--out", f"{name}.identity").out.strip()
-    return {"COINJAR_IDENTITY": "", "COINJAR_IDENTITY_FILE": f"{name}.identity"}, recipient
+from tests.jars import readers_of, somebody
 
 
 def test_age_and_twenty_lines_open_a_jar(prod: Coinjar) -> None:
@@ -114,7 +84,7 @@ def test_who_opens_what(prod: Coinjar) -> None:
     assert seen == {"TOKEN": "made-up TOKEN on prod é$", "LOGIN": "made-up LOGIN on prod é$", "BOTH": "made-up BOTH on prod é$", "LEVEL": "info"}
     assert "prod.web.age" in prod("render", "prod", "-s", "web", "--as", "json", code=4, env=mailer).err
     assert "prod.web.age" in prod("readers", "rekey", "--stage", "prod", code=4, env=mailer).err
-    assert {one["label"]: one["opens"] for one in _readers(prod)}["mailer-prod"] == ["shared", "prod"]
+    assert {one["label"]: one["opens"] for one in readers_of(prod)}["mailer-prod"] == ["shared", "prod"]
     assert {one["state"] for one in json.loads(prod("readers", "list", "--json").out)["stages"]} == {"vouched"}
     assert "◐" in prod("readers", "list", env={"COINJAR_IDENTITY": ""}).out
     prod("put", "BOTH", "--stage", "shared", stdin="x")  # a new compartment: it goes to those who read shared, and not to others
@@ -129,14 +99,8 @@ def test_who_opens_what(prod: Coinjar) -> None:
     assert "there is no reader 'mailr-prod'" in prod("readers", "remove", "mailr-prod", "--everywhere", code=2).err
 
 
-def _readers(cj: Coinjar) -> list[dict[str, Any]]:
-    """Label, recipient and stages of each."""
-    listed = json.loads(cj("readers", "list", "--json").out)["readers"]
-    return [one | {"opens": [each["stage"] for each in one["opens"]]} for one in listed]
-
-
 def _first(cj: Coinjar) -> str:
-    return next(str(one["label"]) for one in _readers(cj) if one["recipient"] == RECIPIENT)
+    return next(str(one["label"]) for one in readers_of(cj) if one["recipient"] == RECIPIENT)
 
 
 def _rules(found: str) -> set[str]:
@@ -168,7 +132,7 @@ def test_destinations_that_only_name_secrets_need_no_identity(jar: Callable[...,
     """A reference in a secret's place, secrets left out, variables that are not secret: only a text that is written must open."""
     places = "{type: file, as: json, services: [web], path: PATH.json"
     destinations = {"named": ", secrets: 'vault/{name}'}", "plain": ", plain_only: true}", "few": ", variables: [LEVEL]}", "whole": "}"}
-    cj = jar(JAR + "destinations:\n" + "".join(f"  {name}: {places.replace('PATH', name)}{rest}\n" for name, rest in destinations.items()))
+    cj = jar(SEALED + "destinations:\n" + "".join(f"  {name}: {places.replace('PATH', name)}{rest}\n" for name, rest in destinations.items()))
     cj("put", "TOKEN", "--stage", "prod", stdin="made-up")
     nobody = {"COINJAR_IDENTITY": ""}
     cj("render", "prod", "named", "plain", "few", env=nobody)
@@ -216,7 +180,7 @@ def test_identities_of_every_sort(prod: Coinjar, monkeypatch: pytest.MonkeyPatch
 def test_what_was_plain_gets_sealed(jar: Callable[..., Coinjar]) -> None:
     """Turning `secret: true` on; a name that is both; other services than before."""
     plain = "all: {TOKEN: made-up-1}\nmailer: {TOKEN: made-up-2, LOGIN: change-me}\n"
-    cj = jar(JAR.replace("BOTH: {secret: true", "BOTH: {secret: true, default: made-up-3"), prod=plain)
+    cj = jar(SEALED.replace("BOTH: {secret: true", "BOTH: {secret: true, default: made-up-3"), prod=plain)
     assert {one["variable"] for one in json.loads(cj("check", "--json", code=1).out)["findings"] if one["rule"] == "CJ006"} == {"TOKEN", "BOTH"}
     done = cj("readers", "seal")
     assert "TOKEN: sealed on prod, out of jar/plain/prod.yaml" in done.err
@@ -260,7 +224,7 @@ GENERATE: list[tuple[list[str], str, str]] = [
 
 @pytest.mark.parametrize(("arguments", "pattern", "told"), GENERATE)
 def test_generate(jar: Callable[..., Coinjar], arguments: list[str], pattern: str, told: str) -> None:
-    cj = jar(JAR)
+    cj = jar(SEALED)
     done = cj("generate", *arguments)
     assert told in done.err
     value = cj("value", "dev", arguments[0]).out
@@ -281,140 +245,6 @@ def test_generate_replaces_nothing_in_use(prod: Coinjar) -> None:
     assert len({prod("value", stage, "TOKEN").out for stage in ("dev", "prod")}) == 1
     for wrong in (["--form", "runes"], ["--length", "3", "--form", "base64"], ["--alphabet", "x"], ["--alphabet", "abc", "--form", "hex"]):
         prod("generate", "TOKEN", "--replace", *wrong, code=3)
-
-
-NAMES = st.sampled_from([f"{letter}{number}" for letter in "ABC" for number in range(3)])
-
-
-def coins(names: dict[str, str]) -> dict[tuple[str, str], Coin | None]:
-    """Lines whose sealed text tells which branch wrote them."""
-    return {("all", name): Coin("all", name, "0" * 8, text * 4) for name, text in names.items()}
-
-
-@settings(max_examples=150)
-@given(st.sets(NAMES), st.dictionaries(NAMES, st.sampled_from(["put", "drop"])), st.dictionaries(NAMES, st.sampled_from(["put", "drop"])))
-def test_branches_that_change_different_secrets_merge(
-    tmp_path_factory: pytest.TempPathFactory, there: set[str], ours: dict[str, str], theirs: dict[str, str]
-) -> None:
-    """Whatever two branches put and drop of different names, git's own merge gives what doing both would."""
-    theirs = {name: what for name, what in theirs.items() if name not in ours}
-    base = changed(b"", "f", coins(dict.fromkeys(there, "b")))
-    sides = [
-        changed(base, "f", {("all", name): coins({name: letter})["all", name] if what == "put" else None for name, what in side.items()})
-        for side, letter in ((ours, "o"), (theirs, "t"))
-    ]
-    folder = tmp_path_factory.mktemp("merge")
-    for name, data in (("ours", sides[0]), ("base", base), ("theirs", sides[1])):
-        (folder / name).write_bytes(data)
-    merged = subprocess.run([need("git"), "merge-file", "--union", "-p", "ours", "base", "theirs"], cwd=folder, capture_output=True, check=True).stdout
-    shutil.rmtree(folder)
-    wanted = dict.fromkeys(there, "b")
-    for side, letter in ((ours, "o"), (theirs, "t")):
-        for name, what in side.items():
-            wanted.pop(name, None)
-            if what == "put":
-                wanted[name] = letter
-    assert sorted((coin.name, coin.sealed[0]) for coin in parse(merged, "f")) == sorted(wanted.items())
-
-
-def test_two_branches_in_a_repository(prod: Coinjar) -> None:
-    """The whole way with real git: different secrets, the same secret, a reader on both sides."""
-
-    def git(*arguments: str, ok: bool = True) -> str:
-        done = subprocess.run(
-            [need("git"), "-c", "user.name=a", "-c", "user.email=a@example", *arguments], cwd=prod.folder, capture_output=True, text=True, check=False
-        )
-        assert (done.returncode == 0) is ok, done.stdout + done.stderr
-        return done.stdout
-
-    def commit() -> None:
-        git("add", "-A")
-        git("commit", "-qm", "x")
-
-    prod.write({".gitignore": "*.identity\n"})
-    git("init", "-q", "-b", "main")
-    commit()
-    git("checkout", "-qb", "other")
-    prod("put", "LOGIN", "--stage", "prod", stdin="theirs")
-    prod("put", "TOKEN", "--stage", "dev", stdin="new on dev")
-    commit()
-    git("checkout", "-q", "main")
-    prod("put", "TOKEN", "--stage", "prod", stdin="ours")
-    commit()
-    git("merge", "-q", "--no-edit", "other")
-    assert [prod("value", *one).out for one in (("prod", "LOGIN"), ("prod", "TOKEN"), ("dev", "TOKEN"))] == ["theirs", "ours", "new on dev"]
-    for branch in ("other", "main"):
-        git("checkout", "-q", branch)
-        git("merge", "-q", "main") if branch == "other" else None
-        prod("put", "TOKEN", "--stage", "prod", stdin=f"of {branch}")
-        commit()
-    git("merge", "-q", "--no-edit", "other")
-    told = prod("value", "prod", "TOKEN", code=4).err
-    assert re.search(r"jar/coins/prod.coins:\d+:1: TOKEN stands in lines \d+ and \d+ for all: two branches changed it", told)
-    assert prod("value", "prod", "LOGIN").out == "theirs"
-    prod("put", "TOKEN", "--stage", "prod", stdin="settled")
-    assert prod("value", "prod", "TOKEN").out == "settled"
-    commit()
-    recipients = {name: somebody(prod, name) for name in ("berta", "carl")}
-    for branch, name in (("third", "berta"), ("main", "carl")):
-        git("checkout", "-qB" if branch == "third" else "-q", branch)
-        prod("readers", "add", recipients[name][1], "--label", name, "--stage", "prod", "--yes")
-        commit()
-    git("merge", "-q", "third", ok=False)
-    conflicts = git("diff", "--name-only", "--diff-filter=U").split()
-    assert "jar/coins/keys/prod.all.age" in conflicts
-    git("checkout", "-q", "--ours", "jar/coins/keys")
-    assert "vouches for its readers" in prod("put", "TOKEN", "--stage", "prod", stdin="x", code=3).err
-    prod("readers", "vouch", code=1)
-    prod("readers", "vouch", "--yes")
-    for env, _ in recipients.values():
-        assert prod("value", "prod", "TOKEN", env=env).out == "settled"
-    prod("put", "TOKEN", "--stage", "prod", stdin="x")
-    assert "an unfinished merge" not in prod("check", code=None).err
-
-
-def test_a_killed_change_of_keys_loses_nothing(prod: Coinjar) -> None:
-    """Killed after each of its writes: every value still opens, the leaver's new key does not, and doing it again finishes it."""
-    env, recipient = somebody(prod, "berta")
-    prod("readers", "add", recipient, "--label", "berta", "--stage", "prod", "--yes")
-    start = prod.folder / "start"
-    shutil.copytree(prod.folder / "jar", start)
-    killed = (
-        "import sys, os\nfrom coinjar.actions import sealing\nfrom coinjar.cli.main import main\n"
-        "left = int(sys.argv.pop(1))\nreal = sealing.replace_own\n"
-        "def counting(path, data):\n    global left\n    if left == 0: os.kill(os.getpid(), 9)\n    left -= 1\n    real(path, data)\n"
-        "sealing.replace_own = counting\nsys.exit(main(sys.argv[1:]))"
-    )
-    wanted = {name: prod("value", "prod", name, "-s", "mailer").out for name in ("TOKEN", "LOGIN", "BOTH")}
-    for writes in range(30):
-        shutil.rmtree(prod.folder / "jar")
-        shutil.copytree(start, prod.folder / "jar")
-        argv = [sys.executable, "-c", killed, str(writes), "readers", "remove", "berta", "--stage", "prod"]
-        done = subprocess.run(argv, cwd=prod.folder, env=prod.env, capture_output=True, check=False)
-        assert {name: prod("value", "prod", name, "-s", "mailer").out for name in wanted} == wanted, writes
-        if done.returncode == 0:
-            break
-        if any("prod" in one["opens"] for one in _readers(prod) if one["label"] == "berta"):
-            prod("readers", "remove", "berta", "--stage", "prod")
-        prod("put", "TOKEN", "--stage", "prod", stdin=wanted["TOKEN"])
-        prod("readers", "rekey", "--stage", "prod")
-        assert {name: prod("value", "prod", name, "-s", "mailer").out for name in wanted} == wanted, writes
-        prod("value", "prod", "TOKEN", code=4, env=env)
-        prod.write({"me": reveal(IDENTITY)})
-        opened = subprocess.check_output([need("age"), "-d", "-i", "me", "jar/coins/keys/prod.all.age"], cwd=prod.folder, text=True)
-        assert [line.split()[0] for line in opened.splitlines()] == ["data", "naming"]
-    assert done.returncode == 0
-    assert writes > 6
-
-
-def test_a_key_that_was_cut_short_is_made_anew(jar: Callable[..., Coinjar]) -> None:
-    """Killed between the first key file and the list of readers."""
-    cj = jar(JAR)
-    cj("put", "TOKEN", "--stage", "dev", stdin="x")
-    (cj.folder / "jar/coins/dev.coins").unlink()
-    (cj.folder / "jar/readers.yaml").unlink()
-    cj("put", "TOKEN", "--stage", "dev", stdin="y")
-    assert cj("value", "dev", "TOKEN").out == "y"
 
 
 def test_secrets_show_themselves_to_nobody() -> None:
