@@ -1,4 +1,4 @@
-"""A jar with destinations, for the tests of these."""
+"""A jar with destinations; identities of others, and a jar's readers: for the tests of these."""
 
 from __future__ import annotations
 

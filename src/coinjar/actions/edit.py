@@ -162,7 +162,7 @@ def take(opened: OpenJar, stage: str, before: Text, file: str, edited: str) -> E
     return Edited(names, [name for _, name in gone if name not in names], plain_changed, change.notes)
 
 
-def session(opened: OpenJar, stage: str, file: str, run: Callable[[str], str], again: Callable[[CoinJarError], bool]) -> Edited:
+def edit_stage(opened: OpenJar, stage: str, file: str, run: Callable[[str], str], again: Callable[[CoinJarError], bool]) -> Edited:
     """Hand the text to an editor (`run`: text in, text out) until what comes back can be taken, or `again` does not want to."""
     before = text_of(opened, stage)
     text = before.text

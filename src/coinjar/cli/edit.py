@@ -30,7 +30,7 @@ def run(
 
     The text lies in memory only. What changed is checked, sealed and written, the rest keeps its bytes; a faulty text is offered again.
     """
-    from coinjar.actions.edit import session
+    from coinjar.actions.edit import edit_stage
     from coinjar.cli.main import tell
     from coinjar.jarfile.memory import private_file
 
@@ -48,7 +48,7 @@ def run(
             tell(fault)
             return typer.confirm("Nothing is written yet. Edit again?", default=True, err=True)
 
-        done = session(opened, stage, f"{stage}.yaml", edited, again)
+        done = edit_stage(opened, stage, f"{stage}.yaml", edited, again)
     for note in done.notes:
         say(note)
     told = [f"sealed anew: {', '.join(done.sealed)}"] if done.sealed else []
