@@ -167,6 +167,8 @@ def test_a_canary_is_written_nowhere(jar: Callable[..., Coinjar]) -> None:
     What was asked for is let be: the text under the editor (in memory), and the file that a destination is.
     """
     strace = need("strace")
+    if subprocess.run([strace, "-qq", "-o", "/dev/null", "true"], capture_output=True, check=False).returncode:
+        pytest.skip("strace may not trace programs here (a kernel setting, or a container's rules)")
     cj = jar(
         "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables:\n  S: {secret: true, generate: {length: 30}}\n  P: {secret: true, kind: port}\n  U: {default: {text: 'x://${S@url}/'}}\n"
         "destinations:\n  out: {type: file, as: posix, path: out.env}\n  tracked: {type: file, as: posix, path: tracked.env}\n"
