@@ -19,16 +19,6 @@ from tests.conftest import IDENTITY, RECIPIENT, SECRETS, Coinjar
 ATTACKER = pyrage.x25519.Identity.generate()
 
 
-@pytest.fixture
-def jar_with_secrets(jar: Callable[..., Coinjar]) -> Coinjar:
-    """Secrets on two stages."""
-    cj = jar(SECRETS)
-    for stage in ("dev", "prod"):
-        for name in ("TOKEN", "OTHER", "LOGIN"):
-            cj("put", name, "--stage", stage, stdin=f"made-up {name} of {stage}")
-    return cj
-
-
 def line_of(cj: Coinjar, slot: str, stage: str = "prod") -> str:
     return next(line for line in cj.read(f"jar/coins/{stage}.coins").splitlines() if line.startswith(f"{slot} "))
 

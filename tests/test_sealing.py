@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import shutil
 import subprocess
 import sys
 from collections.abc import Callable
@@ -209,6 +210,29 @@ def test_what_was_plain_gets_sealed(jar: Callable[..., Coinjar]) -> None:
     cj("readers", "seal")
     assert "web TOKEN" in cj.read("jar/coins/prod.coins")
     assert "all TOKEN" not in cj.read("jar/coins/prod.coins")
+
+
+def test_what_a_service_has_of_its_own_stays_its_own(jar: Callable[..., Coinjar]) -> None:
+    """A secret of two services: for all in plain text, and for one; sealed together, put for one of them, edited."""
+
+    def seen() -> list[str]:
+        return [cj("value", "prod", "BOTH", "-s", service).out for service in ("web", "mailer")]
+
+    plain = "web: {BOTH: own}\nall: {BOTH: common}\n"
+    cj = jar(SEALED, prod=plain)
+    cj("readers", "seal")
+    assert seen() == ["own", "common"]
+    for put, expected in ((["--service", "web"], ["new", "common"]), (["--service", "mailer"], ["own", "new"]), ([], ["own", "new"])):
+        shutil.rmtree(cj.folder / "jar/coins")
+        cj.write({"jar/plain/prod.yaml": plain, "jar/readers.yaml": ""})
+        cj("put", "BOTH", "--stage", "prod", *put, stdin="new")
+        assert seen() == expected, put
+        assert "BOTH" not in cj.read("jar/plain/prod.yaml")
+    for script, expected in (
+        ("s/BOTH: own/BOTH: edited/", ["edited", "new"]), ("$ a all:\\n  BOTH: wide", ["edited", "new"]), ("/^web:/,$ {s/^web:/all:/; s/BOTH: .*/BOTH: wide/}", ["wide", "new"]),
+    ):  # fmt: skip
+        cj("edit", "prod", env={"EDITOR": f"sed -i '{script}'"})
+        assert seen() == expected, script
 
 
 GENERATE: list[tuple[list[str], str, str]] = [

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import InputError
 from coinjar.core.model import UNSET, Content, Jar, Layer, Sealed
+from coinjar.core.names import ALL
 from coinjar.core.references import Template
 from coinjar.core.secret import reveal
 from coinjar.documents.edit import Edit, apply
@@ -80,8 +81,9 @@ class Change:
     def put(self, stage: str, scope: str, name: str, content: Content, *, mine: bool = False) -> None:
         """Set a value. A person's own are never committed, and so not sealed."""
         if self.jar.variables[name].secret and not mine:
-            self.sealing.put(stage, scope, name, content)
-            self._clear_plain(stage, scope, name)
+            values = {**self._out_of_plain(stage, name, besides=scope), scope: content}
+            for each in sorted(values, key=lambda one: one != ALL):  # what a service has of its own comes over what all get
+                self.sealing.put(stage, each, name, values[each])
         else:
             self._edits.setdefault((stage, mine), {})[scope, name] = as_yaml(content)
 
@@ -100,23 +102,23 @@ class Change:
             self._plain[stage] = read_plain(self.jar, read_bytes(path), shown_path(path)) if path.exists() else {}
         return self._plain[stage]
 
-    def _clear_plain(self, stage: str, scope: str, name: str) -> None:
-        """Nothing of a sealed name stays in the plain file of its layer: what other services have there is sealed, too."""
-        for other, values in self.plain(stage).items():
+    def _out_of_plain(self, stage: str, name: str, *, besides: str) -> dict[str, Content]:
+        """Nothing of a sealed name stays in the plain file of its layer: what it has there for others than `besides`, to be sealed too."""
+        found: dict[str, Content] = {}
+        for scope, values in self.plain(stage).items():
             written = values.get(name)
             if written is None:
                 continue
-            if other != scope:
-                if isinstance(written.content, str | Template) or written.content is UNSET:
-                    self.sealing.put(stage, other, name, written.content)
-                else:
+            if scope != besides:
+                if not (isinstance(written.content, str | Template) or written.content is UNSET):
+                    words = f"{name} comes from elsewhere for {scope} here, and cannot be sealed beside that"
                     hint = "drop that first, or write this one as a command, a file or from_env too"
-                    raise InputError(
-                        f"{name} comes from elsewhere for {other} here, and cannot be sealed beside that", hint=hint, place=written.place, code="both"
-                    )
+                    raise InputError(words, hint=hint, place=written.place, code="both")
+                found[scope] = written.content
             if isinstance(written.content, str):
                 self.was_plain[stage, name] = written.file
-            self._edits.setdefault((stage, False), {})[other, name] = None
+            self._edits.setdefault((stage, False), {})[scope, name] = None
+        return found
 
     def commit(self) -> None:
         """Write all of it; the lock must be held."""

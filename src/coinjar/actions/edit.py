@@ -151,14 +151,16 @@ def take(opened: OpenJar, stage: str, before: Text, file: str, edited: str) -> E
         for scope, name in gone:
             for compartment in dict.fromkeys([scope, *jar.variables[name].sealed_in(scope)]):
                 change.drop(stage, compartment, name)
-        news = [path for path, content in secrets.items() if path not in before.secrets or repr_of(before.secrets[path]) != repr_of(content)]
-        for scope, name in news:
+        news = {path for path, content in secrets.items() if path not in before.secrets or repr_of(before.secrets[path]) != repr_of(content)}
+        # A value for all goes into every compartment of its services; so what they have of their own is put after it, changed or not.
+        again = {(scope, name) for scope, name in secrets if (ALL, name) in news and jar.variables[name].services is not None}
+        for scope, name in sorted(news | again, key=lambda path: (path[0] != ALL, path)):
             change.put(stage, scope, name, secrets[scope, name])
         change.commit()
         plain_changed = new_plain not in (before.plain, before.plain + b"\n")  # the line break that the line below needed
         if plain_changed:
             replace_file(plain_path(opened.folder, stage), new_plain)
-    names = list(dict.fromkeys(name for _, name in news))
+    names = [name for name in dict.fromkeys(name for _, name in secrets) if any(name == other for _, other in news)]
     return Edited(names, [name for _, name in gone if name not in names], plain_changed, change.notes)
 
 

@@ -10,7 +10,7 @@ WEAK = 64
 _PARTS = re.compile(r"[A-Za-z]+|\d+|[^A-Za-z\d]+")
 _CHUNKS = re.compile(r"[A-Za-z\d]+|[^A-Za-z\d]+")
 _COMMON = frozenset(
-    "password passwort passwd pass secret admin administrator root user login test testing welcome letmein qwerty azerty qwertz asdf hello abc "
+    "password passwort passwd pass secret admin administrator root user login test testing welcome letmein qwerty azerty qwertz hello abc "
     "default example changeme change demo temp guest master prod production dev staging token key geheim made up db database".split()
 )
 _RUNS = "abcdefghijklmnopqrstuvwxyz", "zyxwvutsrqponmlkjihgfedcba", "01234567890", "98765432109", "qwertyuiop", "asdfghjkl", "zxcvbnm"
