@@ -53,6 +53,7 @@ def test_edit(jar_with_secrets: Coinjar) -> None:
         ('sed -i "s/LEVEL/LEVLE/" "$1"',): "prod.yaml:2:7: LEVLE is not declared",
         ('sed -i "s/LEVEL: 80/TOKEN: open/" "$1"',): "TOKEN is a secret",
         ('sed -i "s/  TOKEN:/  LEVEL:/" "$1"',): "LEVEL is no secret",
+        ('sed -i "s/LEVEL: 80/TOKEN: {from_env: X}/" "$1"',): "prod.yaml:2:14: TOKEN stands above and below the line",
         ('sed -i "/--- # secrets/d" "$1"',): "the line '--- # secrets' is gone",
         ("exit 7",): "the editor ended with 7",
     }.items():

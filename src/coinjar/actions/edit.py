@@ -114,6 +114,10 @@ def read_text(jar: Jar, stage: str, file: str, text: str) -> tuple[bytes, Secret
         for scope, values in layer.items():
             for name, written in values.items():
                 faults += _faults(jar, stage, scope, name, written, below=number == 1)
+    above_too = {name: written for values in layers[0].values() for name, written in values.items()}
+    for name in dict.fromkeys(name for values in layers[1].values() for name in values if name in above_too):
+        hint = "keep one of them: a name is either plain or sealed"
+        faults.append(InputError(f"{name} stands above and below the line '--- # secrets'", hint=hint, place=above_too[name].place, code="both"))
     raise_all(sorted(faults, key=lambda one: one.place or Place("")))
     return above.encode(), {(scope, name): written.content for scope, values in layers[1].items() for name, written in values.items()}
 

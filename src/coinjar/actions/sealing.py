@@ -307,7 +307,10 @@ class Sealing:
         for compartment in within:
             slot = (stage, compartment)
             old = self.ring.key(*slot)
-            self._keys[slot] = DataKey(Key.new(), old.key, old.naming)
+            used = {coin.key for coin in self.lines(stage) if coin.compartment == compartment}
+            # Of an interrupted change the one that the lines still need: it must open them until they are written anew.
+            needed = old.earlier if old.earlier is not None and old.earlier.id in used else old.key
+            self._keys[slot] = DataKey(Key.new(), needed, old.naming)
             self._to_wrap.add(slot)
             self._to_vouch.add(slot)
             for one in self.opened(stage, [compartment]):
