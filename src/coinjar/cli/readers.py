@@ -190,8 +190,8 @@ def seal(ctx: typer.Context, stage: Stages = None, jar: JarOption = None) -> Non
         say(f"{name}: {reason}")
     files = list(dict.fromkeys(one.file for one in done.moved if one.file))
     if files:
-        say(f"The old text is still in version control's history, if {' or '.join(files)} was ever committed: make those values anew where it counts")
-        say("(`coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE`).")
+        say(f"The old text is still in version control's history, if {' or '.join(files)} was ever committed.")
+        say("Make those values anew where it counts: `coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE`.")
     if not done.moved and not done.left:
         say("Nothing to seal.")
 
