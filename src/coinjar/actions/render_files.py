@@ -8,9 +8,10 @@ from difflib import SequenceMatcher
 from pathlib import Path
 from typing import NamedTuple
 
+from coinjar.actions.choosing import chosen, is_for
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import CannotOpen, CoinJarError, InputError, Place, UsageError, raise_all
-from coinjar.core.model import Destination, Jar
+from coinjar.core.model import Destination
 from coinjar.core.rules.base import Facts, Spot
 from coinjar.core.shown import Masker, visible
 from coinjar.destinations import make
@@ -46,26 +47,6 @@ class Plan(NamedTuple):
         return [one for one in self.files if one.state != SAME]
 
 
-def is_for(jar: Jar, destination: Destination, stage: str) -> bool:
-    """Whether a destination exists on a stage: it names the stage, or one that the stage follows."""
-    wanted = destination.stages
-    return wanted is None or any(name in wanted or jar.stage(name).name in wanted for name in jar.chain(stage))
-
-
-def chosen(jar: Jar, stages: Sequence[str], names: Sequence[str]) -> list[tuple[str, Destination]]:
-    """The pairs of stage and destination to render. Raises UsageError for unknown names, and for a pair that cannot be."""
-    destinations = [jar.destination(name) for name in dict.fromkeys(names)] or list(jar.destinations.values())
-    if not destinations:
-        hint = "declare some in jar.yaml (docs/formats.md), or write to stdout with --as DIALECT"
-        raise UsageError("the jar has no destinations", hint=hint, code="no-destinations")
-    pairs = [(stage, one) for stage in stages for one in destinations if is_for(jar, one, stage)]
-    for one in destinations:
-        if names and not any(other is one for _, other in pairs):
-            where = ", ".join(sorted(one.stages or ()))
-            raise UsageError(f"the destination {one.name} is not for {' or '.join(stages)}", hint=f"it is for {where}", code="not-for-stage")
-    return pairs
-
-
 def plan(
     opened: OpenJar,
     stages: Sequence[str],
@@ -86,7 +67,7 @@ def plan(
     faults: list[CoinJarError] = []
     files: dict[Path, File] = {}
     notices: list[Notice] = []
-    for stage, destination in chosen(jar, stages, names):
+    for stage, destination in chosen(jar, stages, names, live=False):
         try:
             made = make(destination, around)
             outputs = made.outputs(View(resolvers[stage], destination))
@@ -250,7 +231,7 @@ def stale(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: 
 
     jar = opened.load(list(stages))
     around = Surroundings(jar, opened.folder, masker, opened.ring)
-    made = [(stage, make(one, around)) for stage, one in chosen(jar, stages, names)]
+    made = [(stage, make(one, around)) for stage, one in chosen(jar, stages, names, live=False)]
     wanted = [(stage, one) for stage, one in made if isinstance(one, Manifests)]
     if not wanted:
         raise UsageError("none of these destinations makes manifests", hint="--stale goes with the type manifests", code="no-manifests")

@@ -44,6 +44,7 @@ stage_names = _complete(_stages)
 layer_names = _complete(_layers)
 service_names = _complete(lambda jar: list(jar.services))
 destination_names = _complete(lambda jar: list(jar.destinations))
+proof_names = _complete(lambda jar: list(jar.proofs))
 variable_names = _complete(lambda jar: list(jar.variables))
 
 
@@ -62,6 +63,23 @@ def render_names(ctx: typer.Context, incomplete: str) -> list[str]:
     """Completes a stage, then destinations."""
     given = ctx.params.get("where") or []
     return (destination_names if given or ctx.params.get("every_stage") else stage_names)(ctx, incomplete)
+
+
+def deliver_names(ctx: typer.Context, incomplete: str) -> list[str]:
+    """Completes a stage, then destinations."""
+    return (destination_names if ctx.params.get("where") else layer_names)(ctx, incomplete)
+
+
+def confirm_names(ctx: typer.Context, incomplete: str) -> list[str]:
+    """Completes stages, and proofs behind one."""
+    return [*stage_names(ctx, incomplete), *(proof_names(ctx, incomplete) if ctx.params.get("where") else [])]
+
+
+def standin_names(incomplete: str) -> list[str]:
+    """Completes a stand-in."""
+    from coinjar.standins import STANDINS
+
+    return [name for name in STANDINS if name.startswith(incomplete)]
 
 
 def why_names(ctx: typer.Context, incomplete: str) -> list[str]:

@@ -30,9 +30,14 @@ COMMANDS = {
     "check": ("Look", "Look for what is missing, wrong, or will surprise."),
     "render": ("Use", "Write destinations, or a service's variables in a dialect."),
     "within": ("Use", "Run a program with a service's variables."),
+    "deliver": ("Deliver", "Bring hosts, containers, clusters and platforms in step with the jar."),
+    "drift": ("Deliver", "Say what is live against what it should be."),
+    "confirm": ("Deliver", "Ask running things whether they have what they should."),
+    "deliveries": ("Deliver", "Say what was delivered, when and by whom; undo it."),
     "identity": ("Share", "Make an identity, or show whose it is."),
     "readers": ("Share", "Say who opens which stage's secrets."),
     "schema": ("More", "Write out the JSON Schemas of the jar's files."),
+    "standins": ("More", "Run simulated platforms to try deliveries on."),
     "demo": ("More", "Walk through the whole job on a made-up example."),
 }
 GROUPS = ("identity", "readers")

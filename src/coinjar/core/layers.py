@@ -210,6 +210,8 @@ class Resolver:
         found = self.value(reference.name, reference.service or service)
         if found.fault:
             raise found.fault
+        if found.text is None and not reference.operator and (hint := _ask_supplier(found.variable)):
+            raise InputError(f"{reference.name} is not known yet", hint=hint, code="reference")
         return Seen(found.text if found.text is None else reveal(found.text), found.secret)
 
     def services_of(self, variable: Variable) -> list[str]:
@@ -282,12 +284,18 @@ def idle_one_off(variable: Variable, stage: str, service: str) -> UsageError:
     return UsageError(f"{variable.name} {where}, so a one-off value has no effect", hint="leave it out, or correct the stage and the service")
 
 
+def _ask_supplier(variable: Variable) -> str:
+    """What to do where a value comes from a destination and is not known yet."""
+    return f"{' or '.join(variable.supplied_by)} supplies it: `coinjar deliver` takes it from there" if variable.supplied_by else ""
+
+
 def missing(variable: Variable, stage: str, service: str | None) -> InputError:
     """The error of a required variable without a value."""
     whose = f" for {service}" if service else ""
+    hint = f"`coinjar put {variable.name} --stage {stage}`" if variable.secret else f"`coinjar put {variable.name}=… --stage {stage}`"
     return InputError(
         f"{variable.name} is required and has no value on {stage}{whose}",
-        hint=f"`coinjar put {variable.name} --stage {stage}`" if variable.secret else f"`coinjar put {variable.name}=… --stage {stage}`",
+        hint=_ask_supplier(variable) or hint,
         place=variable.place,
         code="CJ001",
     )

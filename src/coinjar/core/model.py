@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from functools import cached_property
-from typing import Any, TypeAlias
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 from coinjar.core.errors import CoinJarError, Place, UsageError
 from coinjar.core.names import ALL, ServiceName, StageName, VariableName, suggestion
 from coinjar.core.record import Record
 from coinjar.core.references import Template
 from coinjar.core.secret import Secret, reveal
+
+if TYPE_CHECKING:
+    from coinjar.core.proofs import Proof
 
 
 class Command(Record):
@@ -107,6 +110,8 @@ class Variable(Record):
     also_as: tuple[str, ...] = ()
     nested: tuple[str, ...] = ()
     generate: Mapping[str, object] = {}
+    supplied_by: tuple[str, ...] = ()
+    sample: str | None = None
 
     def sealed_in(self, scope: str) -> list[str]:
         """The compartments that a value written for `scope` is sealed in: never `all` for what only some services get."""
@@ -214,6 +219,14 @@ class Destination(Record):
     options: Mapping[str, Any] = {}
 
 
+class RecordsPlace(Record):
+    """Where a team shares its records; `password` names a variable of the caller's environment."""
+
+    address: str
+    place: Place
+    password: str = ""
+
+
 Scope: TypeAlias = dict[str, Written]
 """Variable name to value."""
 Layer: TypeAlias = dict[str, Scope]
@@ -232,6 +245,8 @@ class Jar(Record):
     together: tuple[Together, ...] = ()
     accepted: tuple[Accepted, ...] = ()
     destinations: Mapping[str, Destination] = {}
+    proofs: Mapping[str, Proof] = {}
+    records: RecordsPlace | None = None
     plain: Mapping[str, Layer] = {}
     mine: Mapping[str, Layer] = {}
 

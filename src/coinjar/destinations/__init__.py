@@ -1,19 +1,21 @@
-"""The destinations by type: named places that variables go to, offline ones so far.
+"""The destinations by type: named places that variables go to: files here, and running systems (`live`).
 
 A new type is a module here and a line in the table, or an entry point (`coinjar.destinations`) of another package.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from importlib import import_module
-from typing import cast
+from typing import TYPE_CHECKING, cast
 
-from coinjar.core.errors import InputError, ManyErrors
+from coinjar.core.errors import InputError, ManyErrors, UsageError
 from coinjar.core.model import Destination
 from coinjar.core.names import suggestion
-from coinjar.destinations.base import Offline, Surroundings
+from coinjar.destinations.base import Declared, Offline, Surroundings
 from coinjar.documents.fields import Fields
+
+if TYPE_CHECKING:
+    from coinjar.destinations.live.base import Live
 
 BUILT_IN = {
     "file": "files:File",
@@ -22,25 +24,62 @@ BUILT_IN = {
     "containerfile": "containerfile:Containerfile",
     "manifests": "manifests:Manifests",
     "oci-bundle": "bundle:OciBundle",
+    "host": "live.host:Host",
+    "container": "live.container:Container",
+    "cluster": "live.cluster:Cluster",
+    "etcd": "live.etcd:Etcd",
+    "platform": "live.platform:Platform",
 }
+LIVE = frozenset({"host", "container", "cluster", "etcd", "platform"})
+
+
+def is_live(destination: Destination) -> bool:
+    """Whether a destination is delivered to, as opposed to rendered. One of another package's types is looked at."""
+    if destination.type in BUILT_IN:
+        return destination.type in LIVE
+    from coinjar.destinations.live.base import Live
+
+    return issubclass(_kind(destination), Live)
 
 
 def make(destination: Destination, around: Surroundings) -> Offline:
-    """The destination, ready to work. Raises every fault of its declaration at once."""
+    """An offline destination, ready to work. Raises every fault of its declaration at once."""
+    made = make_any(destination, around)
+    if not isinstance(made, Offline):
+        words = f"{destination.name} is a running system, not a file"
+        raise UsageError(words, hint=f"`coinjar deliver STAGE {destination.name}`", code="live")
+    return made
+
+
+def make_live(destination: Destination, around: Surroundings) -> Live:
+    """A live destination, ready to work. Raises every fault of its declaration at once."""
+    from coinjar.destinations.live.base import Live
+
+    made = make_any(destination, around)
+    if not isinstance(made, Live):
+        words = f"{destination.name} is a file, and is rendered, not delivered"
+        raise UsageError(words, hint=f"`coinjar render STAGE {destination.name}`", code="offline")
+    return made
+
+
+def make_any(destination: Destination, around: Surroundings) -> Declared:
+    """A destination of any type. Raises every fault of its declaration at once."""
+    fields = Fields(destination.place.file)
+    made = _kind(destination)(destination, around, fields)
+    if fields.faults:
+        raise ManyErrors(fields.faults)
+    return made
+
+
+def _kind(destination: Destination) -> type[Declared]:
     from importlib.metadata import entry_points
 
     outside = {point.name: point for point in entry_points(group="coinjar.destinations")} if destination.type not in BUILT_IN else {}
     if destination.type in BUILT_IN:
         module, _, name = BUILT_IN[destination.type].partition(":")
-        kind = cast("Callable[..., Offline]", getattr(import_module(f"coinjar.destinations.{module}"), name))
-    elif destination.type in outside:
-        kind = cast("Callable[..., Offline]", outside[destination.type].load())
-    else:
-        known = [*BUILT_IN, *outside]
-        hint = suggestion(destination.type, known, f"the types are {', '.join(known)}")
-        raise InputError(f"there is no type '{destination.type}' of destination", hint=hint, place=destination.place, code="unknown-type")
-    fields = Fields(destination.place.file)
-    made = kind(destination, around, fields)
-    if fields.faults:
-        raise ManyErrors(fields.faults)
-    return made
+        return cast("type[Declared]", getattr(import_module(f"coinjar.destinations.{module}"), name))
+    if destination.type in outside:
+        return cast("type[Declared]", outside[destination.type].load())
+    known = [*BUILT_IN, *outside]
+    hint = suggestion(destination.type, known, f"the types are {', '.join(known)}")
+    raise InputError(f"there is no type '{destination.type}' of destination", hint=hint, place=destination.place, code="unknown-type")

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from coinjar.core.errors import InputError, Place, is_others, raise_all
 from coinjar.core.guess import guess
 from coinjar.core.layers import Resolver
-from coinjar.core.model import Destination, Jar, Resolved
+from coinjar.core.model import Destination, Jar, Resolved, Variable
 from coinjar.core.names import SHARED
 from coinjar.core.rules.base import Spot
 from coinjar.core.shown import Masker
@@ -94,10 +94,11 @@ class Surroundings:
 
 
 class View:
-    """One stage as a destination sees it. `stage` is `shared` where no stage speaks."""
+    """One stage as a destination sees it. `stage` is `shared` where no stage speaks; `lenient`: what cannot be worked out yet is left out."""
 
-    def __init__(self, resolver: Resolver, destination: Destination) -> None:
+    def __init__(self, resolver: Resolver, destination: Destination, *, lenient: bool = False) -> None:
         self.resolver = resolver
+        self.lenient = lenient
         self.stage = resolver.stage
         self.destination = destination
         self._entries: dict[tuple[str, tuple[str, ...]], list[Entry]] = {}
@@ -166,8 +167,13 @@ def gets(destination: Destination, name: str) -> bool:
     return wanted and not any(fnmatchcase(name, shape) for shape in destination.without)
 
 
-class Offline(ABC):
-    """A destination that is files. Subclasses name their options and read them in `__init__` through `self.options`."""
+def is_supplied(variable: Variable, destination: Destination) -> bool:
+    """Whether a destination provides the variable itself."""
+    return destination.name in variable.supplied_by
+
+
+class Declared:
+    """What offline and live destinations share: their options. Subclasses name theirs and read them in `__init__` through `self.options`."""
 
     keys: tuple[str, ...] = ()
     needed: tuple[str, ...] = ()
@@ -176,7 +182,6 @@ class Offline(ABC):
         self.destination = destination
         self.around = around
         self.fields = fields
-        self.notices: list[Notice] = []
         self.options: dict[str, Any] = {}
         for key, node in destination.options.items():
             if key in self.keys:
@@ -208,6 +213,14 @@ class Offline(ABC):
     def resolve_path(self, pattern: str, stage: str, service: str = "") -> Path:
         """A path with its holders filled, from the folder that holds the jar."""
         return self.around.root / pattern.replace("{stage}", stage).replace("{service}", service)
+
+
+class Offline(Declared, ABC):
+    """A destination that is files."""
+
+    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+        super().__init__(destination, around, fields)
+        self.notices: list[Notice] = []
 
     def services_of(self, view: View, pattern: str) -> list[str]:
         """The services, each with a file of its own. Raises InputError if several would share one."""

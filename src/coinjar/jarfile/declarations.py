@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from yaml.nodes import Node, SequenceNode
 
@@ -17,8 +17,11 @@ from coinjar.documents.fields import Fields
 from coinjar.documents.yamltext import compose, is_null, place
 from coinjar.jarfile.values import read_value
 
-TOP = ("coinjar", "app", "services", "stages", "sets", "variables", "together", "accepted", "destinations")
-VARIABLE = ("about", "kind", "default", "secret", "services", "stages", "required", "phase", "only_with", "also_as", "place", "generate")
+if TYPE_CHECKING:
+    from coinjar.core.proofs import Proof
+
+TOP = ("coinjar", "app", "services", "stages", "sets", "variables", "together", "accepted", "destinations", "proofs", "records")
+VARIABLE = ("about", "kind", "default", "secret", "services", "stages", "required", "phase", "only_with", "also_as", "place", "generate", "supplied")
 CONSTRAINTS = tuple(sorted({name for kind in KINDS.values() for name in kind.takes}))
 VARIABLE_KEYS = VARIABLE + CONSTRAINTS
 STAGE_KEYS = ("about", "follows", "guarded", "hosts")
@@ -49,8 +52,34 @@ def read_declarations(data: bytes, file: str) -> Jar:
     jar = jar._replace(together=_read_together(fields, top.get("together"), jar), accepted=_read_accepted(fields, top.get("accepted"), jar))
     if "destinations" in top and not is_null(top["destinations"]):
         jar = jar._replace(destinations=_read_destinations(fields, top["destinations"], jar))
+    _check_suppliers(fields, jar)
+    if "proofs" in top and not is_null(top["proofs"]):
+        jar = jar._replace(proofs=_read_proofs(fields, top["proofs"], jar))
+    if "records" in top:
+        from coinjar.jarfile.proofs import read_records
+
+        jar = jar._replace(records=read_records(fields, top["records"]))
     raise_all(fields.faults)
     return jar
+
+
+def _check_suppliers(fields: Fields, jar: Jar) -> None:
+    for variable in jar.variables.values():
+        for name in variable.supplied_by:
+            if name not in jar.destinations:
+                hint = suggestion(name, jar.destinations, "name a destination of jar.yaml")
+                fields.faults.append(InputError(f"{variable.name} is supplied by '{name}', which is no destination", hint=hint, place=variable.place))
+
+
+def _read_proofs(fields: Fields, node: Node, jar: Jar) -> dict[str, Proof]:
+    from coinjar.jarfile.proofs import ProofReader
+
+    def references(template: Template, at: Node, what: str) -> None:
+        check_template(fields, jar, template, place(at, fields.file), what)
+
+    reader = ProofReader(fields, jar, lambda one, what: _stages(fields, one, what, jar), references)
+    found = {name: reader.read(name, key, value) for name, key, value in _named(fields, node, "proof", "proofs")}
+    return {name: proof for name, proof in found.items() if proof is not None}
 
 
 def _read_destinations(fields: Fields, node: Node, jar: Jar) -> dict[str, Destination]:
@@ -169,6 +198,8 @@ def _read_variable(fields: Fields, name: VariableName, at: Place, own: dict[str,
         fields.fault(own["kind"], f"there is no kind '{kind}'", suggestion(kind, KINDS, f"the kinds are {', '.join(KINDS)}"))
         kind = "text"
     given = {_FIELDS.get(key, key): _read_key(fields, key, node, name, jar) for key, node in own.items() if key in _READ_BY_NAME}
+    if "supplied" in own:
+        given |= _supplied(fields, own["supplied"], name)
     variable = Variable(name, at, kind=kind, constraints=_constraints(fields, kind, own), **given)
     if kind == "choice" and "choices" not in own:
         fields.fault(own["kind"], "the kind choice needs its choices", "add choices: [one, another]")
@@ -182,7 +213,7 @@ def _read_variable(fields: Fields, name: VariableName, at: Place, own: dict[str,
 
 _FIELDS = {"place": "nested"}
 """Keys whose field has another name."""
-_READ_BY_NAME = frozenset(VARIABLE) - {"kind", "default"}
+_READ_BY_NAME = frozenset(VARIABLE) - {"kind", "default", "supplied"}
 
 
 def _read_key(fields: Fields, key: str, node: Node, name: str, jar: Jar) -> Any:  # noqa: ANN401, PLR0911 - each key has a type of its own
@@ -200,6 +231,15 @@ def _read_key(fields: Fields, key: str, node: Node, name: str, jar: Jar) -> Any:
     if key in ("also_as", "place"):
         return tuple(text for text, _ in fields.texts(node, key))
     return _recipe(fields, node)
+
+
+def _supplied(fields: Fields, node: Node, name: str) -> dict[str, Any]:
+    """By which destinations, and what such a value looks like."""
+    own = fields.fields(node, f"supplied of {name}", ("by", "sample"))
+    by = tuple(text for text, _ in fields.texts(own.get("by"), f"by of {name}"))
+    if not by:
+        fields.fault(node, f"supplied of {name} does not say by what", "write {by: [destination], sample: 8080}")
+    return {"supplied_by": by, "sample": fields.text(own.get("sample"), f"sample of {name}") or None}
 
 
 def _constraints(fields: Fields, kind: str, own: dict[str, Node]) -> dict[str, object]:

@@ -1,0 +1,39 @@
+"""Which destinations a command works on."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from coinjar.core.errors import UsageError
+from coinjar.core.model import Destination, Jar
+from coinjar.core.names import SHARED
+from coinjar.destinations import is_live
+
+
+def is_for(jar: Jar, destination: Destination, stage: str) -> bool:
+    """Whether a destination exists on a stage: it names the stage, or one that the stage follows."""
+    wanted = destination.stages
+    if stage == SHARED:
+        return True
+    return wanted is None or any(name in wanted or jar.stage(name).name in wanted for name in jar.chain(stage))
+
+
+def chosen(jar: Jar, stages: Sequence[str], names: Sequence[str], *, live: bool) -> list[tuple[str, Destination]]:
+    """The pairs of stage and destination: those that are named, or all files, or all that is `live`.
+
+    Raises UsageError for unknown names, and for a pair that cannot be.
+    """
+    what = "running systems" if live else "files"
+    destinations = [jar.destination(name) for name in dict.fromkeys(names)] or [one for one in jar.destinations.values() if is_live(one) is live]
+    if not destinations:
+        has = "destinations" if not jar.destinations else f"destinations that are {what}"
+        hint = "declare some in jar.yaml (docs/formats.md)" + ("" if live else ", or write to stdout with --as DIALECT")
+        raise UsageError(f"the jar has no {has}", hint=hint, code="no-destinations")
+    if SHARED in stages and not names:
+        raise UsageError("which destination?", hint="shared goes to the whole of a project, where a destination has that: name it", code="which-destination")
+    pairs = [(stage, one) for stage in stages for one in destinations if is_for(jar, one, stage)]
+    for one in destinations:
+        if names and not any(other is one for _, other in pairs):
+            where = ", ".join(sorted(one.stages or ()))
+            raise UsageError(f"the destination {one.name} is not for {' or '.join(stages)}", hint=f"it is for {where}", code="not-for-stage")
+    return pairs

@@ -1,0 +1,275 @@
+"""Live destinations of a stage: opened, asked who they are and what they hold; what they supply is taken into the jar."""
+
+from __future__ import annotations
+
+import asyncio
+import hmac
+import os
+from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
+from typing import NamedTuple, TypeVar
+
+from coinjar.actions.choosing import chosen
+from coinjar.actions.opening import OpenJar
+from coinjar.core.delivery import Held, Known, Last, Plan, plan
+from coinjar.core.errors import CoinJarError, InputError, ManyErrors, OutsideError
+from coinjar.core.layers import Resolver
+from coinjar.core.model import UNSET, Destination, Jar, Written
+from coinjar.core.names import SHARED
+from coinjar.core.secret import Secret, reveal
+from coinjar.core.shown import Masker
+from coinjar.destinations import make_live
+from coinjar.destinations.base import Surroundings, View, is_supplied, services_for
+from coinjar.destinations.live.base import Effect, Live, Target
+from coinjar.records.store import Records, default_path
+
+T = TypeVar("T")
+
+
+class Look(NamedTuple):
+    """What a target was found to be: whose, what it holds, what would change, and whether what it holds is in effect."""
+
+    account: str
+    held: dict[str, Held]
+    plan: Plan
+    known: Known
+    effect: Effect
+
+
+class Supplied(NamedTuple):
+    """A value that a destination gives by itself, and what the jar had of it (None: nothing)."""
+
+    destination: str
+    service: str
+    name: str
+    text: str
+    before: str | None
+
+    @property
+    def is_new(self) -> bool:
+        """Whether the jar does not have it so."""
+        return self.text != self.before
+
+
+class Place(NamedTuple):
+    """A destination that is ready, and its targets."""
+
+    destination: Destination
+    made: Live
+    targets: list[Target]
+
+
+class Opened:
+    """The live destinations of one stage, and what is needed to work on them.
+
+    `instead` are values by service and name to take instead of the jar's (None: unset), for undoing.
+    """
+
+    def __init__(
+        self,
+        opened: OpenJar,
+        stage: str,
+        names: Sequence[str],
+        masker: Masker,
+        *,
+        allow_commands: bool = False,
+        instead: Mapping[str, Mapping[str, str | None]] | None = None,
+    ) -> None:
+        self.opened = opened
+        self.stage = stage
+        self.masker = masker
+        self._allow_commands = allow_commands
+        self.jar = opened.load([stage] if stage != SHARED else [])
+        if instead:
+            self.jar = _with_values(self.jar, stage, instead, "(as it was before)")
+        self.chosen = [one for _, one in chosen(self.jar, [stage], names, live=True)]
+        self.around = Surroundings(self.jar, opened.folder, masker, opened.ring, writes=True)
+        self.supplied: list[Supplied] = []
+        self.records = open_records(opened, self.jar)
+        self._key: bytes | None = None
+
+    def resolver(self) -> Resolver:
+        """The stage, what was supplied included. A person's own values are left out."""
+        return self.opened.resolver(self.stage, jar=self.jar, allow_commands=self._allow_commands)
+
+    def fingerprint(self, destination: str, target: str) -> Callable[[str, str], str]:
+        """Fingerprints texts for the records: HMAC-SHA-256 under the stage's naming key, so that they give nothing away."""
+        if self._key is None:
+            self._key = self.around.naming_key(self.stage)
+        key = self._key
+
+        def of(name: str, text: str) -> str:
+            message = "\0".join(("coinjar fingerprint 1", self.jar.app, self.stage, destination, target, name, reveal(text)))
+            return hmac.digest(key, message.encode("utf-8", "surrogatepass"), "sha256").hex()
+
+        return of
+
+    def places(self, destinations: Iterable[Destination]) -> tuple[list[Place], dict[str, CoinJarError]]:
+        """The destinations with their targets; and why some have none."""
+        resolver = self.resolver()
+        found: list[Place] = []
+        faults: dict[str, CoinJarError] = {}
+        for destination in destinations:
+            try:
+                made = make_live(destination, self.around)
+                targets = made.targets(View(resolver, destination))
+                if refused := [fault for target in targets for fault in target.refusals()]:
+                    raise ManyErrors(refused)
+                found.append(Place(destination, made, targets))
+            except CoinJarError as fault:
+                faults[destination.name] = fault
+        return found, faults
+
+    async def look(self, place: Place, target: Target) -> Look:
+        """Ask a target everything. Raises InputError if it is another account than the recorded one, OutsideError."""
+        account = await target.identity()
+        recorded = place.made.accounts.get(place.made.account_key(self.stage, target))
+        if recorded is not None and recorded != account:
+            words = f"{target.label}: this is {account}, and the jar was delivered to {recorded}"
+            hint = f"is it the right token and address? If it moved, take its line out of account: of {place.destination.name} in jar.yaml"
+            raise InputError(words, hint=hint, place=place.destination.place, code="another-account")
+        if account and not target.stages_share:
+            self._refuse_other_stage(place, target, account)
+        held = await target.read()
+        known = self.known(place.destination, target)
+        effect = await self.effect(target, known.last)
+        return Look(account, held, plan(target.wanted, held, known), known, effect)
+
+    def _refuse_other_stage(self, place: Place, target: Target, account: str) -> None:
+        own = place.made.account_key(self.stage, target)
+        for key, other in place.made.accounts.items():
+            if other == account and key != own:
+                words = f"{target.label}: {account} is where {key} is delivered to, and two would overwrite each other"
+                hint = f"put {{stage}} into the settings of {place.destination.name}, or limit it (stages:)"
+                raise InputError(words, hint=hint, place=place.destination.place, code="same-place")
+
+    def known(self, destination: Destination, target: Target) -> Known:
+        """What a plan for the target is made of."""
+        last = self.records.last(self.stage, destination.name, target.key)
+        services = list(target.services) or services_for(destination, self.jar)
+
+        def ours(name: str) -> bool:
+            variable = self.jar.variables.get(name)
+            if variable is None:
+                return name in last
+            return not is_supplied(variable, destination) and any(variable.serves(one) for one in services)
+
+        return Known(ours, last, self.fingerprint(destination.name, target.key), target.whole)
+
+    async def effect(self, target: Target, last: Mapping[str, Last]) -> Effect:
+        """Whether what is saved runs: as the target says; else as the records do."""
+        told = await target.effect()
+        waiting = frozenset(name for name, one in last.items() if not one.in_effect)
+        if told is None:
+            return Effect(not waiting, waiting, "by the records: it does not say itself")
+        if told.in_effect or told.names is not None:
+            return told
+        return Effect(in_effect=False, names=waiting or None, words=told.words)
+
+    # -- what destinations supply
+
+    def suppliers(self) -> list[Destination]:
+        """The chosen destinations that give variables themselves."""
+        return [one for one in self.chosen if any(is_supplied(variable, one) for variable in self.jar.variables.values())]
+
+    async def take_supplied(self) -> dict[str, CoinJarError]:
+        """Ask the suppliers for what they give, and let the jar see it. What could not be asked is told."""
+        faults: dict[str, CoinJarError] = {}
+        resolver = self.resolver()
+        for destination in self.suppliers():
+            try:
+                for target in make_live(destination, self.around).targets(View(resolver, destination, lenient=True)):
+                    try:
+                        held = await target.read()
+                    finally:
+                        await target.close()
+                    self._take(destination, target, held)
+            except CoinJarError as fault:
+                faults[destination.name] = fault
+        if any(one.is_new for one in self.supplied):
+            values: dict[str, dict[str, str | None]] = {}
+            for one in self.supplied:
+                values.setdefault(one.service, {})[one.name] = one.text
+            self.jar = _with_values(self.jar, self.stage, values, "(supplied)")
+            self.around.jar = self.jar
+        return faults
+
+    def _take(self, destination: Destination, target: Target, held: Mapping[str, Held]) -> None:
+        for variable in self.jar.variables.values():
+            there = held.get(variable.name)
+            if there is None or there.text is None or not is_supplied(variable, destination):
+                continue
+            for service in target.services:
+                if variable.serves(service):
+                    own = self.jar.plain.get(self.stage, {}).get(service, {}).get(variable.name)
+                    before = own.content if own is not None and isinstance(own.content, str) else None
+                    self.supplied.append(Supplied(destination.name, service, variable.name, there.text, before))
+
+    def record_supplied(self) -> list[Supplied]:
+        """Write what is new of it into the jar: a secret sealed, the rest plain. Returns what was new."""
+        from coinjar.actions.changing import Change
+        from coinjar.jarfile.store import locked
+
+        new = [one for one in self.supplied if one.is_new]
+        if new:
+            with locked(self.opened.folder):
+                change = Change(self.opened, self.opened.load([self.stage]))
+                for one in new:
+                    change.put(self.stage, one.service, one.name, Secret(one.text) if self.jar.variables[one.name].secret else one.text)
+                change.commit()
+        return new
+
+    def record_accounts(self, found: Mapping[tuple[str, str], str]) -> list[str]:
+        """Write whose the destinations are into jar.yaml, where it does not say yet: (destination, key) to account."""
+        from coinjar.actions.changing import edit_file
+        from coinjar.documents.edit import Edit
+        from coinjar.jarfile.store import locked
+
+        new = {where: account for where, account in found.items() if account}
+        if new:
+            with locked(self.opened.folder):
+                edits = [Edit(("destinations", destination, "account", key), account) for (destination, key), account in new.items()]
+                edit_file(self.opened.folder / "jar.yaml", edits)
+        return [f"{destination} is {account}" for (destination, _), account in new.items()]
+
+
+def _with_values(jar: Jar, stage: str, values: Mapping[str, Mapping[str, str | None]], source: str) -> Jar:
+    """The jar as if these values, by service, had been written on the stage."""
+    plain = {layer: {scope: dict(written) for scope, written in scopes.items()} for layer, scopes in jar.plain.items()}
+    for service, texts in values.items():
+        for name, text in texts.items():
+            content = UNSET if text is None else Secret(text) if jar.variables[name].secret else text
+            plain.setdefault(stage, {}).setdefault(service, {})[name] = Written(content, source, 0, 0)
+    return jar._replace(plain=plain)
+
+
+def open_records(opened: OpenJar, jar: Jar) -> Records:
+    """The records: in `.local/`, or where jar.yaml says. Raises OutsideError."""
+    if jar.records is None:
+        return Records(jar.app, default_path(opened.folder))
+    password = None
+    if jar.records.password:
+        password = os.environ.get(jar.records.password)
+        if not password:
+            hint = f"set {jar.records.password} where coinjar runs"
+            raise InputError(f"the environment has no {jar.records.password}", hint=hint, place=jar.records.place, code="no-token")
+    return Records(jar.app, jar.records.address, password=password, origin=jar.records.place)
+
+
+async def bounded(number: int, work: Iterable[Awaitable[T]]) -> list[T | BaseException]:
+    """Do all of it, so many at the same time; what one raises stops no other."""
+    limit = asyncio.Semaphore(number)
+
+    async def one(each: Awaitable[T]) -> T:
+        async with limit:
+            return await each
+
+    return await asyncio.gather(*(one(each) for each in work), return_exceptions=True)
+
+
+def as_fault(raised: BaseException) -> CoinJarError:
+    """What a target's work ended with, as an error of ours; anything else is a fault of the program and is raised."""
+    if isinstance(raised, CoinJarError):
+        return raised
+    if isinstance(raised, OSError):
+        return OutsideError(f"{type(raised).__name__}: {raised.strerror or 'no answer'}", hint="look at the network", code="outside")
+    raise raised

@@ -1,0 +1,120 @@
+"""`coinjar deliver`."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from coinjar.cli.common import CommandsOption, JarOption, JsonOption, SecretsOption, deliver_names, open_here, print_json, say
+from coinjar.core.errors import UsageError
+
+if TYPE_CHECKING:
+    from coinjar.actions.deliver import Delivery, Options
+    from coinjar.actions.live import Opened
+    from coinjar.core.model import Jar
+    from coinjar.core.shown import Masker
+
+DryRunOption = Annotated[bool, typer.Option("--dry-run", help="Change nothing: show what would change.")]
+GuardedOption = Annotated[
+    list[str] | None, typer.Option("--allow-guarded", metavar="STAGE", help="Deliver to this guarded stage without asking; may be repeated.")
+]
+RestartOption = Annotated[bool, typer.Option("--restart", help="Restart or redeploy what must read the new values, and wait for it.")]
+WaitOption = Annotated[float, typer.Option("--wait", metavar="SECONDS", min=0, help="Wait so long for somebody else's delivery to end.")]
+
+
+def run(
+    ctx: typer.Context,
+    where: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="STAGE [DEST]...", autocompletion=deliver_names, help="The stage (shared: the whole of a project), then destinations (default: all)."
+        ),
+    ],
+    dry_run: DryRunOption = False,
+    requests: Annotated[bool, typer.Option("--requests", help="With --dry-run: the requests and steps it would take, secrets and tokens masked.")] = False,
+    restart: RestartOption = False,
+    allow_guarded: GuardedOption = None,
+    wait: WaitOption = 0,
+    remove_extra: Annotated[bool, typer.Option("--remove-extra", help="Also remove what is there and the jar does not know.")] = False,
+    show_secrets: SecretsOption = False,
+    allow_commands: CommandsOption = False,
+    as_json: JsonOption = False,
+    jar: JarOption = None,
+) -> None:
+    """Bring running systems in step with the jar: hosts, containers, clusters, platforms.
+
+    Reads what is there, shows what differs, writes only that, reads it back and records it. One that fails stops no other. What was interrupted
+    is finished by running it again.
+    """
+    from coinjar.actions.deliver import Options
+    from coinjar.actions.live import Opened
+    from coinjar.core.shown import Masker
+
+    if requests and not dry_run:
+        raise UsageError("--requests goes with --dry-run", hint="add --dry-run: nothing is sent then but what reads")
+    stage, *names = where
+    masker = Masker(show_secrets=show_secrets)
+    opened = Opened(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands)
+    options = Options(restart=restart, patience=wait, remove_extra=remove_extra)
+    carry_out(opened, options, masker, dry_run=dry_run, requests=requests, allowed=allow_guarded or [], as_json=as_json)
+
+
+def carry_out(opened: Opened, options: Options, masker: Masker, *, dry_run: bool, requests: bool, allowed: list[str], as_json: bool) -> None:
+    """Look, show, ask where the stage is guarded, deliver, and show what became of it."""
+    import asyncio
+
+    from coinjar.actions.deliver import Delivery, exit_code
+    from coinjar.cli import delivering
+
+    async def work() -> int:
+        delivery = Delivery(opened, options, delivering.progress())
+        try:
+            await delivery.look()
+            planned = delivery.planned()
+            if not as_json:
+                delivering.show_changes(planned, masker)
+            if dry_run:
+                if requests and not as_json:
+                    _show_requests(delivery)
+                outcomes = planned
+            else:
+                if delivery.differs or options.restart:
+                    _ask(opened.jar, opened.stage, allowed)
+                outcomes = await delivery.carry_out()
+        finally:
+            await delivery.close()
+        if as_json:
+            print_json(delivering.as_json(delivery, outcomes, masker, dry=dry_run))
+        else:
+            delivering.show_outcomes(outcomes, dry=dry_run)
+        delivering.show_rest(delivery, outcomes)
+        return exit_code(outcomes)
+
+    if code := asyncio.run(work()):
+        raise typer.Exit(code)
+
+
+def _show_requests(delivery: Delivery) -> None:
+    from coinjar.core.shown import visible
+
+    for one in delivery.seen:
+        if one.look and one.look.plan.changes:
+            for line in one.target.steps(one.look.plan.changes):
+                print(visible(line))
+            if words := one.target.restart_words():
+                print(f"(with --restart: {words})")
+
+
+def _ask(jar: Jar, stage: str, allowed: list[str]) -> None:
+    """A guarded stage wants a yes. Raises UsageError without one."""
+    from coinjar.core.names import SHARED
+
+    if stage == SHARED or not jar.stage(stage).guarded or stage in allowed:
+        return
+    if sys.stdin.isatty():
+        say(f"{stage} is guarded.")
+        if typer.prompt("Type its name to deliver", default="", show_default=False, err=True) == stage:
+            return
+    raise UsageError(f"{stage} is guarded, and nothing was delivered", hint=f"add --allow-guarded {stage}", code="guarded")

@@ -1,0 +1,153 @@
+"""`coinjar deliveries`."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
+
+import typer
+
+from coinjar.cli.common import JarOption, JsonOption, SecretsOption, counted, open_here, print_json, say
+from coinjar.cli.deliver import DryRunOption, GuardedOption, RestartOption, WaitOption
+from coinjar.core.errors import UsageError
+
+if TYPE_CHECKING:
+    from coinjar.records.store import Delivery
+
+_SIGNS = {"new": "+", "changed": "~", "again": "~", "gone": "-"}
+
+
+def run(
+    ctx: typer.Context,
+    what: Annotated[list[str] | None, typer.Argument(metavar="[undo] [NUMBER]", help="One in full; with undo, deliver what was before it.")] = None,
+    most: Annotated[int, typer.Option("--most", metavar="N", min=1, help="So many of the newest.")] = 20,
+    dry_run: DryRunOption = False,
+    restart: RestartOption = False,
+    allow_guarded: GuardedOption = None,
+    wait: WaitOption = 0,
+    show_secrets: SecretsOption = False,
+    as_json: JsonOption = False,
+    jar: JarOption = None,
+) -> None:
+    """Say what was delivered, when and by whom; and undo a delivery.
+
+    Undoing is a delivery of its own: the jar's values, but for what that delivery changed the earlier ones, from its sealed snapshot. The jar
+    itself stays as it is: put right there what should stay so.
+    """
+    words = list(what or [])
+    undo = words[:1] == ["undo"]
+    numbers = words[1:] if undo else words
+    if len(numbers) > 1 or (undo and not numbers) or not all(one.isdigit() for one in numbers):
+        raise UsageError("which delivery?", hint="write `coinjar deliveries`, `coinjar deliveries 7`, or `coinjar deliveries undo 7`")
+    if not undo and (dry_run or restart or allow_guarded or wait):
+        raise UsageError("--dry-run, --restart, --allow-guarded and --wait go with undo", hint="leave them out")
+    if undo:
+        how = Undoing(dry_run, restart, allow_guarded or [], wait, show_secrets, as_json)
+        _undo(ctx, int(numbers[0]), jar, how)
+    elif numbers:
+        _one(ctx, int(numbers[0]), jar, as_json=as_json)
+    else:
+        _list(ctx, most, jar, as_json=as_json)
+
+
+class Undoing(NamedTuple):
+    """The options of undo."""
+
+    dry_run: bool
+    restart: bool
+    allowed: list[str]
+    wait: float
+    show_secrets: bool
+    as_json: bool
+
+
+def _undo(ctx: typer.Context, number: int, jar: str | None, how: Undoing) -> None:
+    from coinjar.actions.deliver import Options
+    from coinjar.actions.deliveries import earlier_values
+    from coinjar.actions.live import Opened, open_records
+    from coinjar.cli.deliver import carry_out
+    from coinjar.core.shown import Masker
+
+    opened = open_here(ctx, jar)
+    declared = opened.load([])
+    records = open_records(opened, declared)
+    try:
+        delivery, values, left = earlier_values(opened, declared, records, number)
+    finally:
+        records.close()
+    for one in left:
+        say(f"cannot be brought back: {one}")
+    masker = Masker(show_secrets=how.show_secrets)
+    work = Opened(opened, delivery.stage, [delivery.destination], masker, instead=values)
+    options = Options(restart=how.restart, patience=how.wait, undoes=number)
+    carry_out(work, options, masker, dry_run=how.dry_run, requests=False, allowed=how.allowed, as_json=how.as_json)
+    if not how.dry_run:
+        say("The jar says what it said before: the next delivery brings its values back, unless they are put right there.")
+
+
+def _counts(counts: dict[str, int]) -> str:
+    return " ".join(f"{_SIGNS[action]}{number}" for action, number in counts.items()) or "nothing"
+
+
+def _list(ctx: typer.Context, most: int, jar: str | None, *, as_json: bool) -> None:
+    from coinjar.actions.deliveries import listed
+    from coinjar.cli.table import Text, show, styled, table, terminal_width
+
+    found = listed(open_here(ctx, jar), most)
+    if as_json:
+        print_json([_as_json(one) | {"changes": dict(counts)} for one, counts in found])
+        return
+    show(styled(f"{counted(len(found), 'delivery', 'deliveries')}, newest first" if found else "nothing was delivered yet", "bold"))
+    styles = {"done": "green", "failed": "red", "interrupted": "yellow", "running": "cyan"}
+    rows = [
+        [
+            Text(str(one.number)),
+            Text(f"{one.started:%Y-%m-%d %H:%M}"),
+            Text(one.stage),
+            Text(one.destination),
+            Text(_counts(dict(counts))),
+            Text(one.state + (f", undoes {one.undoes}" if one.undoes else ""), styles.get(one.state, "")),
+            Text(one.who, "dim"),
+        ]
+        for one, counts in found
+    ]
+    for line in (
+        table(["", "when (UTC)", "stage", "destination", "changes", "", "who"], rows, least=[2, 16, 8, 10, 8, 8, 8], width=terminal_width()) if rows else []
+    ):
+        show(line)
+
+
+def _as_json(one: Delivery) -> dict[str, Any]:
+    ended = f"{one.ended:%Y-%m-%dT%H:%M:%SZ}" if one.ended else None
+    told = {"number": one.number, "stage": one.stage, "destination": one.destination, "who": one.who, "state": one.state, "undoes": one.undoes}
+    return told | {"started": f"{one.started:%Y-%m-%dT%H:%M:%SZ}", "ended": ended}
+
+
+def _one(ctx: typer.Context, number: int, jar: str | None, *, as_json: bool) -> None:
+    from coinjar.actions.deliveries import whole
+    from coinjar.cli.table import Text, show, styled, table, terminal_width
+
+    delivery, parts, written = whole(open_here(ctx, jar), number)
+    if as_json:
+        targets = [
+            {
+                "target": part.target,
+                "state": part.state,
+                "restart": part.restart,
+                "notes": part.notes.splitlines(),
+                "changes": [{"name": one.name, "action": one.action, "secret": one.secret} for one in written if one.target == part.target],
+            }
+            for part in parts
+        ]
+        print_json(_as_json(delivery) | {"targets": targets})
+        return
+    undoes = f", undoing {delivery.undoes}" if delivery.undoes else ""
+    show(styled(f"Delivery {number}: {delivery.stage} → {delivery.destination}, {delivery.state}{undoes}", "bold"))
+    show(styled(f"{delivery.who}, {delivery.started:%Y-%m-%d %H:%M:%S} UTC", "dim"))
+    for part in parts:
+        waits = {"waits": ", not in effect", "asked": ", a restart was asked for and never answered", "done": ", restarted"}.get(part.restart, "")
+        show(styled(f"{part.label}: {part.state}{waits}", "bold"))
+        rows = [[Text(_SIGNS[one.action]), Text(one.name), Text("secret" if one.secret else "", "cyan")] for one in written if one.target == part.target]
+        for line in table(["", "", ""], rows, least=[1, 20, 6], width=terminal_width()) if rows else []:
+            show(line)
+        for note in part.notes.splitlines():
+            show(styled(f"   {note}", "dim"))

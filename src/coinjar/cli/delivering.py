@@ -1,0 +1,159 @@
+"""What `deliver` and `deliveries undo` show: the change, and what became of it."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Any
+
+from coinjar.cli.common import counted, say
+
+if TYPE_CHECKING:
+    from coinjar.actions.deliver import Delivery, Outcome
+    from coinjar.cli.table import Text
+    from coinjar.core.delivery import Change
+    from coinjar.core.shown import Masker
+
+_SIGNS = {"new": "+", "changed": "~", "again": "~", "gone": "-"}
+
+
+def progress() -> Callable[[str, int, int], None] | None:
+    """Counts on a terminal; nothing elsewhere."""
+    if not sys.stderr.isatty():
+        return None
+
+    def show(what: str, done: int, of: int) -> None:
+        width = 24
+        filled = width * done // max(of, 1)
+        end = "\r\x1b[K" if done >= of else ""
+        sys.stderr.write(f"\r{what} {'━' * filled}{'─' * (width - filled)} {done} of {of}{end}")
+        sys.stderr.flush()
+
+    return show
+
+
+def change_words(change: Change, masker: Masker) -> str:
+    """One change in words: of secrets only that they differ."""
+    if change.action == "gone":
+        return "" if change.old is None else masker.show(change.old, secret=change.secret)
+    new = masker.show(change.new or "", secret=change.secret)
+    if change.action == "again":
+        return f"{new}   (what is there cannot be read back)"
+    if change.old is None:
+        return new
+    if change.secret and not masker.show_secrets:
+        return f"{new}   (different)"
+    return f"{masker.show(change.old, secret=change.secret)} → {new}"
+
+
+def show_changes(outcomes: Sequence[Outcome], masker: Masker) -> None:
+    """What would change, target by target."""
+    from coinjar.cli.table import Text, show, styled, table, terminal_width
+
+    styles = {"+": "green", "~": "yellow", "-": "red"}
+    for one in outcomes:
+        if not one.changes:
+            continue
+        show(styled(one.label, "bold"))
+        rows = [[Text(_SIGNS[each.action], styles[_SIGNS[each.action]]), Text(each.name), Text(change_words(each, masker))] for each in one.changes]
+        for line in table(["", "", ""], rows, least=[1, 20, 18], width=terminal_width()):
+            show(line)
+
+
+def _words(one: Outcome, *, dry: bool) -> str:
+    if one.fault:
+        return one.fault.message.removeprefix(f"{one.label}: ")
+    parts = []
+    if one.changes:
+        parts.append(f"{counted(len(one.changes), 'change')}{' to make' if dry else ''}")
+    if one.same:
+        parts.append(f"{one.same} the same")
+    if one.trusted:
+        parts.append(f"{one.trusted} cannot be read back, as last delivered")
+    if one.extra:
+        parts.append(f"{len(one.extra)} not ours")
+    return ", ".join(parts) or "nothing to deliver"
+
+
+def _restart(one: Outcome) -> str:
+    if one.restart == "done":
+        return "restarted, in effect"
+    if one.restart == "waits":
+        return f"not in effect: --restart {one.restart_words}" if one.restart_words else "not in effect until it restarts"
+    return ""
+
+
+def show_outcomes(outcomes: Sequence[Outcome], *, dry: bool) -> None:
+    """A line for every target; the first says how it went as a whole."""
+    from coinjar.cli.table import Text, show, styled, table, terminal_width
+
+    failed = [one for one in outcomes if one.fault]
+    changed = [one for one in outcomes if one.changes and not one.fault]
+    calm = len(outcomes) - len(failed) - len(changed)
+    words = [f"{len(changed)} {'to deliver to' if dry else 'delivered'}" if changed else "", f"{calm} in step" if calm else ""]
+    head = ", ".join([*filter(None, words), *([f"{len(failed)} failed"] if failed else [])])
+    show(styled(head or "nothing to deliver to", "bold red" if failed else "bold"))
+    rows: list[list[Text]] = []
+    for one in outcomes:
+        mark = Text("!", "red") if one.fault else Text("✓", "green") if not dry or not one.changes else Text("~", "yellow")
+        rows.append([mark, Text(one.label), Text(_words(one, dry=dry)), Text(_restart(one), "yellow" if one.restart == "waits" else "dim")])
+    width = terminal_width()
+    for line in table(["", "", "", ""], rows, least=[1, 24, 30, 24], width=width):
+        show(line)
+
+
+def show_rest(delivery: Delivery, outcomes: Sequence[Outcome]) -> None:
+    """To stderr: errors with what to do, notes, what was written into the jar."""
+    from coinjar.cli.main import tell
+    from coinjar.core.shown import visible
+
+    for one in outcomes:
+        for note in one.notes:
+            say(f"{one.label}: {visible(note)}")
+        if one.fault:
+            tell(one.fault)
+    for taken in delivery.taken:
+        say(f"{taken.name} of {taken.service} is supplied by {taken.destination}: taken into the jar")
+    for line in delivery.recorded:
+        say(f"jar.yaml now says that {visible(line)}")
+
+
+def as_json(delivery: Delivery, outcomes: Sequence[Outcome], masker: Masker, *, dry: bool) -> dict[str, Any]:
+    """docs/json.md"""
+    return {
+        "stage": delivery.opened.stage,
+        "dry_run": dry,
+        "targets": [
+            {
+                "destination": one.destination,
+                "target": one.key,
+                "label": one.label,
+                "state": one.state,
+                "delivery": one.number,
+                "changes": [
+                    {
+                        "name": each.name,
+                        "action": each.action,
+                        "secret": each.secret,
+                        "value": _value(each.new, each, masker),
+                        "before": _value(each.old, each, masker),
+                    }
+                    for each in one.changes
+                ],
+                "same": one.same,
+                "not_read_back": one.trusted,
+                "extra": one.extra,
+                "restart": one.restart,
+                "notes": one.notes,
+                "error": one.fault.message if one.fault else None,
+            }
+            for one in outcomes
+        ],
+        "supplied": [{"destination": one.destination, "service": one.service, "name": one.name} for one in delivery.taken],
+    }
+
+
+def _value(text: str | None, change: Change, masker: Masker) -> str | None:
+    from coinjar.core.secret import reveal
+
+    return None if text is None or (change.secret and not masker.show_secrets) else reveal(text)

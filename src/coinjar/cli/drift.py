@@ -1,0 +1,124 @@
+"""`coinjar drift`."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from coinjar.cli.common import CommandsOption, JarOption, JsonOption, SecretsOption, counted, deliver_names, open_here, print_json, say
+
+if TYPE_CHECKING:
+    from coinjar.actions.drift import Drift
+    from coinjar.core.delivery import Standing
+    from coinjar.core.shown import Masker
+
+_MARKS = {
+    "in step": ("=", "dim"),
+    "supplied": ("◆", "dim"),
+    "cannot be read back": ("?", "cyan"),
+    "not in effect": ("◐", "yellow"),
+    "not delivered": ("→", "yellow"),
+    "changed outside": ("≠", "red"),
+    "missing": ("–", "red"),
+    "extra": ("+", "cyan"),
+}
+
+
+def run(
+    ctx: typer.Context,
+    where: Annotated[list[str], typer.Argument(metavar="STAGE [DEST]...", autocompletion=deliver_names, help="The stage, then destinations (default: all).")],
+    everything: Annotated[bool, typer.Option("--all", help="Also what is in step.")] = False,
+    show_secrets: SecretsOption = False,
+    allow_commands: CommandsOption = False,
+    as_json: JsonOption = False,
+    jar: JarOption = None,
+) -> None:
+    """Say what is live against what it should be, and whether it has taken effect. Exit code 1 if anything differs.
+
+    What cannot be read back is judged by the keyed fingerprint of what was delivered last.
+    """
+    import asyncio
+
+    from coinjar.actions.drift import drift
+    from coinjar.actions.live import Opened
+    from coinjar.cli.delivering import progress
+    from coinjar.cli.main import tell
+    from coinjar.core.shown import Masker
+
+    stage, *names = where
+    masker = Masker(show_secrets=show_secrets)
+    found = asyncio.run(drift(Opened(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands), progress()))
+    if as_json:
+        print_json({"stage": stage, "targets": [_as_json(one, masker) for one in found]})
+    else:
+        _show(stage, found, masker, everything=everything)
+    for one in found:
+        for note in one.notes:
+            say(f"{one.label}: {note}")
+        if one.fault:
+            tell(one.fault)
+    code = next((one.fault.exit_code for one in found if one.fault), 0)
+    if code or not all(one.calm for one in found):
+        raise typer.Exit(code or 1)
+
+
+def _show(stage: str, found: list[Drift], masker: Masker, *, everything: bool) -> None:
+    from coinjar.cli.table import Text, show, styled, table, terminal_width
+
+    failed = sum(one.fault is not None for one in found)
+    off = [one for one in found if not one.calm and not one.fault]
+    head = (
+        f"{stage}: {counted(len(found) - len(off) - failed, 'target')} in step"
+        + (f", {len(off)} not" if off else "")
+        + (f", {failed} not asked" if failed else "")
+    )
+    show(styled(head, "bold" if not off and not failed else "bold red"))
+    for one in found:
+        if one.fault:
+            show(styled(f"{one.label}: could not be asked", "red"))
+            continue
+        counts = {state: sum(row.state == state for row in one.rows) for state in _MARKS}
+        told = ", ".join(f"{number} {state}" for state, number in counts.items() if number)
+        show(styled(f"{one.label}: {told or 'nothing there'}", "bold" if not one.calm else "dim"))
+        rows = [
+            [Text(*_MARKS[row.state]), Text(row.name), Text(row.state, _MARKS[row.state][1]), Text(_words(row, masker))]
+            for row in one.rows
+            if everything or not row.calm
+        ]
+        for line in table(["", "", "", ""], rows, least=[1, 20, 15, 18], width=terminal_width()) if rows else []:
+            show(line)
+        if not one.in_effect and one.restart_words:
+            show(styled(f"   deliver --restart {one.restart_words}", "yellow"))
+
+
+def _words(row: Standing, masker: Masker) -> str:
+    note = f"   ({row.note})" if row.note else ""
+    if row.state in ("in step", "not in effect", "supplied") or row.wanted is None:
+        text = row.live if row.live is not None else row.wanted
+        return (masker.show(text, secret=row.secret) if text is not None else "") + note
+    if row.live is None:
+        return masker.show(row.wanted, secret=row.secret) + note
+    if row.secret and not masker.show_secrets:
+        return "different" + note
+    return f"{masker.show(row.live, secret=row.secret)}, should be {masker.show(row.wanted, secret=row.secret)}" + note
+
+
+def _as_json(one: Drift, masker: Masker) -> dict[str, Any]:
+    from coinjar.core.secret import reveal
+
+    def shown(text: str | None, row: Standing) -> str | None:
+        return None if text is None or (row.secret and not masker.show_secrets) else reveal(text)
+
+    return {
+        "destination": one.destination,
+        "target": one.key,
+        "label": one.label,
+        "in_effect": one.in_effect,
+        "variables": [
+            {"name": row.name, "state": row.state, "live": shown(row.live, row), "wanted": shown(row.wanted, row), "secret": row.secret, "note": row.note}
+            for row in one.rows
+        ],
+        "notes": one.notes,
+        "error": one.fault.message if one.fault else None,
+    }

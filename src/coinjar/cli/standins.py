@@ -1,0 +1,51 @@
+"""`coinjar standins`."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from coinjar.cli.common import standin_names
+from coinjar.core.errors import OutsideError, UsageError
+
+
+def run(
+    names: Annotated[list[str], typer.Argument(metavar="NAME...", autocompletion=standin_names, help="saltmarsh, lanternfish, sluiceway, hayloft.")],
+    state: Annotated[Path, typer.Option("--state", metavar="DIR", help="The folder that keeps what is set.")],
+    port: Annotated[list[int] | None, typer.Option("--port", min=0, max=65535, help="A fixed port; once for each name.")] = None,
+    fault: Annotated[str, typer.Option("--fault", metavar="KIND[:N]", help="Go wrong at each N-th request (default 3): slow, drop, 500, half or 429.")] = "",
+    make: Annotated[list[str] | None, typer.Option("--make", metavar="NAME", help="Make an app or project of this name in each; may be repeated.")] = None,
+) -> None:
+    """Run simulated platforms on this machine, until it is stopped: something to try deliveries on.
+
+    Prints a line of JSON for each: name, address, token. Its address, opened in a browser, shows what is set.
+    """
+    import contextlib
+    import threading
+
+    from coinjar.standins import STANDINS, standin_class
+    from coinjar.standins.base import FAULTS, served
+
+    for name in names:
+        if name not in STANDINS:
+            raise UsageError(f"there is no stand-in '{name}'", hint=f"they are {', '.join(STANDINS)}")
+    kind, _, every = fault.partition(":")
+    if fault and (kind not in FAULTS or not (every or "1").isdigit() or every == "0"):
+        raise UsageError(f"there is no fault '{fault}'", hint=f"the faults are {', '.join(FAULTS)}; drop:5 is each fifth")
+    ports = [*(port or []), *[0] * len(names)]
+    with contextlib.ExitStack() as stack:
+        for name, at in zip(names, ports, strict=False):
+            standin = standin_class(name)(state, fault)
+            for one in make or []:
+                standin.make(one)
+            try:
+                stack.enter_context(served(standin, at))
+            except OSError as raised:
+                raise OutsideError(f"cannot listen on port {at}: {(raised.strerror or '').lower()}", hint="choose another --port, or none") from None
+            told = {"name": name, "address": standin.address, "token": standin.state["tokens"]["anna"], "second_token": standin.state["tokens"]["berta"]}
+            print(json.dumps(told | standin.more()), flush=True)
+        with contextlib.suppress(KeyboardInterrupt):
+            threading.Event().wait()

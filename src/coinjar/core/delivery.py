@@ -1,0 +1,180 @@
+"""What is live against what should be: the changes of a delivery, and how each variable stands. Pure: facts in, facts out."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterable, Mapping
+from fnmatch import fnmatchcase
+from typing import NamedTuple
+
+NEW, CHANGED, GONE, AGAIN = "new", "changed", "gone", "again"
+"""What is done with a variable; `again`: it cannot be read back, so it is written once more."""
+IN_STEP, OUTSIDE, MISSING, EXTRA, PENDING, UNREAD, BEHIND, SUPPLIED = (
+    "in step",
+    "changed outside",
+    "missing",
+    "extra",
+    "not in effect",
+    "cannot be read back",
+    "not delivered",
+    "supplied",
+)
+"""How a variable stands. `not delivered`: the jar has moved on since the last delivery; `not in effect`: saved, and the running thing has not read it."""
+CALM = frozenset({IN_STEP, SUPPLIED})
+
+
+class Wanted(NamedTuple):
+    """What a destination should have. `text` may be a Secret."""
+
+    name: str
+    text: str
+    secret: bool = False
+
+
+class Held(NamedTuple):
+    """What a destination has. `text` is None where it gives the value to nobody any more.
+
+    `supplied`: it sets this itself. `mark` changes when the value does. `wide`: it comes from the level around (the whole project), and is not
+    ours to change here. `handle` is what the destination's own requests need of it.
+    """
+
+    name: str
+    text: str | None
+    secret: bool = False
+    supplied: bool = False
+    mark: str = ""
+    wide: bool = False
+    handle: object = None
+
+
+class Last(NamedTuple):
+    """What the records say was delivered last: the keyed fingerprint of the value, and the destination's mark after it."""
+
+    fingerprint: str
+    mark: str = ""
+    in_effect: bool = True
+
+
+class Change(NamedTuple):
+    """One variable to write or to remove. `old` and `new` are None where there is no value (or `old` cannot be read)."""
+
+    name: str
+    action: str
+    old: str | None
+    new: str | None
+    secret: bool
+    held: Held | None = None
+
+
+class Plan(NamedTuple):
+    """The changes, and the names that are right, that nobody here knows, and that are taken to be right without being read."""
+
+    changes: list[Change]
+    same: list[str]
+    extra: list[str]
+    trusted: list[str]
+
+
+class Known(NamedTuple):
+    """What a plan is made of besides the two sets: who is ours to remove, what was delivered last, and how texts are fingerprinted.
+
+    `whole`: the destination holds nothing but ours, so what is not wanted goes.
+    """
+
+    ours: Callable[[str], bool]
+    last: Mapping[str, Last]
+    fingerprint: Callable[[str, str], str]
+    whole: bool = False
+
+
+def plan(wanted: Mapping[str, Wanted], held: Mapping[str, Held], known: Known) -> Plan:
+    """The fewest changes that bring what is there in step."""
+    changes: list[Change] = []
+    same: list[str] = []
+    trusted: list[str] = []
+    for name, want in wanted.items():
+        there = held.get(name)
+        secret = want.secret or (there is not None and there.secret)
+        if there is None or (there.wide and there.text != want.text):
+            changes.append(Change(name, NEW, None, want.text, secret))
+        elif there.text == want.text:
+            same.append(name)
+        elif there.text is not None:
+            changes.append(Change(name, CHANGED, there.text, want.text, secret, there))
+        elif _is_as_delivered(want, there, known):
+            trusted.append(name)
+        else:
+            changes.append(Change(name, AGAIN, None, want.text, secret, there))
+    rest = [one for name, one in held.items() if name not in wanted and not one.supplied and not one.wide]
+    gone = [one for one in rest if known.whole or known.ours(one.name)]
+    changes += [Change(one.name, GONE, one.text, None, one.secret, one) for one in gone]
+    return Plan(changes, same, [one.name for one in rest if one not in gone], trusted)
+
+
+def _is_as_delivered(want: Wanted, there: Held, known: Known) -> bool:
+    last = known.last.get(want.name)
+    return last is not None and last.fingerprint == known.fingerprint(want.name, want.text) and last.mark == there.mark
+
+
+class Standing(NamedTuple):
+    """How one variable stands: a state, what is live (None: nothing, or not readable), what should be, and words where they help."""
+
+    name: str
+    state: str
+    live: str | None
+    wanted: str | None
+    secret: bool
+    note: str = ""
+
+    @property
+    def calm(self) -> bool:
+        """Whether there is nothing to do."""
+        return self.state in CALM or (self.state == UNREAD and not self.note)
+
+
+def standings(wanted: Mapping[str, Wanted], held: Mapping[str, Held], known: Known, pending: Collection[str]) -> list[Standing]:
+    """How every variable of either side stands; `pending` are the names that are saved and not in effect."""
+    found = [_standing(want, held.get(name), known, name in pending) for name, want in wanted.items()]
+    for name, there in held.items():
+        if name in wanted:
+            continue
+        if there.supplied:
+            found.append(Standing(name, SUPPLIED, there.text, None, there.secret))
+        elif not there.wide:
+            ours = known.ours(name) or known.whole
+            found.append(Standing(name, EXTRA, there.text, None, there.secret, "the next delivery removes it" if ours else "the jar does not know it here"))
+    gone = [name for name in sorted(pending) if name not in wanted and name not in held]
+    return found + [Standing(name, PENDING, None, None, secret=False, note="removed, and what runs still has it") for name in gone]
+
+
+def _standing(want: Wanted, there: Held | None, known: Known, pending: bool) -> Standing:
+    last = known.last.get(want.name)
+    now = known.fingerprint(want.name, want.text)
+    secret = want.secret or (there is not None and there.secret)
+
+    def stands(state: str, note: str = "") -> Standing:
+        return Standing(want.name, state, there.text if there else None, want.text, secret, note)
+
+    if there is None:
+        return stands(MISSING) if last else stands(BEHIND, "never delivered")
+    if there.text is None:
+        state, note = _unread(last, there, now)
+        return stands(PENDING if pending and state == UNREAD and not note else state, note)
+    if there.text == want.text:
+        return stands(PENDING if pending else IN_STEP)
+    if last is not None and last.fingerprint == known.fingerprint(want.name, there.text):
+        return stands(BEHIND)
+    return stands(OUTSIDE, "" if last else "never delivered from here")
+
+
+def _unread(last: Last | None, there: Held, now: str) -> tuple[str, str]:
+    """How something stands that cannot be read back: by what was delivered last, and the mark it had then."""
+    if last is None:
+        return UNREAD, "and was never delivered from here"
+    if last.mark != there.mark:
+        return OUTSIDE, "written by somebody since the last delivery"
+    return (BEHIND if last.fingerprint != now else UNREAD), ""
+
+
+def matches(name: str, shapes: Iterable[str]) -> bool:
+    """Whether a name is of one of these shapes (`MAIL_*`)."""
+    return any(fnmatchcase(name, shape) for shape in shapes)

@@ -1,0 +1,96 @@
+"""Proofs: a question to a running thing, and what its answer must be on each stage. Pure."""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import re
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple
+
+from coinjar.core.errors import Place
+from coinjar.core.record import Record
+from coinjar.core.references import Template
+from coinjar.core.secret import reveal
+
+ASKERS = ("http", "process", "container", "file", "log", "pods", "run")
+"""Whom a proof asks; each is a key of it."""
+_SHORTEST_DIGEST = 16
+
+
+class Expected(Record):
+    """What an answer must be. `form`: is, not, matches, present, absent, digest. Of a digest `text` names the variable, `key` its key's."""
+
+    form: str
+    text: Template | str
+    place: Place
+    key: str = ""
+
+
+class Proof(Record):
+    """A declared question. `question` is what its asker wants (an address, a path, a name), texts with references by key; "" for a single one.
+
+    Looked at is what stands `at` a JSON Pointer, what `pattern` finds, or the `variable` of an environment; without any, the whole: an environment as
+    all variables of the service, anything else as text.
+    """
+
+    name: str
+    place: Place
+    asker: str
+    question: Mapping[str, Template]
+    about: str = ""
+    service: str | None = None
+    stages: frozenset[str] | None = None
+    at: str = ""
+    pattern: str = ""
+    variable: str = ""
+    dialect: str = ""
+    expect: Expected | None = None
+    expect_on: Mapping[str, Expected] = {}
+
+    def expected(self, chain: Sequence[str]) -> Expected | None:
+        """What is expected on the stage whose chain this is; the nearest that says something."""
+        for stage in reversed(chain):
+            if stage in self.expect_on:
+                return self.expect_on[stage]
+        return self.expect
+
+    def is_for(self, chain: Sequence[str]) -> bool:
+        """Whether it is asked on this stage at all."""
+        if self.stages is not None and not any(stage in self.stages for stage in chain):
+            return False
+        return self.whole_environment or self.expected(chain) is not None
+
+    @property
+    def whole_environment(self) -> bool:
+        """Whether it compares all variables of its service."""
+        asks = self.asker in ("process", "container", "pods") or (self.asker == "file" and bool(self.dialect))
+        return asks and not (self.variable or self.pattern or self.at or self.expect or self.expect_on)
+
+
+class Verdict(NamedTuple):
+    """Whether a proof holds on a stage, and what was found and expected, for eyes."""
+
+    holds: bool
+    found: str
+    expected: str
+
+
+def judge(form: str, expected: str, found: str | None, *, secret: bool, key: str = "") -> Verdict:
+    """Compare an answer (None: nothing there) with what is expected. Of secrets nothing is told but whether it holds."""
+    told = "nothing there" if found is None else "••••" if secret or form == "digest" else found if found else '""'
+    shown = "••••" if secret else expected
+    if form == "absent":
+        return Verdict(found is None, told, "nothing there")
+    if form == "present":
+        return Verdict(found is not None, told, "something there")
+    if form == "not":
+        return Verdict(found != expected, told, f"not {shown}")
+    if form == "matches":
+        return Verdict(found is not None and re.search(expected, found) is not None, told, f"matches {expected}")
+    if form == "digest":
+        wanted = hmac.new(reveal(key).encode(), reveal(expected).encode(), hashlib.sha256).hexdigest()
+        text = (found or "").strip().lower()
+        holds = len(text) >= _SHORTEST_DIGEST and hmac.compare_digest(wanted[: len(text)].encode(), text.encode())
+        return Verdict(holds, "nothing there" if found is None else f"digest {text[:8]}…", f"digest {wanted[:8]}…")
+    return Verdict(found == expected, told, shown)

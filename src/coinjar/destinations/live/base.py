@@ -1,0 +1,181 @@
+"""The protocol of every live destination: identity, read, plan, write, read back, restart, and whether it has taken effect.
+
+A destination is one or more targets: an app, a project's stage, a machine's file, a container. `deliver` and `drift` work on targets only, so a
+new type is a `Live` that lists its targets, and a `Target` that does what is asked of it.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple
+
+from coinjar.core.delivery import Change, Held, Wanted
+from coinjar.core.errors import CoinJarError, InputError, OutsideError, Place, raise_all
+from coinjar.core.layers import Resolver
+from coinjar.core.model import Destination
+from coinjar.core.names import SHARED
+from coinjar.core.secret import reveal
+from coinjar.destinations.base import Declared, Surroundings, View, is_supplied
+from coinjar.dialects.base import Item, Reading
+from coinjar.documents.fields import Fields
+
+COMMON = ("account",)
+"""Options that every live destination has: which account it was the first time, by target."""
+
+
+class Effect(NamedTuple):
+    """Whether what is saved is what runs. `names` are those that are not in effect; None: it cannot be told which."""
+
+    in_effect: bool
+    names: frozenset[str] | None = frozenset()
+    words: str = ""
+
+
+NOW = Effect(in_effect=True)
+"""For what is in effect as soon as it is saved."""
+
+
+class AnswerLost(OutsideError):
+    """A request that must not be sent twice without a look: nobody knows whether it was carried out."""
+
+
+class Notes:
+    """What a target has to say besides success: a request that may have been carried out twice, a value that is covered elsewhere."""
+
+    def __init__(self) -> None:
+        self.lines: list[str] = []
+
+    def add(self, line: str) -> None:
+        if line not in self.lines:
+            self.lines.append(line)
+
+
+class Target(ABC):
+    """One environment that is somewhere. `key` tells it from the others of its destination and stage, `label` is for people."""
+
+    whole = False
+    """Whether it holds nothing but ours."""
+    needs_restart = True
+    """Whether something must restart or be deployed before it reads what was saved."""
+
+    stages_share = False
+    """Whether one place holds several stages, each apart."""
+
+    def __init__(self, key: str, label: str, services: Sequence[str], wanted: Mapping[str, Wanted], origin: Place) -> None:
+        self.key = key
+        self.label = label
+        self.services = tuple(services)
+        self.wanted = dict(wanted)
+        self.origin = origin
+        self.notes = Notes()
+
+    def refusals(self) -> list[CoinJarError]:
+        """What it cannot carry, before anything is asked of it."""
+        return []
+
+    @abstractmethod
+    async def identity(self) -> str:
+        """Which account, project or machine this is, as it says itself; "" where the way to it proves that (a host's key)."""
+
+    @abstractmethod
+    async def read(self) -> dict[str, Held]:
+        """What it holds now, its own included. Raises OutsideError."""
+
+    def around(self) -> dict[str, Held]:
+        """After `read`: what the level around this one has (the whole project's), its own values over it or not."""
+        return {}
+
+    @abstractmethod
+    def steps(self, changes: Sequence[Change]) -> list[str]:
+        """What `write` would do, a line each, every secret and token masked."""
+
+    @abstractmethod
+    async def write(self, changes: Sequence[Change]) -> None:
+        """Make these changes. Raises AnswerLost where it cannot be told whether they were made, OutsideError otherwise."""
+
+    @abstractmethod
+    def restart_words(self) -> str:
+        """What `restart` does, in words: "redeploys sandling-ticketing"; "" if nothing can be done from here."""
+
+    @abstractmethod
+    async def restart(self) -> None:
+        """Make what is saved take effect, and wait until it has. Raises AnswerLost, OutsideError."""
+
+    async def effect(self) -> Effect | None:
+        """Whether what is saved is what runs; None if it does not say."""
+        return NOW
+
+    async def close(self) -> None:  # noqa: B027 - many have none
+        """Let go of connections."""
+
+
+class Live(Declared, ABC):
+    """A destination that is running systems. Subclasses list their targets."""
+
+    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+        self.keys = (*self.keys, *COMMON)
+        super().__init__(destination, around, fields)
+        self.accounts: dict[str, str] = {}
+        for key, _, node in fields.members(self.options["account"], "'account'") if "account" in self.options else ():
+            self.accounts[key] = fields.text(node, f"account of {destination.name}")
+
+    at_once = 10
+    """Targets that are worked on at the same time."""
+
+    @abstractmethod
+    def targets(self, view: View) -> list[Target]:
+        """Its targets on a stage. Raises every fault of their values at once."""
+
+    def account_key(self, stage: str, target: Target) -> str:
+        """Under which name jar.yaml keeps whose a target is."""
+        return f"{stage}/{target.key}" if target.key else stage
+
+    def wanted_of(self, view: View, service: str) -> dict[str, Wanted]:
+        """What a service should get here: all it sees but what this destination supplies itself."""
+        entries = view.entries(service, lenient=view.lenient or view.stage == SHARED)
+        kept = [one for one in entries if one.text is not None and not (one.variable and is_supplied(one.variable, self.destination))]
+        return {one.name: Wanted(one.name, one.text or "", one.secret) for one in kept}
+
+    def wanted_together(self, view: View) -> dict[str, Wanted]:
+        """What all its services get, for a place that does not tell them apart. Raises InputError where they differ."""
+        found: dict[str, tuple[str, Wanted]] = {}
+        faults: list[CoinJarError] = []
+        for service in view.services():
+            for name, one in self.wanted_of(view, service).items():
+                whose, other = found.setdefault(name, (service, one))
+                if other.text != one.text:
+                    words = f"{self.destination.name} holds one value of {name} for all services, and {whose} and {service} see different ones on {view.stage}"
+                    hint = f"limit the destination to one of them (services:), or leave {name} out (without:)"
+                    faults.append(InputError(words, hint=hint, place=self.destination.place, code="services-differ"))
+        raise_all(faults)
+        return {name: one for name, (_, one) in found.items()}
+
+    def read_now(self, resolver: Resolver) -> Reading:
+        """What is there now, for a source (`dest:NAME@STAGE`): every target's variables, by service where they are told apart."""
+        import asyncio
+
+        view = View(resolver, self.destination)
+        return asyncio.run(self._read_all(self.targets(view)))
+
+    async def _read_all(self, targets: Sequence[Target]) -> Reading:
+        items: list[Item] = []
+        for target in targets:
+            try:
+                held = await target.read()
+            finally:
+                await target.close()
+            for one in held.values():
+                service = target.services[0] if len(target.services) == 1 else None
+                items.append(Item(one.name, one.text, self.destination.place, service=service, secret=one.secret or None))
+        return Reading(items, [])
+
+
+def unreadable(target: Target, words: str, hint: str, *, code: str = "outside") -> OutsideError:
+    """An error of an outside system, with the place of the declaration that led there."""
+    return OutsideError(f"{target.label}: {words}", hint=hint, place=target.origin, code=code)
+
+
+def masked(text: str | None, *, secret: bool) -> str | None:
+    """A value for `steps`."""
+    return "••••" if secret and text else reveal(text) if text is not None else None

@@ -1,0 +1,313 @@
+"""`type: cluster`: what a destination of manifests makes, applied to a Kubernetes API under a field manager of our own (server-side apply)."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import re
+import time
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import yaml
+
+from coinjar.core.delivery import Change, Held, Wanted
+from coinjar.core.errors import CoinJarError
+from coinjar.core.model import Destination
+from coinjar.core.names import ALL, suggestion
+from coinjar.destinations.base import Surroundings, View
+from coinjar.destinations.live.base import Effect, Live, Target, unreadable
+from coinjar.destinations.live.http import Ask, Sender
+from coinjar.destinations.live.kubeconfig import default_path, read_access
+from coinjar.destinations.manifests import ORDER, SERVICE, Manifests
+from coinjar.destinations.workloads import TEMPLATED, environments, read_manifests, service_of
+from coinjar.documents.data import NOTHING, Data, look
+from coinjar.documents.fields import Fields
+
+MANAGER = "coinjar"
+"""Under which name the API keeps what is ours."""
+_APPLY = "application/apply-patch+yaml"
+_KINDS = {
+    "ConfigMap": ("api/v1", "configmaps"),
+    "Secret": ("api/v1", "secrets"),
+    "Pod": ("api/v1", "pods"),
+    "Deployment": ("apis/apps/v1", "deployments"),
+    "StatefulSet": ("apis/apps/v1", "statefulsets"),
+    "DaemonSet": ("apis/apps/v1", "daemonsets"),
+    "ReplicaSet": ("apis/apps/v1", "replicasets"),
+    "Job": ("apis/batch/v1", "jobs"),
+    "CronJob": ("apis/batch/v1", "cronjobs"),
+}
+_ROLLED = ("Deployment", "StatefulSet", "DaemonSet")
+LONGEST_ROLLOUT = 600.0
+"""Seconds that a rollout may take."""
+_REFERENCES = ("configMapRef", "secretRef", "configMapKeyRef", "secretKeyRef", "configMap", "secret")
+
+
+class Cluster(Live):
+    """`manifests` (a destination of that type); `kubeconfig`, `context`, `namespace`, `take_over`, `keep`."""
+
+    keys = ("manifests", "kubeconfig", "context", "namespace", "take_over", "keep")
+    needed = ("manifests",)
+    at_once = 4
+
+    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+        super().__init__(destination, around, fields)
+        self.take_over = self.flag("take_over")
+        named = self.text("manifests")
+        other = around.jar.destinations.get(named)
+        if named and (other is None or other.type != "manifests"):
+            known = [one.name for one in around.jar.destinations.values() if one.type == "manifests"]
+            fields.fault(self.options["manifests"], f"'{named}' is no destination of manifests", suggestion(named, known, "name one"), "destination")
+        self.manifests = other
+        text = self.text("keep", "3")
+        self.keep = int(text) if text.isdigit() else 3
+
+    def sender(self, hidden: Sequence[str]) -> tuple[Sender, str]:
+        """The API, and the namespace. Raises InputError."""
+        named = self.text("kubeconfig")
+        path = self.around.root / Path(named).expanduser() if named else default_path()
+        access = read_access(path, self.text("context"))
+        verify = access.verify
+        sender = Sender(access.address, access.headers, self.destination.name, self.destination.place, hidden=[*hidden, access.secret], verify=verify)
+        return sender, self.text("namespace") or access.namespace
+
+    def targets(self, view: View) -> list[Target]:
+        from coinjar.destinations import make
+
+        assert self.manifests, "a declaration without it is refused"
+        made = make(self.manifests, self.around)
+        assert isinstance(made, Manifests)
+        inner = View(view.resolver, self.manifests)
+        files = {one.path: one.data for one in made.outputs(inner)}
+        rendered = [one for path, data in files.items() for one in _documents(data, str(path))]
+        services = [one for one in inner.services() if one in view.services()]
+        hidden = [one.text for service in services for one in self._wanted(inner, service).values() if one.secret]
+        sender, namespace = self.sender(hidden)
+        found: list[Target] = []
+        for service in services:
+            mine = [one for one in rendered if _is_for(one, service, made)]
+            if any(one["kind"] in TEMPLATED for one in mine):
+                found.append(ClusterTarget(self, made, sender, namespace, service, mine, self._wanted(inner, service)))
+        return found
+
+    def _wanted(self, inner: View, service: str) -> dict[str, Wanted]:
+        return {one.name: Wanted(one.name, one.text, one.secret) for one in inner.entries(service) if one.text is not None}
+
+
+def _documents(data: bytes, file: str) -> Iterator[dict[str, Any]]:
+    for one in read_manifests(data, file):
+        loaded = yaml.safe_load(one.text)
+        if isinstance(loaded, dict) and loaded.get("kind") in _KINDS:
+            yield loaded
+
+
+def _is_for(document: Data, service: str, made: Manifests) -> bool:
+    """Whether a rendered document is one of a service's: its objects and those that all share, and its workloads."""
+    if document["kind"] in ("ConfigMap", "Secret"):
+        return look(document, "/metadata/annotations").get(SERVICE) in (ALL, service) if look(document, "/metadata/annotations") is not NOTHING else False
+    manifest = read_manifests(json.dumps(document).encode(), "")[0]
+    services = made.around.jar.services
+    return any(service_of(manifest, one, services, made.named) == service for one in manifest.containers())
+
+
+class ClusterTarget(Target):
+    """A service's workloads in a namespace."""
+
+    def __init__(
+        self, made: Cluster, manifests: Manifests, sender: Sender, namespace: str, service: str, documents: list[dict[str, Any]], wanted: Mapping[str, Wanted]
+    ) -> None:
+        self.made = made
+        self.manifests = manifests
+        self.sender = sender
+        self.namespace = namespace
+        self.service = service
+        self.documents = sorted(documents, key=lambda one: one["kind"] in TEMPLATED)  # objects first: pods want them
+        super().__init__(service, f"{made.destination.name} ({service} in {namespace})", [service], wanted, made.destination.place)
+
+    # -- asking
+
+    def _path(self, kind: str, namespace: str, name: str = "") -> str:
+        base, plural = _KINDS[kind]
+        return f"/{base}/namespaces/{namespace}/{plural}" + (f"/{name}" if name else "")
+
+    def _where(self, document: Data) -> tuple[str, str, str]:
+        meta = document["metadata"]
+        return document["kind"], meta.get("namespace") or self.namespace, meta["name"]
+
+    async def _get(self, kind: str, namespace: str, name: str) -> Data | None:
+        return (await self.sender.send(Ask("GET", self._path(kind, namespace, name), missing=True))).data
+
+    async def _list(self, kind: str) -> list[Data]:
+        data = (await self.sender.send(Ask("GET", self._path(kind, self.namespace), missing=True))).data
+        return [{**one, "kind": kind} for one in (data or {}).get("items") or []]
+
+    async def identity(self) -> str:
+        """A cluster is told by the number of its namespace kube-system, which is made once and never again."""
+        try:
+            found = (await self.sender.send(Ask("GET", "/api/v1/namespaces/kube-system"))).data
+        except CoinJarError:
+            return f"{self.sender.address} {self.namespace}"  # not everybody may look at it
+        return f"cluster {found['metadata']['uid']} {self.namespace}"
+
+    @property
+    def workloads(self) -> list[dict[str, Any]]:
+        return [one for one in self.documents if one["kind"] in TEMPLATED]
+
+    async def _live(self) -> list[Data]:
+        """The service's workloads as they are there, and the objects that they refer to."""
+        found: list[Data] = []
+        for document in self.workloads:
+            kind, namespace, name = self._where(document)
+            there = await self._get(kind, namespace, name)
+            if there is None:
+                continue
+            found.append({**there, "kind": kind})
+            for other, wanted in sorted(_references(there)):
+                if (held := await self._get(other, namespace, wanted)) is not None:
+                    found.append({**held, "kind": other})
+        return found
+
+    async def read(self) -> dict[str, Held]:
+        files = {Path(str(number)): read_manifests(json.dumps(_slim(one)).encode(), "the cluster") for number, one in enumerate(await self._live())}
+        reading = environments(files, self.made.around.jar.services, self.manifests.named)
+        items = [one for one in reading.items if one.service == self.service]
+        return {one.name: Held(one.name, one.text or "", bool(one.secret) or self.made.around.is_secret(one.name, one.text or "")) for one in items}
+
+    # -- writing
+
+    def steps(self, changes: Sequence[Change]) -> list[str]:
+        del changes
+        force = "true" if self.made.take_over else "false"
+        return [f"PATCH {self.sender.address}{self._path(*self._where(one))}?fieldManager={MANAGER}&force={force}   ({one['kind']})" for one in self.documents]
+
+    async def write(self, changes: Sequence[Change]) -> None:
+        del changes  # objects are named after their content, so all of them are applied
+        for document in self.documents:
+            await self._apply(document)
+        await self.prune()
+
+    async def _apply(self, document: Data) -> None:
+        kind, namespace, name = self._where(document)
+        path = f"{self._path(kind, namespace, name)}?fieldManager={MANAGER}&force={'true' if self.made.take_over else 'false'}"
+        try:
+            await self.sender.send(Ask("PATCH", path, repeat=True, headers={"Content-Type": _APPLY}, content=json.dumps(document).encode()))
+        except CoinJarError as fault:
+            if " 409" in fault.message:
+                hint = "agree with whoever manages it, or take it over: take_over: true"
+                raise unreadable(
+                    self, f"{kind} {name} has fields that somebody else manages: {fault.message.partition(': ')[2]}", hint, code="conflict"
+                ) from None
+            raise
+
+    async def prune(self) -> list[str]:
+        """Delete objects that we made for this service and that nothing refers to, but for the newest few. Returns their names."""
+        used = {name for kind in TEMPLATED for one in await self._list(kind) if _is_live(one) for _, name in _references(one)}
+        gone: list[str] = []
+        shape = re.compile(rf"{re.escape(self.made.around.jar.app)}-[0-9a-f]{{10}}-{re.escape(self.service)}".replace("_", "-"))
+        for kind in ("ConfigMap", "Secret"):
+            ours = [one for one in await self._list(kind) if self._is_ours(one, shape) and one["metadata"]["name"] not in used]
+            ours.sort(key=lambda one: (str(one["metadata"].get("creationTimestamp", "")), _order(one)), reverse=True)
+            for one in ours[self.made.keep :]:
+                name = one["metadata"]["name"]
+                await self.sender.send(Ask("DELETE", self._path(kind, self.namespace, name), missing=True))
+                gone.append(f"{kind} {name}")
+        if gone:
+            self.notes.add(f"removed what nothing used any more: {', '.join(gone)}")
+        return gone
+
+    def _is_ours(self, document: Data, shape: re.Pattern[str]) -> bool:
+        """Made by this application for this service, and managed by nobody else."""
+        meta = document["metadata"]
+        managers = {one.get("manager") for one in meta.get("managedFields") or []}
+        return bool(shape.fullmatch(meta["name"])) and SERVICE in (meta.get("annotations") or {}) and managers <= {MANAGER}
+
+    # -- taking effect
+
+    async def effect(self) -> Effect | None:
+        waits = []
+        for document in self.workloads:
+            kind, namespace, name = self._where(document)
+            there = await self._get(kind, namespace, name)
+            if there is None or (kind in _ROLLED and not _rolled_out(kind, there)):
+                waits.append(f"{kind} {name}")
+        return Effect(not waits, None if waits else frozenset(), f"the rollout of {', '.join(waits)} is not through" if waits else "")
+
+    def restart_words(self) -> str:
+        return f"waits for the rollout of {self.service}"
+
+    async def restart(self) -> None:
+        """Names changed with their content, so a rollout began by itself: wait for it."""
+        end = time.monotonic() + LONGEST_ROLLOUT
+        pause = 0.1
+        while (found := await self.effect()) is not None and not found.in_effect:
+            if time.monotonic() > end:
+                raise unreadable(self, found.words, "look at the pods: do they start?", code="rollout")
+            await asyncio.sleep(pause)
+            pause = min(pause * 1.5, 3.0)
+        await self.prune()
+
+    async def pods(self) -> list[dict[str, Held]]:
+        """The environment of every running pod of this service, as its spec and the objects that are there give it."""
+        found: list[dict[str, Held]] = []
+        for pod in await self._list("Pod"):
+            if look(pod, "/status/phase") != "Running":
+                continue
+            objects = [{**held, "kind": kind} for kind, name in sorted(_references(pod)) if (held := await self._get(kind, self.namespace, name))]
+            files = {Path(str(number)): read_manifests(json.dumps(_slim(one)).encode(), "the cluster") for number, one in enumerate([pod, *objects])}
+            items = [one for one in environments(files, self.made.around.jar.services, self.manifests.named).items if one.service == self.service]
+            if items:
+                found.append({one.name: Held(one.name, one.text or "", bool(one.secret)) for one in items})
+        return found
+
+    async def close(self) -> None:
+        await self.sender.close()
+
+
+def _references(document: Data) -> set[tuple[str, str]]:
+    """The ConfigMaps and Secrets that anything in a workload names."""
+    found: set[tuple[str, str]] = set()
+    if isinstance(document, dict):
+        for key, value in document.items():
+            if key in _REFERENCES and isinstance(value, dict):
+                name = value.get("name") or value.get("secretName")
+                if isinstance(name, str):
+                    found.add(("ConfigMap" if key.startswith("configMap") else "Secret", name))
+            found |= _references(value)
+    elif isinstance(document, list):
+        for one in document:
+            found |= _references(one)
+    return found
+
+
+def _is_live(document: Data) -> bool:
+    """Whether a workload may still start something: not a ReplicaSet of before, nor a pod that ended."""
+    if document["kind"] == "ReplicaSet":
+        return look(document, "/spec/replicas") not in (0, NOTHING)
+    return document["kind"] != "Pod" or look(document, "/status/phase") not in ("Succeeded", "Failed")
+
+
+def _rolled_out(kind: str, document: Data) -> bool:
+    """Whether all pods are of the newest spec and available (the status' conditions as kubectl reads them)."""
+    meta, status, spec = document["metadata"], document.get("status") or {}, document.get("spec") or {}
+    if status.get("observedGeneration", 0) < meta.get("generation", 0):
+        return False
+    if kind == "DaemonSet":
+        wanted = status.get("desiredNumberScheduled", 0)
+        return bool(status.get("updatedNumberScheduled", 0) >= wanted and status.get("numberAvailable", 0) >= wanted)
+    wanted = spec.get("replicas", 1)
+    updated, total = status.get("updatedReplicas", 0), status.get("replicas", 0)
+    available = status.get("availableReplicas", status.get("readyReplicas", 0))
+    return bool(updated >= wanted and total <= updated and available >= wanted)
+
+
+def _order(document: Data) -> int:
+    text = (document["metadata"].get("annotations") or {}).get(ORDER, "0")
+    return int(text) if str(text).isdigit() else 0
+
+
+def _slim(document: Data) -> Data:
+    """Without what the server keeps beside it."""
+    meta = {key: value for key, value in document.get("metadata", {}).items() if key in ("name", "namespace")}
+    return {key: value for key, value in document.items() if key != "status"} | {"metadata": meta}

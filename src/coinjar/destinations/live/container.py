@@ -1,0 +1,165 @@
+"""`type: container`: an env file for a container of podman, and whether the container that runs has it.
+
+A container's environment is fixed when it is made: one that was made with `--env-file` of our file is made anew with the same command.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import shlex
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+
+from coinjar.core.delivery import Change, Held
+from coinjar.core.errors import CoinJarError, InputError
+from coinjar.core.model import Destination
+from coinjar.destinations.base import Surroundings, View
+from coinjar.destinations.live.base import Effect, Live, Target, unreadable
+from coinjar.destinations.live.envfile import EnvFile, read_dialect
+from coinjar.documents.fields import Fields
+from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.outside import environment_for_children
+from coinjar.jarfile.store import replace_file, shown_path
+
+_PATIENCE = 120
+"""Seconds for the engine to answer."""
+
+
+async def ask_engine(target: Target, argv: Sequence[str]) -> str:
+    """What a command of the engine prints. Raises OutsideError; what it says on stderr is shown, for it holds no values."""
+    try:
+        process = await asyncio.create_subprocess_exec(
+            *argv, stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, env=environment_for_children()
+        )
+        out, err = await asyncio.wait_for(process.communicate(), _PATIENCE)
+    except OSError as fault:
+        words = f"cannot run {argv[0]}: {(fault.strerror or '').lower()}"
+        raise unreadable(target, words, "install it, or name it under engine:", code="engine") from None
+    except TimeoutError:
+        process.kill()
+        raise unreadable(target, f"{argv[0]} did not answer in {_PATIENCE} s", "look at the engine", code="engine") from None
+    if process.returncode:
+        told = err.decode(errors="replace").strip().splitlines()
+        raise unreadable(target, f"{argv[0]} ended with {process.returncode}: {told[-1][:200] if told else ''}", "run it by hand", code="engine")
+    return out.decode(errors="replace")
+
+
+class Container(Live):
+    """`container`, `env_file`, `as` (default literal), `engine` (default podman, with options), `restart` (a command that makes it anew)."""
+
+    keys = ("container", "env_file", "as", "engine", "restart")
+    needed = ("container", "env_file")
+
+    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+        super().__init__(destination, around, fields)
+        self.container = self.pattern("container")
+        self.env_file = self.pattern("env_file")
+        self.dialect = read_dialect(self, "literal")
+        self.engine = [text for text, _ in fields.texts(self.options.get("engine"), "engine")] or ["podman"]
+        self.command = [text for text, _ in fields.texts(self.options.get("restart"), "restart")]
+
+    def targets(self, view: View) -> list[Target]:
+        services = view.services()
+        for key, text in (("container", self.container), ("env_file", self.env_file)):
+            if len(services) > 1 and "{service}" not in text:
+                words = f"{self.destination.name} is for {len(services)} services, and its {key} for one"
+                raise InputError(words, hint=f"put {{service}} into {key}", place=self.destination.place, code="destination")
+        return [ContainerTarget(self, view, service) for service in services]
+
+
+class ContainerTarget(Target):
+    """A service's container."""
+
+    whole = True
+
+    def __init__(self, made: Container, view: View, service: str) -> None:
+        self.made = made
+        self.name = made.container.replace("{stage}", view.stage).replace("{service}", service)
+        self.path = made.resolve_path(made.env_file, view.stage, service)
+        self.file = EnvFile(made.dialect, made.around, view.heading(service))
+        self.command = [one.replace("{stage}", view.stage).replace("{service}", service) for one in made.command]
+        super().__init__(service, f"{made.destination.name} ({self.name})", [service], made.wanted_of(view, service), made.destination.place)
+
+    def refusals(self) -> list[CoinJarError]:
+        return self.file.refusals(self.label, self.wanted)
+
+    async def identity(self) -> str:
+        told = await ask_engine(self, [*self.made.engine, "info", "--format", "{{.Host.Hostname}}"])
+        return f"{self.name} on {told.strip()}"
+
+    async def read(self) -> dict[str, Held]:
+        return self.file.held(read_bytes(self.path), shown_path(self.path)) if self.path.exists() else {}
+
+    def steps(self, changes: Sequence[Change]) -> list[str]:
+        names = ", ".join(one.name for one in changes)
+        return [f"write {shown_path(self.path)} (0600, {len(self.wanted)} variables; {names} differ)"]
+
+    async def write(self, changes: Sequence[Change]) -> None:
+        del changes  # the file is written whole
+        replace_file(self.path, self.file.data(self.wanted), mode=0o600, private=True)
+
+    async def inspect(self) -> dict[str, Any] | None:
+        """The container as its engine knows it; None if there is none."""
+        if self.name not in (await ask_engine(self, [*self.made.engine, "ps", "--all", "--format", "{{.Names}}"])).split():
+            return None
+        found: list[dict[str, Any]] = json.loads(await ask_engine(self, [*self.made.engine, "container", "inspect", self.name]))
+        return found[0]
+
+    async def effect(self) -> Effect | None:
+        there = await self.inspect()
+        if there is None or not there["State"]["Running"]:
+            return Effect(in_effect=False, names=None, words="the container does not run")
+        environment = dict(one.partition("=")[::2] for one in there["Config"]["Env"] or [])
+        wanted = self.wanted
+        if not any(name in environment for name in wanted) and wanted and not self._made_with_file(there):
+            old = self.path.exists() and _started(there) < self.path.stat().st_mtime
+            return Effect(not old, None if old else frozenset(), "it started before the last change" if old else "")
+        written = await self.read()
+        names = frozenset(name for name, one in written.items() if environment.get(name) != one.text)
+        last = self.made.around.jar.variables
+        gone = frozenset(name for name in environment if name in last and name not in written and self._made_with_file(there))
+        return Effect(not names | gone, names | gone, "it was made before the last change" if names | gone else "")
+
+    def _made_with_file(self, there: dict[str, Any]) -> bool:
+        command = [str(one) for one in there["Config"].get("CreateCommand") or []]
+        paths = [text for one, following in zip(command, [*command[1:], ""], strict=True) for text in (_env_file(one, following),) if text]
+        return any(str(self.path.resolve()) == str((self.made.around.root / text).resolve()) for text in paths)
+
+    def restart_words(self) -> str:
+        return f"runs {shlex.join(self.command)}" if self.command else f"makes or starts {self.name} anew"
+
+    async def restart(self) -> None:
+        if self.command:
+            await ask_engine(self, self.command)
+            return
+        there = await self.inspect()
+        if there is None:
+            hint = f"make it once: {self.made.engine[0]} run --name {self.name} --env-file {shown_path(self.path)} …, or say how under restart:"
+            raise unreadable(self, "there is no such container", hint, code="engine")
+        if not self._made_with_file(there):
+            await ask_engine(self, [*self.made.engine, "restart", "--time", "5", self.name])
+            return
+        command = [str(one) for one in there["Config"]["CreateCommand"]]
+        at = next((number for number, one in enumerate(command) if one in ("run", "create")), None)
+        if at is None:
+            raise unreadable(self, "it cannot be told how it was made", "say how to make it anew under restart:", code="engine")
+        rest = [one for one in command[at + 1 :] if one not in ("--replace", "-d", "--detach", "--rm=false")]
+        await ask_engine(self, [*self.made.engine, "stop", "--time", "5", "--ignore", self.name])
+        await ask_engine(self, [*self.made.engine, "run", "--replace", "--detach", *rest])
+
+
+def _env_file(one: str, following: str) -> str:
+    if one == "--env-file":
+        return following
+    return one.partition("=")[2] if one.startswith("--env-file=") else ""
+
+
+def _started(there: dict[str, Any]) -> float:
+    """When it started, in seconds since 1970; the engine gives nanoseconds, which Python does not read."""
+    text = there["State"]["StartedAt"]
+    head, _, rest = text.partition(".")
+    digits = "".join(one for one in rest if one.isdigit() or one in "+-Z:")
+    zone = digits.lstrip("0123456789") or "Z"
+    return datetime.fromisoformat(head + zone.replace("Z", "+00:00")).timestamp()

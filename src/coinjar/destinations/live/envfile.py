@@ -1,0 +1,55 @@
+"""What hosts and containers share: a file of ours in a dialect, made of what is wanted, and read back."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from coinjar.core.delivery import Held, Wanted
+from coinjar.core.errors import CoinJarError, InputError
+from coinjar.core.secret import reveal
+from coinjar.destinations.base import Declared, Surroundings
+from coinjar.dialects import get
+from coinjar.dialects.base import Dialect, Entry, Heading
+
+
+class EnvFile:
+    """A service's file."""
+
+    def __init__(self, dialect: Dialect, around: Surroundings, heading: Heading) -> None:
+        self.dialect = dialect
+        self.around = around
+        self.heading = heading
+
+    def refusals(self, label: str, wanted: Mapping[str, Wanted]) -> list[CoinJarError]:
+        """What the dialect cannot carry."""
+        found: list[CoinJarError] = []
+        for one in wanted.values():
+            if why := self.dialect.refusal(one.name, one.text):
+                variable = self.around.jar.variables.get(one.name)
+                words = f"{label}: {self.dialect.name} cannot carry {one.name}: {why}"
+                hint = "choose another dialect (as:), or leave it out (without:)"
+                found.append(InputError(words, hint=hint, place=variable.place if variable else None, code="cannot-carry"))
+        return found
+
+    def data(self, wanted: Mapping[str, Wanted]) -> bytes:
+        """The file. `refusals` have been asked before."""
+        known = self.around.jar.variables
+        return self.dialect.write([Entry(one.name, reveal(one.text), known.get(one.name), one.secret) for one in wanted.values()], self.heading)
+
+    def held(self, data: bytes, shown: str) -> dict[str, Held]:
+        """What a file that is there holds. Raises InputError if it cannot be read."""
+        items = self.dialect.read(data, shown).items
+        return {one.name: Held(one.name, one.text or "", self.around.is_secret(one.name, one.text or "")) for one in items}
+
+
+def read_dialect(made: Declared, default: str) -> Dialect:
+    """The option `as`: a dialect that can be read back."""
+    name = made.text("as", default)
+    try:
+        dialect = get(name)
+    except CoinJarError as fault:
+        made.fields.fault(made.options["as"], fault.message, fault.hint, fault.code)
+        return get(default)
+    if not dialect.reads or dialect.many_stages:
+        made.fields.fault(made.options["as"], f"{name} cannot be read back here", f"take {default}, posix, literal or dotenv", "destination")
+    return dialect

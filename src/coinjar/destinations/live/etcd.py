@@ -1,0 +1,146 @@
+"""`type: etcd`: a key a variable, all of a delivery in one transaction that fails if somebody wrote meanwhile."""
+
+from __future__ import annotations
+
+from base64 import b64decode, b64encode
+from collections.abc import Sequence
+from typing import Any
+
+from coinjar.core.delivery import GONE, Change, Held
+from coinjar.core.errors import InputError
+from coinjar.core.layers import Resolver
+from coinjar.core.model import Destination
+from coinjar.core.names import SHARED
+from coinjar.core.secret import reveal
+from coinjar.destinations.base import Surroundings, View
+from coinjar.destinations.live.base import Live, Target, unreadable
+from coinjar.destinations.live.http import Ask, Sender
+from coinjar.destinations.live.tokens import read_token
+from coinjar.documents.fields import Fields
+
+MOST_OPERATIONS = 128
+"""What an etcd takes in one transaction, unless its --max-txn-ops says otherwise."""
+
+
+def _code(text: str) -> str:
+    return b64encode(text.encode("utf-8", "surrogatepass")).decode()
+
+
+def _text(code: str) -> str:
+    return b64decode(code).decode("utf-8", "surrogateescape")
+
+
+class Store:
+    """An etcd through its JSON gateway."""
+
+    def __init__(self, sender: Sender, login: dict[str, str] | None) -> None:
+        self.sender = sender
+        self._login = login
+        self._headers: dict[str, str] | None = None
+
+    async def call(self, path: str, body: Any, *, repeat: bool = True) -> Any:  # noqa: ANN401 - JSON
+        """A call; signs in before the first."""
+        if self._headers is None:
+            self._headers = {}
+            if self._login:
+                answer = await self.sender.send(Ask("POST", "/v3/auth/authenticate", self._login))
+                self._headers = {"Authorization": answer.data["token"]}
+        return (await self.sender.send(Ask("POST", path, body, repeat, self._headers))).data
+
+    async def below(self, prefix: str) -> list[tuple[str, str, str]]:
+        """Every key below a prefix: the rest of its name, its text, its revision."""
+        last = prefix[:-1] + chr(ord(prefix[-1]) + 1)
+        found = await self.call("/v3/kv/range", {"key": _code(prefix), "range_end": _code(last)})
+        return [(_text(one["key"])[len(prefix) :], _text(one.get("value", "")), str(one["mod_revision"])) for one in found.get("kvs", [])]
+
+    async def one(self, key: str) -> str | None:
+        """One key's text; None if there is none."""
+        found = (await self.call("/v3/kv/range", {"key": _code(key)})).get("kvs", [])
+        return _text(found[0].get("value", "")) if found else None
+
+
+class Etcd(Live):
+    """`address`, `prefix`; `user` and `password` where it wants them."""
+
+    keys = ("address", "prefix", "user", "password")
+    needed = ("address", "prefix")
+
+    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+        super().__init__(destination, around, fields)
+        self.prefix = self.pattern("prefix")
+        self.password = read_token(self, "password")
+        if self.prefix and not self.prefix.endswith("/"):
+            fields.fault(self.options["prefix"], "'prefix' does not end with '/'", "end it so: else it would take in its neighbours", "destination")
+
+    def store(self, resolver: Resolver, hidden: Sequence[str] = ()) -> Store:
+        """The etcd, signed in at the first call."""
+        password = self.password.text(resolver) if self.password else None
+        secrets = [*hidden, *([password] if password else [])]
+        sender = Sender(self.text("address"), {}, self.destination.name, self.destination.place, hidden=secrets)
+        return Store(sender, {"name": self.text("user"), "password": reveal(password)} if password else None)
+
+    def targets(self, view: View) -> list[Target]:
+        if view.stage == SHARED and "{stage}" in self.prefix:
+            words = f"{self.destination.name} has no place for what holds on every stage"
+            raise InputError(words, hint="deliver to a stage", place=self.destination.place, code="not-for-stage")
+        if "{service}" in self.prefix:
+            return [EtcdTarget(self, view, [service], service) for service in view.services()]
+        return [EtcdTarget(self, view, view.services(), "")]
+
+
+class EtcdTarget(Target):
+    """The keys below one prefix."""
+
+    needs_restart = False
+
+    def __init__(self, made: Etcd, view: View, services: Sequence[str], own: str) -> None:
+        self.prefix = made.prefix.replace("{stage}", view.stage).replace("{service}", own)
+        wanted = made.wanted_of(view, own) if own else made.wanted_together(view)
+        super().__init__(own, f"{made.destination.name} ({self.prefix})", services, wanted, made.destination.place)
+        self.around_jar = made.around
+        self.store = made.store(view.resolver, [one.text for one in wanted.values() if one.secret])
+
+    async def identity(self) -> str:
+        found = await self.store.call("/v3/maintenance/status", {})
+        return f"cluster {found['header']['cluster_id']} {self.prefix}"
+
+    async def read(self) -> dict[str, Held]:
+        below = await self.store.below(self.prefix)
+        return {name: Held(name, text, self.around_jar.is_secret(name, text), mark=mark) for name, text, mark in below if "/" not in name}
+
+    def _operations(self, changes: Sequence[Change], *, shown: bool) -> list[tuple[str, dict[str, Any], dict[str, Any]]]:
+        """Each change: in words, the condition under which it may be made, and what is asked."""
+        found = []
+        for one in changes:
+            key = self.prefix + one.name
+            value = "••••" if shown and one.secret else reveal(one.new or "")
+            condition = {"key": _code(key), "target": "MOD", "mod_revision": one.held.mark if one.held else "0"}
+            if one.action == GONE:
+                found.append((f"delete {key}", condition, {"request_delete_range": {"key": _code(key)}}))
+            else:
+                found.append((f"put {key} = {value}", condition, {"request_put": {"key": _code(key), "value": _code(value)}}))
+        return found
+
+    def steps(self, changes: Sequence[Change]) -> list[str]:
+        one = f"POST {self.store.sender.address}/v3/kv/txn"
+        return [one, *(f"  {words}, if nobody wrote it since" for words, _, _ in self._operations(changes, shown=True))]
+
+    async def write(self, changes: Sequence[Change]) -> None:
+        operations = self._operations(changes, shown=False)
+        if len(operations) > MOST_OPERATIONS:
+            self.notes.add(f"{len(operations)} changes are more than one transaction takes: they went in several")
+        for start in range(0, len(operations), MOST_OPERATIONS):
+            some = operations[start : start + MOST_OPERATIONS]
+            body = {"compare": [condition for _, condition, _ in some], "success": [asked for _, _, asked in some]}
+            done = await self.store.call("/v3/kv/txn", body, repeat=False)
+            if not done.get("succeeded"):
+                raise unreadable(self, "somebody wrote there at the same time, and nothing was changed", "run it again: it looks first", code="raced")
+
+    def restart_words(self) -> str:
+        return ""
+
+    async def restart(self) -> None:
+        """What reads an etcd sees a change by itself."""
+
+    async def close(self) -> None:
+        await self.store.sender.close()

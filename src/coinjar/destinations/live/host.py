@@ -1,0 +1,241 @@
+"""`type: host`: an env file on machines over SSH, many at once: written beside its target, then renamed; 0600; a command makes it be read."""
+
+from __future__ import annotations
+
+import asyncio
+import re
+import shlex
+from collections.abc import Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+import asyncssh
+from yaml.nodes import MappingNode
+
+from coinjar.core.delivery import Change, Held
+from coinjar.core.errors import CoinJarError, InputError, OutsideError
+from coinjar.core.model import Destination
+from coinjar.destinations.base import Surroundings, View
+from coinjar.destinations.live.base import NOW, Effect, Live, Target, unreadable
+from coinjar.destinations.live.envfile import EnvFile, read_dialect
+from coinjar.documents.fields import Fields
+
+_UNFINISHED = ".coinjar-unfinished"
+_PATIENCE = 30
+"""Seconds for a connection, and for the reload command."""
+
+
+class Address(NamedTuple):
+    """`[USER@]HOST[:PORT]`."""
+
+    user: str
+    host: str
+    port: int
+
+    @property
+    def name(self) -> str:
+        return self.host if self.port in (0, 22) else f"{self.host}:{self.port}"
+
+
+def parse_address(text: str) -> Address | None:
+    """The parts; None if it is no address. An IPv6 address with a port stands in brackets."""
+    found = re.fullmatch(r"(?:([^@\s]+)@)?(?:\[([0-9a-fA-F:]+)\]|([^@:\s]+))(?::(\d{1,5}))?", text)
+    return Address(found[1] or "", found[2] or found[3], int(found[4] or 0)) if found else None
+
+
+class Host(Live):
+    """`hosts` (a list, or a list a stage), `path`, `as`; `owner`, `reload`, `known_hosts`, `identity_file`, `ssh_config`, `at_once`."""
+
+    keys = ("hosts", "path", "as", "owner", "reload", "known_hosts", "identity_file", "ssh_config", "at_once")
+    needed = ("hosts", "path")
+
+    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+        super().__init__(destination, around, fields)
+        self.path = self.pattern("path")
+        self.owner = self.text("owner")
+        self.reload = [text for text, _ in fields.texts(self.options.get("reload"), "reload")]
+        self.dialect = read_dialect(self, "systemd")
+        self.hosts = self._hosts()
+        count = self.text("at_once", "128")
+        self.at_once = int(count) if count.isdigit() and int(count) else 128
+        self._connections: dict[str, asyncio.Future[asyncssh.SSHClientConnection]] = {}
+        if self.owner and not re.fullmatch(r"\d+:\d+|[a-z_][\w-]*(:[a-z_][\w-]*)?", self.owner):
+            fields.fault(self.options["owner"], "'owner' is user, or user:group", "write root:ticketing", "destination")
+
+    def _hosts(self) -> dict[str, list[Address]]:
+        node = self.options.get("hosts")
+        if node is None:
+            return {}
+        lists = [(key, value) for key, _, value in self.fields.members(node, "'hosts'")] if isinstance(node, MappingNode) else [("", node)]
+        found: dict[str, list[Address]] = {}
+        for stage, value in lists:
+            found[stage] = []
+            for text, at in self.fields.texts(value, "'hosts'"):
+                if address := parse_address(text):
+                    found[stage].append(address)
+                else:
+                    self.fields.fault(at, f"'{text}' is no host", "write [USER@]HOST[:PORT]", "destination")
+        return found
+
+    def hosts_of(self, stage: str) -> list[Address]:
+        """The machines of a stage: its own list, that of one it follows, or the one for all."""
+        for name in reversed(self.around.jar.chain(stage)):
+            if name in self.hosts:
+                return self.hosts[name]
+        return self.hosts.get("", [])
+
+    def targets(self, view: View) -> list[Target]:
+        hosts = self.hosts_of(view.stage)
+        if not hosts:
+            words = f"{self.destination.name} names no hosts for {view.stage}"
+            raise InputError(words, hint=f"add hosts: {{{view.stage}: [HOST]}}", place=self.destination.place, code="destination")
+        services = view.services()
+        if len(services) > 1 and "{service}" not in self.path:
+            words = f"{self.destination.name} is for {len(services)} services, and its path for one"
+            raise InputError(words, hint="put {service} into the path", place=self.destination.place, code="destination")
+        return [HostTarget(self, view, service, host) for service in services for host in hosts]
+
+    async def connect(self, target: HostTarget) -> asyncssh.SSHClientConnection:
+        """The connection to a target's machine, which several services on it share. Raises OutsideError."""
+        name = f"{target.address.user}@{target.address.host}:{target.address.port}"
+        if name not in self._connections:
+            self._connections[name] = asyncio.ensure_future(self._connect(target))
+        return await self._connections[name]
+
+    async def _connect(self, target: HostTarget) -> asyncssh.SSHClientConnection:
+        address = target.address
+        options: dict[str, object] = {"config": [str(self._file("ssh_config"))] if "ssh_config" in self.options else ()}
+        if address.user:
+            options["username"] = address.user
+        if address.port:
+            options["port"] = address.port
+        if "known_hosts" in self.options:
+            options["known_hosts"] = str(self._file("known_hosts"))
+        if "identity_file" in self.options:
+            options["client_keys"] = [str(self._file("identity_file"))]
+        try:
+            return await asyncssh.connect(address.host, connect_timeout=_PATIENCE, login_timeout=_PATIENCE, keepalive_interval=15, **options)
+        except asyncssh.HostKeyNotVerifiable:
+            hint = "compare its key with the machine's own, then add it to known_hosts; if it changed, find out why first"
+            raise unreadable(target, "its host key is not the known one", hint, code="host-key") from None
+        except asyncssh.PermissionDenied:
+            raise unreadable(target, "it does not let us in", "is the user right, and the key in its authorized_keys?", code="ssh") from None
+        except (OSError, asyncssh.Error, TimeoutError) as fault:
+            raise unreadable(target, f"cannot connect ({_told(fault)})", "is it running, and the address right?", code="ssh") from None
+
+    def _file(self, key: str) -> Path:
+        return self.around.root / Path(self.text(key)).expanduser()
+
+    async def disconnect(self, target: HostTarget) -> None:
+        """Let go of a target's machine."""
+        future = self._connections.pop(f"{target.address.user}@{target.address.host}:{target.address.port}", None)
+        if future is not None and future.done() and not future.cancelled() and future.exception() is None:
+            future.result().close()
+            await future.result().wait_closed()
+
+
+def _told(fault: BaseException) -> str:
+    return str(getattr(fault, "strerror", None) or getattr(fault, "reason", None) or type(fault).__name__)
+
+
+class HostTarget(Target):
+    """A service's file on a machine."""
+
+    whole = True
+
+    def __init__(self, made: Host, view: View, service: str, address: Address) -> None:
+        self.made = made
+        self.address = address
+        self.path = made.path.replace("{stage}", view.stage).replace("{service}", service)
+        self.file = EnvFile(made.dialect, made.around, view.heading(service))
+        self.reload = [one.replace("{stage}", view.stage).replace("{service}", service) for one in made.reload]
+        self.needs_restart = bool(self.reload)
+        label = f"{made.destination.name} ({service} at {address.name})"
+        super().__init__(f"{service}@{address.name}", label, [service], made.wanted_of(view, service), made.destination.place)
+        self._sftp: asyncssh.SFTPClient | None = None
+
+    def refusals(self) -> list[CoinJarError]:
+        return self.file.refusals(self.label, self.wanted)
+
+    async def identity(self) -> str:
+        await self.made.connect(self)  # its key in known_hosts says who it is
+        return ""
+
+    async def _files(self) -> asyncssh.SFTPClient:
+        if self._sftp is None:
+            connection = await self.made.connect(self)
+            try:
+                self._sftp = await connection.start_sftp_client()
+            except (OSError, asyncssh.Error) as fault:
+                raise self._failed("it takes no files (SFTP)", fault) from None
+        return self._sftp
+
+    def _failed(self, words: str, fault: BaseException) -> OutsideError:
+        return unreadable(self, f"{words}: {_told(fault)}", "look at the path, its permissions and the space left there", code="ssh")
+
+    async def read(self) -> dict[str, Held]:
+        files = await self._files()
+        try:
+            async with files.open(self.path, "rb") as file:
+                data: bytes = await file.read()
+        except asyncssh.SFTPNoSuchFile:
+            return {}
+        except (OSError, asyncssh.Error) as fault:
+            raise self._failed(f"cannot read {self.path}", fault) from None
+        try:
+            return self.file.held(data, f"{self.address.name}:{self.path}")
+        except InputError as fault:
+            raise unreadable(self, f"cannot make sense of {self.path}: {fault.message}", "is it the right file? Move it away to have it written anew") from None
+
+    def steps(self, changes: Sequence[Change]) -> list[str]:
+        owner = f", owner {self.made.owner}" if self.made.owner else ""
+        names = ", ".join(one.name for one in changes)
+        lines = [f"{self.address.name}: write {self.path} (0600{owner}, {len(self.wanted)} variables; {names} differ)"]
+        return lines + ([f"{self.address.name}: with --restart {shlex.join(self.reload)}"] if self.reload else [])
+
+    async def write(self, changes: Sequence[Change]) -> None:
+        del changes  # the file is written whole
+        files = await self._files()
+        unfinished = f"{self.path}{_UNFINISHED}"
+        try:
+            folder = self.path.rpartition("/")[0]
+            if folder and not await files.exists(folder):
+                await files.makedirs(folder, exist_ok=True)
+            if await files.exists(unfinished):
+                await files.remove(unfinished)
+            async with files.open(unfinished, "xb", asyncssh.SFTPAttrs(permissions=0o600)) as file:
+                await file.write(self.file.data(self.wanted))
+            await files.chmod(unfinished, 0o600)
+            if self.made.owner:
+                await self._give_away(unfinished)
+            await files.posix_rename(unfinished, self.path)
+        except (OSError, asyncssh.Error) as fault:
+            raise self._failed(f"cannot write {self.path}", fault) from None
+
+    async def _give_away(self, path: str) -> None:
+        connection = await self.made.connect(self)
+        done = await connection.run(f"chown -- {shlex.quote(self.made.owner)} {shlex.quote(path)}", check=False, timeout=_PATIENCE)
+        if done.exit_status:
+            hint = "only root can give files away: is the user there?"
+            raise unreadable(self, f"cannot make {self.made.owner} its owner", hint, code="ssh")
+
+    def restart_words(self) -> str:
+        return f"runs {shlex.join(self.reload)} there" if self.reload else ""
+
+    async def effect(self) -> Effect | None:
+        return None if self.reload else NOW
+
+    async def restart(self) -> None:
+        connection = await self.made.connect(self)
+        try:
+            done = await connection.run(shlex.join(self.reload), check=False, timeout=_PATIENCE)
+        except (OSError, asyncssh.Error, TimeoutError) as fault:
+            raise self._failed(f"cannot run {self.reload[0]}", fault) from None
+        if done.exit_status:
+            raise unreadable(self, f"{self.reload[0]} ended with {done.exit_status}", "run it there by hand; the file is written", code="reload")
+
+    async def close(self) -> None:
+        if self._sftp is not None:
+            self._sftp.exit()
+            self._sftp = None
+        await self.made.disconnect(self)

@@ -1,0 +1,160 @@
+"""The seam to HTTP: sends requests, repeats those that may be, and says in words what failed. A secret or token is never in the words."""
+
+from __future__ import annotations
+
+import asyncio
+import random
+import ssl
+import time
+from collections.abc import Iterable, Mapping
+from email.utils import parsedate_to_datetime
+from typing import NamedTuple
+from urllib.parse import urlsplit
+
+import httpx
+
+from coinjar.core.errors import InputError, OutsideError, Place
+from coinjar.core.secret import reveal
+from coinjar.destinations.live.base import AnswerLost
+from coinjar.documents.data import Data
+
+_TRIES = 6
+_LONGEST_WAIT = 60.0
+"""Seconds that one request may spend waiting for its next try."""
+_LOOPBACK = ("127.0.0.1", "::1", "localhost")
+_BUSY = (429, 503)
+
+
+class Ask(NamedTuple):
+    """A request ready to be sent. `repeat`: it may be sent again without a look; `content` is a body that is not JSON."""
+
+    method: str
+    path: str
+    body: Data = None
+    repeat: bool = True
+    headers: Mapping[str, str] = {}
+    content: bytes | None = None
+    missing: bool = False
+    """Whether 404 is an answer like others (None)."""
+
+
+class Answer(NamedTuple):
+    """What came back: JSON data (None if there was none), and the address of the next page (RFC 8288)."""
+
+    data: Data
+    next: str | None = None
+
+
+class _Again(NamedTuple):
+    """Why a request may be tried again, and after how many seconds, if the other side says."""
+
+    fault: OutsideError
+    pause: float | None = None
+
+
+class Sender:
+    """Sends to one address. `hidden` are the texts that no message may show."""
+
+    def __init__(
+        self, address: str, headers: Mapping[str, str], label: str, origin: Place, *, hidden: Iterable[str] = (), verify: ssl.SSLContext | bool = True
+    ) -> None:
+        self.address = address.rstrip("/")
+        self.label = label
+        self.origin = origin
+        self.hidden = [reveal(one) for one in hidden if one]
+        self._headers = {name: reveal(text) for name, text in headers.items()}
+        self._verify = verify
+        self._client: httpx.AsyncClient | None = None
+        parts = urlsplit(self.address)
+        if parts.scheme not in ("http", "https") or not parts.hostname:
+            raise InputError(f"{label}: '{address}' is no address", hint="write https://HOST", place=origin, code="address")
+        if parts.scheme == "http" and parts.hostname not in _LOOPBACK:
+            words = f"{label}: the token and every secret would travel readable to {parts.hostname}"
+            raise InputError(words, hint="use https://; plain http is for this machine only", place=origin, code="address")
+
+    async def close(self) -> None:
+        """Let go of the connections."""
+        if self._client is not None:
+            await self._client.aclose()
+            self._client = None
+
+    async def send(self, ask: Ask) -> Answer:
+        """The answer to a request. Raises AnswerLost where it may have been carried out and must not be repeated, else OutsideError."""
+        started = time.monotonic()
+        number = 0
+        while not isinstance(found := await self._try(ask), Answer):
+            pause = found.pause if found.pause is not None else 0.2 * 2**number * random.uniform(0.5, 1.5)  # noqa: S311 - it only spreads the tries
+            number += 1
+            if number == _TRIES or time.monotonic() + pause - started > _LONGEST_WAIT:
+                raise found.fault
+            await asyncio.sleep(pause)
+        return found
+
+    async def _try(self, ask: Ask) -> Answer | _Again:
+        """One try: an answer, or why another one is worth it. Raises what another try would not mend."""
+        try:
+            answer = await self._once(ask)
+        except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as fault:
+            return _Again(self._failed(f"cannot reach {self.address} ({type(fault).__name__})", "is it running, and the address right?"))
+        except httpx.HTTPError as fault:
+            words = f"{ask.method} {ask.path} got no answer ({type(fault).__name__})"
+            if not ask.repeat:
+                raise self._lost(words) from None
+            return _Again(self._failed(words, "run it again; what was written stays"))
+        code = answer.status_code
+        if code < 400 or (ask.missing and code == 404):
+            return self._read(ask, answer)
+        refused = self._refused(ask, answer)
+        if code in _BUSY and "retry-after" in answer.headers:
+            return _Again(refused, _seconds(answer.headers["retry-after"]))
+        if code != 429 and code < 500:
+            raise refused
+        if code != 429 and not ask.repeat:
+            raise self._lost(f"{ask.method} {ask.path} was answered with {code}")
+        return _Again(refused)
+
+    async def _once(self, ask: Ask) -> httpx.Response:
+        if self._client is None:
+            limits = httpx.Limits(max_connections=20)
+            self._client = httpx.AsyncClient(base_url=self.address, headers=self._headers, timeout=30, verify=self._verify, limits=limits)
+        if ask.content is not None:
+            return await self._client.request(ask.method, ask.path, content=ask.content, headers=ask.headers)
+        return await self._client.request(ask.method, ask.path, json=ask.body, headers=ask.headers)
+
+    def _read(self, ask: Ask, answer: httpx.Response) -> Answer:
+        onward = answer.links.get("next", {}).get("url")
+        if onward and urlsplit(str(answer.url.join(onward)))[:2] != urlsplit(self.address)[:2]:
+            raise self._failed(f"{ask.path} names a next page on another server", "the token is not sent there")
+        if not answer.content or answer.status_code == 404:
+            return Answer(None, onward)
+        try:
+            return Answer(answer.json(), onward)
+        except ValueError:
+            raise self._failed(f"{ask.method} {ask.path} was answered with what is no JSON", "is it the right address?") from None
+
+    def _refused(self, ask: Ask, answer: httpx.Response) -> OutsideError:
+        told = answer.text[:300].replace("\n", " ")
+        for one in self.hidden:
+            if len(one) > 3:
+                told = told.replace(one, "••••")
+        if any(0 < len(one) <= 3 and one in told for one in self.hidden):
+            told = ""  # too short to be replaced and still be readable
+        hints = {401: "is the token right?", 403: "may this token do that?", 404: "is the name right, and does it exist?", 429: "wait, then run it again"}
+        hint = hints.get(answer.status_code, "look at what it says" if answer.status_code < 500 else "run it again; what was written stays")
+        return self._failed(f"{ask.method} {ask.path} was answered with {answer.status_code}" + (f": {told}" if told else ""), hint)
+
+    def _failed(self, words: str, hint: str) -> OutsideError:
+        return OutsideError(f"{self.label}: {words}", hint=hint, place=self.origin, code="http")
+
+    def _lost(self, words: str) -> AnswerLost:
+        return AnswerLost(f"{self.label}: {words}: it may have been carried out", hint="run it again: it looks first", place=self.origin, code="answer-lost")
+
+
+def _seconds(text: str) -> float:
+    """Retry-After (RFC 9110, 10.2.3): seconds or a date."""
+    if text.strip().isdigit():
+        return float(text)
+    try:
+        return max(0.0, parsedate_to_datetime(text).timestamp() - time.time())
+    except ValueError:
+        return 1.0

@@ -1,0 +1,111 @@
+"""A kubeconfig file: where a cluster is, and how one signs in."""
+
+from __future__ import annotations
+
+import json
+import os
+import ssl
+import subprocess
+from base64 import b64decode
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import yaml
+
+from coinjar.core.errors import InputError, Place
+from coinjar.jarfile.memory import private_file
+from coinjar.jarfile.outside import environment_for_children
+from coinjar.jarfile.store import shown_path
+
+
+class Access(NamedTuple):
+    """A cluster, ready to be asked."""
+
+    address: str
+    namespace: str
+    headers: dict[str, str]
+    secret: str
+    verify: ssl.SSLContext | bool
+
+
+def default_path() -> Path:
+    """KUBECONFIG (its first file), else ~/.kube/config, as kubectl has it."""
+    told = os.environ.get("KUBECONFIG", "").split(os.pathsep)[0]
+    return Path(told) if told else Path.home() / ".kube" / "config"
+
+
+def read_access(path: Path, context: str) -> Access:
+    """What a kubeconfig says of a context ("": its current one). Raises InputError."""
+    place = Place(shown_path(path))
+    try:
+        data = yaml.safe_load(path.read_bytes())
+    except OSError as fault:
+        words = f"cannot read the kubeconfig: {(fault.strerror or '').lower()}"
+        raise InputError(words, hint="name it under kubeconfig:, or in KUBECONFIG", place=place, code="kubeconfig") from None
+    except yaml.YAMLError:
+        raise InputError("the kubeconfig is not YAML", hint="is it the right file?", place=place, code="kubeconfig") from None
+    try:
+        name = context or data["current-context"]
+        chosen = _named(data["contexts"], name, "context")
+        cluster = _named(data["clusters"], chosen["cluster"], "cluster")
+        user = _named(data.get("users") or [], chosen["user"], "user") if chosen.get("user") else {}
+        token = _token(user, path)
+        verify = _verify(cluster, user, path)
+        return Access(cluster["server"], chosen.get("namespace") or "default", {"Authorization": f"Bearer {token}"} if token else {}, token, verify)
+    except (KeyError, TypeError, AttributeError) as fault:
+        words = f"the kubeconfig has no {fault}" if isinstance(fault, KeyError) else "this is no kubeconfig"
+        raise InputError(words, hint="name another context:, or look at `kubectl config view`", place=place, code="kubeconfig") from None
+
+
+def _named(entries: list[dict[str, Any]], name: str, key: str) -> dict[str, Any]:
+    for one in entries:
+        if one["name"] == name:
+            found: dict[str, Any] = one[key]
+            return found
+    raise KeyError(f"{key} '{name}'")
+
+
+def _data(part: dict[str, Any], key: str, path: Path) -> bytes | None:
+    if part.get(f"{key}-data"):
+        return b64decode(part[f"{key}-data"])
+    return (path.parent / part[key]).read_bytes() if part.get(key) else None
+
+
+def _token(user: dict[str, Any], path: Path) -> str:
+    if user.get("token"):
+        return str(user["token"])
+    if user.get("tokenFile"):
+        return (path.parent / str(user["tokenFile"])).read_text().strip()
+    if user.get("exec"):
+        return _from_program(user["exec"], path)
+    return ""
+
+
+def _from_program(told: dict[str, Any], path: Path) -> str:
+    """A credential plugin (client.authentication.k8s.io): the user's own kubeconfig says which program to ask."""
+    env = environment_for_children() | {one["name"]: one["value"] for one in told.get("env") or []}
+    info = {"kind": "ExecCredential", "apiVersion": told.get("apiVersion"), "spec": {"interactive": False}}
+    env["KUBERNETES_EXEC_INFO"] = json.dumps(info)
+    argv = [str(told["command"]), *map(str, told.get("args") or [])]
+    try:
+        done = subprocess.run(argv, env=env, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, check=True, timeout=60)  # noqa: S603 - as kubectl does
+        return str(json.loads(done.stdout)["status"]["token"])
+    except (OSError, subprocess.SubprocessError, ValueError, KeyError):
+        words = f"the kubeconfig's program {argv[0]} gave no token"
+        raise InputError(words, hint="run it by hand; does kubectl get in?", place=Place(shown_path(path)), code="kubeconfig") from None
+
+
+def _verify(cluster: dict[str, Any], user: dict[str, Any], path: Path) -> ssl.SSLContext | bool:
+    if not cluster["server"].startswith("https:"):
+        return True
+    authority = _data(cluster, "certificate-authority", path)
+    context = ssl.create_default_context(cadata=authority.decode() if authority else None)
+    if cluster.get("insecure-skip-tls-verify"):
+        context.check_hostname = False
+        context.verify_mode = ssl.CERT_NONE
+    certificate, key = _data(user, "client-certificate", path), _data(user, "client-key", path)
+    if certificate and key:
+        with private_file("client.pem") as file:  # the library reads keys from files only
+            file.write_bytes(certificate + b"\n" + key)
+            context.load_cert_chain(file)
+    return context

@@ -1,0 +1,351 @@
+"""`type: platform`: any HTTP service that a description knows (platforms/NAME.yaml beside jar.yaml, or one that ships)."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import time
+from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
+from importlib.resources import files
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from coinjar.core.delivery import GONE, Change, Held, Wanted, matches
+from coinjar.core.errors import CoinJarError, InputError, raise_all
+from coinjar.core.model import Destination
+from coinjar.core.names import SHARED, suggestion
+from coinjar.core.secret import reveal
+from coinjar.destinations.base import Surroundings, View
+from coinjar.destinations.live.base import NOW, Effect, Live, Target, unreadable
+from coinjar.destinations.live.http import Answer, Ask, Sender
+from coinjar.destinations.live.tokens import read_token
+from coinjar.documents.data import NOTHING, Data, as_text, look
+from coinjar.documents.fields import Fields
+from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.store import shown_path
+from coinjar.platforms.description import Description, Listing, Restart, Sending, Waiting, read_description
+from coinjar.platforms.filling import NotThere, fill, fill_path
+from coinjar.platforms.limits import refusals
+
+LONGEST_ROLLOUT = 600.0
+"""Seconds that a redeploy or a pipeline run may take."""
+_MASK = "••••"
+
+
+def known_platforms(folder: Path) -> list[str]:
+    """The descriptions that there are: the jar's, and those that ship."""
+    own = sorted(path.stem for path in (folder / "platforms").glob("*.yaml"))
+    shipped = sorted(one.name[:-5] for one in (files("coinjar.platforms") / "shipped").iterdir() if one.name.endswith(".yaml"))
+    return list(dict.fromkeys([*own, *shipped]))
+
+
+def load_description(folder: Path, name: str) -> Description:
+    """A platform's description: the jar's own goes before one that ships. Raises InputError."""
+    path = folder / "platforms" / f"{name}.yaml"
+    if path.exists():
+        return read_description(read_bytes(path), shown_path(path), name)
+    known = known_platforms(folder)
+    if name not in known:
+        hint = suggestion(name, known, f"the descriptions are {', '.join(known)}; docs/platforms.md teaches writing one")
+        raise InputError(f"there is no description '{name}' of a platform", hint=hint, code="unknown-platform")
+    return read_description((files("coinjar.platforms") / "shipped" / f"{name}.yaml").read_bytes(), f"(shipped) {name}.yaml", name)
+
+
+class Platform(Live):
+    """`platform` (the description), `token`, `stage_names` (how our stages are called there), and the description's own settings."""
+
+    needed = ("platform", "address")
+
+    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+        named = fields.text(destination.options.get("platform"), "platform")
+        self.description = load_description(around.folder, named) if named else Description("", destination.place)
+        self.keys = ("platform", "token", "stage_names", *self.description.settings)
+        super().__init__(destination, around, fields)
+        self.at_once = self.description.at_once
+        self.token = read_token(self)
+        self.settings = {key: self.pattern(key) for key in self.description.settings}
+        for key in self.description.settings:
+            if key not in self.options and named:
+                fault = InputError(f"the destination {destination.name} has no '{key}': {self.description.settings[key]}", hint=f"add {key}: …")
+                fault.place = destination.place
+                fields.faults.append(fault)
+        self.stage_names = {
+            key: fields.text(node, key)
+            for key, _, node in (fields.members(self.options["stage_names"], "'stage_names'") if "stage_names" in self.options else ())
+        }
+
+    def targets(self, view: View) -> list[Target]:
+        if view.stage == SHARED and not self.description.whole:
+            words = f"{self.destination.name} has no place for what holds on every stage"
+            raise InputError(words, hint="deliver to a stage", place=self.destination.place, code="not-for-stage")
+        services = view.services()
+        if self.description.one_for == "stage":
+            return [PlatformTarget(self, view, services, self.wanted_together(view))]
+        for key in ("app", "project"):
+            if len(services) > 1 and key in self.settings and "{service}" not in self.settings[key]:
+                words = f"{self.destination.name} is for {len(services)} services, and its {key} for one"
+                raise InputError(words, hint=f"put {{service}} into {key}, or name one under services", place=self.destination.place, code="destination")
+        return [PlatformTarget(self, view, [service], self.wanted_of(view, service)) for service in services]
+
+
+class _Item(NamedTuple):
+    """A listed variable as its platform gave it, and the other stages that it is for."""
+
+    data: Data
+    others: list[str]
+
+
+class PlatformTarget(Target):
+    """One app, or one stage of a project."""
+
+    def __init__(self, made: Platform, view: View, services: Sequence[str], wanted: Mapping[str, Wanted]) -> None:
+        self.made = made
+        self.description = made.description
+        own = services[0] if self.description.one_for == "service" and services else ""
+        fill_in = {"{stage}": made.stage_names.get(view.stage, view.stage), "{service}": own}
+        self.context: dict[str, Any] = {"stage": None if view.stage == SHARED else fill_in["{stage}"], "service": own}
+        for key, text in made.settings.items():
+            self.context[key] = text.replace("{stage}", fill_in["{stage}"]).replace("{service}", own)
+        where = self.context.get("app") or self.context.get("project") or ""
+        label = f"{made.destination.name} ({where})" if where else made.destination.name
+        super().__init__(own, label, services, wanted, made.destination.place)
+        self.stages_share = self.description.carried
+        self.needs_restart = self.description.in_effect == "next-deploy"
+        token = made.token.text(view.resolver) if made.token else None
+        hidden = [one.text for one in wanted.values() if one.secret] + ([token] if token else [])
+        headers = {self.description.token_header: self.description.token_text.replace("{token}", reveal(token))} if token else {}
+        self.sender = Sender(self.context["address"], headers, label, self.origin, hidden=hidden)
+
+    async def close(self) -> None:
+        await self.sender.close()
+
+    def refusals(self) -> list[CoinJarError]:
+        found: list[CoinJarError] = []
+        for one in refusals(self.description, self.wanted):
+            variable = self.made.around.jar.variables.get(one.name)
+            words = f"{self.label}: {one.name + ': ' if one.name else ''}{one.words}"
+            found.append(
+                InputError(words, hint=one.hint, place=variable.place if variable else self.origin, code="name-taken" if one.taken else "over-the-limits")
+            )
+        return found
+
+    # -- requests
+
+    def _ask(self, sending: Sending, more: Mapping[str, Any] = {}, at_hand: Data = None) -> Ask:
+        context = {**self.context, **more}
+        try:
+            return Ask(
+                sending.method,
+                fill_path(sending.path, context, at_hand),
+                fill(sending.body, context, at_hand) if sending.body is not None else None,
+                sending.repeat,
+            )
+        except NotThere as fault:
+            words = f"the answer has no {fault}, which {sending.place} wants of it"
+            raise unreadable(self, words, "correct the description, or look at what the service answers") from None
+
+    async def _send(self, sending: Sending, at_hand: Data = None) -> Data:
+        return (await self.sender.send(self._ask(sending, at_hand=at_hand))).data
+
+    async def identity(self) -> str:
+        assert self.description.account, "a description without it is refused"
+        sending, words = self.description.account
+        data = await self._send(sending)
+        try:
+            return as_text(fill(words, self.context, data))
+        except NotThere as fault:
+            raise unreadable(self, f"the answer has no {fault}, by which its account is told", "correct account in the description") from None
+
+    # -- reading
+
+    async def _pages(self, listing: Listing) -> AsyncIterator[Data]:
+        following: Any = 1 if listing.next_page else None
+        path: str | None = None
+        while True:
+            ask = self._ask(listing.sending, {"next": following})
+            answer: Answer = await self.sender.send(ask._replace(path=path) if path else ask)
+            yield answer.data
+            if listing.next_link:
+                path = answer.next
+                if path is None:
+                    return
+            elif listing.next_page:
+                if not look(answer.data, listing.items):
+                    return
+                following += 1
+            else:
+                following = look(answer.data, listing.next_at) if listing.next_at else None
+                if following is NOTHING or following in (None, "", False):
+                    return
+
+    async def read(self) -> dict[str, Held]:
+        listing = self.description.listing
+        assert listing, "a description without it is refused"
+        found: dict[str, Held] = {}
+        self._around: dict[str, Held] = {}
+        async for page in self._pages(listing):
+            there = look(page, listing.items)
+            if listing.form == "map":
+                for name, value in (there if isinstance(there, dict) else {}).items():
+                    if value is not None:
+                        found[name] = self._held(name, as_text(value), None)
+                continue
+            if not isinstance(there, list):
+                words = f"the answer has no list at {listing.items}, which {listing.sending.place} says"
+                raise unreadable(self, words, "correct the description, or look at what the service answers")
+            for item in there:
+                self._take(listing, item, found)
+        return found
+
+    def around(self) -> dict[str, Held]:
+        return self._around
+
+    def _take(self, listing: Listing, item: Data, found: dict[str, Held]) -> None:
+        """One listed variable, if it is for our stage or for all; the narrower wins."""
+        name = look(item, listing.name)
+        stages = look(item, listing.stages) if listing.stages else NOTHING
+        named = [str(one) for one in (stages if isinstance(stages, list) else [stages]) if one not in (NOTHING, None, "")]
+        own = self.context["stage"]
+        wide = bool(listing.stages) and not named
+        if not isinstance(name, str) or (listing.stages and not wide and own not in named):
+            return
+        is_ours = not wide or own is None
+        hidden = look(item, listing.hidden) is True if listing.hidden else False
+        value = look(item, listing.value)
+        text = None if hidden or value in (NOTHING, None) else as_text(value)
+        held = self._held(name, text, item)
+        secret = hidden or (look(item, listing.secret) is True if listing.secret else False)
+        mark = look(item, listing.mark) if listing.mark else NOTHING
+        supplied = held.supplied or (bool(listing.supplied) and look(item, listing.supplied) is True)
+        marked = "" if mark is NOTHING else as_text(mark)
+        one = held._replace(secret=secret, supplied=supplied, mark=marked, wide=not is_ours, handle=_Item(item, [each for each in named if each != own]))
+        if not is_ours:
+            self._around[name] = one
+        if is_ours or name not in found:
+            found[name] = one
+
+    def _held(self, name: str, text: str | None, handle: object) -> Held:
+        variable = self.made.around.jar.variables.get(name)
+        secret = self.made.around.is_secret(name, text or "")
+        taken = matches(name, self.description.supplied) or (variable is not None and self.made.destination.name in variable.supplied_by)
+        return Held(name, text, secret, taken or matches(name, self.description.reserved), handle=handle)
+
+    # -- writing
+
+    def _asks(self, changes: Sequence[Change], *, shown: bool) -> Iterator[list[Ask]]:
+        """The requests, those that must follow one another together; for people secrets are masked."""
+
+        def text(value: str | None, *, secret: bool) -> str | None:
+            return value if value is None or not (shown and secret and value) else _MASK
+
+        how = self.description.writing
+        nothing = "" if how.remove_by == "empty" else None
+        own = self.context["stage"]
+        if how.changes:
+            values = {one.name: nothing if one.action == GONE else reveal(text(one.new, secret=one.secret) or "") for one in changes}
+            yield [self._ask(how.changes, {"changes": values})]
+            return
+        if how.whole:
+            everything = {one.name: reveal(text(one.text, secret=one.secret) or "") for one in self.wanted.values()}
+            yield [self._ask(how.whole, {"everything": everything})]
+            return
+        assert how.create
+        assert how.remove
+        for one in changes:
+            item = one.held.handle if one.held is not None else None
+            at_hand, others = (item.data, item.others) if isinstance(item, _Item) else (None, [])
+            more = {
+                "name": one.name,
+                "value": text(one.new, secret=one.secret),
+                "secret": one.secret,
+                "stages": [own] if own is not None else [],
+                "others": others,
+            }
+            create = [self._ask(how.create, more)] if one.action != GONE else []
+            if others and how.narrow:  # it stays for the other stages
+                yield [self._ask(how.narrow, more, at_hand), *create]
+            elif one.action == GONE:
+                yield [self._ask(how.remove, more, at_hand)]
+            elif one.held is not None and how.change:
+                yield [self._ask(how.change, more, at_hand)]
+            else:
+                yield create
+
+    def steps(self, changes: Sequence[Change]) -> list[str]:
+        head = f"   {self.description.token_header}: {self.description.token_text.replace('{token}', _MASK)}" if self.made.token else ""
+        lines = []
+        for ask in [each for group in self._asks(changes, shown=True) for each in group]:
+            body = f"   {json.dumps(ask.body, ensure_ascii=False)}" if ask.body is not None else ""
+            lines.append(f"{ask.method} {self.sender.address}{ask.path}{head}{body}")
+        return lines
+
+    async def write(self, changes: Sequence[Change]) -> None:
+        if not changes:
+            return
+        bound = asyncio.Semaphore(self.description.at_once)
+
+        async def send(group: list[Ask]) -> None:
+            async with bound:
+                for ask in group:
+                    await self.sender.send(ask)
+
+        done = await asyncio.gather(*(send(group) for group in self._asks(changes, shown=False)), return_exceptions=True)
+        failed = [one for one in done if isinstance(one, BaseException)]
+        if others := [one for one in failed if not isinstance(one, CoinJarError)]:
+            raise others[0]
+        raise_all([one for one in failed[:1] if isinstance(one, CoinJarError)])
+
+    # -- taking effect
+
+    async def effect(self) -> Effect | None:
+        state = self.description.state
+        if state is None:
+            return None if self.needs_restart else NOW
+        data = await self._send(state.sending)
+        if state.pending:
+            names = look(data, state.pending)
+            waiting = frozenset(map(str, names)) if isinstance(names, list) else frozenset()
+            return Effect(not waiting, waiting)
+        saved, running = look(data, state.saved), look(data, state.running)
+        return Effect(saved == running, None if saved != running else frozenset())
+
+    def restart_words(self) -> str:
+        return f"redeploys {self.context.get('app') or self.label}" if self.description.restart else ""
+
+    async def restart(self) -> None:
+        if self.description.restart:
+            await self._carry_out(self.description.restart, {})
+
+    async def run(self, pipeline: str) -> str:
+        """Run a pipeline and give its log. Raises OutsideError; InputError if the platform runs none."""
+        if self.description.run is None:
+            raise InputError(f"{self.description.name} runs no pipelines", hint="ask another destination", place=self.origin, code="no-pipelines")
+        waiting = self.description.run.waiting
+        data = await self._carry_out(self.description.run, {"pipeline": pipeline})
+        log = look(data, waiting.log) if waiting and waiting.log else ""
+        return "\n".join(map(as_text, log)) if isinstance(log, list) else as_text("" if log is NOTHING else log)
+
+    async def _carry_out(self, what: Restart, more: Mapping[str, Any]) -> Data:
+        started = (await self.sender.send(self._ask(what.sending, more))).data
+        if what.waiting is None:
+            return started
+        end = time.monotonic() + LONGEST_ROLLOUT
+        pause = 0.05
+        while True:
+            data = (await self.sender.send(self._ask(what.waiting.sending, more, started))).data
+            if _holds(data, what.waiting.until):
+                return data
+            if _holds(data, what.waiting.fails):
+                raise unreadable(self, f"it failed there: {_told(data, what.waiting)}", "look at it there; what was saved stays")
+            if time.monotonic() > end:
+                raise unreadable(self, f"it did not come to an end in {LONGEST_ROLLOUT:.0f} s", "look at it there; what was saved stays")
+            await asyncio.sleep(pause)
+            pause = min(pause * 1.5, 2.0)
+
+
+def _holds(data: Data, tests: Mapping[str, tuple[str, ...]]) -> bool:
+    return any(as_text(found) in texts for pointer, texts in tests.items() if (found := look(data, pointer)) is not NOTHING)
+
+
+def _told(data: Data, waiting: Waiting) -> str:
+    return ", ".join(f"{pointer[1:]} is {as_text(look(data, pointer))}" for pointer in waiting.fails if look(data, pointer) is not NOTHING)

@@ -1,0 +1,59 @@
+"""Where a destination's token comes from: the caller's environment, or the jar's secrets. It is never written into a file."""
+
+from __future__ import annotations
+
+import os
+
+from coinjar.core.errors import InputError, Place
+from coinjar.core.layers import Resolver
+from coinjar.core.names import suggestion
+from coinjar.core.record import Record
+from coinjar.core.secret import Secret, reveal
+from coinjar.destinations.base import Declared
+
+
+class Token(Record):
+    """`{from_env: NAME}` or `{secret: NAME}`."""
+
+    form: str
+    name: str
+    place: Place
+
+    def text(self, resolver: Resolver) -> Secret:
+        """The token. Raises InputError, CannotOpen."""
+        if self.form == "from_env":
+            text = os.environ.get(self.name)
+            if not text:
+                raise InputError(f"the environment has no {self.name}", hint=f"set {self.name} where coinjar runs", place=self.place, code="no-token")
+            return Secret(text)
+        variable = resolver.jar.variables[self.name]
+        services = resolver.services_of(variable)
+        seen = resolver.value(self.name, services[0]) if services else None
+        if seen is not None and seen.fault:
+            raise seen.fault
+        if seen is None or not seen.text:
+            hint = f"`coinjar put {self.name} --stage {resolver.stage}`"
+            raise InputError(f"the token {self.name} has no value on {resolver.stage}", hint=hint, place=self.place, code="no-token")
+        return Secret(reveal(seen.text))
+
+
+def read_token(made: Declared, key: str = "token") -> Token | None:
+    """The option `token` of a destination; its faults go where all do."""
+    node = made.options.get(key)
+    if node is None:
+        return None
+    from coinjar.documents.yamltext import place
+
+    own = made.fields.fields(node, f"'{key}'", ("from_env", "secret"))
+    if len(own) != 1:
+        made.fields.fault(
+            node, f"'{key}' has one of from_env and secret", "write {from_env: NAME}, or {secret: NAME} for one of the jar's secrets", "destination"
+        )
+        return None
+    form, inner = next(iter(own.items()))
+    name = made.fields.text(inner, form)
+    variables = made.around.jar.variables
+    if form == "secret" and (name not in variables or not variables[name].secret):
+        made.fields.fault(inner, f"{name} is no declared secret", suggestion(name, variables, "declare it with secret: true"), "unknown-variable")
+        return None
+    return Token(form, name, place(inner, made.fields.file))

@@ -1,0 +1,50 @@
+"""Data as programs exchange it: JSON values, looked into by JSON Pointer (RFC 6901), and read out of YAML nodes."""
+
+from __future__ import annotations
+
+import json
+import re
+from typing import Any, TypeAlias
+
+from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
+
+Data: TypeAlias = Any
+"""What json.loads gives: dict, list, str, int, float, bool, None."""
+NOTHING = object()
+"""What a pointer finds where there is nothing; null is something."""
+_JSON_WORD = re.compile(r"null|true|false|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?")
+
+
+def look(data: Data, pointer: str) -> Data:
+    """What stands at a pointer, or NOTHING. A step `*` takes every element of a list."""
+    steps = [step.replace("~1", "/").replace("~0", "~") for step in pointer.split("/")[1:]]
+    for number, step in enumerate(steps):
+        if step == "*" and isinstance(data, list):
+            rest = "".join("/" + one.replace("~", "~0").replace("/", "~1") for one in steps[number + 1 :])
+            found = [look(one, rest) for one in data]
+            return [one for one in found if one is not NOTHING]
+        if isinstance(data, dict) and step in data:
+            data = data[step]
+        elif isinstance(data, list) and re.fullmatch(r"0|[1-9]\d{0,8}", step) and int(step) < len(data):
+            data = data[int(step)]
+        else:
+            return NOTHING
+    return data
+
+
+def as_text(data: Data) -> str:
+    """A JSON value as a text: a text itself, anything else in JSON's spelling."""
+    return data if isinstance(data, str) else json.dumps(data, ensure_ascii=False, separators=(",", ":"))
+
+
+def typed(node: Node) -> Data:
+    """A YAML node in the JSON schema (YAML 1.2.2, 10.2): bare words of JSON are what they say, all else is text."""
+    if isinstance(node, MappingNode):
+        return {str(key.value): typed(value) for key, value in node.value}
+    if isinstance(node, SequenceNode):
+        return [typed(one) for one in node.value]
+    assert isinstance(node, ScalarNode)
+    text = str(node.value)
+    if node.style or not (text in ("", "~") or _JSON_WORD.fullmatch(text)):
+        return text
+    return json.loads(text) if text not in ("", "~") else None

@@ -1,0 +1,152 @@
+"""`proofs:` and `records:` of jar.yaml."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+from yaml.nodes import MappingNode, Node, ScalarNode
+
+from coinjar.core.errors import CoinJarError
+from coinjar.core.model import Jar, RecordsPlace
+from coinjar.core.names import suggestion
+from coinjar.core.proofs import ASKERS, Expected, Proof
+from coinjar.core.references import Template, parse_template
+from coinjar.documents.fields import Fields
+from coinjar.documents.yamltext import place
+
+KEYS = ("about", "service", "stages", *ASKERS, "at", "pattern", "variable", "as", "expect", "expect_on")
+QUESTIONS: dict[str, tuple[str, ...]] = {"process": ("pid_file", "port", "runs"), "run": ("in", "pipeline"), "container": ("", "engine")}
+"""The parts of a question that is a mapping; "" is the single text of the others."""
+_FORMS = ("is", "not", "matches", "present", "absent", "digest", "key")
+_WORD = Template("", ())
+
+
+class ProofReader:
+    """Reads the proofs of a jar whose services, stages, variables and destinations are known."""
+
+    def __init__(self, fields: Fields, jar: Jar, stages: Callable[[Node, str], frozenset[str]], references: Callable[[Template, Node, str], None]) -> None:
+        self.fields = fields
+        self.jar = jar
+        self._stages = stages
+        self._references = references
+
+    def read(self, name: str, key: Node, node: Node) -> Proof | None:
+        """One proof; None after a fault."""
+        fields, what = self.fields, f"proof '{name}'"
+        before = len(fields.faults)
+        own = fields.fields(node, what, KEYS)
+        askers = [one for one in ASKERS if one in own]
+        if len(askers) != 1:
+            fields.fault(key, f"{what} asks {' and '.join(askers) or 'nobody'}", f"give it one of {', '.join(ASKERS)}", "proof")
+            return None
+        service = fields.text(own.get("service"), "service") or (next(iter(self.jar.services)) if len(self.jar.services) == 1 else None)
+        if service is not None and service not in self.jar.services:
+            fields.fault(own["service"], f"there is no service '{service}'", suggestion(service, self.jar.services, "name one"), "unknown-service")
+        if service is None:
+            fields.fault(key, f"{what} names no service", f"add service: one of {', '.join(self.jar.services)}", "proof")
+        given = {
+            "about": fields.text(own.get("about"), "about"),
+            "at": fields.text(own.get("at"), "at"),
+            "pattern": self._pattern(own.get("pattern")),
+            "variable": fields.text(own.get("variable"), "variable"),
+            "dialect": fields.text(own.get("as"), "as"),
+        }
+        if given["at"] and not given["at"].startswith("/"):
+            fields.fault(own["at"], f"'{given['at']}' is no JSON Pointer", "it begins with '/', as in /settings/LEVEL (RFC 6901)", "pointer")
+        proof = Proof(
+            name,
+            place(key, fields.file),
+            askers[0],
+            self._question(askers[0], own[askers[0]], what),
+            service=service,
+            stages=self._stages(own["stages"], f"stages of {name}") if "stages" in own else None,
+            expect=self._expected(own["expect"], what) if "expect" in own else None,
+            expect_on=self._by_stage(own["expect_on"], what) if "expect_on" in own else {},
+            **given,
+        )
+        if proof.expect is None and not proof.expect_on and not proof.whole_environment:
+            fields.fault(key, f"{what} does not say what it expects", "add expect: …, or expect_on: {STAGE: …}", "proof")
+        return proof if len(fields.faults) == before else None
+
+    def _pattern(self, node: Node | None) -> str:
+        text = self.fields.text(node, "pattern")
+        try:
+            re.compile(text)
+        except re.error as fault:
+            assert node is not None
+            self.fields.fault(node, f"'pattern' is no pattern: {fault}", "write a regular expression; its first group is looked at", "proof")
+            return ""
+        return text
+
+    def _template(self, node: Node, what: str) -> Template:
+        try:
+            found = parse_template(self.fields.text(node, what))
+        except CoinJarError as fault:
+            self.fields.fault(node, fault.message, fault.hint, fault.code)
+            return _WORD
+        self._references(found, node, what)
+        return found
+
+    def _question(self, asker: str, node: Node, what: str) -> dict[str, Template]:
+        if not isinstance(node, MappingNode):
+            if "" not in QUESTIONS.get(asker, ("",)):
+                parts = ", ".join(QUESTIONS[asker])
+                self.fields.fault(node, f"'{asker}' of {what} must be a mapping", f"its keys are {parts}", "proof")
+            return {"": self._template(node, f"{asker} of {what}")}
+        allowed = QUESTIONS.get(asker, ())
+        own = self.fields.fields(node, f"{asker} of {what}", allowed or ("",))
+        if asker == "run" and len(own) != len(allowed):
+            self.fields.fault(node, f"'run' of {what} has in: and pipeline:", "name the destination, and the pipeline there", "proof")
+        if asker == "process" and len(own) != 1:
+            self.fields.fault(node, f"'process' of {what} has one of {', '.join(allowed)}", "keep one", "proof")
+        return {key: self._template(one, f"{asker} of {what}") for key, one in own.items()}
+
+    def _by_stage(self, node: Node, what: str) -> dict[str, Expected]:
+        found = {}
+        for stage, key, one in self.fields.members(node, f"expect_on of {what}"):
+            if stage not in self.jar.stages:
+                try:
+                    self.jar.stage(stage)
+                except CoinJarError as fault:
+                    self.fields.fault(key, fault.message, fault.hint, "unknown-stage")
+            if expected := self._expected(one, what):
+                found[stage] = expected
+        return found
+
+    def _expected(self, node: Node, what: str) -> Expected | None:
+        fields, here = self.fields, place(node, self.fields.file)
+        if isinstance(node, ScalarNode):
+            return Expected("is", self._template(node, f"expect of {what}"), here)
+        own = fields.fields(node, f"expect of {what}", _FORMS)
+        forms = [one for one in own if one != "key"]
+        if len(forms) != 1:
+            fields.fault(node, f"expect of {what} has one of is, not, matches, present, absent, digest", "keep one", "proof")
+            return None
+        form = forms[0]
+        if form in ("present", "absent"):
+            fields.flag(own[form], form)
+            return Expected(form, "", here)
+        if form == "matches":
+            return Expected(form, self._pattern(own[form]), here)
+        if form == "digest":
+            names = [fields.text(own.get(one), one) for one in ("digest", "key")]
+            for name in names:
+                if name not in self.jar.variables:
+                    hint = suggestion(name, self.jar.variables, "write {digest: NAME, key: NAME}, both declared")
+                    fields.fault(node, f"expect of {what} names {name or 'no key'}, which is not declared", hint, "unknown-variable")
+            return Expected(form, names[0], here, names[1])
+        return Expected(form, self._template(own[form], f"expect of {what}"), here)
+
+
+def read_records(fields: Fields, node: Node) -> RecordsPlace:
+    """Where the records are shared: {address: postgresql://…, password: {from_env: NAME}}."""
+    own = fields.fields(node, "'records'", ("address", "password"))
+    address = fields.text(own.get("address"), "address")
+    if not address:
+        fields.fault(node, "'records' has no address", "write address: postgresql://USER@HOST/DATABASE", "records")
+    password = ""
+    if "password" in own:
+        inner = fields.fields(own["password"], "'password'", ("from_env",))
+        password = fields.text(inner.get("from_env"), "from_env")
+    return RecordsPlace(address, place(node, fields.file), password)

@@ -1,0 +1,326 @@
+"""A platform's description (platforms/*.yaml) as facts. docs/platforms.md teaches writing one; platform.schema.json says the same to an editor."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+
+from yaml.nodes import MappingNode, Node
+
+from coinjar.core.errors import InputError, Place, raise_all
+from coinjar.core.names import suggestion
+from coinjar.core.record import Record
+from coinjar.documents.data import Data, typed
+from coinjar.documents.fields import Fields
+from coinjar.documents.yamltext import compose, is_null, place
+from coinjar.platforms.filling import holders
+
+TOP = "platform about settings token one_for stages whole names values most at_once reserved supplied in_effect account list write state restart run".split()
+METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE")
+SAFE = ("GET", "HEAD", "PUT", "DELETE")
+"""What may be sent again (RFC 9110, 9.2.2); of others the description may say so."""
+ALWAYS = ("stage", "service")
+ONE = (*ALWAYS, "name", "value", "secret", "stages", "others")
+MANY = (*ALWAYS, "changes", "everything")
+PAGING = (*ALWAYS, "next")
+_SENDING = ("send", "body", "repeat")
+
+
+class Sending(Record):
+    """One request as it is described. `repeat`: it may be sent again without a look."""
+
+    method: str
+    path: str
+    body: Data
+    repeat: bool
+    place: Place
+
+
+class Listing(Record):
+    """How variables are listed: at `items`, as a map or a list whose elements have these fields (JSON Pointers). `stages` may lead to one or a list."""
+
+    sending: Sending
+    items: str
+    form: str
+    name: str = "/name"
+    value: str = "/value"
+    secret: str = ""
+    hidden: str = ""
+    stages: str = ""
+    mark: str = ""
+    supplied: str = ""
+    next_at: str = ""
+    next_link: bool = False
+    next_page: bool = False
+
+
+class Writing(Record):
+    """How variables are written: all changes in one request, the whole set in one, or a request a variable."""
+
+    changes: Sending | None = None
+    whole: Sending | None = None
+    create: Sending | None = None
+    change: Sending | None = None
+    remove: Sending | None = None
+    narrow: Sending | None = None
+    remove_by: str = "null"
+
+
+class State(Record):
+    """Whether what is saved runs: names that wait (`pending`), or two marks that agree when it does."""
+
+    sending: Sending
+    pending: str = ""
+    saved: str = ""
+    running: str = ""
+
+
+class Waiting(Record):
+    """What is asked until one of `until` holds; one of `fails` ends it badly. Pointer to texts."""
+
+    sending: Sending
+    until: Mapping[str, tuple[str, ...]]
+    fails: Mapping[str, tuple[str, ...]]
+    log: str = ""
+
+
+class Restart(Record):
+    """The request that makes it take effect, or that starts a pipeline, and how one sees that it is done."""
+
+    sending: Sending
+    waiting: Waiting | None
+
+
+class Description(Record):
+    """A platform. Sizes are bytes of UTF-8; None: no limit is known."""
+
+    name: str
+    place: Place
+    about: str = ""
+    settings: Mapping[str, str] = {}
+    token_header: str = ""
+    token_text: str = ""
+    one_for: str = "service"
+    carried: bool = False
+    whole: bool = False
+    shape: str = ""
+    longest_name: int | None = None
+    folds_case: bool = False
+    largest: int | None = None
+    empty: str = "kept"
+    line_breaks: bool = True
+    most: int | None = None
+    at_once: int = 1
+    reserved: tuple[str, ...] = ()
+    supplied: tuple[str, ...] = ()
+    in_effect: str = "next-deploy"
+    account: tuple[Sending, str] | None = None
+    listing: Listing | None = None
+    writing: Writing = Writing()
+    state: State | None = None
+    restart: Restart | None = None
+    run: Restart | None = None
+
+
+def read_description(data: bytes, file: str, name: str) -> Description:
+    """A description's text. Raises every fault at once, with its place."""
+    fields = Fields(file)
+    root = compose(data, file)
+    if root is None or is_null(root):
+        raise InputError("the file is empty", hint="docs/platforms.md teaches writing one", place=Place(file), code="platform")
+    found = _Reader(fields, root).read(name)
+    raise_all(fields.faults)
+    return found
+
+
+class _Reader:
+    """Reads one description."""
+
+    def __init__(self, fields: Fields, root: Node) -> None:
+        self.fields = fields
+        self.root = root
+        self.top = fields.fields(root, "a platform's description", TOP)
+        self.settings: dict[str, str] = {}
+
+    def read(self, name: str) -> Description:
+        fields, top = self.fields, self.top
+        if fields.text(top.get("platform"), "platform") != "1":
+            fields.fault(top.get("platform", self.root), "this is not the format that this version reads", "the format is platform: 1", "platform")
+        for key, _, node in fields.members(top["settings"], "'settings'") if "settings" in top else ():
+            self.settings[key] = fields.text(node, key)
+        if "address" not in self.settings:
+            fields.fault(top.get("settings", self.root), "the settings have no address", "add address: what it is", "platform")
+        token = self._part("token", ("header", "text"))
+        names = self._part("names", ("shape", "longest", "case"))
+        values = self._part("values", ("longest", "empty", "line_breaks"))
+        return Description(
+            name,
+            place(self.root, fields.file),
+            fields.text(top.get("about"), "about"),
+            self.settings,
+            fields.text(token.get("header"), "header", "Authorization"),
+            fields.text(token.get("text"), "text", "Bearer {token}"),
+            self._choice(top.get("one_for"), "one_for", ("service", "stage")),
+            self._choice(top.get("stages"), "stages", ("apart", "carried")) == "carried",
+            fields.flag(top.get("whole"), "whole"),
+            self._pattern(names.get("shape")),
+            self._number(names.get("longest"), "longest"),
+            self._choice(names.get("case"), "case", ("matters", "ignored")) == "ignored",
+            self._number(values.get("longest"), "longest"),
+            self._choice(values.get("empty"), "empty", ("kept", "removes", "refused")),
+            fields.text(values.get("line_breaks"), "line_breaks", "true") != "false",
+            self._number(top.get("most"), "most"),
+            self._number(top.get("at_once"), "at_once") or 1,
+            self._list("reserved"),
+            self._list("supplied"),
+            self._choice(top.get("in_effect"), "in_effect", ("next-deploy", "at-once", "next-run")),
+            self._account(),
+            self._listing(),
+            self._writing(),
+            self._state(),
+            self._restart("restart"),
+            self._restart("run"),
+        )
+
+    def _part(self, key: str, allowed: Sequence[str]) -> dict[str, Node]:
+        return self.fields.fields(self.top[key], f"'{key}'", allowed) if key in self.top else {}
+
+    def _choice(self, node: Node | None, what: str, choices: Sequence[str]) -> str:
+        text = self.fields.text(node, what, choices[0])
+        if text not in choices:
+            assert node is not None, "the default is a choice"
+            self.fields.fault(node, f"'{what}' cannot be '{text}'", suggestion(text, choices, f"it is {' or '.join(choices)}"), "platform")
+        return text
+
+    def _number(self, node: Node | None, what: str) -> int | None:
+        text = self.fields.text(node, what)
+        if node is not None and not re.fullmatch(r"[1-9]\d{0,9}", text):
+            self.fields.fault(node, f"'{what}' must be a number", "write digits only", "platform")
+            return None
+        return int(text) if text else None
+
+    def _pattern(self, node: Node | None) -> str:
+        text = self.fields.text(node, "shape")
+        try:
+            re.compile(text)
+        except re.error as fault:
+            assert node is not None
+            self.fields.fault(node, f"the shape of names is no pattern: {fault}", "write a regular expression, as in [A-Z][A-Z0-9_]*", "platform")
+            return ""
+        return text
+
+    def _list(self, key: str) -> tuple[str, ...]:
+        return tuple(text for text, _ in self.fields.texts(self.top.get(key), f"'{key}'"))
+
+    # -- requests
+
+    def _sending(self, node: Node | None, what: str, around: Node, known: Sequence[str]) -> Sending:
+        """`METHOD /path`, or with a body a mapping of send, body and repeat; its holders are checked."""
+        fields = self.fields
+        here = place(node or around, fields.file)
+        if node is None:
+            fields.fault(around, f"{what} has no 'send'", "write send: GET /path", "platform")
+            return Sending("GET", "/", None, repeat=True, place=here)
+        own = fields.fields(node, what, _SENDING) if isinstance(node, MappingNode) else {"send": node}
+        text = fields.text(own.get("send"), f"send of {what}")
+        found = re.fullmatch(r"([A-Z]+) (/\S*)", text)
+        if not found or found[1] not in METHODS:
+            fields.fault(own.get("send", node), f"{what} is no request", f"write METHOD /path; the methods are {', '.join(METHODS)}", "platform")
+            return Sending("GET", "/", None, repeat=True, place=here)
+        body = typed(own["body"]) if "body" in own else None
+        for name in [*holders(found[2]), *holders(body)]:
+            if not name.startswith("/") and name not in (*known, *self.settings):
+                hint = suggestion(name, [*known, *self.settings], f"here one may write {', '.join(f'{{{one}}}' for one in (*known, *self.settings))}")
+                fields.fault(own["send"], f"'{{{name}}}' in {what} means nothing", hint, "platform")
+        return Sending(found[1], found[2], body, found[1] in SAFE or fields.flag(own.get("repeat"), "repeat"), here)
+
+    def _with_request(self, node: Node, what: str, more: Sequence[str], known: Sequence[str]) -> tuple[Sending, dict[str, Node]]:
+        own = self.fields.fields(node, what, (*_SENDING, *more))
+        inner = MappingNode("tag:yaml.org,2002:map", [(key, value) for key, value in node.value if key.value in _SENDING], node.start_mark, node.end_mark)
+        return self._sending(inner if "send" in own else None, what, node, known), own
+
+    def _pointer(self, node: Node | None, what: str, default: str = "") -> str:
+        text = self.fields.text(node, what, default)
+        if text and not text.startswith("/"):
+            assert node is not None
+            self.fields.fault(node, f"'{text}' is no JSON Pointer", "it begins with '/', as in /items (RFC 6901)", "pointer")
+        return text
+
+    def _account(self) -> tuple[Sending, str] | None:
+        node = self.top.get("account")
+        if not isinstance(node, MappingNode):
+            self.fields.fault(node or self.root, "'account' is missing", "say how one sees where one is: {send: GET /…, is: '{/name}'}", "platform")
+            return None
+        sending, own = self._with_request(node, "'account'", ("is",), ALWAYS)
+        return sending, self.fields.text(own.get("is"), "is", "{/name}")
+
+    def _listing(self) -> Listing | None:
+        node = self.top.get("list")
+        if not isinstance(node, MappingNode):
+            self.fields.fault(node or self.root, "'list' is missing", "say how variables are listed: {send: GET /…, map: /path} or items: /path", "platform")
+            return None
+        keys = ("name", "value", "secret", "hidden", "stages", "mark", "supplied")
+        sending, own = self._with_request(node, "'list'", ("map", "items", "next", *keys), PAGING)
+        if ("map" in own) == ("items" in own):
+            self.fields.fault(node, "'list' has one of map and items", "map: an object of names; items: a list with a name in each", "platform")
+        form = "map" if "map" in own else "items"
+        pointers = {key: self._pointer(own[key], key) for key in keys if key in own}
+        onward = self.fields.fields(own["next"], "'next'", ("at", "link", "page")) if "next" in own else {}
+        return Listing(
+            sending,
+            self._pointer(own.get(form), form),
+            form,
+            next_at=self._pointer(onward.get("at"), "at"),
+            next_link=self.fields.flag(onward.get("link"), "link"),
+            next_page=self.fields.flag(onward.get("page"), "page"),
+            **pointers,
+        )
+
+    def _writing(self) -> Writing:
+        node = self.top.get("write")
+        if not isinstance(node, MappingNode):
+            self.fields.fault(
+                node or self.root, "'write' is missing", "say how variables are written: changes, whole, or create, change and remove", "platform"
+            )
+            return Writing()
+        own = self.fields.fields(node, "'write'", ("changes", "whole", "create", "change", "remove", "narrow", "remove_by"))
+        found = {
+            key: self._sending(own[key], f"'{key}'", node, MANY if key in ("changes", "whole") else ONE)
+            for key in ("changes", "whole", "create", "change", "remove", "narrow")
+            if key in own
+        }
+        ways = [key for key in ("changes", "whole", "create") if key in found]
+        if len(ways) != 1:
+            self.fields.fault(node, f"'write' has {' and '.join(ways) or 'no way to write'}", "keep one of changes, whole and create", "platform")
+        if "create" in found and "remove" not in found:
+            self.fields.fault(node, "'write' cannot remove", "add remove: DELETE /…", "platform")
+        return Writing(remove_by=self._choice(own.get("remove_by"), "remove_by", ("null", "empty")), **found)
+
+    def _state(self) -> State | None:
+        node = self.top.get("state")
+        if not isinstance(node, MappingNode):
+            return None
+        sending, own = self._with_request(node, "'state'", ("pending", "saved", "running"), ALWAYS)
+        found = {key: self._pointer(own.get(key), key) for key in ("pending", "saved", "running")}
+        if not found["pending"] and not (found["saved"] and found["running"]):
+            self.fields.fault(node, "'state' does not say what it looks at", "add pending: /…, or saved: /… and running: /…", "platform")
+        return State(sending, **found)
+
+    def _restart(self, key: str) -> Restart | None:
+        node = self.top.get(key)
+        if not isinstance(node, MappingNode):
+            return None
+        known = (*ALWAYS, "pipeline") if key == "run" else ALWAYS
+        sending, own = self._with_request(node, f"'{key}'", ("wait",), known)
+        if "wait" not in own:
+            return Restart(sending, None)
+        waiting, more = self._with_request(own["wait"], "'wait'", ("until", "fails", "log"), known)
+        tests = {one: self._tests(more.get(one), one) for one in ("until", "fails")}
+        if not tests["until"]:
+            self.fields.fault(own["wait"], "'wait' does not say until when", "add until: {/state: [done]}", "platform")
+        return Restart(sending, Waiting(waiting, tests["until"], tests["fails"], self._pointer(more.get("log"), "log")))
+
+    def _tests(self, node: Node | None, what: str) -> dict[str, tuple[str, ...]]:
+        if node is None:
+            return {}
+        return {self._pointer(key, what): tuple(text for text, _ in self.fields.texts(value, what)) for _, key, value in self.fields.members(node, f"'{what}'")}

@@ -1,0 +1,57 @@
+"""What a platform cannot hold, told before anything is sent."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from typing import NamedTuple
+
+from coinjar.core.delivery import Wanted, matches
+from coinjar.platforms.description import Description
+
+
+class Refusal(NamedTuple):
+    """Why a variable cannot be there, and what to do. `taken`: the platform keeps the name for itself."""
+
+    name: str
+    words: str
+    hint: str
+    taken: bool = False
+
+
+def refusals(platform: Description, wanted: Mapping[str, Wanted]) -> Iterator[Refusal]:
+    """Every variable that the platform cannot take, and a last one (of no name) if they are too many."""
+    folded: dict[str, str] = {}
+    for one in wanted.values():
+        words = _name(platform, one.name) or _value(platform, one)
+        if words:
+            yield words
+        other = folded.setdefault(one.name.casefold() if platform.folds_case else one.name, one.name)
+        if other != one.name:
+            yield Refusal(one.name, f"it and {other} are one name to {platform.name}, which ignores case", "rename one of them")
+    if platform.most is not None and len(wanted) > platform.most:
+        yield Refusal("", f"{len(wanted)} variables are more than the {platform.most} that {platform.name} takes", "leave some out (without:)")
+
+
+def _name(platform: Description, name: str) -> Refusal | None:
+    if matches(name, platform.reserved):
+        return Refusal(name, f"{platform.name} keeps this name for itself", "rename it, or leave it out (without:)", taken=True)
+    if matches(name, platform.supplied):
+        return Refusal(name, f"{platform.name} supplies this itself", "declare it supplied: {by: [the destination]}, or leave it out (without:)", taken=True)
+    if platform.shape and not re.fullmatch(platform.shape, name):
+        return Refusal(name, f"{platform.name} takes only names like {platform.shape}", "rename it, or leave it out (without:)")
+    if platform.longest_name is not None and len(name) > platform.longest_name:
+        return Refusal(name, f"the name is over the {platform.longest_name} characters that {platform.name} takes", "rename it, or leave it out (without:)")
+    return None
+
+
+def _value(platform: Description, one: Wanted) -> Refusal | None:
+    size = len(one.text.encode("utf-8", "surrogatepass"))
+    if platform.largest is not None and size > platform.largest:
+        return Refusal(one.name, f"its value has {size} bytes, and {platform.name} takes {platform.largest}", "shorten it, or hand it over as a file")
+    if not one.text and platform.empty != "kept":
+        what = "takes an empty value for none" if platform.empty == "removes" else "takes no empty value"
+        return Refusal(one.name, f"it is empty, and {platform.name} {what}", "unset it here (`coinjar put NAME --unset`), or leave it out (without:)")
+    if not platform.line_breaks and re.search(r"[\r\n]", one.text):
+        return Refusal(one.name, f"it has a line break, which {platform.name} cannot hold", "write it in base64 or in one line")
+    return None

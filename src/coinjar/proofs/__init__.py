@@ -1,0 +1,26 @@
+"""Asking running things: one module a kind of asker, one line each in the table."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from importlib import import_module
+from typing import cast
+
+from coinjar.proofs.base import Answers, Asked
+
+ASKING = {
+    "http": "web:ask_http",
+    "process": "processes:ask_process",
+    "container": "processes:ask_container",
+    "file": "texts:ask_file",
+    "log": "texts:ask_log",
+    "pods": "systems:ask_pods",
+    "run": "systems:ask_run",
+}
+
+
+async def ask(asked: Asked) -> Answers:
+    """Put a proof's question. Raises NoAnswer where nobody answers, InputError, OutsideError."""
+    module, _, name = ASKING[asked.proof.asker].partition(":")
+    function = cast("Callable[[Asked], Awaitable[Answers]]", getattr(import_module(f"coinjar.proofs.{module}"), name))
+    return await function(asked)

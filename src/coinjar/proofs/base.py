@@ -1,0 +1,66 @@
+"""What is asked, what is answered, and how a proof looks at it."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple
+
+from coinjar.core.layers import Resolver
+from coinjar.core.proofs import Proof
+from coinjar.destinations.base import Surroundings
+from coinjar.documents.data import NOTHING, as_text, look
+
+
+class NoAnswer(Exception):
+    """Nobody there to answer, in words. `means_absent`: what was looked for is certainly not there."""
+
+    def __init__(self, words: str, *, means_absent: bool = False) -> None:
+        super().__init__(words)
+        self.means_absent = means_absent
+
+
+class Asked(NamedTuple):
+    """A proof with its question's references filled in."""
+
+    proof: Proof
+    question: Mapping[str, str]
+    stage: str
+    resolver: Resolver
+    around: Surroundings
+
+    @property
+    def text(self) -> str:
+        return self.question.get("", "")
+
+
+class Answers(NamedTuple):
+    """One text for each that was asked (None: nothing there), or whole environments."""
+
+    texts: Sequence[str | None] = ()
+    environments: Sequence[Mapping[str, str]] = ()
+
+
+def of_environments(proof: Proof, environments: Sequence[Mapping[str, str]]) -> Answers:
+    """What a proof looks at in environments: one variable, or all of them."""
+    return Answers([one.get(proof.variable) for one in environments] if proof.variable else (), environments)
+
+
+def of_text(proof: Proof, text: str, *, last: bool = False) -> Answers:
+    """What a proof looks at in a text: a pointer into JSON, what a pattern finds (its first group; in a log the last find), or all of it."""
+    if proof.at:
+        try:
+            found = look(json.loads(text), proof.at)
+        except ValueError:
+            raise NoAnswer("the answer is no JSON") from None
+        if found is NOTHING or found is None:
+            return Answers([None])
+        text = as_text(found)
+    if proof.pattern:
+        finds = list(re.finditer(proof.pattern, text, re.MULTILINE))
+        if not finds:
+            return Answers([None])
+        match = finds[-1] if last else finds[0]
+        return Answers([match[1] if match.re.groups else match[0]])
+    return Answers([text if proof.at else text.strip()])

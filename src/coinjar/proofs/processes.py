@@ -1,0 +1,114 @@
+"""`process` and `container`: the environment that a running process was started with (proc(5), /proc/PID/environ)."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+from coinjar.core.errors import InputError, OutsideError
+from coinjar.proofs.base import Answers, Asked, NoAnswer, of_environments
+
+_LISTENS = "0A"
+"""The state of a listening socket in /proc/net/tcp."""
+
+
+def environment_of(pid: int, asked: Asked) -> dict[str, str]:
+    """A process's environment as it was started. Raises NoAnswer, OutsideError."""
+    try:
+        data = Path(f"/proc/{pid}/environ").read_bytes()
+    except FileNotFoundError:
+        raise NoAnswer(f"there is no process {pid}") from None
+    except PermissionError:
+        words = f"the environment of process {pid} is its owner's"
+        raise OutsideError(words, hint="ask as that user, or as root", place=asked.proof.place, code="not-ours") from None
+    pairs = (one.partition(b"=") for one in data.split(b"\0") if b"=" in one)
+    return {os.fsdecode(name): os.fsdecode(text) for name, _, text in pairs}
+
+
+def _pids() -> list[int]:
+    return [int(one.name) for one in Path("/proc").iterdir() if one.name.isdigit() and int(one.name) != os.getpid()]
+
+
+def _listening(port: int) -> Iterator[int]:
+    """The processes that listen on a TCP port."""
+    inodes = set()
+    for table in ("tcp", "tcp6"):
+        try:
+            lines = Path(f"/proc/net/{table}").read_text().splitlines()[1:]
+        except OSError:
+            continue
+        for fields in (line.split() for line in lines):
+            if fields[3] == _LISTENS and int(fields[1].rpartition(":")[2], 16) == port:
+                inodes.add(f"socket:[{fields[9]}]")
+    for pid in _pids():
+        try:
+            if any(str(one.readlink()) in inodes for one in Path(f"/proc/{pid}/fd").iterdir()):
+                yield pid
+        except OSError:
+            continue  # it ended, or is somebody else's
+
+
+def _running(pattern: str) -> Iterator[int]:
+    """The processes whose command line, its words joined by blanks, a pattern finds something in."""
+    for pid in _pids():
+        try:
+            command = Path(f"/proc/{pid}/cmdline").read_bytes().rstrip(b"\0").replace(b"\0", b" ").decode(errors="replace")
+        except OSError:
+            continue
+        if command and re.search(pattern, command):
+            yield pid
+
+
+def _chosen(asked: Asked) -> list[int]:
+    (how, text), *_ = asked.question.items()
+    if how == "pid_file":
+        path = asked.around.root / text
+        try:
+            return [int(path.read_text().strip())]
+        except FileNotFoundError:
+            raise NoAnswer(f"there is no {text}") from None
+        except (OSError, ValueError):
+            raise InputError(
+                f"{text} holds no process number", hint="name the file that the service writes its own into", place=asked.proof.place, code="proof"
+            ) from None
+    if how == "port":
+        if not text.isdigit():
+            raise InputError(f"'{text}' is no port", hint="write a number, or ${NAME}", place=asked.proof.place, code="proof")
+        found = sorted(set(_listening(int(text))))
+        words = f"nothing listens on port {text}"
+    else:
+        found = sorted(_running(text))
+        words = f"no process runs that is like {text}"
+    if not found:
+        raise NoAnswer(words)
+    return found
+
+
+async def ask_process(asked: Asked) -> Answers:
+    """By the file with its number, the port it listens on, or its command line; of several all are looked at."""
+    return of_environments(asked.proof, [environment_of(pid, asked) for pid in _chosen(asked)])
+
+
+async def ask_container(asked: Asked) -> Answers:
+    """The first process of a container of podman."""
+    import asyncio
+
+    from coinjar.jarfile.outside import environment_for_children
+
+    engine = asked.question.get("engine", "podman").split()
+    name = asked.text
+    argv = [*engine, "container", "inspect", "--format", "{{.State.Pid}}", name]
+    try:
+        process = await asyncio.create_subprocess_exec(
+            *argv, stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.DEVNULL, env=environment_for_children()
+        )
+    except OSError as fault:
+        words = f"cannot run {engine[0]}: {(fault.strerror or '').lower()}"
+        raise OutsideError(words, hint="install it, or name it: {engine: …}", place=asked.proof.place, code="engine") from None
+    out, _ = await process.communicate()
+    pid = out.decode().strip()
+    if process.returncode or not pid.isdigit() or pid == "0":
+        raise NoAnswer(f"the container {name} does not run")
+    return of_environments(asked.proof, [environment_of(int(pid), asked)])

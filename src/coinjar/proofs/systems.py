@@ -1,0 +1,50 @@
+"""`pods` and `run`: what a live destination's own running things have."""
+
+from __future__ import annotations
+
+from coinjar.core.errors import InputError
+from coinjar.core.names import suggestion
+from coinjar.destinations import make_live
+from coinjar.destinations.base import View
+from coinjar.destinations.live.base import Target
+from coinjar.proofs.base import Answers, Asked, NoAnswer, of_environments, of_text
+
+
+def _targets(asked: Asked, name: str) -> list[Target]:
+    jar = asked.around.jar
+    if name not in jar.destinations:
+        hint = suggestion(name, jar.destinations, f"the destinations are {', '.join(jar.destinations)}")
+        raise InputError(f"there is no destination '{name}'", hint=hint, place=asked.proof.place, code="unknown-destination")
+    made = make_live(jar.destinations[name], asked.around)
+    return [one for one in made.targets(View(asked.resolver, jar.destinations[name])) if asked.proof.service in one.services]
+
+
+async def ask_pods(asked: Asked) -> Answers:
+    """The environments of a service's running pods, as their specs and the objects that are there give them."""
+    from coinjar.destinations.live.cluster import ClusterTarget
+
+    found = []
+    for target in _targets(asked, asked.text):
+        if not isinstance(target, ClusterTarget):
+            raise InputError(f"{asked.text} has no pods", hint="name a destination of the type cluster", place=asked.proof.place, code="proof")
+        try:
+            found += await target.pods()
+        finally:
+            await target.close()
+    if not found:
+        raise NoAnswer("no pod of it runs")
+    return of_environments(asked.proof, [{name: one.text or "" for name, one in pod.items()} for pod in found])
+
+
+async def ask_run(asked: Asked) -> Answers:
+    """The log of a pipeline that is run for this."""
+    from coinjar.destinations.live.platform import PlatformTarget
+
+    for target in _targets(asked, asked.question["in"]):
+        if not isinstance(target, PlatformTarget):
+            raise InputError(f"{asked.question['in']} runs no pipelines", hint="name a platform that does", place=asked.proof.place, code="proof")
+        try:
+            return of_text(asked.proof, await target.run(asked.question["pipeline"]), last=True)
+        finally:
+            await target.close()
+    raise NoAnswer("the destination is not for this service")

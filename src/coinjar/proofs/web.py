@@ -1,0 +1,24 @@
+"""`http`: an address is asked; looked at is its JSON, a pattern in it, or its status code."""
+
+from __future__ import annotations
+
+import httpx
+
+from coinjar.proofs.base import Answers, Asked, NoAnswer, of_text
+
+_PATIENCE = 10
+"""Seconds for an answer."""
+
+
+async def ask_http(asked: Asked) -> Answers:
+    """GET, without following to elsewhere."""
+    async with httpx.AsyncClient(timeout=_PATIENCE) as client:
+        try:
+            answer = await client.get(asked.text)
+        except (httpx.HTTPError, httpx.InvalidURL) as fault:
+            raise NoAnswer(f"no answer ({type(fault).__name__})") from None
+    if not asked.proof.at and not asked.proof.pattern:
+        return Answers([str(answer.status_code)])
+    if answer.status_code >= 400:
+        raise NoAnswer(f"answered with {answer.status_code}")
+    return of_text(asked.proof, answer.text)

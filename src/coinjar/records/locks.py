@@ -1,0 +1,165 @@
+"""Locks on a stage of a destination: held by one deliverer, visible to all, and taken over when its holder is dead.
+
+The holder says again every few seconds that it lives. It is dead when its process is gone from this machine, or when it has said nothing for
+`LEASE` seconds by the database's own clock.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import secrets
+import socket
+import time
+from collections.abc import AsyncIterator
+from datetime import datetime
+from pathlib import Path
+from typing import NamedTuple
+
+from sqlalchemy import DateTime, func, literal_column, select
+from sqlalchemy.engine import Connection
+from sqlalchemy.exc import IntegrityError
+
+from coinjar.core.errors import OutsideError
+from coinjar.records.store import Records, who
+from coinjar.records.tables import locks
+
+LEASE = 60.0
+"""Seconds of silence after which a holder counts as dead."""
+_AGAIN = 15.0
+"""Seconds after which a holder says that it lives."""
+
+
+class Holder(NamedTuple):
+    """Who holds a lock."""
+
+    token: str
+    holder: str
+    process: str
+    since: datetime
+    seen: datetime
+
+
+class LockLost(OutsideError):
+    """Somebody else took the lock, thinking that we were dead."""
+
+
+class Lock:
+    """One lock that this process holds, or wants."""
+
+    def __init__(self, records: Records, name: str) -> None:
+        self.records = records
+        self.name = f"{records.app}/{name}"
+        self.shown = name
+        self.token = secrets.token_hex(8)
+        self.taken_from = ""
+
+    def take(self) -> Holder | None:
+        """Take it; if somebody who lives holds it, say who."""
+        mine = {"name": self.name, "token": self.token, "holder": who(), "process": _this_process()}
+        with self.records.connected() as connection:
+            clock = _clock(connection)
+            try:
+                with connection.begin_nested():
+                    connection.execute(locks.insert().values(**mine, since=clock, seen=clock))
+                return None
+            except IntegrityError:
+                pass
+            row = connection.execute(
+                select(locks.c.token, locks.c.holder, locks.c.process, locks.c.since, locks.c.seen).where(locks.c.name == self.name)
+            ).first()
+            if row is None:
+                return self._gone(clock)
+            there = Holder(*row)
+            if not _is_dead(there, clock):
+                return there
+            taken = connection.execute(
+                locks.update().where((locks.c.name == self.name) & (locks.c.token == there.token)).values(**mine, since=clock, seen=clock)
+            )
+            if taken.rowcount != 1:
+                return there._replace(holder="somebody who was quicker")
+            self.taken_from = there.holder
+            return None
+
+    def _gone(self, clock: datetime) -> Holder:
+        """It was let go of between two looks: the next try gets it."""
+        return Holder("", "somebody who just ended", "", clock, clock)
+
+    def say_alive(self) -> None:
+        """Renew it. Raises LockLost."""
+        with self.records.connected() as connection:
+            renewed = connection.execute(locks.update().where((locks.c.name == self.name) & (locks.c.token == self.token)).values(seen=_clock(connection)))
+            if renewed.rowcount != 1:
+                hint = "run it again: it looks at what is there"
+                raise LockLost(f"the lock on {self.shown} was taken over by somebody else", hint=hint, code="lock-lost")
+
+    def release(self) -> None:
+        """Let go of it."""
+        with self.records.connected() as connection:
+            connection.execute(locks.delete().where((locks.c.name == self.name) & (locks.c.token == self.token)))
+
+
+@contextlib.asynccontextmanager
+async def held(records: Records, name: str, patience: float) -> AsyncIterator[Lock]:
+    """Hold a lock, waiting up to `patience` seconds for its holder. Raises OutsideError that says who holds it since when."""
+    lock = Lock(records, name)
+    end = time.monotonic() + patience
+    while (there := lock.take()) is not None:
+        if time.monotonic() >= end:
+            words = f"{there.holder} delivers to {name} since {there.since:%Y-%m-%d %H:%M:%S} UTC"
+            hint = f"wait for it (--wait SECONDS); a holder that says nothing for {LEASE:.0f} s is taken to be dead"
+            raise OutsideError(words, hint=hint, code="locked")
+        await asyncio.sleep(0.2)
+    alive = asyncio.create_task(_keep_alive(lock))
+    try:
+        yield lock
+    finally:
+        alive.cancel()
+        with contextlib.suppress(asyncio.CancelledError, OutsideError):  # whoever has it now keeps it
+            await alive
+        lock.release()
+
+
+async def _keep_alive(lock: Lock) -> None:
+    while True:
+        await asyncio.sleep(_AGAIN)
+        lock.say_alive()
+
+
+def _clock(connection: Connection) -> datetime:
+    """The database's own time, UTC."""
+    if connection.dialect.name == "sqlite":
+        told = connection.execute(select(func.strftime("%Y-%m-%d %H:%M:%S", "now"))).scalar_one()
+        return datetime.fromisoformat(str(told))
+    found: datetime = connection.execute(select(literal_column("timezone('utc', clock_timestamp())", DateTime))).scalar_one()
+    return found.replace(tzinfo=None)
+
+
+def _this_process() -> str:
+    return f"{_machine()} {os.getpid()} {_start(os.getpid())}"
+
+
+def _machine() -> str:
+    """This machine, this start of it, and this view of its processes: process numbers mean nothing elsewhere."""
+    try:
+        return Path("/proc/sys/kernel/random/boot_id").read_text().strip() + Path("/proc/self/ns/pid").readlink().name
+    except OSError:
+        return socket.gethostname()
+
+
+def _start(pid: int) -> str:
+    """When a process started, in ticks: another one with its number has another. Empty if there is none, or only a zombie."""
+    try:
+        fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+    except OSError:
+        return ""
+    return "" if fields[0] in ("Z", "X") else fields[19]
+
+
+def _is_dead(there: Holder, clock: datetime) -> bool:
+    if (clock - there.seen).total_seconds() > LEASE:
+        return True
+    machine, _, rest = there.process.partition(" ")
+    pid, _, start = rest.partition(" ")
+    return machine == _machine() and pid.isdigit() and _start(int(pid)) != start

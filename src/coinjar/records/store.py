@@ -1,0 +1,240 @@
+"""The records of deliveries: begun, written as they go, read again."""
+
+from __future__ import annotations
+
+import contextlib
+import getpass
+import os
+import socket
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from sqlalchemy import URL, Engine, create_engine, event, make_url, select
+from sqlalchemy.engine import Connection
+from sqlalchemy.exc import ArgumentError, SQLAlchemyError
+
+from coinjar.core.delivery import Change, Last
+from coinjar.core.errors import CoinJarError, InputError, OutsideError, Place, UsageError
+from coinjar.core.secret import reveal
+from coinjar.jarfile.store import LOCAL, shown_path
+from coinjar.records.tables import changes, deliveries, last, metadata, parts
+
+RUNNING, DONE, FAILED, INTERRUPTED = "running", "done", "failed", "interrupted"
+ASKED, RESTARTED, WAITS = "asked", "done", "waits"
+"""A part's restart: asked for and not answered yet, done, or still needed."""
+_PATIENCE = 30
+"""Seconds that a busy database is waited for."""
+
+
+class Delivery(NamedTuple):
+    """One act of bringing a destination in step. Times are UTC."""
+
+    number: int
+    stage: str
+    destination: str
+    who: str
+    started: datetime
+    ended: datetime | None
+    state: str
+    undoes: int | None
+
+
+class Part(NamedTuple):
+    """What it did to one target. `snapshot` is sealed: what was there before, and after."""
+
+    target: str
+    label: str
+    state: str
+    restart: str
+    notes: str
+    snapshot: bytes | None
+
+
+class Written(NamedTuple):
+    """One variable that it changed."""
+
+    target: str
+    name: str
+    action: str
+    secret: bool
+
+
+def now() -> datetime:
+    """UTC, as it is stored: without a zone, to the second."""
+    return datetime.now(UTC).replace(tzinfo=None, microsecond=0)
+
+
+def who() -> str:
+    """Who delivers, for others to read: user and machine."""
+    try:
+        user = getpass.getuser()
+    except (KeyError, OSError):
+        user = str(os.getuid())
+    return f"{user} on {socket.gethostname()}"
+
+
+def default_path(folder: Path) -> Path:
+    """Where records are that nobody shares."""
+    return folder / LOCAL / "deliveries.sqlite"
+
+
+class Records:
+    """The records of one application, at a path (SQLite) or an address (PostgreSQL). Raises OutsideError where they cannot be reached."""
+
+    def __init__(self, app: str, place: Path | str, *, password: str | None = None, origin: Place | None = None) -> None:
+        self.app = app
+        self.origin = origin
+        self.shown = shown_path(place) if isinstance(place, Path) else "the records' database"
+        self.engine = _sqlite(place) if isinstance(place, Path) else self._shared(place, password)
+        with self.connected() as connection:
+            metadata.create_all(connection)
+
+    def _shared(self, address: str, password: str | None) -> Engine:
+        try:
+            url = make_url(address)
+        except ArgumentError:
+            raise self._wrong("it is no address") from None
+        if url.get_backend_name() != "postgresql":
+            raise self._wrong("only PostgreSQL is shared")
+        if url.password:
+            raise self._wrong("it holds a password, and jar.yaml is for others to read")
+        url = URL.create("postgresql+psycopg", url.username, reveal(password) if password else None, url.host, url.port, url.database, url.query)
+        try:
+            return create_engine(url, pool_pre_ping=True, connect_args={"connect_timeout": 10})
+        except ModuleNotFoundError:
+            raise InputError("records in PostgreSQL need a driver", hint="pip install 'coinjar[postgresql]'", place=self.origin, code="no-driver") from None
+
+    def _wrong(self, words: str) -> CoinJarError:
+        hint = "write postgresql://USER@HOST/DATABASE, and password: {from_env: NAME}"
+        return InputError(f"the address of the records: {words}", hint=hint, place=self.origin, code="records")
+
+    @contextlib.contextmanager
+    def connected(self) -> Iterator[Connection]:
+        """One transaction."""
+        try:
+            with self.engine.begin() as connection:
+                yield connection
+        except SQLAlchemyError as fault:
+            raise self.failed(fault) from None
+
+    def failed(self, fault: SQLAlchemyError) -> OutsideError:
+        """What went wrong, without what was sent."""
+        told = str(getattr(fault, "orig", None) or type(fault).__name__).strip().splitlines()[0][:200]
+        hint = "look at the file and the space left" if self.engine.name == "sqlite" else "is it running, and the address and password right?"
+        return OutsideError(f"{self.shown}: {told}", hint=hint, place=self.origin, code="records")
+
+    def close(self) -> None:
+        """Let go of the database."""
+        self.engine.dispose()
+
+    # -- writing
+
+    def begin(self, stage: str, destination: str, undoes: int | None = None) -> int:
+        """A new delivery's number. Those that never came to an end (their lock is ours now) are marked as interrupted."""
+        with self.connected() as connection:
+            mine = (deliveries.c.app == self.app) & (deliveries.c.stage == stage) & (deliveries.c.destination == destination)
+            connection.execute(deliveries.update().where(mine & (deliveries.c.state == RUNNING)).values(state=INTERRUPTED))
+            values = {"app": self.app, "stage": stage, "destination": destination, "who": who(), "started": now(), "state": RUNNING, "undoes": undoes}
+            key = connection.execute(deliveries.insert().values(values)).inserted_primary_key
+            assert key, "it was inserted"
+            return int(key[0])
+
+    def begin_part(self, number: int, target: str, label: str, snapshot: bytes | None, planned: Iterable[Change]) -> None:
+        """Before the first write to a target: what is to change, and what was there before."""
+        with self.connected() as connection:
+            connection.execute(parts.insert().values(delivery=number, target=target, label=label, state=RUNNING, restart="", notes="", snapshot=snapshot))
+            rows = [{"delivery": number, "target": target, "name": one.name, "action": one.action, "secret": one.secret} for one in planned]
+            if rows:
+                connection.execute(changes.insert(), rows)
+
+    def set_part(self, number: int, target: str, **values: Any) -> None:  # noqa: ANN401 - columns of several types
+        """Change what is known of a part: state, restart, notes."""
+        with self.connected() as connection:
+            connection.execute(parts.update().where((parts.c.delivery == number) & (parts.c.target == target)).values(**values))
+
+    def end(self, number: int, state: str) -> None:
+        """The delivery came to an end."""
+        with self.connected() as connection:
+            connection.execute(deliveries.update().where(deliveries.c.number == number).values(state=state, ended=now()))
+
+    def remember(self, number: int, stage: str, destination: str, target: str, written: Mapping[str, Last], gone: Sequence[str]) -> None:
+        """What a target has now, variable by variable."""
+        mine = self._of(stage, destination, target)
+        names = [*written, *gone]
+        with self.connected() as connection:
+            for start in range(0, len(names), 500):
+                connection.execute(last.delete().where(mine & last.c.name.in_(names[start : start + 500])))
+            fixed = {"app": self.app, "stage": stage, "destination": destination, "target": target, "delivery": number}
+            rows = [fixed | {"name": name, **one._asdict()} for name, one in written.items()]
+            if rows:
+                connection.execute(last.insert(), rows)
+
+    def took_effect(self, stage: str, destination: str, target: str) -> None:
+        """All that was delivered to a target runs now; what was removed is forgotten."""
+        with self.connected() as connection:
+            connection.execute(last.delete().where(self._of(stage, destination, target) & (last.c.fingerprint == "")))
+            connection.execute(last.update().where(self._of(stage, destination, target)).values(in_effect=True))
+
+    def _of(self, stage: str, destination: str, target: str) -> Any:  # noqa: ANN401 - an SQL expression
+        return (last.c.app == self.app) & (last.c.stage == stage) & (last.c.destination == destination) & (last.c.target == target)
+
+    # -- reading
+
+    def last(self, stage: str, destination: str, target: str) -> dict[str, Last]:
+        """What was delivered last to a target, by name."""
+        with self.connected() as connection:
+            rows = connection.execute(select(last.c.name, last.c.fingerprint, last.c.mark, last.c.in_effect).where(self._of(stage, destination, target)))
+            return {name: Last(*rest) for name, *rest in rows}
+
+    def every_last(self) -> list[tuple[str, str, str, str, str]]:
+        """Stage, destination, target, name and fingerprint of all that was delivered last."""
+        with self.connected() as connection:
+            found = select(last.c.stage, last.c.destination, last.c.target, last.c.name, last.c.fingerprint).where(last.c.app == self.app)
+            return [(row[0], row[1], row[2], row[3], row[4]) for row in connection.execute(found)]
+
+    def listed(self, most: int | None = None) -> list[Delivery]:
+        """The deliveries, newest first."""
+        with self.connected() as connection:
+            wanted = select(*_DELIVERY).where(deliveries.c.app == self.app).order_by(deliveries.c.number.desc()).limit(most)
+            return [Delivery(*row) for row in connection.execute(wanted)]
+
+    def delivery(self, number: int) -> tuple[Delivery, list[Part], list[Written]]:
+        """One delivery, whole. Raises UsageError if there is none."""
+        with self.connected() as connection:
+            found = connection.execute(select(*_DELIVERY).where((deliveries.c.app == self.app) & (deliveries.c.number == number))).first()
+            if found is None:
+                raise UsageError(f"there is no delivery {number}", hint="`coinjar deliveries` lists them", code="unknown-delivery")
+            wanted = select(parts.c.target, parts.c.label, parts.c.state, parts.c.restart, parts.c.notes, parts.c.snapshot)
+            mine = [Part(*row) for row in connection.execute(wanted.where(parts.c.delivery == number).order_by(parts.c.target))]
+            said = select(changes.c.target, changes.c.name, changes.c.action, changes.c.secret).where(changes.c.delivery == number).order_by(changes.c.id)
+            return Delivery(*found), mine, [Written(*row) for row in connection.execute(said)]
+
+    def unanswered(self, stage: str, destination: str, target: str) -> bool:
+        """Whether the newest delivery to a target asked for a restart and never heard of it."""
+        with self.connected() as connection:
+            joined = parts.join(deliveries, parts.c.delivery == deliveries.c.number)
+            mine = (deliveries.c.app == self.app) & (deliveries.c.stage == stage) & (deliveries.c.destination == destination) & (parts.c.target == target)
+            row = connection.execute(select(parts.c.restart).select_from(joined).where(mine).order_by(parts.c.delivery.desc()).limit(1)).first()
+            return row is not None and row[0] == ASKED
+
+
+_DELIVERY = [deliveries.c[name] for name in Delivery._fields]
+
+
+def _sqlite(path: Path) -> Engine:
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        os.close(os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600))
+    except OSError as fault:
+        words = f"cannot write it: {(fault.strerror or 'unknown error').lower()}"
+        raise OutsideError(words, hint="look at the folder's permissions", place=Place(shown_path(path)), code="records") from None
+    engine = create_engine(URL.create("sqlite", database=str(path)), connect_args={"timeout": _PATIENCE})
+
+    @event.listens_for(engine, "connect")
+    def _keep_links(connection: Any, record: object) -> None:  # noqa: ANN401 - the driver's own
+        del record
+        connection.execute("PRAGMA foreign_keys=ON")
+
+    return engine

@@ -1,0 +1,91 @@
+"""Patches as a Kubernetes API merges them: strategic, and server-side apply with fields that have managers."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+MERGED_BY = {"env": "name", "containers": "name", "initContainers": "name", "ports": "containerPort"}
+Leaf = tuple[str, ...]
+
+
+class Conflict(Exception):
+    """A field that somebody else manages."""
+
+
+def merged(old: Any, patch: Any, field: str = "") -> Any:
+    """A strategic merge patch: lists with a merge key by it, other lists whole."""
+    if isinstance(patch, dict):
+        new = dict(old) if isinstance(old, dict) else {}
+        for key, value in patch.items():
+            if value is None:
+                new.pop(key, None)
+            elif not key.startswith("$"):
+                new[key] = merged(new.get(key), value, key)
+        return new
+    if isinstance(patch, list) and field in MERGED_BY:
+        by = MERGED_BY[field]
+        found = {one[by]: one for one in old or []}
+        for one in patch:
+            if one.get("$patch") == "delete":
+                found.pop(one[by], None)
+            else:
+                found[one[by]] = merged(found.get(one[by]), one)
+        return list(found.values())
+    return patch
+
+
+def leaves(data: Any, at: Leaf = ()) -> Iterator[tuple[Leaf, Any]]:
+    """Every field that can be managed by itself."""
+    if isinstance(data, dict) and data:
+        for key, value in data.items():
+            if not (not at and key in ("kind", "apiVersion", "status")) and (at, key) not in ((("metadata",), "name"), (("metadata",), "namespace")):
+                yield from leaves(value, (*at, key))
+    elif isinstance(data, list) and at and at[-1] in MERGED_BY:
+        for one in data:
+            yield from leaves(one, (*at, str(one[MERGED_BY[at[-1]]])))
+    else:
+        yield at, data
+
+
+def applied(old: dict[str, Any], wanted: dict[str, Any], manager: str, *, force: bool) -> dict[str, Any]:
+    """Server-side apply: what `manager` applied before and does not any more goes; what others manage and has another value is a conflict."""
+    entries = old.get("metadata", {}).get("managedFields", [])
+    owned = {one["manager"]: {tuple(leaf) for leaf in one.get("fields", [])} for one in entries}
+    there = dict(leaves({key: value for key, value in old.items() if key != "status"}))
+    unmanaged = {leaf for leaf in there if leaf[:2] != ("metadata", "managedFields") and leaf[0] != "metadata"} - set().union(*owned.values())
+    new_leaves = dict(leaves(wanted))
+    if not force:
+        for leaf, value in new_leaves.items():
+            if leaf in there and there[leaf] != value:
+                others = [one for one, fields in owned.items() if one != manager and leaf in fields]
+                if others or leaf in unmanaged:
+                    raise Conflict(f"{others[0] if others else 'another program'} manages .{'.'.join(leaf)}")
+    kept_by_others = {leaf for one, fields in owned.items() if one != manager for leaf in fields}
+    for leaf in owned.get(manager, set()) - set(new_leaves) - kept_by_others:
+        _remove(old, leaf)
+    new: dict[str, Any] = merged(old, wanted)
+    owned[manager] = set(new_leaves)
+    for one, fields in owned.items():
+        if one != manager:
+            fields -= {leaf for leaf in fields if leaf in new_leaves and there.get(leaf) != new_leaves[leaf]}
+    new["metadata"]["managedFields"] = [{"manager": one, "operation": "Apply", "fields": sorted(map(list, fields))} for one, fields in owned.items() if fields]
+    return new
+
+
+def _remove(data: Any, leaf: Leaf) -> None:
+    """Take one field out, and what is empty without it."""
+    for number, step in enumerate(leaf):
+        if isinstance(data, list):
+            by = MERGED_BY[leaf[number - 1]]
+            found = next((one for one in data if str(one.get(by)) == step), None)
+            if found is not None and set(found) <= {by} | {leaf[number + 1] if number + 1 < len(leaf) else by}:
+                data.remove(found)
+                return
+            data = found
+        elif isinstance(data, dict) and number < len(leaf) - 1:
+            data = data.get(step)
+        elif isinstance(data, dict):
+            data.pop(step, None)
+        if data is None:
+            return

@@ -1,0 +1,254 @@
+"""What stand-ins share: a server on loopback, its state in a file, a token, faults, and a page for a browser."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import re
+import secrets
+import threading
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from email.utils import formatdate
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any, ClassVar, NamedTuple
+from urllib.parse import parse_qs, unquote, urlsplit
+
+from coinjar.jarfile.store import replace_file
+
+FAULTS = ("slow", "drop", "500", "half", "429")
+EVERY = 3
+"""Which request a fault meets, unless it is told: each third."""
+_SLOW = 0.2
+_CHANGING = ("POST", "PUT", "PATCH", "DELETE")
+
+
+class Refused(Exception):
+    """An answer that is no success."""
+
+    def __init__(self, code: int, words: str, headers: Mapping[str, str] | None = None) -> None:
+        super().__init__(words)
+        self.code = code
+        self.words = words
+        self.headers = headers or {}
+        self.body: Any = {"error": words}
+
+
+class Call(NamedTuple):
+    """A request: what stands in the path's holders, the query, the body, and who asks."""
+
+    parts: tuple[str, ...]
+    query: Mapping[str, str]
+    body: Any
+    who: str
+    content_type: str = ""
+
+
+class Page(str):
+    """An answer that is HTML, not JSON."""
+
+    __slots__ = ()
+
+
+Route = tuple[str, re.Pattern[str], Callable[[Any, Call], Any], bool]
+
+
+def route(method: str, path: str, *, free: bool = False) -> Callable[[Callable[[Any, Call], Any]], Callable[[Any, Call], Any]]:
+    """Marks what answers a path; `{}` stands for one step of it, `{*}` for the rest. `free`: without a token."""
+
+    def mark(function: Callable[[Any, Call], Any]) -> Callable[[Any, Call], Any]:
+        pattern = re.escape(path).replace(r"\{\*\}", "(.*)").replace(r"\{\}", "([^/]+)")
+        function.__dict__.setdefault("routes", []).append((method, re.compile(pattern), function, free))
+        return function
+
+    return mark
+
+
+class Fault:
+    """Something that goes wrong at each n-th request (of `drop` and `half`: at each n-th that changes something)."""
+
+    def __init__(self, told: str) -> None:
+        self.kind, _, number = told.partition(":")
+        self.every = int(number or EVERY)
+        self._count = 0
+
+    def meets(self, method: str) -> bool:
+        """Whether this request is one of those."""
+        if self.kind in ("drop", "half") and method not in _CHANGING:
+            return False
+        self._count += 1
+        return self._count % self.every == 0
+
+
+class Standin:
+    """One simulated platform. Subclasses have routes and say what their state holds at first."""
+
+    name = ""
+    prefix = ""
+    """Where its API begins; what is not below it is the page, or free."""
+    unguarded: ClassVar[bool] = False
+    """Whether it asks for no token at all."""
+
+    def __init__(self, folder: Path, fault: str = "") -> None:
+        self.path = folder / f"{self.name}.json"
+        self.fault = Fault(fault) if fault else None
+        self.lock = threading.RLock()
+        self.address = ""
+        self.half = False
+        self.state: dict[str, Any] = json.loads(self.path.read_text()) if self.path.exists() else self.first()
+        self.state.setdefault("tokens", {"anna": secrets.token_hex(12), "berta": secrets.token_hex(12)})
+        kind = type(self)
+        found = [one for member in dir(kind) for one in getattr(getattr(kind, member), "routes", ())]
+        self.routes: list[Route] = sorted(found, key=lambda one: "(.*)" in one[1].pattern)  # a catch-all last
+        self.save()
+
+    def first(self) -> dict[str, Any]:
+        """The state of a new one."""
+        return {}
+
+    def make(self, name: str) -> None:
+        """Make an app or project of this name."""
+        raise NotImplementedError
+
+    def sections(self) -> Iterator[tuple[str, str, Sequence[tuple[str, str, str]]]]:
+        """For the page: a title, a remark, and rows of name, value and remark."""
+        raise NotImplementedError
+
+    def more(self) -> dict[str, str]:
+        """What else its line of JSON says."""
+        return {}
+
+    def save(self) -> None:
+        """Write the state, whole."""
+        replace_file(self.path, json.dumps(self.state, indent=1, ensure_ascii=False).encode(), mode=0o600)
+
+    def who(self, header: str) -> str:
+        """Whose token this is. Raises Refused."""
+        for name, token in self.state["tokens"].items():
+            if secrets.compare_digest(header.encode(), f"Bearer {token}".encode()):
+                return str(name)
+        raise Refused(401, "no such token")
+
+    def answer(self, method: str, path: str, query: Mapping[str, str], body: Any, headers: Mapping[str, str]) -> Any:
+        """What a request gives, its change saved. Raises Refused."""
+        known = False
+        for wanted, pattern, function, free in self.routes:
+            if found := pattern.fullmatch(path):
+                known = True
+                if wanted == method:
+                    with self.lock:
+                        who = "" if free or self.unguarded else self.who(headers.get("Authorization", ""))
+                        parts = tuple(unquote(one or "") for one in found.groups())
+                        data = function(self, Call(parts, query, body, who, headers.get("Content-Type", "")))
+                        if method in _CHANGING:
+                            self.save()
+                        return data
+        raise Refused(405 if known else 404, "no such thing here")
+
+    @route("GET", "/", free=True)
+    def page(self, call: Call) -> Page:
+        """What is set, for a browser; secrets are masked."""
+        del call
+        from jinja2 import Environment, PackageLoader
+
+        page = Environment(loader=PackageLoader("coinjar.standins", "."), autoescape=True).get_template("page.html.jinja")
+        return Page(page.render(name=self.name.capitalize(), about=(type(self).__doc__ or "").splitlines()[0], sections=list(self.sections())))
+
+
+def as_object(body: Any, *names: str) -> dict[str, Any]:
+    """A body that must be an object with these members."""
+    if not isinstance(body, dict) or any(name not in body for name in names):
+        raise Refused(422, f"the body must have {', '.join(names)}" if names else "the body must be an object")
+    return body
+
+
+class _Handler(BaseHTTPRequestHandler):
+    server: Server
+    protocol_version = "HTTP/1.1"
+    wbufsize = -1
+
+    def _any(self) -> None:
+        standin = self.server.standin
+        url = urlsplit(self.path)
+        raw = self.rfile.read(int(self.headers.get("Content-Length") or 0))
+        fault = standin.fault if url.path.startswith(standin.prefix) and url.path != "/" else None
+        met = fault.kind if fault and fault.meets(self.command) else ""
+        if met == "slow":
+            time.sleep(_SLOW)
+        elif met == "429":
+            return self._send(429, {"error": "slow down"}, {"Retry-After": formatdate(time.time() + 0.2, usegmt=True)})
+        elif met == "500":
+            return self._send(500, {"error": "it fell over"})
+        standin.half = met == "half"
+        try:
+            body = self._body(raw)
+            query = {name: each[-1] for name, each in parse_qs(url.query, keep_blank_values=True).items()}
+            found = standin.answer(self.command, url.path, query, body, dict(self.headers.items()))
+        except Refused as fault_there:
+            return self._send(fault_there.code, fault_there.body, fault_there.headers)
+        finally:
+            standin.half = False
+        if met == "drop":
+            self.close_connection = True
+            return None
+        if met == "half":
+            return self._send(500, {"error": "it fell over half-way"})
+        return self._send(201 if self.command == "POST" else 200, found)
+
+    def _body(self, raw: bytes) -> Any:
+        if not raw or "yaml" in self.headers.get("Content-Type", "") or self.headers.get("Content-Type", "").startswith("text/"):
+            return raw.decode(errors="replace") if raw else None
+        try:
+            return json.loads(raw)
+        except ValueError:
+            raise Refused(400, "the body is not JSON") from None
+
+    def _send(self, code: int, body: Any, headers: Mapping[str, str] | None = None) -> None:
+        is_page = isinstance(body, Page)
+        data = str(body).encode() if is_page else json.dumps(body, ensure_ascii=False).encode()
+        self.send_response(code)
+        self.send_header("Content-Type", "text/html; charset=utf-8" if is_page else "application/json")
+        self.send_header("Content-Length", str(len(data)))
+        for name, text in (headers or {}).items():
+            self.send_header(name, text)
+        self.end_headers()
+        with contextlib.suppress(BrokenPipeError, ConnectionResetError):
+            self.wfile.write(data)
+
+    do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = _any  # noqa: N815 - as the base class wants them
+
+    def log_message(self, form: str, *values: Any) -> None:
+        del form, values
+
+
+class Server(ThreadingHTTPServer):
+    """A stand-in that listens."""
+
+    daemon_threads = True
+    request_queue_size = 256
+
+    def __init__(self, standin: Standin, port: int) -> None:
+        self.standin = standin
+        super().__init__(("127.0.0.1", port), _Handler)
+        standin.address = f"http://127.0.0.1:{self.server_address[1]}"
+
+    def handle_error(self, request: Any, client_address: Any) -> None:
+        """A client that went away is no fault of the server's."""
+        import sys
+
+        if not isinstance(sys.exception(), ConnectionError):
+            super().handle_error(request, client_address)
+
+
+@contextlib.contextmanager
+def served(standin: Standin, port: int = 0) -> Iterator[Server]:
+    """A stand-in that answers, as long as this lasts."""
+    with Server(standin, port) as server:
+        thread = threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True)
+        thread.start()
+        try:
+            yield server
+        finally:
+            server.shutdown()
+            thread.join()

@@ -1,0 +1,117 @@
+"""Lanternfish: hosting whose variables each name their stages."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from coinjar.standins.base import Call, Refused, Standin, as_object, route
+from coinjar.standins.masks import MASK, for_eyes, running_answer
+
+_PAGE = 20
+
+
+class Lanternfish(Standin):
+    """Hosting: each variable names its stages, some give their value to nobody; in effect at once; names ignore case; paged and rate-limited."""
+
+    name = "lanternfish"
+    prefix = "/api/"
+
+    def first(self) -> dict[str, Any]:
+        return {"team": "sandling-ferries", "projects": {}, "a_second": 50}
+
+    def make(self, name: str) -> None:
+        with self.lock:
+            self.state["projects"].setdefault(name, {"number": 0, "variables": {}, "restarts": 0})
+            self.save()
+
+    def _limit(self) -> None:
+        """So many requests a second, and no more."""
+        now = time.monotonic()
+        recent: list[float] = [one for one in self.__dict__.setdefault("recent", []) if now - one < 1]
+        if len(recent) >= self.state["a_second"]:
+            raise Refused(429, "too many requests", {"Retry-After": "1"})
+        self.__dict__["recent"] = [*recent, now]
+
+    def _project(self, name: str) -> dict[str, Any]:
+        self._limit()
+        if name not in self.state["projects"]:
+            raise Refused(404, f"there is no project '{name}'")
+        found: dict[str, Any] = self.state["projects"][name]
+        return found
+
+    def _shown(self, number: str, one: dict[str, Any]) -> dict[str, Any]:
+        value = None if one["write_only"] else one["value"]
+        return {"id": number, "key": one["key"], "value": value, "stages": one["stages"], "write_only": one["write_only"], "changed": one["changed"]}
+
+    @route("GET", "/api/projects/{}")
+    def look(self, call: Call) -> Any:
+        project = self._project(call.parts[0])
+        return {"team": self.state["team"], "project": call.parts[0], "restarts": project["restarts"]}
+
+    @route("GET", "/api/projects/{}/variables")
+    def variables(self, call: Call) -> Any:
+        project = self._project(call.parts[0])
+        start = int(call.query.get("from") or 0)
+        numbers = list(project["variables"])
+        shown = [self._shown(number, project["variables"][number]) for number in numbers[start : start + _PAGE]]
+        return {"variables": shown, "next": str(start + _PAGE) if len(numbers) > start + _PAGE else None}
+
+    def _refuse(self, project: dict[str, Any], key: str, value: str | None, stages: list[str], besides: str = "") -> None:
+        if value == "":
+            raise Refused(422, f"{key} is empty")
+        if value is not None and "\n" in value:
+            raise Refused(422, f"{key} has a line break")
+        for number, one in project["variables"].items():
+            if number != besides and one["key"].casefold() == key.casefold() and set(one["stages"]) & set(stages):
+                raise Refused(409, f"{key} is there already on {', '.join(stages)}")
+
+    @route("POST", "/api/projects/{}/variables")
+    def create(self, call: Call) -> Any:
+        project = self._project(call.parts[0])
+        body = as_object(call.body, "key", "value", "stages")
+        self._refuse(project, body["key"], body["value"], body["stages"])
+        project["number"] += 1
+        number = f"v{project['number']}"
+        one = {"key": body["key"], "value": body["value"], "stages": body["stages"], "write_only": bool(body.get("write_only")), "changed": 1}
+        project["variables"][number] = one
+        project["restarts"] += 1
+        return self._shown(number, one)
+
+    def _variable(self, call: Call) -> tuple[dict[str, Any], dict[str, Any]]:
+        project = self._project(call.parts[0])
+        if call.parts[1] not in project["variables"]:
+            raise Refused(404, "there is no such variable")
+        return project, project["variables"][call.parts[1]]
+
+    @route("PATCH", "/api/projects/{}/variables/{}")
+    def change(self, call: Call) -> Any:
+        project, one = self._variable(call)
+        body = as_object(call.body)
+        self._refuse(project, one["key"], body.get("value"), body.get("stages", one["stages"]), call.parts[1])
+        one.update({name: body[name] for name in ("value", "stages") if name in body})
+        one["changed"] += 1
+        project["restarts"] += 1
+        return self._shown(call.parts[1], one)
+
+    @route("DELETE", "/api/projects/{}/variables/{}")
+    def remove(self, call: Call) -> Any:
+        project, _ = self._variable(call)
+        del project["variables"][call.parts[1]]
+        project["restarts"] += 1
+        return None
+
+    @route("GET", "/run/{}/{}/", free=True)
+    def running(self, call: Call) -> Any:
+        """What the running app of a stage answers."""
+        variables = self.state["projects"].get(call.parts[0], {"variables": {}})["variables"].values()
+        return running_answer(call.parts[0], {one["key"]: one["value"] for one in variables if call.parts[1] in one["stages"]})
+
+    def sections(self) -> Iterator[tuple[str, str, Sequence[tuple[str, str, str]]]]:
+        for name, project in self.state["projects"].items():
+            rows = [
+                (one["key"], MASK if one["write_only"] else for_eyes(one["key"], one["value"]), ", ".join(one["stages"]))
+                for one in sorted(project["variables"].values(), key=lambda one: one["key"])
+            ]
+            yield name, f"restarted {project['restarts']} times", rows

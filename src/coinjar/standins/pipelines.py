@@ -1,0 +1,118 @@
+"""The pipeline files that Sluiceway runs: an own, open form. docs/formats.md describes it.
+
+    pipeline: 1
+    env: {TITLE: for every job}
+    jobs:
+      - name: smoke
+        stage: rehearsal            # whose variables it gets; without it, only the whole project's
+        env: {LEVEL: for this job}
+        steps:
+          - name: greet
+            env: {WORD: for this step}
+            run: echo "$TITLE" [=WORD=]
+
+The narrower wins: project, stage, pipeline, job, step. `[=NAME=]` is replaced before the shell sees the line, `$NAME` by the shell; of a name that
+nobody defined both are empty. `secret:NAME` as an env's value is what the project keeps under that name.
+"""
+
+from __future__ import annotations
+
+import re
+import subprocess
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+import yaml
+
+from coinjar.standins.masks import MASK
+
+_EXPRESSION = re.compile(r"\[=\s*([A-Za-z_]\w*)\s*=\]")
+_LONGEST = 30
+"""Seconds that one step may take."""
+
+
+class Stopped(Exception):
+    """A pipeline that cannot be run, in words."""
+
+
+def read_pipeline(text: str) -> dict[str, Any]:
+    """The file's data; every scalar is text. Raises Stopped."""
+    try:
+        found = yaml.load(text, Loader=yaml.BaseLoader)  # noqa: S506 - the base loader makes texts, lists and maps only
+    except yaml.YAMLError:
+        raise Stopped("the pipeline is not YAML") from None
+    if not isinstance(found, dict) or found.get("pipeline") != "1" or not isinstance(found.get("jobs"), list):
+        raise Stopped("a pipeline says pipeline: 1, and has a list of jobs")
+    for job in found["jobs"]:
+        if not isinstance(job, dict) or not isinstance(job.get("steps"), list) or not all(isinstance(one, dict) for one in job["steps"]):
+            raise Stopped("a job has a list of steps")
+    return found
+
+
+class Run:
+    """Goes on with a run: its jobs in order, its log with every secret masked."""
+
+    def __init__(self, text: str, values: Iterable[dict[str, Any]], guarded: Sequence[str]) -> None:
+        self.pipeline = read_pipeline(text)
+        self.values = list(values)
+        self.guarded = guarded
+        self.kept = {one["name"]: one["value"] for one in self.values}
+        self.hidden = sorted({one["value"] for one in self.values if one["secret"] and len(one["value"]) > 3}, key=len, reverse=True)
+
+    def go_on(self, run: dict[str, Any]) -> None:
+        """Run what is left; `run` holds its state, its log, how many jobs are done, and for which stages somebody said yes."""
+        run["state"] = "running"
+        for job in self.pipeline["jobs"][run["done"] :]:
+            stage = job.get("stage")
+            if stage in self.guarded and stage not in run["yes"]:
+                run.update(state="waiting", waits_for=stage)
+                self._log(run, f"{job.get('name', 'job')} waits: {stage} is guarded, and a second person must say yes")
+                return
+            self._log(run, f"== {job.get('name', 'job')}" + (f" ({stage})" if stage else " (no stage)"))
+            if not self._job(job, run):
+                run["state"] = "failed"
+                return
+            run["done"] += 1
+        run["state"] = "passed"
+
+    def _job(self, job: dict[str, Any], run: dict[str, Any]) -> bool:
+        levels = [self._of(None), self._of(job.get("stage")) if job.get("stage") else {}, self._env(self.pipeline), self._env(job)]
+        for step in job["steps"]:
+            environment: dict[str, str] = {}
+            for level in (*levels, self._env(step)):
+                environment |= level
+            line = _EXPRESSION.sub(lambda found, known=environment: known.get(found[1], ""), str(step.get("run", "")))  # type: ignore[misc]  # mypy cannot see the default
+            try:
+                done = subprocess.run(  # noqa: S603 - running what the pipeline says is its purpose; loopback, for trying things
+                    ["/bin/sh", "-c", line],
+                    env={"PATH": "/usr/bin:/bin"} | environment,
+                    stdin=subprocess.DEVNULL,
+                    stdout=subprocess.PIPE,
+                    stderr=subprocess.STDOUT,
+                    timeout=_LONGEST,
+                    check=False,
+                )
+            except subprocess.TimeoutExpired:
+                self._log(run, f"{step.get('name', 'step')} took over {_LONGEST} s")
+                return False
+            for one in done.stdout.decode(errors="replace").splitlines():
+                self._log(run, one)
+            if done.returncode:
+                self._log(run, f"{step.get('name', 'step')} ended with {done.returncode}")
+                return False
+        return True
+
+    def _of(self, stage: str | None) -> dict[str, str]:
+        return {one["name"]: one["value"] for one in self.values if one["stage"] == stage}
+
+    def _env(self, level: dict[str, Any]) -> dict[str, str]:
+        env = level.get("env")
+        found = {}
+        for name, text in (env if isinstance(env, dict) else {}).items():
+            found[str(name)] = self.kept.get(str(text)[7:], "") if str(text).startswith("secret:") else str(text)
+        return found
+
+    def _log(self, run: dict[str, Any], line: str) -> None:
+        for one in self.hidden:
+            line = line.replace(one, MASK)
+        run["log"].append(line)

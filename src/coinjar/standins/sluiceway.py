@@ -1,0 +1,133 @@
+"""Sluiceway: pipelines with variables and secrets on two levels."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from coinjar.standins.base import Call, Refused, Standin, as_object, route
+from coinjar.standins.masks import MASK, for_eyes
+from coinjar.standins.pipelines import Run, Stopped, read_pipeline
+
+_PAGE = 25
+
+
+class Sluiceway(Standin):
+    """Pipelines: variables and secrets of the whole project and of its stages, the narrower wins; secrets give their value to nobody."""
+
+    name = "sluiceway"
+    prefix = "/projects"
+
+    def first(self) -> dict[str, Any]:
+        return {"account": "sandling-ferries", "projects": {}}
+
+    def make(self, name: str) -> None:
+        with self.lock:
+            self.state["projects"].setdefault(name, {"number": 0, "values": {}, "guarded": ["prod"], "pipelines": {}, "runs": {}})
+            self.save()
+
+    def _project(self, name: str) -> dict[str, Any]:
+        if name not in self.state["projects"]:
+            raise Refused(404, f"there is no project '{name}'")
+        found: dict[str, Any] = self.state["projects"][name]
+        return found
+
+    def _shown(self, number: str, one: dict[str, Any]) -> dict[str, Any]:
+        return {"id": int(number), **one, "value": None if one["secret"] else one["value"]}
+
+    @route("GET", "/projects/{}")
+    def look(self, call: Call) -> Any:
+        project = self._project(call.parts[0])
+        return {"account": self.state["account"], "name": call.parts[0], "guarded": project["guarded"]}
+
+    @route("GET", "/projects/{}/values")
+    def values(self, call: Call) -> Any:
+        there = self._project(call.parts[0])["values"]
+        start = (int(call.query.get("page") or 1) - 1) * _PAGE
+        return [self._shown(number, there[number]) for number in list(there)[start : start + _PAGE]]
+
+    @route("POST", "/projects/{}/values")
+    def create(self, call: Call) -> Any:
+        project = self._project(call.parts[0])
+        body = as_object(call.body, "name", "value", "secret", "stage")
+        if any((one["name"], one["stage"]) == (body["name"], body["stage"]) for one in project["values"].values()):
+            raise Refused(409, f"{body['name']} is there already")
+        project["number"] += 1
+        one = {name: body[name] for name in ("name", "value", "secret", "stage")} | {"version": 1}
+        project["values"][str(project["number"])] = one
+        return self._shown(str(project["number"]), one)
+
+    def _value(self, call: Call) -> tuple[dict[str, Any], dict[str, Any]]:
+        project = self._project(call.parts[0])
+        if call.parts[1] not in project["values"]:
+            raise Refused(404, "there is no such value")
+        return project, project["values"][call.parts[1]]
+
+    @route("PUT", "/projects/{}/values/{}")
+    def change(self, call: Call) -> Any:
+        _, one = self._value(call)
+        body = as_object(call.body, "value", "secret")
+        one.update(value=body["value"], secret=body["secret"], version=one["version"] + 1)
+        return self._shown(call.parts[1], one)
+
+    @route("DELETE", "/projects/{}/values/{}")
+    def remove(self, call: Call) -> Any:
+        project, _ = self._value(call)
+        del project["values"][call.parts[1]]
+        return None
+
+    # -- pipelines
+
+    @route("PUT", "/projects/{}/pipelines/{}")
+    def keep_pipeline(self, call: Call) -> Any:
+        """The text of a pipeline file."""
+        try:
+            read_pipeline(str(call.body))
+        except Stopped as fault:
+            raise Refused(422, str(fault)) from None
+        self._project(call.parts[0])["pipelines"][call.parts[1]] = str(call.body)
+        return {"name": call.parts[1]}
+
+    @route("POST", "/projects/{}/runs")
+    def start(self, call: Call) -> Any:
+        project = self._project(call.parts[0])
+        name = as_object(call.body, "pipeline")["pipeline"]
+        if name not in project["pipelines"]:
+            raise Refused(404, f"there is no pipeline '{name}'")
+        number = str(len(project["runs"]) + 1)
+        project["runs"][number] = {"pipeline": name, "by": call.who, "yes": [], "state": "running", "done": 0, "log": []}
+        self._go_on(project, project["runs"][number])
+        return {"id": number, **project["runs"][number]}
+
+    def _run(self, call: Call) -> tuple[dict[str, Any], dict[str, Any]]:
+        project = self._project(call.parts[0])
+        if call.parts[1] not in project["runs"]:
+            raise Refused(404, "there is no such run")
+        return project, project["runs"][call.parts[1]]
+
+    @route("GET", "/projects/{}/runs/{}")
+    def look_at_run(self, call: Call) -> Any:
+        return {"id": call.parts[1], **self._run(call)[1]}
+
+    @route("POST", "/projects/{}/runs/{}/yes")
+    def say_yes(self, call: Call) -> Any:
+        """A second person lets the job of a guarded stage go on."""
+        project, run = self._run(call)
+        if run["state"] != "waiting":
+            raise Refused(409, "it waits for nobody")
+        if call.who == run["by"]:
+            raise Refused(403, f"{call.who} started it: somebody else must say yes")
+        run["yes"].append(run["waits_for"])
+        self._go_on(project, run)
+        return {"id": call.parts[1], **run}
+
+    def _go_on(self, project: dict[str, Any], run: dict[str, Any]) -> None:
+        """Run the jobs that are left, until one waits or fails."""
+        Run(project["pipelines"][run["pipeline"]], project["values"].values(), project["guarded"]).go_on(run)
+
+    def sections(self) -> Iterator[tuple[str, str, Sequence[tuple[str, str, str]]]]:
+        for name, project in self.state["projects"].items():
+            ordered = sorted(project["values"].values(), key=lambda one: (one["name"], one["stage"] or ""))
+            rows = [(one["name"], MASK if one["secret"] else for_eyes(one["name"], one["value"]), one["stage"] or "whole project") for one in ordered]
+            runs = [f"run {number}: {one['state']}" for number, one in project["runs"].items()]
+            yield name, ", ".join(runs) or "no runs yet", rows
