@@ -15,7 +15,7 @@ import yaml
 
 from tests.conftest import Coinjar
 from tests.consumers import need, podman_play
-from tests.kube_api import api
+from tests.systems import standin
 
 SERVICES = ["timetable", "ticketing", "notices", "berths"]
 JAR = """\
@@ -210,25 +210,28 @@ def test_kubectl_applies_what_is_rendered(demo: Coinjar, tmp_path: Path) -> None
     kubectl = need("kubectl")
 
     def run(*arguments: str) -> str:
-        argv = [kubectl, "--kubeconfig", str(config), "--cache-dir", str(tmp_path / "cache"), *arguments]
+        argv = [kubectl, "--kubeconfig", config, "--cache-dir", str(tmp_path / "cache"), *arguments]
         done = subprocess.run(argv, capture_output=True, text=True, check=False, env={"HOME": str(tmp_path)})
         assert done.returncode == 0, done.stderr
         return done.stdout
 
-    with api(tmp_path) as (server, config):
+    with standin("hayloft", tmp_path / "hayloft") as hayloft:
+        config, objects = hayloft.standin.more()["kubeconfig"], hayloft.standin.state["objects"]
         demo("render", "rehearsal", "workloads")
         run("apply", "--validate=false", "-f", str(demo.folder / "build/rehearsal/k8s"))
-        live = server.objects["deployments", "ticketing"]["spec"]["template"]["spec"]["containers"][0]
+        live = objects["default/deployments/ticketing"]["spec"]["template"]["spec"]["containers"][0]
         assert "env" not in live
-        held = {**server.objects["configmaps", live["envFrom"][0]["configMapRef"]["name"]]["data"]}
+        held = objects[f"default/configmaps/{live['envFrom'][0]['configMapRef']['name']}"]["data"]
         assert held["PUBLIC_URL"] == "https://rehearsal.sandling.example/"
-        server.requests.clear()
+        hayloft.server.seen.clear()
         demo("put", "FARE_ZONES=4", "--stage", "rehearsal", "--service", "ticketing")
         demo("render", "rehearsal", "workloads")
         run("apply", "--validate=false", "-f", str(demo.folder / "build/rehearsal/k8s"))
         name = run("get", "deployment", "ticketing", "-o", "jsonpath={.spec.template.spec.containers[0].envFrom[1].configMapRef.name}")
         # its new object, and the one workload that uses it
-        assert sorted(server.requests) == ["PATCH deployments/ticketing", f"POST configmaps/{name}"]
+        assert f"default/configmaps/{name}" in objects
+        wrote = [one for one in hayloft.server.seen if not one.startswith("GET")]
+        assert wrote == ["POST /api/v1/namespaces/default/configmaps", "PATCH /apis/apps/v1/namespaces/default/deployments/ticketing"]
 
 
 def test_adopted_and_rendered_manifests_run_with_the_same_environment(demo: Coinjar, tmp_path: Path) -> None:

@@ -38,9 +38,13 @@ def check(opened: OpenJar, *, allow_commands: bool = False) -> Checked:
     except OutsideError as fault:
         facts.told["CJ028"] = [Spot(fault.message, fault.hint, fault.place or facts.jar.place)]
     if facts.jar.destinations:
-        from coinjar.actions.render_files import look_at_destinations
+        from coinjar.actions.look_at_destinations import look_at_destinations
 
         look_at_destinations(opened, facts)
+    if any(variable.supplied_by for variable in facts.jar.variables.values()):
+        from coinjar.actions.followers import look_at_followers
+
+        look_at_followers(opened, facts)
     findings = sorted(run(facts), key=lambda one: (one.spot.place, one.rule.code, one.spot.message))
     idle = [one for one in facts.jar.accepted if not any(found.accepted is one for found in findings)]
     return Checked(findings, len(facts.not_fetched), len(facts.closed), idle)

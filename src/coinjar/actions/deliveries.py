@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from coinjar.actions.live import open_records
 from coinjar.actions.opening import OpenJar
+from coinjar.actions.records import open_records
 from coinjar.actions.snapshots import Snapshot, open_snapshot
 from coinjar.core.compare import FlatSide
 from coinjar.core.errors import UsageError
@@ -64,6 +64,14 @@ def _cannot(jar: Jar, snapshot: Snapshot, name: str) -> str:
     if name in snapshot.before and snapshot.before[name] is None:
         return "it could not be read back before"
     return ""
+
+
+def delivery_number(text: str) -> int:
+    """The number in `delivery:N`. Raises UsageError."""
+    number = text.removeprefix("delivery:")
+    if not number.isdigit():
+        raise UsageError(f"'{text}' names no delivery", hint="write delivery:N; `coinjar deliveries` lists them", code="unknown-delivery")
+    return int(number)
 
 
 def delivery_side(opened: OpenJar, jar: Jar, number: int) -> FlatSide:

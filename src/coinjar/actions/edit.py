@@ -10,7 +10,7 @@ from coinjar.actions.changing import Change, as_yaml, coins_file
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
 from coinjar.core.layers import plain
-from coinjar.core.model import Closed, Command, Content, FromEnv, FromFile, Jar, Layer, Sealed, Written
+from coinjar.core.model import Closed, Command, Content, FromEnv, FromFile, Jar, Layer, Sealed, Stored, Written
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
 from coinjar.documents.edit import Edit, apply
@@ -132,7 +132,7 @@ def _faults(jar: Jar, stage: str, scope: str, name: str, written: Written, *, be
         return fault(f"{name} is a secret", "move it below the line '--- # secrets'")
     if below and not variable.secret:
         return fault(f"{name} is no secret", "move it above the line '--- # secrets', or declare it as one in jar.yaml")
-    if below and isinstance(content, Command | FromFile | FromEnv):
+    if below and isinstance(content, Command | FromFile | FromEnv | Stored):
         return fault(f"{name} comes from elsewhere, and cannot be sealed", "move it above the line '--- # secrets'")
     if scope != ALL and not variable.serves(scope):
         return fault(f"{name} is not for {scope}", f"its services are {', '.join(sorted(variable.services or ()))}")

@@ -3,24 +3,22 @@
 from __future__ import annotations
 
 import asyncio
-import hmac
-import os
 from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from typing import NamedTuple, TypeVar
 
 from coinjar.actions.choosing import chosen
 from coinjar.actions.opening import OpenJar
+from coinjar.actions.records import fingerprint, open_records
 from coinjar.core.delivery import Held, Known, Last, Plan, plan
 from coinjar.core.errors import CoinJarError, InputError, ManyErrors, OutsideError
 from coinjar.core.layers import Resolver
 from coinjar.core.model import UNSET, Destination, Jar, Written
 from coinjar.core.names import SHARED
-from coinjar.core.secret import Secret, reveal
+from coinjar.core.secret import Secret
 from coinjar.core.shown import Masker
 from coinjar.destinations import make_live
 from coinjar.destinations.base import Surroundings, View, is_supplied, services_for
 from coinjar.destinations.live.base import Effect, Live, Target
-from coinjar.records.store import Records, default_path
 
 T = TypeVar("T")
 
@@ -92,14 +90,13 @@ class Opened:
         return self.opened.resolver(self.stage, jar=self.jar, allow_commands=self._allow_commands)
 
     def fingerprint(self, destination: str, target: str) -> Callable[[str, str], str]:
-        """Fingerprints texts for the records: HMAC-SHA-256 under the stage's naming key, so that they give nothing away."""
+        """Fingerprints texts for the records, under the stage's naming key."""
         if self._key is None:
             self._key = self.around.naming_key(self.stage)
         key = self._key
 
         def of(name: str, text: str) -> str:
-            message = "\0".join(("coinjar fingerprint 1", self.jar.app, self.stage, destination, target, name, reveal(text)))
-            return hmac.digest(key, message.encode("utf-8", "surrogatepass"), "sha256").hex()
+            return fingerprint(key, self.jar.app, (self.stage, destination, target), name, text)
 
         return of
 
@@ -240,19 +237,6 @@ def _with_values(jar: Jar, stage: str, values: Mapping[str, Mapping[str, str | N
             content = UNSET if text is None else Secret(text) if jar.variables[name].secret else text
             plain.setdefault(stage, {}).setdefault(service, {})[name] = Written(content, source, 0, 0)
     return jar._replace(plain=plain)
-
-
-def open_records(opened: OpenJar, jar: Jar) -> Records:
-    """The records: in `.local/`, or where jar.yaml says. Raises OutsideError."""
-    if jar.records is None:
-        return Records(jar.app, default_path(opened.folder))
-    password = None
-    if jar.records.password:
-        password = os.environ.get(jar.records.password)
-        if not password:
-            hint = f"set {jar.records.password} where coinjar runs"
-            raise InputError(f"the environment has no {jar.records.password}", hint=hint, place=jar.records.place, code="no-token")
-    return Records(jar.app, jar.records.address, password=password, origin=jar.records.place)
 
 
 async def bounded(number: int, work: Iterable[Awaitable[T]]) -> list[T | BaseException]:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from coinjar.core.errors import Place, UsageError
 from coinjar.core.layers import Resolver
-from coinjar.core.model import Jar, Outside, Resolved, Written
+from coinjar.core.model import Jar, Outside, Resolved, Stored, Written
 from coinjar.core.names import suggestion
 from coinjar.jarfile.find import find_jar
 from coinjar.jarfile.load import load
@@ -104,6 +104,10 @@ class OpenJar:
         jar = jar or self.load([stage], mine=stage if mine else None)
 
         def fetch(outside: Outside, place: Place) -> str:
+            if isinstance(outside, Stored):
+                from coinjar.actions.stored import fetch_stored
+
+                return fetch_stored(self, jar, stage, outside, place)
             from coinjar.jarfile.outside import fetcher
 
             return fetcher(self.folder, allow_commands=allow_commands)(outside, place)

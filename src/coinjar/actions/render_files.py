@@ -8,11 +8,11 @@ from difflib import SequenceMatcher
 from pathlib import Path
 from typing import NamedTuple
 
-from coinjar.actions.choosing import chosen, is_for
+from coinjar.actions.choosing import chosen
 from coinjar.actions.opening import OpenJar
-from coinjar.core.errors import CannotOpen, CoinJarError, InputError, Place, UsageError, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
 from coinjar.core.model import Destination
-from coinjar.core.rules.base import Facts, Spot
+from coinjar.core.rules.base import Spot
 from coinjar.core.shown import Masker, visible
 from coinjar.destinations import make
 from coinjar.destinations.base import Notice, Output, Surroundings, View
@@ -82,54 +82,10 @@ def plan(
             other = files.pop(output.path, None)
             if other is not None and not output.merges and other.output.data != output.data:
                 faults.append(_collision(other, destination, stage, output))
-            files[output.path] = File(destination.name, stage, output, _state(output))
+            files[output.path] = File(destination.name, stage, output, state_of(output))
     raise_all(list({str(one): one for one in faults}.values()))
-    notices += _secrets_in_the_open(list(files.values()))
+    notices += secrets_in_the_open(list(files.values()))
     return Plan(list(files.values()), list(dict.fromkeys(notices)))
-
-
-def look_at_destinations(opened: OpenJar, facts: Facts) -> None:
-    """What every destination tells of every stage, for the rules of `check`. Faults of values are other rules' matter."""
-    from coinjar.destinations.linked import look
-
-    around = Surroundings(facts.jar, opened.folder, Masker(), opened.ring)
-    spots: dict[str, list[Spot]] = {}
-    faults: dict[tuple[str, str, str, Place], list[str]] = {}
-    examples: dict[Path, Spot] = {}
-    stages = {one.name: [stage for stage in facts.stages if is_for(facts.jar, one, stage)] for one in facts.jar.destinations.values()}
-    for stage in facts.stages:
-        around.pending.clear()
-        for destination in [one for one in facts.jar.destinations.values() if stage in stages[one.name]]:
-            view = View(facts.resolver(stage), destination)
-            try:
-                made = make(destination, around)
-                outputs = made.outputs(view)
-                found = [*made.notices, *_secrets_in_the_open([File(destination.name, stage, one, SAME) for one in outputs])]
-                links, hops = look(made, view)
-            except CoinJarError as fault:
-                for one in [each for each in fault.each() if not (each.code.startswith("CJ") or each.code in OF_VALUES or isinstance(each, CannotOpen))]:
-                    faults.setdefault((destination.name, one.message, one.hint, one.place or destination.place), []).append(stage)
-                continue
-            for notice in found:
-                spots.setdefault(notice.rule, []).append(notice.spot)
-            if getattr(made, "is_example", False):
-                examples |= {one.path: _outdated(destination, stage, one) for one in outputs if one.path not in examples and _state(one) != SAME}
-            spots.setdefault("CJ021", []).extend(hops)
-            facts.links += links
-    for (name, message, hint, place), where in faults.items():
-        on = "" if where == stages[name] else f" on {', '.join(where)}"
-        spots.setdefault("CJ017", []).append(Spot(f"{name}{on}: {message}", hint, place, None, where[0] if len(where) == 1 else None))
-    spots["CJ030"] = list(examples.values())
-    facts.told |= {code: list(dict.fromkeys(each)) for code, each in spots.items()}
-
-
-def _outdated(destination: Destination, stage: str, output: Output) -> Spot:
-    words = "is not there" if not output.path.exists() else "does not say what jar.yaml declares"
-    return Spot(f"the example {words}", f"`coinjar render {stage} {destination.name}`", Place(shown_path(output.path)))
-
-
-OF_VALUES = frozenset({"not-fetched", "circle", "reference", "outside"})
-"""Codes of errors that are a value's, not a destination's."""
 
 
 def _collision(other: File, destination: Destination, stage: str, output: Output) -> InputError:
@@ -138,7 +94,8 @@ def _collision(other: File, destination: Destination, stage: str, output: Output
     return InputError(f"{whose} would both write {shown_path(output.path)}", hint=hint, place=destination.place, code="collision")
 
 
-def _state(output: Output) -> str:
+def state_of(output: Output) -> str:
+    """How a file that should be stands to the one that is there."""
     if not output.path.exists():
         return NEW
     mode = stat.S_IMODE(output.path.stat().st_mode)
@@ -146,7 +103,7 @@ def _state(output: Output) -> str:
     return SAME if read_bytes(output.path) == output.data and not wide and (not output.program or mode & 0o100) else CHANGED
 
 
-def _secrets_in_the_open(files: list[File]) -> list[Notice]:
+def secrets_in_the_open(files: list[File]) -> list[Notice]:
     """Refuse a secret in a file that version control has; warn where it would take one."""
     secret = [one for one in files if one.output.secret]
     known = states([one.path for one in secret]) if secret else {}

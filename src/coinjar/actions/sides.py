@@ -29,7 +29,8 @@ def compare_sources(opened: OpenJar | None, one: str, other: str, *, service: st
     In a file that the jar does not know, what looks secret is taken for one.
     """
     stages = [text for text in (one, other) if not is_source(text)]
-    jar = opened.load(stages) if opened else None
+    asked = [text.partition("@")[2] for text in (one, other) if text.startswith("dest:") and "@" in text]
+    jar = opened.load([*stages, *asked]) if opened else None
     if jar and service:
         jar.service(service)
     services = [service] if service else list(jar.services) if jar else []
@@ -38,7 +39,7 @@ def compare_sources(opened: OpenJar | None, one: str, other: str, *, service: st
         services = [name for name in services if destination.services is None or name in destination.services]
     remarks: list[Remark] = []
     stage = stages[0] if len(stages) == 1 else None
-    asking = Asking(jar, opened.folder if opened else None, stage)
+    asking = Asking(jar, opened.folder if opened else None, stage, opened.ring if opened else None)
     sides = [_side(opened, asking, text, services, remarks, allow_commands, every_name) for text in (one, other)]
     services = services or list(dict.fromkeys(one for side in sides if isinstance(side, FlatSide) for one in side.services()))
     rows = [row for row in compare(sides[0], sides[1], services) if all(_takes(jar, each, row) for each in destinations)]
@@ -62,6 +63,10 @@ def _side(opened: OpenJar | None, asking: Asking, text: str, services: list[str]
         assert opened is not None, "a stage is only asked of a jar"
         assert jar is not None
         return StageSide(opened.resolver(text, jar=jar, allow_commands=allow_commands), services)
+    if text.startswith("delivery:") and opened is not None and jar is not None:
+        from coinjar.actions.deliveries import delivery_number, delivery_side
+
+        return delivery_side(opened, jar, delivery_number(text))
     source = read_source(text, asking)
     remarks += source.reading.remarks
     known = jar.variables if jar else {}

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.actions.changing import Change, coins_file, edit_file, layer_path
+from coinjar.actions.choosing import is_for
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import CoinJarError, InputError, UsageError, raise_all
 from coinjar.core.guess import guess
@@ -137,9 +138,19 @@ def _holds_text(content: Content) -> bool:
     return isinstance(content, str) or (isinstance(content, Template) and not any(content.references()))
 
 
+def _supplied(jar: Jar, variable: Variable, stages: Sequence[str], service: str | None) -> Iterator[CoinJarError]:
+    """Why a value must not be put by hand: a destination of that stage gives it."""
+    for name in variable.supplied_by:
+        destination = jar.destinations[name]
+        there = [stage for stage in stages if stage != SHARED and is_for(jar, destination, stage)]
+        if there and (service is None or destination.services is None or service in destination.services):
+            words = f"{variable.name} is supplied by {name} on {', '.join(there)}"
+            yield UsageError(words, hint="`coinjar deliver` takes it from there; put it where nothing supplies it", code="supplied")
+
+
 def _misfits(jar: Jar, variable: Variable, one: Putting, stages: Sequence[str], service: str | None) -> list[CoinJarError]:
     """Why the value cannot stand where it is put."""
-    faults: list[CoinJarError] = []
+    faults: list[CoinJarError] = list(_supplied(jar, variable, stages, service))
     if isinstance(one.content, str):
         try:
             normal(variable, one.content)

@@ -63,7 +63,8 @@ class Undoing(NamedTuple):
 def _undo(ctx: typer.Context, number: int, jar: str | None, how: Undoing) -> None:
     from coinjar.actions.deliver import Options
     from coinjar.actions.deliveries import earlier_values
-    from coinjar.actions.live import Opened, open_records
+    from coinjar.actions.live import Opened
+    from coinjar.actions.records import open_records
     from coinjar.cli.deliver import carry_out
     from coinjar.core.shown import Masker
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from coinjar.core.layers import Resolver
-from coinjar.core.model import Command, FromEnv, FromFile, Resolved, Unset, Variable, Written
+from coinjar.core.model import Command, FromEnv, FromFile, Resolved, Stored, Unset, Variable, Written
 from coinjar.core.names import ALL
 from coinjar.core.references import Template
 
@@ -53,10 +53,10 @@ def form_of(written: Written) -> tuple[str, str | None]:
         return "references", content.source
     if isinstance(content, Command):
         return "command", " ".join(content.argv)
-    if isinstance(content, FromFile):
-        return "file", content.path
-    if isinstance(content, FromEnv):
-        return "environment", content.name
+    if isinstance(content, FromFile | FromEnv):
+        return ("file", content.path) if isinstance(content, FromFile) else ("environment", content.name)
+    if isinstance(content, Stored):
+        return "stored", f"{content.key} in {content.destination}"
     return ("unset", None) if isinstance(content, Unset) else ("sealed", None)
 
 

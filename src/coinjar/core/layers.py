@@ -11,7 +11,7 @@ from typing import TypeAlias
 
 from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, is_others, raise_all
 from coinjar.core.kinds import normal
-from coinjar.core.model import Closed, Command, FromEnv, FromFile, Jar, Layer, Outside, Resolved, Scope, Unset, Variable, Written
+from coinjar.core.model import Closed, Command, FromEnv, FromFile, Jar, Layer, Outside, Resolved, Scope, Stored, Unset, Variable, Written
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.record import Record
 from coinjar.core.references import Reference, Seen, Template, expand
@@ -54,7 +54,7 @@ def plain(variable: Variable, written: Written) -> Resolved:
 
 def no_fetch(outside: Outside, place: Place) -> str:
     """Fetches nothing: for those who only look."""
-    what = {Command: "a command", FromFile: "a file", FromEnv: "the environment"}[type(outside)]
+    what = {Command: "a command", FromFile: "a file", FromEnv: "the environment", Stored: "an etcd"}[type(outside)]
     raise InputError(f"the value comes from {what}, which was not asked", hint="ask for it with `coinjar value`", place=place, code="not-fetched")
 
 

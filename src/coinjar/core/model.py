@@ -36,6 +36,13 @@ class FromEnv(Record):
     name: str
 
 
+class Stored(Record):
+    """A value that an etcd keeps: under which destination of jar.yaml, and which key."""
+
+    destination: str
+    key: str
+
+
 class Unset(Record):
     """No value here, and none inherited."""
 
@@ -47,8 +54,8 @@ class Closed(Record):
 
 
 UNSET = Unset()
-Outside: TypeAlias = Command | FromFile | FromEnv
-Content: TypeAlias = str | Template | Command | FromFile | FromEnv | Unset | Closed
+Outside: TypeAlias = Command | FromFile | FromEnv | Stored
+Content: TypeAlias = str | Template | Command | FromFile | FromEnv | Stored | Unset | Closed
 
 
 class Written:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from coinjar.core.errors import InputError, Place, raise_all
 from coinjar.core.layers import Fetch
-from coinjar.core.model import Command, FromEnv, FromFile, Outside
+from coinjar.core.model import Command, FromEnv, FromFile, Outside, Stored
 from coinjar.core.names import OWN_PREFIX
 from coinjar.documents.fields import Fields
 from coinjar.documents.yamltext import compose
@@ -24,6 +24,9 @@ def fetcher(folder: Path, *, allow_commands: bool) -> Fetch:
     def fetch(outside: Outside, place: Place) -> str:
         if isinstance(outside, FromEnv):
             return _from_env(outside, place)
+        if isinstance(outside, Stored):
+            words = f"the value is stored in {outside.destination}, which was not asked"
+            raise InputError(words, hint="ask for it with `coinjar value`", place=place, code="not-fetched")
         if isinstance(outside, FromFile):
             return _from_file(outside, base, place)
         if not (allow_commands or allowed_by_user(folder)):

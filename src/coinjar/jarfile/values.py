@@ -9,12 +9,12 @@ from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from coinjar.core.errors import CoinJarError
 from coinjar.core.kinds import join_list
-from coinjar.core.model import UNSET, Command, Content, FromEnv, FromFile, Variable, Written
+from coinjar.core.model import UNSET, Command, Content, FromEnv, FromFile, Stored, Variable, Written
 from coinjar.core.references import parse_template
 from coinjar.documents.fields import NULL_HINT, Fields
 from coinjar.documents.yamltext import is_null
 
-FORMS = ("text", "command", "may_be_empty", "file", "base64", "from_env", "unset")
+FORMS = ("text", "command", "may_be_empty", "file", "base64", "from_env", "stored_in", "key", "unset")
 _JSON_WORD = r"null|true|false|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?"  # YAML 1.2.2, 10.2.1.2, as JSON writes it
 _MOST_NODES = 100_000
 
@@ -51,15 +51,17 @@ def _form(fields: Fields, variable: Variable, node: Node) -> Content | None:
     if not any(name in FORMS for name, _, _ in fields.members(node, what)):
         del fields.faults[before:]
         fields.fault(
-            node, f"{what} is a mapping, but its kind is {variable.kind}", "declare it as kind: json, or write one of text, command, file, from_env, unset"
+            node,
+            f"{what} is a mapping, but its kind is {variable.kind}",
+            "declare it as kind: json, or write a form such as {file: path}",
         )
         return None
     found = fields.fields(node, what, FORMS)
-    main = [name for name in ("text", "command", "file", "from_env", "unset") if name in found]
+    main = [name for name in ("text", "command", "file", "from_env", "stored_in", "unset") if name in found]
     if len(main) != 1:
-        fields.fault(node, f"{what} must have one form, and has {' and '.join(main) or 'none'}", "keep one of text, command, file, from_env, unset")
+        fields.fault(node, f"{what} must have one form, and has {' and '.join(main) or 'none'}", "keep one of text, command, file, from_env, stored_in, unset")
         return None
-    for extra, owner in (("may_be_empty", "command"), ("base64", "file")):
+    for extra, owner in (("may_be_empty", "command"), ("base64", "file"), ("key", "stored_in")):
         if extra in found and main != [owner]:
             fields.fault(found[extra], f"'{extra}' goes with '{owner}' only", f"remove it, or write {{{owner}: …}}")
     content = _one_form(fields, what, main[0], found)
@@ -81,11 +83,17 @@ def _one_form(fields: Fields, what: str, form: str, found: dict[str, Node]) -> C
         return Command(argv, fields.flag(found.get("may_be_empty"), "may_be_empty"))
     if form == "file":
         return FromFile(fields.text(node, f"'file' of {what}"), fields.flag(found.get("base64"), "base64"))
-    if form == "from_env":
-        return FromEnv(fields.text(node, f"'from_env' of {what}"))
+    if form in ("from_env", "stored_in"):
+        return FromEnv(fields.text(node, f"'from_env' of {what}")) if form == "from_env" else _stored(fields, what, found)
     if not fields.flag(node, "unset"):
         fields.fault(node, f"'unset' of {what} can only be true", "write {unset: true}, or a value")
     return UNSET
+
+
+def _stored(fields: Fields, what: str, found: dict[str, Node]) -> Stored:
+    if "key" not in found:
+        fields.fault(found["stored_in"], f"{what} does not say under which key", "write {stored_in: DESTINATION, key: KEY}")
+    return Stored(fields.text(found["stored_in"], f"'stored_in' of {what}"), fields.text(found.get("key"), f"'key' of {what}"))
 
 
 def _as_list(fields: Fields, variable: Variable, node: SequenceNode) -> str | None:

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from coinjar.core.guess import is_placeholder
 from coinjar.core.model import Jar
 from coinjar.core.names import name_fault, quoted_name, shell_can_set
 from coinjar.dialects.base import Item, Known, Reading, Remark
+
+if TYPE_CHECKING:
+    from coinjar.jarfile.sealed import Ring
 
 SET_BY_EVERYBODY = frozenset(
     "PATH HOME USER LOGNAME SHELL PWD OLDPWD SHLVL TERM LANG LANGUAGE LC_ALL LC_CTYPE HOSTNAME TZ TMPDIR EDITOR VISUAL PAGER DISPLAY "
@@ -19,11 +22,12 @@ SET_BY_EVERYBODY = frozenset(
 
 
 class Asking(NamedTuple):
-    """Who asks: the jar and its folder, if there is one, and the stage that is wanted of a source that holds several."""
+    """Who asks: the jar, its folder and its keys, if there is one, and the stage that is wanted of a source that holds several."""
 
     jar: Jar | None = None
     folder: Path | None = None
     stage: str | None = None
+    ring: Ring | None = None
 
     def known(self) -> Known:
         """What readers are told of the jar."""

@@ -5,8 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from coinjar.core.errors import InputError, Place, UsageError
+from coinjar.core.layers import Resolver
 from coinjar.core.shown import Masker
-from coinjar.destinations import make
+from coinjar.destinations import is_live, make, make_live
 from coinjar.destinations.base import Surroundings
 from coinjar.destinations.bundle import read_bundle as bundle_reading
 from coinjar.destinations.opened import OpenDocument
@@ -79,7 +80,8 @@ def read_destination(rest: str, dialect: str, asking: Asking) -> Source:
         raise UsageError("a destination is read on a stage", hint=f"write dest:{name}@STAGE", code="unknown-source")
     asking.jar.stage(stage)
     destination = asking.jar.destination(name)
-    reading = make(destination, Surroundings(asking.jar, asking.folder, Masker())).read(stage)
+    around = Surroundings(asking.jar, asking.folder, Masker(), asking.ring)
+    reading = make_live(destination, around).read_now(Resolver(asking.jar, stage)) if is_live(destination) else make(destination, around).read(stage)
     if not reading.items and not reading.remarks:
         reading = Reading([], [Remark(Place(destination.place.file, destination.place.line, destination.place.column), "there is nothing in it")])
     return _source(f"dest:{rest}", destination.type, "as it is now", reading)

@@ -37,7 +37,7 @@ def merged(old: Any, patch: Any, field: str = "") -> Any:
 
 def leaves(data: Any, at: Leaf = ()) -> Iterator[tuple[Leaf, Any]]:
     """Every field that can be managed by itself."""
-    if isinstance(data, dict) and data:
+    if isinstance(data, dict) and (data or not at):
         for key, value in data.items():
             if not (not at and key in ("kind", "apiVersion", "status")) and (at, key) not in ((("metadata",), "name"), (("metadata",), "namespace")):
                 yield from leaves(value, (*at, key))

@@ -51,6 +51,13 @@ class Page(str):
     __slots__ = ()
 
 
+class Headed(NamedTuple):
+    """An answer with headers of its own."""
+
+    data: Any
+    headers: Mapping[str, str]
+
+
 Route = tuple[str, re.Pattern[str], Callable[[Any, Call], Any], bool]
 
 
@@ -171,6 +178,7 @@ class _Handler(BaseHTTPRequestHandler):
     def _any(self) -> None:
         standin = self.server.standin
         url = urlsplit(self.path)
+        self.server.seen.append(f"{self.command} {url.path}")
         raw = self.rfile.read(int(self.headers.get("Content-Length") or 0))
         fault = standin.fault if url.path.startswith(standin.prefix) and url.path != "/" else None
         met = fault.kind if fault and fault.meets(self.command) else ""
@@ -194,7 +202,8 @@ class _Handler(BaseHTTPRequestHandler):
             return None
         if met == "half":
             return self._send(500, {"error": "it fell over half-way"})
-        return self._send(201 if self.command == "POST" else 200, found)
+        headers = found.headers if isinstance(found, Headed) else {}
+        return self._send(201 if self.command == "POST" else 200, found.data if isinstance(found, Headed) else found, headers)
 
     def _body(self, raw: bytes) -> Any:
         if not raw or "yaml" in self.headers.get("Content-Type", "") or self.headers.get("Content-Type", "").startswith("text/"):
@@ -223,13 +232,14 @@ class _Handler(BaseHTTPRequestHandler):
 
 
 class Server(ThreadingHTTPServer):
-    """A stand-in that listens."""
+    """A stand-in that listens; `seen` are the requests that came, in order."""
 
     daemon_threads = True
     request_queue_size = 256
 
     def __init__(self, standin: Standin, port: int) -> None:
         self.standin = standin
+        self.seen: list[str] = []
         super().__init__(("127.0.0.1", port), _Handler)
         standin.address = f"http://127.0.0.1:{self.server_address[1]}"
 

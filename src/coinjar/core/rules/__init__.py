@@ -25,7 +25,7 @@ RULES = (
     Rule("CJ014", WARNING, "reaching nothing", presence.reaches_nothing),
     Rule("CJ015", ERROR, "one port for two services", ports.same_port),
     Rule("CJ016", ERROR, "a value that cannot be worked out", presence.cannot_be_worked_out),
-    Rule("CJ017", ERROR, "a destination that cannot be rendered", linked.told("CJ017")),
+    Rule("CJ017", ERROR, "a destination that cannot be rendered or delivered", linked.told("CJ017")),
     Rule("CJ018", WARNING, "a template that will surprise", linked.told("CJ018")),
     Rule("CJ019", WARNING, "a document that will surprise", linked.told("CJ019")),
     Rule("CJ020", WARNING, "a port that another file contradicts", linked.ports_elsewhere),
@@ -40,6 +40,9 @@ RULES = (
     Rule("CJ029", WARNING, "a weak secret", secrets.weak_secret),
     Rule("CJ030", WARNING, "an example out of date", linked.told("CJ030")),
     Rule("CJ031", WARNING, "sealed for more than should get it", secrets.sealed_for_others),
+    Rule("CJ032", ERROR, "a name that a destination keeps for itself", linked.told("CJ032")),
+    Rule("CJ033", ERROR, "over a platform's limits", linked.told("CJ033")),
+    Rule("CJ034", WARNING, "made from a supplied value that changed", linked.told("CJ034")),
 )
 
 

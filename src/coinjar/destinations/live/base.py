@@ -17,7 +17,7 @@ from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
 from coinjar.core.secret import reveal
 from coinjar.destinations.base import Declared, Surroundings, View, is_supplied
-from coinjar.dialects.base import Item, Reading
+from coinjar.dialects.base import Item, Reading, Remark
 from coinjar.documents.fields import Fields
 
 COMMON = ("account",)
@@ -127,6 +127,10 @@ class Live(Declared, ABC):
     def targets(self, view: View) -> list[Target]:
         """Its targets on a stage. Raises every fault of their values at once."""
 
+    def refusals(self, view: View) -> list[CoinJarError]:
+        """What it could not carry on a stage, for `check`: nothing is asked of anybody."""
+        return [fault for target in self.targets(view) for fault in target.refusals()]
+
     def account_key(self, stage: str, target: Target) -> str:
         """Under which name jar.yaml keeps whose a target is."""
         return f"{stage}/{target.key}" if target.key else stage
@@ -160,15 +164,19 @@ class Live(Declared, ABC):
 
     async def _read_all(self, targets: Sequence[Target]) -> Reading:
         items: list[Item] = []
+        remarks: list[Remark] = []
         for target in targets:
             try:
                 held = await target.read()
             finally:
                 await target.close()
             for one in held.values():
+                if one.supplied and one.name not in self.around.jar.variables:
+                    remarks.append(Remark(self.destination.place, f"left out: {one.name} is {target.label}'s own"))
+                    continue
                 service = target.services[0] if len(target.services) == 1 else None
                 items.append(Item(one.name, one.text, self.destination.place, service=service, secret=one.secret or None))
-        return Reading(items, [])
+        return Reading(items, remarks)
 
 
 def unreadable(target: Target, words: str, hint: str, *, code: str = "outside") -> OutsideError:

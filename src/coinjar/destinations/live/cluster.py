@@ -92,6 +92,11 @@ class Cluster(Live):
                 found.append(ClusterTarget(self, made, sender, namespace, service, mine, self._wanted(inner, service)))
         return found
 
+    def refusals(self, view: View) -> list[CoinJarError]:
+        """What a cluster takes is what manifests can say, and those are looked at as a destination of their own."""
+        del view
+        return []
+
     def _wanted(self, inner: View, service: str) -> dict[str, Wanted]:
         return {one.name: Wanted(one.name, one.text, one.secret) for one in inner.entries(service) if one.text is not None}
 

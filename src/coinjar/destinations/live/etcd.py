@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from base64 import b64decode, b64encode
 from collections.abc import Sequence
+from functools import cached_property
 from typing import Any
 
 from coinjar.core.delivery import GONE, Change, Held
@@ -98,7 +99,13 @@ class EtcdTarget(Target):
         wanted = made.wanted_of(view, own) if own else made.wanted_together(view)
         super().__init__(own, f"{made.destination.name} ({self.prefix})", services, wanted, made.destination.place)
         self.around_jar = made.around
-        self.store = made.store(view.resolver, [one.text for one in wanted.values() if one.secret])
+        self.made = made
+        self.view = view
+
+    @cached_property
+    def store(self) -> Store:
+        """The etcd; made when something is asked of it."""
+        return self.made.store(self.view.resolver, [one.text for one in self.wanted.values() if one.secret])
 
     async def identity(self) -> str:
         found = await self.store.call("/v3/maintenance/status", {})
@@ -143,4 +150,5 @@ class EtcdTarget(Target):
         """What reads an etcd sees a change by itself."""
 
     async def close(self) -> None:
-        await self.store.sender.close()
+        if "store" in self.__dict__:
+            await self.store.sender.close()

@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import asyncio
 import json
+import os
 import time
 from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
+from functools import cached_property
 from importlib.resources import files
 from pathlib import Path
 from typing import Any, NamedTuple
+
+from yaml.nodes import MappingNode
 
 from coinjar.core.delivery import GONE, Change, Held, Wanted, matches
 from coinjar.core.errors import CoinJarError, InputError, raise_all
@@ -63,7 +67,7 @@ class Platform(Live):
         super().__init__(destination, around, fields)
         self.at_once = self.description.at_once
         self.token = read_token(self)
-        self.settings = {key: self.pattern(key) for key in self.description.settings}
+        self.settings = {key: self._setting(key) for key in self.description.settings}
         for key in self.description.settings:
             if key not in self.options and named:
                 fault = InputError(f"the destination {destination.name} has no '{key}': {self.description.settings[key]}", hint=f"add {key}: …")
@@ -73,6 +77,15 @@ class Platform(Live):
             key: fields.text(node, key)
             for key, _, node in (fields.members(self.options["stage_names"], "'stage_names'") if "stage_names" in self.options else ())
         }
+
+    def _setting(self, key: str) -> str:
+        """A setting's text, or what a variable of the caller's environment says: an address may differ from person to person."""
+        node = self.options.get(key)
+        if not isinstance(node, MappingNode):
+            return self.pattern(key)
+        own = self.fields.fields(node, f"'{key}'", ("from_env",))
+        name = self.fields.text(own.get("from_env"), "from_env")
+        return os.environ.get(name, f"({name} is not set)")
 
     def targets(self, view: View) -> list[Target]:
         if view.stage == SHARED and not self.description.whole:
@@ -111,13 +124,19 @@ class PlatformTarget(Target):
         super().__init__(own, label, services, wanted, made.destination.place)
         self.stages_share = self.description.carried
         self.needs_restart = self.description.in_effect == "next-deploy"
-        token = made.token.text(view.resolver) if made.token else None
-        hidden = [one.text for one in wanted.values() if one.secret] + ([token] if token else [])
+        self.view = view
+
+    @cached_property
+    def sender(self) -> Sender:
+        """The way there, with the token; made when something is sent."""
+        token = self.made.token.text(self.view.resolver) if self.made.token else None
+        hidden = [one.text for one in self.wanted.values() if one.secret] + ([token] if token else [])
         headers = {self.description.token_header: self.description.token_text.replace("{token}", reveal(token))} if token else {}
-        self.sender = Sender(self.context["address"], headers, label, self.origin, hidden=hidden)
+        return Sender(self.context["address"], headers, self.label, self.origin, hidden=hidden)
 
     async def close(self) -> None:
-        await self.sender.close()
+        if "sender" in self.__dict__:
+            await self.sender.close()
 
     def refusals(self) -> list[CoinJarError]:
         found: list[CoinJarError] = []

@@ -1,10 +1,10 @@
-"""The JSON Schemas (2020-12) that ship with the package: jar.yaml, plain/*.yaml, readers.yaml."""
+"""The JSON Schemas (2020-12) that ship with the package: jar.yaml, plain/*.yaml, readers.yaml, platforms/*.yaml."""
 
 from __future__ import annotations
 
 from importlib.resources import files
 
-SCHEMAS = ("jar", "plain", "readers")
+SCHEMAS = ("jar", "plain", "readers", "platform")
 
 
 def schema_text(name: str) -> str:

@@ -1,0 +1,82 @@
+"""What `check` wants to know of a jar's destinations: files as they would be rendered, running systems as they would be delivered to."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from coinjar.actions.choosing import is_for
+from coinjar.actions.opening import OpenJar
+from coinjar.actions.render_files import SAME, File, secrets_in_the_open, state_of
+from coinjar.core.errors import CannotOpen, CoinJarError, Place
+from coinjar.core.model import Destination
+from coinjar.core.rules.base import Facts, Spot
+from coinjar.core.shown import Masker
+from coinjar.destinations import is_live, make, make_live
+from coinjar.destinations.base import Output, Surroundings, View
+from coinjar.jarfile.store import shown_path
+
+OF_VALUES = frozenset({"not-fetched", "circle", "reference", "outside"})
+"""Codes of errors that are a value's, not a destination's."""
+RULE_OF = {"name-taken": "CJ032", "over-the-limits": "CJ033"}
+"""The rules of what a live destination refuses; all else is CJ017."""
+
+
+def look_at_destinations(opened: OpenJar, facts: Facts) -> None:
+    """What every destination tells of every stage, for the rules of `check`. Faults of values are other rules' matter."""
+    _Looking(opened, facts).look()
+
+
+class _Looking:
+    """Gathers spots by rule; the same fault on several stages once."""
+
+    def __init__(self, opened: OpenJar, facts: Facts) -> None:
+        self.facts = facts
+        self.around = Surroundings(facts.jar, opened.folder, Masker(), opened.ring)
+        self.spots: dict[str, list[Spot]] = {}
+        self.faults: dict[tuple[str, str, str, str, Place], list[str]] = {}
+        self.examples: dict[Path, Spot] = {}
+        self.stages = {one.name: [stage for stage in facts.stages if is_for(facts.jar, one, stage)] for one in facts.jar.destinations.values()}
+
+    def look(self) -> None:
+        for stage in self.facts.stages:
+            self.around.pending.clear()
+            for destination in [one for one in self.facts.jar.destinations.values() if stage in self.stages[one.name]]:
+                view = View(self.facts.resolver(stage), destination)
+                try:
+                    if is_live(destination):
+                        for fault in make_live(destination, self.around).refusals(view):
+                            self._fault(destination, stage, fault)
+                    else:
+                        self._file(destination, view)
+                except CoinJarError as fault:
+                    for one in fault.each():
+                        self._fault(destination, stage, one)
+        for (rule, name, message, hint, place), where in self.faults.items():
+            on = "" if where == self.stages[name] else f" on {', '.join(where)}"
+            self.spots.setdefault(rule, []).append(Spot(f"{name}{on}: {message}", hint, place, None, where[0] if len(where) == 1 else None))
+        self.spots["CJ030"] = list(self.examples.values())
+        self.facts.told |= {code: list(dict.fromkeys(each)) for code, each in self.spots.items()}
+
+    def _fault(self, destination: Destination, stage: str, fault: CoinJarError) -> None:
+        if not (fault.code.startswith("CJ") or fault.code in OF_VALUES or isinstance(fault, CannotOpen)):
+            key = (RULE_OF.get(fault.code, "CJ017"), destination.name, fault.message, fault.hint, fault.place or destination.place)
+            self.faults.setdefault(key, []).append(stage)
+
+    def _file(self, destination: Destination, view: View) -> None:
+        from coinjar.destinations.linked import look
+
+        made = make(destination, self.around)
+        outputs = made.outputs(view)
+        found = [*made.notices, *secrets_in_the_open([File(destination.name, view.stage, one, SAME) for one in outputs])]
+        links, hops = look(made, view)
+        for notice in found:
+            self.spots.setdefault(notice.rule, []).append(notice.spot)
+        if getattr(made, "is_example", False):
+            self.examples |= {one.path: _outdated(destination, view.stage, one) for one in outputs if one.path not in self.examples and state_of(one) != SAME}
+        self.spots.setdefault("CJ021", []).extend(hops)
+        self.facts.links += links
+
+
+def _outdated(destination: Destination, stage: str, output: Output) -> Spot:
+    words = "is not there" if not output.path.exists() else "does not say what jar.yaml declares"
+    return Spot(f"the example {words}", f"`coinjar render {stage} {destination.name}`", Place(shown_path(output.path)))

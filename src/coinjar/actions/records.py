@@ -1,0 +1,31 @@
+"""The records of a jar, and the fingerprints that are kept in them."""
+
+from __future__ import annotations
+
+import hmac
+import os
+
+from coinjar.actions.opening import OpenJar
+from coinjar.core.errors import InputError
+from coinjar.core.model import Jar
+from coinjar.core.secret import reveal
+from coinjar.records.store import Records, default_path
+
+
+def open_records(opened: OpenJar, jar: Jar) -> Records:
+    """The records: in `.local/`, or where jar.yaml says. Raises OutsideError."""
+    if jar.records is None:
+        return Records(jar.app, default_path(opened.folder))
+    password = None
+    if jar.records.password:
+        password = os.environ.get(jar.records.password)
+        if not password:
+            hint = f"set {jar.records.password} where coinjar runs"
+            raise InputError(f"the environment has no {jar.records.password}", hint=hint, place=jar.records.place, code="no-token")
+    return Records(jar.app, jar.records.address, password=password, origin=jar.records.place)
+
+
+def fingerprint(key: bytes, app: str, where: tuple[str, str, str], name: str, text: str) -> str:
+    """HMAC-SHA-256 of a value under a stage's naming key, for one variable of one target (stage, destination, target): it gives nothing away."""
+    message = "\0".join(("coinjar fingerprint 1", app, *where, name, reveal(text)))
+    return hmac.digest(key, message.encode("utf-8", "surrogatepass"), "sha256").hex()
