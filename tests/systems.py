@@ -65,7 +65,9 @@ def _wait_for(port: int, process: subprocess.Popen[bytes], log: Path) -> None:
 def _started(argv: list[str], port: int, folder: Path, *, stop: int = signal.SIGTERM, user: str | None = None) -> Iterator[None]:
     log = folder / "log"
     with log.open("wb") as out:
-        process = subprocess.Popen(argv, stdin=subprocess.DEVNULL, stdout=out, stderr=out, user=user, env={"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8"}, cwd="/")
+        process = subprocess.Popen(
+            argv, stdin=subprocess.DEVNULL, stdout=out, stderr=out, user=user, env={"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8"}, cwd="/"
+        )
     try:
         _wait_for(port, process, log)
         yield

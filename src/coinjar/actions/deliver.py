@@ -12,7 +12,7 @@ from coinjar.core.delivery import GONE, Change, Held, Last, plan
 from coinjar.core.errors import CoinJarError, OutsideError, raise_all
 from coinjar.core.model import Destination
 from coinjar.destinations.live.base import AnswerLost, Target
-from coinjar.records.locks import Lock, held
+from coinjar.records.locks import Lock, clear_dead, held
 from coinjar.records.store import ASKED, DONE, FAILED, RESTARTED, WAITS
 
 T = TypeVar("T")
@@ -163,6 +163,9 @@ class Delivery:
         place = seen[0].place
         destination = place.destination
         if not any(self._has_work(one) for one in seen):
+            if dead := clear_dead(self.opened.records, f"{destination.name}/{self.opened.stage}"):
+                self.opened.records.mark_interrupted(self.opened.stage, destination.name)
+                seen[0].target.notes.add(f"the delivery of {dead} was interrupted, and all of it is there")
             for one in seen:
                 self._remember_what_is_right(destination, one)
             return [_outcome(one, one.look, IN_STEP, restart=self._waits(one)) for one in seen if one.look]

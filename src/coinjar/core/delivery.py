@@ -19,7 +19,8 @@ IN_STEP, OUTSIDE, MISSING, EXTRA, PENDING, UNREAD, BEHIND, SUPPLIED = (
     "supplied",
 )
 """How a variable stands. `not delivered`: the jar has moved on since the last delivery; `not in effect`: saved, and the running thing has not read it."""
-CALM = frozenset({IN_STEP, SUPPLIED})
+CALM = frozenset({IN_STEP, SUPPLIED, UNREAD})
+"""States in which there is nothing to do, unless a note says otherwise."""
 
 
 class Wanted(NamedTuple):
@@ -128,7 +129,7 @@ class Standing(NamedTuple):
     @property
     def calm(self) -> bool:
         """Whether there is nothing to do."""
-        return self.state in CALM or (self.state == UNREAD and not self.note)
+        return self.state in CALM and not self.note
 
 
 def standings(wanted: Mapping[str, Wanted], held: Mapping[str, Held], known: Known, pending: Collection[str]) -> list[Standing]:

@@ -66,12 +66,9 @@ class Lock:
                 return None
             except IntegrityError:
                 pass
-            row = connection.execute(
-                select(locks.c.token, locks.c.holder, locks.c.process, locks.c.since, locks.c.seen).where(locks.c.name == self.name)
-            ).first()
-            if row is None:
+            there = _there(connection, self.name)
+            if there is None:
                 return self._gone(clock)
-            there = Holder(*row)
             if not _is_dead(there, clock):
                 return there
             taken = connection.execute(
@@ -98,6 +95,22 @@ class Lock:
         """Let go of it."""
         with self.records.connected() as connection:
             connection.execute(locks.delete().where((locks.c.name == self.name) & (locks.c.token == self.token)))
+
+
+def clear_dead(records: Records, name: str) -> str:
+    """Take away the lock of a holder that is dead; who that was, "" if there is none."""
+    lock = Lock(records, name)
+    with records.connected() as connection:
+        there = _there(connection, lock.name)
+        if there is None or not _is_dead(there, _clock(connection)):
+            return ""
+        connection.execute(locks.delete().where((locks.c.name == lock.name) & (locks.c.token == there.token)))
+        return there.holder
+
+
+def _there(connection: Connection, name: str) -> Holder | None:
+    row = connection.execute(select(*(locks.c[field] for field in Holder._fields)).where(locks.c.name == name)).first()
+    return Holder(row[0], row[1], row[2], row[3], row[4]) if row is not None else None
 
 
 @contextlib.asynccontextmanager

@@ -133,13 +133,18 @@ class Records:
 
     def begin(self, stage: str, destination: str, undoes: int | None = None) -> int:
         """A new delivery's number. Those that never came to an end (their lock is ours now) are marked as interrupted."""
+        self.mark_interrupted(stage, destination)
         with self.connected() as connection:
-            mine = (deliveries.c.app == self.app) & (deliveries.c.stage == stage) & (deliveries.c.destination == destination)
-            connection.execute(deliveries.update().where(mine & (deliveries.c.state == RUNNING)).values(state=INTERRUPTED))
             values = {"app": self.app, "stage": stage, "destination": destination, "who": who(), "started": now(), "state": RUNNING, "undoes": undoes}
             key = connection.execute(deliveries.insert().values(values)).inserted_primary_key
             assert key, "it was inserted"
             return int(key[0])
+
+    def mark_interrupted(self, stage: str, destination: str) -> None:
+        """What is said to run does not: whoever calls this holds the lock, or knows that nobody does."""
+        mine = (deliveries.c.app == self.app) & (deliveries.c.stage == stage) & (deliveries.c.destination == destination)
+        with self.connected() as connection:
+            connection.execute(deliveries.update().where(mine & (deliveries.c.state == RUNNING)).values(state=INTERRUPTED))
 
     def begin_part(self, number: int, target: str, label: str, snapshot: bytes | None, planned: Iterable[Change]) -> None:
         """Before the first write to a target: what is to change, and what was there before."""

@@ -219,6 +219,7 @@ class Hayloft(Standin):
         """The pods that run: of the spec that was rolled out last."""
         for key, one in self.state["objects"].items():
             where, plural, name = key.split("/")
+            self._look(one, plural)
             running = (one.get("status") or {}).get("running")
             if where == namespace and plural in _ROLLED and running:
                 yield {

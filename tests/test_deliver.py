@@ -1,0 +1,303 @@
+"""Deliveries: what stops them, locks and records, what a destination supplies, several stages and levels in one place."""
+
+from __future__ import annotations
+
+import json
+import re
+import signal
+import stat
+import subprocess
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.conftest import PROGRAM, Coinjar, on_a_terminal
+from tests.systems import Running, postgresql, standin
+
+TWO = """\
+services: {web: {}, mailer: {}}
+stages: {dev: {}, trial: {follows: dev}, prod: {guarded: true}}
+variables:
+  LEVEL: {default: info}
+  MAIL: {services: [mailer], default: relay.example}
+  TOKEN: {secret: true, services: [web]}
+  PORT: {kind: port, default: 8080, supplied: {by: [hosting]}}
+  PUBLIC_ADDRESS: {kind: url, required: true, services: [web], supplied: {by: [hosting], sample: "https://x.example/"}}
+  LINK: {services: [mailer], default: {text: "${PUBLIC_ADDRESS@of:web}inbox"}}
+destinations:
+"""
+HOSTING = "  hosting: {type: platform, platform: saltmarsh, address: '%s', app: 'line-{service}-{stage}', token: {from_env: THERE}, variables: [LEVEL, MAIL, TOKEN, PUBLIC_ADDRESS], services: [web]}\n"
+FISH = "  fish: {type: platform, platform: lanternfish, address: '%s', project: 'line-{service}', stage_names: {prod: live}, token: {from_env: FISH}, services: [mailer], variables: [LEVEL, MAIL, LINK]}\n"
+SLUICE = "  pipes: {type: platform, platform: sluiceway, address: '%s', project: line, token: {from_env: PIPES}, variables: [LEVEL, MAIL, TOKEN]}\n"
+
+
+@contextmanager
+def line(jar: Callable[..., Coinjar], cj: Coinjar, more: str = "") -> Iterator[tuple[Running, Running, Running]]:
+    """A jar of two services, delivered to three stand-ins."""
+    folder = cj.folder / "standins"
+    apps = [f"line-web-{stage}" for stage in ("dev", "trial", "prod")]
+    with standin("saltmarsh", folder, *apps) as salt, standin("lanternfish", folder, "line-mailer") as fish, standin("sluiceway", folder, "line") as sluice:
+        jar(TWO + HOSTING % salt.standin.address + FISH % fish.standin.address + SLUICE % sluice.standin.address + more)
+        cj.env |= {"THERE": salt.token, "FISH": fish.token, "PIPES": sluice.token, "COLUMNS": "140"}
+        cj("put", "TOKEN", "--stage", "dev", stdin="made-up-token")
+        yield salt, fish, sluice
+
+
+def by_destination(cj: Coinjar, *arguments: str, code: int = 0) -> dict[str, Any]:
+    return {one["destination"]: one for one in json.loads(cj(*arguments, "--json", code=code).out)["targets"]}
+
+
+def test_what_a_destination_supplies_is_taken_into_the_jar(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with line(jar, cj) as (salt, fish, _):
+        cj("deliver", "dev", "--dry-run")
+        assert "PUBLIC_ADDRESS" not in (cj.folder / "jar/plain/dev.yaml").read_text() if (cj.folder / "jar/plain/dev.yaml").exists() else True
+        done = cj("deliver", "dev", "--restart")
+        assert "PUBLIC_ADDRESS of web is supplied by hosting: taken into the jar" in done.err
+        app = salt.standin.state["apps"]["line-web-dev"]
+        assert set(app["settings"]) == {"LEVEL", "TOKEN"}  # never sent there
+        links = {one["key"]: one["value"] for one in fish.standin.state["projects"]["line-mailer"]["variables"].values()}
+        assert links["LINK"] == "https://line-web-dev.saltmarsh.example/inbox"  # in the same run
+        assert cj("value", "dev", "PUBLIC_ADDRESS", "--service", "web").out.strip() == "https://line-web-dev.saltmarsh.example/"
+        refused = cj("put", "PUBLIC_ADDRESS=https://mine.example/", "--stage", "dev", "--service", "web", code=2)
+        assert "PUBLIC_ADDRESS is supplied by hosting on dev" in refused.err
+        # it changes: drift says so, check says who must follow, the next delivery makes them
+        app["given"]["PUBLIC_ADDRESS"] = "https://moved.saltmarsh.example/"
+        told = cj("drift", "dev", "hosting", code=1).out
+        assert "PUBLIC_ADDRESS" in told
+        assert "it changed since it was taken into the jar" in told
+        cj("deliver", "dev", "hosting", "--restart")
+        found = [one for one in json.loads(cj("check", "--format", "json", code=None).out)["findings"] if one["rule"] == "CJ034"]
+        assert [one["message"] for one in found] == ["mailer on dev still has an earlier LINK on fish, made from PUBLIC_ADDRESS of web, which changed"]
+        cj("deliver", "dev")
+        assert "CJ034" not in cj("check", code=None).out
+        # what is not there yet, and nobody knows
+        assert "hosting supplies it" in cj("value", "prod", "LINK", "--service", "mailer", code=3).err
+
+
+def test_one_that_fails_stops_no_other_and_a_guarded_stage_asks(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with line(jar, cj) as (salt, fish, _):
+        done = cj("deliver", "dev", code=5, env={"PIPES": "wrong"})
+        assert done.out.splitlines()[-4].startswith("2 delivered, 1 failed")
+        assert re.search(r"^!  pipes \(line\)  .*401", done.out, re.MULTILINE)
+        assert "is the token right?" in done.err
+        assert by_destination(cj, "deliver", "dev", code=0)["hosting"]["state"] == "in step"
+        no_token = cj("deliver", "dev", "pipes", code=3, env={"PIPES": ""})
+        assert "the environment has no PIPES" in no_token.err
+        before = json.dumps(fish.standin.state)
+        assert "add --allow-guarded prod" in cj("deliver", "prod", "fish", "hosting", code=2).err
+        assert json.dumps(fish.standin.state) == before
+        shown = on_a_terminal(cj, "deliver", "prod", "fish", "hosting", typed="prod\n")
+        assert "prod is guarded." in shown
+        assert {one["stages"][0] for one in fish.standin.state["projects"]["line-mailer"]["variables"].values()} == {"dev", "live"}  # as it is called there
+        assert set(salt.standin.state["apps"]["line-web-prod"]["settings"]) == {"LEVEL"}
+        cj("deliver", "prod", "fish", "hosting", "--allow-guarded", "prod")
+        for arguments, code, words in (
+            (("deliver", "nope"), 2, "there is no stage 'nope'"),
+            (("deliver", "dev", "nope"), 2, "there is no destination 'nope'"),
+            (("deliver", "dev", "--requests"), 2, "--requests goes with --dry-run"),
+            (("deliver", "shared"), 2, "which destination?"),
+            (("deliver", "shared", "hosting"), 3, "has no place for what holds on every stage"),
+            (("render", "dev", "hosting"), 2, "`coinjar deliver STAGE hosting`"),
+            (("deliveries", "99"), 2, "there is no delivery 99"),
+            (("deliveries", "undo"), 2, "which delivery?"),
+        ):
+            assert words in cj(*arguments, code=code).err
+
+
+def test_several_stages_in_one_variable(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """A variable for two stages is narrowed before it changes on one; the other keeps it."""
+    with line(jar, cj) as (_, fish, _):
+        project = fish.standin.state["projects"]["line-mailer"]
+        cj("deliver", "dev", "hosting")
+        cj("deliver", "prod", "hosting", "--allow-guarded", "prod")
+        project["variables"]["v0"] = {"key": "MAIL", "value": "relay.example", "stages": ["dev", "live", "old"], "write_only": False, "changed": 1}
+        cj("deliver", "dev", "fish")
+        assert project["variables"]["v0"]["stages"] == ["dev", "live", "old"]  # it was right
+        cj("put", "MAIL=other.example", "--stage", "dev")
+        told = cj("deliver", "dev", "fish", "--dry-run", "--requests").out
+        assert re.search(r'PATCH .*/variables/v0 .*"stages": \["live", "old"\].*\nPOST .*"stages": \["dev"\]', told)
+        cj("deliver", "dev", "fish")
+        assert sorted((tuple(one["stages"]), one["value"]) for one in project["variables"].values() if one["key"] == "MAIL") == [
+            (("dev",), "other.example"),
+            (("live", "old"), "relay.example"),
+        ]
+        cj("put", "MAIL", "--unset", "--stage", "prod")
+        cj("deliver", "prod", "fish", "--allow-guarded", "prod")
+        assert {tuple(one["stages"]) for one in project["variables"].values() if one["key"] == "MAIL"} == {("dev",), ("old",)}
+
+
+def test_two_levels_and_what_a_job_without_a_stage_gets(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with line(jar, cj) as (_, _, sluice):
+        values = sluice.standin.state["projects"]["line"]["values"]
+        cj("deliver", "dev", "hosting")
+        cj("deliver", "shared", "pipes")  # the whole project gets what holds on every stage
+        assert {(one["name"], one["stage"]) for one in values.values()} == {("LEVEL", None), ("MAIL", None)}
+        cj("put", "LEVEL=debug", "--stage", "dev")
+        planned = by_destination(cj, "deliver", "dev", "pipes")["pipes"]
+        assert {one["name"] for one in planned["changes"]} == {"LEVEL", "TOKEN"}  # MAIL is right already: the project's
+        assert "a job that names no stage gets another value of LEVEL" in cj("drift", "dev", "pipes").err
+        # the classic surprises of a pipeline
+        text = """\
+pipeline: 1
+env: {GREETING: hello}
+jobs:
+  - name: with
+    stage: dev
+    env: {LOGIN: "secret:TOKEN"}
+    steps:
+      - {name: say, run: 'echo with=$LEVEL [=LEVEL=] token=$LOGIN undefined=[$NOPE][=NOPE=]'}
+      - {name: own, env: {LEVEL: step}, run: 'echo own=$LEVEL $GREETING'}
+  - name: without
+    steps: [{name: say, run: 'echo without=$LEVEL token=[$TOKEN]'}]
+  - name: release
+    stage: prod
+    steps: [{name: say, run: 'echo released'}]
+"""
+        sluice.standin.state["projects"]["line"]["pipelines"]["go"] = text
+        first = sluice.standin.answer("POST", "/projects/line/runs", {}, {"pipeline": "go"}, {"Authorization": f"Bearer {sluice.token}"})
+        assert (first["state"], first["log"]) == (
+            "waiting",
+            [
+                "== with (dev)", "with=debug debug token=•••• undefined=[]", "own=step hello",
+                "== without (no stage)", "without=info token=[]",
+                "release waits: prod is guarded, and a second person must say yes",
+            ],
+        )  # fmt: skip
+        from coinjar.standins.base import Refused
+
+        with pytest.raises(Refused, match="somebody else must say yes"):
+            sluice.standin.answer("POST", "/projects/line/runs/1/yes", {}, None, {"Authorization": f"Bearer {sluice.token}"})
+        other = {"Authorization": f"Bearer {sluice.standin.state['tokens']['berta']}"}
+        assert sluice.standin.answer("POST", "/projects/line/runs/1/yes", {}, None, other)["log"][-1] == "released"
+
+
+def test_limits_are_told_before_anything_is_sent(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with line(jar, cj) as (_, fish, _):
+        (cj.folder / "jar/jar.yaml").write_text(
+            cj.read("jar/jar.yaml").replace(
+                "destinations:",
+                "  level: {services: [mailer], default: x}\n  LANTERN_X: {services: [mailer], default: x}\n  EMPTY: {services: [mailer], default: ''}\n"
+                "  LINES: {services: [mailer], default: \"a\\nb\"}\n  LONG: {services: [mailer], default: '%s'}\ndestinations:" % ("x" * 4097),
+            ).replace("variables: [LEVEL, MAIL, LINK]", "variables: ['*'], without: [LINK, PORT]")
+        )  # fmt: skip
+        cj("deliver", "dev", "hosting")
+        done = cj("deliver", "dev", "fish", code=3)
+        for words in (
+            "level: lanternfish takes only names like", "LANTERN_X: lanternfish keeps this name for itself",
+            "EMPTY: it is empty, and lanternfish takes no empty value", "LINES: it has a line break", "LONG: its value has 4097 bytes",
+        ):  # fmt: skip
+            assert words in done.err
+        assert fish.standin.state["projects"]["line-mailer"]["variables"] == {}
+        found = json.loads(cj("check", "--format", "json", code=1).out)["findings"]
+        assert {one["rule"] for one in found if "fish" in one["message"]} >= {"CJ032", "CJ033"}
+
+
+def test_two_stages_cannot_share_a_place_and_extras_stay(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with line(jar, cj) as (salt, _, _):
+        text = cj.read("jar/jar.yaml")
+        (cj.folder / "jar/jar.yaml").write_text(text.replace("line-{service}-{stage}", "line-{service}-dev"))
+        cj("deliver", "dev", "hosting")
+        assert "is where dev/web is delivered to" in cj("deliver", "trial", "hosting", code=3).err
+        app = salt.standin.state["apps"]["line-web-dev"]
+        app["settings"]["EXTRA"] = "somebody else's"
+        told = cj("drift", "dev", "hosting", code=1).out
+        assert re.search(r"EXTRA +extra .*the jar does not know it here", told)
+        cj("deliver", "dev", "hosting")
+        assert "EXTRA" in app["settings"]
+        cj("deliver", "dev", "hosting", "--remove-extra")
+        assert "EXTRA" not in app["settings"]
+
+
+def test_snapshots_are_sealed_and_a_delivery_can_be_undone(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with line(jar, cj) as (salt, _, _):
+        cj("deliver", "dev", "hosting", "--restart")
+        cj("put", "TOKEN", "--stage", "dev", stdin="made-up-other-token")
+        cj("put", "LEVEL=debug", "--stage", "dev")
+        cj("deliver", "dev", "hosting", "--restart")
+        kept = (cj.folder / "jar/.local/deliveries.sqlite").read_bytes()
+        assert b"made-up" not in kept
+        assert b"TOKEN" in kept  # names are there
+        assert stat.S_IMODE((cj.folder / "jar/.local/deliveries.sqlite").stat().st_mode) == 0o600
+        listed = cj("deliveries").out.splitlines()
+        assert listed[0] == "2 deliveries, newest first"
+        assert re.match(r"2 +\S+ \S+ +dev +hosting +~2 +done", listed[2])
+        nobody = {"COINJAR_IDENTITY": "", "XDG_CONFIG_HOME": str(cj.folder / "empty")}
+        assert cj("deliveries", "2", env=nobody).out.startswith("Delivery 2: dev → hosting, done")
+        assert "no identity" in cj("deliveries", "undo", "2", code=4, env=nobody).err
+        told = cj("deliveries", "undo", "2", "--restart")
+        assert "The jar says what it said before" in told.err
+        settings = salt.standin.state["apps"]["line-web-dev"]["settings"]
+        assert settings == {"LEVEL": "info", "TOKEN": "made-up-token"}
+        assert json.loads(cj("deliveries", "3", "--json").out)["undoes"] == 2
+        assert "LEVEL" in cj("compare", "delivery:2", "dest:hosting@dev", "--service", "web", code=1).out
+
+
+# -- records and locks
+
+
+def test_the_lock_of_a_dead_holder_is_taken_over_and_a_living_one_is_told_of(jar: Callable[..., Coinjar], cj: Coinjar, tmp_path: Path) -> None:
+    with line(jar, cj) as (salt, _, _), postgresql(tmp_path / "postgresql") as address:
+        for shared in (False, True):
+            if shared:
+                records = f"records: {{address: '{address}', password: {{from_env: RECORDS}}}}\n"
+                (cj.folder / "jar/jar.yaml").write_text(records + cj.read("jar/jar.yaml"))
+                assert "the environment has no RECORDS" in cj("deliver", "dev", code=3).err
+                wrong = cj("deliver", "dev", code=5, env={"RECORDS": "made-up-wrong"})
+                assert "password authentication failed" in wrong.err
+                assert "made-up-wrong" not in wrong.err
+                cj.env["RECORDS"] = "made-up"
+            _race(cj, salt, f"shared-{shared}")
+
+
+@contextmanager
+def held_up(there: Running) -> Iterator[Callable[[], None]]:
+    """A platform that answers no write until the end; gives what waits until one has come."""
+    came, go = threading.Event(), threading.Event()
+    real = there.standin.answer
+
+    def answer(method: str, *rest: Any) -> Any:
+        if method != "GET":
+            came.set()
+            go.wait(30)
+        return real(method, *rest)
+
+    there.standin.answer = answer  # type: ignore[method-assign, assignment]  # the same, later
+    try:
+        yield lambda: assert_comes(came)
+    finally:
+        go.set()
+        del there.standin.answer
+
+
+def assert_comes(event: threading.Event) -> None:
+    assert event.wait(30)
+
+
+def _race(cj: Coinjar, salt: Running, level: str) -> None:
+    """Two deliverers: the first is slow. The second is told, or waits; and when the first is killed, takes over at once."""
+    argv, env = [PROGRAM, "deliver", "dev", "hosting"], cj.env
+    cj("put", f"LEVEL={level}-2", "--stage", "dev")
+    with held_up(salt) as writing:
+        first = subprocess.Popen(argv, cwd=cj.folder, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        writing()
+        told = cj("deliver", "dev", "hosting", code=5)
+        assert re.search(r"\S+ on \S+ delivers to hosting/dev since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC", told.err)
+        second = subprocess.Popen([*argv, "--wait", "30"], cwd=cj.folder, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(1.5)
+        assert second.poll() is None  # it waits
+    assert (first.wait(), second.wait()) == (0, 0)
+    cj("put", f"LEVEL={level}-3", "--stage", "dev")
+    with held_up(salt) as writing:
+        first = subprocess.Popen(argv, cwd=cj.folder, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        writing()
+        first.send_signal(signal.SIGKILL)
+        first.wait()
+    done = cj("deliver", "dev", "hosting")
+    assert re.search("took over the lock of|was interrupted, and all of it is there", done.err)
+    assert salt.standin.state["apps"]["line-web-dev"]["settings"]["LEVEL"] == f"{level}-3"
+    assert "interrupted" in {one["state"] for one in json.loads(cj("deliveries", "--json").out)[:2]}
