@@ -39,9 +39,9 @@ def standin(name: str, folder: Path, *make: str, fault: str = "") -> Iterator[Ru
     """A stand-in with apps or projects of these names."""
     folder.mkdir(parents=True, exist_ok=True)
     one = standin_class(name)(folder, fault)
-    for each in make:
-        one.make(each)
     with served(one) as server:
+        for each in make:
+            one.make(each)
         yield Running(one, server)
 
 

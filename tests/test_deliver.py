@@ -61,8 +61,8 @@ def test_what_a_destination_supplies_is_taken_into_the_jar(jar: Callable[..., Co
         app = salt.standin.state["apps"]["line-web-dev"]
         assert set(app["settings"]) == {"LEVEL", "TOKEN"}  # never sent there
         links = {one["key"]: one["value"] for one in fish.standin.state["projects"]["line-mailer"]["variables"].values()}
-        assert links["LINK"] == "https://line-web-dev.saltmarsh.example/inbox"  # in the same run
-        assert cj("value", "dev", "PUBLIC_ADDRESS", "--service", "web").out.strip() == "https://line-web-dev.saltmarsh.example/"
+        assert links["LINK"] == f"{salt.standin.address}/run/line-web-dev/inbox"  # in the same run
+        assert cj("value", "dev", "PUBLIC_ADDRESS", "--service", "web").out.strip() == f"{salt.standin.address}/run/line-web-dev/"
         refused = cj("put", "PUBLIC_ADDRESS=https://mine.example/", "--stage", "dev", "--service", "web", code=2)
         assert "PUBLIC_ADDRESS is supplied by hosting on dev" in refused.err
         # it changes: drift says so, check says who must follow, the next delivery makes them

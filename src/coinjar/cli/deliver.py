@@ -101,10 +101,9 @@ def _show_requests(delivery: Delivery) -> None:
 
     for one in delivery.seen:
         if one.look and one.look.plan.changes:
+            print(f"# {visible(one.target.label)}")
             for line in one.target.steps(one.look.plan.changes):
                 print(visible(line))
-            if words := one.target.restart_words():
-                print(f"(with --restart: {words})")
 
 
 def _ask(jar: Jar, stage: str, allowed: list[str]) -> None:

@@ -79,7 +79,7 @@ def _restart(one: Outcome) -> str:
     if one.restart == "done":
         return "restarted, in effect"
     if one.restart == "waits":
-        return f"not in effect: --restart {one.restart_words}" if one.restart_words else "not in effect until it restarts"
+        return "not in effect yet"
     return ""
 
 
@@ -97,9 +97,10 @@ def show_outcomes(outcomes: Sequence[Outcome], *, dry: bool) -> None:
     for one in outcomes:
         mark = Text("!", "red") if one.fault else Text("✓", "green") if not dry or not one.changes else Text("~", "yellow")
         rows.append([mark, Text(one.label), Text(_words(one, dry=dry)), Text(_restart(one), "yellow" if one.restart == "waits" else "dim")])
-    width = terminal_width()
-    for line in table(["", "", "", ""], rows, least=[1, 24, 30, 24], width=width):
+    for line in table(["", "", "", ""], rows, least=[1, 24, 30, 20], width=terminal_width()) if rows else []:
         show(line)
+    if restarts := [one.restart_words for one in outcomes if one.restart == "waits" and one.restart_words]:
+        show(styled(f"with --restart: {'; '.join(dict.fromkeys(restarts))}", "yellow"))
 
 
 def show_rest(delivery: Delivery, outcomes: Sequence[Outcome]) -> None:

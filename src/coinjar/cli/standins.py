@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import shlex
 from pathlib import Path
 from typing import Annotated
 
@@ -17,6 +19,9 @@ def run(
     state: Annotated[Path, typer.Option("--state", metavar="DIR", help="The folder that keeps what is set.")],
     port: Annotated[list[int] | None, typer.Option("--port", min=0, max=65535, help="A fixed port; once for each name.")] = None,
     fault: Annotated[str, typer.Option("--fault", metavar="KIND[:N]", help="Go wrong at each N-th request (default 3): slow, drop, 500, half or 429.")] = "",
+    exports: Annotated[
+        Path | None, typer.Option("--exports", metavar="FILE", help="Write a file for a shell to source: SALTMARSH_ADDRESS, SALTMARSH_TOKEN and so on.")
+    ] = None,
     make: Annotated[list[str] | None, typer.Option("--make", metavar="NAME", help="Make an app or project of this name in each; may be repeated.")] = None,
 ) -> None:
     """Run simulated platforms on this machine, until it is stopped: something to try deliveries on.
@@ -26,6 +31,7 @@ def run(
     import contextlib
     import threading
 
+    from coinjar.jarfile.store import replace_file
     from coinjar.standins import STANDINS, standin_class
     from coinjar.standins.base import FAULTS, served
 
@@ -35,17 +41,21 @@ def run(
     kind, _, every = fault.partition(":")
     if fault and (kind not in FAULTS or not (every or "1").isdigit() or every == "0"):
         raise UsageError(f"there is no fault '{fault}'", hint=f"the faults are {', '.join(FAULTS)}; drop:5 is each fifth")
+    lines: list[str] = []
     ports = [*(port or []), *[0] * len(names)]
     with contextlib.ExitStack() as stack:
         for name, at in zip(names, ports, strict=False):
             standin = standin_class(name)(state, fault)
-            for one in make or []:
-                standin.make(one)
             try:
                 stack.enter_context(served(standin, at))
             except OSError as raised:
                 raise OutsideError(f"cannot listen on port {at}: {(raised.strerror or '').lower()}", hint="choose another --port, or none") from None
+            for one in make or []:
+                standin.make(one)
             told = {"name": name, "address": standin.address, "token": standin.state["tokens"]["anna"], "second_token": standin.state["tokens"]["berta"]}
             print(json.dumps(told | standin.more()), flush=True)
+            lines += [f"export {name.upper()}_{key.upper()}={shlex.quote(str(told[key]))}\n" for key in ("address", "token", "second_token")]
+        if exports is not None:
+            replace_file(exports, "".join([*lines, f"export STANDINS_PID={os.getpid()}\n"]).encode(), private=True)
         with contextlib.suppress(KeyboardInterrupt):
             threading.Event().wait()

@@ -246,19 +246,20 @@ class Resolver:
             self._involves[name] = found
         return self._involves[name]
 
-    def resolve(self, service: str, *, phase: str = "run", closed: bool = False) -> dict[str, Resolved]:
-        """All that a service sees, in the order of declaration: with a value, or unset on purpose.
+    def resolve(self, service: str, *, phase: str = "run", closed: bool = False, only: Callable[[str], bool] | None = None) -> dict[str, Resolved]:
+        """All that a service sees, in the order of declaration: with a value, or unset on purpose; of `only` these names, if it is given.
 
         Build-time variables are left out when `phase` is run, and the other way round. Raises every fault
         and every required variable without a value, all at once; but with `closed` what is sealed for others is among what is found, with its fault.
         """
         key = (service, phase, closed)
-        if key in self._resolved:
+        if only is None and key in self._resolved:
             return self._resolved[key]
         self.jar.service(service)
         found: dict[str, Resolved] = {}
         faults: list[CoinJarError] = []
-        for name, variable in self.jar.variables.items():
+        variables = self.jar.variables if only is None else {name: one for name, one in self.jar.variables.items() if only(name)}
+        for name, variable in variables.items():
             if variable.phase not in (phase, "both") or not self.applies(variable, service):
                 if self.layers[-1].kind == "one-off" and name in self.layers[-1].values[ALL]:
                     faults.append(idle_one_off(variable, self.stage, service))
@@ -274,7 +275,8 @@ class Resolver:
             elif seen.written is not None:
                 found[name] = seen
         raise_all(list({id(fault): fault for fault in faults}.values()))
-        self._resolved[key] = found
+        if only is None:
+            self._resolved[key] = found
         return found
 
 

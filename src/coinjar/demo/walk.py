@@ -15,7 +15,7 @@ import time
 from importlib.resources import as_file, files
 from pathlib import Path
 from typing import Any
-from urllib.request import urlopen
+from urllib.request import Request, urlopen
 
 _WAIT = 10
 """Seconds that a service has to answer."""
@@ -97,6 +97,31 @@ class Walk:
         self.held += 1
         print(f"  holds: {words}", flush=True)
 
+    def source(self, path: str) -> None:
+        """Take the exports of a shell file into the environment, once it is there."""
+        print(f"$ . {path}")
+        end = time.monotonic() + _WAIT
+        while not (self.folder / path).exists():
+            if time.monotonic() > end:
+                raise DidNotHold(f"there is no {path}")
+            time.sleep(0.05)
+        for line in (self.folder / path).read_text().splitlines():
+            name, _, text = shlex.split(line)[1].partition("=")
+            self.env[name] = text
+
+    def send(self, method: str, address: str, token: str, body: object) -> Any:  # noqa: ANN401 - JSON
+        """Ask a platform for something by hand, as its page in a browser would."""
+        print(f"{method} {address}", flush=True)
+        data = body.encode() if isinstance(body, str) else json.dumps(body).encode() if body is not None else None
+        kind = "application/yaml" if isinstance(body, str) else "application/json"
+        with urlopen(Request(address, data, {"Authorization": f"Bearer {token}", "Content-Type": kind}, method=method), timeout=_WAIT) as response:
+            return json.load(response)
+
+    def app(self, service: str) -> Any:  # noqa: ANN401 - JSON
+        """What a running app of the hosting answers."""
+        with urlopen(f"{self.env['SALTMARSH_ADDRESS']}/run/sandling-{service}-rehearsal/", timeout=_WAIT) as response:
+            return json.load(response)
+
     def stop(self) -> None:
         """Stop what was started."""
         for process in self.running:
@@ -129,7 +154,7 @@ def walk(keep: Path | None) -> int:
     steps = Walk(folder)
     try:
         copy_app(folder)
-        for part in (_gather, _look, _mend, _share, _run_for_real, _without_coinjar, _render, _pipeline, _manifests, _web_server):
+        for part in (_gather, _look, _mend, _share, _run_for_real, _without_coinjar, _render, _pipeline, _manifests, _web_server, _deliver, _live):
             part(steps)
     except DidNotHold as fault:
         print(f"\nThe demo did not hold: {fault}", file=sys.stderr)
@@ -297,3 +322,54 @@ def _web_server(steps: Walk) -> None:
         settings = steps.answer(port)["settings"]
         steps.holds(f"it says {stage}'s title", settings["APP_TITLE"] == steps.ask(f"coinjar value {stage} APP_TITLE --service timetable"))
         steps.holds("and its own $host is the server's", settings["asked"] == "127.0.0.1/")
+
+
+APPS = ("sandling-timetable-rehearsal", "sandling-notices-rehearsal", "sandling-timetable-prod", "sandling-notices-prod", "sandling-berths", "sandling")
+"""What the demo's jar delivers to, by the names there."""
+
+
+def _deliver(steps: Walk) -> None:
+    steps.title("Three platforms to deliver to, simulated on this machine: two kinds of hosting, and pipelines")
+    steps.start(f"coinjar standins saltmarsh lanternfish sluiceway --state standins {' '.join(f'--make {one}' for one in APPS)} --exports standins/exports")
+    steps.source("standins/exports")
+    steps.title("What would a delivery change? Then deliver: it reads what is there, writes only what differs, reads back, records")
+    steps.run("coinjar deliver rehearsal --dry-run")
+    steps.run("coinjar deliver rehearsal")
+    steps.title("Saved is not in effect: one of the platforms reads its settings at the next deploy")
+    steps.run("coinjar drift rehearsal", code=1)
+    steps.holds("the running timetable has no title yet", "APP_TITLE" not in steps.app("timetable")["settings"])
+    steps.run("coinjar deliver rehearsal --restart")
+    steps.holds("now it has", steps.app("timetable")["settings"]["APP_TITLE"] == steps.ask("coinjar value rehearsal APP_TITLE --service timetable"))
+    steps.run("coinjar drift rehearsal", note="0: all of it is in step, and runs")
+    link = steps.ask("coinjar value rehearsal TIMETABLE_LINK --service berths")
+    steps.holds(
+        "the address that the hosting gave is known to those who refer to it", link == steps.ask("coinjar value rehearsal PUBLIC_ADDRESS --service timetable")
+    )
+
+
+def _live(steps: Walk) -> None:
+    steps.title("Somebody changes a setting on the platform's page; drift sees it, and the next delivery puts it right")
+    address = f"{steps.env['SALTMARSH_ADDRESS']}/v1/apps/sandling-timetable-rehearsal/settings"
+    steps.send("PATCH", address, steps.env["SALTMARSH_TOKEN"], {"settings": {"APP_TITLE": "Sandling Fairies", "SEASON": ""}})
+    steps.run("coinjar drift rehearsal hosting", code=1)
+    steps.run("coinjar deliver rehearsal hosting --restart")
+    steps.title("Is it so in the running things? Ask them, on both stages")
+    steps.run("coinjar deliver prod", code=2, note="2: prod is guarded")
+    steps.run("coinjar deliver prod --allow-guarded prod --restart")
+    for name in ("smoke", "release"):
+        text = (steps.folder / f"sluiceway/{name}.yaml").read_text()
+        steps.send("PUT", f"{steps.env['SLUICEWAY_ADDRESS']}/projects/sandling/pipelines/{name}", steps.env["SLUICEWAY_TOKEN"], text)
+    steps.run("coinjar confirm rehearsal prod")
+    steps.title("The release waits for a second person; its log shows no secret, and a job without a stage gets nothing of one")
+    runs = f"{steps.env['SLUICEWAY_ADDRESS']}/projects/sandling/runs"
+    run = steps.send("POST", runs, steps.env["SLUICEWAY_TOKEN"], {"pipeline": "release"})
+    steps.holds("it waits", run["state"] == "waiting")
+    run = steps.send("POST", f"{runs}/{run['id']}/yes", steps.env["SLUICEWAY_SECOND_TOKEN"], None)
+    print("\n".join(run["log"]))
+    steps.holds("somebody else said yes", run["state"] == "passed")
+    steps.holds("its log shows no secret", any("connects to ••••" in one for one in run["log"]) and "made-up" not in json.dumps(run))
+    steps.holds("a job that names no stage gets nothing of a stage's", "zones: []" in run["log"])
+    steps.title("What was delivered, and back to what was before")
+    steps.run("coinjar deliveries")
+    number = next(one["number"] for one in json.loads(steps.ask("coinjar deliveries --json")) if one["changes"].get("changed"))
+    steps.run(f"coinjar deliveries undo {number} --dry-run")

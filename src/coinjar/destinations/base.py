@@ -119,8 +119,9 @@ class View:
         key = (service, (*phases, str(lenient)))
         if key not in self._entries:
             found: dict[str, Resolved] = {}
+            only = None if takes_all(self.destination) else lambda name: gets(self.destination, name)
             for phase in phases:
-                found |= self._lenient(service, phase) if lenient else self.resolver.resolve(service, phase=phase, closed=True)
+                found |= self._lenient(service, phase) if lenient else self.resolver.resolve(service, phase=phase, closed=True, only=only)
             faults = {id(seen.fault): seen.fault for seen in found.values() if seen.fault is not None and self._needs_text(seen)}
             raise_all(list(faults.values()))
             order = {name: number for number, name in enumerate(self.resolver.jar.variables)}
@@ -159,9 +160,14 @@ def services_for(destination: Destination, jar: Jar) -> list[str]:
     return [name for name in jar.services if destination.services is None or name in destination.services]
 
 
+def takes_all(destination: Destination) -> bool:
+    """Whether a destination takes whatever a service gets."""
+    return destination.variables == ("*",) and not destination.without
+
+
 def gets(destination: Destination, name: str) -> bool:
     """Whether a destination takes this variable at all."""
-    if destination.variables == ("*",) and not destination.without:
+    if takes_all(destination):
         return True
     wanted = any(fnmatchcase(name, shape) for shape in destination.variables)
     return wanted and not any(fnmatchcase(name, shape) for shape in destination.without)

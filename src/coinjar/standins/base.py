@@ -115,7 +115,7 @@ class Standin:
         return {}
 
     def make(self, name: str) -> None:
-        """Make an app or project of this name."""
+        """Make an app or project of this name; it listens already."""
         raise NotImplementedError
 
     def sections(self) -> Iterator[tuple[str, str, Sequence[tuple[str, str, str]]]]:

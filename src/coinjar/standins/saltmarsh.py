@@ -22,8 +22,9 @@ class Saltmarsh(Standin):
 
     def make(self, name: str) -> None:
         with self.lock:
-            given = {"LISTEN_PORT": str(9100 + len(self.state["apps"])), "PUBLIC_ADDRESS": f"https://{name}.saltmarsh.example/"}
-            self.state["apps"].setdefault(name, {"settings": {}, "given": given, "running": dict(given)})
+            given = {"LISTEN_PORT": str(9100 + len(self.state["apps"])), "PUBLIC_ADDRESS": f"{self.address}/run/{name}/"}
+            app = self.state["apps"].setdefault(name, {"settings": {}, "given": given, "running": dict(given)})
+            app["given"]["PUBLIC_ADDRESS"] = given["PUBLIC_ADDRESS"]  # another one, where the stand-in listens elsewhere now
             self.save()
 
     def _app(self, name: str) -> dict[str, Any]:
@@ -39,7 +40,7 @@ class Saltmarsh(Standin):
     @route("GET", "/v1/apps/{}")
     def look(self, call: Call) -> Any:
         app = self._app(call.parts[0])
-        return {"name": call.parts[0], "owner": {"name": self.state["owner"]}, "waiting": self._waiting(app), "address": f"{self.address}/run/{call.parts[0]}/"}
+        return {"name": call.parts[0], "owner": {"name": self.state["owner"]}, "waiting": self._waiting(app)}
 
     @route("POST", "/v1/apps")
     def create(self, call: Call) -> Any:

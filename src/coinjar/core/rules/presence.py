@@ -109,7 +109,7 @@ def reaches_nothing(facts: Facts) -> Iterator[Spot]:
         if not any(facts.resolver(stage).services_of(variable) for stage in facts.stages):
             message = f"{variable.name} reaches no service on any stage"
             yield Spot(message, "correct its services and stages, or remove it", variable.place, variable.name)
-        elif variable.name not in spoken and not variable.required:
+        elif variable.name not in spoken and not variable.required and not variable.supplied_by:
             message = f"{variable.name} has no value on any stage, and no default"
             yield Spot(message, "give it a value or a default, say `required: true`, or remove it", variable.place, variable.name)
 

@@ -8,15 +8,16 @@ import ssl
 import time
 from collections.abc import Iterable, Mapping
 from email.utils import parsedate_to_datetime
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import urlsplit
-
-import httpx
 
 from coinjar.core.errors import InputError, OutsideError, Place
 from coinjar.core.secret import reveal
 from coinjar.destinations.live.base import AnswerLost
 from coinjar.documents.data import Data
+
+if TYPE_CHECKING:
+    import httpx
 
 _TRIES = 6
 _LONGEST_WAIT = 60.0
@@ -92,6 +93,8 @@ class Sender:
 
     async def _try(self, ask: Ask) -> Answer | _Again:
         """One try: an answer, or why another one is worth it. Raises what another try would not mend."""
+        import httpx
+
         try:
             answer = await self._once(ask)
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as fault:
@@ -114,6 +117,8 @@ class Sender:
         return _Again(refused)
 
     async def _once(self, ask: Ask) -> httpx.Response:
+        import httpx
+
         if self._client is None:
             limits = httpx.Limits(max_connections=20)
             self._client = httpx.AsyncClient(base_url=self.address, headers=self._headers, timeout=30, verify=self._verify, limits=limits)
