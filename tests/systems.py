@@ -81,7 +81,7 @@ def _started(argv: list[str], port: int, folder: Path, *, stop: int = signal.SIG
 
 
 @contextmanager
-def sshd(folder: Path) -> Iterator[int]:
+def sshd(folder: Path, listen: str = "127.0.0.1") -> Iterator[int]:
     """An sshd that lets `user_key` in as whoever runs the tests; its port. `known_hosts` has its key."""
     program = shutil.which("sshd", path="/usr/sbin:/usr/bin") or need("sshd")
     folder.mkdir(parents=True, exist_ok=True)
@@ -92,7 +92,7 @@ def sshd(folder: Path) -> Iterator[int]:
     known = (folder / "host_key.pub").read_text().split()[:2]
     (folder / "known_hosts").write_text(f"[127.0.0.1]:{port} {' '.join(known)}\n")
     (folder / "sshd_config").write_text(
-        f"ListenAddress 127.0.0.1:{port}\nHostKey {folder}/host_key\nPidFile none\nAuthorizedKeysFile {folder}/authorized_keys\nStrictModes no\nUsePAM no\n"
+        f"ListenAddress {listen}:{port}\nHostKey {folder}/host_key\nPidFile none\nAuthorizedKeysFile {folder}/authorized_keys\nStrictModes no\nUsePAM no\n"
         "PasswordAuthentication no\nKbdInteractiveAuthentication no\nMaxStartups 300\nMaxSessions 50\nSubsystem sftp internal-sftp\n"
     )
     if os.geteuid() == 0:

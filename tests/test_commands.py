@@ -80,7 +80,7 @@ def test_grid_shows_every_state_and_fits(demo: Coinjar) -> None:
         flags: len(json.loads(demo("grid", *flags, "--json").out)["rows"])
         for flags in ((), ("--different",), ("--missing",), ("--name", "ticket_db_*"), ("--service", "berths"))
     }
-    assert list(rows.values()) == [19, 14, 6, 5, 7]
+    assert list(rows.values()) == [21, 14, 6, 5, 8]
     cells = {row["name"]: row["cells"] for row in json.loads(demo("grid", "--json").out)["rows"]}
     assert cells["TICKET_DB_PASSWORD"]["prod"] == {"state": "own", "value": None, "secret": True, "derived": False, "masked": "•••• 21 chars #2"}
     assert cells["ISLE_RADIO"]["dev"]["state"] == "not here"
@@ -108,7 +108,7 @@ def test_why_tells_the_whole_story(demo: Coinjar) -> None:
 
 def test_compare(demo: Coinjar) -> None:
     out = demo("compare", "rehearsal", "prod", code=1, env={"COLUMNS": "160"}).out
-    assert out.startswith("rehearsal and prod: 13 different, 1 only in prod, 11 the same\n")
+    assert out.startswith("rehearsal and prod: 13 different, 1 only in prod, 12 the same\n")
     assert re.search(r"≠ +LOG_LEVEL \(ticketing, notices, berths\) +info +error\n", out)
     assert re.search(r"> +MAIL_HOST +\(no value\) +mail.sandling.example\n", out)
     assert "made-up" not in out

@@ -40,7 +40,9 @@ def test_every_command_shown_runs(demo: Coinjar, page: str) -> None:
     assert len(shown) > 5
     env = {name: text for name, text in demo.env.items() if name != "COINJAR_IDENTITY"} | {"COLUMNS": "158"}  # the page makes its own
     for command, code, lines in shown:
-        done = subprocess.run(["sh", "-c", command], cwd=demo.folder, env=env, capture_output=True, text=True, check=False)
+        one = f"{command}\ncode=$?; env -0 >.env.of.this.shell; exit $code"  # all of a page is typed into one shell
+        done = subprocess.run(["sh", "-c", one], cwd=demo.folder, env=env, capture_output=True, text=True, check=False)
+        env = dict(pair.split("=", 1) for pair in demo.read(".env.of.this.shell").split("\0") if pair)
         assert done.returncode == code, (command, done.stdout, done.stderr)
         out = [" ".join(line.split()) for line in (done.stdout + done.stderr).splitlines()]
         for line in lines:

@@ -10,6 +10,7 @@ import time
 from base64 import b64encode, urlsafe_b64encode
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 from urllib.parse import quote, quote_plus
 
 import pytest
@@ -20,8 +21,10 @@ from coinjar.cli.main import COMMANDS
 from coinjar.core.masking import SHORTEST, StreamMasker
 from coinjar.core.strength import WEAK, bits
 from coinjar.core.suspicion import suspicion
+from coinjar.standins.base import Refused
 from tests.conftest import PROGRAM, Coinjar
 from tests.consumers import need
+from tests.systems import Running, standin
 
 DATA = Path(__file__).parent / "data"
 
@@ -158,10 +161,12 @@ RUNS: list[list[str]] = [
     ["render", "dev", "--as", "literal"], ["render", "dev", "--as", "example"], ["render", "dev", "--as", "exec-script", "--encrypt-to", "RECIPIENT"], ["within", "dev", "--", "true"],
     ["within", "dev", "--mask", "--", "sh", "-c", "echo $S; echo $U >&2; echo $S | base64"], ["readers", "list", "--json"], ["readers", "add", "RECIPIENT", "--label", "b", "--stage", "prod", "--yes"],
     ["readers", "rekey"], ["readers", "seal"], ["readers", "vouch", "--yes"], ["readers", "remove", "b", "--everywhere"], ["identity", "show"], ["identity", "new", "--out", "c.identity"], ["schema", "jar"], ["new", "--jar", "another/jar"], ["demo", "--keep", "in.env"],
+    ["deliver", "dev", "salt", "--dry-run", "--requests"], ["deliver", "dev", "salt", "--restart"], ["deliver", "dev", "box", "--restart"], ["deliver", "dev", "--json"], ["deliver", "dev", "echoes"], ["drift", "dev"], ["drift", "dev", "--json", "--all"],
+    ["confirm", "dev"], ["confirm", "dev", "--json"], ["deliveries"], ["deliveries", "1"], ["deliveries", "undo", "2", "--dry-run"], ["compare", "delivery:1", "dev"], ["compare", "dest:salt@dev", "dev"], ["standins", "nope", "--state", "x"],
 ]  # fmt: skip
 
 
-def test_a_canary_is_written_nowhere(jar: Callable[..., Coinjar]) -> None:
+def test_a_canary_is_written_nowhere(jar: Callable[..., Coinjar], tmp_path_factory: pytest.TempPathFactory) -> None:
     """Every command, succeeding and failing, under strace: every byte that it or a child writes to any file, pipe or terminal, and every argv.
 
     What was asked for is let be: the text under the editor (in memory), and the file that a destination is.
@@ -169,10 +174,33 @@ def test_a_canary_is_written_nowhere(jar: Callable[..., Coinjar]) -> None:
     strace = need("strace")
     if subprocess.run([strace, "-qq", "-o", "/dev/null", "true"], capture_output=True, check=False).returncode:
         pytest.skip("strace may not trace programs here (a kernel setting, or a container's rules)")
+    elsewhere = tmp_path_factory.mktemp("platforms")
+    with standin("saltmarsh", elsewhere / "salt", "line") as salt, standin("saltmarsh", elsewhere / "echo", "line") as echo:
+        echo.standin.answer = _echoing(echo.standin.answer)  # type: ignore[method-assign]  # the same, but for writes
+        _canary(jar, strace, salt, echo)
+
+
+def _echoing(real: Callable[..., Any]) -> Callable[..., Any]:
+    """A platform that refuses what is written, and repeats it."""
+
+    def answer(method: str, *rest: Any) -> Any:
+        if method == "GET":
+            return real(method, *rest)
+        raise Refused(422, f"that is no value: {rest[2]}")
+
+    return answer
+
+
+def _canary(jar: Callable[..., Coinjar], strace: str, salt: Running, echo: Running) -> None:
     cj = jar(
         "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables:\n  S: {secret: true, generate: {length: 30}}\n  P: {secret: true, kind: port}\n  U: {default: {text: 'x://${S@url}/'}}\n"
         "destinations:\n  out: {type: file, as: posix, path: out.env}\n  tracked: {type: file, as: posix, path: tracked.env}\n"
+        f"  salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: line, token: {{from_env: SALT}}, without: [P]}}\n"
+        "  box: {type: host, hosts: [root@127.0.0.1:1], path: /tmp/x, without: [P]}\n"
+        f"  echoes: {{type: platform, platform: saltmarsh, address: '{echo.standin.address}', app: line, token: {{from_env: ECHO}}, without: [P]}}\n"
+        "proofs: {s: {file: in.env, as: dotenv, variable: S, expect: '${S}'}, t: {file: in.env, pattern: 'S=(.*)', expect: '${U}'}}\n"
     )  # fmt: skip
+    cj.env |= {"SALT": salt.token, "ECHO": echo.token}
     for name in ("S", "P"):
         cj("put", name, "--stage", "dev", stdin=CANARY, code=None)
     cj("put", "S", "--stage", "prod", stdin=CANARY)
@@ -213,7 +241,7 @@ def test_a_canary_is_written_nowhere(jar: Callable[..., Coinjar]) -> None:
                     assert _is_asked_for(line, run), (run, line[:200])
                     seen.add(run[0])
         trace.unlink()
-    assert seen == {"edit", "render", "within"}  # the trace does show what is written
+    assert seen == {"edit", "render", "within", "deliver"}  # the trace does show what is written
     files = [path for path in cj.folder.rglob("*") if path.is_file()]
     holders = {str(path.relative_to(cj.folder)) for path in files if any(form in path.read_bytes() for form in FORMS)}
     assert holders == {"in.env"}
@@ -223,13 +251,17 @@ def test_a_canary_is_written_nowhere(jar: Callable[..., Coinjar]) -> None:
 def _is_asked_for(call: str, run: list[str]) -> bool:
     """Whether a call writes what was asked for: the editor's text in memory, the pipe that is masked, stdout of `render --as`."""
     if run[0] == "edit":
-        return "/dev/shm/coinjar-edit-" in bytes.fromhex("".join(re.findall(r"\\x(..)", call.split(",", maxsplit=1)[0]))).decode(errors="replace")  # noqa: S108 - as above
+        return "/dev/shm/coinjar-edit-" in _descriptor(call)  # noqa: S108 - as above
+    if run[0] == "deliver":  # to where it is delivered
+        return re.search(r"send\w*\(\d+<(socket|TCP)", call) is not None or "socket:" in _descriptor(call)
     if run[0] == "within":
-        return (
-            "pipe:" in bytes.fromhex("".join(re.findall(r"\\x(..)", call.split(",", maxsplit=1)[0]))).decode(errors="replace")
-            or "pipe:" in call.split(",", maxsplit=1)[0]
-        )
+        return "pipe:" in _descriptor(call) or "pipe:" in call.split(",", maxsplit=1)[0]
     return run[0] == "render" and "literal" in run and re.search(r"write\(1", call) is not None
+
+
+def _descriptor(call: str) -> str:
+    """What a call writes to, as strace names it."""
+    return bytes.fromhex("".join(re.findall(r"\\x(..)", call.split(",", maxsplit=1)[0]))).decode(errors="replace")
 
 
 def test_tracked_files_and_readers_are_checked(jar: Callable[..., Coinjar]) -> None:

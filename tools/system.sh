@@ -27,6 +27,10 @@ test)
   want catatonit catatonit
   want kubectl kubernetes-client
   want nginx nginx-light
+  [ -x /usr/sbin/sshd ] || missing="$missing openssh-server"
+  want etcd etcd-server
+  want etcdctl etcd-client
+  ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$missing postgresql"
   want javac default-jdk-headless
   [ -x /lib/systemd/systemd ] || missing="$missing systemd"
   want script bsdutils

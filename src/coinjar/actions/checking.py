@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import OutsideError
-from coinjar.core.model import Accepted
+from coinjar.core.model import Accepted, Jar, Written
 from coinjar.core.rules import run
 from coinjar.core.rules.base import Facts, Finding, Spot
 from coinjar.jarfile.outside import fetcher
@@ -26,9 +26,19 @@ class Checked(NamedTuple):
         return [one for one in self.findings if not one.accepted]
 
 
+def _with_samples(jar: Jar) -> Jar:
+    """The jar with what a supplied value looks like, where nobody has told the real one yet."""
+    samples = {
+        name: one._replace(default=Written(one.sample, one.place.file, one.place.line, one.place.column))
+        for name, one in jar.variables.items()
+        if one.sample is not None and one.default is None and not one.secret
+    }
+    return jar._replace(variables={**jar.variables, **samples}) if samples else jar
+
+
 def check(opened: OpenJar, *, allow_commands: bool = False) -> Checked:
     """Check a jar. Raises what reading it raises."""
-    facts = Facts(opened.load(), fetcher(opened.folder, allow_commands=allow_commands))
+    facts = Facts(_with_samples(opened.load()), fetcher(opened.folder, allow_commands=allow_commands))
     from coinjar.actions.look_at_secrets import look_at_readers, look_at_tracked
 
     if (opened.folder / "coins").is_dir():

@@ -53,7 +53,8 @@ class _Looking:
                         self._fault(destination, stage, one)
         for (rule, name, message, hint, place), where in self.faults.items():
             on = "" if where == self.stages[name] else f" on {', '.join(where)}"
-            self.spots.setdefault(rule, []).append(Spot(f"{name}{on}: {message}", hint, place, None, where[0] if len(where) == 1 else None))
+            words = f"{message}{on}" if message.startswith(f"{name} (") else f"{name}{on}: {message}"  # a target says its destination itself
+            self.spots.setdefault(rule, []).append(Spot(words, hint, place, None, where[0] if len(where) == 1 else None))
         self.spots["CJ030"] = list(self.examples.values())
         self.facts.told |= {code: list(dict.fromkeys(each)) for code, each in self.spots.items()}
 

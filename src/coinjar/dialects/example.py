@@ -36,6 +36,7 @@ def example_entries(jar: Jar, services: Sequence[str], absent: Collection[str] =
     for variable in jar.variables.values():
         if variable.name not in absent and any(map(variable.serves, services)):
             default = variable.default.content if variable.default else None
-            text = CHANGE_ME if variable.secret or (variable.required and default is None) else default if isinstance(default, str) else None
+            shown = default if isinstance(default, str) else variable.sample
+            text = CHANGE_ME if variable.secret or (variable.required and default is None and not shown) else shown
             entries.append(Entry(variable.name, text, variable))
     return entries

@@ -51,7 +51,7 @@ class Host(Live):
 
     def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
         super().__init__(destination, around, fields)
-        self.path = self.pattern("path")
+        self.path = self.pattern("path", ("stage", "service", "host"))
         self.owner = self.text("owner")
         self.reload = [text for text, _ in fields.texts(self.options.get("reload"), "reload")]
         self.dialect = read_dialect(self, "systemd")
@@ -146,7 +146,7 @@ class HostTarget(Target):
     def __init__(self, made: Host, view: View, service: str, address: Address) -> None:
         self.made = made
         self.address = address
-        self.path = made.path.replace("{stage}", view.stage).replace("{service}", service)
+        self.path = made.path.replace("{stage}", view.stage).replace("{service}", service).replace("{host}", address.host)
         self.file = EnvFile(made.dialect, made.around, view.heading(service))
         self.reload = [one.replace("{stage}", view.stage).replace("{service}", service) for one in made.reload]
         self.needs_restart = bool(self.reload)
