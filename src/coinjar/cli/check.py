@@ -40,7 +40,7 @@ def run(
     else:
         _show(done.findings if accepted else done.open_findings, done.open_findings, len(done.findings) - len(done.open_findings))
     if done.not_fetched:
-        say(f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands that were not run (--allow-commands)")
+        say(f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands or stores that were not asked (--allow-commands)")
     if done.closed:
         say(f"coinjar: {counted(done.closed, 'sealed value was', 'sealed values were')} not looked at: the identity here does not open them, or there is none")
     for one in done.idle:

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from coinjar.actions.deliver import Delivery, Outcome
     from coinjar.cli.table import Text
     from coinjar.core.delivery import Change
+    from coinjar.core.errors import CoinJarError
     from coinjar.core.shown import Masker
 
 _SIGNS = {"new": "+", "changed": "~", "again": "~", "gone": "-"}
@@ -103,16 +104,27 @@ def show_outcomes(outcomes: Sequence[Outcome], *, dry: bool) -> None:
         show(styled(f"with --restart: {'; '.join(dict.fromkeys(restarts))}", "yellow"))
 
 
+def tell_faults(faults: Sequence[tuple[str, CoinJarError]]) -> None:
+    """Errors by label; of several that differ only by whose they are, the first, and how many more."""
+    from coinjar.cli.main import tell
+
+    alike: dict[tuple[str, str], list[CoinJarError]] = {}
+    for label, fault in faults:
+        alike.setdefault((fault.message.replace(label, ""), fault.hint), []).append(fault)
+    for group in alike.values():
+        tell(group[0])
+        if len(group) > 1:
+            say(f"    and {len(group) - 1} more like it")
+
+
 def show_rest(delivery: Delivery, outcomes: Sequence[Outcome]) -> None:
     """To stderr: errors with what to do, notes, what was written into the jar."""
-    from coinjar.cli.main import tell
     from coinjar.core.shown import visible
 
     for one in outcomes:
         for note in one.notes:
             say(f"{one.label}: {visible(note)}")
-        if one.fault:
-            tell(one.fault)
+    tell_faults([(one.label, one.fault) for one in outcomes if one.fault])
     for taken in delivery.taken:
         say(f"{taken.name} of {taken.service} is supplied by {taken.destination}: taken into the jar")
     for line in delivery.recorded:

@@ -42,8 +42,7 @@ def run(
 
     from coinjar.actions.drift import drift
     from coinjar.actions.live import Opened
-    from coinjar.cli.delivering import progress
-    from coinjar.cli.main import tell
+    from coinjar.cli.delivering import progress, tell_faults
     from coinjar.core.shown import Masker
 
     stage, *names = where
@@ -56,8 +55,7 @@ def run(
     for one in found:
         for note in one.notes:
             say(f"{one.label}: {note}")
-        if one.fault:
-            tell(one.fault)
+    tell_faults([(one.label, one.fault) for one in found if one.fault])
     code = next((one.fault.exit_code for one in found if one.fault), 0)
     if code or not all(one.calm for one in found):
         raise typer.Exit(code or 1)

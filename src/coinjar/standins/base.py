@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import os
 import re
 import secrets
 import threading
@@ -14,8 +15,6 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any, ClassVar, NamedTuple
 from urllib.parse import parse_qs, unquote, urlsplit
-
-from coinjar.jarfile.store import replace_file
 
 FAULTS = ("slow", "drop", "500", "half", "429")
 EVERY = 3
@@ -98,6 +97,7 @@ class Standin:
     """Whether it asks for no token at all."""
 
     def __init__(self, folder: Path, fault: str = "") -> None:
+        folder.mkdir(parents=True, exist_ok=True)
         self.path = folder / f"{self.name}.json"
         self.fault = Fault(fault) if fault else None
         self.lock = threading.RLock()
@@ -127,8 +127,11 @@ class Standin:
         return {}
 
     def save(self) -> None:
-        """Write the state, whole."""
-        replace_file(self.path, json.dumps(self.state, indent=1, ensure_ascii=False).encode(), mode=0o600)
+        """Write the state, whole; a machine that crashes may lose the last of it."""
+        unfinished = self.path.with_suffix(".unfinished")
+        with open(unfinished, "w", opener=_private) as file:
+            json.dump(self.state, file, ensure_ascii=False)
+        unfinished.replace(self.path)
 
     def who(self, header: str) -> str:
         """Whose token this is. Raises Refused."""
@@ -161,6 +164,10 @@ class Standin:
 
         page = Environment(loader=PackageLoader("coinjar.standins", "."), autoescape=True).get_template("page.html.jinja")
         return Page(page.render(name=self.name.capitalize(), about=(type(self).__doc__ or "").splitlines()[0], sections=list(self.sections())))
+
+
+def _private(path: str, flags: int) -> int:
+    return os.open(path, flags, 0o600)
 
 
 def as_object(body: Any, *names: str) -> dict[str, Any]:

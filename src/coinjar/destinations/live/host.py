@@ -22,7 +22,9 @@ from coinjar.documents.fields import Fields
 
 _UNFINISHED = ".coinjar-unfinished"
 _PATIENCE = 30
-"""Seconds for a connection, and for the reload command."""
+"""Seconds for a connection."""
+_LONGEST = 300
+"""Seconds for a command there: a service may take a while to start."""
 
 
 class Address(NamedTuple):
@@ -58,6 +60,7 @@ class Host(Live):
         self.hosts = self._hosts()
         count = self.text("at_once", "128")
         self.at_once = int(count) if count.isdigit() and int(count) else 128
+        self._shared: dict[str, object] | None = None
         self._connections: dict[str, asyncio.Future[asyncssh.SSHClientConnection]] = {}
         if self.owner and not re.fullmatch(r"\d+:\d+|[a-z_][\w-]*(:[a-z_][\w-]*)?", self.owner):
             fields.fault(self.options["owner"], "'owner' is user, or user:group", "write root:ticketing", "destination")
@@ -109,19 +112,30 @@ class Host(Live):
             options["username"] = address.user
         if address.port:
             options["port"] = address.port
-        if "known_hosts" in self.options:
-            options["known_hosts"] = str(self._file("known_hosts"))
-        if "identity_file" in self.options:
-            options["client_keys"] = [str(self._file("identity_file"))]
         try:
+            options |= self._read_once()
             return await asyncssh.connect(address.host, connect_timeout=_PATIENCE, login_timeout=_PATIENCE, keepalive_interval=15, **options)
         except asyncssh.HostKeyNotVerifiable:
             hint = "compare its key with the machine's own, then add it to known_hosts; if it changed, find out why first"
             raise unreadable(target, "its host key is not the known one", hint, code="host-key") from None
         except asyncssh.PermissionDenied:
             raise unreadable(target, "it does not let us in", "is the user right, and the key in its authorized_keys?", code="ssh") from None
+        except ValueError as fault:  # a key, a configuration or a list of hosts that cannot be read
+            raise unreadable(
+                target, f"cannot use the SSH key or configuration: {fault}", "look at identity_file, ssh_config and known_hosts", code="ssh"
+            ) from None
         except (OSError, asyncssh.Error, TimeoutError) as fault:
             raise unreadable(target, f"cannot connect ({_told(fault)})", "is it running, and the address right?", code="ssh") from None
+
+    def _read_once(self) -> dict[str, object]:
+        """The known hosts and the key, read for all machines together."""
+        if self._shared is None:
+            self._shared = {}
+            if "known_hosts" in self.options:
+                self._shared["known_hosts"] = asyncssh.read_known_hosts(str(self._file("known_hosts")))
+            if "identity_file" in self.options:
+                self._shared["client_keys"] = asyncssh.load_keypairs(str(self._file("identity_file")))
+        return self._shared
 
     def _file(self, key: str) -> Path:
         return self.around.root / Path(self.text(key)).expanduser()
@@ -146,7 +160,7 @@ class HostTarget(Target):
     def __init__(self, made: Host, view: View, service: str, address: Address) -> None:
         self.made = made
         self.address = address
-        self.path = made.path.replace("{stage}", view.stage).replace("{service}", service).replace("{host}", address.host)
+        self.path = made.path.replace("{stage}", view.stage).replace("{service}", service).replace("{host}", address.name)
         self.file = EnvFile(made.dialect, made.around, view.heading(service))
         self.reload = [one.replace("{stage}", view.stage).replace("{service}", service) for one in made.reload]
         self.needs_restart = bool(self.reload)
@@ -213,8 +227,12 @@ class HostTarget(Target):
             raise self._failed(f"cannot write {self.path}", fault) from None
 
     async def _give_away(self, path: str) -> None:
+        user, _, group = self.made.owner.partition(":")
+        if user.isdigit() and group.isdigit():
+            await (await self._files()).chown(path, int(user), int(group))
+            return
         connection = await self.made.connect(self)
-        done = await connection.run(f"chown -- {shlex.quote(self.made.owner)} {shlex.quote(path)}", check=False, timeout=_PATIENCE)
+        done = await connection.run(f"chown -- {shlex.quote(self.made.owner)} {shlex.quote(path)}", check=False, timeout=_LONGEST)
         if done.exit_status:
             hint = "only root can give files away: is the user there?"
             raise unreadable(self, f"cannot make {self.made.owner} its owner", hint, code="ssh")
@@ -228,7 +246,7 @@ class HostTarget(Target):
     async def restart(self) -> None:
         connection = await self.made.connect(self)
         try:
-            done = await connection.run(shlex.join(self.reload), check=False, timeout=_PATIENCE)
+            done = await connection.run(shlex.join(self.reload), check=False, timeout=_LONGEST)
         except (OSError, asyncssh.Error, TimeoutError) as fault:
             raise self._failed(f"cannot run {self.reload[0]}", fault) from None
         if done.exit_status:
