@@ -5,7 +5,7 @@ out=$(realpath "${1:?DIR}")
 font='DejaVu Sans Mono'
 work=$(mktemp -d)
 xvfb=
-trap 'kill $xvfb 2>/dev/null || true; rm -rf "$work"' EXIT
+trap 'kill $xvfb ${STANDINS_PID:-} 2>/dev/null || true; rm -rf "$work"' EXIT
 
 Xvfb -displayfd 3 -screen 0 1280x800x24 -nolisten tcp 3>"$work/display" >/dev/null 2>&1 &
 xvfb=$!
@@ -63,4 +63,32 @@ shot render 'coinjar render rehearsal --service ticketing --as exec-script'
 shot destinations 'coinjar render rehearsal' 10
 shot dry-run "coinjar render prod pipeline --dry-run 2>/dev/null; printf another-made-up | coinjar put TICKET_DB_PASSWORD --stage rehearsal 2>/dev/null; coinjar render rehearsal container-env --dry-run" 10
 shot inside "coinjar why APP_TITLE --in pipeline --at '/jobs/[name=release]/steps/[name=announce]'"
-shot help 'coinjar --help' 11
+shot help 'coinjar --help' 9
+
+page() { # NAME ADDRESS: a 1280x800 picture of a page
+  chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
+    --hide-scrollbars --user-data-dir="$work/chromium" --window-size=1280,800 --screenshot="$out/$1.png" "$2" >/dev/null 2>&1
+}
+
+apps=(sandling-{notices,timetable}-rehearsal sandling-{notices,timetable}-prod sandling-berths sandling)
+(cd "$work/app" && exec coinjar standins saltmarsh lanternfish sluiceway --state "$work/standins" "${apps[@]/#/--make=}" --exports "$work/exports") >/dev/null &
+for _ in $(seq 100); do [ -e "$work/exports" ] && break; sleep 0.1; done
+. "$work/exports"
+export PIPELINES="$SLUICEWAY_ADDRESS/projects/sandling/pipelines" SETTINGS="$SALTMARSH_ADDRESS/v1/apps/sandling-timetable-rehearsal/settings"
+python3 - "$work/app/sluiceway/smoke.yaml" <<'P'
+import os, sys, urllib.request
+data = open(sys.argv[1], "rb").read()
+headers = {"Authorization": f"Bearer {os.environ['SLUICEWAY_TOKEN']}", "Content-Type": "application/yaml"}
+urllib.request.urlopen(urllib.request.Request(os.environ["PIPELINES"] + "/smoke", data, headers, method="PUT"))
+P
+shot deliver 'coinjar deliver rehearsal' 9
+(cd "$work/app" && coinjar deliver rehearsal --restart && coinjar deliver prod --allow-guarded prod --restart && coinjar put SEASON=1.11 --stage rehearsal && coinjar deliver rehearsal hosting) >/dev/null 2>&1
+page standin "$SALTMARSH_ADDRESS/"
+python3 - <<'P'
+import json, os, urllib.request
+data = json.dumps({"settings": {"APP_TITLE": "Sandling Fairies", "NIGHT_BOAT": "", "DEBUG": "1"}}).encode()
+headers = {"Authorization": f"Bearer {os.environ['SALTMARSH_TOKEN']}", "Content-Type": "application/json"}
+urllib.request.urlopen(urllib.request.Request(os.environ["SETTINGS"], data, headers, method="PATCH"))
+P
+shot drift 'coinjar drift rehearsal'
+shot confirm 'coinjar confirm rehearsal prod; echo; coinjar deliveries; echo; coinjar deliveries undo 8 --dry-run'

@@ -40,6 +40,7 @@ screenshots)
   want Xvfb xvfb
   want import imagemagick
   want fc-list fontconfig
+  want chromium chromium
   fc-list 2>/dev/null | grep -q 'DejaVu Sans Mono' || missing="$missing fonts-dejavu-core"
   ;;
 esac

@@ -216,7 +216,7 @@ class Opened:
         return new
 
     def record_accounts(self, found: Mapping[tuple[str, str], str]) -> list[str]:
-        """Write whose the destinations are into jar.yaml, where it does not say yet: (destination, key) to account."""
+        """Write whose the destinations are into jar.yaml, where it does not say yet: (destination, key) to account. Returns whose are new."""
         from coinjar.actions.changing import edit_file
         from coinjar.documents.edit import Edit
         from coinjar.jarfile.store import locked
@@ -226,11 +226,13 @@ class Opened:
             with locked(self.opened.folder):
                 edits = [Edit(("destinations", destination, "account", key), account) for (destination, key), account in new.items()]
                 edit_file(self.opened.folder / "jar.yaml", edits)
-        return [f"{destination} is {account}" for (destination, _), account in new.items()]
+        return [destination for destination, _ in new]
 
 
 def _with_values(jar: Jar, stage: str, values: Mapping[str, Mapping[str, str | None]], source: str) -> Jar:
     """The jar as if these values, by service, had been written on the stage."""
+    gone = {name for texts in values.values() for name, text in texts.items() if text is None}
+    jar = jar._replace(variables={**jar.variables} | {name: jar.variables[name]._replace(required=False) for name in gone})
     plain = {layer: {scope: dict(written) for scope, written in scopes.items()} for layer, scopes in jar.plain.items()}
     for service, texts in values.items():
         for name, text in texts.items():

@@ -101,7 +101,8 @@ def show_outcomes(outcomes: Sequence[Outcome], *, dry: bool) -> None:
     for line in table(["", "", "", ""], rows, least=[1, 24, 30, 20], width=terminal_width()) if rows else []:
         show(line)
     if restarts := [one.restart_words for one in outcomes if one.restart == "waits" and one.restart_words]:
-        show(styled(f"with --restart: {'; '.join(dict.fromkeys(restarts))}", "yellow"))
+        shown = restarts if len(restarts) < 6 else [*restarts[:4], f"and {len(restarts) - 4} more like it"]
+        show(styled(f"with --restart: {'; '.join(dict.fromkeys(shown))}", "yellow"))
 
 
 def tell_faults(faults: Sequence[tuple[str, CoinJarError]]) -> None:
@@ -125,10 +126,13 @@ def show_rest(delivery: Delivery, outcomes: Sequence[Outcome]) -> None:
         for note in one.notes:
             say(f"{one.label}: {visible(note)}")
     tell_faults([(one.label, one.fault) for one in outcomes if one.fault])
+    supplied: dict[tuple[str, str], list[str]] = {}
     for taken in delivery.taken:
-        say(f"{taken.name} of {taken.service} is supplied by {taken.destination}: taken into the jar")
-    for line in delivery.recorded:
-        say(f"jar.yaml now says that {visible(line)}")
+        supplied.setdefault((taken.name, taken.destination), []).append(taken.service)
+    for (name, destination), services in supplied.items():
+        say(f"{name} of {', '.join(services)} is supplied by {destination}: taken into the jar")
+    if delivery.recorded:
+        say(f"jar.yaml keeps from now on whose they are: {', '.join(dict.fromkeys(delivery.recorded))}")
 
 
 def as_json(delivery: Delivery, outcomes: Sequence[Outcome], masker: Masker, *, dry: bool) -> dict[str, Any]:

@@ -30,7 +30,7 @@ COMMANDS = {
     "check": ("Look", "Look for what is missing, wrong, or will surprise."),
     "render": ("Use", "Write destinations, or a service's variables in a dialect."),
     "within": ("Use", "Run a program with a service's variables."),
-    "deliver": ("Deliver", "Bring hosts, containers, clusters and platforms in step with the jar."),
+    "deliver": ("Deliver", "Bring running systems in step with the jar."),
     "drift": ("Deliver", "Say what is live against what it should be."),
     "confirm": ("Deliver", "Ask running things whether they have what they should."),
     "deliveries": ("Deliver", "Say what was delivered, when and by whom; undo it."),
