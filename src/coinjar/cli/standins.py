@@ -41,7 +41,8 @@ def run(
     kind, _, every = fault.partition(":")
     if fault and (kind not in FAULTS or not (every or "1").isdigit() or every == "0"):
         raise UsageError(f"there is no fault '{fault}'", hint=f"the faults are {', '.join(FAULTS)}; drop:5 is each fifth")
-    lines: list[str] = []
+    running: list[dict[str, str]] = []
+    exported: list[str] = []
     ports = [*(port or []), *[0] * len(names)]
     with contextlib.ExitStack() as stack:
         for name, at in zip(names, ports, strict=False):
@@ -53,9 +54,11 @@ def run(
             for one in make or []:
                 standin.make(one)
             told = {"name": name, "address": standin.address, "token": standin.state["tokens"]["anna"], "second_token": standin.state["tokens"]["berta"]}
-            print(json.dumps(told | standin.more()), flush=True)
-            lines += [f"export {name.upper()}_{key.upper()}={shlex.quote(str(told[key]))}\n" for key in ("address", "token", "second_token")]
+            running.append(told | standin.more())
+            exported += [f"export {name.upper()}_{key.upper()}={shlex.quote(str(told[key]))}\n" for key in ("address", "token", "second_token")]
         if exports is not None:
-            replace_file(exports, "".join([*lines, f"export STANDINS_PID={os.getpid()}\n"]).encode(), private=True)
+            replace_file(exports, "".join([*exported, f"export STANDINS_PID={os.getpid()}\n"]).encode(), private=True)
+        for told in running:
+            print(json.dumps(told), flush=True)
         with contextlib.suppress(KeyboardInterrupt):
             threading.Event().wait()

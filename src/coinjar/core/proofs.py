@@ -92,5 +92,6 @@ def judge(form: str, expected: str, found: str | None, *, secret: bool, key: str
         wanted = hmac.new(reveal(key).encode(), reveal(expected).encode(), hashlib.sha256).hexdigest()
         text = (found or "").strip().lower()
         holds = len(text) >= _SHORTEST_DIGEST and hmac.compare_digest(wanted[: len(text)].encode(), text.encode())
-        return Verdict(holds, "nothing there" if found is None else f"digest {text[:8]}…", f"digest {wanted[:8]}…")
+        is_digest = re.fullmatch(r"[0-9a-f]{8,}", text) is not None  # anything else may be the secret itself
+        return Verdict(holds, "nothing there" if found is None else f"digest {text[:8]}…" if is_digest else "no digest", f"digest {wanted[:8]}…")
     return Verdict(found == expected, told, shown)

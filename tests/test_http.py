@@ -1,0 +1,156 @@
+"""The seam to HTTP: what is sent again and what is not, what is waited for, and what no message shows."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from email.utils import formatdate
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from threading import Thread
+from typing import Any
+
+import pytest
+
+from coinjar.core.errors import CoinJarError, OutsideError, Place
+from coinjar.core.secret import Secret
+from coinjar.destinations.live.base import AnswerLost
+from coinjar.destinations.live.http import Answer, Ask, Sender
+
+Told = tuple[int, dict[str, str], bytes]
+
+
+class Script(ThreadingHTTPServer):
+    """Answers as it was told, in turn; a status of 0 is no answer at all."""
+
+    answers: list[Told]
+    seen: list[tuple[str, str, str]]
+
+
+class _Handler(BaseHTTPRequestHandler):
+    server: Script
+    protocol_version = "HTTP/1.1"
+
+    def _any(self) -> None:
+        body = self.rfile.read(int(self.headers.get("Content-Length") or 0)).decode()
+        self.server.seen.append((self.command, self.path, body))
+        code, headers, data = self.server.answers.pop(0) if self.server.answers else (200, {}, b"{}")
+        if code == 0:
+            self.close_connection = True
+            return
+        self.send_response(code)
+        for name, text in ({"Content-Length": str(len(data))} | headers).items():
+            self.send_header(name, text)
+        self.end_headers()
+        self.wfile.write(data)
+
+    do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = _any  # noqa: N815 - as the base class wants them
+
+    def log_message(self, form: str, *values: Any) -> None:
+        del form, values
+
+
+@contextmanager
+def script(*answers: int | Told) -> Iterator[Script]:
+    with Script(("127.0.0.1", 0), _Handler) as server:
+        server.answers = [one if isinstance(one, tuple) else (one, {}, b"{}") for one in answers]
+        server.seen = []
+        Thread(target=server.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True).start()
+        yield server
+        server.shutdown()
+
+
+def sent(server: Script, ask: Ask, hidden: tuple[str, ...] = ()) -> Answer:
+    async def send() -> Answer:
+        sender = Sender(
+            f"http://127.0.0.1:{server.server_address[1]}", {"Authorization": Secret("Bearer made-up-token")}, "there", Place("jar.yaml", 1, 1), hidden=hidden
+        )
+        try:
+            return await sender.send(ask)
+        finally:
+            await sender.close()
+
+    return asyncio.run(send())
+
+
+@pytest.mark.parametrize("method", ["GET", "PUT", "DELETE", "POST", "PATCH"])
+@pytest.mark.parametrize("failure", [0, 500, 502, 503])
+def test_only_what_may_be_repeated_is(method: str, failure: int) -> None:
+    safe = method in ("GET", "PUT", "DELETE")
+    with script(failure, 200) as server:
+        if safe:
+            assert sent(server, Ask(method, "/x", repeat=True)).data == {}
+        else:
+            with pytest.raises(AnswerLost, match="it may have been carried out"):
+                sent(server, Ask(method, "/x", {"a": 1}, repeat=False))
+        assert len(server.seen) == (2 if safe else 1)
+
+
+@pytest.mark.parametrize("wait", [{"Retry-After": "1"}, {"Retry-After": "soon"}, {}, None])
+def test_it_waits_as_long_as_it_is_told(wait: dict[str, str] | None) -> None:
+    """429 was not carried out, so even a POST is sent again."""
+    headers = {"Retry-After": formatdate(time.time() + 1.5, usegmt=True)} if wait is None else wait
+    with script((429, headers, b""), 201) as server:
+        started = time.monotonic()
+        sent(server, Ask("POST", "/x", {"a": 1}, repeat=False))
+        took = time.monotonic() - started
+        assert len(server.seen) == 2
+    assert took < 10
+    if headers:
+        assert took > 0.3
+
+
+def test_a_refusal_is_told_once_without_what_it_repeats() -> None:
+    secret = "made-up-secret"
+    told: Told = (422, {}, f'{{"error": "{secret} is no value\\nof yours, made-up-token"}}'.encode())
+    with script(told) as server:
+        with pytest.raises(OutsideError) as caught:
+            sent(server, Ask("PUT", "/x", {"v": secret}), (secret, "made-up-token"))
+        assert len(server.seen) == 1
+    assert "422" in caught.value.message
+    assert "•••• is no value" in caught.value.message
+    assert "made-up" not in str(caught.value) + caught.value.hint
+    with script((400, {}, b"no: 1")) as server, pytest.raises(OutsideError) as caught:  # too short to be masked: nothing is told
+        sent(server, Ask("PUT", "/x"), ("1",))
+    assert caught.value.message.endswith("400")
+
+
+@pytest.mark.parametrize(
+    ("answer", "words"),
+    [
+        ((200, {}, b"<html>"), "is no JSON|what is no JSON"),
+        ((302, {"Location": "http://elsewhere.example/"}, b""), "302|no JSON"),
+        ((200, {"Link": '<http://elsewhere.example/x>; rel="next"'}, b"[]"), "a next page on another server"),
+        ((401, {}, b""), "401"),
+    ],
+)
+def test_odd_answers(answer: Told, words: str) -> None:
+    with script(answer) as server:
+        if answer[0] == 302:  # not followed: the token is for this server
+            assert sent(server, Ask("GET", "/x")).data is None
+            assert len(server.seen) == 1
+            return
+        with pytest.raises(CoinJarError, match=words):
+            sent(server, Ask("GET", "/x"))
+
+
+def test_bodies_are_json_and_missing_ones_can_be_answers() -> None:
+    with script(200, 404, (204, {"Content-Length": "0"}, b"")) as server:
+        sent(server, Ask("POST", "/x", {"é": Secret("made-up")}))
+        assert json.loads(server.seen[0][2]) == {"é": "made-up"}
+        assert sent(server, Ask("GET", "/x", missing=True)).data is None
+        assert sent(server, Ask("DELETE", "/x")).data is None
+
+
+def test_nobody_there_and_addresses_that_are_none() -> None:
+    with script() as server:
+        gone = server
+    started = time.monotonic()
+    with pytest.raises(OutsideError, match="cannot reach"):
+        sent(gone, Ask("POST", "/x", repeat=False))  # it certainly was not carried out, so it is tried again
+    assert time.monotonic() - started < 40
+    for address in ("ftp://x/", "nowhere", "http://hosting.example/", "(NAME is not set)"):
+        with pytest.raises(CoinJarError, match=r"is no address|would travel readable"):
+            Sender(address, {}, "there", Place("jar.yaml"))
