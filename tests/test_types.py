@@ -1,0 +1,241 @@
+"""What is particular to each type of live destination: containers that read a file, hosts that refuse, an etcd with users, secrets that are others'."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import subprocess
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import PROGRAM, Coinjar
+from tests.consumers import need, podman_engine
+from tests.systems import etcd, sshd, standin
+
+HEAD = "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables: {LEVEL: {default: info}, TOKEN: {secret: true}}\ndestinations:\n"
+CANARY = "made-up-canary-4711"
+
+
+def engine(*arguments: str) -> str:
+    base, env = podman_engine()
+    done = subprocess.run([*base, *arguments], env=env, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    return done.stdout.strip()
+
+
+@pytest.fixture
+def boxes(jar: Callable[..., Coinjar], cj: Coinjar) -> Coinjar:
+    """A jar whose destination is a container, `box`."""
+    base, env = podman_engine()
+    name = f"box-{os.getpid()}-{time.monotonic_ns()}"
+    jar(HEAD + f"  box: {{type: container, container: {name}, env_file: run/web.env, engine: [{', '.join(base)}]}}\n")
+    cj.env |= {"CONTAINERS_CONF": env["CONTAINERS_CONF"], "PATH": f"{Path(PROGRAM).parent}:{env['PATH']}", "BOX": name}
+    cj("put", "TOKEN", "--stage", "dev", stdin=CANARY)
+    return cj
+
+
+def test_a_container_that_reads_its_file_itself(boxes: Coinjar) -> None:
+    """It was not made with the file, so when it started tells whether it has read it; it is started anew, not made anew."""
+    cj, name = boxes, boxes.env["BOX"]
+    told = cj("deliver", "dev")
+    assert "not in effect yet" in told.out
+    assert (cj.folder / "run/web.env").stat().st_mode & 0o777 == 0o600
+    done = cj("deliver", "dev", "--restart", code=5)
+    assert "there is no such container" in done.err
+    assert f"podman run --name {name} --env-file run/web.env" in done.err
+    sleeping = ("--network", "host", "--volume", f"{cj.folder}/run:/run-env:ro", "localhost/coinjar/base:1", "/bin/busybox", "sleep", "600")
+    engine("run", "--detach", "--name", name, *sleeping)
+    try:
+        cj("deliver", "dev", "--restart")  # it started after the file was written
+        started = engine("container", "inspect", "--format", "{{.State.StartedAt}} {{.Id}}", name)
+        assert cj("drift", "dev").out.startswith("dev: 1 target in step")
+        time.sleep(1.1)
+        cj("put", "LEVEL=debug", "--stage", "dev")
+        assert "not in effect yet" in cj("deliver", "dev").out
+        assert "not in effect" in cj("drift", "dev", code=1).out
+        cj("deliver", "dev", "--restart")
+        again = engine("container", "inspect", "--format", "{{.State.StartedAt}} {{.Id}}", name)
+        assert again.split()[-1] == started.split()[-1]  # the same container
+        assert again != started
+        assert cj("drift", "dev").out.startswith("dev: 1 target in step")
+        engine("stop", "--time", "0", name)
+        assert "not in effect" in cj("drift", "dev", code=1).out
+    finally:
+        engine("rm", "--force", "--time", "0", name)
+
+
+def test_a_container_that_a_command_of_ones_own_makes_anew(boxes: Coinjar) -> None:
+    cj, name = boxes, boxes.env["BOX"]
+    base, _ = podman_engine()
+    make = [
+        *base,
+        "run",
+        "--replace",
+        "--detach",
+        "--name",
+        name,
+        "--network",
+        "host",
+        "--env-file",
+        f"{cj.folder}/run/web.env",
+        "localhost/coinjar/base:1",
+        "/bin/busybox",
+        "sleep",
+        "600",
+    ]
+    cj.write({"make": "#!/bin/sh\n" + " ".join(make) + "\n"})
+    (cj.folder / "make").chmod(0o755)
+    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("env_file: run/web.env", f"env_file: run/web.env, restart: ['{cj.folder}/make']")})
+    try:
+        cj("deliver", "dev", "--restart")
+        assert f"LEVEL=info\nTOKEN={CANARY}" in engine("exec", name, "/bin/busybox", "env")
+        cj("put", "LEVEL", "--unset", "--stage", "dev")
+        cj("deliver", "dev")
+        told = cj("drift", "dev", code=1).out
+        assert re.search(r"LEVEL +not in effect +.*removed, and what runs still has it", told)
+    finally:
+        engine("rm", "--force", "--time", "0", name)
+
+
+def test_hosts_that_refuse(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """What the file's dialect cannot carry is refused before anybody is asked; a reload that fails leaves the file written, and says so."""
+    user = subprocess.run(["id", "-un"], capture_output=True, text=True, check=True).stdout.strip()
+    with sshd(cj.folder / "sshd") as port:
+        keys = "known_hosts: sshd/known_hosts, identity_file: sshd/user_key"
+        jar(
+            HEAD.replace("default: info", 'default: "a\\nb"')
+            + f"  farm: {{type: host, hosts: {{dev: ['{user}@127.0.0.1:{port}']}}, path: '{cj.folder}/there/web.env', as: literal, {keys}, reload: [sh, -c, 'exit 3']}}\n"
+        )
+        cj("put", "TOKEN", "--stage", "dev", stdin=CANARY)
+        assert "literal cannot carry LEVEL" in cj("deliver", "dev", code=3).err
+        assert "names no hosts for prod" in cj("deliver", "prod", code=3).err
+        cj("put", "LEVEL=info", "--stage", "dev")
+        done = cj("deliver", "dev", "--restart", code=5)
+        assert "sh ended with 3" in done.err
+        assert (cj.folder / "there/web.env").read_text().count(CANARY) == 1
+        assert CANARY not in done.out + done.err
+        assert json.loads(cj("deliveries", "--json").out)[0]["state"] == "failed"
+        assert "not in effect" in cj("drift", "dev", code=1).out  # it does not forget
+        (cj.folder / "there/web.env").write_bytes(b"\xff\xfe\n")
+        assert "cannot make sense of" in cj("drift", "dev", code=5).err
+        (cj.folder / "there/web.env").unlink()
+        (cj.folder / "there/web.env").mkdir()
+        assert "cannot read" in cj("deliver", "dev", code=5).err
+
+
+def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with etcd(cj.folder / "etcd") as address:
+
+        def ctl(*arguments: str) -> str:
+            argv = [need("etcdctl"), "--endpoints", address, *arguments]
+            return subprocess.run(argv, capture_output=True, text=True, check=True, env={"ETCDCTL_API": "3"}).stdout
+
+        names = "".join(f"  N{number}: {{default: '{number}'}}\n" for number in range(200))
+        jar(
+            f"services: {{web: {{}}}}\nstages: {{dev: {{}}}}\nvariables:\n  TOKEN: {{secret: true}}\n  LOGIN: {{secret: true}}\n{names}destinations:\n"
+            f"  registry: {{type: etcd, address: '{address}', prefix: '/line/{{stage}}/{{service}}/', user: root, password: {{secret: LOGIN}}, without: [LOGIN]}}\n"
+        )
+        for name, text in (("TOKEN", CANARY), ("LOGIN", "made-up-login")):
+            cj("put", name, "--stage", "dev", stdin=text)
+        ctl("user", "add", "root:made-up-login")
+        ctl("user", "grant-role", "root", "root")
+        ctl("auth", "enable")
+        told = cj("deliver", "dev")
+        assert "201 changes are more than one transaction takes: they went in several" in told.err
+        assert ctl("--user", "root:made-up-login", "get", "--print-value-only", "/line/dev/web/TOKEN").strip() == CANARY
+        planned = cj("put", "N1=other", "--stage", "dev") and cj("deliver", "dev", "--dry-run", "--requests").out
+        assert "put /line/dev/web/N1 = other, if nobody wrote it since" in planned
+        cj("put", "LOGIN", "--stage", "dev", stdin="made-up-wrong")
+        done = cj("deliver", "dev", code=5)
+        assert re.search("/v3/auth/authenticate was answered with 4", done.err)
+        assert "made-up" not in done.err
+
+
+@pytest.mark.parametrize(
+    ("destination", "words"),
+    [
+        ("{type: host, path: x}", "has no 'hosts'"),
+        ("{type: host, hosts: ['a b'], path: x}", "'a b' is no host"),
+        ("{type: host, hosts: [a], path: x, as: example}", "example cannot be read back here"),
+        ("{type: host, hosts: [a], path: x, owner: 'a; b'}", "'owner' is user, or user:group"),
+        ("{type: host, hosts: [a], path: x, services: [web, mailer]}", "is for 2 services, and its path for one"),
+        ("{type: container, container: a, env_file: x}", "is for 2 services, and its container for one"),
+        ("{type: cluster, manifests: nope}", "'nope' is no destination of manifests"),
+        ("{type: etcd, address: 'http://127.0.0.1:1', prefix: /a}", "'prefix' does not end with '/'"),
+        ("{type: etcd, address: 'http://127.0.0.1:1', prefix: /a/}", "holds one value of LEVEL for all services, and web and mailer see different ones"),
+        ("{type: platform}", "has no 'platform'"),
+        ("{type: platform, platform: nope, address: x}", "there is no description 'nope'"),
+        ("{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1'}", "has no 'app': the app's name there"),
+        ("{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: x}", "is for 2 services, and its app for one"),
+        ("{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: 'x-{service}', token: {}}", "'token' has one of from_env and secret"),
+        ("{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: 'x-{nope}'}", "'{nope}' in app of there means nothing"),
+    ],
+)
+def test_declarations_that_cannot_be(jar: Callable[..., Coinjar], destination: str, words: str) -> None:
+    """`check` and `deliver` say the same, and nothing is asked of anybody."""
+    cj = jar(
+        f"services: {{web: {{}}, mailer: {{}}}}\nstages: {{dev: {{}}}}\nvariables: {{LEVEL: {{default: info}}}}\ndestinations: {{there: {destination}}}\n",
+        dev="web: {LEVEL: debug}",
+    )
+    assert words in cj("deliver", "dev", code=3).err
+    found = [one["message"] for one in json.loads(cj("check", "--format", "json", code=1).out)["findings"] if one["rule"] == "CJ017"]
+    assert any(words in one for one in found)
+
+
+def test_secrets_that_are_others_and_readers_that_nobody_vouches_for(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with standin("saltmarsh", cj.folder / "s", "line-dev", "line-prod") as salt:
+        jar(
+            "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables: {LEVEL: {default: info}, TOKEN: {secret: true}, OUTSIDE: {secret: true, stages: [prod]}}\ndestinations:\n"
+            f"  salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: 'line-{{stage}}', token: {{from_env: SALT}}}}\n",
+            prod="all: {OUTSIDE: {from_env: OUTSIDE}}",
+        )
+        cj.env |= {"SALT": salt.token, "OUTSIDE": f"{CANARY}-outside"}
+        cj("put", "TOKEN", "--stage", "dev", stdin=CANARY)
+        nobody = {"COINJAR_IDENTITY": "", "XDG_CONFIG_HOME": str(cj.folder / "empty")}
+        assert "no identity" in cj("deliver", "dev", code=4, env=nobody).err
+        assert salt.standin.state["apps"]["line-dev"]["settings"] == {}
+        other = cj("identity", "new", "--out", "b.identity").out.strip()
+        readers = cj.read("jar/readers.yaml")
+        cj.write({"jar/readers.yaml": readers.replace("readers:\n", f"readers:\n  slipped-in:\n    opens: [dev]\n    recipient: {other}\n")})
+        assert "nobody vouches for the readers of dev" in cj("deliver", "dev", code=4).err  # no snapshot is sealed for them
+        assert salt.standin.state["apps"]["line-dev"]["settings"] == {}
+        cj.write({"jar/readers.yaml": readers})
+        cj("deliver", "dev")
+        # where a stage has no readers, a snapshot leaves secrets out, and an undoing says so
+        cj("deliver", "prod")
+        cj.env["OUTSIDE"] = f"{CANARY}-other"
+        cj("put", "LEVEL=debug", "--stage", "prod")
+        cj("deliver", "prod")
+        number = json.loads(cj("deliveries", "--json").out)[0]["number"]
+        assert CANARY.encode() not in (cj.folder / "jar/.local/deliveries.sqlite").read_bytes()
+        undone = cj("deliveries", "undo", str(number))
+        assert "cannot be brought back: OUTSIDE: it is secret, and there was nobody to seal the snapshot for" in undone.err
+        assert salt.standin.state["apps"]["line-prod"]["settings"] == {"LEVEL": "info", "OUTSIDE": f"{CANARY}-other"}
+
+
+def test_what_is_supplied_may_be_secret(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with standin("saltmarsh", cj.folder / "s", "line") as salt:
+        jar(
+            'services: {web: {}}\nstages: {dev: {}}\nvariables:\n  LEDGER_ADDRESS: {secret: true, supplied: {by: [salt]}}\n  LEDGER: {default: {text: "${LEDGER_ADDRESS:-none}books"}}\ndestinations:\n'
+            f"  salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: line, token: {{from_env: SALT}}}}\n"
+        )
+        cj.env["SALT"] = salt.token
+        cj("deliver", "dev")
+        settings = salt.standin.state["apps"]["line"]["settings"]
+        assert settings == {"LEDGER": "nonebooks"}  # it is not attached yet
+        salt.standin.answer("POST", "/v1/apps/line/attachments", {}, {"kind": "ledger"}, {"Authorization": f"Bearer {salt.token}"})
+        given = salt.standin.state["apps"]["line"]["given"]["LEDGER_ADDRESS"]
+        done = cj("deliver", "dev", "--restart")
+        assert settings == {"LEDGER": f"{given}books"}
+        assert "LEDGER_ADDRESS of web is supplied by salt: taken into the jar" in done.err
+        assert "made-up" not in done.out + done.err + cj.read("jar/coins/dev.coins")
+        assert not (cj.folder / "jar/plain/dev.yaml").exists()
+        assert cj("value", "dev", "LEDGER_ADDRESS").out.strip() == given
+    jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {supplied: {by: [nope]}}, B: {supplied: {sample: x}}}\n")
+    told = cj("check", code=3).err
+    assert "A is supplied by 'nope', which is no destination" in told
+    assert "supplied of B does not say by what" in told
