@@ -47,7 +47,18 @@ def test_a_container_that_reads_its_file_itself(boxes: Coinjar) -> None:
     done = cj("deliver", "dev", "--restart", code=5)
     assert "there is no such container" in done.err
     assert f"podman run --name {name} --env-file run/web.env" in done.err
-    sleeping = ("--network", "host", "--volume", f"{cj.folder}/run:/run-env:ro", "localhost/coinjar/base:1", "/bin/busybox", "sleep", "600")
+    sleeping = (
+        "--stop-signal",
+        "KILL",
+        "--network",
+        "host",
+        "--volume",
+        f"{cj.folder}/run:/run-env:ro",
+        "localhost/coinjar/base:1",
+        "/bin/busybox",
+        "sleep",
+        "600",
+    )
     engine("run", "--detach", "--name", name, *sleeping)
     try:
         cj("deliver", "dev", "--restart")  # it started after the file was written
