@@ -111,6 +111,30 @@ def test_one_that_fails_stops_no_other_and_a_guarded_stage_asks(jar: Callable[..
             assert words in cj(*arguments, code=code).err
 
 
+def test_somebody_was_there_after_the_change_was_shown(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """On a guarded stage what was not shown is not done; elsewhere it is, and told."""
+    with line(jar, cj) as (salt, _, _):
+        real = salt.standin.answer
+        looks: list[str] = []
+
+        def answer(method: str, path: str, *rest: Any) -> Any:
+            found = real(method, path, *rest)
+            if method == "GET" and path.endswith("/settings"):
+                looks.append(path)
+                if len(looks) == 2:  # the first is for what is supplied
+                    salt.standin.state["apps"][path.split("/")[3]]["settings"]["LEVEL"] = "meddled"
+            return found
+
+        salt.standin.answer = answer  # type: ignore[method-assign, assignment]  # the same, and then somebody else's hand
+        done = cj("deliver", "prod", "hosting", "--allow-guarded", "prod", code=5)
+        assert "it changed there after the change was shown, and nothing was written" in done.err
+        assert salt.standin.state["apps"]["line-web-prod"]["settings"] == {"LEVEL": "meddled"}
+        looks.clear()
+        done = cj("deliver", "dev", "hosting")
+        assert "it changed there after the change was shown: what is written is what differs now" in done.err
+        assert salt.standin.state["apps"]["line-web-dev"]["settings"]["LEVEL"] == "info"
+
+
 def test_several_stages_in_one_variable(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     """A variable for two stages is narrowed before it changes on one; the other keeps it."""
     with line(jar, cj) as (_, fish, _):

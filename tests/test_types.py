@@ -138,6 +138,23 @@ def test_hosts_that_refuse(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         assert "cannot read" in cj("deliver", "dev", code=5).err
 
 
+def test_several_services_on_several_machines(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """They share a machine's connection, and none closes it under another; the same change on many is shown once."""
+    user = subprocess.run(["id", "-un"], capture_output=True, text=True, check=True).stdout.strip()
+    with sshd(cj.folder / "sshd") as port:
+        cj.write({"ssh_config": "".join(f"Host h{n}\n  HostName 127.0.0.1\n  HostKeyAlias [127.0.0.1]:{port}\n  Port {port}\n" for n in range(3))})
+        jar(
+            "services: {web: {}, mailer: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}}\ndestinations:\n"
+            f"  farm: {{type: host, hosts: ['{user}@h0', '{user}@h1', '{user}@h2'], path: '{cj.folder}/there/{{host}}.{{service}}.env',\n"
+            "    ssh_config: ssh_config, known_hosts: sshd/known_hosts, identity_file: sshd/user_key}\n"
+        )
+        told = cj("deliver", "dev").out
+        assert told.startswith("farm (web at h0) and 5 more, alike\n+  LEVEL  info\n6 delivered\n")
+        assert len(list((cj.folder / "there").iterdir())) == 6
+        for _ in range(3):
+            assert cj("drift", "dev").out.startswith("dev: 6 targets in step")
+
+
 def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with etcd(cj.folder / "etcd") as address:
 

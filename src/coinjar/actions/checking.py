@@ -47,7 +47,7 @@ def check(opened: OpenJar, *, allow_commands: bool = False) -> Checked:
         look_at_tracked(opened, facts)
     except OutsideError as fault:
         facts.told["CJ028"] = [Spot(fault.message, fault.hint, fault.place or facts.jar.place)]
-    if facts.jar.destinations:
+    if facts.jar.destinations or (opened.folder / "platforms").is_dir():
         from coinjar.actions.look_at_destinations import look_at_destinations
 
         look_at_destinations(opened, facts)

@@ -198,7 +198,7 @@ class Delivery:
         try:
             lock.say_alive()
             if self._has_work(seen):
-                look = self._with_extra(await self.opened.look(place, target))  # somebody may have been here since
+                look = self._unless_moved(target, look, self._with_extra(await self.opened.look(place, target)))
                 began = self._begin(number, seen, look)
                 if look.plan.changes:
                     await self._write(seen, look, lock)
@@ -214,6 +214,16 @@ class Delivery:
         self._done += 1
         self.progress("delivering", self._done, self._all)
         return outcome
+
+    def _unless_moved(self, target: Target, shown: Look, now: Look) -> Look:
+        """What is there now, under the lock; somebody may have been here since it was shown. Raises OutsideError on a guarded stage."""
+        if [(one.name, one.action, one.new) for one in shown.plan.changes] == [(one.name, one.action, one.new) for one in now.plan.changes]:
+            return now
+        words = "it changed there after the change was shown"
+        if self.opened.is_guarded:
+            raise OutsideError(f"{target.label}: {words}, and nothing was written", hint="run it again, and look at the change", code="moved")
+        target.notes.add(f"{words}: what is written is what differs now")
+        return now
 
     def _begin(self, number: int, seen: Seen, look: Look) -> bool:
         """Record what is about to change and what was there; from then on an interruption can be seen."""

@@ -85,6 +85,11 @@ class Opened:
         self.records = open_records(opened, self.jar)
         self._key: bytes | None = None
 
+    @property
+    def is_guarded(self) -> bool:
+        """Whether deliveries to the stage ask first."""
+        return self.stage != SHARED and self.jar.stage(self.stage).guarded
+
     def resolver(self) -> Resolver:
         """The stage, what was supplied included. A person's own values are left out."""
         return self.opened.resolver(self.stage, jar=self.jar, allow_commands=self._allow_commands)

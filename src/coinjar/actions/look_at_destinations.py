@@ -13,7 +13,9 @@ from coinjar.core.rules.base import Facts, Spot
 from coinjar.core.shown import Masker
 from coinjar.destinations import is_live, make, make_live
 from coinjar.destinations.base import Output, Surroundings, View
+from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import shown_path
+from coinjar.platforms.description import read_description
 
 OF_VALUES = frozenset({"not-fetched", "circle", "reference", "outside"})
 """Codes of errors that are a value's, not a destination's."""
@@ -51,12 +53,25 @@ class _Looking:
                 except CoinJarError as fault:
                     for one in fault.each():
                         self._fault(destination, stage, one)
+        self._descriptions()
         for (rule, name, message, hint, place), where in self.faults.items():
             on = "" if where == self.stages[name] else f" on {', '.join(where)}"
             words = f"{message}{on}" if message.startswith(f"{name} (") else f"{name}{on}: {message}"  # a target says its destination itself
             self.spots.setdefault(rule, []).append(Spot(words, hint, place, None, where[0] if len(where) == 1 else None))
         self.spots["CJ030"] = list(self.examples.values())
         self.facts.told |= {code: list(dict.fromkeys(each)) for code, each in self.spots.items()}
+
+    def _descriptions(self) -> None:
+        """The jar's own descriptions of platforms, used or not."""
+        told = {(message, place) for (_, _, message, _, place) in self.faults}
+        for path in sorted((self.around.folder / "platforms").glob("*.yaml")):
+            try:
+                read_description(read_bytes(path), shown_path(path), path.stem)
+            except CoinJarError as fault:
+                for one in fault.each():
+                    place = one.place or Place(shown_path(path))
+                    if (one.message, place) not in told:
+                        self.spots.setdefault("CJ017", []).append(Spot(one.message, one.hint, place))
 
     def _fault(self, destination: Destination, stage: str, fault: CoinJarError) -> None:
         if not (fault.code.startswith("CJ") or fault.code in OF_VALUES or isinstance(fault, CannotOpen)):

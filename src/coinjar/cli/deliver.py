@@ -13,7 +13,6 @@ from coinjar.core.errors import UsageError
 if TYPE_CHECKING:
     from coinjar.actions.deliver import Delivery, Options
     from coinjar.actions.live import Opened
-    from coinjar.core.model import Jar
     from coinjar.core.shown import Masker
 
 DryRunOption = Annotated[bool, typer.Option("--dry-run", help="Change nothing: show what would change.")]
@@ -54,6 +53,8 @@ def run(
 
     if requests and not dry_run:
         raise UsageError("--requests goes with --dry-run", hint="add --dry-run: nothing is sent then but what reads")
+    if requests and as_json:
+        raise UsageError("--requests is for people", hint="leave --json out")
     stage, *names = where
     masker = Masker(show_secrets=show_secrets)
     opened = Opened(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands)
@@ -81,7 +82,7 @@ def carry_out(opened: Opened, options: Options, masker: Masker, *, dry_run: bool
                 outcomes = planned
             else:
                 if delivery.differs or options.restart:
-                    _ask(opened.jar, opened.stage, allowed)
+                    _ask(opened, allowed)
                 outcomes = await delivery.carry_out()
         finally:
             await delivery.close()
@@ -106,11 +107,10 @@ def _show_requests(delivery: Delivery) -> None:
                 print(visible(line))
 
 
-def _ask(jar: Jar, stage: str, allowed: list[str]) -> None:
+def _ask(opened: Opened, allowed: list[str]) -> None:
     """A guarded stage wants a yes. Raises UsageError without one."""
-    from coinjar.core.names import SHARED
-
-    if stage == SHARED or not jar.stage(stage).guarded or stage in allowed:
+    stage = opened.stage
+    if not opened.is_guarded or stage in allowed:
         return
     if sys.stdin.isatty():
         say(f"{stage} is guarded.")

@@ -52,11 +52,15 @@ def show_changes(outcomes: Sequence[Outcome], masker: Masker) -> None:
     from coinjar.cli.table import Text, show, styled, table, terminal_width
 
     styles = {"+": "green", "~": "yellow", "-": "red"}
+    alike: dict[tuple[tuple[str, str, str], ...], list[str]] = {}
     for one in outcomes:
-        if not one.changes:
-            continue
-        show(styled(one.label, "bold"))
-        rows = [[Text(_SIGNS[each.action], styles[_SIGNS[each.action]]), Text(each.name), Text(change_words(each, masker))] for each in one.changes]
+        words = tuple((_SIGNS[each.action], each.name, change_words(each, masker)) for each in one.changes)
+        if words:
+            alike.setdefault(words, []).append(one.label)
+    for words, labels in alike.items():
+        more = f" and {len(labels) - 1} more, alike" if len(labels) > 1 else ""
+        show(styled(labels[0] + more, "bold"))
+        rows = [[Text(sign, styles[sign]), Text(name), Text(text)] for sign, name, text in words]
         for line in table(["", "", ""], rows, least=[1, 20, 18], width=terminal_width()):
             show(line)
 

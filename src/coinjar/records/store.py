@@ -88,6 +88,12 @@ class Records:
         self.origin = origin
         self.shown = shown_path(place) if isinstance(place, Path) else "the records' database"
         self.engine = _sqlite(place) if isinstance(place, Path) else self._shared(place, password)
+        try:
+            self._make_tables()
+        except OutsideError:  # somebody else made them at the same time; any other failure shows again
+            self._make_tables()
+
+    def _make_tables(self) -> None:
         with self.connected() as connection:
             metadata.create_all(connection)
 

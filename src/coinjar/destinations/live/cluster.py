@@ -84,9 +84,9 @@ class Cluster(Live):
         rendered = [one for path, data in files.items() for one in _documents(data, str(path))]
         services = [one for one in inner.services() if one in view.services()]
         hidden = [one.text for service in services for one in self._wanted(inner, service).values() if one.secret]
-        sender, namespace = self.sender(hidden)
         found: list[Target] = []
         for service in services:
+            sender, namespace = self.sender(hidden)
             mine = [one for one in rendered if _is_for(one, service, made)]
             if any(one["kind"] in TEMPLATED for one in mine):
                 found.append(ClusterTarget(self, made, sender, namespace, service, mine, self._wanted(inner, service)))

@@ -60,6 +60,7 @@ class Host(Live):
         self.hosts = self._hosts()
         count = self.text("at_once", "128")
         self.at_once = int(count) if count.isdigit() and int(count) else 128
+        self._users: dict[str, set[str]] = {}
         self._shared: dict[str, object] | None = None
         self._connections: dict[str, asyncio.Future[asyncssh.SSHClientConnection]] = {}
         if self.owner and not re.fullmatch(r"\d+:\d+|[a-z_][\w-]*(:[a-z_][\w-]*)?", self.owner):
@@ -101,6 +102,7 @@ class Host(Live):
     async def connect(self, target: HostTarget) -> asyncssh.SSHClientConnection:
         """The connection to a target's machine, which several services on it share. Raises OutsideError."""
         name = f"{target.address.user}@{target.address.host}:{target.address.port}"
+        self._users.setdefault(name, set()).add(target.key)
         if name not in self._connections:
             self._connections[name] = asyncio.ensure_future(self._connect(target))
         return await self._connections[name]
@@ -141,8 +143,10 @@ class Host(Live):
         return self.around.root / Path(self.text(key)).expanduser()
 
     async def disconnect(self, target: HostTarget) -> None:
-        """Let go of a target's machine."""
-        future = self._connections.pop(f"{target.address.user}@{target.address.host}:{target.address.port}", None)
+        """Let go of a target's machine, once no other target is at it."""
+        name = f"{target.address.user}@{target.address.host}:{target.address.port}"
+        self._users.get(name, set()).discard(target.key)
+        future = self._connections.pop(name, None) if not self._users.get(name) else None
         if future is not None and future.done() and not future.cancelled() and future.exception() is None:
             future.result().close()
             await future.result().wait_closed()
