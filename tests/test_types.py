@@ -67,7 +67,9 @@ def test_a_container_that_reads_its_file_itself(boxes: Coinjar) -> None:
         time.sleep(1.1)
         cj("put", "LEVEL=debug", "--stage", "dev")
         assert "not in effect yet" in cj("deliver", "dev").out
-        assert "not in effect" in cj("drift", "dev", code=1).out
+        told = cj("drift", "dev", code=1)
+        assert re.search(r"LEVEL +not in effect", told.out)
+        assert "it started before the last change" in told.err
         cj("deliver", "dev", "--restart")
         again = engine("container", "inspect", "--format", "{{.State.StartedAt}} {{.Id}}", name)
         assert again.split()[-1] == started.split()[-1]  # the same container

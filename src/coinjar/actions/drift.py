@@ -69,7 +69,8 @@ def _of(opened: Opened, place: Place, target: Target, look: Look) -> Drift:
     rows = standings(target.wanted, look.held, look.known, pending)
     moved = {one.name: one for one in opened.supplied if one.destination == place.destination.name and one.service in target.services and one.is_new}
     rows = [row._replace(note=_moved(moved[row.name])) if row.name in moved and row.wanted is None else row for row in rows]
-    return Drift(place.destination.name, target.key, target.label, rows, look.effect.in_effect, target.restart_words(), _wider(target))
+    notes = [*_wider(target), *([look.effect.words] if look.effect.words and not look.effect.in_effect else [])]
+    return Drift(place.destination.name, target.key, target.label, rows, look.effect.in_effect, target.restart_words(), notes)
 
 
 def _moved(one: Supplied) -> str:

@@ -63,7 +63,7 @@ class Writing(Record):
     change: Sending | None = None
     remove: Sending | None = None
     narrow: Sending | None = None
-    remove_by: str = "null"
+    remove_by: str = "nothing"
 
 
 class State(Record):
@@ -294,7 +294,7 @@ class _Reader:
             self.fields.fault(node, f"'write' has {' and '.join(ways) or 'no way to write'}", "keep one of changes, whole and create", "platform")
         if "create" in found and "remove" not in found:
             self.fields.fault(node, "'write' cannot remove", "add remove: DELETE /…", "platform")
-        return Writing(remove_by=self._choice(own.get("remove_by"), "remove_by", ("null", "empty")), **found)
+        return Writing(remove_by=self._choice(own.get("remove_by"), "remove_by", ("nothing", "empty")), **found)
 
     def _state(self) -> State | None:
         node = self.top.get("state")
