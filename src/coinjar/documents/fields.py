@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
@@ -69,6 +70,17 @@ class Fields:
             self.fault(node, f"{what} must be true or false", "write one of the two")
             return False
         return bool(node.value == "true")
+
+    def pattern(self, node: Node | None, what: str) -> str:
+        """A regular expression."""
+        text = self.text(node, what)
+        try:
+            re.compile(text)
+        except re.error as fault:
+            assert node is not None, "nothing is a pattern"
+            self.fault(node, f"{what} is no pattern: {fault}", "write a regular expression, as in [A-Z][A-Z0-9_]*", "pattern")
+            return ""
+        return text
 
     def texts(self, node: Node | None, what: str) -> list[tuple[str, Node]]:
         """A list of scalars, each with its node."""

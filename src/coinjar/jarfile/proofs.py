@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 
 from yaml.nodes import MappingNode, Node, ScalarNode
@@ -48,7 +47,7 @@ class ProofReader:
         given = {
             "about": fields.text(own.get("about"), "about"),
             "at": fields.text(own.get("at"), "at"),
-            "pattern": self._pattern(own.get("pattern")),
+            "pattern": fields.pattern(own.get("pattern"), "'pattern'"),
             "variable": fields.text(own.get("variable"), "variable"),
             "dialect": fields.text(own.get("as"), "as"),
         }
@@ -68,16 +67,6 @@ class ProofReader:
         if proof.expect is None and not proof.expect_on and not proof.whole_environment:
             fields.fault(key, f"{what} does not say what it expects", "add expect: …, or expect_on: {STAGE: …}", "proof")
         return proof if len(fields.faults) == before else None
-
-    def _pattern(self, node: Node | None) -> str:
-        text = self.fields.text(node, "pattern")
-        try:
-            re.compile(text)
-        except re.error as fault:
-            assert node is not None
-            self.fields.fault(node, f"'pattern' is no pattern: {fault}", "write a regular expression; its first group is looked at", "proof")
-            return ""
-        return text
 
     def _template(self, node: Node, what: str) -> Template:
         try:
@@ -128,7 +117,7 @@ class ProofReader:
             fields.flag(own[form], form)
             return Expected(form, "", here)
         if form == "matches":
-            return Expected(form, self._pattern(own[form]), here)
+            return Expected(form, fields.pattern(own[form], "'matches'"), here)
         if form == "digest":
             names = [fields.text(own.get(one), one) for one in ("digest", "key")]
             for name in names:

@@ -163,7 +163,7 @@ class _Reader:
             self._choice(top.get("one_for"), "one_for", ("service", "stage")),
             self._choice(top.get("stages"), "stages", ("apart", "carried")) == "carried",
             fields.flag(top.get("whole"), "whole"),
-            self._pattern(names.get("shape")),
+            fields.pattern(names.get("shape"), "the shape of names"),
             self._number(names.get("longest"), "longest"),
             self._choice(names.get("case"), "case", ("matters", "ignored")) == "ignored",
             self._number(values.get("longest"), "longest"),
@@ -198,16 +198,6 @@ class _Reader:
             self.fields.fault(node, f"'{what}' must be a number", "write digits only", "platform")
             return None
         return int(text) if text else None
-
-    def _pattern(self, node: Node | None) -> str:
-        text = self.fields.text(node, "shape")
-        try:
-            re.compile(text)
-        except re.error as fault:
-            assert node is not None
-            self.fields.fault(node, f"the shape of names is no pattern: {fault}", "write a regular expression, as in [A-Z][A-Z0-9_]*", "platform")
-            return ""
-        return text
 
     def _list(self, key: str) -> tuple[str, ...]:
         return tuple(text for text, _ in self.fields.texts(self.top.get(key), f"'{key}'"))

@@ -15,7 +15,6 @@ from coinjar.core.errors import CoinJarError, InputError, OutsideError, Place, r
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
-from coinjar.core.secret import reveal
 from coinjar.destinations.base import Declared, Surroundings, View, is_supplied
 from coinjar.dialects.base import Item, Reading, Remark
 from coinjar.documents.fields import Fields
@@ -182,8 +181,3 @@ class Live(Declared, ABC):
 def unreadable(target: Target, words: str, hint: str, *, code: str = "outside") -> OutsideError:
     """An error of an outside system, with the place of the declaration that led there."""
     return OutsideError(f"{target.label}: {words}", hint=hint, place=target.origin, code=code)
-
-
-def masked(text: str | None, *, secret: bool) -> str | None:
-    """A value for `steps`."""
-    return "••••" if secret and text else reveal(text) if text is not None else None
