@@ -145,8 +145,10 @@ def test_only_our_own_stale_objects_are_pruned(jar: Callable[..., Coinjar], cj: 
         assert left >= {*names[-3:], "trial-0123456789-web", "trial-notes"}
         assert left <= {*names[-4:], "trial-0123456789-web", "trial-notes"}  # pods of the one before may still have run
         assert CANARY not in done.out + done.err
-        secrets = json.loads(kubectl(there, cj, "get", "secrets", "-o", "json"))["items"]
+        secrets = [one for key, one in there.standin.state["objects"].items() if "/secrets/" in key]
         assert [one["metadata"]["managedFields"][0]["manager"] for one in secrets] == ["coinjar"]
+        (name,) = [one["metadata"]["name"] for one in json.loads(kubectl(there, cj, "get", "secrets", "-o", "json"))["items"]]
+        assert name == secrets[0]["metadata"]["name"]
 
 
 def test_somebody_elses_fields_are_not_taken_over_unasked(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
