@@ -150,7 +150,7 @@ def test_nobody_there_and_addresses_that_are_none() -> None:
     started = time.monotonic()
     with pytest.raises(OutsideError, match="cannot reach"):
         sent(gone, Ask("POST", "/x", repeat=False))  # it certainly was not carried out, so it is tried again
-    assert time.monotonic() - started < 40
-    for address in ("ftp://x/", "nowhere", "http://hosting.example/", "(NAME is not set)"):
+    assert time.monotonic() - started < 20
+    for address in ("ftp://x/", "nowhere", "http://hosting.example/"):
         with pytest.raises(CoinJarError, match=r"is no address|would travel readable"):
             Sender(address, {}, "there", Place("jar.yaml"))

@@ -145,6 +145,10 @@ def test_where_a_token_may_go(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     )
     cj("put", "KEY", "--stage", "dev", stdin="made-up-key")
     assert "would travel readable to hosting.example" in cj("deliver", "dev", "far", code=3).err
+    jar_text = cj.read("jar/jar.yaml")
+    cj.write({"jar/jar.yaml": jar_text.replace("token: {secret: A}", "token: {secret: KEY}, variables: [A]")})
+    assert "unset (line): the environment has no NOT_SET" in cj("deliver", "dev", "unset", code=3).err
+    cj.write({"jar/jar.yaml": jar_text})
     assert "A is no declared secret" in cj("deliver", "dev", "unset", code=3).err
 
 

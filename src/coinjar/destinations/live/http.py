@@ -20,6 +20,8 @@ if TYPE_CHECKING:
     import httpx
 
 _TRIES = 6
+_TRIES_TO_REACH = 3
+"""Where nobody listens: that somebody waits for a mistyped address is worse than a second run."""
 _LONGEST_WAIT = 60.0
 """Seconds that one request may spend waiting for its next try."""
 _LOOPBACK = ("127.0.0.1", "::1", "localhost")
@@ -47,10 +49,11 @@ class Answer(NamedTuple):
 
 
 class _Again(NamedTuple):
-    """Why a request may be tried again, and after how many seconds, if the other side says."""
+    """Why a request may be tried again, after how many seconds, if the other side says, and how often at most."""
 
     fault: OutsideError
     pause: float | None = None
+    most: int = _TRIES
 
 
 class Sender:
@@ -86,7 +89,7 @@ class Sender:
         while not isinstance(found := await self._try(ask), Answer):
             pause = found.pause if found.pause is not None else 0.2 * 2**number * random.uniform(0.5, 1.5)  # noqa: S311 - it only spreads the tries
             number += 1
-            if number == _TRIES or time.monotonic() + pause - started > _LONGEST_WAIT:
+            if number >= found.most or time.monotonic() + pause - started > _LONGEST_WAIT:
                 raise found.fault
             await asyncio.sleep(pause)
         return found
@@ -98,7 +101,8 @@ class Sender:
         try:
             answer = await self._once(ask)
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as fault:
-            return _Again(self._failed(f"cannot reach {self.address} ({type(fault).__name__})", "is it running, and the address right?"))
+            words = f"cannot reach {self.address} ({type(fault).__name__})"
+            return _Again(self._failed(words, "is it running, and the address right?"), most=_TRIES_TO_REACH)
         except httpx.HTTPError as fault:
             words = f"{ask.method} {ask.path} got no answer ({type(fault).__name__})"
             if not ask.repeat:

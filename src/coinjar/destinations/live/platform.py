@@ -67,6 +67,7 @@ class Platform(Live):
         super().__init__(destination, around, fields)
         self.at_once = self.description.at_once
         self.token = read_token(self)
+        self.unset: list[str] = []
         self.settings = {key: self._setting(key) for key in self.description.settings}
         for key in self.description.settings:
             if key not in self.options and named:
@@ -85,6 +86,8 @@ class Platform(Live):
             return self.pattern(key)
         own = self.fields.fields(node, f"'{key}'", ("from_env",))
         name = self.fields.text(own.get("from_env"), "from_env")
+        if name and name not in os.environ:
+            self.unset.append(name)
         return os.environ.get(name, f"({name} is not set)")
 
     def targets(self, view: View) -> list[Target]:
@@ -129,6 +132,8 @@ class PlatformTarget(Target):
     @cached_property
     def sender(self) -> Sender:
         """The way there, with the token; made when something is sent."""
+        for name in self.made.unset:
+            raise InputError(f"{self.label}: the environment has no {name}", hint=f"set {name} where coinjar runs", place=self.origin, code="unset")
         token = self.made.token.text(self.view.resolver) if self.made.token else None
         hidden = [one.text for one in self.wanted.values() if one.secret] + ([token] if token else [])
         headers = {self.description.token_header: self.description.token_text.replace("{token}", reveal(token))} if token else {}
