@@ -15,6 +15,7 @@ import yaml
 from tests.conftest import Coinjar
 from tests.systems import etcd, sshd, standin
 from tests.test_deliver import line
+from tests.test_live import there
 
 
 def test_many_hosts_at_once_and_only_known_ones(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -165,3 +166,17 @@ def test_removal_as_a_description_says_it(jar: Callable[..., Coinjar], cj: Coinj
             told = cj("deliver", "dev", "hosting", "--dry-run", "--requests").out
             assert f'"MAIL": {spelled}' in told
             assert '"LEVEL": "info"' in told
+
+
+def test_what_is_not_ours_stays_where_the_whole_set_is_replaced(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with there("cask", jar, cj) as system:
+        system.outside("EXTRA", "somebody else's")
+        cj("deliver", "dev", "--restart")
+        assert system.own()["EXTRA"] == "somebody else's"
+        cj("put", "TITLE", "--unset", "--stage", "dev")
+        cj("deliver", "dev", "--restart")
+        assert set(system.own()) == {"LEVEL", "LINK", "TOKEN", "EXTRA"}
+        cj("put", "LEVEL=debug", "--stage", "dev")
+        assert '"EXTRA": "somebody else\'s"' in cj("deliver", "dev", "--dry-run", "--requests").out
+        cj("deliver", "dev", "--remove-extra")
+        assert set(system.own()) == {"LEVEL", "LINK", "TOKEN"}

@@ -128,6 +128,8 @@ class PlatformTarget(Target):
         self.stages_share = self.description.carried
         self.needs_restart = self.description.in_effect == "next-deploy"
         self.view = view
+        self._there: dict[str, Held] = {}
+        self._around: dict[str, Held] = {}
 
     @cached_property
     def sender(self) -> Sender:
@@ -206,7 +208,7 @@ class PlatformTarget(Target):
         listing = self.description.listing
         assert listing, "a description without it is refused"
         found: dict[str, Held] = {}
-        self._around: dict[str, Held] = {}
+        self._there, self._around = found, {}
         async for page in self._pages(listing):
             there = look(page, listing.items)
             if listing.form == "map":
@@ -270,7 +272,9 @@ class PlatformTarget(Target):
             yield [self._ask(how.changes, {"changes": values})]
             return
         if how.whole:
-            everything = {one.name: reveal(text(one.text, secret=one.secret) or "") for one in self.wanted.values()}
+            gone = {one.name for one in changes if one.action == GONE}
+            kept = [one for name, one in self._there.items() if name not in self.wanted and name not in gone and not one.supplied]
+            everything = {one.name: reveal(text(one.text, secret=one.secret) or "") for one in (*kept, *self.wanted.values())}
             yield [self._ask(how.whole, {"everything": everything})]
             return
         assert how.create
