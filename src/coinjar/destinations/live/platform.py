@@ -274,7 +274,8 @@ class PlatformTarget(Target):
         if how.whole:
             gone = {one.name for one in changes if one.action == GONE}
             kept = [one for name, one in self._there.items() if name not in self.wanted and name not in gone and not one.supplied]
-            everything = {one.name: reveal(text(one.text, secret=one.secret) or "") for one in (*kept, *self.wanted.values())}
+            everything = {one.name: reveal(text(one.text, secret=one.secret) or "") for one in kept}
+            everything |= {one.name: reveal(text(one.text, secret=one.secret) or "") for one in self.wanted.values()}
             yield [self._ask(how.whole, {"everything": everything})]
             return
         assert how.create
