@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import stat
 import subprocess
 from collections.abc import Callable
@@ -180,3 +181,14 @@ def test_what_is_not_ours_stays_where_the_whole_set_is_replaced(jar: Callable[..
         assert '"EXTRA": "somebody else\'s"' in cj("deliver", "dev", "--dry-run", "--requests").out
         cj("deliver", "dev", "--remove-extra")
         assert set(system.own()) == {"LEVEL", "LINK", "TOKEN"}
+
+
+def test_an_answer_that_is_none_is_not_an_empty_set(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """Else all of it would be written anew."""
+    with line(jar, cj) as (salt, _, _):
+        cj("deliver", "dev", "hosting")
+        shipped = (Path(__file__).parent.parent / "src/coinjar/platforms/shipped/saltmarsh.yaml").read_text()
+        for wrong in ("map: /nope", "items: /settings"):
+            cj.write({"jar/platforms/saltmarsh.yaml": shipped.replace("map: /settings", wrong)})
+            assert re.search("the answer has no (object|list) at '/", cj("deliver", "dev", "hosting", code=5).err)
+        assert not [one for one in salt.server.seen if one.startswith("PATCH")][1:]

@@ -152,7 +152,9 @@ class ClusterTarget(Target):
         """A cluster is told by the number of its namespace kube-system, which is made once and never again."""
         try:
             found = (await self.sender.send(Ask("GET", "/api/v1/namespaces/kube-system"))).data
-        except CoinJarError:
+        except CoinJarError as fault:
+            if fault.code not in ("http-403", "http-404"):
+                raise
             return f"{self.sender.address} {self.namespace}"  # not everybody may look at it
         return f"cluster {found['metadata']['uid']} {self.namespace}"
 
@@ -199,7 +201,7 @@ class ClusterTarget(Target):
         try:
             await self.sender.send(Ask("PATCH", path, repeat=True, headers={"Content-Type": _APPLY}, content=json.dumps(document).encode()))
         except CoinJarError as fault:
-            if " 409" in fault.message:
+            if fault.code == "http-409":
                 hint = "agree with whoever manages it, or take it over: take_over: true"
                 raise unreadable(
                     self, f"{kind} {name} has fields that somebody else manages: {fault.message.partition(': ')[2]}", hint, code="conflict"

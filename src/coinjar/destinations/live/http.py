@@ -109,7 +109,7 @@ class Sender:
                 raise self._lost(words) from None
             return _Again(self._failed(words, "run it again; what was written stays"))
         code = answer.status_code
-        if code < 400 or (ask.missing and code == 404):
+        if code < 300 or (ask.missing and code == 404):
             return self._read(ask, answer)
         refused = self._refused(ask, answer)
         if code in _BUSY and "retry-after" in answer.headers:
@@ -148,12 +148,16 @@ class Sender:
                 told = told.replace(one, "••••")
         if any(0 < len(one) <= 3 and one in told for one in self.hidden):
             told = ""  # too short to be replaced and still be readable
+        moved = answer.headers.get("location", "")
         hints = {401: "is the token right?", 403: "may this token do that?", 404: "is the name right, and does it exist?", 429: "wait, then run it again"}
         hint = hints.get(answer.status_code, "look at what it says" if answer.status_code < 500 else "run it again; what was written stays")
-        return self._failed(f"{ask.method} {ask.path} was answered with {answer.status_code}" + (f": {told}" if told else ""), hint)
+        if moved:  # not followed: the token is for this address
+            told, hint = f"it has moved to {moved}", "if that is right, write the new address"
+        words = f"{ask.method} {ask.path} was answered with {answer.status_code}" + (f": {told}" if told else "")
+        return self._failed(words, hint, f"http-{answer.status_code}")
 
-    def _failed(self, words: str, hint: str) -> OutsideError:
-        return OutsideError(f"{self.label}: {words}", hint=hint, place=self.origin, code="http")
+    def _failed(self, words: str, hint: str, code: str = "http") -> OutsideError:
+        return OutsideError(f"{self.label}: {words}", hint=hint, place=self.origin, code=code)
 
     def _lost(self, words: str) -> AnswerLost:
         return AnswerLost(f"{self.label}: {words}: it may have been carried out", hint="run it again: it looks first", place=self.origin, code="answer-lost")

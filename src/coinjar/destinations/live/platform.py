@@ -211,16 +211,15 @@ class PlatformTarget(Target):
         self._there, self._around = found, {}
         async for page in self._pages(listing):
             there = look(page, listing.items)
-            if listing.form == "map":
-                for name, value in (there if isinstance(there, dict) else {}).items():
-                    if value is not None:
-                        found[name] = self._held(name, as_text(value), None)
-                continue
-            if not isinstance(there, list):
-                words = f"the answer has no list at {listing.items}, which {listing.sending.place} says"
+            if not isinstance(there, dict if listing.form == "map" else list):  # nothing there is not the same as no answer
+                what = "object" if listing.form == "map" else "list"
+                words = f"the answer has no {what} at '{listing.items}', which {listing.sending.place} says"
                 raise unreadable(self, words, "correct the description, or look at what the service answers")
-            for item in there:
-                self._take(listing, item, found)
+            if isinstance(there, dict):
+                found |= {name: self._held(name, as_text(value), None) for name, value in there.items() if value is not None}
+            else:
+                for item in there:
+                    self._take(listing, item, found)
         return found
 
     def around(self) -> dict[str, Held]:
