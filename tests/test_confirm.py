@@ -205,17 +205,20 @@ def test_faulty_proofs_are_told_all_at_once(jar: Callable[..., Coinjar], cj: Coi
   stage: {file: x, expect_on: {nope: x}}
   process: {process: {pid_file: a, port: 1}}
   service: {file: x, service: nope, expect: x}
+  contrary: {file: x, expect: {present: false}}
 """
     )
     told = cj("confirm", "dev", code=3).err
     for words in (
         "proof 'nobody' asks nobody", "proof 'two' asks http and file", "'nothing' does not say what it expects", "names NOPE, which is not declared",
         "has one of is, not, matches", "'level' is no JSON Pointer", "'pattern' is no pattern", "names no key, which is not declared", "there is no stage 'nope'",
-        "has one of pid_file, port, runs", "there is no service 'nope'",
+        "has one of pid_file, port, runs", "there is no service 'nope'", "'present' of proof 'contrary' can only be true",
     ):  # fmt: skip
         assert words in told, words
     assert "which stage?" in jar(JAR + "  a: {file: x, expect: y}\n")("confirm", code=2).err
     assert "there is no proof 'nope'" in cj("confirm", "dev", "nope", code=2).err
+    assert "'runs' is no pattern" in jar(JAR + "  a: {process: {runs: '('}, variable: LEVEL, expect: y}\n")("confirm", "dev", code=3).err
+    jar(JAR + "  a: {file: x, expect: y}\n")
     assert "no proof is for" not in cj("confirm", "dev", "a", code=1).out
     jar(JAR.replace("proofs:\n", ""))
     assert "the jar has no proofs" in cj("confirm", "dev", code=2).err

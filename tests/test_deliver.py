@@ -79,6 +79,26 @@ def test_what_a_destination_supplies_is_taken_into_the_jar(jar: Callable[..., Co
         assert "hosting supplies it" in cj("value", "prod", "LINK", "--service", "mailer", code=3).err
 
 
+def test_looking_leaves_nothing_behind(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """Neither records nor a key, and no change of the jar: on a stage without secrets even the naming key would have to be made."""
+    with line(jar, cj) as (salt, _, _):
+        before = {path: path.read_bytes() for path in (cj.folder / "jar").rglob("*") if path.is_file()}
+        for arguments, code in (
+            (("deliver", "trial", "hosting", "--dry-run"), 0),
+            (("drift", "trial", "hosting"), 1),
+            (("compare", "dest:hosting@trial", "trial"), 1),
+            (("deliveries",), 0),
+            (("check",), None),
+        ):
+            cj(*arguments, code=code)
+        assert {path: path.read_bytes() for path in (cj.folder / "jar").rglob("*") if path.is_file()} == before
+        assert not [one for one in salt.server.seen if not one.startswith("GET")]
+        # what check cannot look at, it says
+        records = "records: {address: 'postgresql://kit@127.0.0.1:1/kit', password: {from_env: NOT_SET}}\n"
+        (cj.folder / "jar/jar.yaml").write_text(records + cj.read("jar/jar.yaml"))
+        assert "who must follow could not be looked at: the environment has no NOT_SET" in cj("check", code=None).out
+
+
 def test_one_that_fails_stops_no_other_and_a_guarded_stage_asks(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with line(jar, cj) as (salt, fish, _):
         done = cj("deliver", "dev", code=5, env={"PIPES": "wrong"})

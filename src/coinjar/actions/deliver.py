@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import NamedTuple, TypeVar
 
 from coinjar.actions import snapshots
-from coinjar.actions.live import Look, Opened, Place, Supplied, as_fault, bounded
+from coinjar.actions.live import LiveStage, Look, Place, Supplied, as_fault, bounded
 from coinjar.core.delivery import GONE, Change, Held, Last, plan
 from coinjar.core.errors import CoinJarError, OutsideError, raise_all
 from coinjar.core.model import Destination
@@ -62,7 +62,7 @@ class Seen(NamedTuple):
 class Delivery:
     """One run of `deliver`: `look` first, then `carry_out` (or nothing, for a dry run)."""
 
-    def __init__(self, opened: Opened, options: Options, progress: Progress | None = None) -> None:
+    def __init__(self, opened: LiveStage, options: Options, progress: Progress | None = None) -> None:
         self.opened = opened
         self.options = options
         self.progress = progress or (lambda _what, _done, _all: None)

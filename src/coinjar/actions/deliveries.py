@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from contextlib import closing
 
 from coinjar.actions.opening import OpenJar
 from coinjar.actions.records import open_records
@@ -76,11 +77,8 @@ def delivery_number(text: str) -> int:
 
 def delivery_side(opened: OpenJar, jar: Jar, number: int) -> FlatSide:
     """What a delivery left, for `compare delivery:N`. Raises UsageError, CannotOpen."""
-    records = open_records(opened, jar)
-    try:
+    with closing(open_records(opened, jar)) as records:
         delivery, snapshots, _ = snapshots_of(opened, records, number)
-    finally:
-        records.close()
     values: dict[str | None, dict[str, str | None]] = {}
     secret: set[str] = set()
     for target, snapshot in snapshots.items():
@@ -94,23 +92,12 @@ def delivery_side(opened: OpenJar, jar: Jar, number: int) -> FlatSide:
 
 def whole(opened: OpenJar, number: int) -> tuple[Delivery, list[Part], list[Written]]:
     """One delivery. Raises UsageError if there is none."""
-    records = open_records(opened, opened.load([]))
-    try:
+    with closing(open_records(opened, opened.load([]))) as records:
         return records.delivery(number)
-    finally:
-        records.close()
 
 
 def listed(opened: OpenJar, most: int | None) -> list[tuple[Delivery, Mapping[str, int]]]:
     """The newest deliveries, each with how many variables it made, changed and removed."""
-    records = open_records(opened, opened.load([]))
-    try:
-        found: list[tuple[Delivery, Mapping[str, int]]] = []
-        for one in records.listed(most):
-            counts: dict[str, int] = {}
-            for written in records.delivery(one.number)[2]:
-                counts[written.action] = counts.get(written.action, 0) + 1
-            found.append((one, counts))
-        return found
-    finally:
-        records.close()
+    with closing(open_records(opened, opened.load([]))) as records:
+        counts = records.counts()
+        return [(one, counts.get(one.number, {})) for one in records.listed(most)]

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from coinjar.actions.deliver import Progress
-from coinjar.actions.live import Look, Opened, Place, Supplied, as_fault, bounded
+from coinjar.actions.live import LiveStage, Look, Place, Supplied, as_fault, bounded
 from coinjar.core.delivery import Standing, standings
 from coinjar.core.errors import CoinJarError
 from coinjar.destinations.live.base import Target
@@ -31,7 +31,7 @@ class Drift(NamedTuple):
         return self.fault is None and self.in_effect and all(row.calm for row in self.rows)
 
 
-async def drift(opened: Opened, progress: Progress | None = None) -> list[Drift]:
+async def drift(opened: LiveStage, progress: Progress | None = None) -> list[Drift]:
     """Every target of the chosen destinations. What cannot be asked is told, and stops nothing else."""
     faults = await opened.take_supplied()
     places, more = opened.places([one for one in opened.chosen if one.name not in faults])
@@ -62,7 +62,7 @@ async def drift(opened: Opened, progress: Progress | None = None) -> list[Drift]
     return sorted(found, key=lambda each: order.index(each.destination))
 
 
-def _of(opened: Opened, place: Place, target: Target, look: Look) -> Drift:
+def _of(opened: LiveStage, place: Place, target: Target, look: Look) -> Drift:
     pending: set[str] = set()
     if not look.effect.in_effect:
         pending = set(look.effect.names if look.effect.names is not None else target.wanted)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import closing
 
 from coinjar.actions.opening import OpenJar
 from coinjar.actions.records import fingerprint, open_records
-from coinjar.core.errors import CoinJarError
+from coinjar.core.errors import CannotOpen, CoinJarError
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
 from coinjar.core.references import Template
@@ -22,11 +23,12 @@ def look_at_followers(opened: OpenJar, facts: Facts) -> None:
     if facts.jar.records is None and not default_path(opened.folder).exists():
         return
     try:
-        records = open_records(opened, facts.jar)
-        delivered = records.every_last()
-        records.close()
-    except CoinJarError:
-        return  # whoever cannot reach the records cannot be told of them; deliver says why
+        with closing(open_records(opened, facts.jar)) as records:
+            delivered = records.every_last()
+    except CoinJarError as fault:
+        words = f"who must follow could not be looked at: {fault.message}"
+        facts.told["CJ034"] = [Spot(words, fault.hint, fault.place or facts.jar.place)]
+        return
     facts.told["CJ034"] = list(_behind(opened, facts, delivered))
 
 
@@ -46,8 +48,8 @@ def _behind(opened: OpenJar, facts: Facts, delivered: list[tuple[str, str, str, 
                 continue
             try:
                 key = keys.setdefault(stage, around.naming_key(stage))
-            except CoinJarError:
-                continue  # its secrets are others'
+            except CannotOpen:
+                continue  # its secrets are others', and counted apart
             if fingerprint(key, jar.app, (stage, destination, target), name, seen.text) != last:
                 words = f"{each} on {stage} still has an earlier {name} on {destination}, made from {whose}, which changed"
                 yield Spot(words, f"`coinjar deliver {stage} {destination} --restart`", jar.variables[name].place, name, stage, each)

@@ -56,10 +56,11 @@ class Place(NamedTuple):
     targets: list[Target]
 
 
-class Opened:
+class LiveStage:
     """The live destinations of one stage, and what is needed to work on them.
 
-    `instead` are values by service and name to take instead of the jar's (None: unset), for undoing.
+    `instead` are values by service and name to take instead of the jar's (None: unset), for undoing. Without `writes` nothing is left behind: no
+    records and no naming key are made where there are none.
     """
 
     def __init__(
@@ -71,6 +72,7 @@ class Opened:
         *,
         allow_commands: bool = False,
         instead: Mapping[str, Mapping[str, str | None]] | None = None,
+        writes: bool = False,
     ) -> None:
         self.opened = opened
         self.stage = stage
@@ -80,9 +82,9 @@ class Opened:
         if instead:
             self.jar = _with_values(self.jar, stage, instead, "(as it was before)")
         self.chosen = [one for _, one in chosen(self.jar, [stage], names, live=True)]
-        self.around = Surroundings(self.jar, opened.folder, masker, opened.ring, writes=True)
+        self.around = Surroundings(self.jar, opened.folder, masker, opened.ring, writes=writes)
         self.supplied: list[Supplied] = []
-        self.records = open_records(opened, self.jar)
+        self.records = open_records(opened, self.jar, make=writes)
         self._key: bytes | None = None
 
     @property

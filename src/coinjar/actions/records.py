@@ -12,10 +12,11 @@ from coinjar.core.secret import reveal
 from coinjar.records.store import Records, default_path
 
 
-def open_records(opened: OpenJar, jar: Jar) -> Records:
-    """The records: in `.local/`, or where jar.yaml says. Raises OutsideError."""
+def open_records(opened: OpenJar, jar: Jar, *, make: bool = False) -> Records:
+    """The records: in `.local/`, or where jar.yaml says. Without `make`, none are made where there are none. Raises InputError, OutsideError."""
     if jar.records is None:
-        return Records(jar.app, default_path(opened.folder))
+        path = default_path(opened.folder)
+        return Records(jar.app, path if make or path.exists() else None)
     password = None
     if jar.records.password:
         password = os.environ.get(jar.records.password)

@@ -12,7 +12,7 @@ from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
     from coinjar.actions.deliver import Delivery, Options
-    from coinjar.actions.live import Opened
+    from coinjar.actions.live import LiveStage
     from coinjar.core.shown import Masker
 
 DryRunOption = Annotated[bool, typer.Option("--dry-run", help="Change nothing: show what would change.")]
@@ -48,7 +48,7 @@ def run(
     is finished by running it again.
     """
     from coinjar.actions.deliver import Options
-    from coinjar.actions.live import Opened
+    from coinjar.actions.live import LiveStage
     from coinjar.core.shown import Masker
 
     if requests and not dry_run:
@@ -57,12 +57,12 @@ def run(
         raise UsageError("--requests is for people", hint="leave --json out")
     stage, *names = where
     masker = Masker(show_secrets=show_secrets)
-    opened = Opened(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands)
+    opened = LiveStage(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands, writes=not dry_run)
     options = Options(restart=restart, patience=wait, remove_extra=remove_extra)
     carry_out(opened, options, masker, dry_run=dry_run, requests=requests, allowed=allow_guarded or [], as_json=as_json)
 
 
-def carry_out(opened: Opened, options: Options, masker: Masker, *, dry_run: bool, requests: bool, allowed: list[str], as_json: bool) -> None:
+def carry_out(opened: LiveStage, options: Options, masker: Masker, *, dry_run: bool, requests: bool, allowed: list[str], as_json: bool) -> None:
     """Look, show, ask where the stage is guarded, deliver, and show what became of it."""
     import asyncio
 
@@ -107,7 +107,7 @@ def _show_requests(delivery: Delivery) -> None:
                 print(visible(line))
 
 
-def _ask(opened: Opened, allowed: list[str]) -> None:
+def _ask(opened: LiveStage, allowed: list[str]) -> None:
     """A guarded stage wants a yes. Raises UsageError without one."""
     stage = opened.stage
     if not opened.is_guarded or stage in allowed:

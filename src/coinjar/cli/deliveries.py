@@ -61,24 +61,23 @@ class Undoing(NamedTuple):
 
 
 def _undo(ctx: typer.Context, number: int, jar: str | None, how: Undoing) -> None:
+    from contextlib import closing
+
     from coinjar.actions.deliver import Options
     from coinjar.actions.deliveries import earlier_values
-    from coinjar.actions.live import Opened
+    from coinjar.actions.live import LiveStage
     from coinjar.actions.records import open_records
     from coinjar.cli.deliver import carry_out
     from coinjar.core.shown import Masker
 
     opened = open_here(ctx, jar)
     declared = opened.load([])
-    records = open_records(opened, declared)
-    try:
+    with closing(open_records(opened, declared)) as records:
         delivery, values, left = earlier_values(opened, declared, records, number)
-    finally:
-        records.close()
     for one in left:
         say(f"cannot be brought back: {one}")
     masker = Masker(show_secrets=how.show_secrets)
-    work = Opened(opened, delivery.stage, [delivery.destination], masker, instead=values)
+    work = LiveStage(opened, delivery.stage, [delivery.destination], masker, instead=values, writes=not how.dry_run)
     options = Options(restart=how.restart, patience=how.wait, undoes=number)
     carry_out(work, options, masker, dry_run=how.dry_run, requests=False, allowed=how.allowed, as_json=how.as_json)
     if not how.dry_run:

@@ -41,13 +41,13 @@ def run(
     import asyncio
 
     from coinjar.actions.drift import drift
-    from coinjar.actions.live import Opened
+    from coinjar.actions.live import LiveStage
     from coinjar.cli.delivering import progress, tell_faults
     from coinjar.core.shown import Masker
 
     stage, *names = where
     masker = Masker(show_secrets=show_secrets)
-    found = asyncio.run(drift(Opened(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands), progress()))
+    found = asyncio.run(drift(LiveStage(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands), progress()))
     if as_json:
         print_json({"stage": stage, "targets": [_as_json(one, masker) for one in found]})
     else:

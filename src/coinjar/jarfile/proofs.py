@@ -114,7 +114,9 @@ class ProofReader:
             return None
         form = forms[0]
         if form in ("present", "absent"):
-            fields.flag(own[form], form)
+            if not fields.flag(own[form], form):
+                other = {"present": "absent", "absent": "present"}[form]
+                fields.fault(own[form], f"'{form}' of {what} can only be true", f"write {{{other}: true}} for the contrary", "proof")
             return Expected(form, "", here)
         if form == "matches":
             return Expected(form, fields.pattern(own[form], "'matches'"), here)

@@ -52,12 +52,13 @@ def _listening(port: int) -> Iterator[int]:
 
 def _running(pattern: str) -> Iterator[int]:
     """The processes whose command line, its words joined by blanks, a pattern finds something in."""
+    wanted = re.compile(pattern)
     for pid in _pids():
         try:
             command = Path(f"/proc/{pid}/cmdline").read_bytes().rstrip(b"\0").replace(b"\0", b" ").decode(errors="replace")
         except OSError:
             continue
-        if command and re.search(pattern, command):
+        if command and wanted.search(command):
             yield pid
 
 
@@ -79,7 +80,10 @@ def _chosen(asked: Asked) -> list[int]:
         found = sorted(set(_listening(int(text))))
         words = f"nothing listens on port {text}"
     else:
-        found = sorted(_running(text))
+        try:
+            found = sorted(_running(text))
+        except re.error as fault:
+            raise InputError(f"'runs' is no pattern: {fault}", hint="write a regular expression", place=asked.proof.place, code="proof") from None
         words = f"no process runs that is like {text}"
     if not found:
         raise NoAnswer(words)

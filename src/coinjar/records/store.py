@@ -11,7 +11,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from sqlalchemy import URL, Engine, create_engine, event, make_url, select
+from sqlalchemy import URL, Engine, create_engine, event, func, make_url, select
 from sqlalchemy.engine import Connection
 from sqlalchemy.exc import ArgumentError, SQLAlchemyError
 
@@ -81,13 +81,16 @@ def default_path(folder: Path) -> Path:
 
 
 class Records:
-    """The records of one application, at a path (SQLite) or an address (PostgreSQL). Raises OutsideError where they cannot be reached."""
+    """The records of one application, at a path (SQLite), at an address (PostgreSQL), or nowhere: then there are none yet.
 
-    def __init__(self, app: str, place: Path | str, *, password: str | None = None, origin: Place | None = None) -> None:
+    Raises OutsideError where they cannot be reached.
+    """
+
+    def __init__(self, app: str, place: Path | str | None, *, password: str | None = None, origin: Place | None = None) -> None:
         self.app = app
         self.origin = origin
         self.shown = shown_path(place) if isinstance(place, Path) else "the records' database"
-        self.engine = _sqlite(place) if isinstance(place, Path) else self._shared(place, password)
+        self.engine = self._shared(place, password) if isinstance(place, str) else _sqlite(place)
         try:
             self._make_tables()
         except OutsideError:  # somebody else made them at the same time; any other failure shows again
@@ -211,6 +214,15 @@ class Records:
             wanted = select(*_DELIVERY).where(deliveries.c.app == self.app).order_by(deliveries.c.number.desc()).limit(most)
             return [Delivery(*row) for row in connection.execute(wanted)]
 
+    def counts(self) -> dict[int, dict[str, int]]:
+        """How many variables each delivery made, changed and removed."""
+        found: dict[int, dict[str, int]] = {}
+        with self.connected() as connection:
+            grouped = select(changes.c.delivery, changes.c.action, func.count()).group_by(changes.c.delivery, changes.c.action)
+            for number, action, count in connection.execute(grouped):
+                found.setdefault(number, {})[action] = count
+        return found
+
     def delivery(self, number: int) -> tuple[Delivery, list[Part], list[Written]]:
         """One delivery, whole. Raises UsageError if there is none."""
         with self.connected() as connection:
@@ -234,7 +246,10 @@ class Records:
 _DELIVERY = [deliveries.c[name] for name in Delivery._fields]
 
 
-def _sqlite(path: Path) -> Engine:
+def _sqlite(path: Path | None) -> Engine:
+    """A file that only its owner may read; for None one in memory."""
+    if path is None:
+        return create_engine("sqlite://")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         os.close(os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600))

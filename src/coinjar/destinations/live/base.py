@@ -158,7 +158,7 @@ class Live(Declared, ABC):
         """What is there now, for a source (`dest:NAME@STAGE`): every target's variables, by service where they are told apart."""
         import asyncio
 
-        view = View(resolver, self.destination)
+        view = View(resolver, self.destination, lenient=True)  # what should be there does not matter here
         return asyncio.run(self._read_all(self.targets(view)))
 
     async def _read_all(self, targets: Sequence[Target]) -> Reading:
