@@ -14,8 +14,8 @@ from typing import Any
 
 from coinjar.standins.masks import digest
 from tests.conftest import Coinjar
+from tests.places import K8S, there
 from tests.systems import free_port, standin
-from tests.test_live import K8S, there
 
 JAR = """\
 services: {web: {}}
@@ -177,7 +177,7 @@ proofs:
         )
         cj.env["PIPES"] = sluice.token
         cj("put", "TOKEN", "--stage", "dev", stdin="made-up-token")
-        sluice.standin.state["projects"]["line"]["pipelines"]["look"] = "pipeline: 1\njobs: [{stage: dev, steps: [{run: echo level=$LEVEL}]}]\n"
+        sluice.standin.state["projects"]["line"]["pipelines"]["look"] = "pipeline: 1\njobs: [{stage: dev, steps: [{do: echo level=$LEVEL}]}]\n"
         assert set(holding(cj, "dev", code=1).values()) == {False}
         cj("deliver", "dev", "--restart")
         assert set(holding(cj, "dev", "--wait", "10", code=0).values()) == {True}

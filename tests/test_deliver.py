@@ -194,13 +194,13 @@ jobs:
     stage: dev
     env: {LOGIN: "secret:TOKEN"}
     steps:
-      - {name: say, run: 'echo with=$LEVEL [=LEVEL=] token=$LOGIN undefined=[$NOPE][=NOPE=]'}
-      - {name: own, env: {LEVEL: step}, run: 'echo own=$LEVEL $GREETING'}
+      - {name: say, do: 'echo with=$LEVEL [=LEVEL=] token=$LOGIN undefined=[$NOPE][=NOPE=]'}
+      - {name: own, env: {LEVEL: step}, do: 'echo own=$LEVEL $GREETING'}
   - name: without
-    steps: [{name: say, run: 'echo without=$LEVEL token=[$TOKEN]'}]
+    steps: [{name: say, do: 'echo without=$LEVEL token=[$TOKEN]'}]
   - name: release
     stage: prod
-    steps: [{name: say, run: 'echo released'}]
+    steps: [{name: say, do: 'echo released'}]
 """
         sluice.standin.state["projects"]["line"]["pipelines"]["go"] = text
         first = sluice.standin.answer("POST", "/projects/line/runs", {}, {"pipeline": "go"}, {"Authorization": f"Bearer {sluice.token}"})

@@ -14,9 +14,9 @@ import pytest
 import yaml
 
 from tests.conftest import Coinjar
+from tests.places import there
 from tests.systems import etcd, sshd, standin
 from tests.test_deliver import line
-from tests.test_live import there
 
 
 def test_many_hosts_at_once_and_only_known_ones(jar: Callable[..., Coinjar], cj: Coinjar) -> None:

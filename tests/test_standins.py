@@ -18,8 +18,8 @@ import pytest
 from coinjar.standins.applying import Conflict, applied
 from tests.conftest import PROGRAM, Coinjar
 from tests.consumers import need
+from tests.places import K8S
 from tests.systems import Running, free_port, standin
-from tests.test_live import K8S
 
 CANARY = "made-up-canary-4711"
 
@@ -182,6 +182,15 @@ def test_ways_into_a_cluster(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
             cj("deliver", "dev")
             assert heard[-1] == "Bearer made-up-token"
         assert any(key.startswith("line/configmaps/") for key in there.standin.state["objects"])
+        config["users"][0]["user"] = {"tokenFile": "nowhere"}
+        path.write_text(json.dumps(config))
+        assert "signs in with cannot be read: No such file" in cj("drift", "dev", code=3).err
+        secure = json.loads(json.dumps(config).replace("http://", "https://"))
+        secure["clusters"][0]["cluster"]["certificate-authority-data"] = "bm90IG9uZQ=="
+        path.write_text(json.dumps(secure))
+        assert "signs in with cannot be read" in cj("drift", "dev", code=3).err
+        config["users"][0]["user"] = {"exec": {"apiVersion": "client.authentication.k8s.io/v1", "command": str(program)}}
+        path.write_text(json.dumps(config))
         program.write_text("#!/bin/sh\nexit 1\n")
         assert "gave no token" in cj("drift", "dev", code=3).err
         for text, words in (

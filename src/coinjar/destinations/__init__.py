@@ -6,7 +6,7 @@ A new type is a module here and a line in the table, or an entry point (`coinjar
 from __future__ import annotations
 
 from importlib import import_module
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING, TypeVar, cast
 
 from coinjar.core.errors import InputError, ManyErrors, UsageError
 from coinjar.core.model import Destination
@@ -17,6 +17,7 @@ from coinjar.documents.fields import Fields
 if TYPE_CHECKING:
     from coinjar.destinations.live.base import Live
 
+D = TypeVar("D", bound=Declared)
 BUILT_IN = {
     "file": "files:File",
     "templates": "templates:Templates",
@@ -44,30 +45,23 @@ def is_live(destination: Destination) -> bool:
 
 def make(destination: Destination, around: Surroundings) -> Offline:
     """An offline destination, ready to work. Raises every fault of its declaration at once."""
-    made = make_any(destination, around)
-    if not isinstance(made, Offline):
-        words = f"{destination.name} is a running system, not a file"
-        raise UsageError(words, hint=f"`coinjar deliver STAGE {destination.name}`", code="live")
-    return made
+    return _made(destination, around, Offline, "is a running system, not a file", "deliver")  # type: ignore[type-abstract]  # only asked whether it is one
 
 
 def make_live(destination: Destination, around: Surroundings) -> Live:
     """A live destination, ready to work. Raises every fault of its declaration at once."""
     from coinjar.destinations.live.base import Live
 
-    made = make_any(destination, around)
-    if not isinstance(made, Live):
-        words = f"{destination.name} is a file, and is rendered, not delivered"
-        raise UsageError(words, hint=f"`coinjar render STAGE {destination.name}`", code="offline")
-    return made
+    return _made(destination, around, Live, "is a file, and is rendered, not delivered", "render")  # type: ignore[type-abstract]  # as above
 
 
-def make_any(destination: Destination, around: Surroundings) -> Declared:
-    """A destination of any type. Raises every fault of its declaration at once."""
+def _made(destination: Destination, around: Surroundings, wanted: type[D], if_not: str, command: str) -> D:
     fields = Fields(destination.place.file)
     made = _kind(destination)(destination, around, fields)
     if fields.faults:
         raise ManyErrors(fields.faults)
+    if not isinstance(made, wanted):
+        raise UsageError(f"{destination.name} {if_not}", hint=f"`coinjar {command} STAGE {destination.name}`", code="other-type")
     return made
 
 

@@ -9,6 +9,7 @@ import re
 import secrets
 import threading
 import time
+from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from email.utils import formatdate
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -87,7 +88,7 @@ class Fault:
         return self._count % self.every == 0
 
 
-class Standin:
+class Standin(ABC):
     """One simulated platform. Subclasses have routes and say what their state holds at first."""
 
     name = ""
@@ -114,13 +115,13 @@ class Standin:
         """The state of a new one."""
         return {}
 
+    @abstractmethod
     def make(self, name: str) -> None:
         """Make an app or project of this name; it listens already."""
-        raise NotImplementedError
 
+    @abstractmethod
     def sections(self) -> Iterator[tuple[str, str, Sequence[tuple[str, str, str]]]]:
         """For the page: a title, a remark, and rows of name, value and remark."""
-        raise NotImplementedError
 
     def more(self) -> dict[str, str]:
         """What else its line of JSON says."""

@@ -9,7 +9,7 @@
         steps:
           - name: greet
             env: {WORD: for this step}
-            run: echo "$TITLE" [=WORD=]
+            do: echo "$TITLE" [=WORD=]
 
 The narrower wins: project, stage, pipeline, job, step. `[=NAME=]` is replaced before the shell sees the line, `$NAME` by the shell; of a name that
 nobody defined both are empty. `secret:NAME` as an env's value is what the project keeps under that name.
@@ -81,7 +81,7 @@ class Run:
             environment: dict[str, str] = {}
             for level in (*levels, self._env(step)):
                 environment |= level
-            line = _EXPRESSION.sub(lambda found, known=environment: known.get(found[1], ""), str(step.get("run", "")))  # type: ignore[misc]  # mypy cannot see the default
+            line = _EXPRESSION.sub(lambda found, known=environment: known.get(found[1], ""), str(step.get("do", "")))  # type: ignore[misc]  # mypy cannot see the default
             try:
                 done = subprocess.run(  # noqa: S603 - running what the pipeline says is its purpose; loopback, for trying things
                     ["/bin/sh", "-c", line],

@@ -55,6 +55,9 @@ def read_access(path: Path, context: str) -> Access:
     except (KeyError, TypeError, AttributeError) as fault:
         words = f"the kubeconfig has no {fault}" if isinstance(fault, KeyError) else "this is no kubeconfig"
         raise InputError(words, hint="name another context:, or look at `kubectl config view`", place=place, code="kubeconfig") from None
+    except (OSError, ValueError) as fault:  # a certificate, a key or a token's file, or what stands in its place
+        words = f"what the kubeconfig signs in with cannot be read: {getattr(fault, 'strerror', None) or type(fault).__name__}"
+        raise InputError(words, hint="does kubectl get in?", place=place, code="kubeconfig") from None
 
 
 def _named(entries: list[dict[str, Any]], name: str, key: str) -> dict[str, Any]:

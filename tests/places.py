@@ -1,0 +1,268 @@
+"""Places to deliver to, real ones and stand-ins: how jar.yaml names each, what it has by its own tools, and somebody else's hand in it."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import subprocess
+import time
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager
+from pathlib import Path
+from typing import Any
+
+from coinjar.standins.base import served
+from tests.cask import Cask
+from tests.conftest import PROGRAM, Coinjar
+from tests.consumers import need, podman_engine
+from tests.systems import Running, etcd, sshd, standin
+
+JAR = """\
+services: {web: {}}
+stages: {dev: {}, prod: {guarded: true}}
+variables:
+  TITLE: {default: Sandling é}
+  LEVEL: {default: info}
+  LINK: {default: {text: "x://${LEVEL}/"}}
+  TOKEN: {secret: true}
+"""
+SECRET = "made-up-canary-4711"
+K8S = """\
+apiVersion: apps/v1
+kind: Deployment
+metadata: {name: web}
+spec:
+  selector: {matchLabels: {app: web}}
+  template:
+    metadata: {labels: {app: web}}
+    spec:
+      containers: [{name: web, image: "localhost/web:1"}]
+"""
+
+
+class System:
+    """A place to deliver to: how jar.yaml names it, what it has by its own tools, and somebody else's hand in it."""
+
+    def __init__(self, declaration: str, own: Callable[[], dict[str, str]], outside: Callable[[str, str], None], blind: bool = False) -> None:
+        self.declaration = declaration
+        self.own = own
+        self.outside = outside
+        self.blind = blind
+        self.running: Running | None = None
+        self.env: dict[str, str] = {}
+
+
+def described(there: Running, own: Callable[[], dict[str, str]], outside: Callable[[str, str], None], where: str, *, blind: bool = False) -> System:
+    """A platform that is delivered to by a description of its stand-in's name."""
+    address, name = there.standin.address, there.standin.name
+    made = System(f"{{type: platform, platform: {name}, address: '{address}', {where}, token: {{from_env: THERE}}}}", own, outside, blind=blind)
+    made.running = there
+    return made
+
+
+@contextmanager
+def saltmarsh(cj: Coinjar, fault: str) -> Iterator[System]:
+    with standin("saltmarsh", cj.folder / "s", "sandling-dev", fault=fault) as there:
+        settings = there.standin.state["apps"]["sandling-dev"]["settings"]
+        yield described(there, lambda: settings, settings.__setitem__, "app: 'sandling-{stage}'")
+
+
+@contextmanager
+def lanternfish(cj: Coinjar, fault: str) -> Iterator[System]:
+    with standin("lanternfish", cj.folder / "s", "sandling", fault=fault) as there:
+        variables = there.standin.state["projects"]["sandling"]["variables"]
+
+        def outside(name: str, text: str) -> None:
+            for one in variables.values():
+                if one["key"] == name:
+                    one.update(value=text, changed=one["changed"] + 1)
+
+        yield described(there, lambda: {one["key"]: one["value"] for one in variables.values()}, outside, "project: sandling", blind=True)
+
+
+@contextmanager
+def sluiceway(cj: Coinjar, fault: str) -> Iterator[System]:
+    with standin("sluiceway", cj.folder / "s", "sandling", fault=fault) as there:
+        values = there.standin.state["projects"]["sandling"]["values"]
+
+        def own() -> dict[str, str]:
+            return {one["name"]: one["value"] for one in values.values() if one["stage"] == "dev"}
+
+        def outside(name: str, text: str) -> None:
+            for one in values.values():
+                if one["name"] == name:
+                    one.update(value=text, version=one["version"] + 1)
+
+        yield described(there, own, outside, "project: sandling", blind=True)
+
+
+@contextmanager
+def cask(cj: Coinjar, fault: str) -> Iterator[System]:
+    """Described as docs/platforms.md teaches it."""
+    page = (Path(__file__).parent.parent / "docs/platforms.md").read_text()
+    found = re.search(r"## The description\n\n```yaml\n(.*?)```", page, re.DOTALL)
+    assert found
+    cj.write({"jar/platforms/cask.yaml": found[1]})
+    (cj.folder / "s").mkdir()
+    one = Cask(cj.folder / "s", fault)
+    one.make("sandling-dev")
+    space = one.state["spaces"]["sandling-dev"]
+
+    def outside(name: str, text: str) -> None:
+        space["env"][name] = text
+
+    with served(one) as server:
+        yield described(Running(one, server), lambda: space["env"], outside, "space: 'sandling-{stage}'")
+
+
+@contextmanager
+def hayloft(cj: Coinjar, fault: str) -> Iterator[System]:
+    with standin("hayloft", cj.folder / "s", fault=fault) as there:
+        config = there.standin.more()["kubeconfig"]
+        cj.write({"k8s/web.yaml": K8S})
+
+        def kubectl(*arguments: str) -> str:
+            argv = [need("kubectl"), "--kubeconfig", config, "--cache-dir", str(cj.folder / "cache"), *arguments]
+            return subprocess.run(argv, capture_output=True, text=True, check=True, env={"HOME": str(cj.folder)}).stdout
+
+        def objects() -> list[tuple[str, Any]]:
+            found = json.loads(kubectl("get", "deployment", "web", "-o", "json"))["spec"]["template"]["spec"]["containers"][0].get("envFrom", [])
+            kinds = [("configmap", one["configMapRef"]["name"]) if "configMapRef" in one else ("secret", one["secretRef"]["name"]) for one in found]
+            return [(kind, json.loads(kubectl("get", kind, name, "-o", "json"))) for kind, name in kinds]
+
+        def own() -> dict[str, str]:
+            from base64 import b64decode
+
+            seen: dict[str, str] = {}
+            for kind, one in objects():
+                seen |= {name: b64decode(text).decode() if kind == "secret" else text for name, text in one["data"].items()}
+            return seen
+
+        def outside(name: str, text: str) -> None:
+            for kind, one in objects():
+                if name in one["data"]:
+                    kubectl("patch", kind, one["metadata"]["name"], "-p", json.dumps({"data": {name: text}}))
+
+        made = System(
+            f"{{type: cluster, manifests: workloads, kubeconfig: '{config}'}}\n  workloads: {{type: manifests, from: k8s, to: 'out/{{stage}}'}}", own, outside
+        )
+        made.running = there
+        yield made
+
+
+@contextmanager
+def host(cj: Coinjar, fault: str) -> Iterator[System]:
+    del fault
+    with sshd(cj.folder / "sshd") as port:
+        path = cj.folder / "there" / "web.dev.env"
+
+        def own() -> dict[str, str]:
+            assert path.stat().st_mode & 0o777 == 0o600
+            done = subprocess.run(["/bin/sh", "-ec", f". {path}; env -0"], capture_output=True, check=True, env={})
+            pairs = [one.partition("=") for one in done.stdout.decode().split("\0") if "=" in one]
+            return {name: text for name, _, text in pairs if name not in ("PWD", "OLDPWD", "SHLVL", "_")}
+
+        def outside(name: str, text: str) -> None:
+            path.write_text(re.sub(rf"(?m)^(export )?{name}=.*$", f"export {name}='{text}'", path.read_text()))
+
+        keys = f"known_hosts: '{cj.folder}/sshd/known_hosts', identity_file: '{cj.folder}/sshd/user_key'"
+        reload = f"reload: [touch, '{cj.folder}/reloaded']"
+        user = subprocess.run(["id", "-un"], capture_output=True, text=True, check=True).stdout.strip()
+        yield System(
+            f"{{type: host, hosts: ['{user}@127.0.0.1:{port}'], path: '{cj.folder}/there/{{service}}.{{stage}}.env', as: posix, {keys}, {reload}}}",
+            own,
+            outside,
+        )
+
+
+@contextmanager
+def container(cj: Coinjar, fault: str) -> Iterator[System]:
+    """A container that sleeps, made with an env file."""
+    del fault
+    base, env = podman_engine()
+    name = f"web-{os.getpid()}-{time.monotonic_ns()}"
+    path = cj.folder / "web.env"
+    path.write_text("OLD=1\n")
+
+    def engine(*arguments: str) -> str:
+        done = subprocess.run([*base, *arguments], env=env, capture_output=True, text=True, check=False)
+        assert done.returncode == 0, done.stderr
+        return done.stdout
+
+    engine(
+        "run",
+        "--detach",
+        "--network",
+        "host",
+        "--name",
+        name,
+        "--stop-signal",
+        "KILL",
+        "--env-file",
+        str(path),
+        "localhost/coinjar/base:1",
+        "/bin/busybox",
+        "sleep",
+        "600",
+    )
+
+    def own() -> dict[str, str]:
+        pid = engine("container", "inspect", "--format", "{{.State.Pid}}", name).strip()
+        pairs = [one.partition("=") for one in Path(f"/proc/{pid}/environ").read_bytes().decode().split("\0") if "=" in one]
+        return {key: text for key, _, text in pairs if key not in ("PATH", "HOME", "TERM", "HOSTNAME", "container")}
+
+    def outside(key: str, text: str) -> None:
+        path.write_text(re.sub(rf"(?m)^{key}=.*$", f"{key}={text}", path.read_text()))
+
+    made = System(f"{{type: container, container: {name}, env_file: web.env, engine: [{', '.join(base)}]}}", own, outside)
+    made.env = {"CONTAINERS_CONF": env["CONTAINERS_CONF"], "PATH": f"{Path(PROGRAM).parent}:{env['PATH']}"}
+    try:
+        yield made
+    finally:
+        subprocess.run([*base, "rm", "--force", "--time", "0", name], env=env, capture_output=True, check=False)
+
+
+@contextmanager
+def key_store(cj: Coinjar, fault: str) -> Iterator[System]:
+    del fault
+    with etcd(cj.folder / "etcd") as address:
+
+        def ctl(*arguments: str) -> str:
+            argv = [need("etcdctl"), "--endpoints", address, *arguments]
+            return subprocess.run(argv, capture_output=True, text=True, check=True, env={"ETCDCTL_API": "3"}).stdout
+
+        def own() -> dict[str, str]:
+            from base64 import b64decode
+
+            found = json.loads(ctl("get", "--prefix", "/sandling/dev/", "-w", "json")).get("kvs", [])
+            return {b64decode(one["key"]).decode().rpartition("/")[2]: b64decode(one.get("value", "")).decode() for one in found}
+
+        def outside(name: str, text: str) -> None:
+            ctl("put", f"/sandling/dev/{name}", text)
+
+        yield System(f"{{type: etcd, address: '{address}', prefix: '/sandling/{{stage}}/'}}", own, outside)
+
+
+SYSTEMS = {
+    "saltmarsh": saltmarsh,
+    "lanternfish": lanternfish,
+    "sluiceway": sluiceway,
+    "cask": cask,
+    "hayloft": hayloft,
+    "host": host,
+    "container": container,
+    "etcd": key_store,
+}
+STANDINS = ("saltmarsh", "lanternfish", "sluiceway", "cask", "hayloft")
+
+
+@contextmanager
+def there(name: str, jar: Callable[..., Coinjar], cj: Coinjar, fault: str = "") -> Iterator[System]:
+    """A jar with one destination, `there`, that is this system."""
+    with ExitStack() as stack:
+        system = stack.enter_context(SYSTEMS[name](cj, fault))
+        jar(JAR + f"destinations:\n  there: {system.declaration}\n")
+        cj.env |= {"THERE": system.running.token if system.running else "", "COLUMNS": "140"} | system.env
+        cj("put", "TOKEN", "--stage", "dev", stdin=SECRET)
+        yield system
