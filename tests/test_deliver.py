@@ -99,6 +99,27 @@ def test_looking_leaves_nothing_behind(jar: Callable[..., Coinjar], cj: Coinjar)
         assert "who must follow could not be looked at: the environment has no NOT_SET" in cj("check", code=None).out
 
 
+def test_nothing_of_another_account_is_believed_and_what_is_not_taken_is_not_touched(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with line(jar, cj) as (salt, _, _):
+        app = salt.standin.state["apps"]["line-web-dev"]
+        app["settings"] |= {"MAIL": "set by hand", "PORT2": "x"}
+        text = cj.read("jar/jar.yaml").replace("MAIL: {services: [mailer],", "MAIL: {services: [mailer, web],")
+        cj.write(
+            {
+                "jar/jar.yaml": text.replace(
+                    "variables: [LEVEL, MAIL, TOKEN, PUBLIC_ADDRESS], services: [web]", "variables: [LEVEL, TOKEN, PUBLIC_ADDRESS], services: [web]"
+                )
+            }
+        )
+        cj("deliver", "dev", "hosting")
+        assert app["settings"]["MAIL"] == "set by hand"  # declared, and for this service, and not this destination's
+        before = (cj.folder / "jar/plain/dev.yaml").read_bytes()
+        app["given"]["PUBLIC_ADDRESS"] = "https://another.example/"
+        salt.standin.state["owner"] = "somebody-else"
+        assert "this is somebody-else / line-web-dev, and the jar was delivered to sandling-ferries" in cj("deliver", "dev", "hosting", code=3).err
+        assert (cj.folder / "jar/plain/dev.yaml").read_bytes() == before
+
+
 def test_one_that_fails_stops_no_other_and_a_guarded_stage_asks(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with line(jar, cj) as (salt, fish, _):
         done = cj("deliver", "dev", code=5, env={"PIPES": "wrong"})

@@ -17,7 +17,7 @@ from coinjar.core.names import SHARED
 from coinjar.core.secret import Secret
 from coinjar.core.shown import Masker
 from coinjar.destinations import make_live
-from coinjar.destinations.base import Surroundings, View, is_supplied, services_for
+from coinjar.destinations.base import Surroundings, View, gets, is_supplied, services_for
 from coinjar.destinations.live.base import Effect, Live, Target
 
 T = TypeVar("T")
@@ -125,26 +125,31 @@ class LiveStage:
 
     async def look(self, place: Place, target: Target) -> Look:
         """Ask a target everything. Raises InputError if it is another account than the recorded one, OutsideError."""
-        account = await target.identity()
-        recorded = place.made.accounts.get(place.made.account_key(self.stage, target))
-        if recorded is not None and recorded != account:
-            words = f"{target.label}: this is {account}, and the jar was delivered to {recorded}"
-            hint = f"is it the right token and address? If it moved, take its line out of account: of {place.destination.name} in jar.yaml"
-            raise InputError(words, hint=hint, place=place.destination.place, code="another-account")
-        if account and not target.stages_share:
-            self._refuse_other_stage(place, target, account)
+        account = await self.account(place.made, target)
         held = await target.read()
         known = self.known(place.destination, target)
         effect = await self.effect(target, known.last)
         return Look(account, held, plan(target.wanted, held, known), known, effect)
 
-    def _refuse_other_stage(self, place: Place, target: Target, account: str) -> None:
-        own = place.made.account_key(self.stage, target)
-        for key, other in place.made.accounts.items():
+    async def account(self, made: Live, target: Target) -> str:
+        """Whose a target is, asked before anything of it is believed. Raises InputError if it is not who it was, or where another stage is."""
+        account = await target.identity()
+        recorded = made.accounts.get(made.account_key(self.stage, target))
+        if recorded is not None and recorded != account:
+            words = f"{target.label}: this is {account}, and the jar was delivered to {recorded}"
+            hint = f"is it the right token and address? If it moved, take its line out of account: of {made.destination.name} in jar.yaml"
+            raise InputError(words, hint=hint, place=made.destination.place, code="another-account")
+        if account and not target.stages_share:
+            self._refuse_other_stage(made, target, account)
+        return account
+
+    def _refuse_other_stage(self, made: Live, target: Target, account: str) -> None:
+        own = made.account_key(self.stage, target)
+        for key, other in made.accounts.items():
             if other == account and key != own:
                 words = f"{target.label}: {account} is where {key} is delivered to, and two would overwrite each other"
-                hint = f"put {{stage}} into the settings of {place.destination.name}, or limit it (stages:)"
-                raise InputError(words, hint=hint, place=place.destination.place, code="same-place")
+                hint = f"put {{stage}} into the settings of {made.destination.name}, or limit it (stages:)"
+                raise InputError(words, hint=hint, place=made.destination.place, code="same-place")
 
     def known(self, destination: Destination, target: Target) -> Known:
         """What a plan for the target is made of."""
@@ -153,8 +158,8 @@ class LiveStage:
 
         def ours(name: str) -> bool:
             variable = self.jar.variables.get(name)
-            if variable is None:
-                return name in last
+            if variable is None or not gets(destination, name) or (variable.secret and destination.plain_only):
+                return name in last  # not this destination's any more, if it ever was
             return not is_supplied(variable, destination) and any(variable.serves(one) for one in services)
 
         return Known(ours, last, self.fingerprint(destination.name, target.key), target.whole)
@@ -181,8 +186,10 @@ class LiveStage:
         resolver = self.resolver()
         for destination in self.suppliers():
             try:
-                for target in make_live(destination, self.around).targets(View(resolver, destination, lenient=True)):
+                made = make_live(destination, self.around)
+                for target in made.targets(View(resolver, destination, lenient=True)):
                     try:
+                        await self.account(made, target)
                         held = await target.read()
                     finally:
                         await target.close()
