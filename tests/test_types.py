@@ -126,6 +126,7 @@ def test_hosts_that_refuse(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         cj("put", "TOKEN", "--stage", "dev", stdin=CANARY)
         assert "literal cannot carry LEVEL" in cj("deliver", "dev", code=3).err
         assert "names no hosts for prod" in cj("deliver", "prod", code=3).err
+        assert "farm has no place for what holds on every stage" in cj("deliver", "shared", "farm", code=3).err
         cj("put", "LEVEL=info", "--stage", "dev")
         done = cj("deliver", "dev", "--restart", code=5)
         assert "sh ended with 3" in done.err
@@ -146,13 +147,14 @@ def test_several_services_on_several_machines(jar: Callable[..., Coinjar], cj: C
     with sshd(cj.folder / "sshd") as port:
         cj.write({"ssh_config": "".join(f"Host h{n}\n  HostName 127.0.0.1\n  HostKeyAlias [127.0.0.1]:{port}\n  Port {port}\n" for n in range(3))})
         jar(
-            "services: {web: {}, mailer: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}}\ndestinations:\n"
-            f"  farm: {{type: host, hosts: ['{user}@h0', '{user}@h1', '{user}@h2'], path: '{cj.folder}/there/{{host}}.{{service}}.env',\n"
+            "services: {web: {}, mailer: {}}\nstages: {dev: {}, trial-*: {}}\nvariables: {LEVEL: {default: info}}\ndestinations:\n"
+            f"  farm: {{type: host, hosts: {{dev: ['{user}@h0', '{user}@h1', '{user}@h2'], 'trial-*': ['{user}@h0']}}, path: '{cj.folder}/there/{{host}}.{{service}}.{{stage}}.env',\n"
             "    ssh_config: ssh_config, known_hosts: sshd/known_hosts, identity_file: sshd/user_key}\n"
         )
         told = cj("deliver", "dev").out
         assert told.startswith("farm (web at h0) and 5 more, alike\n+  LEVEL  info\n6 delivered\n")
         assert len(list((cj.folder / "there").iterdir())) == 6
+        assert "farm (web at h0) and 1 more, alike" in cj("deliver", "trial-7", "--dry-run").out
         for _ in range(3):
             assert cj("drift", "dev").out.startswith("dev: 6 targets in step")
 
@@ -192,7 +194,10 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
         ("{type: host, hosts: ['a b'], path: x}", "'a b' is no host"),
         ("{type: host, hosts: [a], path: x, as: example}", "example cannot be read back here"),
         ("{type: host, hosts: [a], path: x, owner: 'a; b'}", "'owner' is user, or user:group"),
-        ("{type: host, hosts: [a], path: x, services: [web, mailer]}", "is for 2 services, and its path for one"),
+        ("{type: host, hosts: [a], path: 'x-{service}'}", "a would get one file for dev, prod, trial-*, which would overwrite each other"),
+        ("{type: host, hosts: {dev: [a, b], prod: [b]}, path: 'x-{service}'}", "b would get one file for dev, prod"),
+        ("{type: host, hosts: [a], path: x, services: [web, mailer], stages: [dev]}", "would get one file for dev, trial-*"),
+        ("{type: host, hosts: {dev: [a]}, path: x}", "is for 2 services, and its path for one"),
         ("{type: container, container: a, env_file: x}", "is for 2 services, and its container for one"),
         ("{type: cluster, manifests: nope}", "'nope' is no destination of manifests"),
         ("{type: etcd, address: 'http://127.0.0.1:1', prefix: /a}", "'prefix' does not end with '/'"),
@@ -208,7 +213,7 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
 def test_declarations_that_cannot_be(jar: Callable[..., Coinjar], destination: str, words: str) -> None:
     """`check` and `deliver` say the same, and nothing is asked of anybody."""
     cj = jar(
-        f"services: {{web: {{}}, mailer: {{}}}}\nstages: {{dev: {{}}}}\nvariables: {{LEVEL: {{default: info}}}}\ndestinations: {{there: {destination}}}\n",
+        f"services: {{web: {{}}, mailer: {{}}}}\nstages: {{dev: {{}}, prod: {{}}, 'trial-*': {{follows: dev}}}}\nvariables: {{LEVEL: {{default: info}}}}\ndestinations: {{there: {destination}}}\n",
         dev="web: {LEVEL: debug}",
     )
     assert words in cj("deliver", "dev", code=3).err

@@ -115,6 +115,9 @@ class LiveStage:
         for destination in destinations:
             try:
                 made = make_live(destination, self.around)
+                if self.stage == SHARED and not made.takes_shared:
+                    words = f"{destination.name} has no place for what holds on every stage"
+                    raise InputError(words, hint="deliver to a stage", place=destination.place, code="not-for-stage")
                 targets = made.targets(View(resolver, destination))
                 if refused := [fault for target in targets for fault in target.refusals()]:
                     raise ManyErrors(refused)
@@ -177,8 +180,8 @@ class LiveStage:
     # -- what destinations supply
 
     def suppliers(self) -> list[Destination]:
-        """The chosen destinations that give variables themselves."""
-        return [one for one in self.chosen if any(is_supplied(variable, one) for variable in self.jar.variables.values())]
+        """The chosen destinations that give variables themselves; what they give is a stage's."""
+        return [] if self.stage == SHARED else [one for one in self.chosen if any(is_supplied(variable, one) for variable in self.jar.variables.values())]
 
     async def take_supplied(self) -> dict[str, CoinJarError]:
         """Ask the suppliers for what they give, and let the jar see it. What could not be asked is told."""

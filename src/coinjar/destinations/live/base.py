@@ -122,6 +122,11 @@ class Live(Declared, ABC):
     at_once = 10
     """Targets that are worked on at the same time."""
 
+    @property
+    def takes_shared(self) -> bool:
+        """Whether it has a place for what holds on every stage."""
+        return False
+
     @abstractmethod
     def targets(self, view: View) -> list[Target]:
         """Its targets on a stage. Raises every fault of their values at once."""

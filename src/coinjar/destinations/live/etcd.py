@@ -8,10 +8,8 @@ from functools import cached_property
 from typing import Any
 
 from coinjar.core.delivery import GONE, Change, Held
-from coinjar.core.errors import InputError
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
-from coinjar.core.names import SHARED
 from coinjar.core.secret import reveal
 from coinjar.destinations.base import Surroundings, View
 from coinjar.destinations.live.base import Live, Target, unreadable
@@ -80,10 +78,11 @@ class Etcd(Live):
         sender = Sender(self.text("address"), {}, self.destination.name, self.destination.place, hidden=secrets)
         return Store(sender, {"name": self.text("user"), "password": reveal(password)} if password else None)
 
+    @property
+    def takes_shared(self) -> bool:
+        return "{stage}" not in self.prefix
+
     def targets(self, view: View) -> list[Target]:
-        if view.stage == SHARED and "{stage}" in self.prefix:
-            words = f"{self.destination.name} has no place for what holds on every stage"
-            raise InputError(words, hint="deliver to a stage", place=self.destination.place, code="not-for-stage")
         if "{service}" in self.prefix:
             return [EtcdTarget(self, view, [service], service) for service in view.services()]
         return [EtcdTarget(self, view, view.services(), "")]

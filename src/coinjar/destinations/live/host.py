@@ -58,6 +58,7 @@ class Host(Live):
         self.reload = [text for text, _ in fields.texts(self.options.get("reload"), "reload")]
         self.dialect = read_dialect(self, "systemd")
         self.hosts = self._hosts()
+        self._refuse_one_file_for_two_stages()
         count = self.text("at_once", "128")
         self.at_once = int(count) if count.isdigit() and int(count) else 128
         self._users: dict[str, set[str]] = {}
@@ -81,12 +82,32 @@ class Host(Live):
                     self.fields.fault(at, f"'{text}' is no host", "write [USER@]HOST[:PORT]", "destination")
         return found
 
+    def _refuse_one_file_for_two_stages(self) -> None:
+        """They would overwrite each other, and nothing about the machine would tell."""
+        if "{stage}" in self.path or "hosts" not in self.options:
+            return
+        where: dict[Address, list[str]] = {}
+        for stage, addresses in self.hosts.items():
+            for address in addresses:
+                where.setdefault(address, []).append(stage)
+        jar, wanted = self.around.jar, self.destination.stages
+        every = [
+            name
+            for name, stage in jar.stages.items()
+            if wanted is None or name in wanted or (stage.follows and any(one in wanted for one in jar.chain(stage.follows)))
+        ]
+        for address, stages in where.items():
+            shared = every if stages == [""] else stages
+            if len(shared) > 1:
+                words = f"{address.name} would get one file for {', '.join(shared)}, which would overwrite each other"
+                self.fields.fault(self.options["path"], words, "put {stage} into path, or limit the destination (stages:)", "same-place")
+                return
+
     def hosts_of(self, stage: str) -> list[Address]:
         """The machines of a stage: its own list, that of one it follows, or the one for all."""
-        for name in reversed(self.around.jar.chain(stage)):
-            if name in self.hosts:
-                return self.hosts[name]
-        return self.hosts.get("", [])
+        jar = self.around.jar
+        names = [name for one in reversed(jar.chain(stage)) for name in (one, jar.stage(one).name)]  # a stage of a pattern's shape, then the pattern
+        return next((self.hosts[name] for name in names if name in self.hosts), self.hosts.get("", []))
 
     def targets(self, view: View) -> list[Target]:
         hosts = self.hosts_of(view.stage)

@@ -90,10 +90,11 @@ class Platform(Live):
             self.unset.append(name)
         return os.environ.get(name, f"({name} is not set)")
 
+    @property
+    def takes_shared(self) -> bool:
+        return self.description.whole
+
     def targets(self, view: View) -> list[Target]:
-        if view.stage == SHARED and not self.description.whole:
-            words = f"{self.destination.name} has no place for what holds on every stage"
-            raise InputError(words, hint="deliver to a stage", place=self.destination.place, code="not-for-stage")
         services = view.services()
         if self.description.one_for == "stage":
             return [PlatformTarget(self, view, services, self.wanted_together(view))]
