@@ -224,7 +224,7 @@ def test_declarations_that_cannot_be(jar: Callable[..., Coinjar], destination: s
 def test_secrets_that_are_others_and_readers_that_nobody_vouches_for(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with standin("saltmarsh", cj.folder / "s", "line-dev", "line-prod") as salt:
         jar(
-            "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables: {LEVEL: {default: info}, TOKEN: {secret: true}, OUTSIDE: {secret: true, stages: [prod]}}\ndestinations:\n"
+            "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables: {LEVEL: {default: info}, TOKEN: {secret: true}, OUTSIDE: {secret: true, stages: [prod]}, SHARED_TOKEN: {secret: true}}\ndestinations:\n"
             f"  salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: 'line-{{stage}}', token: {{from_env: SALT}}}}\n",
             prod="all: {OUTSIDE: {from_env: OUTSIDE}}",
         )
@@ -240,7 +240,8 @@ def test_secrets_that_are_others_and_readers_that_nobody_vouches_for(jar: Callab
         assert salt.standin.state["apps"]["line-dev"]["settings"] == {}
         cj.write({"jar/readers.yaml": readers})
         cj("deliver", "dev")
-        # where a stage has no readers, a snapshot leaves secrets out, and an undoing says so
+        # where a stage has no readers, a snapshot leaves secrets out, and an undoing says so; those of shared are too many
+        cj("put", "SHARED_TOKEN", "--stage", "shared", stdin="made-up-shared")
         cj("deliver", "prod")
         cj.env["OUTSIDE"] = f"{CANARY}-other"
         cj("put", "LEVEL=debug", "--stage", "prod")
@@ -249,7 +250,7 @@ def test_secrets_that_are_others_and_readers_that_nobody_vouches_for(jar: Callab
         assert CANARY.encode() not in (cj.folder / "jar/.local/deliveries.sqlite").read_bytes()
         undone = cj("deliveries", "undo", str(number))
         assert "cannot be brought back: OUTSIDE: it is secret, and there was nobody to seal the snapshot for" in undone.err
-        assert salt.standin.state["apps"]["line-prod"]["settings"] == {"LEVEL": "info", "OUTSIDE": f"{CANARY}-other"}
+        assert salt.standin.state["apps"]["line-prod"]["settings"] == {"LEVEL": "info", "OUTSIDE": f"{CANARY}-other", "SHARED_TOKEN": "made-up-shared"}
 
 
 def test_what_is_supplied_may_be_secret(jar: Callable[..., Coinjar], cj: Coinjar) -> None:

@@ -27,12 +27,15 @@ class Snapshot(NamedTuple):
 
 
 def recipients(opened: OpenJar, jar: Jar, stage: str) -> list[str]:
-    """Who may open a stage's snapshots: the readers of all of it, of the nearest layer that has some; only such as somebody vouches for."""
+    """Who may open a stage's snapshots: the readers of all of it, or of the nearest stage that it follows; only such as somebody vouches for.
+
+    Never those of `shared`: they are more, and a place may hold secrets that are the stage's alone.
+    """
     from coinjar.jarfile.readers import load_readers
 
     readers = load_readers(opened.folder)
     ring = opened.ring()
-    for layer in [*reversed(jar.chain(stage) if stage != SHARED else []), SHARED]:
+    for layer in reversed(jar.chain(stage)) if stage != SHARED else [SHARED]:
         people = readers.people(layer)
         if people and ring.is_vouched(jar.app, readers, layer, ALL):
             return [one.recipient for one in people]
