@@ -160,8 +160,8 @@ def test_what_is_filled_in_arrives_as_it_is(name: str, value: str, stages: list[
     context = {"name": name, "value": Secret(value), "stages": stages, "secret": True, "nothing": None}
     path = fill_path("/v/{name}?a={value}&b={nothing}&c=1", context)
     parts = urlsplit(path)
-    assert unquote(parts.path.removeprefix("/v/"), errors="surrogatepass" if False else "replace") == name or not name.isprintable()
-    assert parse_qs(parts.query, keep_blank_values=True, errors="replace").keys() == {"a", "c"}
+    assert unquote(parts.path.removeprefix("/v/")) == name
+    assert parse_qs(parts.query, keep_blank_values=True) == {"a": [value], "c": ["1"]}
     body = fill({"n": "{name}", "v": "{value}", "s": "{stages}", "b": "{secret}", "t": "<{value}>", "keep": [1, None, True]}, context)
     assert body == {"n": name, "v": value, "s": stages, "b": True, "t": f"<{value}>", "keep": [1, None, True]}
     assert type(body["v"]) is str  # not one that hides itself from the one it is for
