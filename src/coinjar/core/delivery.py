@@ -151,6 +151,8 @@ def _standing(want: Wanted, there: Held | None, known: Known, pending: bool) -> 
     last = known.last.get(want.name)
     now = known.fingerprint(want.name, want.text)
     secret = want.secret or (there is not None and there.secret)
+    if there is not None and there.wide and there.text != want.text:  # the level around has another, so ours is not there
+        there = None
 
     def stands(state: str, note: str = "") -> Standing:
         return Standing(want.name, state, there.text if there else None, want.text, secret, note)
