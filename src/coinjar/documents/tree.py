@@ -7,7 +7,7 @@ from typing import Final
 
 import yaml
 
-from coinjar.documents.yamltext import NULLS, Failsafe, translated
+from coinjar.documents.yamltext import NULLS, Failsafe, check_bytes, translated
 
 NULL: Final = object()
 """A bare null in `data_of`."""
@@ -98,6 +98,24 @@ def grow(text: str) -> Tree | None:
         if isinstance(event, yaml.NodeEvent):
             root = _grow(event, events, anchors, text)
     return root
+
+
+def grow_each(data: bytes, file: str) -> list[Tree]:
+    """The trees of all documents of a text, with positions in the whole of it. Raises InputError for what is not YAML, or too much of it."""
+    check_bytes(data, file)
+    text = data.decode()
+    found = []
+    anchors: dict[str, Tree] = {}
+    try:
+        events = yaml.parse(text, Loader=Failsafe)
+        for event in events:
+            if isinstance(event, yaml.DocumentStartEvent):
+                anchors = {}
+            elif isinstance(event, yaml.NodeEvent):
+                found.append(_grow(event, events, anchors, text))
+    except yaml.YAMLError as fault:
+        raise translated(fault, file) from None
+    return found
 
 
 def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, Tree], text: str) -> Tree:

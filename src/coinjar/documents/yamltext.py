@@ -45,7 +45,7 @@ def place(node: Node, file: str) -> Place:
 
 def compose(data: bytes, file: str) -> Node | None:
     """The root node of a file with at most one document; None for an empty one. Raises InputError with the place."""
-    _check_bytes(data, file)
+    check_bytes(data, file)
     loader = Failsafe(data)
     try:
         node: Node | None = loader.get_single_node()
@@ -60,7 +60,7 @@ def compose(data: bytes, file: str) -> Node | None:
     return node
 
 
-def _check_bytes(data: bytes, file: str) -> None:
+def check_bytes(data: bytes, file: str) -> None:
     if len(data) > LARGEST_FILE:
         raise InputError(f"the file is over {LARGEST_FILE >> 20} MiB", hint="is it the right file?", place=Place(file), code="yaml")
     try:

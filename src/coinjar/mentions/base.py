@@ -1,0 +1,51 @@
+"""What is found: mentions, and places whose name is known only when the program runs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+READ, SET, PRESENCE = "read", "set", "presence"
+"""How a variable is used: its value; given a value, or taken away; taken for true if it is there, whatever it says."""
+VARIABLE, EXPRESSION, MISPLACED = "variable", "expression", "misplaced"
+"""How a place refers: as a program or a shell does; replaced by the pipeline service before any shell sees it; in a way that nothing looks at there."""
+
+
+class Mention(NamedTuple):
+    """A variable's name in a text: bytes `start` to `end`. `default` is what the code falls back to.
+
+    `renamed` is what stands there under another name (`{}`), where more than the name must change; `service` is the document's own service.
+    """
+
+    name: str
+    start: int
+    end: int
+    how: str = READ
+    default: str | None = None
+    way: str = VARIABLE
+    renamed: str = "{}"
+    service: str | None = None
+
+
+class Unknown(NamedTuple):
+    """A name that only the running program knows: bytes `start` to `end` of the expression that makes it."""
+
+    start: int
+    end: int
+
+
+class Found(NamedTuple):
+    """What one text mentions, in the order of its places."""
+
+    mentions: list[Mention]
+    unknown: list[Unknown]
+
+
+def in_order(mentions: Iterable[Mention], unknown: Iterable[Unknown] = ()) -> Found:
+    """One mention a place: the first that knows a default, else the first."""
+    best: dict[int, Mention] = {}
+    for one in mentions:
+        known = best.get(one.start)
+        if known is None or (known.default is None and one.default is not None and known.how == one.how):
+            best[one.start] = one
+    return Found(sorted(best.values(), key=lambda one: one.start), sorted(set(unknown)))

@@ -1,0 +1,43 @@
+"""Compose files: each service's environment and build arguments, and what is put in from the environment of whoever runs them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from coinjar.documents.tree import Tree
+from coinjar.mentions.base import READ, SET, Mention
+from coinjar.mentions.dollars import references
+from coinjar.mentions.yamls import Text, scalars
+
+
+def is_compose(root: Tree) -> bool:
+    """Whether a document is a Compose file."""
+    services = root.child("services")
+    each = [one.value for one in services.members] if services is not None and services.kind == "map" else []
+    return bool(each) and all(one.plain.kind == "map" for one in each) and any(one.plain.child(key) is not None for one in each for key in ("image", "build"))
+
+
+def mentions(text: Text, root: Tree) -> Iterator[Mention]:
+    """The mentions of a Compose file (Compose Specification: interpolation, environment, build.args)."""
+    services = root.child("services")
+    for member in services.members if services else []:
+        service = member.value.plain
+        build = service.child("build")
+        for place in (service.child("environment"), build.child("args") if build is not None and build.kind == "map" else None):
+            if place is not None:
+                yield from _environment(text, place, member.name)
+    for one in scalars(root):
+        yield from references(text.data, *text.inside(one.node))
+
+
+def _environment(text: Text, place: Tree, service: str) -> Iterator[Mention]:
+    """A map or a list: with a value it is set, without one it is handed on."""
+    for member in place.plain.members:
+        if member.name == "<<":
+            yield from _environment(text, member.value, service)
+        else:
+            yield text.mention(member.key, READ if member.value.is_null else SET, service)
+    for one in place.plain.elements:
+        name, equals, _ = one.text.partition("=")
+        found = text.mention(one, SET if equals else READ, service)
+        yield found._replace(name=name, end=found.start + len(name.encode()))

@@ -1,0 +1,104 @@
+"""Containerfiles: what is asked for when building, what is set, and what instructions and their shells refer to."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from coinjar.mentions import shell
+from coinjar.mentions.base import READ, SET, Found, Mention, in_order
+from coinjar.mentions.dollars import references
+
+_SET_BY_BUILDERS = frozenset(f"{where}{what}" for where in ("TARGET", "BUILD") for what in ("PLATFORM", "OS", "ARCH", "VARIANT"))
+_PAIR = re.compile(rb"""([A-Za-z_][-.\w]*)(?:=((?:"(?:\\.|[^"\\])*"|'[^']*'|\\.|[^\s"'\\])*))?""", re.DOTALL)
+_HEREDOC = re.compile(rb"<<-?(['\"]?)(\w+)\1")
+_QUOTED = re.compile(rb'"((?:\\.|[^"\\])*)"')
+_SINGLE = re.compile(rb"'[^'\n]*'")
+_SHELLS = (b"sh", b"bash", b"/bin/sh", b"/bin/bash", b"dash", b"ash")
+
+
+def find(data: bytes, helpers: frozenset[str]) -> Found:
+    """The mentions of a Containerfile."""
+    del helpers
+    mentions: list[Mention] = []
+    unknown = []
+    for word, start, end in _instructions(data):
+        if word in (b"RUN", b"CMD", b"ENTRYPOINT", b"SHELL", b"HEALTHCHECK"):
+            found = run_by_shell(data, start, end)
+            mentions += found.mentions
+            unknown += found.unknown
+        elif word == b"ARG":
+            mentions += _arguments(data, start, end)
+        elif word == b"ENV":
+            mentions += _set(data, start, end)
+        else:
+            mentions += references(_without(data, start, end, _SINGLE), start, end, backslash=True)
+    return in_order([one for one in mentions if one.name not in _SET_BY_BUILDERS], unknown)
+
+
+def _instructions(data: bytes) -> Iterator[tuple[bytes, int, int]]:
+    """Each instruction's word, and where what follows it stands; lines that are continued, and heredocs, belong to it."""
+    at = 0
+    while at < len(data):
+        end = _line_end(data, at)
+        line = data[at:end]
+        found = re.match(rb"\s*([A-Za-z]+)[ \t]+", line)
+        if not found or line.lstrip().startswith(b"#"):
+            at = end
+            continue
+        while data[at:end].rstrip().endswith(b"\\") and end < len(data):
+            following = _line_end(data, end)
+            while data[end:following].lstrip().startswith(b"#") and following < len(data):
+                following = _line_end(data, following)
+            end = following
+        for heredoc in _HEREDOC.finditer(data, at, end) if found[1].upper() in (b"RUN", b"COPY") else ():
+            closing = re.compile(rb"^\s*" + heredoc[2] + rb"\r?\n?", re.MULTILINE).search(data, end)
+            end = closing.end() if closing else end
+        yield found[1].upper(), at + found.end(), end
+        at = end
+
+
+def _line_end(data: bytes, at: int) -> int:
+    end = data.find(b"\n", at)
+    return len(data) if end < 0 else end + 1
+
+
+def _without(data: bytes, start: int, end: int, pattern: re.Pattern[bytes]) -> bytes:
+    """The text with what a pattern matches between two places blanked out."""
+    return data[:start] + pattern.sub(lambda one: b" " * len(one[0]), data[start:end]) + data[end:]
+
+
+def run_by_shell(data: bytes, start: int, end: int) -> Found:
+    """The mentions of an instruction that a shell runs; the exec form (a JSON list) expands only what it gives to a shell itself."""
+    options = re.compile(rb"\s*(?:--\S+\s+)*(?:CMD\s+)?").match(data, start, end)
+    start = options.end() if options else start
+    if data[start : start + 1] == b"[":
+        words = list(_QUOTED.finditer(data, start, end))
+        if len(words) < 3 or words[0][1] not in _SHELLS or not words[1][1].startswith(b"-"):
+            return Found([], [])
+        return shell.find_in(data, [words[2].span(1)])
+    if found := _HEREDOC.match(data, start, end):
+        if found[1]:
+            return Found([], [])
+        return shell.find_in(data, [(_line_end(data, start), data.rfind(found[2], start, end))])
+    return shell.find_in(data, [(start, end)])
+
+
+def _arguments(data: bytes, start: int, end: int) -> Iterator[Mention]:
+    for one in _PAIR.finditer(data, start, end):
+        default = one[2].decode(errors="replace").strip("\"'") if one[2] is not None else None
+        yield Mention(one[1].decode(), *one.span(1), READ, default if default is None or "$" not in default else None)
+        if one[2]:
+            yield from references(data, *one.span(2), backslash=True)
+
+
+def _set(data: bytes, start: int, end: int) -> Iterator[Mention]:
+    first = _PAIR.match(data, start, end)
+    if first and first[2] is None:
+        yield Mention(first[1].decode(), *first.span(1), SET)
+        yield from references(data, first.end(), end, backslash=True)
+        return
+    for one in _PAIR.finditer(data, start, end):
+        if one[2] is not None:
+            yield Mention(one[1].decode(), *one.span(1), SET)
+            yield from references(_without(data, *one.span(2), _SINGLE), *one.span(2), backslash=True)

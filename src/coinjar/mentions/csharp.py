@@ -1,0 +1,119 @@
+"""C#."""
+
+from __future__ import annotations
+
+import re
+
+import tree_sitter_c_sharp
+from tree_sitter import Node as Syntax
+
+from coinjar.mentions import tree
+from coinjar.mentions.base import SET
+from coinjar.mentions.grown import Grower, reader
+from coinjar.mentions.reading import How, Words
+
+_REFERENCE = re.compile(r"%([^%\s]+)%")
+
+
+class CSharp(Grower):
+    """Grows the grammar's nodes."""
+
+    root = rb"System|Environment|EnvironmentVariables|GetEnvironmentVariable|SetEnvironmentVariable|ExpandEnvironmentVariables"
+    words = Words(
+        maps=frozenset({"Environment.GetEnvironmentVariables()"}),
+        functions={
+            "Environment.GetEnvironmentVariable": How(),
+            "Environment.SetEnvironmentVariable": How(how=SET),
+            "Environment.ExpandEnvironmentVariables": How(all_names=True),
+        },
+        same={"System.Environment": "Environment", "global::System.Environment": "Environment"},
+        conversions=frozenset({"int.Parse", "long.Parse", "bool.Parse", "Convert.ToInt32", "Convert.ToBoolean", "ToString", "Trim"}),
+        asking=frozenset({"string.IsNullOrEmpty", "string.IsNullOrWhiteSpace", "String.IsNullOrEmpty", "String.IsNullOrWhiteSpace"}),
+        child_maps=frozenset({"Environment", "EnvironmentVariables"}),
+    )
+
+    _identifier = _predefined_type = _this = Grower.name
+    _integer_literal = _real_literal = _boolean_literal = Grower.value
+    _null_literal = Grower.nothing
+    _parenthesized_expression = _argument = _arrow_expression_clause = Grower.inside
+
+    def _string_literal(self, node: Syntax) -> tree.Node:
+        return self.text(node, ("string_literal_content", "escape_sequence"))
+
+    _verbatim_string_literal = _string_literal
+
+    def _raw_string_literal(self, node: Syntax) -> tree.Node:
+        content = next((one for one in node.named_children if one.type == "raw_string_content"), node)
+        return tree.Text(self.word(content), content.start_byte, content.end_byte)
+
+    def _member_access_expression(self, node: Syntax) -> tree.Node:
+        return self.member(node, "expression", "name")
+
+    def _element_access_expression(self, node: Syntax) -> tree.Node:
+        keys = node.child_by_field_name("subscript")
+        return tree.Index(self.field(node, "expression"), self.grow(keys.named_children[0]) if keys and keys.named_children else tree.Node())
+
+    def _invocation_expression(self, node: Syntax) -> tree.Node:
+        function, arguments = self.field(node, "function"), node.child_by_field_name("arguments")
+        given = self.all(arguments.named_children) if arguments else []
+        if self.word(node.child_by_field_name("function")).endswith("ExpandEnvironmentVariables") and given and isinstance(given[0], tree.Text):
+            whole = given[0]
+            starts = [(one[1], whole.start + len(whole.text[: one.start(1)].encode())) for one in _REFERENCE.finditer(whole.text)]
+            given = [tree.Text(name, at, at + len(name.encode())) for name, at in starts]
+        return tree.Call(function, given)
+
+    def _binary_expression(self, node: Syntax) -> tree.Node:
+        left, right, operator = self.field(node, "left"), self.field(node, "right"), self.word(node.child_by_field_name("operator"))
+        if operator == "??":
+            return tree.Or(left, right)
+        return tree.Compared(left, right) if operator in ("==", "!=") else tree.Node([left, right])
+
+    def _is_pattern_expression(self, node: Syntax) -> tree.Node:
+        nothing = "null" in self.word(node.child_by_field_name("pattern"))
+        inner = self.field(node, "expression")
+        return tree.Asked(inner) if nothing else tree.Node([inner])
+
+    def _conditional_expression(self, node: Syntax) -> tree.Node:
+        return tree.Choice(self.field(node, "condition"), self.field(node, "consequence"), self.field(node, "alternative"))
+
+    _if_statement = _conditional_expression
+
+    def _variable_declarator(self, node: Syntax) -> tree.Node:
+        name, *rest = node.named_children
+        return tree.Assign(self.grow(name), self.grow(rest[-1]) if rest else tree.Node())
+
+    def _assignment_expression(self, node: Syntax) -> tree.Node:
+        return tree.Assign(self.field(node, "left"), self.field(node, "right"), keeps="??=" in self.word(node.child_by_field_name("operator")))
+
+    def _method_declaration(self, node: Syntax) -> tree.Node:
+        parameters = node.child_by_field_name("parameters")
+        names = [self.word(one.child_by_field_name("name")) for one in parameters.named_children] if parameters else []
+        return tree.Function(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
+
+    _constructor_declaration = _local_function_statement = _lambda_expression = _method_declaration
+
+    def _foreach_statement(self, node: Syntax) -> tree.Node:
+        return tree.Loop(self.word(node.child_by_field_name("left")), self.field(node, "right"), self.field(node, "body"))
+
+    def _initializer_expression(self, node: Syntax) -> tree.Node:
+        return tree.Items(self.all(node.named_children))
+
+    def _implicit_array_creation_expression(self, node: Syntax) -> tree.Node:
+        return self.grow(node.named_children[-1])
+
+    _array_creation_expression = _implicit_array_creation_expression
+
+    def _class_declaration(self, node: Syntax) -> tree.Node:
+        return tree.Declared(self.word(node.child_by_field_name("name")), [self.field(node, "body")])
+
+    _record_declaration = _struct_declaration = _class_declaration
+
+    def _using_directive(self, node: Syntax) -> tree.Node:
+        path = self.word(node.named_children[-1]) if node.named_children else ""
+        alias = node.child_by_field_name("name")
+        if alias is not None:
+            return tree.Import(self.word(alias), path)
+        return tree.Import("*", path.removeprefix("System.")) if "static" in self.word(node).split() else tree.Node()
+
+
+find = reader(tree_sitter_c_sharp.language, CSharp)

@@ -1,0 +1,128 @@
+"""Go."""
+
+from __future__ import annotations
+
+import re
+
+import tree_sitter_go
+from tree_sitter import Node as Syntax
+
+from coinjar.mentions import tree
+from coinjar.mentions.base import SET
+from coinjar.mentions.grown import Grower, reader
+from coinjar.mentions.reading import How, Words
+
+_REFERENCE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
+
+
+class Go(Grower):
+    """Grows the grammar's nodes."""
+
+    root = rb"os|syscall|cmp|Getenv|LookupEnv|Setenv|Unsetenv|ExpandEnv|Environ"
+    words = Words(
+        maps=frozenset({"os.Environ()"}),
+        functions={
+            "os.Getenv": How(),
+            "os.LookupEnv": How(),
+            "syscall.Getenv": How(),
+            "os.Setenv": How(how=SET),
+            "os.Unsetenv": How(how=SET),
+            "os.ExpandEnv": How(all_names=True),
+        },
+        free=False,
+        builtins=frozenset({"append"}),
+        conversions=frozenset({"strconv.Atoi", "strings.TrimSpace"}),
+        fallbacks=frozenset({"cmp.Or"}),
+        pairs=frozenset({"os.Environ.append"}),
+    )
+
+    _identifier = _package_identifier = _field_identifier = Grower.name
+    _int_literal = _float_literal = _true = _false = Grower.value
+    _nil = Grower.nothing
+    _parenthesized_expression = Grower.inside
+
+    def _interpreted_string_literal(self, node: Syntax) -> tree.Node:
+        return self.text(node, ("interpreted_string_literal_content", "raw_string_literal_content", "escape_sequence"))
+
+    _raw_string_literal = _interpreted_string_literal
+
+    def _selector_expression(self, node: Syntax) -> tree.Node:
+        return self.member(node, "operand", "field")
+
+    def _call_expression(self, node: Syntax) -> tree.Node:
+        function = self.field(node, "function")
+        arguments = node.child_by_field_name("arguments")
+        given = self.all(arguments.named_children) if arguments else []
+        name = self.word(node.child_by_field_name("function"))
+        if name.endswith(".ExpandEnv") and given and isinstance(given[0], tree.Text):
+            given = [self._piece(given[0], one) for one in _REFERENCE.finditer(given[0].text)]
+        if name == "append" and given and self.word(arguments.named_children[0] if arguments else None).endswith(".Environ()"):
+            return tree.Call(tree.Member(tree.Member(tree.Name("os"), "Environ"), "append"), given[1:])
+        return tree.Call(function, given)
+
+    def _piece(self, text: tree.Text, found: re.Match[str]) -> tree.Text:
+        group = 1 if found[1] else 2
+        start = text.start + len(text.text[: found.start(group)].encode())
+        return tree.Text(found[group], start, start + len(found[group].encode()))
+
+    def _import_spec(self, node: Syntax) -> tree.Node:
+        path = self.word(node.child_by_field_name("path")).strip('"`')
+        return tree.Import(self.word(node.child_by_field_name("name")) or path.rpartition("/")[2], path)
+
+    def _short_var_declaration(self, node: Syntax) -> tree.Node:
+        left, right = node.child_by_field_name("left"), node.child_by_field_name("right")
+        targets, values = left.named_children if left else [], right.named_children if right else []
+        if not targets or not values:
+            return self.any(node)
+        value = self.grow(values[0])
+        if len(targets) == 2 and len(values) == 1 and self.word(targets[0]) == "_":
+            return tree.Node([tree.Asked(value)])
+        return tree.Node([tree.Assign(self.grow(one), self.grow(each)) for one, each in zip(targets, values, strict=False)])
+
+    _assignment_statement = _short_var_declaration
+
+    def _var_spec(self, node: Syntax) -> tree.Node:
+        names, value = node.children_by_field_name("name"), node.child_by_field_name("value")
+        values = value.named_children if value else []
+        return tree.Node([tree.Assign(self.grow(one), self.grow(each)) for one, each in zip(names, values, strict=False)])
+
+    _const_spec = _var_spec
+
+    def _binary_expression(self, node: Syntax) -> tree.Node:
+        left, right, operator = self.field(node, "left"), self.field(node, "right"), self.word(node.child_by_field_name("operator"))
+        if operator in ("&&", "||"):
+            return tree.Node([tree.Asked(left), tree.Asked(right)])
+        return tree.Compared(left, right) if operator in ("==", "!=") else tree.Node([left, right])
+
+    def _if_statement(self, node: Syntax) -> tree.Node:
+        test, then, other = (self.field(node, name) for name in ("condition", "consequence", "alternative"))
+        return tree.Node([self.field(node, "initializer"), tree.Choice(test, then, other)])
+
+    def _function_declaration(self, node: Syntax) -> tree.Node:
+        names = []
+        for part in ("receiver", "parameters"):
+            every = node.child_by_field_name(part)
+            for one in every.named_children if every else []:
+                names += [] if part == "receiver" else [self.word(each) for each in one.children_by_field_name("name")]
+        name = node.child_by_field_name("name")
+        made = tree.Function(self.word(name), names, self.field(node, "body"))
+        return made if node.type != "method_declaration" else tree.Node([tree.Function("", names, made.body)])
+
+    _method_declaration = _func_literal = _function_declaration
+
+    def _for_statement(self, node: Syntax) -> tree.Node:
+        clause = next((one for one in node.named_children if one.type == "range_clause"), None)
+        if clause is None:
+            return self.any(node)
+        left = clause.child_by_field_name("left")
+        names = [self.word(one) for one in left.named_children] if left else []
+        return tree.Loop(names[-1] if names else "", self.field(clause, "right"), self.field(node, "body"))
+
+    def _composite_literal(self, node: Syntax) -> tree.Node:
+        body = node.child_by_field_name("body")
+        return tree.Items(self.all(body.named_children) if body else [])
+
+    _literal_element = Grower.inside
+
+
+find = reader(tree_sitter_go.language, Go)

@@ -1,0 +1,187 @@
+"""JavaScript and TypeScript, with markup beside the code."""
+
+from __future__ import annotations
+
+import tree_sitter_javascript
+from tree_sitter import Node as Syntax
+
+from coinjar.mentions import tree
+from coinjar.mentions.grown import Grower, reader
+from coinjar.mentions.reading import How, Words
+
+WORDS = Words(
+    maps=frozenset({"process.env", "import.meta.env"}),
+    members=True,
+    same={"globalThis.process": "process", "global.process": "process"},
+    modules={"process": "process", "node:process": "process"},
+    conversions=frozenset({"Number", "parseInt", "parseFloat", "String", "toString", "trim"}),
+    asking=frozenset({"Boolean", "hasOwnProperty"}),
+    methods={"hasOwnProperty": How(how="presence")},
+)
+_TRANSPARENT = ("||", "??")
+
+
+class JavaScript(Grower):
+    """Grows the grammar's nodes."""
+
+    words = WORDS
+    root = rb"process|env"
+
+    def _identifier(self, node: Syntax) -> tree.Node:
+        return tree.Value(None) if self.word(node) == "undefined" else self.name(node)
+
+    _shorthand_property_identifier = _identifier
+    _undefined = Grower.nothing
+    _null = Grower.nothing
+    _number = _true = _false = Grower.value
+    _parenthesized_expression = _as_expression = _non_null_expression = _satisfies_expression = Grower.inside
+    _ambient_declaration = _interface_declaration = _type_alias_declaration = lambda self, node: tree.Node()  # types only
+
+    def _type_assertion(self, node: Syntax) -> tree.Node:
+        return self.grow(node.named_children[-1])
+
+    def _string(self, node: Syntax) -> tree.Node:
+        return self.text(node, ("string_fragment", "escape_sequence"))
+
+    def _template_string(self, node: Syntax) -> tree.Node:
+        return self.text(node, ("string_fragment", "escape_sequence"))
+
+    def _regex(self, node: Syntax) -> tree.Node:
+        return tree.Node()
+
+    def _member_expression(self, node: Syntax) -> tree.Node:
+        return self.member(node, "object", "property")
+
+    def _meta_property(self, node: Syntax) -> tree.Node:
+        return tree.Member(tree.Name("import"), "meta") if self.word(node) == "import.meta" else tree.Node()
+
+    def _import(self, node: Syntax) -> tree.Node:
+        return self.name(node)
+
+    _this = _import
+
+    def _subscript_expression(self, node: Syntax) -> tree.Node:
+        return tree.Index(self.field(node, "object"), self.field(node, "index"))
+
+    def _call_expression(self, node: Syntax) -> tree.Node:
+        arguments = node.child_by_field_name("arguments")
+        given = self.all(arguments.named_children) if arguments and arguments.type == "arguments" else [self.grow(arguments)]
+        return tree.Call(self.field(node, "function"), given)
+
+    def _binary_expression(self, node: Syntax) -> tree.Node:
+        left, right = self.field(node, "left"), self.field(node, "right")
+        operator = self.word(node.child_by_field_name("operator"))
+        if operator in _TRANSPARENT:
+            return tree.Or(left, right)
+        if operator == "&&":
+            return tree.Node([tree.Asked(left), right])
+        if operator == "in":
+            return tree.Has(left, right)
+        return tree.Compared(left, right) if operator in ("==", "===", "!=", "!==") else tree.Node([left, right])
+
+    def _unary_expression(self, node: Syntax) -> tree.Node:
+        inner = self.field(node, "argument")
+        operator = self.word(node.child_by_field_name("operator"))
+        return tree.Asked(inner) if operator == "!" else tree.Remove(inner) if operator == "delete" else tree.Node([inner])
+
+    def _ternary_expression(self, node: Syntax) -> tree.Node:
+        return tree.Choice(self.field(node, "condition"), self.field(node, "consequence"), self.field(node, "alternative"))
+
+    _if_statement = _ternary_expression
+
+    def _while_statement(self, node: Syntax) -> tree.Node:
+        return tree.Node([tree.Asked(self.field(node, "condition")), self.field(node, "body")])
+
+    def _variable_declarator(self, node: Syntax) -> tree.Node:
+        target, value = node.child_by_field_name("name"), self.field(node, "value")
+        if target is not None and target.type == "object_pattern":
+            return tree.Picked(self._picked(target), value)
+        return tree.Assign(self.grow(target), value)
+
+    def _picked(self, node: Syntax) -> list[tuple[tree.Text, str, tree.Node | None, bool]]:
+        found = []
+        for one in node.named_children:
+            default = self.field(one, "right") if one.type == "object_assignment_pattern" else None
+            key = one.child_by_field_name("left") if one.type == "object_assignment_pattern" else one
+            value = None
+            if key is not None and key.type == "pair_pattern":
+                value = key.child_by_field_name("value")
+                key = key.child_by_field_name("key")
+                if value is not None and value.type == "assignment_pattern":
+                    default, value = self.field(value, "right"), value.child_by_field_name("left")
+            if key is not None and key.type in ("shorthand_property_identifier_pattern", "property_identifier", "string"):
+                word = self.word(key).strip("\"'")
+                at = key.start_byte + (key.type == "string")
+                found.append((tree.Text(word, at, at + len(word.encode())), self.word(value) if value else word, default, value is None))
+        return found
+
+    def _assignment_expression(self, node: Syntax) -> tree.Node:
+        target, value = node.child_by_field_name("left"), self.field(node, "right")
+        if target is not None and target.type == "object_pattern":
+            return tree.Picked(self._picked(target), value)
+        return tree.Assign(self.grow(target), value)
+
+    def _augmented_assignment_expression(self, node: Syntax) -> tree.Node:
+        keeps = self.word(node.child_by_field_name("operator")) in ("||=", "??=")
+        return tree.Assign(self.field(node, "left"), self.field(node, "right"), keeps=keeps)
+
+    def _object(self, node: Syntax) -> tree.Node:
+        keys, values, taken = [], [], []
+        for one in node.named_children:
+            if one.type == "pair":
+                key = one.child_by_field_name("key")
+                plain = key is not None and key.type == "property_identifier"
+                keys.append(tree.Text(self.word(key), key.start_byte, key.end_byte) if plain and key else self.grow(key))
+                values.append(self.field(one, "value"))
+            elif one.type == "spread_element":
+                taken.append(self.inside(one))
+            else:
+                values.append(self.grow(one))
+        return tree.Entries(keys, values, taken)
+
+    def _array(self, node: Syntax) -> tree.Node:
+        return tree.Items(self.all(node.named_children))
+
+    def _function_declaration(self, node: Syntax) -> tree.Node:
+        name = node.child_by_field_name("name")
+        parameters = node.child_by_field_name("parameters")
+        single = node.child_by_field_name("parameter")
+        every = parameters.named_children if parameters else [single] if single else []
+        return tree.Function(self.word(name), [self._parameter(one) for one in every], self.field(node, "body"), self.each(every))
+
+    _function_expression = _arrow_function = _method_definition = _generator_function_declaration = _function_declaration
+
+    def _parameter(self, node: Syntax) -> str:
+        inner = node.child_by_field_name("pattern") or node.child_by_field_name("left") or node
+        return self.word(inner)
+
+    def _assignment_pattern(self, node: Syntax) -> tree.Node:
+        return self.field(node, "right")
+
+    def _required_parameter(self, node: Syntax) -> tree.Node:
+        return self.field(node, "value")
+
+    _optional_parameter = _required_parameter
+
+    def _class_declaration(self, node: Syntax) -> tree.Node:
+        return tree.Declared(self.word(node.child_by_field_name("name")), [self.field(node, "body")])
+
+    def _for_in_statement(self, node: Syntax) -> tree.Node:
+        return tree.Loop(self.word(node.child_by_field_name("left")), self.field(node, "right"), self.field(node, "body"))
+
+    def _import_statement(self, node: Syntax) -> tree.Node:
+        source = self.word(node.child_by_field_name("source")).strip("\"'")
+        module = self.words.modules.get(source, source)
+        found: list[tree.Node] = []
+        for clause in [one for one in node.named_children if one.type == "import_clause"]:
+            for one in clause.named_children:
+                if one.type in ("identifier", "namespace_import"):
+                    found.append(tree.Import(self.word(one.named_children[-1] if one.named_children else one), module))
+                elif one.type == "named_imports":
+                    for each in one.named_children:
+                        name, alias = each.child_by_field_name("name"), each.child_by_field_name("alias")
+                        found.append(tree.Import(self.word(alias or name), f"{module}.{self.word(name)}"))
+        return tree.Node(found)
+
+
+find = reader(tree_sitter_javascript.language, JavaScript)

@@ -1,0 +1,65 @@
+"""Kubernetes manifests: containers' environments, references between variables, and the objects that hold them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from coinjar.documents.tree import Tree
+from coinjar.mentions import shell
+from coinjar.mentions.base import READ, SET, Mention
+from coinjar.mentions.yamls import NAME, Text, walk
+
+_REFERENCE = re.compile(rb"\$\$|\$\(([A-Za-z_][-.\w]*)\)")
+_SHELLS = ("sh", "bash", "/bin/sh", "/bin/bash", "dash", "ash")
+
+
+def is_manifest(root: Tree) -> bool:
+    """Whether a document is a Kubernetes object."""
+    return root.child("apiVersion") is not None and root.child("kind") is not None
+
+
+def mentions(text: Text, root: Tree) -> Iterator[Mention]:
+    """The mentions of an object, or of a list of objects."""
+    kind = root.child("kind")
+    if kind is not None and kind.text in ("ConfigMap", "Secret"):
+        for part in ("data", "stringData"):
+            held = root.child(part)
+            yield from (text.mention(one.key, SET) for one in held.members if NAME.fullmatch(one.name)) if held is not None else ()
+        return
+    for visited in walk(root):
+        for part in ("containers", "initContainers", "ephemeralContainers"):
+            each = visited.node.child(part) if visited.node.kind == "map" else None
+            for one in each.elements if each is not None else []:
+                yield from _container(text, one)
+    for item in (root.child("items") or Tree("seq", 0, 0)).elements:
+        yield from mentions(text, item)
+
+
+def _container(text: Text, container: Tree) -> Iterator[Mention]:
+    name = container.child("name")
+    service = name.text if name else None
+    env = container.child("env")
+    for entry in env.elements if env is not None else []:
+        named, value = entry.child("name"), entry.child("value")
+        if named is not None:
+            yield text.mention(named, SET, service)
+        if value is not None:
+            yield from _references(text, value, service)
+        for visited in walk(entry):
+            key = visited.node.child("key") if visited.node.kind == "map" and visited.path[-1:] in (("configMapKeyRef",), ("secretKeyRef",)) else None
+            if key is not None and NAME.fullmatch(key.text):
+                yield text.mention(key, READ, service)
+    for visited in walk(container):
+        words = visited.node.elements if visited.path[-1:] in (("command",), ("args",)) and visited.node.kind == "seq" else []
+        for one in words:
+            yield from _references(text, one, service)
+        if len(words) > 2 and words[0].text in _SHELLS and words[1].text.startswith("-"):
+            yield from (one._replace(service=service) for one in shell.find_in(text.data, [text.inside(words[2])]).mentions)
+
+
+def _references(text: Text, node: Tree, service: str | None) -> Iterator[Mention]:
+    start, end = text.inside(node)
+    for found in _REFERENCE.finditer(text.data, start, end):
+        if found[1]:
+            yield Mention(found[1].decode(), *found.span(1), READ, service=service)

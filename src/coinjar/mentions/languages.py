@@ -1,0 +1,89 @@
+"""Which language a file is in, by its name or its first line, and what a text must hold to be worth a parser."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from functools import cache
+from importlib import import_module
+from typing import NamedTuple, cast
+
+from coinjar.mentions.base import Found
+
+Find = Callable[[bytes, frozenset[str]], Found]
+"""Finds a text's mentions; it is told which functions read variables that their first argument names."""
+
+
+class Language(NamedTuple):
+    """How its files end; what a text must hold: one of these words, and what a regular expression matches; where its reader is; what runs its scripts."""
+
+    ends: tuple[str, ...]
+    words: tuple[bytes, ...]
+    hint: bytes
+    module: str
+    function: str = "find"
+    run_by: tuple[str, ...] = ()
+
+
+_TEMPLATE = Language((".template", ".tmpl", ".tpl", ".j2", ".jinja", ".jinja2", ".gotmpl"), (b"$", b"env", b".Env"), rb"", "template")
+LANGUAGES = (
+    Language((".py", ".pyw", ".pyi"), (b"environ", b"tenv"), rb"", "python", run_by=("python",)),
+    Language((".js", ".mjs", ".cjs", ".jsx"), (b"env",), rb"\benv\b", "javascript", run_by=("node",)),
+    Language((".ts", ".mts", ".cts"), (b"env",), rb"\benv\b", "typescript"),
+    Language((".tsx",), (b"env",), rb"\benv\b", "typescript", "find_with_markup"),
+    Language((".go",), (b"tenv", b"LookupEnv", b"ExpandEnv", b"Environ"), rb"", "go"),
+    Language((".java",), (b"getenv", b"environment("), rb"", "java"),
+    Language((".kt", ".kts"), (b"getenv", b"environment("), rb"", "kotlin"),
+    Language((".rb", ".rake", ".ru", ".gemspec"), (b"ENV", b"system", b"spawn", b"popen"), rb"ENV|\b(?:system|spawn|popen)[ (]*\{", "ruby", run_by=("ruby",)),
+    Language((".php", ".phtml"), (b"tenv", b"_ENV", b"_SERVER"), rb"", "php", run_by=("php",)),
+    Language((".cs",), (b"EnvironmentVariable", b".Environment["), rb"", "csharp"),
+    Language((".rs",), (b"env",), rb"\benv\b|option_env|env_remove", "rust"),
+    Language((".sh", ".bash", ".ksh"), (b"$", b"export", b"env", b"unset"), rb"", "shell", run_by=("sh", "bash", "dash", "ash", "ksh")),
+    Language(("Containerfile", "Dockerfile", ".containerfile", ".dockerfile"), (b"",), rb"\$|(?i:\b(?:ARG|ENV)\b)", "containerfile"),
+    Language((".yaml", ".yml"), (b":",), rb"""\b(?:services|apiVersion|jobs|steps|stages|script|pipeline)["']?\s*:""", "yaml_files"),
+    Language((".json",), (b'"apiVersion"',), rb"", "yaml_files"),
+    Language((".erb",), (b"ENV",), rb"", "template", "find_embedded"),
+    _TEMPLATE,
+)
+_ENDS = re.compile(r"(?:\.[A-Za-z0-9]+|(?:Containerfile|Dockerfile))$")
+_RUN_BY = re.compile(rb"#![^\n]*?([a-z]+)[0-9.]*(?: -[^\n]*)?\r?\n")
+
+
+@cache
+def by_end() -> Mapping[str, Language]:
+    """Each ending's language."""
+    return {end: one for one in LANGUAGES for end in one.ends}
+
+
+def language_of(name: str, templates: tuple[str, ...] = ()) -> Language | None:
+    """The language of a file by its name; `templates` are endings of a project's own."""
+    if templates and name.endswith(templates):
+        return _TEMPLATE
+    if "Containerfile." in name or "Dockerfile." in name:
+        return by_end()["Containerfile"]
+    found = _ENDS.search(name)
+    return by_end().get(found[0]) if found else None
+
+
+def by_first_line(data: bytes) -> Language | None:
+    """The language of a script without an ending, by the program that runs it."""
+    found = _RUN_BY.match(data) if data.startswith(b"#!") else None
+    return next((one for one in LANGUAGES if found and found[1].decode() in one.run_by), None)
+
+
+@cache
+def _hint(language: Language) -> re.Pattern[bytes]:
+    return re.compile(language.hint)
+
+
+@cache
+def _finder(module: str, function: str) -> Find:
+    return cast("Find", getattr(import_module(f"coinjar.mentions.{module}"), function))
+
+
+def look(language: Language, data: bytes, helpers: frozenset[str] = frozenset()) -> Found:
+    """The mentions of a text; nothing without a parser where its words show that there can be none."""
+    hinted = any(word in data for word in language.words) and _hint(language).search(data)
+    if not hinted and not any(one.encode() in data for one in helpers):
+        return Found([], [])
+    return _finder(language.module, language.function)(data, helpers)

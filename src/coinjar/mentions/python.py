@@ -1,0 +1,203 @@
+"""Python, by its own parser."""
+
+from __future__ import annotations
+
+import ast
+import re
+import warnings
+from bisect import bisect_left, bisect_right
+from collections.abc import Iterable
+
+from coinjar.mentions import tree
+from coinjar.mentions.base import SET, Found, Mention, in_order
+from coinjar.mentions.reading import How, Words, places, read_again
+
+_MAP = {
+    "get": How(0, 1),
+    "pop": How(0, 1),
+    "setdefault": How(0, 1),
+    "__getitem__": How(),
+    "update": How(how=SET, all_names=True),
+    "copy": How(99),
+}
+WORDS = Words(
+    maps=frozenset({"os.environ", "os.environb"}),
+    functions={"os.getenv": How(0, 1), "os.getenvb": How(0, 1), "os.putenv": How(how=SET), "os.unsetenv": How(how=SET)},
+    methods=_MAP,
+    free=False,
+    builtins=frozenset({"dict", "str", "int", "float", "bool"}),
+    copies=frozenset({"dict", "copy"}),
+    conversions=frozenset({"str", "int", "float"}),
+    asking=frozenset({"bool"}),
+)
+_OLD = re.compile(rb"""#[^\n]*|\bos\.(?:environ\[|environ\.get\(|getenv\()\s*["'](\w+)["']|"[^"\n]*"|'[^'\n]*'""")
+"""What a text that no longer parses is searched for."""
+
+
+def find(data: bytes, helpers: frozenset[str]) -> Found:
+    """The mentions of a Python text; one that is not today's Python is only searched for the plainest uses."""
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # of the code that is looked at
+            parsed = ast.parse(data)
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return in_order(Mention(one[1].decode(), *one.span(1)) for one in _OLD.finditer(data) if one[1])
+    return read_again(lambda also: _Grower(data, also).grow(parsed), WORDS, helpers)
+
+
+_ROOT = rb"os|environb?|getenvb?|putenv|unsetenv"
+
+
+class _Grower:
+    """Turns the parser's tree into ours: the statements on lines with a word that matters."""
+
+    def __init__(self, data: bytes, also: Iterable[str]) -> None:
+        self.data = data
+        self.lines = [0, *(at.end() for at in re.finditer(rb"\n", data))]
+        self.touched = [bisect_right(self.lines, at) for at in places(data, _ROOT, also)]
+
+    def grow(self, node: ast.AST | None) -> tree.Node:
+        if node is None or (isinstance(node, ast.stmt) and not self._touches(node)):
+            return tree.Node()
+        made = getattr(self, f"_{type(node).__name__}", None)
+        grown: tree.Node = made(node) if made else tree.Node(self._each(ast.iter_child_nodes(node)))
+        if isinstance(node, ast.expr) and not grown.end:
+            grown.start, grown.end = self._at(node.lineno, node.col_offset), self._at(node.end_lineno or 1, node.end_col_offset or 0)
+        return grown
+
+    def _touches(self, node: ast.stmt) -> bool:
+        at = bisect_left(self.touched, min([node.lineno, *(one.lineno for one in getattr(node, "decorator_list", ()))]))
+        return at < len(self.touched) and self.touched[at] <= (node.end_lineno or node.lineno)
+
+    def _each(self, nodes: object) -> list[tree.Node]:
+        return [self.grow(one) for one in nodes]  # type: ignore[attr-defined]  # any iterable of nodes
+
+    def _at(self, line: int, column: int) -> int:
+        return self.lines[line - 1] + column
+
+    def _Constant(self, node: ast.Constant) -> tree.Node:  # noqa: N802 - named after the parser's nodes, as all below
+        value = node.value.decode("latin-1") if isinstance(node.value, bytes) else node.value
+        if not isinstance(value, str):
+            text = None if value is None or value is Ellipsis else str(value).lower() if isinstance(value, bool) else str(value)
+            return tree.Value(text)
+        start, end = self._at(node.lineno, node.col_offset), self._at(node.end_lineno or 1, node.end_col_offset or 0)
+        at = self.data.find(value.encode(), start, end)
+        return tree.Text(value, at, at + len(value.encode())) if at >= 0 and value else tree.Text(value, start, end)
+
+    def _Name(self, node: ast.Name) -> tree.Node:  # noqa: N802
+        return tree.Name(node.id)
+
+    def _Attribute(self, node: ast.Attribute) -> tree.Node:  # noqa: N802
+        return tree.Member(self.grow(node.value), node.attr)
+
+    def _Subscript(self, node: ast.Subscript) -> tree.Node:  # noqa: N802
+        return tree.Index(self.grow(node.value), self.grow(node.slice))
+
+    def _Call(self, node: ast.Call) -> tree.Node:  # noqa: N802
+        named: dict[str, tree.Node] = {}
+        for one in node.keywords:
+            value = self.grow(one.value)
+            if one.arg:
+                named[one.arg] = tree.Node([value], self._at(one.lineno, one.col_offset), self._at(one.lineno, one.col_offset) + len(one.arg))
+        return tree.Call(self.grow(node.func), self._each(node.args), named)
+
+    def _BoolOp(self, node: ast.BoolOp) -> tree.Node:  # noqa: N802
+        *before, last = self._each(node.values)
+        if isinstance(node.op, ast.And):
+            return tree.Node([*(tree.Asked(one) for one in before), last])
+        for one in reversed(before):
+            last = tree.Or(one, last)
+        return last
+
+    def _UnaryOp(self, node: ast.UnaryOp) -> tree.Node:  # noqa: N802
+        inner = self.grow(node.operand)
+        return tree.Asked(inner) if isinstance(node.op, ast.Not) else tree.Node([inner])
+
+    def _Compare(self, node: ast.Compare) -> tree.Node:  # noqa: N802
+        left, right = self.grow(node.left), self.grow(node.comparators[0])
+        return tree.Has(left, right) if isinstance(node.ops[0], ast.In | ast.NotIn) else tree.Compared(left, right)
+
+    def _IfExp(self, node: ast.IfExp) -> tree.Node:  # noqa: N802
+        return tree.Choice(self.grow(node.test), self.grow(node.body), self.grow(node.orelse))
+
+    def _If(self, node: ast.If) -> tree.Node:  # noqa: N802
+        return tree.Choice(self.grow(node.test), tree.Node(self._each(node.body)), tree.Node(self._each(node.orelse)))
+
+    def _While(self, node: ast.While) -> tree.Node:  # noqa: N802
+        return tree.Node([tree.Asked(self.grow(node.test)), *self._each(node.body)])
+
+    def _Assign(self, node: ast.Assign) -> tree.Node:  # noqa: N802
+        value = self.grow(node.value)
+        return tree.Node([tree.Assign(self.grow(one), value) for one in node.targets])
+
+    def _AnnAssign(self, node: ast.AnnAssign) -> tree.Node:  # noqa: N802
+        return tree.Assign(self.grow(node.target), self.grow(node.value)) if node.value else tree.Node()
+
+    def _AugAssign(self, node: ast.AugAssign) -> tree.Node:  # noqa: N802
+        return tree.Node([tree.Assign(self.grow(node.target), tree.Node()), self.grow(node.value)])
+
+    def _NamedExpr(self, node: ast.NamedExpr) -> tree.Node:  # noqa: N802
+        return tree.Node([tree.Assign(self.grow(node.target), self.grow(node.value))])
+
+    def _Delete(self, node: ast.Delete) -> tree.Node:  # noqa: N802
+        return tree.Node([tree.Remove(self.grow(one)) for one in node.targets])
+
+    def _List(self, node: ast.List | ast.Tuple | ast.Set) -> tree.Node:  # noqa: N802
+        return tree.Items(self._each(node.elts))
+
+    _Tuple = _Set = _List
+
+    def _Dict(self, node: ast.Dict) -> tree.Node:  # noqa: N802
+        pairs = list(zip(node.keys, self._each(node.values), strict=True))
+        keys = [self.grow(key) for key, _ in pairs if key is not None]
+        return tree.Entries(keys, [value for key, value in pairs if key is not None], [value for key, value in pairs if key is None])
+
+    def _FunctionDef(self, node: ast.FunctionDef | ast.AsyncFunctionDef) -> tree.Node:  # noqa: N802
+        spelled = node.args
+        every = [*spelled.posonlyargs, *spelled.args, *spelled.kwonlyargs, *(one for one in (spelled.vararg, spelled.kwarg) if one)]
+        names = [one.arg for one in every]
+        names = names[1:] if names[:1] in (["self"], ["cls"]) else names
+        outer = self._each([*node.decorator_list, *spelled.defaults, *(one for one in spelled.kw_defaults if one)])
+        return tree.Node([*outer, tree.Function(node.name, names, tree.Node(self._each(node.body)))])
+
+    _AsyncFunctionDef = _FunctionDef
+
+    def _Lambda(self, node: ast.Lambda) -> tree.Node:  # noqa: N802
+        return tree.Function("", [one.arg for one in node.args.args], self.grow(node.body))
+
+    def _ClassDef(self, node: ast.ClassDef) -> tree.Node:  # noqa: N802
+        inner = tree.Function("", [], tree.Node(self._each(node.body)))  # what a class binds is its own
+        return tree.Declared(node.name, [*self._each([*node.bases, *node.decorator_list]), inner])
+
+    def _For(self, node: ast.For | ast.AsyncFor) -> tree.Node:  # noqa: N802
+        body = tree.Node(self._each([*node.body, *node.orelse]))
+        return self._loop(node.target, node.iter, body)
+
+    _AsyncFor = _For
+
+    def _loop(self, target: ast.expr, over: ast.expr, body: tree.Node) -> tree.Node:
+        if isinstance(target, ast.Name):
+            return tree.Loop(target.id, self.grow(over), body)
+        names = [tree.Declared(one.id) for one in ast.walk(target) if isinstance(one, ast.Name)]
+        return tree.Node([*names, self.grow(over), body])
+
+    def _ListComp(self, node: ast.ListComp | ast.SetComp | ast.GeneratorExp) -> tree.Node:  # noqa: N802
+        return self._comprehension(node.generators, [node.elt])
+
+    _SetComp = _GeneratorExp = _ListComp
+
+    def _DictComp(self, node: ast.DictComp) -> tree.Node:  # noqa: N802
+        return self._comprehension(node.generators, [node.key, node.value])
+
+    def _comprehension(self, generators: list[ast.comprehension], inner: list[ast.expr]) -> tree.Node:
+        body = tree.Node(self._each(inner))
+        for one in reversed(generators):
+            body = self._loop(one.target, one.iter, tree.Node([*(tree.Asked(test) for test in self._each(one.ifs)), body]))
+        return tree.Function("", [], body)
+
+    def _Import(self, node: ast.Import) -> tree.Node:  # noqa: N802
+        return tree.Node([tree.Import(one.asname or one.name.partition(".")[0], one.name if one.asname else one.name.partition(".")[0]) for one in node.names])
+
+    def _ImportFrom(self, node: ast.ImportFrom) -> tree.Node:  # noqa: N802
+        path = "." * node.level + (node.module or "")
+        return tree.Node([tree.Import(one.asname or one.name, f"{path}.{one.name}" if one.name != "*" else path) for one in node.names])

@@ -1,0 +1,372 @@
+"""Find the mentions in a program's tree, by the words that a language has for its environment."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from typing import NamedTuple
+
+from coinjar.mentions import tree
+from coinjar.mentions.base import PRESENCE, READ, SET, Found, Mention, Unknown, in_order
+from coinjar.mentions.scopes import Parameter, Scopes
+
+
+class How(NamedTuple):
+    """What a function does with a variable: which arguments are its name and its default. `all_names` if every argument is a name."""
+
+    name: int = 0
+    default: int | None = None
+    how: str = READ
+    all_names: bool = False
+
+
+class Words(NamedTuple):
+    """A language's words. Paths are written with dots, whatever the language writes; `()` is a call without arguments."""
+
+    maps: frozenset[str] = frozenset()
+    """What is the environment as a mapping."""
+    functions: Mapping[str, How] = {}
+    methods: Mapping[str, How] = {}
+    """Of a mapping."""
+    members: bool = False
+    """Whether `map.NAME` reads."""
+    free: bool = True
+    """Whether names that the file does not bind are the language's own; else they must be imported."""
+    builtins: frozenset[str] = frozenset()
+    """Names that are the language's own all the same."""
+    same: Mapping[str, str] = {}
+    """Longer ways to say the beginning of a path."""
+    modules: Mapping[str, str] = {}
+    """What `require` of a module gives."""
+    copies: frozenset[str] = frozenset()
+    """Functions and methods whose result has what the mapping has."""
+    conversions: frozenset[str] = frozenset()
+    """Functions and methods that make another kind of the same value."""
+    fallbacks: frozenset[str] = frozenset()
+    """Methods whose argument stands in for a missing value, and functions that take value and stand-in."""
+    asking: frozenset[str] = frozenset()
+    """Functions and methods that only ask whether there is a value."""
+    child_maps: frozenset[str] = frozenset()
+    """Members that are another program's environment."""
+    child_methods: frozenset[str] = frozenset()
+    """Methods that set a variable for another program, with its name first."""
+    child_functions: frozenset[str] = frozenset()
+    """Functions whose first argument, a mapping, is another program's environment."""
+    pairs: frozenset[str] = frozenset()
+    """Functions that take `NAME=value` as one text."""
+    others: frozenset[str] = frozenset()
+    """Names of a mapping that are no variables."""
+    lists: frozenset[str] = frozenset()
+    """Functions that make a list of their arguments."""
+
+
+_ROUNDS = 4
+
+
+def places(data: bytes, root: bytes, also: Iterable[str]) -> list[int]:
+    """Where the words that a regular expression matches stand, and other words."""
+    either = b"|".join([root, *(re.escape(one.encode()) for one in also)])
+    return [one.start() for one in re.finditer(rb"(?<!\w)(?:" + either + rb")(?!\w)", data)]
+
+
+def read_again(grow: Callable[[set[str]], tree.Node], words: Words, helpers: frozenset[str]) -> Found:
+    """Read a tree that holds only what lies around the words that matter; and again with the names that this showed to matter as well."""
+    also: set[str] = set(helpers)
+    for _ in range(_ROUNDS):
+        reader = Reader(words, helpers)
+        found = reader.read(grow(also))
+        if reader.wanted <= also:
+            break
+        also |= reader.wanted
+    return found
+
+
+class Context(NamedTuple):
+    """What is known about a place from what is around it."""
+
+    default: str | None = None
+    asked: bool = False
+
+
+PLAIN = Context()
+
+
+class Access(NamedTuple):
+    """One use of the environment: the expressions that name the variable, and what is done with it."""
+
+    keys: Sequence[tree.Node]
+    how: str = READ
+    default: tree.Node | None = None
+
+
+class Reader:
+    """Reads one file's tree."""
+
+    def __init__(self, words: Words, helpers: frozenset[str]) -> None:
+        self.words = words
+        self.helpers = helpers
+        self.scopes = Scopes(words)
+        self.mentions: list[Mention] = []
+        self.unknown: list[Unknown] = []
+        self.wanted: set[str] = set()
+        """Names whose places must be in the tree to know more."""
+        self.held: dict[str, list[int]] = {}
+        """Names that hold what was read, and which mentions that were."""
+
+    def read(self, root: tree.Node) -> Found:
+        self.wanted.update(one.name for one in tree.own(root) if isinstance(one, tree.Import))
+        with self.scopes.inside(root):
+            self._see(root, PLAIN)
+        return in_order(self.mentions, self.unknown)
+
+    # What a node does
+
+    def _see(self, node: tree.Node, context: Context) -> None:  # noqa: C901, PLR0912 - a shape a line
+        access = self._access(node)
+        if access:
+            self._take(access, context)
+        if isinstance(node, tree.Or):
+            written = self._written(node.right)
+            self._see(node.left, Context(context.default if written is None else written))
+            self._see(node.right, context)
+        elif isinstance(node, tree.Asked):
+            self._see(node.what, Context(asked=True))
+        elif isinstance(node, tree.Compared):
+            asked = any(isinstance(one, tree.Value) and one.text in (None, "false") for one in (node.left, node.right)) or self._is_empty(node)
+            self._see(node.left, Context(asked=asked))
+            self._see(node.right, Context(asked=asked))
+        elif isinstance(node, tree.Choice):
+            self._choose(node, context)
+        elif isinstance(node, tree.Assign):
+            self._assign(node, context)
+        elif isinstance(node, tree.Remove):
+            for one in node.target.inner:
+                self._see(one, PLAIN)
+        elif isinstance(node, tree.Call):
+            self._call(node, context)
+        elif isinstance(node, tree.Member):
+            self._see(node.of, Context(context.default))
+        elif isinstance(node, tree.Function):
+            with self.scopes.inside(node):
+                for one in node.inner:
+                    self._see(one, PLAIN)
+        else:
+            for one in node.inner:
+                self._see(one, PLAIN)
+
+    def _choose(self, node: tree.Choice, context: Context) -> None:
+        before = len(self.mentions)
+        self._see(node.test, Context(asked=True))
+        middle = len(self.mentions)
+        self._see(node.then, context)
+        written = self._written(node.other)
+        used = {one.name for one in self.mentions[middle:]}
+        asked = {one.name for one in self.mentions[before:middle]} & used
+        if isinstance(node.test, tree.Compared):  # held against nothing and then used: a value that is read, not a switch
+            for at in [at for at in range(before, middle) if self.mentions[at].name in asked and self.mentions[at].how == PRESENCE]:
+                self.mentions[at] = self.mentions[at]._replace(how=READ, default=written)
+        else:
+            for at in [at for at in range(middle, len(self.mentions)) if self.mentions[at].name in asked]:
+                self._default(at, written)
+        self._see(node.other, context)
+        self._filled_in(node)
+
+    def _filled_in(self, node: tree.Choice) -> None:
+        """`if x is nothing: x = "default"`."""
+        test = node.test.what if isinstance(node.test, tree.Asked) else node.test
+        sides = [test.left, test.right] if isinstance(test, tree.Compared) else [test]
+        for one in [side for side in sides if isinstance(side, tree.Name)]:
+            for inner in tree.own(node.then):
+                if isinstance(inner, tree.Assign) and isinstance(inner.target, tree.Name) and inner.target.text == one.text:
+                    written = self._written(inner.value)
+                    for at in self.held.get(one.text, []) if written is not None else []:
+                        self._default(at, written)
+
+    def _default(self, at: int, written: str | None) -> None:
+        if self.mentions[at].default is None:
+            self.mentions[at] = self.mentions[at]._replace(default=written)
+
+    def _assign(self, node: tree.Assign, context: Context) -> None:
+        before = len(self.mentions)
+        self._see(node.value, Context(context.default))
+        if isinstance(node.target, tree.Name):
+            if len(self.mentions) > before:
+                self.held.setdefault(node.target.text, []).extend(range(before, len(self.mentions)))
+                self.wanted.add(node.target.text)
+            elif self.scopes.path(node.value) in self.words.maps:
+                self.wanted.add(node.target.text)
+            return
+        access = self._access(node.target)
+        if access:
+            kept = access._replace(default=node.value) if node.keeps else access._replace(how=SET)
+            self._take(kept, PLAIN)
+        elif isinstance(node.target, tree.Index) and self._is_child(node.target.of):
+            self._take(Access([node.target.key], SET), PLAIN)
+        for one in node.target.inner:
+            self._see(one, PLAIN)
+
+    def _call(self, node: tree.Call, context: Context) -> None:
+        path = self.scopes.path(node.function)
+        method = node.function.name if isinstance(node.function, tree.Member) else None
+        if method in self.words.fallbacks and isinstance(node.function, tree.Member):
+            written = self._written(node.arguments[0]) if node.arguments else None
+            self._see(node.function.of, Context(context.default if written is None else written))
+            self._each(node.arguments, PLAIN)
+        elif path in self.words.fallbacks and len(node.arguments) > 1:
+            self._see(node.arguments[0], Context(self._written(node.arguments[1])))
+            self._each(node.arguments[1:], context)
+        elif method in self.words.asking and isinstance(node.function, tree.Member) and self.scopes.path(node.function.of) not in self.words.maps:
+            self._see(node.function.of, Context(asked=True))
+            self._each(node.arguments, Context(asked=True))
+        elif path in self.words.asking:
+            self._each(node.arguments, Context(asked=True))
+        else:
+            self._see(node.function, Context(context.default))
+            self._each([*node.arguments, *node.named.values()], Context(context.default) if path in self.words.conversions else PLAIN)
+
+    def _each(self, nodes: Sequence[tree.Node], context: Context) -> None:
+        for one in nodes:
+            self._see(one, context)
+
+    # Uses of the environment
+
+    def _access(self, node: tree.Node) -> Access | None:  # noqa: C901, PLR0911 - a shape a line
+        maps = self.words.maps
+        if isinstance(node, tree.Index) and self.scopes.path(node.of) in maps:
+            return Access([node.key])
+        if isinstance(node, tree.Member) and self.words.members and node.name not in self.words.methods and self.scopes.path(node.of) in maps:
+            return Access([tree.Text(node.name, node.start, node.end)])
+        if isinstance(node, tree.Call):
+            return self._called(node)
+        if isinstance(node, tree.Has) and self.scopes.path(node.of) in maps:
+            return Access([node.key], PRESENCE)
+        if isinstance(node, tree.Remove):
+            access = self._access(node.target)
+            return access._replace(how=SET) if access else None
+        if isinstance(node, tree.Picked) and self.scopes.path(node.of) in maps:
+            for key, name, default, short in node.entries:
+                renamed = f"{{}}: {name}" if short else "{}"
+                self.mentions.append(Mention(key.text, key.start, key.end, READ, self._written(default), renamed=renamed))
+        if isinstance(node, tree.Entries) and any(self.scopes.path(one) in maps for one in node.taken):
+            return Access([one for one in node.keys if isinstance(one, tree.Text)], SET)
+        return None
+
+    def _called(self, node: tree.Call) -> Access | None:  # noqa: PLR0911 - a sort of call a line
+        path = self.scopes.path(node.function)
+        if path in self.words.pairs:
+            return Access(list(self._paired(node.arguments)), SET)
+        if path in self.words.functions:
+            return self._by(self.words.functions[path], node)
+        if path in self.words.child_functions and node.arguments and isinstance(node.arguments[0], tree.Entries):
+            return Access([one for one in node.arguments[0].keys if isinstance(one, tree.Text)], SET)
+        if isinstance(node.function, tree.Member):
+            method, of = node.function.name, node.function.of
+            if method in self.words.methods and self.scopes.path(of) in self.words.maps:
+                return self._by(self.words.methods[method], node)
+            if method in ("put", "set") and self._is_child(of) and node.arguments:
+                return Access([node.arguments[0]], SET)
+            if method in self.words.child_methods and node.arguments and isinstance(node.arguments[0], tree.Text):
+                return Access([node.arguments[0]], SET)
+        return self._helped(node)
+
+    def _by(self, how: How, node: tree.Call) -> Access | None:
+        if how.all_names:
+            return Access([*node.arguments, *(tree.Text(name, one.start, one.start + len(name)) for name, one in node.named.items() if how.how == SET)], how.how)
+        if len(node.arguments) <= how.name:
+            return None
+        given = node.arguments[how.default] if how.default is not None and len(node.arguments) > how.default else node.named.get("default")
+        return Access([node.arguments[how.name]], how.how, given)
+
+    def _paired(self, arguments: Sequence[tree.Node]) -> Iterator[tree.Node]:
+        for one in arguments:
+            if isinstance(one, tree.Text):
+                name = one.text.partition("=")[0]
+                yield tree.Text(name, one.start, one.start + len(name.encode()))
+
+    def _helped(self, node: tree.Call) -> Access | None:
+        """A call of a function that reads a variable which its caller names."""
+        name = _last(node.function)
+        if not name or not node.arguments:
+            return None
+        if name in self.helpers:
+            given = node.arguments[1] if len(node.arguments) > 1 else node.named.get("default")
+            return Access([node.arguments[0]], READ, given)
+        function = self.scopes.function(name) if _is_own(node.function) else None
+        at = self._helps(function) if function else None
+        if function is None or at is None or len(node.arguments) <= at:
+            return None
+        rest = [*node.arguments[at + 1 :], *node.named.values()]
+        return Access([node.arguments[at]], READ, rest[0] if rest else None)
+
+    def _helps(self, function: tree.Function) -> int | None:
+        """Which parameter of a function names a variable that it reads; None if none does."""
+        if function in self.scopes.asked:
+            return self.scopes.asked[function]
+        self.scopes.asked[function] = None
+        with self.scopes.inside(function):
+            for one in tree.own(function.body):
+                access = self._access(one) if not isinstance(one, tree.Function) else None
+                for key in access.keys if access else []:
+                    if isinstance(key, tree.Name) and key.text in function.parameters:
+                        self.scopes.asked[function] = list(function.parameters).index(key.text)
+        return self.scopes.asked[function]
+
+    def _take(self, access: Access, context: Context) -> None:
+        how = PRESENCE if access.how == READ and context.asked else access.how
+        default = self._written(access.default)
+        if default is None and access.how == READ:
+            default = context.default
+        for key in access.keys:
+            texts = self.scopes.texts(key)
+            if isinstance(key, tree.Name):
+                self.wanted.add(key.text)
+            if texts is None:
+                self._not_known(key)
+            for text in texts or []:
+                if text.text and text.text not in self.words.others:
+                    self.mentions.append(Mention(text.text, text.start, text.end, how, default))
+
+    def _not_known(self, key: tree.Node) -> None:
+        owner = self.scopes.owner(key.text) if isinstance(key, tree.Name) else None
+        if isinstance(owner, Parameter) and owner.function.name:
+            self.wanted.add(owner.function.name)
+            if owner.function.name in self.helpers or self.scopes.is_called(owner.function.name):
+                return  # its callers name the variable
+        self.unknown.append(Unknown(key.start, key.end))
+
+    # What is written out
+
+    def _written(self, node: tree.Node | None) -> str | None:
+        """The text of something that is written out, conversions left away; None if it is worked out."""
+        if isinstance(node, tree.Text | tree.Value):
+            return node.text
+        if isinstance(node, tree.Function):
+            return self._written(node.body)
+        if isinstance(node, tree.Call):
+            if isinstance(node.function, tree.Member) and node.function.name in self.words.conversions and not node.arguments:
+                return self._written(node.function.of)
+            if self.scopes.path(node.function) in self.words.conversions and len(node.arguments) == 1:
+                return self._written(node.arguments[0])
+        if node is not None and type(node) is tree.Node and len(node.inner) == 1:
+            return self._written(node.inner[0])
+        if isinstance(node, tree.Name):
+            texts = self.scopes.texts(node)
+            return texts[0].text if texts and len(texts) == 1 else None
+        return None
+
+    def _is_empty(self, node: tree.Compared) -> bool:
+        return any(isinstance(one, tree.Text) and not one.text for one in (node.left, node.right))
+
+    def _is_child(self, node: tree.Node) -> bool:
+        """Whether this is another program's environment."""
+        node = node.function if isinstance(node, tree.Call) and not node.arguments else node
+        return isinstance(node, tree.Member) and node.name in self.words.child_maps
+
+
+def _last(node: tree.Node) -> str | None:
+    return node.text if isinstance(node, tree.Name) else node.name if isinstance(node, tree.Member) else None
+
+
+def _is_own(node: tree.Node) -> bool:
+    """Whether a function is called by its bare name, or as the object's own."""
+    return isinstance(node, tree.Name) or (isinstance(node, tree.Member) and isinstance(node.of, tree.Name) and node.of.text in ("this", "self", "$this"))

@@ -1,0 +1,134 @@
+"""Ruby."""
+
+from __future__ import annotations
+
+import tree_sitter_ruby
+from tree_sitter import Node as Syntax
+
+from coinjar.mentions import tree
+from coinjar.mentions.base import PRESENCE, SET
+from coinjar.mentions.grown import Grower, reader
+from coinjar.mentions.reading import How, Words
+
+
+class Ruby(Grower):
+    """Grows the grammar's nodes."""
+
+    root = rb"ENV|system|spawn|popen"
+    words = Words(
+        maps=frozenset({"ENV"}),
+        methods={
+            "fetch": How(0, 1),
+            "[]": How(),
+            "dig": How(),
+            "key?": How(how=PRESENCE),
+            "has_key?": How(how=PRESENCE),
+            "include?": How(how=PRESENCE),
+            "member?": How(how=PRESENCE),
+            "delete": How(how=SET),
+            "store": How(how=SET),
+            "values_at": How(all_names=True),
+            "slice": How(all_names=True),
+            "fetch_values": How(all_names=True),
+        },
+        copies=frozenset({"to_h", "dup", "to_hash"}),
+        conversions=frozenset({"Integer", "Float", "String", "to_i", "to_f", "to_s", "to_sym", "strip"}),
+        asking=frozenset({"nil?", "empty?", "present?", "blank?"}),
+        child_functions=frozenset({"system", "spawn", "exec", "IO.popen", "Process.spawn"}),
+    )
+
+    _identifier = _constant = _self = Grower.name
+    _integer = _float = _true = _false = Grower.value
+    _nil = Grower.nothing
+    _parenthesized_statements = Grower.inside
+
+    def _string(self, node: Syntax) -> tree.Node:
+        return self.text(node, ("string_content", "escape_sequence"))
+
+    _bare_string = _string
+
+    def _simple_symbol(self, node: Syntax) -> tree.Node:
+        return tree.Value(self.word(node))
+
+    def _element_reference(self, node: Syntax) -> tree.Node:
+        of, *keys = node.named_children
+        return tree.Index(self.grow(of), self.grow(keys[0]) if keys else tree.Node())
+
+    def _scope_resolution(self, node: Syntax) -> tree.Node:
+        scope = node.child_by_field_name("scope")
+        return self.member(node, "scope", "name") if scope else self.field(node, "name")
+
+    def _call(self, node: Syntax) -> tree.Node:
+        of, method = node.child_by_field_name("receiver"), node.child_by_field_name("method")
+        arguments, block = node.child_by_field_name("arguments"), node.child_by_field_name("block")
+        given = self.all(arguments.named_children) if arguments else []
+        word = self.word(method)
+        if of is not None and word in ("each", "map", "each_with_object", "to_h", "filter_map") and block is not None:
+            names = self._parameters(block.child_by_field_name("parameters"))
+            return tree.Loop(names[0] if names else "", self.grow(of), self.field(block, "body"))
+        if block is not None:
+            given.append(self.grow(block))
+        if of is None and method is not None:
+            return tree.Call(self.name(method), given)
+        if not given and of is not None and word in self.words.copies:
+            return tree.Member(self.grow(of), word)
+        return tree.Call(tree.Member(self.grow(of), word), given)
+
+    def _parameters(self, node: Syntax | None) -> list[str]:
+        return [self.word(one.child_by_field_name("name") or one) for one in node.named_children] if node else []
+
+    def _block(self, node: Syntax) -> tree.Node:
+        body = node.child_by_field_name("body")
+        inner = body.named_children if body else []
+        grown = self.grow(inner[0]) if len(inner) == 1 else tree.Node(self.each(inner))
+        return tree.Function("", self._parameters(node.child_by_field_name("parameters")), grown)
+
+    _do_block = _block
+
+    def _method(self, node: Syntax) -> tree.Node:
+        return tree.Function(self.word(node.child_by_field_name("name")), self._parameters(node.child_by_field_name("parameters")), self.field(node, "body"))
+
+    _singleton_method = _method
+
+    def _binary(self, node: Syntax) -> tree.Node:
+        left, right, operator = self.field(node, "left"), self.field(node, "right"), self.word(node.child_by_field_name("operator"))
+        if operator in ("||", "or"):
+            return tree.Or(left, right)
+        if operator in ("&&", "and"):
+            return tree.Node([tree.Asked(left), right])
+        return tree.Compared(left, right) if operator in ("==", "!=") else tree.Node([left, right])
+
+    def _unary(self, node: Syntax) -> tree.Node:
+        inner = self.field(node, "operand")
+        return tree.Asked(inner) if self.word(node.child_by_field_name("operator")) in ("!", "not") else tree.Node([inner])
+
+    def _if(self, node: Syntax) -> tree.Node:
+        then = node.child_by_field_name("consequence") or node.child_by_field_name("body")
+        return tree.Choice(self.field(node, "condition"), self.grow(then), self.field(node, "alternative"))
+
+    _unless = _if_modifier = _unless_modifier = _conditional = _if
+
+    def _assignment(self, node: Syntax) -> tree.Node:
+        return tree.Assign(self.field(node, "left"), self.field(node, "right"))
+
+    def _operator_assignment(self, node: Syntax) -> tree.Node:
+        keeps = self.word(node.child_by_field_name("operator")) == "||="
+        return tree.Assign(self.field(node, "left"), self.field(node, "right"), keeps=keeps)
+
+    def _hash(self, node: Syntax) -> tree.Node:
+        pairs = [one for one in node.named_children if one.type == "pair"]
+        taken = [self.inside(one) for one in node.named_children if one.type == "hash_splat_argument"]
+        return tree.Entries([self.field(one, "key") for one in pairs], [self.field(one, "value") for one in pairs], taken)
+
+    def _array(self, node: Syntax) -> tree.Node:
+        return tree.Items(self.all(node.named_children))
+
+    _string_array = _array
+
+    def _class(self, node: Syntax) -> tree.Node:
+        return tree.Declared(self.word(node.child_by_field_name("name")), [self.field(node, "body")])
+
+    _module = _class
+
+
+find = reader(tree_sitter_ruby.language, Ruby)

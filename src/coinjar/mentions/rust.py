@@ -1,0 +1,137 @@
+"""Rust."""
+
+from __future__ import annotations
+
+import tree_sitter_rust
+from tree_sitter import Language as Grammar
+from tree_sitter import Node as Syntax
+from tree_sitter import Parser
+
+from coinjar.mentions import tree
+from coinjar.mentions.base import SET
+from coinjar.mentions.grown import Grower, reader
+from coinjar.mentions.reading import How, Words
+
+_BEFORE_ARGUMENTS = b"fn f(){f("
+
+
+class Rust(Grower):
+    """Grows the grammar's nodes. Paths are written with dots."""
+
+    root = rb"std|env|option_env|env_remove|var"
+    words = Words(
+        functions={
+            "std.env.var": How(),
+            "std.env.var_os": How(),
+            "std.env.set_var": How(how=SET),
+            "std.env.remove_var": How(how=SET),
+            "env!": How(),
+            "option_env!": How(),
+        },
+        conversions=frozenset("ok unwrap expect to_string to_owned into String.from as_deref as_ref and_then map parse".split()),
+        fallbacks=frozenset({"unwrap_or", "unwrap_or_else"}),
+        asking=frozenset({"is_ok", "is_err", "is_some", "is_none"}),
+        child_methods=frozenset({"env", "env_remove"}),
+    )
+
+    _identifier = _self = _crate = _type_identifier = Grower.name
+    _integer_literal = _float_literal = _boolean_literal = Grower.value
+    _parenthesized_expression = _reference_expression = _try_expression = _unsafe_block = Grower.inside
+
+    def _string_literal(self, node: Syntax) -> tree.Node:
+        return self.text(node, ("string_content", "escape_sequence"))
+
+    _raw_string_literal = _string_literal
+
+    def _scoped_identifier(self, node: Syntax) -> tree.Node:
+        path = node.child_by_field_name("path")
+        return self.member(node, "path", "name") if path else self.field(node, "name")
+
+    def _field_expression(self, node: Syntax) -> tree.Node:
+        return self.member(node, "value", "field")
+
+    def _call_expression(self, node: Syntax) -> tree.Node:
+        arguments = node.child_by_field_name("arguments")
+        return tree.Call(self.field(node, "function"), self.all(arguments.named_children) if arguments else [])
+
+    def _macro_invocation(self, node: Syntax) -> tree.Node:
+        """A macro's arguments are only words to the grammar: they are parsed again as a call's, at the same place."""
+        tokens = next((one for one in node.named_children if one.type == "token_tree"), None)
+        if tokens is None or tokens.start_byte + 1 < len(_BEFORE_ARGUMENTS):
+            return tree.Node()
+        before = b" " * (tokens.start_byte + 1 - len(_BEFORE_ARGUMENTS)) + _BEFORE_ARGUMENTS
+        again = Parser(Grammar(tree_sitter_rust.language())).parse(before + self.data[tokens.start_byte + 1 : tokens.end_byte - 1] + b")}")
+        call = next((one for one in _below(again.root_node) if one.type == "call_expression"), None)
+        arguments = call.child_by_field_name("arguments") if call else None
+        return tree.Call(tree.Name(self.word(node.child_by_field_name("macro")) + "!"), self.all(arguments.named_children) if arguments else [])
+
+    def _let_declaration(self, node: Syntax) -> tree.Node:
+        return tree.Node([tree.Assign(self.field(node, "pattern"), self.field(node, "value")), self.field(node, "alternative")])
+
+    def _const_item(self, node: Syntax) -> tree.Node:
+        return tree.Assign(self.field(node, "name"), self.field(node, "value"))
+
+    _static_item = _const_item
+
+    def _assignment_expression(self, node: Syntax) -> tree.Node:
+        return tree.Assign(self.field(node, "left"), self.field(node, "right"))
+
+    def _binary_expression(self, node: Syntax) -> tree.Node:
+        left, right, operator = self.field(node, "left"), self.field(node, "right"), self.word(node.child_by_field_name("operator"))
+        return tree.Compared(left, right) if operator in ("==", "!=") else tree.Node([left, right])
+
+    def _if_expression(self, node: Syntax) -> tree.Node:
+        test, then, other = (self.field(node, name) for name in ("condition", "consequence", "alternative"))
+        return tree.Node([tree.Node([test]), then, other])  # a Result is no truth value: whoever asks for presence says is_ok
+
+    def _match_expression(self, node: Syntax) -> tree.Node:
+        value, body = self.field(node, "value"), node.child_by_field_name("body")
+        arms = body.named_children if body else []
+        lost = next((one for one in arms if self.word(one.child_by_field_name("pattern")).startswith(("Err", "None"))), None)
+        found = [self.field(one, "value") for one in arms]
+        return tree.Node([tree.Or(value, self.field(lost, "value")) if lost else value, *found])
+
+    def _closure_expression(self, node: Syntax) -> tree.Node:
+        parameters = node.child_by_field_name("parameters")
+        return tree.Function("", [self.word(one) for one in parameters.named_children] if parameters else [], self.field(node, "body"))
+
+    def _function_item(self, node: Syntax) -> tree.Node:
+        parameters = node.child_by_field_name("parameters")
+        names = [self.word(one.child_by_field_name("pattern")) for one in parameters.named_children if one.type == "parameter"] if parameters else []
+        return tree.Function(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
+
+    def _mod_item(self, node: Syntax) -> tree.Node:
+        return tree.Declared(self.word(node.child_by_field_name("name")), [self.field(node, "body")])
+
+    def _for_expression(self, node: Syntax) -> tree.Node:
+        return tree.Loop(self.word(node.child_by_field_name("pattern")), self.field(node, "value"), self.field(node, "body"))
+
+    def _array_expression(self, node: Syntax) -> tree.Node:
+        return tree.Items(self.all(node.named_children))
+
+    def _use_declaration(self, node: Syntax) -> tree.Node:
+        argument = node.child_by_field_name("argument")
+        return tree.Node(self._used(argument, "")) if argument else tree.Node()
+
+    def _used(self, node: Syntax, before: str) -> list[tree.Node]:
+        path = before + self.word(node.child_by_field_name("path")).replace("::", ".")
+        if node.type == "use_list":
+            return [made for one in node.named_children for made in self._used(one, before)]
+        if node.type == "scoped_use_list":
+            inner = node.child_by_field_name("list")
+            return self._used(inner, f"{path}.") if inner else []
+        if node.type == "use_as_clause":
+            return [tree.Import(self.word(node.child_by_field_name("alias")), path)]
+        whole = before + self.word(node).replace("::", ".")
+        if whole.endswith(".*") or node.type == "use_wildcard":
+            return [tree.Import("*", whole.removesuffix(".*"))]
+        if node.type == "self":
+            return [tree.Import(before.rstrip(".").rpartition(".")[2], before.rstrip("."))]
+        return [tree.Import(whole.rpartition(".")[2], whole)]
+
+
+def _below(node: Syntax) -> list[Syntax]:
+    return [node, *(one for each in node.named_children for one in _below(each))]
+
+
+find = reader(tree_sitter_rust.language, Rust)

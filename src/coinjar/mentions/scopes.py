@@ -1,0 +1,166 @@
+"""What names stand for: followed through imports, single assignments and loops, and lost where it cannot be known."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, NamedTuple
+
+from coinjar.mentions import tree
+
+if TYPE_CHECKING:
+    from coinjar.mentions.reading import Words
+
+_DEEPEST = 8
+"""Steps from a name to what it stands for."""
+
+
+class Parameter(NamedTuple):
+    """A name that is a function's parameter."""
+
+    function: tree.Function
+
+
+Bound = tree.Node | Parameter
+
+
+class Scopes:
+    """The scopes around a place, the innermost last."""
+
+    def __init__(self, words: Words) -> None:
+        self.words = words
+        self.stack: list[dict[str, list[Bound]]] = []
+        self.stars: list[str] = []
+        self.called: set[str] = set()
+        self.asked: dict[tree.Function, int | None] = {}
+        """Functions that were looked at: which parameter names a variable."""
+
+    @contextmanager
+    def inside(self, node: tree.Node) -> Iterator[None]:
+        """Go into a file or a function."""
+        found: dict[str, list[Bound]] = {}
+        if isinstance(node, tree.Function):
+            for name in node.parameters:
+                found.setdefault(name, []).append(Parameter(node))
+        for one in node.inner:
+            for inner in tree.own(one):
+                self._bind(inner, found)
+        if not self.stack:
+            self.called = {_called(one) for one in _all(node) if isinstance(one, tree.Call)}
+        self.stack.append(found)
+        try:
+            yield
+        finally:
+            self.stack.pop()
+
+    def _bind(self, node: tree.Node, found: dict[str, list[Bound]]) -> None:
+        if isinstance(node, tree.Assign) and isinstance(node.target, tree.Name) and not isinstance(node.value, tree.Function):
+            found.setdefault(node.target.text, []).append(node.value)
+        elif isinstance(node, tree.Import):
+            if node.name == "*":
+                self.stars.append(node.path)
+            else:
+                found.setdefault(node.name, []).append(node)
+        elif isinstance(node, tree.Declared | tree.Function):
+            found.setdefault(node.name, []).append(node)
+        elif isinstance(node, tree.Loop):
+            found.setdefault(node.variable, []).append(node)
+        elif isinstance(node, tree.Picked):
+            for key, name, _, _ in node.entries:
+                found.setdefault(name, []).append(tree.Member(node.of, key.text))
+
+    def bound(self, name: str) -> list[Bound]:
+        """What a name is bound to where it is bound innermost."""
+        return next((scope[name] for scope in reversed(self.stack) if name in scope), [])
+
+    def owner(self, name: str) -> Bound | None:
+        """The one thing that a name is bound to."""
+        bound = self.bound(name)
+        return bound[0] if len(bound) == 1 else None
+
+    def function(self, name: str) -> tree.Function | None:
+        """The function of the file that has this name."""
+        owner = self.owner(name)
+        if isinstance(owner, tree.Function):
+            return owner
+        value = owner if isinstance(owner, tree.Node) else None
+        return value if isinstance(value, tree.Function) else None
+
+    def is_called(self, name: str) -> bool:
+        """Whether the file calls a function of this name."""
+        return name in self.called
+
+    def path(self, node: tree.Node, depth: int = 0) -> str | None:  # noqa: PLR0911 - a shape a line
+        """What an expression stands for, as a path; None if that is not known."""
+        if depth > _DEEPEST:
+            return None
+        if isinstance(node, tree.Name):
+            return self._path_of(node.text, depth)
+        if isinstance(node, tree.Member):
+            before = self.path(node.of, depth + 1)
+            if before and node.name in self.words.copies:
+                return before
+            return self._shorter(f"{before}.{node.name}") if before else None
+        if isinstance(node, tree.Call):
+            if isinstance(node.function, tree.Name) and node.function.text == "require" and node.arguments and isinstance(node.arguments[0], tree.Text):
+                return self.words.modules.get(node.arguments[0].text)
+            before = self.path(node.function, depth + 1)
+            if before in self.words.copies and len(node.arguments) == 1:
+                return self.path(node.arguments[0], depth + 1)
+            if isinstance(node.function, tree.Member) and node.function.name in self.words.copies:
+                return before
+            return f"{before}()" if before and not node.arguments else None
+        return None
+
+    def _path_of(self, name: str, depth: int) -> str | None:
+        bound = self.bound(name)
+        if not bound:
+            starred = next((f"{star}.{name}" for star in self.stars if f"{star}.{name}" in self.words.functions), None)
+            return starred or (name if self.words.free or name in self.words.builtins else None)
+        found = {self._shorter(one.path) if isinstance(one, tree.Import) else self._value(one, name, depth) for one in bound}
+        return found.pop() if len(found) == 1 else None
+
+    def _value(self, bound: Bound, name: str, depth: int) -> str | None:
+        if isinstance(bound, Parameter | tree.Declared | tree.Function | tree.Loop) or (isinstance(bound, tree.Name) and bound.text == name):
+            return None
+        return self.path(bound, depth + 1)
+
+    def _shorter(self, path: str) -> str:
+        for longer, short in self.words.same.items():
+            if path == longer or path.startswith(longer + "."):
+                return short + path[len(longer) :]
+        return path
+
+    def texts(self, node: tree.Node, depth: int = 0) -> list[tree.Text] | None:
+        """The texts that an expression can be; None if that is known only when it runs."""
+        if isinstance(node, tree.Text):
+            return [node]
+        if isinstance(node, tree.Name) and depth <= _DEEPEST:
+            owner = self.owner(node.text)
+            if isinstance(owner, tree.Loop):
+                return self._listed(owner.over, depth)
+            if isinstance(owner, tree.Text | tree.Name):
+                return self.texts(owner, depth + 1)
+        return None
+
+    def _listed(self, node: tree.Node, depth: int) -> list[tree.Text] | None:
+        if isinstance(node, tree.Call) and self.path(node.function) in self.words.lists:
+            node = tree.Items(node.arguments)
+        if isinstance(node, tree.Name):
+            owner = self.owner(node.text)
+            return self._listed(owner, depth + 1) if isinstance(owner, tree.Node) and depth <= _DEEPEST else None
+        if not isinstance(node, tree.Items):
+            return None
+        found = [self.texts(one, depth + 1) for one in node.inner]
+        return None if None in found else [text for each in found for text in each or []]
+
+
+def _called(node: tree.Call) -> str:
+    function = node.function
+    return function.text if isinstance(function, tree.Name) else function.name if isinstance(function, tree.Member) else ""
+
+
+def _all(node: tree.Node) -> Iterator[tree.Node]:
+    yield node
+    for one in node.inner:
+        yield from _all(one)

@@ -1,0 +1,203 @@
+"""POSIX shell and bash. What a script gives a value before it reads it is its own; all else comes from the environment."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from functools import cache
+from typing import NamedTuple
+
+import tree_sitter_bash
+from tree_sitter import Language as Grammar
+from tree_sitter import Node as Syntax
+from tree_sitter import Parser
+
+from coinjar.mentions.base import PRESENCE, READ, SET, Found, Mention, Unknown, in_order
+
+SET_BY_SHELLS = frozenset(
+    "PWD OLDPWD IFS PS1 PS2 PS3 PS4 PPID OPTARG OPTIND OPTERR LINENO RANDOM SECONDS REPLY UID EUID GROUPS SHLVL SHELLOPTS HOSTTYPE OSTYPE MACHTYPE "
+    "FUNCNAME PIPESTATUS DIRSTACK EPOCHSECONDS EPOCHREALTIME SRANDOM COMP_WORDS COMP_CWORD COMP_LINE COMP_POINT COMPREPLY MAPFILE COPROC _".split()
+)
+_NAME = re.compile(rb"[A-Za-z_]\w*")
+_FALLBACKS = (":-", "-", ":=", "=")
+_ASSIGNS, _EXPORTS, _CHILD, _UNSET, _READS, _ASKS, _INDIRECT = range(7)
+_BINDING_COMMANDS = ("read", "mapfile", "readarray", "getopts")
+
+
+class _Event(NamedTuple):
+    """Something that happens to a name, in the order of the text."""
+
+    what: int
+    name: str
+    start: int
+    end: int
+    default: str | None = None
+
+
+def find(data: bytes, helpers: frozenset[str] = frozenset()) -> Found:
+    """The mentions of a script."""
+    del helpers
+    return find_in(data, [(0, len(data))])
+
+
+def find_in(data: bytes, parts: Sequence[tuple[int, int]], known: frozenset[str] = frozenset()) -> Found:
+    """The mentions of one script that stands in several places of a text; `known` names have a value before it starts."""
+    parser = _parser()
+    events: list[_Event] = []
+    for start, end in parts:
+        walk = _Walk(data[start:end])
+        events += [one._replace(start=one.start + start, end=one.end + start) for one in walk.see(parser.parse(walk.data).root_node)]
+    own = set(known) | {name for name in {one.name for one in events} if _is_own(name, events)}
+    mentions, unknown = [], []
+    for one in events:
+        if one.what == _INDIRECT:
+            unknown.append(Unknown(one.start, one.end))
+        elif one.name not in SET_BY_SHELLS and (one.name not in own or one.what == _CHILD):
+            how = PRESENCE if one.what == _ASKS else READ if one.what == _READS else SET
+            mentions.append(Mention(one.name, one.start, one.end, how, one.default))
+    return in_order(mentions, unknown)
+
+
+@cache
+def _parser() -> Parser:
+    return Parser(Grammar(tree_sitter_bash.language()))
+
+
+def _is_own(name: str, events: list[_Event]) -> bool:
+    mine = [one.what for one in events if one.name == name and one.what not in (_CHILD, _UNSET, _INDIRECT)]
+    return bool(mine) and mine[0] == _ASSIGNS and _EXPORTS not in mine
+
+
+class _Walk:
+    """Goes through a script's tree."""
+
+    def __init__(self, data: bytes) -> None:
+        self.data = data
+
+    def word(self, node: Syntax | None) -> str:
+        return self.data[node.start_byte : node.end_byte].decode(errors="replace") if node else ""
+
+    def see(self, node: Syntax, *, asked: bool = False) -> Iterator[_Event]:
+        made = getattr(self, f"_{node.type}", None)
+        if made:
+            yield from made(node, asked)
+        elif node.type not in ("raw_string", "comment", "function_definition_name", "ansi_c_string"):
+            for one in node.named_children:
+                yield from self.see(one, asked=asked and node.type in ("string", "concatenation"))
+
+    def _at(self, what: int, node: Syntax, default: str | None = None) -> Iterator[_Event]:
+        name = self.word(node)
+        if _NAME.fullmatch(name.encode()):
+            yield _Event(what, name, node.start_byte, node.end_byte, default)
+
+    def _simple_expansion(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001 - as all below
+        for one in node.named_children:
+            if one.type == "variable_name":
+                yield from self._at(_ASKS if asked else _READS, one)
+
+    def _expansion(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+        operators = [self.word(one) for index, one in enumerate(node.children) if node.field_name_for_child(index) == "operator"]
+        name = next((one for one in node.named_children if one.type in ("variable_name", "subscript")), None)
+        if name is not None and name.type == "subscript":
+            name = name.child_by_field_name("name")
+        rest = [one for one in node.named_children if name is None or one.start_byte >= name.end_byte]
+        if name is not None and "!" in operators:
+            yield _Event(_INDIRECT, self.word(name), name.start_byte, name.end_byte)
+        elif name is not None:
+            default = None
+            if operators and operators[0] in _FALLBACKS and rest:
+                default = self._plain(self.data[rest[0].start_byte : rest[-1].end_byte])
+            asks = asked or bool(operators and operators[0] in (":+", "+"))
+            yield from self._at(_ASKS if asks else _READS, name, default)
+        for one in rest:
+            yield from self.see(one)
+
+    def _plain(self, text: bytes) -> str | None:
+        """The word behind `:-`, if it is a plain text."""
+        found = text.decode(errors="replace")
+        return None if "$" in found or "`" in found else found.strip("\"'")
+
+    def _variable_assignment(self, node: Syntax, asked: bool, what: int = _ASSIGNS) -> Iterator[_Event]:  # noqa: FBT001
+        del asked
+        value, name = node.child_by_field_name("value"), node.child_by_field_name("name")
+        if value is not None:
+            yield from self.see(value)
+        if name is not None:
+            yield from self._at(what, name if name.type != "subscript" else name.child_by_field_name("name") or name)
+
+    def _command(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+        del asked
+        name = self.word(node.child_by_field_name("name"))
+        prefix = [one for one in node.named_children if one.type == "variable_assignment"]
+        for one in prefix:
+            yield from self._variable_assignment(one, asked=False, what=_CHILD if name else _ASSIGNS)
+        arguments = node.children_by_field_name("argument")
+        if name == "test":
+            yield from self._tested(arguments)
+            return
+        for one in [each for each in node.named_children if each.type not in ("variable_assignment", "command_name")]:
+            yield from self._argument(name, one, arguments)
+
+    def _argument(self, command: str, node: Syntax, arguments: list[Syntax]) -> Iterator[_Event]:
+        text = self.word(node)
+        if node in arguments and command == "env" and (found := re.match(r"([A-Za-z_]\w*)=", text)):
+            yield _Event(_CHILD, found[1], node.start_byte, node.start_byte + len(found[1]))
+        if node in arguments and command == "printenv" and node.type == "word":
+            yield from self._at(_READS, node)
+        is_option = text.startswith(("-", '"', "'"))
+        if command in _BINDING_COMMANDS and node in arguments and not is_option and (command != "getopts" or arguments.index(node) == 1):
+            yield from self._at(_ASSIGNS, node)
+        yield from self.see(node)
+
+    def _tested(self, arguments: list[Syntax]) -> Iterator[_Event]:
+        for before, one in zip([None, *arguments], arguments, strict=False):
+            yield from self.see(one, asked=self.word(before) in ("-n", "-z") or len(arguments) == 1)
+
+    def _unary_expression(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+        del asked
+        operator = self.word(node.child_by_field_name("operator"))
+        for one in [each for each in node.named_children if each.type != "test_operator"]:
+            if operator == "-v":
+                yield from self._at(_ASKS, one)
+            else:
+                yield from self.see(one, asked=operator in ("-n", "-z"))
+
+    def _test_command(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+        del asked
+        for one in node.named_children:
+            yield from self.see(one, asked=len(node.named_children) == 1 and one.type == "string")
+
+    def _declaration_command(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+        del asked
+        first = self.word(node.children[0])
+        options = [self.word(one) for one in node.named_children if self.word(one).startswith("-")]
+        exports = first == "export" or any("x" in one for one in options)
+        for one in node.named_children:
+            if one.type == "variable_assignment":
+                yield from self._variable_assignment(one, asked=False, what=_EXPORTS if exports else _ASSIGNS)
+            elif one.type == "variable_name":
+                yield from self._at(_READS if exports else _ASSIGNS, one)
+                if exports:
+                    yield _Event(_EXPORTS, self.word(one), one.start_byte, one.start_byte)  # what it had before goes on to programs
+            else:
+                yield from self.see(one)
+
+    def _unset_command(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+        del asked
+        for one in node.named_children:
+            if one.type in ("variable_name", "word"):
+                yield from self._at(_UNSET, one)
+
+    def _for_statement(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+        del asked
+        variable = node.child_by_field_name("variable")
+        for one in [each for each in node.named_children if each != variable and each.type != "do_group"]:
+            yield from self.see(one)
+        if variable is not None:
+            yield from self._at(_ASSIGNS, variable)
+        for one in [each for each in node.named_children if each.type == "do_group"]:
+            yield from self.see(one)
+
+    def _variable_name(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+        del asked
+        yield from self._at(_READS, node)

@@ -1,0 +1,22 @@
+"""YAML and JSON files: Compose files, Kubernetes manifests, pipelines; anything else mentions nothing."""
+
+from __future__ import annotations
+
+from coinjar.mentions import compose, kubernetes, pipeline
+from coinjar.mentions.base import Found, Mention, Unknown, in_order
+from coinjar.mentions.yamls import Text
+
+
+def find(data: bytes, helpers: frozenset[str]) -> Found:
+    """The mentions of a file with any number of documents."""
+    del helpers
+    text = Text(data)
+    found: list[Mention | Unknown] = []
+    for root in text.trees():
+        if compose.is_compose(root):
+            found += compose.mentions(text, root)
+        elif kubernetes.is_manifest(root):
+            found += kubernetes.mentions(text, root)
+        elif pipeline.is_pipeline(root):
+            found += pipeline.mentions(text, root)
+    return in_order([one for one in found if isinstance(one, Mention)], [one for one in found if isinstance(one, Unknown)])

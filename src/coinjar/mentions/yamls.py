@@ -1,0 +1,69 @@
+"""What the readers of YAML share: a tree with positions in bytes."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from coinjar.core.errors import InputError
+from coinjar.documents.tree import Tree, grow_each
+from coinjar.mentions.base import READ, Mention
+
+NAME = re.compile(r"[A-Z_][A-Z0-9_]*")
+"""A key of an object that is meant to be a variable."""
+
+
+class Text:
+    """A YAML text with its documents' trees."""
+
+    def __init__(self, data: bytes) -> None:
+        self.data = data
+        self.text = data.decode(errors="replace")
+        self.plain = len(self.text) == len(data)
+
+    def trees(self) -> list[Tree]:
+        """The documents that are mappings; none of a text that is no YAML."""
+        try:
+            return [one for one in grow_each(self.data, "") if one.kind == "map"]
+        except InputError:
+            return []
+
+    def at(self, position: int) -> int:
+        """A position in characters as one in bytes."""
+        return position if self.plain else len(self.text[:position].encode())
+
+    def mention(self, node: Tree, how: str = READ, service: str | None = None) -> Mention:
+        """The mention of a scalar that is a name as a whole."""
+        start = self.at(node.start) + (node.style in ("'", '"'))
+        return Mention(node.text, start, start + len(node.text.encode()), how, service=service)
+
+    def inside(self, node: Tree) -> tuple[int, int]:
+        """Where a scalar's text stands, quotes and block signs left out."""
+        start, end = node.start, node.last if node.style in ("|", ">") else node.end
+        if node.style in ("'", '"'):
+            start, end = start + 1, end - 1
+        elif node.style in ("|", ">"):
+            start = self.text.find("\n", start) + 1
+        return self.at(start), self.at(end)
+
+
+class Visited(NamedTuple):
+    """A node with the names on the way to it."""
+
+    path: tuple[str, ...]
+    node: Tree
+
+
+def walk(node: Tree, path: tuple[str, ...] = ()) -> Iterator[Visited]:
+    """Every node below, aliases left where they stand."""
+    yield Visited(path, node)
+    for member in node.members:
+        yield from walk(member.value, (*path, member.name))
+    for one in node.elements:
+        yield from walk(one, path)
+
+
+def scalars(node: Tree, path: tuple[str, ...] = ()) -> Iterator[Visited]:
+    """Every scalar below that is a value."""
+    return (one for one in walk(node, path) if one.node.kind == "scalar")

@@ -1,0 +1,119 @@
+"""The files of a source tree that are worth a look: what version control ignores, what is vendored and what is no source is left out."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from pathspec import GitIgnoreSpec
+
+from coinjar.mentions.languages import language_of
+
+VENDORED = frozenset("node_modules bower_components vendor third_party site-packages venv .venv __pycache__ .git .hg .svn .tox .nox .local".split())
+LARGEST = 1 << 20
+"""Bytes; a larger source is made by a program."""
+
+
+class Candidate(NamedTuple):
+    """A file as it is now: its real path, bytes, and time of change in nanoseconds."""
+
+    path: str
+    size: int
+    changed: int
+
+
+class _Ignored(NamedTuple):
+    """What one .gitignore says of the paths below its folder; `skip` characters lead to that folder."""
+
+    skip: int
+    spec: GitIgnoreSpec
+
+
+class Walk:
+    """Goes through paths. `left_out` counts what is not looked at, by reason.
+
+    `templates` are endings of templates; `without` are patterns, as in a .gitignore, of paths below `base`; `skipped` are folders.
+    """
+
+    def __init__(self, templates: tuple[str, ...] = (), without: Sequence[str] = (), skipped: Iterable[Path] = (), base: Path | None = None) -> None:
+        self.templates = templates
+        self.base = len(os.path.realpath(base or ".")) + 1
+        self.left_out: Counter[str] = Counter()
+        self.skipped = {os.path.realpath(one) for one in skipped}
+        self.without = GitIgnoreSpec.from_lines(without) if without else None
+
+    def files(self, paths: Sequence[str]) -> Iterator[Candidate]:
+        """Every file worth a look, each once, in the order of the paths. Raises FileNotFoundError for a path that is not there."""
+        seen: set[str] = set()
+        for path in paths:
+            real = os.path.realpath(path)
+            if Path(real).is_dir():
+                found = self._below(real, _above(real))
+            else:
+                state = os.stat(real)  # noqa: PTH116 - as fast as below
+                found = iter([Candidate(real, state.st_size, state.st_mtime_ns)])
+            for one in found:
+                if one.path not in seen:
+                    seen.add(one.path)
+                    yield one
+
+    def _below(self, folder: str, ignored: list[_Ignored]) -> Iterator[Candidate]:
+        try:
+            with os.scandir(folder) as scan:
+                entries = sorted(scan, key=lambda one: one.name)
+        except OSError:
+            self.left_out["cannot be read"] += 1
+            return
+        if any(one.name == ".gitignore" for one in entries):
+            ignored = [*ignored, _read(folder)]
+        folders: list[str] = []
+        for entry in entries:
+            if entry.is_dir(follow_symlinks=False):
+                if entry.name in VENDORED:
+                    self.left_out["vendored"] += 1
+                elif entry.path not in self.skipped and not self._ignores(ignored, entry.path + "/"):
+                    folders.append(entry.path)
+            elif (candidate := self._candidate(entry)) and not self._ignores(ignored, entry.path):
+                yield candidate
+        for path in folders:
+            yield from self._below(path, ignored)
+
+    def _candidate(self, entry: os.DirEntry[str]) -> Candidate | None:
+        name = entry.name
+        if ("." in name and language_of(name, self.templates) is None) or name.endswith(".min.js") or not entry.is_file(follow_symlinks=False):
+            return None
+        state = entry.stat(follow_symlinks=False)
+        if "." not in name and language_of(name) is None and not state.st_mode & 0o111:
+            return None  # without an ending, only what can be run is a script
+        if state.st_size > LARGEST:
+            self.left_out["over 1 MiB"] += 1
+            return None
+        return Candidate(entry.path, state.st_size, state.st_mtime_ns)
+
+    def _ignores(self, ignored: list[_Ignored], path: str) -> bool:
+        if self.without is not None and self.without.match_file(path[self.base :]):
+            return True
+        for one in reversed(ignored):  # the nearest file that speaks decides
+            said = one.spec.check_file(path[one.skip :]).include
+            if said is not None:
+                return said
+        return False
+
+
+def _read(folder: str) -> _Ignored:
+    try:
+        text = Path(folder, ".gitignore").read_text(errors="replace")
+    except OSError:
+        text = ""
+    return _Ignored(len(folder) + 1 if folder != "/" else 1, GitIgnoreSpec.from_lines(text.splitlines()))
+
+
+def _above(folder: str) -> list[_Ignored]:
+    """The .gitignore files above a folder, as far as its repository goes; outside of one, none."""
+    here = Path(folder)
+    above = [here, *here.parents]
+    top = next((at for at, one in enumerate(above) if (one / ".git").exists()), 0)
+    return [_read(str(one)) for one in reversed(above[1 : top + 1]) if (one / ".gitignore").is_file()]

@@ -1,0 +1,98 @@
+"""Snippets with labels (tests/mentions/README.md), and how well the languages' readers find what is labelled."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+from coinjar.mentions.base import Found
+from coinjar.mentions.languages import language_of, look
+
+FOLDER = Path(__file__).parent / "mentions"
+_MARK = re.compile(r"«([^»]*)»")
+NAMES = {
+    "python": "x.py", "javascript": "x.js", "typescript": "x.ts", "go": "x.go", "java": "X.java", "kotlin": "x.kt", "ruby": "x.rb", "php": "x.php",
+    "csharp": "X.cs", "rust": "x.rs", "shell": "x.sh", "containerfile": "Containerfile", "compose": "compose.yaml", "kubernetes": "x.yaml",
+    "template": "x.template", "pipeline": "x.yaml",
+}  # fmt: skip
+HOWS = ("set", "presence", "expression", "misplaced")
+
+
+class Snippet(NamedTuple):
+    """A labelled text: `labels` are (line, column, name, how, default), or (line, `?`) where only the running program knows."""
+
+    language: str
+    title: str
+    file: str
+    text: str
+    labels: frozenset[tuple[object, ...]]
+
+
+def snippets() -> Iterator[Snippet]:
+    for path in sorted(FOLDER.glob("*.txt")):
+        for part in re.split(r"(?m)^=== ", path.read_text())[1:]:
+            heading, _, marked = part.partition("\n")
+            title, _, file = heading.partition(" [")
+            text, labels = _unmarked(marked)
+            yield Snippet(path.stem, title, file.rstrip("]") or NAMES[path.stem], text, frozenset(labels))
+
+
+def _unmarked(marked: str) -> tuple[str, list[tuple[object, ...]]]:
+    text, labels, last = "", [], 0
+    for mark in _MARK.finditer(marked):
+        text += marked[last : mark.start()]
+        line, column = text.count("\n") + 1, len(text) - text.rfind("\n")
+        if mark[1].startswith("?"):
+            labels.append((line, "?"))
+            text += mark[1][1:]
+        else:
+            spelled, bar, default = mark[1].partition("|")
+            name, _, how = spelled.partition(":")
+            labels.append((line, column, name, how or "read", default if bar else None))
+            text += name
+        last = mark.end()
+    return text + marked[last:], labels
+
+
+def found_in(snippet: Snippet) -> frozenset[tuple[object, ...]]:
+    """What is found in a snippet, in the form of its labels."""
+    data = snippet.text.encode()
+    language = language_of(snippet.file)
+    found = look(language, data) if language else Found([], [])
+
+    def at(offset: int) -> tuple[int, int]:
+        before = data[:offset].decode()
+        return before.count("\n") + 1, len(before) - before.rfind("\n")
+
+    labels: set[tuple[object, ...]] = {(at(one.start)[0], "?") for one in found.unknown}
+    for one in found.mentions:
+        labels.add((*at(one.start), one.name, one.way if one.way != "variable" else one.how, None if one.how == "set" else one.default))
+    return frozenset(labels)
+
+
+class Score(NamedTuple):
+    """How many labels there are, how many were found, and how many were found that are none."""
+
+    labelled: int
+    right: int
+    wrong: int
+
+    @property
+    def precision(self) -> float:
+        return self.right / (self.right + self.wrong)
+
+    @property
+    def recall(self) -> float:
+        return self.right / self.labelled
+
+
+def scores() -> dict[str, Score]:
+    """By language."""
+    sums: dict[str, Score] = {}
+    for one in snippets():
+        found = found_in(one)
+        before = sums.get(one.language, Score(0, 0, 0))
+        sums[one.language] = Score(before.labelled + len(one.labels), before.right + len(one.labels & found), before.wrong + len(found - one.labels))
+    return sums
