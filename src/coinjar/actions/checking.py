@@ -51,6 +51,12 @@ def check(opened: OpenJar, *, allow_commands: bool = False) -> Checked:
         from coinjar.actions.look_at_destinations import look_at_destinations
 
         look_at_destinations(opened, facts)
+    from coinjar.core.code import has_code
+
+    if has_code(facts.jar):
+        from coinjar.actions.mentioned import look_at_code
+
+        look_at_code(opened, facts)
     if any(variable.supplied_by for variable in facts.jar.variables.values()):
         from coinjar.actions.followers import look_at_followers
 

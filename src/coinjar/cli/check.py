@@ -32,13 +32,13 @@ def run(
         raise UsageError(f"there is no format '{form}'", hint=f"the formats are {', '.join(FORMATS)}")
     done = check(open_here(ctx, jar), allow_commands=allow_commands)
     if as_json or form == "json":
-        print_json({"findings": [_json_finding(one) for one in done.findings]})
+        print_json({"findings": [json_finding(one) for one in done.findings]})
     elif form == "sarif":
         from coinjar.cli.sarif import as_sarif
 
         print_json(as_sarif(done.findings))
     else:
-        _show(done.findings if accepted else done.open_findings, done.open_findings, len(done.findings) - len(done.open_findings))
+        show_findings(done.findings if accepted else done.open_findings, done.open_findings, len(done.findings) - len(done.open_findings))
     if done.not_fetched:
         say(f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands or stores that were not asked (--allow-commands)")
     if done.closed:
@@ -49,7 +49,8 @@ def run(
         raise typer.Exit(1)
 
 
-def _json_finding(found: Finding) -> dict[str, Any]:
+def json_finding(found: Finding) -> dict[str, Any]:
+    """A finding as it is written in JSON."""
     spot = found.spot
     return {
         "rule": found.rule.code,
@@ -67,7 +68,8 @@ def _json_finding(found: Finding) -> dict[str, Any]:
     }
 
 
-def _show(findings: list[Finding], open_ones: list[Finding], accepted: int) -> None:
+def show_findings(findings: list[Finding], open_ones: list[Finding], accepted: int) -> None:
+    """Print findings with their counts first."""
     from coinjar.cli.table import show, styled, terminal_height, terminal_width
     from coinjar.core.shown import visible
 

@@ -28,6 +28,7 @@ COMMANDS = {
     "why": ("Look", "Explain one value: every layer that spoke, and who won."),
     "compare": ("Look", "Put two stages, files or other sources side by side."),
     "check": ("Look", "Look for what is missing, wrong, or will surprise."),
+    "mentions": ("Look", "Find where code and documents use variables."),
     "render": ("Use", "Write destinations, or a service's variables in a dialect."),
     "within": ("Use", "Run a program with a service's variables."),
     "deliver": ("Deliver", "Bring running systems in step with the jar."),

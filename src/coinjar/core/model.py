@@ -13,6 +13,7 @@ from coinjar.core.references import Template
 from coinjar.core.secret import Secret, reveal
 
 if TYPE_CHECKING:
+    from coinjar.core.code import CodePlaces
     from coinjar.core.proofs import Proof
 
 
@@ -115,6 +116,7 @@ class Variable(Record):
     phase: str = "run"
     only_with: tuple[tuple[str, str | None], ...] = ()
     also_as: tuple[str, ...] = ()
+    formerly: tuple[str, ...] = ()
     nested: tuple[str, ...] = ()
     generate: Mapping[str, object] = {}
     supplied_by: tuple[str, ...] = ()
@@ -167,6 +169,8 @@ class Service(Record):
     name: ServiceName
     place: Place
     about: str = ""
+    code: tuple[str, ...] = ()
+    """Files and folders of its code, from the folder that holds the jar."""
 
 
 class Stage(Record):
@@ -254,6 +258,7 @@ class Jar(Record):
     destinations: Mapping[str, Destination] = {}
     proofs: Mapping[str, Proof] = {}
     records: RecordsPlace | None = None
+    code: CodePlaces | None = None
     plain: Mapping[str, Layer] = {}
     mine: Mapping[str, Layer] = {}
 

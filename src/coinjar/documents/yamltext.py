@@ -61,6 +61,7 @@ def compose(data: bytes, file: str) -> Node | None:
 
 
 def check_bytes(data: bytes, file: str) -> None:
+    """Refuse what is too large, no UTF-8, or nested too deeply. Raises InputError with the place."""
     if len(data) > LARGEST_FILE:
         raise InputError(f"the file is over {LARGEST_FILE >> 20} MiB", hint="is it the right file?", place=Place(file), code="yaml")
     try:

@@ -18,10 +18,14 @@ from coinjar.documents.yamltext import compose, is_null, place
 from coinjar.jarfile.values import read_value
 
 if TYPE_CHECKING:
+    from coinjar.core.code import CodePlaces
     from coinjar.core.proofs import Proof
 
-TOP = ("coinjar", "app", "services", "stages", "sets", "variables", "together", "accepted", "destinations", "proofs", "records")
-VARIABLE = ("about", "kind", "default", "secret", "services", "stages", "required", "phase", "only_with", "also_as", "place", "generate", "supplied")
+TOP = ("coinjar", "app", "services", "stages", "sets", "variables", "together", "accepted", "destinations", "proofs", "records", "code")
+VARIABLE = (
+    *("about", "kind", "default", "secret", "services", "stages", "required", "phase", "only_with", "also_as", "formerly", "place", "generate"),
+    "supplied",
+)
 CONSTRAINTS = tuple(sorted({name for kind in KINDS.values() for name in kind.takes}))
 VARIABLE_KEYS = VARIABLE + CONSTRAINTS
 STAGE_KEYS = ("about", "follows", "guarded", "hosts")
@@ -59,6 +63,8 @@ def read_declarations(data: bytes, file: str) -> Jar:
         from coinjar.jarfile.proofs import read_records
 
         jar = jar._replace(records=read_records(fields, top["records"]))
+    if "code" in top and not is_null(top["code"]):
+        jar = jar._replace(code=_read_code(fields, top["code"]))
     raise_all(fields.faults)
     return jar
 
@@ -111,9 +117,28 @@ def _named(fields: Fields, node: Node | None, what: str, plural: str) -> list[tu
 def _read_services(fields: Fields, node: Node | None) -> dict[str, Service]:
     services = {}
     for name, key, value in _named(fields, node, "service", "services"):
-        own = {} if is_null(value) else fields.fields(value, f"service '{name}'", ["about"])
-        services[name] = Service(ServiceName(name), place(key, fields.file), fields.text(own.get("about"), "about"))
+        own = {} if is_null(value) else fields.fields(value, f"service '{name}'", ["about", "code"])
+        code = _paths(fields, own["code"], f"code of '{name}'") if "code" in own else ()
+        services[name] = Service(ServiceName(name), place(key, fields.file), fields.text(own.get("about"), "about"), code)
     return services
+
+
+def _paths(fields: Fields, node: Node, what: str) -> tuple[str, ...]:
+    """Paths from the folder that holds the jar."""
+    found = fields.texts(node, what)
+    for path, at in found:
+        if path.startswith("/") or ".." in path.split("/"):
+            fields.fault(at, f"'{path}' does not lead into the jar's own folder", "write a path from the folder that holds the jar")
+    return tuple(path for path, _ in found)
+
+
+def _read_code(fields: Fields, node: Node) -> CodePlaces:
+    from coinjar.core.code import CodePlaces
+
+    own = fields.fields(node, "'code'", ("paths", "helpers", "without"))
+    paths = _paths(fields, own["paths"], "paths of 'code'") if "paths" in own else ()
+    helpers, without = (tuple(text for text, _ in fields.texts(own.get(key), key)) for key in ("helpers", "without"))
+    return CodePlaces(paths, helpers, without)
 
 
 def _read_sets(fields: Fields, node: Node | None, services: Mapping[str, Service]) -> dict[str, tuple[str, ...]]:
@@ -180,15 +205,16 @@ def _read_variables(fields: Fields, node: Node | None, jar: Jar) -> dict[str, Va
     for name, key, value in _named(fields, node, "variable", "variables"):
         own = {} if is_null(value) else fields.fields(value, f"variable {name}", VARIABLE_KEYS)
         variables[name] = _read_variable(fields, VariableName(name), place(key, fields.file), own, jar)
-        for also in variables[name].also_as:
-            if words := name_fault("variable", also):
-                fields.fault(own["also_as"], words, "choose another name")
+        for which in ("also_as", "formerly"):
+            for other in getattr(variables[name], which):
+                if words := name_fault("variable", other):
+                    fields.fault(own[which], words, "choose another name")
     for variable in variables.values():
-        for also in variable.also_as:
-            if also in variables:
-                fields.faults.append(
-                    InputError(f"{variable.name} is also_as {also}, which is a variable itself", hint="remove one of them", place=variable.place)
-                )
+        for which in ("also_as", "formerly"):
+            for other in getattr(variable, which):
+                if other in variables:
+                    message = f"{variable.name} {'is also_as' if which == 'also_as' else 'was formerly'} {other}, which is a variable itself"
+                    fields.faults.append(InputError(message, hint="remove one of them", place=variable.place))
     return variables
 
 
@@ -228,7 +254,7 @@ def _read_key(fields: Fields, key: str, node: Node, name: str, jar: Jar) -> Any:
         return _stages(fields, node, f"stages of {name}", jar)
     if key == "only_with":
         return _conditions(fields, node, name)
-    if key in ("also_as", "place"):
+    if key in ("also_as", "formerly", "place"):
         return tuple(text for text, _ in fields.texts(node, key))
     return _recipe(fields, node)
 

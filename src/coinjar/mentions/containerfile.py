@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from coinjar.mentions import shell
 from coinjar.mentions.base import READ, SET, Found, Mention, in_order
 from coinjar.mentions.dollars import references
+from coinjar.mentions.expressions import masked, misplaced
 
 _SET_BY_BUILDERS = frozenset(f"{where}{what}" for where in ("TARGET", "BUILD") for what in ("PLATFORM", "OS", "ARCH", "VARIANT"))
 _PAIR = re.compile(rb"""([A-Za-z_][-.\w]*)(?:=((?:"(?:\\.|[^"\\])*"|'[^']*'|\\.|[^\s"'\\])*))?""", re.DOTALL)
@@ -20,7 +21,8 @@ _SHELLS = (b"sh", b"bash", b"/bin/sh", b"/bin/bash", b"dash", b"ash")
 def find(data: bytes, helpers: frozenset[str]) -> Found:
     """The mentions of a Containerfile."""
     del helpers
-    mentions: list[Mention] = []
+    mentions = misplaced(data)
+    data = masked(data) if mentions else data
     unknown = []
     for word, start, end in _instructions(data):
         if word in (b"RUN", b"CMD", b"ENTRYPOINT", b"SHELL", b"HEALTHCHECK"):

@@ -35,7 +35,6 @@ class JavaScript(Grower):
     _null = Grower.nothing
     _number = _true = _false = Grower.value
     _parenthesized_expression = _as_expression = _non_null_expression = _satisfies_expression = Grower.inside
-    _ambient_declaration = _interface_declaration = _type_alias_declaration = lambda self, node: tree.Node()  # types only
 
     def _type_assertion(self, node: Syntax) -> tree.Node:
         return self.grow(node.named_children[-1])
@@ -46,8 +45,11 @@ class JavaScript(Grower):
     def _template_string(self, node: Syntax) -> tree.Node:
         return self.text(node, ("string_fragment", "escape_sequence"))
 
-    def _regex(self, node: Syntax) -> tree.Node:
+    def _types_only(self, node: Syntax) -> tree.Node:
+        del node
         return tree.Node()
+
+    _ambient_declaration = _interface_declaration = _type_alias_declaration = _regex = _types_only
 
     def _member_expression(self, node: Syntax) -> tree.Node:
         return self.member(node, "object", "property")

@@ -38,7 +38,7 @@ LANGUAGES = (
     Language((".php", ".phtml"), (b"tenv", b"_ENV", b"_SERVER"), rb"", "php", run_by=("php",)),
     Language((".cs",), (b"EnvironmentVariable", b".Environment["), rb"", "csharp"),
     Language((".rs",), (b"env",), rb"\benv\b|option_env|env_remove", "rust"),
-    Language((".sh", ".bash", ".ksh"), (b"$", b"export", b"env", b"unset"), rb"", "shell", run_by=("sh", "bash", "dash", "ash", "ksh")),
+    Language((".sh", ".bash", ".ksh"), (b"$", b"export", b"env", b"unset", b"[="), rb"", "shell", run_by=("sh", "bash", "dash", "ash", "ksh")),
     Language(("Containerfile", "Dockerfile", ".containerfile", ".dockerfile"), (b"",), rb"\$|(?i:\b(?:ARG|ENV)\b)", "containerfile"),
     Language((".yaml", ".yml"), (b":",), rb"""\b(?:services|apiVersion|jobs|steps|stages|script|pipeline)["']?\s*:""", "yaml_files"),
     Language((".json",), (b'"apiVersion"',), rb"", "yaml_files"),

@@ -6,7 +6,6 @@ import tree_sitter_php
 from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
-from coinjar.mentions.base import SET
 from coinjar.mentions.grown import Grower, reader
 from coinjar.mentions.reading import How, Words
 

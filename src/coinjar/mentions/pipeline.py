@@ -10,15 +10,14 @@ from collections.abc import Iterator
 
 from coinjar.documents.tree import Tree
 from coinjar.mentions import shell
-from coinjar.mentions.base import EXPRESSION, MISPLACED, READ, SET, Mention, Unknown
+from coinjar.mentions.base import MISPLACED, READ, SET, Mention, Unknown
 from coinjar.mentions.dollars import references
+from coinjar.mentions.expressions import EXPRESSIONS, inside, masked, members
 from coinjar.mentions.yamls import NAME, Text, walk
 
 _SCRIPTS = frozenset({"run", "script", "do", "command", "commands", "before_script", "after_script", "bash", "sh"})
 _ENVIRONMENTS = frozenset({"env", "environment", "variables"})
 _CONDITIONS = frozenset({"if", "when", "condition"})
-_EXPRESSION = re.compile(rb"\$\{\{(.*?)\}\}|\[=\s*([A-Za-z_]\w*)\s*=\]", re.DOTALL)
-_MEMBER = re.compile(rb"""(?<![\w.-])(?:env|vars|variables|secrets)(?:\.([A-Za-z_]\w*)|\[\s*(?:'([^']*)'|"([^"]*)"|([^\]]*?))\s*\])(?:\s*\|\|\s*'([^']*)')?""")
 
 
 def is_pipeline(root: Tree) -> bool:
@@ -30,25 +29,25 @@ def is_pipeline(root: Tree) -> bool:
 
 def mentions(text: Text, root: Tree) -> Iterator[Mention | Unknown]:
     """The mentions of a pipeline."""
-    has_expressions = _EXPRESSION.search(text.data) is not None
+    has_expressions = EXPRESSIONS.search(text.data) is not None
     for path, node in walk(root):
         last = path[-1] if path else ""
         if last in _ENVIRONMENTS:
             yield from _environment(text, node)
         if node.kind == "scalar":
             start, end = text.inside(node)
-            for found in _EXPRESSION.finditer(text.data, start, end):
-                yield from _expression(text.data, found)
-            if last in _CONDITIONS and not _EXPRESSION.search(text.data, start, end):
-                yield from _members(text.data, start, end)
+            for found in EXPRESSIONS.finditer(text.data, start, end):
+                yield from inside(text.data, found)
+            if last in _CONDITIONS and not EXPRESSIONS.search(text.data, start, end):
+                yield from members(text.data, start, end)
             if last not in _SCRIPTS and not _below_environment(path):
                 yield from _elsewhere(text.data, start, end, misplaced=has_expressions)
         if last in _SCRIPTS and (node.kind == "scalar" or (node.kind == "seq" and all(one.kind == "scalar" for one in node.elements))):
             parts = [text.inside(one) for one in ([node] if node.kind == "scalar" else node.elements)]
             if not (node.kind == "scalar" and _within_list(root, path, node)):
-                found = shell.find_in(_masked(text.data), parts)
-                yield from found.mentions
-                yield from found.unknown
+                script = shell.find_in(masked(text.data), parts)
+                yield from script.mentions
+                yield from script.unknown
 
 
 def _within_list(root: Tree, path: tuple[str, ...], node: Tree) -> bool:
@@ -68,29 +67,8 @@ def _environment(text: Text, node: Tree) -> Iterator[Mention]:
             yield text.mention(named, SET)
 
 
-def _expression(data: bytes, found: re.Match[bytes]) -> Iterator[Mention | Unknown]:
-    if found[2]:
-        yield Mention(found[2].decode(), *found.span(2), way=EXPRESSION)
-    else:
-        yield from _members(data, *found.span(1))
-
-
-def _members(data: bytes, start: int, end: int) -> Iterator[Mention | Unknown]:
-    for one in _MEMBER.finditer(data, start, end):
-        group = next(index for index in (1, 2, 3, 4) if one[index] is not None)
-        if group == 4:
-            yield Unknown(*one.span(4))
-        else:
-            yield Mention(one[group].decode(), *one.span(group), default=one[5].decode() if one[5] is not None else None, way=EXPRESSION)
-
-
 def _elsewhere(data: bytes, start: int, end: int, *, misplaced: bool) -> Iterator[Mention]:
     """`$NAME` where no shell looks: some services expand it themselves; one that has expressions does not."""
-    for one in references(_masked(data), start, end):
+    for one in references(masked(data), start, end):
         if NAME.fullmatch(one.name):
             yield one._replace(way=MISPLACED) if misplaced else one._replace(how=READ)
-
-
-def _masked(data: bytes) -> bytes:
-    """The text with every expression blanked out: a shell never sees it."""
-    return _EXPRESSION.sub(lambda one: b"x" * len(one[0]), data)

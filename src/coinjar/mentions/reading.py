@@ -117,6 +117,7 @@ class Reader:
         self.wanted.update(one.name for one in tree.own(root) if isinstance(one, tree.Import))
         with self.scopes.inside(root):
             self._see(root, PLAIN)
+        self.wanted |= self.scopes.followed
         return in_order(self.mentions, self.unknown)
 
     # What a node does
@@ -230,7 +231,7 @@ class Reader:
 
     # Uses of the environment
 
-    def _access(self, node: tree.Node) -> Access | None:  # noqa: C901, PLR0911 - a shape a line
+    def _access(self, node: tree.Node) -> Access | None:  # noqa: PLR0911 - a shape a line
         maps = self.words.maps
         if isinstance(node, tree.Index) and self.scopes.path(node.of) in maps:
             return Access([node.key])
@@ -252,7 +253,7 @@ class Reader:
         return None
 
     def _called(self, node: tree.Call) -> Access | None:  # noqa: PLR0911 - a sort of call a line
-        path = self.scopes.path(node.function)
+        path = self.scopes.path(node.function) or ""
         if path in self.words.pairs:
             return Access(list(self._paired(node.arguments)), SET)
         if path in self.words.functions:
@@ -271,7 +272,9 @@ class Reader:
 
     def _by(self, how: How, node: tree.Call) -> Access | None:
         if how.all_names:
-            return Access([*node.arguments, *(tree.Text(name, one.start, one.start + len(name)) for name, one in node.named.items() if how.how == SET)], how.how)
+            return Access(
+                [*node.arguments, *(tree.Text(name, one.start, one.start + len(name)) for name, one in node.named.items() if how.how == SET)], how.how
+            )
         if len(node.arguments) <= how.name:
             return None
         given = node.arguments[how.default] if how.default is not None and len(node.arguments) > how.default else node.named.get("default")
@@ -318,8 +321,6 @@ class Reader:
             default = context.default
         for key in access.keys:
             texts = self.scopes.texts(key)
-            if isinstance(key, tree.Name):
-                self.wanted.add(key.text)
             if texts is None:
                 self._not_known(key)
             for text in texts or []:
@@ -336,7 +337,7 @@ class Reader:
 
     # What is written out
 
-    def _written(self, node: tree.Node | None) -> str | None:
+    def _written(self, node: tree.Node | None) -> str | None:  # noqa: PLR0911 - a shape a line
         """The text of something that is written out, conversions left away; None if it is worked out."""
         if isinstance(node, tree.Text | tree.Value):
             return node.text

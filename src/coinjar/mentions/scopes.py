@@ -32,6 +32,8 @@ class Scopes:
         self.stack: list[dict[str, list[Bound]]] = []
         self.stars: list[str] = []
         self.called: set[str] = set()
+        self.followed: set[str] = set()
+        """Names that were followed to find a text."""
         self.asked: dict[tree.Function, int | None] = {}
         """Functions that were looked at: which parameter names a variable."""
 
@@ -136,6 +138,7 @@ class Scopes:
         if isinstance(node, tree.Text):
             return [node]
         if isinstance(node, tree.Name) and depth <= _DEEPEST:
+            self.followed.add(node.text)
             owner = self.owner(node.text)
             if isinstance(owner, tree.Loop):
                 return self._listed(owner.over, depth)
@@ -147,6 +150,7 @@ class Scopes:
         if isinstance(node, tree.Call) and self.path(node.function) in self.words.lists:
             node = tree.Items(node.arguments)
         if isinstance(node, tree.Name):
+            self.followed.add(node.text)
             owner = self.owner(node.text)
             return self._listed(owner, depth + 1) if isinstance(owner, tree.Node) and depth <= _DEEPEST else None
         if not isinstance(node, tree.Items):

@@ -13,6 +13,7 @@ from tree_sitter import Node as Syntax
 from tree_sitter import Parser
 
 from coinjar.mentions.base import PRESENCE, READ, SET, Found, Mention, Unknown, in_order
+from coinjar.mentions.expressions import masked, misplaced
 
 SET_BY_SHELLS = frozenset(
     "PWD OLDPWD IFS PS1 PS2 PS3 PS4 PPID OPTARG OPTIND OPTERR LINENO RANDOM SECONDS REPLY UID EUID GROUPS SHLVL SHELLOPTS HOSTTYPE OSTYPE MACHTYPE "
@@ -37,7 +38,9 @@ class _Event(NamedTuple):
 def find(data: bytes, helpers: frozenset[str] = frozenset()) -> Found:
     """The mentions of a script."""
     del helpers
-    return find_in(data, [(0, len(data))])
+    elsewhere = misplaced(data)
+    found = find_in(masked(data) if elsewhere else data, [(0, len(data))])
+    return in_order([*found.mentions, *elsewhere], found.unknown)
 
 
 def find_in(data: bytes, parts: Sequence[tuple[int, int]], known: frozenset[str] = frozenset()) -> Found:
@@ -90,12 +93,12 @@ class _Walk:
         if _NAME.fullmatch(name.encode()):
             yield _Event(what, name, node.start_byte, node.end_byte, default)
 
-    def _simple_expansion(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001 - as all below
+    def _simple_expansion(self, node: Syntax, asked: bool) -> Iterator[_Event]:
         for one in node.named_children:
             if one.type == "variable_name":
                 yield from self._at(_ASKS if asked else _READS, one)
 
-    def _expansion(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+    def _expansion(self, node: Syntax, asked: bool) -> Iterator[_Event]:
         operators = [self.word(one) for index, one in enumerate(node.children) if node.field_name_for_child(index) == "operator"]
         name = next((one for one in node.named_children if one.type in ("variable_name", "subscript")), None)
         if name is not None and name.type == "subscript":
@@ -117,7 +120,7 @@ class _Walk:
         found = text.decode(errors="replace")
         return None if "$" in found or "`" in found else found.strip("\"'")
 
-    def _variable_assignment(self, node: Syntax, asked: bool, what: int = _ASSIGNS) -> Iterator[_Event]:  # noqa: FBT001
+    def _variable_assignment(self, node: Syntax, asked: bool, what: int = _ASSIGNS) -> Iterator[_Event]:
         del asked
         value, name = node.child_by_field_name("value"), node.child_by_field_name("name")
         if value is not None:
@@ -125,7 +128,7 @@ class _Walk:
         if name is not None:
             yield from self._at(what, name if name.type != "subscript" else name.child_by_field_name("name") or name)
 
-    def _command(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+    def _command(self, node: Syntax, asked: bool) -> Iterator[_Event]:
         del asked
         name = self.word(node.child_by_field_name("name"))
         prefix = [one for one in node.named_children if one.type == "variable_assignment"]
@@ -153,7 +156,7 @@ class _Walk:
         for before, one in zip([None, *arguments], arguments, strict=False):
             yield from self.see(one, asked=self.word(before) in ("-n", "-z") or len(arguments) == 1)
 
-    def _unary_expression(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+    def _unary_expression(self, node: Syntax, asked: bool) -> Iterator[_Event]:
         del asked
         operator = self.word(node.child_by_field_name("operator"))
         for one in [each for each in node.named_children if each.type != "test_operator"]:
@@ -162,12 +165,12 @@ class _Walk:
             else:
                 yield from self.see(one, asked=operator in ("-n", "-z"))
 
-    def _test_command(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+    def _test_command(self, node: Syntax, asked: bool) -> Iterator[_Event]:
         del asked
         for one in node.named_children:
             yield from self.see(one, asked=len(node.named_children) == 1 and one.type == "string")
 
-    def _declaration_command(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+    def _declaration_command(self, node: Syntax, asked: bool) -> Iterator[_Event]:
         del asked
         first = self.word(node.children[0])
         options = [self.word(one) for one in node.named_children if self.word(one).startswith("-")]
@@ -182,13 +185,13 @@ class _Walk:
             else:
                 yield from self.see(one)
 
-    def _unset_command(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+    def _unset_command(self, node: Syntax, asked: bool) -> Iterator[_Event]:
         del asked
         for one in node.named_children:
             if one.type in ("variable_name", "word"):
                 yield from self._at(_UNSET, one)
 
-    def _for_statement(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+    def _for_statement(self, node: Syntax, asked: bool) -> Iterator[_Event]:
         del asked
         variable = node.child_by_field_name("variable")
         for one in [each for each in node.named_children if each != variable and each.type != "do_group"]:
@@ -198,6 +201,6 @@ class _Walk:
         for one in [each for each in node.named_children if each.type == "do_group"]:
             yield from self.see(one)
 
-    def _variable_name(self, node: Syntax, asked: bool) -> Iterator[_Event]:  # noqa: FBT001
+    def _variable_name(self, node: Syntax, asked: bool) -> Iterator[_Event]:
         del asked
         yield from self._at(_READS, node)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import time
@@ -69,8 +70,7 @@ def scan(walk: Walk, paths: Sequence[str], asked: Asked, *, cache: Path | None =
     kept = _Kept(cache, asked)
     found = {one.path: spots for one in candidates if (spots := kept.spots(one)) is not None}
     fresh = [one for one in candidates if one.path not in found]
-    for path, spots in _looked_at([one.path for one in fresh], asked, progress):
-        found[path] = spots
+    found.update(_looked_at([one.path for one in fresh], asked, progress))
     if fresh or kept.has_more_than(candidates):
         kept.keep(candidates, found, started)
     files = [Seen(one.path, _spots(found[one.path])) for one in candidates if found[one.path]]
@@ -106,12 +106,13 @@ def _look_at(path: str, asked: Asked) -> list[list[Any]]:
             os.close(handle)
     except OSError:
         return []
-    language = language_of(os.path.basename(path), asked.templates) or by_first_line(data)
+    language = language_of(path.rpartition("/")[2], asked.templates) or by_first_line(data)
     if language is None or b"\0" in data[:1024]:
         return []
     found = look(language, data, asked.helpers)
     placed: list[list[Any]] = []
-    for one in sorted([*found.mentions, *found.unknown], key=lambda one: one.start):
+    every: list[Mention | Unknown] = [*found.mentions, *found.unknown]
+    for one in sorted(every, key=lambda one: one.start):
         start = data.rfind(b"\n", 0, one.start) + 1
         where = [data.count(b"\n", 0, one.start) + 1, len(data[start : one.start].decode(errors="replace")) + 1]
         text = data[one.start : one.end].decode(errors="replace") if isinstance(one, Unknown) else ""
@@ -150,9 +151,7 @@ class _Kept:
         if self.path is None:
             return
         fresh = {one.path: [one.size, one.changed, *([found[one.path]] if found[one.path] else [])] for one in candidates if one.changed < started - _JUST_NOW}
-        others = {path: held for path, held in self.files.items() if path not in found and os.path.exists(path)}
+        others = {path: held for path, held in self.files.items() if path not in found and Path(path).exists()}
         text = json.dumps({"key": self.key, "files": others | fresh}, separators=(",", ":"))
-        try:
+        with contextlib.suppress(OutsideError):
             replace_file(self.path, text.encode(), mode=0o600)
-        except OutsideError:
-            pass

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from coinjar.core.model import Accepted
-from coinjar.core.rules import layering, linked, naming, ports, presence, secrets, values
+from coinjar.core.rules import layering, linked, mentioned, naming, ports, presence, secrets, values
 from coinjar.core.rules.base import ERROR, WARNING, Facts, Finding, Rule, Spot
 
 RULES = (
@@ -43,6 +43,14 @@ RULES = (
     Rule("CJ032", ERROR, "a name that a destination keeps for itself", linked.told("CJ032")),
     Rule("CJ033", ERROR, "over a platform's limits", linked.told("CJ033")),
     Rule("CJ034", WARNING, "made from a supplied value that changed", linked.told("CJ034")),
+    Rule("CJ035", WARNING, "mentioned, and not declared", mentioned.not_declared),
+    Rule("CJ036", WARNING, "declared, and mentioned nowhere", mentioned.mentioned_nowhere),
+    Rule("CJ037", WARNING, "mentioned by a service that does not get it", mentioned.not_for_that_service),
+    Rule("CJ038", WARNING, "mentioned in another case", mentioned.other_case),
+    Rule("CJ039", WARNING, "code with another default", mentioned.other_default),
+    Rule("CJ040", WARNING, "a boolean taken by mere presence", mentioned.by_mere_presence),
+    Rule("CJ041", WARNING, "a reference that nothing replaces", mentioned.misplaced),
+    Rule("CJ042", WARNING, "a literal where a variable belongs", mentioned.literal_value),
 )
 
 

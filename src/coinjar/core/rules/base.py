@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
 from typing import NamedTuple
 
+from coinjar.core.code import Literal, Use
 from coinjar.core.errors import CoinJarError, Place, is_others
 from coinjar.core.layers import Fetch, Resolver, no_fetch
 from coinjar.core.model import Accepted, Closed, Jar, Variable, Written
@@ -49,12 +50,18 @@ class Link(NamedTuple):
 
 
 class Facts:
-    """The jar, and its stages resolved as they are asked for; and what its destinations told: spots by rule, links."""
+    """The jar, and its stages resolved as they are asked for; and what its destinations told: spots by rule, links.
+
+    `uses` and `literals` are what code says; `not_ours` are names that systems set by themselves.
+    """
 
     def __init__(self, jar: Jar, fetch: Fetch = no_fetch) -> None:
         self.jar = jar
         self.told: dict[str, list[Spot]] = {}
         self.links: list[Link] = []
+        self.uses: list[Use] = []
+        self.literals: list[Literal] = []
+        self.not_ours: frozenset[str] = frozenset()
         self.stages = jar.stage_names()
         self._fetch = fetch
         self._resolvers: dict[str, Resolver] = {}

@@ -6,9 +6,9 @@ import sys
 from http.server import BaseHTTPRequestHandler, HTTPServer
 
 
-def serve(service, names):
+def serve(service, settings):
     """Listen on LISTEN_PORT and answer every GET with these settings; a setting that is not there is null."""
-    settings = {name: os.environ.get(name) for name in names}
+    settings = {**settings, "LOG_LEVEL": os.environ.get("LOG_LEVEL")}
 
     class Answer(BaseHTTPRequestHandler):
         def do_GET(self):
@@ -19,7 +19,7 @@ def serve(service, names):
             self.wfile.write(body)
 
         def log_message(self, form, *values):
-            if os.environ.get("LOG_LEVEL") == "debug":
+            if os.environ.get("LOG_LEVEL", "info") == "debug":
                 print(service, form % values, file=sys.stderr)
 
     HTTPServer(("127.0.0.1", int(os.environ["LISTEN_PORT"])), Answer).serve_forever()

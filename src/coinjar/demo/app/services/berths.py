@@ -1,5 +1,9 @@
 """Plans who lies where."""
 
+import os
+
 from answering import serve
 
-serve("berths", ["SEASON", "OPEN_PIERS", "ISLE_RADIO", "LOG_LEVEL"])
+NAMES = ["SEASON", "OPEN_PIERS", "ISLE_RADIO", "TIMETABLE_LINK"]
+
+serve("berths", {name: os.environ.get(name) for name in NAMES})

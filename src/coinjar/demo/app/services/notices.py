@@ -1,5 +1,9 @@
 """Sends delay notices."""
 
+import os
+
 from answering import serve
 
-serve("notices", ["MAIL_ENABLED", "MAIL_HOST", "TICKET_DB_HOST", "LOG_LEVEL"])
+NAMES = ["MAIL_ENABLED", "MAIL_HOST", "TICKET_DB_HOST"]
+
+serve("notices", {name: os.environ.get(name) for name in NAMES})

@@ -1,5 +1,9 @@
 """Sells tickets over HTTP."""
 
+import os
+
 from answering import serve
 
-serve("ticketing", ["APP_TITLE", "TICKET_DB_HOST", "TICKET_DB_USER", "FARE_CURRENCY", "PUBLIC_URL", "LOG_LEVEL"])
+NAMES = ["APP_TITLE", "TICKET_DB_HOST", "TICKET_DB_USER", "FARE_CURRENCY", "PUBLIC_URL"]
+
+serve("ticketing", {name: os.environ.get(name) for name in NAMES})

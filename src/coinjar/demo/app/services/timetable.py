@@ -1,5 +1,9 @@
 """Public timetable site."""
 
+import os
+
 from answering import serve
 
-serve("timetable", ["APP_TITLE", "OPEN_PIERS", "SEASON", "TIMETABLE_CACHE", "PUBLIC_URL", "LOG_LEVEL"])
+NAMES = ["APP_TITLE", "OPEN_PIERS", "SEASON", "TIMETABLE_CACHE", "PUBLIC_URL"]
+
+serve("timetable", {name: os.environ.get(name) for name in NAMES})

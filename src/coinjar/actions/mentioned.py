@@ -1,0 +1,194 @@
+"""Look through code for mentions, and hold them against a jar."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from yaml.nodes import ScalarNode
+
+from coinjar.actions.changing import edit_file
+from coinjar.actions.opening import OpenJar
+from coinjar.actions.values import declaration
+from coinjar.core.code import SET, Literal, Use
+from coinjar.core.errors import InputError, Place
+from coinjar.core.guess import guess
+from coinjar.core.model import Jar, Variable
+from coinjar.core.names import VariableName
+from coinjar.core.rules.base import Facts, Finding
+from coinjar.documents.edit import Edit
+from coinjar.documents.writing import Plain, Writer
+from coinjar.jarfile.store import LOCAL, locked, shown_path
+from coinjar.mentions.base import MISPLACED
+from coinjar.scanning.files import Walk
+from coinjar.scanning.scan import Asked, Progress, Scanned, Seen, Spot, scan
+from coinjar.sources.base import SET_BY_EVERYBODY
+
+CODE_RULES = tuple(f"CJ0{number}" for number in range(35, 43))
+_DOCUMENTS = (".yaml", ".yml", ".json")
+_WRITTEN_OUT = ("port", "host", "url")
+_SHORTEST = 4
+
+
+class Mentions(NamedTuple):
+    """What was found, with the folder that paths of services start from (None without a jar)."""
+
+    scanned: Scanned
+    jar: Jar | None
+    base: Path
+
+    def services_of(self, seen: Seen, spot: Spot | None = None) -> tuple[str, ...]:
+        """Whose code a place is: what its document says, else by the path."""
+        if self.jar is None:
+            return ()
+        own = spot.mention.service if spot and spot.mention else None
+        if own in self.jar.services:
+            return (str(own),)
+        path = os.path.relpath(seen.path, self.base)
+        return tuple(name for name, one in self.jar.services.items() if any(_is_below(path, code) for code in one.code))
+
+
+def _is_below(path: str, code: str) -> bool:
+    code = os.path.normpath(code)
+    return code in (".", path) or path.startswith(code + "/")
+
+
+def code_paths(jar: Jar, base: Path) -> list[str]:
+    """Where jar.yaml says the code is. Raises InputError for a path that is not there."""
+    named = [*(jar.code.paths if jar.code else ()), *(path for one in jar.services.values() for path in one.code)]
+    for path in named:
+        if not (base / path).exists():
+            raise InputError(f"there is no {path}, which jar.yaml names as code", hint="correct the path", place=jar.place, code="unreadable")
+    return [str(base / path) for path in named]
+
+
+def find(
+    opened: OpenJar | None, jar: Jar | None, paths: Sequence[str], helpers: Sequence[str] = (), *, progress: Progress | None = None, cached: bool = True
+) -> Mentions:
+    """The mentions below the paths. Raises InputError for a path that is not there."""
+    base = opened.folder.resolve().parent if opened else Path.cwd()
+    code = jar.code if jar else None
+    suffixes = _template_endings(jar) if jar else ()
+    asked = Asked(frozenset(helpers) | frozenset(code.helpers if code else ()), suffixes)
+    walk = Walk(suffixes, code.without if code else (), [opened.folder] if opened else [], base)
+    for path in paths:
+        if not Path(path).exists():
+            raise InputError("there is no such file or folder", hint="name files or folders to look through", place=Place(path), code="unreadable")
+    return Mentions(scan(walk, paths, asked, cache=_cache(opened) if cached else None, progress=progress), jar, base)
+
+
+def _template_endings(jar: Jar) -> tuple[str, ...]:
+    """What the project's own templates end in, by its destinations."""
+    found = [one.options.get("suffix") for one in jar.destinations.values() if one.type == "templates"]
+    return tuple(sorted({str(one.value) for one in found if isinstance(one, ScalarNode)}))
+
+
+def _cache(opened: OpenJar | None) -> Path:
+    if opened:
+        return opened.folder / LOCAL / "mentions.json"
+    home = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
+    return Path(home, "coinjar", "mentions.json")
+
+
+def uses(found: Mentions) -> Iterator[Use]:
+    """Every mention as a fact for the rules."""
+    for seen in found.scanned.files:
+        file = shown_path(Path(seen.path))
+        for spot in seen.spots:
+            if spot.mention:
+                where = Place(file, spot.line, spot.column)
+                is_code = not file.endswith(_DOCUMENTS)
+                one = spot.mention
+                yield Use(one.name, where, one.how, found.services_of(seen, spot), one.default, one.way == MISPLACED, is_code)
+
+
+def look_at_code(opened: OpenJar, facts: Facts, found: Mentions | None = None) -> None:
+    """Give the rules what the code says. Raises InputError for a path of jar.yaml that is not there."""
+    if found is None:
+        base = opened.folder.resolve().parent
+        found = find(opened, facts.jar, code_paths(facts.jar, base))
+    facts.uses = list(uses(found))
+    facts.not_ours = frozenset(SET_BY_EVERYBODY)
+    facts.literals = list(_literals(facts, found))
+
+
+def _literals(facts: Facts, found: Mentions) -> Iterator[Literal]:
+    """Values of ports and addresses that stand in a file beside a mention of their variable, on another line."""
+    texts: dict[str, set[str]] = {}
+    for one, text in facts.texts:
+        if one.variable.kind in _WRITTEN_OUT and not one.variable.secret and len(text) >= _SHORTEST:
+            texts.setdefault(one.variable.name, set()).add(text)
+    for seen in found.scanned.files:
+        names = {spot.mention.name for spot in seen.spots if spot.mention} & set(texts)
+        if not names:
+            continue
+        lines = Path(seen.path).read_text(errors="replace").split("\n")
+        if seen.path.endswith(_DOCUMENTS) and any(line.startswith(("apiVersion:", '{"apiVersion"')) for line in lines):
+            continue  # a manifest has no way to say it by the variable
+        mentioned = {spot.line for spot in seen.spots}
+        for name in sorted(names):
+            shapes = re.compile("|".join(rf"(?<![\w.-]){re.escape(text)}(?![\w-]|\.\w)" for text in sorted(texts[name], key=len, reverse=True)))
+            for number, line in enumerate(lines, 1):
+                if number not in mentioned and not line.lstrip().startswith(("#", "//", "*")) and (at := shapes.search(line)):
+                    yield Literal(name, at[0], Place(shown_path(Path(seen.path)), number, at.start() + 1))
+
+
+class Missing(NamedTuple):
+    """A declaration for a name that is mentioned and not declared, made from the code."""
+
+    variable: Variable
+    default: str | None
+    places: list[Place]
+
+
+def missing(facts: Facts) -> list[Missing]:
+    """Declarations for what is mentioned and not declared: kind and default from what the code falls back to, services from where it stands."""
+    from coinjar.core.rules.mentioned import not_declared
+
+    names = list(dict.fromkeys(spot.message.split(" ", 1)[0] for spot in not_declared(facts)))
+    found = []
+    for name in names:
+        each = [use for use in facts.uses if use.name == name and use.how != SET]
+        default = next((use.default for use in each if use.default), None)
+        guessed = guess(name, default or "")
+        services = {service for use in each for service in use.services}
+        limited = services and all(use.services for use in each) and services != set(facts.jar.services)
+        variable = Variable(VariableName(name), facts.jar.place, kind=guessed.kind, secret=guessed.secret, services=frozenset(services) if limited else None)
+        found.append(Missing(variable, None if guessed.secret else default, [use.place for use in each]))
+    return found
+
+
+def findings(opened: OpenJar, found: Mentions) -> tuple[list[Finding], list[Missing]]:
+    """What the rules of mentions find, and declarations for what is missing. Without a jar there is nothing to hold mentions against."""
+    from coinjar.core.rules import run
+
+    assert found.jar is not None
+    facts = Facts(found.jar)
+    look_at_code(opened, facts, found)
+    each = [one for one in run(facts) if one.rule.code in CODE_RULES]
+    return sorted(each, key=lambda one: (one.spot.place, one.rule.code)), missing(facts)
+
+
+def suggested(each: Sequence[Missing]) -> str:
+    """The declarations as a piece of jar.yaml, each below a comment that says where it is mentioned."""
+    lines = ["variables:\n"]
+    for one in each:
+        lines.append(f"  # {', '.join(str(place) for place in one.places[:3])}{' …' if len(one.places) > 3 else ''}\n")
+        lines.append(f"  {one.variable.name}: {Writer().flow(_declaration(one))}\n")
+    return "".join(lines)
+
+
+def _declaration(one: Missing) -> dict[str, Plain]:
+    fields = declaration(one.variable)
+    if one.default is not None:
+        fields["default"] = one.default
+    return fields
+
+
+def declare_missing(opened: OpenJar, each: Sequence[Missing]) -> None:
+    """Declare them in jar.yaml."""
+    with locked(opened.folder):
+        edit_file(opened.folder / "jar.yaml", [Edit(("variables", one.variable.name), _declaration(one)) for one in each])

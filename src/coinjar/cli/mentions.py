@@ -1,0 +1,180 @@
+"""`coinjar mentions`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from coinjar.cli.common import JarOption, JsonOption, NamePattern, counted, fits, open_here, print_json, say
+from coinjar.core.errors import CoinJarError
+
+if TYPE_CHECKING:
+    from coinjar.actions.mentioned import Mentions, Missing
+    from coinjar.core.rules.base import Finding
+    from coinjar.scanning.scan import Spot
+
+_PLACES = 3
+
+
+def run(
+    ctx: typer.Context,
+    paths: Annotated[list[str] | None, typer.Argument(metavar="[PATH]...", help="Files and folders; else the code of jar.yaml, else this folder.")] = None,
+    name: NamePattern = None,
+    helper: Annotated[
+        list[str] | None, typer.Option("--helper", metavar="FUNCTION", help="A function that reads the variable named by its first argument; may be repeated.")
+    ] = None,
+    every_place: Annotated[bool, typer.Option("--every-place", help="Every place, one a line.")] = False,
+    suggest: Annotated[bool, typer.Option("--suggest", help="Print declarations for what is mentioned and not declared.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="With --suggest: write them into jar.yaml.")] = False,
+    strict: Annotated[bool, typer.Option("--strict", help="Findings end with 1.")] = False,
+    no_cache: Annotated[bool, typer.Option("--no-cache", help="Look at every file anew.")] = False,
+    as_json: JsonOption = False,
+    jar: JarOption = None,
+) -> None:
+    """Find where code, manifests, templates and pipelines use variables, and hold that against the jar.
+
+    Leaves out what .gitignore names, vendored folders, and what is no source. Works without a jar, too: then it only lists.
+    """
+    from coinjar.actions import mentioned
+    from coinjar.cli.delivering import progress
+    from coinjar.core.code import has_code
+
+    try:
+        opened = open_here(ctx, jar)
+    except CoinJarError as fault:
+        if fault.code != "no-jar" or jar or suggest:
+            raise
+        opened = None
+    facts = opened.load() if opened else None
+    if not paths and opened and facts and has_code(facts):
+        paths = mentioned.code_paths(facts, opened.folder.resolve().parent)
+    found = mentioned.find(opened, facts, paths or ["."], helper or [], progress=progress(), cached=not no_cache)
+    findings, missing = mentioned.findings(opened, found) if opened else ([], [])
+    if suggest:
+        _suggest(opened, missing, write=yes)
+        return
+    if as_json:
+        print_json(_json(found, findings, name))
+    else:
+        _show(found, findings, name, every_place=every_place)
+    if strict and any(not one.accepted for one in findings):
+        raise typer.Exit(1)
+
+
+def _by_name(found: Mentions, pattern: str | None) -> dict[str, list[tuple[str, Spot]]]:
+    """Each name's places, as file and spot."""
+    from coinjar.jarfile.store import shown_path
+
+    names: dict[str, list[tuple[str, Spot]]] = {}
+    for seen in found.scanned.files:
+        file = shown_path(Path(seen.path))
+        for spot in seen.spots:
+            if spot.mention and fits(spot.mention.name, pattern):
+                names.setdefault(spot.mention.name, []).append((file, spot))
+    return dict(sorted(names.items()))
+
+
+def _unknown(found: Mentions) -> list[tuple[str, Spot]]:
+    from coinjar.jarfile.store import shown_path
+
+    return [(shown_path(Path(seen.path)), spot) for seen in found.scanned.files for spot in seen.spots if spot.mention is None]
+
+
+def _default(found: Mentions, name: str, spot: Spot) -> str | None:
+    """What the code falls back to; of a secret only that it does."""
+    from coinjar.core.guess import guess
+
+    default = spot.mention.default if spot.mention else None
+    if not default:
+        return default
+    declared = found.jar.variables.get(name) if found.jar else None
+    return "••••" if (declared.secret if declared else guess(name, default).secret) else default
+
+
+def _json(found: Mentions, findings: list[Finding], pattern: str | None) -> dict[str, Any]:
+    from coinjar.cli.check import json_finding
+
+    services = {(seen.path, spot): found.services_of(seen, spot) for seen in found.scanned.files for spot in seen.spots}
+    by_spot = {spot: whose for (_, spot), whose in services.items()}
+    return {
+        "files": {"looked_at": found.scanned.looked, "known": found.scanned.known, "left_out": dict(found.scanned.left_out)},
+        "mentions": [
+            {
+                "name": name,
+                "file": file,
+                "line": spot.line,
+                "column": spot.column,
+                "how": spot.mention.how,
+                "way": spot.mention.way,
+                "default": _default(found, name, spot),
+                "services": list(by_spot[spot]),
+            }
+            for name, places in _by_name(found, pattern).items()
+            for file, spot in places
+            if spot.mention
+        ],
+        "unknown": [{"file": file, "line": spot.line, "column": spot.column, "text": spot.text} for file, spot in _unknown(found)],
+        "findings": [json_finding(one) for one in findings],
+    }
+
+
+def _show(found: Mentions, findings: list[Finding], pattern: str | None, *, every_place: bool) -> None:
+    from coinjar.cli.check import show_findings
+    from coinjar.cli.table import Text, show, styled, table, terminal_width
+    from coinjar.core.shown import visible
+
+    names = _by_name(found, pattern)
+    places = sum(map(len, names.values()))
+    files = len({file for each in names.values() for file, _ in each})
+    known = f" ({found.scanned.known} known from the last look)" if found.scanned.known else ""
+    show(styled(f"{counted(len(names), 'name')} mentioned in {counted(places, 'place')}, {files} of {counted(found.scanned.looked, 'file')}{known}", "bold"))
+    rows = []
+    for name, each in names.items():
+        if every_place:
+            rows += [[Text(name, "bold"), Text(_words(spot)), Text(_default(found, name, spot) or "", "cyan"), Text(_place(file, spot))] for file, spot in each]
+            continue
+        shown = [_place(file, spot) for file, spot in each[:_PLACES]] + ([f"and {len(each) - _PLACES} more"] if len(each) > _PLACES else [])
+        defaults = dict.fromkeys(text for _, spot in each if (text := _default(found, name, spot)))
+        rows.append([Text(name, "bold"), Text(_words(*(spot for _, spot in each))), Text(", ".join(defaults), "cyan"), Text(", ".join(shown))])
+    for row in table(["variable", "used", "falls back to", "where"], rows, least=[12, 4, 8, 30], width=terminal_width()) if rows else []:
+        show(row)
+    unknown = _unknown(found)
+    if unknown and pattern is None:
+        show(f"\n{counted(len(unknown), 'name is', 'names are')} known only when the program runs:")
+        for file, spot in unknown:
+            show(f"  {_place(file, spot)}: {visible(spot.text)}")
+    if left := found.scanned.left_out:
+        say("left out: " + ", ".join(f"{count} {reason}" for reason, count in sorted(left.items())))
+    if found.jar is not None and pattern is None:
+        print()
+        accepted = [one for one in findings if one.accepted]
+        show_findings([one for one in findings if not one.accepted], [one for one in findings if not one.accepted], len(accepted))
+
+
+def _place(file: str, spot: Spot) -> str:
+    return f"{file}:{spot.line}:{spot.column}"
+
+
+def _words(*spots: Spot) -> str:
+    """How a name is used: `set` where nothing reads it."""
+    hows = {spot.mention.how for spot in spots if spot.mention}
+    return "set" if hows == {"set"} else "asked" if hows == {"presence"} else "read"
+
+
+def _suggest(opened: Any, missing: list[Missing], *, write: bool) -> None:
+    from coinjar.actions.mentioned import declare_missing, suggested
+
+    if not missing:
+        say("Everything that is mentioned is declared.")
+        return
+    print(suggested(missing), end="")
+    secrets = [one.variable.name for one in missing if one.variable.secret]
+    if secrets:
+        say(f"Look at {', '.join(secrets)}: taken for secret by the name, so what the code falls back to is left out.")
+    if not write:
+        say(f"{counted(len(missing), 'declaration')} for jar.yaml. --yes writes them there.")
+        return
+    declare_missing(opened, missing)
+    say(f"{counted(len(missing), 'variable')} declared in jar.yaml. Next: an 'about' for each, then `coinjar check`.")

@@ -1,0 +1,148 @@
+"""What code and documents mention, held against what the jar declares. Without code to look at, these rules find nothing."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from coinjar.core.code import PRESENCE, SET, Use
+from coinjar.core.errors import CoinJarError
+from coinjar.core.kinds import normal
+from coinjar.core.model import Variable
+from coinjar.core.names import OWN_PREFIX, nearest
+from coinjar.core.references import Template
+from coinjar.core.rules.base import Facts, Spot
+
+_NAME = re.compile(r"[A-Z][A-Z0-9_]*")
+_MANY = 3
+
+
+def known_names(facts: Facts) -> dict[str, Variable]:
+    """Every name under which a variable reaches a program."""
+    return {name: one for one in facts.jar.variables.values() for name in (one.name, *one.also_as)}
+
+
+def not_declared(facts: Facts) -> Iterator[Spot]:
+    """CJ035"""
+    known = known_names(facts)
+    folded = {name.casefold() for name in known}
+    here = {(use.name, use.place.file) for use in facts.uses if use.how == SET}
+    by_name: dict[str, list[Use]] = {}
+    for use in facts.uses:
+        is_known = use.name.casefold() in folded or use.name in facts.not_ours or use.name.startswith(OWN_PREFIX)
+        if use.how != SET and not is_known and _NAME.fullmatch(use.name) and (use.name, use.place.file) not in here:
+            by_name.setdefault(use.name, []).append(use)
+    for name, uses in by_name.items():
+        near = nearest(name, known)
+        fix = f"did you mean {near}? else declare it: " if near else "declare it: "
+        message = f"{name} is mentioned{_elsewhere(uses)}, and not declared"
+        yield Spot(message, f"{fix}`coinjar mentions --suggest`", uses[0].place, None, None, _one_service(uses))
+
+
+def mentioned_nowhere(facts: Facts) -> Iterator[Spot]:
+    """CJ036"""
+    if not facts.uses:
+        return
+    used = {use.name for use in facts.uses if use.how != SET}
+    for found in facts.written:
+        if isinstance(found.written.content, Template):
+            used |= {reference.name for reference in found.written.content.references()}
+    used |= {other for one in facts.jar.variables.values() for other, _ in one.only_with}
+    for variable in facts.jar.variables.values():
+        if not used & {variable.name, *variable.also_as} and variable.phase != "build":
+            hint = "remove it (`coinjar drop --everywhere`), or accept this with the reason: read by a program of others, by name at run time"
+            yield Spot(f"{variable.name} is declared, and nothing mentions it", hint, variable.place, variable.name)
+
+
+def not_for_that_service(facts: Facts) -> Iterator[Spot]:
+    """CJ037"""
+    known = known_names(facts)
+    told: set[tuple[str, str]] = set()
+    for use in facts.uses:
+        variable = known.get(use.name)
+        if variable is None or use.how == SET or len(use.services) != 1 or variable.serves(use.services[0]) or (use.name, use.services[0]) in told:
+            continue
+        told.add((use.name, use.services[0]))
+        service = use.services[0]
+        fix = f"its services are {', '.join(sorted(variable.services or ()))}: add {service}"
+        yield Spot(f"{service} mentions {use.name}, which is not for it", fix, use.place, variable.name, None, service)
+
+
+def other_case(facts: Facts) -> Iterator[Spot]:
+    """CJ038"""
+    known = known_names(facts)
+    folded = {name.casefold(): name for name in known}
+    told: set[str] = set()
+    for use in facts.uses:
+        declared = folded.get(use.name.casefold())
+        if declared and use.name not in known and use.name not in told and use.how != SET:
+            told.add(use.name)
+            message = f"{use.name} is mentioned, and {declared} is declared: names are told apart by case"
+            yield Spot(message, f"write {declared}", use.place, known[declared].name)
+
+
+def other_default(facts: Facts) -> Iterator[Spot]:
+    """CJ039"""
+    known = known_names(facts)
+    told: set[tuple[str, str, str]] = set()
+    for use in facts.uses:
+        variable = known.get(use.name)
+        if variable is None or variable.secret or not use.default or use.how == SET:
+            continue
+        written = variable.default.content if variable.default else None
+        if not isinstance(written, str) or _same(variable, use.default, written):
+            continue
+        key = (variable.name, use.default, use.place.file)
+        if key not in told:
+            told.add(key)
+            message = f"{use.place.file.rpartition('/')[2]} falls back to {use.default} for {variable.name}, and its declared default is {written}"
+            yield Spot(message, "let both say the same, or let the code do without", use.place, variable.name)
+
+
+def by_mere_presence(facts: Facts) -> Iterator[Spot]:
+    """CJ040"""
+    known = known_names(facts)
+    for use in facts.uses:
+        variable = known.get(use.name)
+        if variable is not None and variable.kind == "boolean" and use.how == PRESENCE:
+            message = f"{use.name} is a boolean, and taken for true whenever it is there: 'false' is true here"
+            yield Spot(message, "compare it with its value", use.place, variable.name)
+
+
+def misplaced(facts: Facts) -> Iterator[Spot]:
+    """CJ041"""
+    for use in facts.uses:
+        if use.misplaced:
+            message = f"nothing replaces this way of writing {use.name} here: it stays as it is written"
+            yield Spot(message, "a script takes $NAME, and an expression works only in the pipeline's document", use.place, _declared(facts, use.name))
+
+
+def literal_value(facts: Facts) -> Iterator[Spot]:
+    """CJ042"""
+    for one in facts.literals:
+        message = f"{one.text} stands here by itself, and is a value of {one.variable}, which this file uses"
+        yield Spot(message, f"use {one.variable}, or one of the two will be forgotten", one.place, one.variable)
+
+
+def _same(variable: Variable, one: str, other: str) -> bool:
+    try:
+        return normal(variable, one) == normal(variable, other)
+    except CoinJarError:
+        return one == other
+
+
+def _declared(facts: Facts, name: str) -> str | None:
+    variable = known_names(facts).get(name)
+    return variable.name if variable else None
+
+
+def _one_service(uses: list[Use]) -> str | None:
+    services = {one.services for one in uses}
+    return next(iter(services))[0] if len(services) == 1 and all(len(one) == 1 for one in services) else None
+
+
+def _elsewhere(uses: list[Use]) -> str:
+    more = [str(one.place) for one in uses[1:]]
+    if not more:
+        return ""
+    return f" (also {', '.join(more[:_MANY])}{f' and {len(more) - _MANY} more' if len(more) > _MANY else ''})"
