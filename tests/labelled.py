@@ -40,7 +40,8 @@ def snippets() -> Iterator[Snippet]:
 
 
 def _unmarked(marked: str) -> tuple[str, list[tuple[object, ...]]]:
-    text, labels, last = "", [], 0
+    text, last = "", 0
+    labels: list[tuple[object, ...]] = []
     for mark in _MARK.finditer(marked):
         text += marked[last : mark.start()]
         line, column = text.count("\n") + 1, len(text) - text.rfind("\n")

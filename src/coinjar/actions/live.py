@@ -165,7 +165,8 @@ class LiveStage:
                 return name in last  # not this destination's any more, if it ever was
             return not is_supplied(variable, destination) and any(variable.serves(one) for one in services)
 
-        return Known(ours, last, self.fingerprint(destination.name, target.key), target.whole)
+        former = {str(one.name): one.formerly for one in self.jar.variables.values() if one.formerly}
+        return Known(ours, last, self.fingerprint(destination.name, target.key), target.whole, former)
 
     async def effect(self, target: Target, last: Mapping[str, Last]) -> Effect:
         """Whether what is saved runs: as the target says; else as the records do."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import pwd
 import re
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import CannotOpen, CoinJarError, InputError, Place, UsageError
@@ -349,6 +349,16 @@ class Sealing:
             if key.earlier is not None:
                 self._write_key(slot, DataKey(key.key, None, key.naming))
         return True
+
+    def values_of(self, stage: str) -> Iterator[tuple[bytes, bytes]]:
+        """The file of a stage's values as it is and as it would be, for whoever writes it together with others. Raises InputError if keys would change."""
+        if self._to_wrap or self._to_vouch:
+            hint = "`coinjar readers rekey` finishes it; then run this again"
+            raise InputError("a change of keys was cut short, or a key is missing", hint=hint, place=Place(shown_path(readers_path(self.folder))), code="keys")
+        if stage in self._changes:
+            path = coins_path(self.folder, stage)
+            old = read_own(path) or b""
+            yield old, changed(old, shown_path(path), self._changes[stage])
 
     def _write_key(self, slot: tuple[str, str], key: DataKey) -> None:
         stage, compartment = slot

@@ -47,14 +47,21 @@ def change_words(change: Change, masker: Masker) -> str:
     return f"{masker.show(change.old, secret=change.secret)} → {new}"
 
 
+def _row(change: Change, masker: Masker) -> tuple[str, str, str]:
+    """Sign, name and words of one change; a rename is one row."""
+    if change.renamed:
+        return "»", f"{change.renamed} → {change.name}", change_words(change, masker)
+    return _SIGNS[change.action], change.name, change_words(change, masker)
+
+
 def show_changes(outcomes: Sequence[Outcome], masker: Masker) -> None:
     """What would change, target by target."""
     from coinjar.cli.table import Text, show, styled, table, terminal_width
 
-    styles = {"+": "green", "~": "yellow", "-": "red"}
+    styles = {"+": "green", "~": "yellow", "»": "yellow", "-": "red"}
     alike: dict[tuple[tuple[str, str, str], ...], list[str]] = {}
     for one in outcomes:
-        words = tuple((_SIGNS[each.action], each.name, change_words(each, masker)) for each in one.changes)
+        words = tuple(_row(each, masker) for each in one.changes if not (each.renamed and each.action == "gone"))
         if words:
             alike.setdefault(words, []).append(one.label)
     for words, labels in alike.items():
@@ -69,8 +76,11 @@ def _words(one: Outcome, *, dry: bool) -> str:
     if one.fault:
         return one.fault.message.removeprefix(f"{one.label}: ")
     parts = []
-    if one.changes:
-        parts.append(f"{counted(len(one.changes), 'change')}{' to make' if dry else ''}")
+    renamed = sum(1 for each in one.changes if each.renamed and each.action != "gone")
+    if len(one.changes) > 2 * renamed:
+        parts.append(f"{counted(len(one.changes) - 2 * renamed, 'change')}{' to make' if dry else ''}")
+    if renamed:
+        parts.append(f"{renamed} {'to rename' if dry else 'renamed'}")
     if one.same:
         parts.append(f"{one.same} the same")
     if one.trusted:
@@ -158,6 +168,7 @@ def as_json(delivery: Delivery, outcomes: Sequence[Outcome], masker: Masker, *, 
                         "secret": each.secret,
                         "value": _value(each.new, each, masker),
                         "before": _value(each.old, each, masker),
+                        "renamed": each.renamed,
                     }
                     for each in one.changes
                 ],

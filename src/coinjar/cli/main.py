@@ -22,6 +22,7 @@ COMMANDS = {
     "put": ("Define", "Set values, for one stage or several."),
     "edit": ("Define", "Edit a stage's values, plain and secret, in your editor."),
     "generate": ("Define", "Make strong values, for each stage its own."),
+    "rename": ("Define", "Rename variables in the jar, in documents and in code."),
     "drop": ("Define", "Remove values, or whole variables."),
     "value": ("Look", "Print one value, exactly."),
     "grid": ("Look", "Show the matrix: variables down, stages across."),

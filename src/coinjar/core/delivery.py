@@ -64,6 +64,8 @@ class Change(NamedTuple):
     new: str | None
     secret: bool
     held: Held | None = None
+    renamed: str | None = None
+    """The other name, where one variable goes out under a new name and the old one is removed."""
 
 
 class Plan(NamedTuple):
@@ -78,13 +80,14 @@ class Plan(NamedTuple):
 class Known(NamedTuple):
     """What a plan is made of besides the two sets: who is ours to remove, what was delivered last, and how texts are fingerprinted.
 
-    `whole`: the destination holds nothing but ours, so what is not wanted goes.
+    `whole`: the destination holds nothing but ours, so what is not wanted goes. `former` maps names to what they were called before.
     """
 
     ours: Callable[[str], bool]
     last: Mapping[str, Last]
     fingerprint: Callable[[str, str], str]
     whole: bool = False
+    former: Mapping[str, tuple[str, ...]] = {}
 
 
 def plan(wanted: Mapping[str, Wanted], held: Mapping[str, Held], known: Known) -> Plan:
@@ -108,7 +111,22 @@ def plan(wanted: Mapping[str, Wanted], held: Mapping[str, Held], known: Known) -
     rest = [one for name, one in held.items() if name not in wanted and not one.supplied and not one.wide]
     gone = [one for one in rest if known.whole or known.ours(one.name)]
     changes += [Change(one.name, GONE, one.text, None, one.secret, one) for one in gone]
-    return Plan(changes, same, [one.name for one in rest if one not in gone], trusted)
+    return Plan(_with_renames(changes, known.former), same, [one.name for one in rest if one not in gone], trusted)
+
+
+def _with_renames(changes: list[Change], former: Mapping[str, tuple[str, ...]]) -> list[Change]:
+    """The same changes; a new name whose old one goes says so, and the old one too."""
+    gone = {one.name for one in changes if one.action == GONE}
+    now = {old: one.name for one in changes if one.action == NEW for old in former.get(one.name, ()) if old in gone}
+    before = {new: old for old, new in now.items()}
+    return [
+        one._replace(renamed=before[one.name])
+        if one.action == NEW and one.name in before
+        else one._replace(renamed=now[one.name])
+        if one.action == GONE and one.name in now
+        else one
+        for one in changes
+    ]
 
 
 def _is_as_delivered(want: Wanted, there: Held, known: Known) -> bool:

@@ -12,7 +12,8 @@ from coinjar.core.errors import CannotOpen, CoinJarError, Place
 from coinjar.core.model import Closed, Content, Jar
 from coinjar.core.names import ALL
 from coinjar.core.record import Record
-from coinjar.core.references import Template
+from coinjar.core.references import Template, parse_template
+from coinjar.core.renames import in_references
 from coinjar.crypto.age import Damaged, Identity, NotForUs, short
 from coinjar.crypto.coins import Coin
 from coinjar.crypto.sealing import Key, NotSealedHere, Opener, associated, same, vouch
@@ -160,6 +161,9 @@ class KeyRing:
         except CannotOpen as fault:
             return Closed(fault)
         if isinstance(content, Template):
+            former = {old: one.name for one in jar.variables.values() for old in one.formerly}
+            if any(one.name in former for one in content.references()):
+                content = parse_template(in_references(content.source, former))  # sealed before a rename, by somebody who could not be asked
             unknown = [one.name for one in content.references() if one.name not in jar.variables or (one.service and one.service not in jar.services)]
             if unknown:
                 words = f"the sealed value of {coin.name} names {unknown[0]}, which is not declared (or a service that is not)"

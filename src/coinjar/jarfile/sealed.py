@@ -24,6 +24,8 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
     coins = parse(data, file)
     sealed = {coin.name for coin in coins}
     found: Layer = {scope: {name: written for name, written in values.items() if name not in sealed} for scope, values in layer.items()}
+    former = {old: one.name for one in jar.variables.values() for old in one.formerly}
+    coins = [one for one in coins if one.name not in former or (one.compartment, former[one.name]) not in {each.slot for each in coins}]
     plain = {variable: written for values in layer.values() for variable, written in values.items()}
     lines: dict[tuple[str, str], list[int]] = {}
     for coin in coins:
@@ -32,9 +34,10 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
         if fault := _misfit(jar, coin, file):
             faults.append(fault)
         else:
-            doubt = _doubt(coin, file, lines[coin.slot], plain.get(coin.name))
+            now = former.get(coin.name, coin.name)
+            doubt = _doubt(coin, file, lines[coin.slot], plain.get(now))
             opener = partial(Closed, doubt) if doubt else partial(_open, ring, jar, name, coin, file)
-            found.setdefault(coin.compartment, {})[coin.name] = Sealed(opener, coin.compartment, file, coin.line)
+            found.setdefault(coin.compartment, {})[now] = Sealed(opener, coin.compartment, file, coin.line)
     raise_all(faults)
     return found
 
@@ -57,10 +60,11 @@ def _doubt(coin: Coin, file: str, lines: list[int], plain: Written | None) -> Co
 
 def _misfit(jar: Jar, coin: Coin, file: str) -> InputError | None:
     place = Place(file, coin.line, 1)
-    if coin.name not in jar.variables:
+    declared = jar.variables.get(coin.name) or next((one for one in jar.variables.values() if coin.name in one.formerly), None)
+    if declared is None:
         hint = suggestion(coin.name, jar.variables, "declare it in jar.yaml with secret: true, or remove the line")
         return InputError(f"{coin.name} is sealed here, and not declared", hint=hint, place=place, code="unknown-variable")
-    if not jar.variables[coin.name].secret:
+    if not declared.secret:
         return InputError(f"{coin.name} is sealed here, and not declared as a secret", hint="add secret: true in jar.yaml", place=place, code="not-secret")
     if coin.compartment != ALL and coin.compartment not in jar.services:
         hint = suggestion(coin.compartment, [ALL, *jar.services], f"the services are {', '.join(jar.services)}")

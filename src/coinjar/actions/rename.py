@@ -1,0 +1,320 @@
+"""Rename variables everywhere: in the jar, in what is sealed, in documents, templates and code. All of it, or nothing."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple
+
+from yaml.nodes import ScalarNode
+
+from coinjar.actions.changing import coins_file
+from coinjar.actions.mentioned import code_paths, find
+from coinjar.actions.opening import OpenJar
+from coinjar.core.code import has_code
+from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, is_others, raise_all
+from coinjar.core.model import Closed, Content, Jar, Variable
+from coinjar.core.names import name_fault, shell_can_set
+from coinjar.core.references import Template, parse_template
+from coinjar.core.renames import in_references
+from coinjar.documents.edit import Edit, apply
+from coinjar.documents.writing import Plain
+from coinjar.jarfile.journal import finish, is_unfinished, replace_all
+from coinjar.jarfile.load import load_declarations, read_bytes, value_layers
+from coinjar.jarfile.renaming import in_description, in_environments, in_jar_yaml, in_values
+from coinjar.jarfile.store import LOCAL, locked, shown_path
+from coinjar.mentions.languages import by_first_line, language_of, look
+
+if TYPE_CHECKING:
+    from coinjar.scanning.scan import Seen
+
+
+class Written(NamedTuple):
+    """A file as it is and as it will be."""
+
+    path: Path
+    old: bytes
+    new: bytes
+
+
+class Left(NamedTuple):
+    """Something that was not changed, and why."""
+
+    place: Place
+    words: str
+
+
+class Renaming(NamedTuple):
+    """What a rename will do: files, how many sealed values, and what stays."""
+
+    renames: dict[str, str]
+    files: list[Written]
+    sealed: int
+    left: list[Left]
+
+
+class Options(NamedTuple):
+    """How to rename: `keep_old` goes on handing out the old names beside the new ones."""
+
+    paths: Sequence[str] = ()
+    keep_old: bool = False
+
+
+def plan(opened: OpenJar, renames: Mapping[str, str], options: Options) -> Renaming:
+    """Work a rename out, without changing anything. Raises UsageError for names that cannot be, InputError for files that cannot be changed."""
+    jar = opened.load()
+    again = {old: new for old, new in renames.items() if old not in jar.variables and new in jar.variables and old in jar.variables[new].formerly}
+    _check(jar, {old: new for old, new in renames.items() if old not in again})
+    files = list(_jar_files(opened.folder, jar, renames, options, again))
+    coins, count, left = _sealed(opened, jar, renames)
+    written = {one.path: one for one in [*files, *coins]}
+    others, more = _others(opened, jar, renames, options)
+    for one in others:
+        written.setdefault(one.path, one)
+    return Renaming(dict(renames), [one for one in written.values() if one.old != one.new], count, [*left, *more])
+
+
+def carry_out(opened: OpenJar, renames: Mapping[str, str], options: Options, shown: Renaming) -> None:
+    """Write what `shown` showed. Raises InputError, with nothing changed, if anything is another by now."""
+    with locked(opened.folder):
+        now = plan(opened, renames, options)
+        sealed = {coins_file(opened.folder, layer) for layer in value_layers(opened.folder)}
+        if _facts(now, sealed) != _facts(shown, sealed):
+            raise InputError("something was changed meanwhile", hint="run it again", code="changed-meanwhile")
+        replace_all(opened.folder, {one.path: (one.old, one.new) for one in now.files})
+        try:
+            opened.load()
+        except CoinJarError as fault:
+            replace_all(opened.folder, {one.path: (one.new, one.old) for one in now.files})
+            raise InputError(f"the jar would not be read any more ({fault}); everything is as it was", hint="tell us; rename by hand", code="edit") from None
+
+
+def _facts(one: Renaming, sealed: set[Path]) -> list[object]:
+    return [(each.path, each.old, None if each.path in sealed else each.new) for each in one.files]  # what is sealed is another text each time
+
+
+def finish_earlier(opened: OpenJar) -> list[str]:
+    """Finish a rename that was cut short; the files it had still to write."""
+    if not is_unfinished(opened.folder):
+        return []
+    with locked(opened.folder):
+        return finish(opened.folder)
+
+
+def _check(jar: Jar, renames: Mapping[str, str]) -> None:
+    faults: list[CoinJarError] = []
+    for old, new in renames.items():
+        variable = jar.variable(old)
+        if words := name_fault("variable", new):
+            faults.append(UsageError(words, hint="choose another name", code="name"))
+        elif shell_can_set(old) and not shell_can_set(new):
+            faults.append(UsageError(f"no shell can set {new}", hint="use A to Z, digits and '_', and no digit first", code="name"))
+        elif new in jar.variables and new not in renames:
+            faults.append(
+                UsageError(f"{new} is declared already", hint=f"drop one of the two first: `coinjar why STAGE {new}`", place=jar.variables[new].place)
+            )
+        elif new == old:
+            faults.append(UsageError(f"{old} has that name already", hint="give another", code="name"))
+        owner = next((one.name for one in jar.variables.values() if new in one.also_as and one.name != variable.name), None)
+        if owner:
+            faults.append(UsageError(f"{owner} is handed out as {new} too", hint=f"take it out of also_as of {owner}", place=jar.variables[owner].place))
+    double = [new for new in renames.values() if list(renames.values()).count(new) > 1]
+    if double:
+        faults.append(UsageError(f"two variables would be called {double[0]}", hint="give each a name of its own", code="name"))
+    raise_all(faults)
+
+
+# The jar's own files
+
+
+def _jar_files(folder: Path, jar: Jar, renames: Mapping[str, str], options: Options, again: Mapping[str, str]) -> Iterator[Written]:
+    path = folder / "jar.yaml"
+    old = read_bytes(path)
+    new = in_jar_yaml(old, shown_path(path), renames)
+    edits = []
+    for before, now in renames.items():
+        variable = jar.variables[now if before in again else before]
+        also = [one for one in variable.also_as if one != now]
+        if options.keep_old and before not in also and before not in again:
+            also.append(before)
+        formerly = [one for one in dict.fromkeys([*variable.formerly, before]) if one != now]
+        for key, names, had in (("also_as", also, variable.also_as), ("formerly", formerly, variable.formerly)):
+            if tuple(names) != had:
+                listed: Plain | None = [*names] if names else None
+                edits.append(Edit(("variables", now, key), listed))
+    yield Written(path, old, apply(new, shown_path(path), edits) if edits else new)
+    for layer in value_layers(folder):
+        yield from _values(folder / "plain" / f"{layer}.yaml", renames)
+    for path in sorted((folder / LOCAL).glob("*.yaml")):
+        yield from _values(path, renames)
+    for path in sorted((folder / "platforms").glob("*.yaml")):
+        data = read_bytes(path)
+        yield Written(path, data, in_description(data, shown_path(path), renames))
+
+
+def _values(path: Path, renames: Mapping[str, str]) -> Iterator[Written]:
+    if path.exists():
+        data = read_bytes(path)
+        if data.strip():
+            yield Written(path, data, in_values(data, shown_path(path), renames))
+
+
+def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list[Written], int, list[Left]]:
+    """Sealed values under their new names, and sealed texts with their references renamed; what is not ours to open stays."""
+    from coinjar.actions.sealing import Sealing
+
+    named = {new: jar.variables[old if old in jar.variables else new]._replace(name=new) for old, new in renames.items()}
+    after = jar._replace(variables={**{name: one for name, one in jar.variables.items() if name not in renames}, **named})
+    sealing = Sealing(opened, after)
+    files, count, left = list[Written](), 0, list[Left]()
+    for layer in value_layers(opened.folder):
+        path = coins_file(opened.folder, layer)
+        for coin in sealing.lines(layer):
+            where = Place(shown_path(path), coin.line, 1)
+            content = sealing.ring.open(jar, layer, coin, shown_path(path))
+            if isinstance(content, Closed):
+                if coin.name in renames:
+                    if not is_others(content.fault):
+                        raise content.fault
+                    left.append(Left(where, f"{coin.name} stays sealed under the old name until somebody who opens {layer} runs the same rename"))
+                continue
+            now = renames.get(coin.name, coin.name)
+            new = _renamed(content, renames)
+            if now != coin.name or new is not content:
+                sealing.put(layer, coin.compartment, now, new)
+                if now != coin.name:
+                    sealing.drop(layer, coin.compartment, coin.name)
+                count += 1
+        files += [Written(path, old, new) for old, new in sealing.values_of(layer)]
+    return files, count, left
+
+
+def _renamed(content: Content, renames: Mapping[str, str]) -> Content:
+    if isinstance(content, Template) and any(one.name in renames for one in content.references()):
+        return parse_template(in_references(content.source, renames))
+    return content
+
+
+# Documents, templates and code
+
+
+def _others(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: Options) -> tuple[list[Written], list[Left]]:
+    base = opened.folder.resolve().parent
+    paths = [*options.paths, *(code_paths(jar, base) if has_code(jar) else ()), *_destination_paths(jar, base)]
+    if not paths:
+        return [], []
+    files, left = list[Written](), list[Left]()
+    found = find(opened, jar, list(dict.fromkeys(paths)), cached=False)
+    places = _environments(jar, base)
+    for seen in found.scanned.files:
+        path = Path(seen.path)
+        data = path.read_bytes()
+        new = _in_text(path, data, seen, renames)
+        files.append(Written(path, data, new))
+        left += [
+            Left(Place(shown_path(path), spot.line, spot.column), f"{spot.text} is known only when it runs: it may make an old name")
+            for spot in seen.spots
+            if spot.mention is None
+        ]
+        left += _still_there(path, new, renames)
+    for path, pointers in places.items():
+        known = next((one for one in files if one.path == path), None)
+        data = path.read_bytes()
+        new = in_environments(known.new if known else data, shown_path(path), pointers, renames)
+        files = [one for one in files if one.path != path] + [Written(path, data, new)]
+    return files, left
+
+
+def _in_text(path: Path, data: bytes, seen: Seen, renames: Mapping[str, str]) -> bytes:
+    """The text with every mention renamed. Raises InputError if the result would not mention the new names in the same places."""
+    mentions = [one.mention for one in seen.spots if one.mention and one.mention.name in renames]
+    new = data
+    for one in sorted(mentions, key=lambda each: each.start, reverse=True):
+        new = new[: one.start] + one.renamed.format(renames[one.name]).encode() + new[one.end :]
+    if new != data:
+        language = language_of(path.name) or by_first_line(data)
+        after = look(language, new) if language else None
+        if after and sum(one.name in renames.values() for one in after.mentions) < len({one.start for one in mentions}):
+            raise InputError("the names cannot be changed here", hint="change them by hand", place=Place(shown_path(path)), code="edit")
+    return new
+
+
+def _still_there(path: Path, data: bytes, renames: Mapping[str, str]) -> Iterator[Left]:
+    """Where an old name still stands as a word: a comment, a text, something that is no variable."""
+    gone = [old for old in renames if old not in renames.values()]
+    either = re.compile(rb"(?<![\w-])(?:" + b"|".join(re.escape(old.encode()) for old in gone) + rb")(?![\w-])")
+    for number, line in enumerate(data.split(b"\n") if gone else [], 1):
+        for found in either.finditer(line):
+            where = Place(shown_path(path), number, len(line[: found.start()].decode(errors="replace")) + 1)
+            yield Left(where, f"{found[0].decode()} stands here, and is no use of the variable")
+
+
+def _option(jar: Jar, name: str, key: str) -> str | None:
+    node = jar.destinations[name].options.get(key)
+    return str(node.value) if isinstance(node, ScalarNode) else None
+
+
+def _destination_paths(jar: Jar, base: Path) -> list[str]:
+    """Files beside the jar that its destinations start from."""
+    found = []
+    for name, one in jar.destinations.items():
+        key = {"templates": "from", "manifests": "from", "containerfile": "path", "document": "path", "cluster": "manifests"}.get(one.type)
+        path = _option(jar, name, key) if key else None
+        if path and "{" not in path and (base / path).exists():
+            found.append(str(base / path))
+    return found
+
+
+def _environments(jar: Jar, base: Path) -> dict[Path, list[str]]:
+    """The places of `document` destinations: environments, whatever the document is."""
+    found: dict[Path, list[str]] = {}
+    for name, one in jar.destinations.items():
+        path, places = _option(jar, name, "path"), one.options.get("places")
+        if one.type == "document" and path and "{" not in path and (base / path).is_file() and places is not None:
+            found.setdefault(Path(os.path.realpath(base / path)), []).extend(str(key.value) for key, _ in places.value)
+    return found
+
+
+# Afterwards
+
+
+def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
+    """Stop handing out old names: out of `also_as` and `formerly`. Raises UsageError for a name that nothing kept, InputError for one that is still sealed."""
+    with locked(opened.folder):
+        jar = load_declarations(opened.folder)
+        owners = {old: _owner_of(jar, old) for old in names}
+        for old, owner in owners.items():
+            if still := _still_sealed(opened, old):
+                hint = f"whoever opens {still} runs `coinjar rename {old} {owner.name}` first"
+                raise InputError(f"{old} is still sealed under that name on {still}", hint=hint, place=owner.place, code="still-named")
+        edits = []
+        for owner in {one.name: one for one in owners.values()}.values():
+            for key in ("also_as", "formerly"):
+                kept = [one for one in getattr(owner, key) if one not in names]
+                if len(kept) != len(getattr(owner, key)):
+                    edits.append(Edit(("variables", owner.name, key), [*kept] if kept else None))
+        path = opened.folder / "jar.yaml"
+        data = read_bytes(path)
+        replace_all(opened.folder, {path: (data, apply(data, shown_path(path), edits))})
+    return [f"{owner.name} is handed out under that name alone" for owner in {one.name: one for one in owners.values()}.values()]
+
+
+def _owner_of(jar: Jar, old: str) -> Variable:
+    """The variable that had this name. Raises UsageError."""
+    owner = next((one for one in jar.variables.values() if old in (*one.also_as, *one.formerly)), None)
+    if owner is None:
+        kept = sorted({name for one in jar.variables.values() for name in (*one.also_as, *one.formerly)})
+        raise UsageError(f"no variable was called {old}", hint=f"these were: {', '.join(kept) or 'none'}", code="unknown-variable")
+    return owner
+
+
+def _still_sealed(opened: OpenJar, name: str) -> str | None:
+    from coinjar.crypto.coins import parse
+
+    for layer in value_layers(opened.folder):
+        path = coins_file(opened.folder, layer)
+        if path.exists() and any(one.name == name for one in parse(read_bytes(path), shown_path(path))):
+            return layer
+    return None

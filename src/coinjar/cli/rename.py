@@ -1,0 +1,121 @@
+"""`coinjar rename`."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from coinjar.cli.common import JarOption, counted, open_here, say
+from coinjar.core.errors import InputError, Place, UsageError
+
+if TYPE_CHECKING:
+    from coinjar.actions.opening import OpenJar
+    from coinjar.actions.rename import Renaming
+
+_SHOWN = 12
+
+
+def run(
+    ctx: typer.Context,
+    names: Annotated[list[str] | None, typer.Argument(metavar="OLD NEW [PATH]...", help="The names; then code to change besides that of jar.yaml.")] = None,
+    table: Annotated[str | None, typer.Option("--table", metavar="FILE", help="Several at once: a file with OLD and NEW on each line.")] = None,
+    keep_old: Annotated[bool, typer.Option("--keep-old", help="Hand out the old name too (also_as), until --finish.")] = False,
+    finish: Annotated[list[str] | None, typer.Option("--finish", metavar="OLD", help="Hand out this old name no longer; may be repeated.")] = None,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Only show the changes.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="Write without asking.")] = False,
+    jar: JarOption = None,
+) -> None:
+    """Rename variables everywhere: declarations, values, what is sealed, references, destinations, proofs, templates, documents and code.
+
+    Shows every change first. All of it is written, or nothing.
+    """
+    from coinjar.actions import rename
+
+    opened = open_here(ctx, jar)
+    for file in rename.finish_earlier(opened):
+        say(f"{file}: written now; a rename was cut short before")
+    if finish:
+        for told in rename.finish_old(opened, finish):
+            say(told)
+        return
+    renames, paths = _asked(list(names or []), table)
+    options = rename.Options(paths, keep_old)
+    found = rename.plan(opened, renames, options)
+    _show(found, opened)
+    if not found.files:
+        say("Nothing to change.")
+        return
+    if dry_run:
+        raise typer.Exit(1)
+    if not yes and not (sys.stdin.isatty() and typer.confirm("Write this?", err=True)):
+        say("Nothing was written." + ("" if sys.stdin.isatty() else " Add --yes to write it."))
+        raise typer.Exit(1)
+    rename.carry_out(opened, renames, options, found)
+    new = ", ".join(renames.values())
+    say(f"Written: {counted(len(found.files), 'file')}. Next: `coinjar check`, `coinjar render STAGE`, then deliver: {new} goes out in place of the old.")
+    if keep_old:
+        say(f"The old name goes out too, until `coinjar rename --finish {next(iter(renames))}`.")
+
+
+def _asked(names: list[str], table: str | None) -> tuple[dict[str, str], list[str]]:
+    """What is to be renamed, and the paths. Raises UsageError, InputError."""
+    if table is None:
+        if len(names) < 2:
+            raise UsageError("which name, and to which?", hint="write `coinjar rename OLD NEW`, or --table FILE with two names on each line")
+        return {names[0]: names[1]}, names[2:]
+    from pathlib import Path
+
+    from coinjar.jarfile.load import read_bytes
+
+    renames: dict[str, str] = {}
+    for number, line in enumerate(read_bytes(Path(table)).decode(errors="replace").split("\n"), 1):
+        words = line.replace(",", " ").split("#")[0].split()
+        if words and (len(words) != 2 or words[0] in renames):
+            message = "a line has an old and a new name, each old one once"
+            raise InputError(message, hint="write OLD and NEW, with blanks or a comma between them", place=Place(table, number, 1))
+        if words:
+            renames[words[0]] = words[1]
+    return renames, names
+
+
+def _show(found: Renaming, opened: OpenJar) -> None:
+    from difflib import unified_diff
+
+    from coinjar.cli.table import show, styled
+    from coinjar.core.shown import visible
+    from coinjar.jarfile.store import shown_path
+
+    pairs = ", ".join(f"{old} → {new}" for old, new in found.renames.items())
+    sealed = f", {counted(found.sealed, 'sealed value')} sealed anew" if found.sealed else ""
+    show(styled(f"{pairs}: {counted(len(found.files), 'file')} to change{sealed}", "bold"))
+    hidden = _secrets(opened, found.renames)
+    styles = {"+": "green", "-": "red", "@": "cyan"}
+    for one in found.files:
+        if one.path.suffix == ".coins":
+            continue
+        name = shown_path(one.path)
+        before, after = (text.decode(errors="replace").splitlines() for text in (one.old, one.new))
+        for line in unified_diff(before, after, name, name, lineterm="", n=0):
+            shown = _without_secrets(line, hidden)
+            print(styled(visible(shown), styles.get(line[:1], "")) if line[:1] in styles else visible(shown))
+    for left in found.left[:_SHOWN]:
+        say(f"{left.place}: {visible(left.words)}")
+    if len(found.left) > _SHOWN:
+        say(f"and {len(found.left) - _SHOWN} more such places")
+
+
+def _without_secrets(line: str, names: list[str]) -> str:
+    """A line of a diff; what follows a secret's name in it may be its value."""
+    for name in names:
+        before, found, rest = line.partition(name)
+        if found and rest.strip("\"',:]})") and not line.startswith(("---", "+++", "@@")):
+            return f"{before}{found} …"
+    return line
+
+
+def _secrets(opened: OpenJar, renames: dict[str, str]) -> list[str]:
+    """The names of secrets among those that change, old and new."""
+    variables = opened.load().variables
+    return [name for old, new in renames.items() for name in (old, new) if any(variables[one].secret for one in (old, new) if one in variables)]

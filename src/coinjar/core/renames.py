@@ -1,0 +1,48 @@
+"""A name changed in texts that refer to it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from fnmatch import fnmatchcase
+
+
+def references(text: str, renames: Mapping[str, str]) -> Iterator[tuple[int, int, str]]:
+    """Where a text with references (`${NAME}`, `${NAME:-word}`, `${NAME@url}`) names one of these, with the new name."""
+    for found in re.finditer(r"(\$\$)|\$\{(\w+)", text):
+        if found[2] in renames:
+            yield (*found.span(2), renames[found[2]])
+
+
+def in_references(text: str, renames: Mapping[str, str]) -> str:
+    """The text with its references renamed."""
+    return spliced(text, references(text, renames))
+
+
+def in_pointer(text: str, renames: Mapping[str, str]) -> str:
+    """A JSON Pointer with the names on it renamed."""
+    return "/".join(renames.get(step, step) for step in text.split("/"))
+
+
+def condition(text: str, renames: Mapping[str, str]) -> str:
+    """`NAME=value` or `NAME` renamed."""
+    name, equals, wanted = text.partition("=")
+    return renames.get(name, name) + equals + wanted
+
+
+def left_behind(shapes: list[str], renames: Mapping[str, str]) -> list[str]:
+    """The new names that a list of shapes (`MAIL_*`) would take no more, although it took the old ones."""
+    return [
+        new
+        for old, new in renames.items()
+        if old not in shapes and any(fnmatchcase(old, shape) for shape in shapes) and not any(fnmatchcase(new, shape) for shape in shapes)
+    ]
+
+
+def spliced(text: str, splices: Iterator[tuple[int, int, str]] | list[tuple[int, int, str]]) -> str:
+    """The text with each piece replaced; pieces do not overlap."""
+    parts, last = [], 0
+    for start, end, new in sorted(splices):
+        parts += [text[last:start], new]
+        last = end
+    return "".join(parts) + text[last:]

@@ -1,0 +1,85 @@
+"""Several files changed all together or not at all: what is to be written lies ready first, so that a crash is finished by whoever comes next."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import shutil
+from collections.abc import Mapping
+from pathlib import Path
+
+from coinjar.core.errors import CoinJarError, InputError, Place
+from coinjar.jarfile.store import LOCAL, replace_file, shown_path
+
+_FOLDER = "unfinished-change"
+_LIST = "list.json"
+
+
+def _digest(data: bytes) -> str:
+    return hashlib.sha256(data).hexdigest()
+
+
+def _held(path: Path) -> bytes | None:
+    try:
+        return path.read_bytes()
+    except FileNotFoundError:
+        return None
+
+
+def is_unfinished(jar: Path) -> bool:
+    """Whether a change of several files was cut short."""
+    return (jar / LOCAL / _FOLDER / _LIST).exists()
+
+
+def replace_all(jar: Path, files: Mapping[Path, tuple[bytes, bytes]]) -> None:
+    """Write each file's second text over its first; the jar's lock must be held.
+
+    Raises InputError, with nothing changed, if a file is not any more what it was; OutsideError, with everything put back, if one cannot be written.
+    """
+    _refuse_changed({path: old for path, (old, _) in files.items()})
+    folder = jar / LOCAL / _FOLDER
+    shutil.rmtree(folder, ignore_errors=True)
+    entries = []
+    for number, (path, (old, new)) in enumerate(files.items()):
+        replace_file(folder / str(number), new, private=True)
+        entries.append({"path": os.path.realpath(path), "old": _digest(old), "new": _digest(new)})
+    replace_file(folder / _LIST, json.dumps(entries).encode(), private=True)
+    done: list[Path] = []
+    try:
+        for path, (_, new) in files.items():
+            replace_file(path, new)
+            done.append(path)
+    except CoinJarError:
+        for path in done:
+            replace_file(path, files[path][0])
+        shutil.rmtree(folder, ignore_errors=True)
+        raise
+    shutil.rmtree(folder)
+
+
+def finish(jar: Path) -> list[str]:
+    """Write what a change that was cut short had still to write; the files it wrote now. Raises InputError if one was changed since."""
+    folder = jar / LOCAL / _FOLDER
+    if not is_unfinished(jar):
+        shutil.rmtree(folder, ignore_errors=True)  # cut short before it began
+        return []
+    entries = json.loads((folder / _LIST).read_bytes())
+    left: list[tuple[Path, bytes]] = []
+    for number, entry in enumerate(entries):
+        now = _digest(_held(Path(entry["path"])) or b"")
+        if now == entry["old"]:
+            left.append((Path(entry["path"]), (folder / str(number)).read_bytes()))
+        elif now != entry["new"]:
+            hint = f"put it back as it was before, or remove {shown_path(folder)} and correct the files by hand"
+            raise InputError("it was changed since a rename was cut short", hint=hint, place=Place(shown_path(Path(entry["path"]))), code="changed-meanwhile")
+    for path, new in left:
+        replace_file(path, new)
+    shutil.rmtree(folder)
+    return [shown_path(path) for path, _ in left]
+
+
+def _refuse_changed(files: Mapping[Path, bytes]) -> None:
+    for path, old in files.items():
+        if _held(path) != old:
+            raise InputError("it was changed meanwhile", hint="run it again", place=Place(shown_path(path)), code="changed-meanwhile")

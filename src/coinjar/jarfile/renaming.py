@@ -1,0 +1,186 @@
+"""Variables renamed in the jar's own files: only the names change, every other byte stays."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+
+from coinjar.core.errors import InputError, Place
+from coinjar.core.renames import condition, in_pointer, left_behind, references, spliced
+from coinjar.documents.environments import held
+from coinjar.documents.pointer import follow
+from coinjar.documents.tree import Member, Tree, grow
+from coinjar.documents.yamltext import compose
+
+Splices = Iterator[tuple[int, int, str]]
+_LISTS = ("variables", "without", "names", "reserved", "supplied")
+_FREE_TEXT = frozenset({"about", "reason", "default", "sample", "choices", "pattern"})
+
+
+class _Names:
+    """Splices for one file."""
+
+    def __init__(self, text: str, renames: Mapping[str, str]) -> None:
+        self.text = text
+        self.renames = renames
+
+    def key(self, member: Member) -> Splices:
+        """A mapping's own name."""
+        if member.name in self.renames:
+            yield self._put(member.key, self.renames[member.name])
+
+    def scalar(self, node: Tree, change: Callable[[str, Mapping[str, str]], str]) -> Splices:
+        """A scalar, changed as a whole."""
+        if node.kind == "scalar":
+            new = change(node.text, self.renames)
+            if new != node.text:
+                yield self._put(node, new)
+
+    def text_of(self, node: Tree | None) -> Splices:
+        """A value: its references, if it is a text with references, at their places."""
+        inner = node.child("text") if node is not None and node.kind == "map" else None
+        if inner is not None:
+            yield from self.refers(inner)
+
+    def refers(self, node: Tree) -> Splices:
+        """References inside of a scalar, at their places."""
+        if node.kind == "scalar":
+            for start, end, new in references(self.text[node.start : node.end], self.renames):
+                yield node.start + start, node.start + end, new
+
+    def every(self, node: Tree | None) -> Splices:
+        """The names in a list; where its shapes would lose one, that is added."""
+        if node is None or node.kind != "seq":
+            return
+        names = [one.text for one in node.elements]
+        for one in node.elements:
+            yield from self.scalar(one, _renamed)
+        lost = left_behind(names, self.renames)
+        if lost and node.elements and node.flow:
+            yield node.elements[-1].end, node.elements[-1].end, "".join(f", {name}" for name in lost)
+        elif lost and node.elements:
+            last = node.elements[-1]
+            indent = self.text[self.text.rfind("\n", 0, last.start) + 1 : last.start]
+            yield last.end, last.end, "".join(f"\n{indent}{name}" for name in lost)
+
+    def _put(self, node: Tree, new: str) -> tuple[int, int, str]:
+        quote = node.style if node.style in ("'", '"') else ""
+        return node.start, node.end, f"{quote}{new}{quote}"
+
+
+def _renamed(text: str, renames: Mapping[str, str]) -> str:
+    return renames.get(text, text)
+
+
+def _declaration(names: _Names, member: Member) -> Splices:
+    yield from names.key(member)
+    yield from names.text_of(member.value.child("default") if member.value.kind == "map" else None)
+    for one in _elements(member.value, "only_with"):
+        yield from names.scalar(one, condition)
+
+
+def in_jar_yaml(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
+    """jar.yaml with variables renamed: declarations, conditions, groups, accepted findings, destinations, proofs."""
+
+    def splices(names: _Names, root: Tree) -> Splices:
+        for member in _members(root, "variables"):
+            yield from _declaration(names, member)
+        for member in _members(root, "together"):
+            for one in member.value.elements:
+                yield from names.scalar(one, _renamed)
+        for entry in _elements(root, "accepted"):
+            if (variable := entry.child("variable")) is not None:
+                yield from names.scalar(variable, _renamed)
+        for member in _members(root, "destinations"):
+            yield from _lists(names, member.value)
+            for place in _members(member.value, "places"):
+                yield from _lists(names, place.value)
+        for member in _members(root, "proofs"):
+            yield from _proof(names, member.value)
+
+    return _rewritten(data, file, renames, splices)
+
+
+def in_values(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
+    """A file of plain values with variables renamed, and references to them."""
+
+    def splices(names: _Names, root: Tree) -> Splices:
+        for scope in root.members:
+            for member in scope.value.members:
+                yield from names.key(member)
+                yield from names.text_of(member.value)
+
+    return _rewritten(data, file, renames, splices)
+
+
+def in_description(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
+    """A platform's description with the names that it reserves or supplies renamed."""
+
+    def splices(names: _Names, root: Tree) -> Splices:
+        for member in [one for top in (root, root.child("names") or root) for one in top.members]:
+            if member.name in _LISTS:
+                yield from names.every(member.value)
+
+    return _rewritten(data, file, renames, splices)
+
+
+def in_environments(data: bytes, file: str, pointers: Sequence[str], renames: Mapping[str, str]) -> bytes:
+    """A document with variables renamed in the environments that these pointers lead to; one that leads nowhere is another command's matter."""
+
+    def splices(names: _Names, root: Tree) -> Splices:
+        del names  # the entries say where they stand
+        for pointer in pointers:
+            try:
+                entries = held(follow(root, pointer).node)
+            except InputError:
+                continue
+            for one in entries:
+                if one.name in renames:
+                    node = one.at.child("name") or one.at if one.at.kind == "map" else one.at
+                    start = node.start + (node.style in ("'", '"'))
+                    yield start, start + len(one.name), renames[one.name]
+
+    return _rewritten(data, file, renames, splices)
+
+
+def _lists(names: _Names, node: Tree) -> Splices:
+    for key in ("variables", "without"):
+        yield from names.every(node.child(key) if node.kind == "map" else None)
+
+
+def _proof(names: _Names, node: Tree) -> Splices:
+    for member in node.members:
+        if member.name == "at":
+            yield from names.scalar(member.value, in_pointer)
+        elif member.name in ("variable", "digest", "key"):
+            yield from names.scalar(member.value, _renamed)
+        elif member.name not in _FREE_TEXT and member.value.kind == "scalar":
+            yield from names.refers(member.value)
+        elif member.name not in _FREE_TEXT:
+            yield from _proof(names, member.value)
+
+
+def _members(node: Tree, name: str) -> list[Member]:
+    inner = node.child(name) if node.kind == "map" else None
+    return inner.members if inner is not None else []
+
+
+def _elements(node: Tree, name: str) -> list[Tree]:
+    inner = node.child(name) if node.kind == "map" else None
+    return inner.elements if inner is not None else []
+
+
+def _rewritten(data: bytes, file: str, renames: Mapping[str, str], splices: Callable[[_Names, Tree], Splices]) -> bytes:
+    """The text with the splices made. Raises InputError if what comes out is not YAML any more."""
+    compose(data, file)
+    text = data.decode()
+    mark = "\ufeff" if text.startswith("\ufeff") else ""
+    text = text[len(mark) :]
+    root = grow(text)
+    if root is None or root.kind != "map":
+        return data
+    new = (mark + spliced(text, list(dict.fromkeys(splices(_Names(text, renames), root))))).encode()
+    try:
+        compose(new, file)
+    except InputError:
+        raise InputError("the names cannot be changed here", hint="change them by hand", place=Place(file), code="edit") from None
+    return new
