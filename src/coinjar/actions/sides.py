@@ -38,11 +38,12 @@ def compare_sources(opened: OpenJar | None, one: str, other: str, *, service: st
     for destination in destinations:  # what it never takes is no difference
         services = [name for name in services if destination.services is None or name in destination.services]
     remarks: list[Remark] = []
+    unread: set[str] = set()
     stage = stages[0] if len(stages) == 1 else None
     asking = Asking(jar, opened.folder if opened else None, stage, opened.ring if opened else None)
-    sides = [_side(opened, asking, text, services, remarks, allow_commands, every_name) for text in (one, other)]
+    sides = [_side(opened, asking, text, services, remarks, unread, allow_commands, every_name) for text in (one, other)]
     services = services or list(dict.fromkeys(one for side in sides if isinstance(side, FlatSide) for one in side.services()))
-    rows = [row for row in compare(sides[0], sides[1], services) if all(_takes(jar, each, row) for each in destinations)]
+    rows = [row for row in compare(sides[0], sides[1], services) if row.name not in unread and all(_takes(jar, each, row) for each in destinations)]
     return Comparison(sides[0], sides[1], rows, remarks)
 
 
@@ -57,7 +58,9 @@ def _takes(jar: Jar | None, destination: Destination, row: Difference) -> bool:
     return gets(destination, row.name) and not built and not (row.secret and destination.plain_only)
 
 
-def _side(opened: OpenJar | None, asking: Asking, text: str, services: list[str], remarks: list[Remark], allow_commands: bool, every_name: bool) -> Side:
+def _side(
+    opened: OpenJar | None, asking: Asking, text: str, services: list[str], remarks: list[Remark], unread: set[str], allow_commands: bool, every_name: bool
+) -> Side:
     jar = asking.jar
     if not is_source(text):
         assert opened is not None, "a stage is only asked of a jar"
@@ -69,6 +72,7 @@ def _side(opened: OpenJar | None, asking: Asking, text: str, services: list[str]
         return delivery_side(opened, jar, delivery_number(text))
     source = read_source(text, asking)
     remarks += source.reading.remarks
+    unread |= source.reading.unread
     known = jar.variables if jar else {}
     if source.stages() and asking.stage is None:
         hint = f"compare it with one of its stages ({', '.join(source.stages())}), or adopt it"

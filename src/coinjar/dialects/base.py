@@ -52,10 +52,14 @@ class Remark(NamedTuple):
 
 
 class Reading(NamedTuple):
-    """All that a file says, the last of a name given twice included only once more: in order, twice."""
+    """All that a file says, the last of a name given twice included only once more: in order, twice.
+
+    `unread` are names that are there, and whose values nobody is given.
+    """
 
     items: list[Item]
     remarks: list[Remark]
+    unread: frozenset[str] = frozenset()
 
 
 class Known(NamedTuple):

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from coinjar.core.errors import InputError, OutsideError
+from coinjar.jarfile import processes
 from coinjar.proofs.base import Answers, Asked, NoAnswer, of_environments
 
 _LISTENS = "0A"
@@ -17,14 +18,12 @@ _LISTENS = "0A"
 def environment_of(pid: int, asked: Asked) -> dict[str, str]:
     """A process's environment as it was started. Raises NoAnswer, OutsideError."""
     try:
-        data = Path(f"/proc/{pid}/environ").read_bytes()
-    except FileNotFoundError:
+        return processes.environment_of(pid)
+    except (FileNotFoundError, ProcessLookupError):
         raise NoAnswer(f"there is no process {pid}") from None
     except PermissionError:
         words = f"the environment of process {pid} is its owner's"
         raise OutsideError(words, hint="ask as that user, or as root", place=asked.proof.place, code="not-ours") from None
-    pairs = (one.partition(b"=") for one in data.split(b"\0") if b"=" in one)
-    return {os.fsdecode(name): os.fsdecode(text) for name, _, text in pairs}
 
 
 def _pids() -> list[int]:

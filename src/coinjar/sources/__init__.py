@@ -1,4 +1,4 @@
-"""What variables can be read from besides a stage: files in a dialect, images, Compose files, manifests, documents, destinations.
+"""What variables can be read from besides a stage: files in a dialect, processes, containers, images, Compose files, manifests, documents, destinations.
 
 A new source is a module here and a line in the table, or an entry point (`coinjar.sources`) of another package.
 """
@@ -21,6 +21,8 @@ BUILT_IN = {
     "document": ("structures:read_document", "document:PATH#POINTER"),
     "bundle": ("structures:read_bundle", "bundle:PATH"),
     "dest": ("structures:read_destination", "dest:NAME@STAGE"),
+    "process": ("running:read_process", "process:PID"),
+    "container": ("running:read_container", "container:NAME"),
     "image": ("images:read_image", "image:NAME or image:PATH"),
 }
 """Each source's reader, and how it is written."""

@@ -169,6 +169,7 @@ class Live(Declared, ABC):
     async def _read_all(self, targets: Sequence[Target]) -> Reading:
         items: list[Item] = []
         remarks: list[Remark] = []
+        unread: set[str] = set()
         for target in targets:
             try:
                 held = await target.read()
@@ -179,8 +180,12 @@ class Live(Declared, ABC):
                     remarks.append(Remark(self.destination.place, f"left out: {one.name} is {target.label}'s own"))
                     continue
                 service = target.services[0] if len(target.services) == 1 else None
+                if one.text is None:
+                    unread.add(one.name)
+                    remarks.append(Remark(self.destination.place, f"left out: {one.name} of {target.label} cannot be read back", lost=True))
+                    continue
                 items.append(Item(one.name, one.text, self.destination.place, service=service, secret=one.secret or None))
-        return Reading(items, remarks)
+        return Reading(items, remarks, frozenset(unread))
 
 
 def unreadable(target: Target, words: str, hint: str, *, code: str = "outside") -> OutsideError:

@@ -1,0 +1,13 @@
+"""The environment that a running process was started with (proc(5), /proc/PID/environ)."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+
+def environment_of(pid: int) -> dict[str, str]:
+    """By name. Raises FileNotFoundError (ProcessLookupError while it ends) if there is no such process, PermissionError for somebody else's."""
+    data = Path(f"/proc/{pid}/environ").read_bytes()
+    pairs = (one.partition(b"=") for one in data.split(b"\0") if b"=" in one)
+    return {os.fsdecode(name): os.fsdecode(text) for name, _, text in pairs}
