@@ -174,6 +174,9 @@ class _Planner:
         seen = [self.resolver.value(name, one) for one in reached]
         if seen and all(one.text == text and one.fault is None and (text is not None or one.is_unset) for one in seen):
             return Step(name, text, SAME, variable, self.stage, scope, text)
+        if name in self.jar.secret_names and not variable.secret:
+            why = "it is made from a secret here, and its text would lie open"
+            return Step(name, text, LEFT_OUT, variable, self.stage, scope, reason=why)
         old = next((one.text for one in seen if one.text is not None), None)
         reason = "a spreadsheet may have rewritten it" if self.source.dialect == "csv" and _looks_rewritten(old, text) else ""
         return Step(name, text, ADD if old is None else CHANGE, variable, self.stage, scope, old, reason=reason)

@@ -24,7 +24,13 @@ def chosen(jar: Jar, stages: Sequence[str], names: Sequence[str], *, live: bool)
     Raises UsageError for unknown names, and for a pair that cannot be.
     """
     what = "running systems" if live else "files"
-    destinations = [jar.destination(name) for name in dict.fromkeys(names)] or [one for one in jar.destinations.values() if is_live(one) is live]
+    destinations = [jar.destination(name) for name in dict.fromkeys(names)] or [
+        one for one in jar.destinations.values() if is_live(one) is live and not one.moved_to
+    ]
+    for one in destinations if live else ():
+        if one.moved_to:
+            hint = f"deliver to {one.moved_to}; or take moved_to out, to go back"
+            raise UsageError(f"{one.name} has moved to {one.moved_to}", hint=hint, place=one.place, code="moved")
     if not destinations:
         has = "destinations" if not jar.destinations else f"destinations that are {what}"
         hint = "declare some in jar.yaml (docs/formats.md)" + ("" if live else ", or write to stdout with --as DIALECT")

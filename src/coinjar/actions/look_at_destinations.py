@@ -42,7 +42,7 @@ class _Looking:
     def look(self) -> None:
         for stage in self.facts.stages:
             self.around.pending.clear()
-            for destination in [one for one in self.facts.jar.destinations.values() if stage in self.stages[one.name]]:
+            for destination in [one for one in self.facts.jar.destinations.values() if stage in self.stages[one.name] and not one.moved_to]:
                 view = View(self.facts.resolver(stage), destination)
                 try:
                     if is_live(destination):

@@ -56,10 +56,11 @@ class Renaming(NamedTuple):
 
 
 class Options(NamedTuple):
-    """How to rename: `keep_old` goes on handing out the old names beside the new ones."""
+    """How to rename: `keep_old` goes on handing out the old names beside the new ones; `jar_only` leaves everything beside the jar as it is."""
 
     paths: Sequence[str] = ()
     keep_old: bool = False
+    jar_only: bool = False
 
 
 def plan(opened: OpenJar, renames: Mapping[str, str], options: Options) -> Renaming:
@@ -70,7 +71,7 @@ def plan(opened: OpenJar, renames: Mapping[str, str], options: Options) -> Renam
     files = list(_jar_files(opened.folder, jar, renames, options, again))
     coins, count, left = _sealed(opened, jar, renames)
     written = {one.path: one for one in [*files, *coins]}
-    others, more = _others(opened, jar, renames, options)
+    others, more = ([], []) if options.jar_only else _others(opened, jar, renames, options)
     for one in others:
         written.setdefault(one.path, one)
     return Renaming(dict(renames), [one for one in written.values() if one.old != one.new], count, [*left, *more])

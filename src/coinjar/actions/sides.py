@@ -84,7 +84,7 @@ def _side(
         for name, item in source.of(service, asking.stage).items():
             if every_name or name in known or name not in SET_BY_EVERYBODY:
                 values[service][name] = _normal(known.get(name), item.text)
-                if known[name].secret if name in known else item.secret or guess(name, item.text or "").secret:
+                if (jar is not None and name in jar.secret_names) or item.secret or (name not in known and guess(name, item.text or "").secret):
                     secret.add(name)
     if source.services():
         del values[None]

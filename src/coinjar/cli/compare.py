@@ -40,12 +40,13 @@ def run(
     only: Annotated[list[str] | None, typer.Option("--only", metavar="WHAT", help="different, left, right, same or unknown; may be repeated.")] = None,
     everything: Annotated[bool, typer.Option("--all", help="Also what is the same.")] = False,
     every_name: Annotated[bool, typer.Option("--every-name", help="Also names that every image or shell sets by itself (PATH, HOME …).")] = False,
+    sheet: Annotated[str | None, typer.Option("--sheet", metavar="FILE", help="Explain differences by the lines of a migration's sheet.")] = None,
     show_secrets: SecretsOption = False,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Put two stages or files side by side: same, different, only in one. Exit code 1 if they differ.
+    """Put two stages or files side by side: same, different, only in one. Exit code 1 if they differ (with --sheet: in what no line explains).
 
     Of secrets it says only whether they are equal.
     """
@@ -67,15 +68,41 @@ def run(
     for remark in found.remarks:
         say(f"{remark.place}: {visible(remark.message)}")
     rows = [row for row in found.rows if fits(row.name, name)]
+    told = _explained(sheet, rows, left, right) if sheet else {}
     wanted = {KINDS[one] for one in only} if only else set(KINDS.values())
     masker = Masker(show_secrets=show_secrets)
     if as_json:
         kept = [row for row in rows if row.verdict in wanted]
-        print_json({"left": found.left.label, "right": found.right.label, "rows": [_json_row(row, masker) for row in kept]})
+        print_json(
+            {
+                "left": found.left.label,
+                "right": found.right.label,
+                "rows": [_json_row(row, masker) | ({"sheet": told.get(row.name)} if sheet else {}) for row in kept],
+            }
+        )
     else:
-        _show(found, rows, wanted if only or everything else wanted - {SAME}, masker)
-    if any(row.verdict != SAME for row in rows):
+        _show(found, rows, wanted if only or everything else wanted - {SAME}, masker, told)
+    if sheet and not as_json:
+        say(f"{sheet} explains {'every difference' if all(row.name in told for row in rows if row.verdict != SAME) else 'not every difference'}.")
+    if any(row.verdict != SAME and row.name not in told for row in rows):
         raise typer.Exit(1)
+
+
+def _explained(path: str, rows: list[Difference], left: str, right: str) -> dict[str, str]:
+    """What the lines of a sheet say of the variables of these rows, under either name."""
+    from pathlib import Path
+
+    from coinjar.jarfile.sheets import read_sheet
+
+    found = read_sheet(Path(path))
+    stages = {text.partition("@")[2] for text in (left, right) if "@" in text}
+    said: dict[str, str] = {}
+    for line in found.lines:
+        if not stages or any(where.partition("/")[0] in stages for where in line.where):
+            words = f"{line.group.replace('_', ' ')}: {line.why}"
+            said.setdefault(line.variable, f"renamed to {line.becomes}" if line.becomes != line.variable else words)
+            said.setdefault(line.becomes, f"renamed from {line.variable}" if line.becomes != line.variable else words)
+    return {row.name: said[row.name] for row in rows if row.name in said}
 
 
 def _json_row(row: Difference, masker: Masker) -> dict[str, Any]:
@@ -107,7 +134,7 @@ def _alike(rows: list[Difference]) -> list[list[Difference]]:
     return list(groups.values())
 
 
-def _show(found: Comparison, rows: list[Difference], wanted: set[str], masker: Masker) -> None:
+def _show(found: Comparison, rows: list[Difference], wanted: set[str], masker: Masker, told: dict[str, str]) -> None:
     from coinjar.cli.table import Text, show, styled, table, terminal_width
 
     left, right = found.left.label, found.right.label
@@ -126,8 +153,10 @@ def _show(found: Comparison, rows: list[Difference], wanted: set[str], masker: M
         for alike in _alike([row for row in rows if row.verdict == verdict and verdict in wanted]):
             row = alike[0]
             name = f"{row.name} ({', '.join(str(one.service) for one in alike)})" if row.service else row.name
-            lines.append([marks[verdict], Text(name), Text(_words(row, row.left, masker)), Text(_words(row, row.right, masker))])
-    for one in table(["", "variable", left, right], lines, least=[1, 20, 18, 18], width=terminal_width()) if lines else []:
+            explained = [Text(told.get(row.name, "" if verdict == "same" else "no line of the sheet"))] if told else []
+            lines.append([marks[verdict], Text(name), Text(_words(row, row.left, masker)), Text(_words(row, row.right, masker)), *explained])
+    more = ["the sheet says"] if told else []
+    for one in table(["", "variable", left, right, *more], lines, least=[1, 20, 18, 18, 24][: 4 + len(more)], width=terminal_width()) if lines else []:
         show(one)
     hidden = sum(row.verdict not in wanted for row in rows)
     if hidden:

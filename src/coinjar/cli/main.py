@@ -36,6 +36,7 @@ COMMANDS = {
     "drift": ("Deliver", "Say what is live against what it should be."),
     "confirm": ("Deliver", "Ask running things whether they have what they should."),
     "deliveries": ("Deliver", "Say what was delivered, when and by whom; undo it."),
+    "migrate": ("Deliver", "Move a set of variables to another place, by a sheet."),
     "identity": ("Share", "Make an identity, or show whose it is."),
     "readers": ("Share", "Say who opens which stage's secrets."),
     "schema": ("More", "Write out the JSON Schemas of the jar's files."),

@@ -215,7 +215,7 @@ class Destination(Record):
     """A named place the variables go. `services` and `stages` are None for all.
 
     `variables` and `without` are shapes of names (`MAIL_*`); `secrets` is a text to put in a secret's place;
-    `options` holds what its type has besides, as the file's reader left it.
+    `options` holds what its type has besides, as the file's reader left it. `moved_to` names what took its place: it is read, and not delivered to.
     """
 
     name: str
@@ -227,6 +227,7 @@ class Destination(Record):
     without: tuple[str, ...] = ()
     secrets: str | None = None
     plain_only: bool = False
+    moved_to: str = ""
     options: Mapping[str, Any] = {}
 
 
@@ -266,6 +267,20 @@ class Jar(Record):
     def defaults(self) -> Scope:
         """The variables' defaults."""
         return {name: variable.default for name, variable in self.variables.items() if variable.default}
+
+    @cached_property
+    def secret_names(self) -> frozenset[str]:
+        """The variables that are secrets, and those that some text makes from one, over any number of references."""
+        made: dict[str, set[str]] = {}
+        every = [self.defaults, *(scope for layers in (self.plain, self.mine) for layer in layers.values() for scope in layer.values())]
+        for scope in every:
+            for name, written in scope.items():
+                if not isinstance(written, Sealed) and isinstance(written.content, Template):
+                    made.setdefault(name, set()).update(reference.name for reference in written.content.references())
+        found = {str(one.name) for one in self.variables.values() if one.secret}
+        while more := {name for name, names in made.items() if name not in found and names & found}:
+            found |= more
+        return frozenset(found)
 
     @cached_property
     def limited(self) -> list[Variable]:

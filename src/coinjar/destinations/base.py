@@ -90,7 +90,7 @@ class Surroundings:
     def is_secret(self, name: str, text: str) -> bool:
         """Whether a name is, or looks like, a secret's."""
         variable = self.jar.variables.get(name) or next((one for one in self.jar.variables.values() if name in one.also_as), None)
-        return variable.secret if variable else guess(name, text).secret
+        return variable.name in self.jar.secret_names if variable else guess(name, text).secret
 
 
 class View:

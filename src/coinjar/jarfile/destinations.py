@@ -12,7 +12,7 @@ from coinjar.core.names import name_fault
 from coinjar.documents.fields import Fields
 from coinjar.documents.yamltext import place
 
-COMMON = ("type", "services", "stages", "variables", "without", "secrets", "plain_only")
+COMMON = ("type", "services", "stages", "variables", "without", "secrets", "plain_only", "moved_to")
 
 
 def read_destinations(
@@ -39,5 +39,7 @@ def read_destinations(
             given["without"] = tuple(text for text, _ in fields.texts(own["without"], f"without of {name}"))
         if "secrets" in own:
             given["secrets"] = fields.text(own["secrets"], f"secrets of {name}")
+        if "moved_to" in own:
+            given["moved_to"] = fields.text(own["moved_to"], f"moved_to of {name}")
         found[name] = Destination(name, place(key, fields.file), kind, plain_only=fields.flag(own.get("plain_only"), "plain_only"), **given)
     return found

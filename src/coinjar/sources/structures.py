@@ -21,7 +21,7 @@ from coinjar.sources.base import Asking, Source, surprises
 
 def _source(label: str, what: str, why: str, reading: Reading) -> Source:
     remarks = sorted({*reading.remarks, *surprises(reading.items)}, key=lambda remark: remark.place)
-    return Source(label, what, why, Reading(reading.items, remarks))
+    return Source(label, what, why, Reading(reading.items, remarks, reading.unread))
 
 
 def _refuse_dialect(kind: str, dialect: str) -> None:

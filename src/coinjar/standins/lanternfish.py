@@ -10,10 +10,14 @@ from coinjar.standins.base import Call, Refused, Standin, as_object, route
 from coinjar.standins.masks import MASK, for_eyes, running_answer
 
 _PAGE = 20
+_OURS = ("PUBLIC_ADDRESS", "LISTEN_PORT")
 
 
 class Lanternfish(Standin):
-    """Hosting: each variable names its stages, some give their value to nobody; in effect at once; names ignore case; paged and rate-limited."""
+    """Hosting: each variable names its stages, some give their value to nobody; in effect at once; names ignore case; paged and rate-limited.
+
+    It gives each stage that has variables an address and a port.
+    """
 
     name = "lanternfish"
     prefix = "/api/"
@@ -45,6 +49,16 @@ class Lanternfish(Standin):
         value = None if one["write_only"] else one["value"]
         return {"id": number, "key": one["key"], "value": value, "stages": one["stages"], "write_only": one["write_only"], "changed": one["changed"]}
 
+    def _given(self, name: str, project: dict[str, Any]) -> list[dict[str, Any]]:
+        """What it sets by itself, once a stage has anything to run with: the address there, and the port to listen on."""
+        stages = sorted({stage for one in project["variables"].values() for stage in one["stages"]})
+        own = [("PUBLIC_ADDRESS", f"{self.address}/run/{name}/{stage}/", stage) for stage in stages]
+        own += [("LISTEN_PORT", str(9300 + number), stage) for number, stage in enumerate(stages)]
+        return [
+            {"id": f"g{number}", "key": key, "value": value, "stages": [stage], "write_only": False, "changed": 1, "given": True}
+            for number, (key, value, stage) in enumerate(own)
+        ]
+
     @route("GET", "/api/projects/{}")
     def look(self, call: Call) -> Any:
         project = self._project(call.parts[0])
@@ -56,9 +70,13 @@ class Lanternfish(Standin):
         start = int(call.query.get("from") or 0)
         numbers = list(project["variables"])
         shown = [self._shown(number, project["variables"][number]) for number in numbers[start : start + _PAGE]]
+        if len(numbers) <= start + _PAGE:
+            shown += self._given(call.parts[0], project)
         return {"variables": shown, "next": str(start + _PAGE) if len(numbers) > start + _PAGE else None}
 
     def _refuse(self, project: dict[str, Any], key: str, value: str | None, stages: list[str], besides: str = "") -> None:
+        if key in _OURS:
+            raise Refused(422, f"{key} is ours")
         if value == "":
             raise Refused(422, f"{key} is empty")
         if value is not None and "\n" in value:
@@ -105,8 +123,9 @@ class Lanternfish(Standin):
     @route("GET", "/run/{}/{}/", free=True)
     def running(self, call: Call) -> Any:
         """What the running app of a stage answers."""
-        variables = self.state["projects"].get(call.parts[0], {"variables": {}})["variables"].values()
-        return running_answer(call.parts[0], {one["key"]: one["value"] for one in variables if call.parts[1] in one["stages"]})
+        project = self.state["projects"].get(call.parts[0], {"variables": {}})
+        own = [*project["variables"].values(), *self._given(call.parts[0], project)]
+        return running_answer(call.parts[0], {one["key"]: one["value"] for one in own if call.parts[1] in one["stages"]})
 
     def sections(self) -> Iterator[tuple[str, str, Sequence[tuple[str, str, str]]]]:
         for name, project in self.state["projects"].items():

@@ -176,7 +176,8 @@ class Live(Declared, ABC):
             finally:
                 await target.close()
             for one in held.values():
-                if one.supplied and one.name not in self.around.jar.variables:
+                known = self.around.jar.variables.get(one.name)
+                if one.supplied and not (known and is_supplied(known, self.destination)):
                     remarks.append(Remark(self.destination.place, f"left out: {one.name} is {target.label}'s own"))
                     continue
                 service = target.services[0] if len(target.services) == 1 else None

@@ -1,0 +1,207 @@
+"""The two ends of a migration: where variables are read, and where they go."""
+
+from __future__ import annotations
+
+import asyncio
+import re
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from coinjar.actions.choosing import is_for
+from coinjar.actions.opening import OpenJar
+from coinjar.core.delivery import Held, Wanted
+from coinjar.core.errors import CoinJarError, UsageError
+from coinjar.core.model import Destination, Jar
+from coinjar.core.moving import NAME, VALUE, Refused, There
+from coinjar.core.names import shell_can_set
+from coinjar.core.shown import Masker
+from coinjar.destinations import is_live, make, make_live
+from coinjar.destinations.base import Surroundings, View, gets, services_for
+from coinjar.destinations.live.base import Live, Target
+from coinjar.destinations.live.platform import Platform
+from coinjar.dialects import get
+from coinjar.platforms.limits import Refusal, refusals
+from coinjar.sources import read_source
+from coinjar.sources.base import SET_BY_EVERYBODY, Asking
+
+_FILE = re.compile(r"file\+([a-z-]+):(.+)", re.DOTALL)
+
+
+class Where(NamedTuple):
+    """One end: a destination of the jar, or a source or file. `stage` is "" where all stages are meant."""
+
+    text: str
+    destination: Destination | None
+    stage: str
+
+    @property
+    def label(self) -> str:
+        return self.destination.name if self.destination else self.text
+
+
+def where(jar: Jar | None, text: str) -> Where:
+    """An end as it is written: dest:NAME, dest:NAME@STAGE, or a source. Raises UsageError."""
+    if not text.startswith("dest:"):
+        return Where(text, None, "")
+    name, _, stage = text[5:].partition("@")
+    if jar is None:
+        raise UsageError("a destination is only known to a jar", hint="work where there is a jar, or name it with --jar", code="no-jar")
+    if stage:
+        jar.stage(stage)
+    return Where(text, jar.destination(name), stage)
+
+
+def stages_of(jar: Jar, one: Where) -> list[str]:
+    """The stages that a destination names; one that only follows such a stage is moved when it is asked for."""
+    assert one.destination
+    if one.stage:
+        return [one.stage]
+    named = one.destination.stages
+    return [stage for stage in jar.stage_names() if named is None or stage in named or jar.stage(stage).name in named]
+
+
+class Ends:
+    """Reads both ends."""
+
+    def __init__(self, opened: OpenJar | None, jar: Jar | None) -> None:
+        self.opened = opened
+        self.jar = jar
+
+    # -- the old place
+
+    def read_old(self, old: Where, stages: Sequence[str]) -> list[There]:
+        """Every variable there. Raises OutsideError, InputError, UsageError."""
+        if old.destination is not None and is_live(old.destination):
+            return [one for stage in stages for one in self._read_live(old.destination, stage)]
+        found = []
+        for stage in stages or [""]:
+            text = f"dest:{old.destination.name}@{stage}" if old.destination else old.text
+            source = read_source(text, Asking(self.jar, self.opened.folder if self.opened else None, stage or None, self.opened.ring if self.opened else None))
+            found += [
+                There(one.name, stage, one.service, one.text, self._is_secret(one.name, one.text or "", given=bool(one.secret)))
+                for one in source.reading.items
+                if one.name not in SET_BY_EVERYBODY and (not stage or one.stage in (None, stage))
+            ]
+            found += [There(name, stage, None, None, secret=True) for name in sorted(source.reading.unread)]
+        return list({(one.name, one.stage, one.service): one for one in found}.values())
+
+    def _is_secret(self, name: str, text: str, *, given: bool) -> bool:
+        from coinjar.core.guess import guess
+
+        known = self.jar.variables.get(name) if self.jar else None
+        return known.secret if known else given or guess(name, text).secret
+
+    def _around(self) -> Surroundings:
+        assert self.opened
+        assert self.jar
+        return Surroundings(self.jar, self.opened.folder, Masker(), self.opened.ring)
+
+    def targets(self, destination: Destination, stage: str) -> tuple[Live, list[Target]]:
+        """A live destination's targets; what cannot be worked out yet is left out of what they should have."""
+        assert self.opened
+        made = make_live(destination, self._around())
+        return made, made.targets(View(self.opened.resolver(stage, jar=self.jar), destination, lenient=True))
+
+    def held(self, destination: Destination, stage: str) -> list[tuple[Target, dict[str, Held]]]:
+        """What a live destination holds on a stage."""
+        _, targets = self.targets(destination, stage)
+
+        async def read() -> list[tuple[Target, dict[str, Held]]]:
+            found = []
+            for target in targets:
+                try:
+                    await target.identity()
+                    found.append((target, await target.read()))
+                finally:
+                    await target.close()
+            return found
+
+        return asyncio.run(read())
+
+    def _read_live(self, destination: Destination, stage: str) -> list[There]:
+        return [
+            There(one.name, stage, target.services[0] if len(target.services) == 1 else None, one.text, one.secret, one.supplied)
+            for target, held in self.held(destination, stage)
+            for one in held.values()
+            if not one.wide
+        ]
+
+    # -- the new place
+
+    def new(self, new: Where, stages: Sequence[str]) -> New:
+        """What is known of the new place. Raises UsageError for one that cannot be written, OutsideError if it cannot be read."""
+        if new.destination is None:
+            found = _FILE.fullmatch(new.text)
+            if not found:
+                raise UsageError(f"{new.text} cannot be written", hint="move to dest:NAME, or to file+DIALECT:PATH", code="unknown-source")
+            dialect = get(found[1])
+            return New(new, {}, lambda name, text: _of_dialect(dialect.refusal(name, text), name))
+        if new.destination.moved_to:
+            raise UsageError(f"{new.label} has moved to {new.destination.moved_to} itself", hint="move there", code="moved")
+        if is_live(new.destination):
+            held = self._held_live(new.destination, stages)
+            made, _ = self.targets(new.destination, stages[0]) if stages else (None, [])
+            if isinstance(made, Platform):
+                description = made.description
+                return New(new, held, lambda name, text: _of_platform(list(refusals(description, {name: Wanted(name, text)}))))
+            return New(new, held, _of_shell)
+        held = {}
+        for stage in stages:
+            try:
+                reading = make(new.destination, self._around()).read(stage)
+            except CoinJarError:
+                continue  # nothing there yet
+            held |= {(stage, item.service, item.name): item.text for item in reading.items}
+        return New(new, held, _of_shell)
+
+    def _held_live(self, destination: Destination, stages: Sequence[str]) -> dict[tuple[str, str | None, str], str | None]:
+        """What it holds, by stage, service and name."""
+        found: dict[tuple[str, str | None, str], str | None] = {}
+        for stage in stages:
+            for target, there in self.held(destination, stage):
+                for service in target.services or (None,):
+                    found |= {(stage, service, name): one.text for name, one in there.items() if not one.wide}
+        return found
+
+
+class New:
+    """The new place: what it holds already, and what it refuses."""
+
+    def __init__(self, where: Where, held: Mapping[tuple[str, str | None, str], str | None], refusal: Callable[[str, str], Refused | None]) -> None:
+        self.where = where
+        self.held = held
+        self.refusal = refusal
+
+    def takes(self, jar: Jar | None, one: There) -> str | None:
+        """Why it does not take a variable for a stage and service."""
+        destination = self.where.destination
+        if destination is None or jar is None:
+            return None
+        if one.stage and not is_for(jar, destination, one.stage):
+            return f"{destination.name} is not for {one.stage}"
+        if one.service and one.service in jar.services and one.service not in services_for(destination, jar):
+            return f"{destination.name} is not for {one.service}"
+        if not gets(destination, one.name):
+            return f"{destination.name} does not take it (variables:, without: in jar.yaml)"
+        return None
+
+
+def _of_shell(name: str, text: str) -> Refused | None:
+    del text
+    return None if shell_can_set(name) else Refused(NAME, "no shell can set this name")
+
+
+def _of_dialect(words: str | None, name: str) -> Refused | None:
+    return Refused(VALUE if shell_can_set(name) else NAME, words) if words else None
+
+
+def _of_platform(found: list[Refusal]) -> Refused | None:
+    return Refused(found[0].what, found[0].words) if found else None
+
+
+def file_target(text: str) -> tuple[str, Path]:
+    """Dialect and path of file+DIALECT:PATH."""
+    found = _FILE.fullmatch(text)
+    assert found
+    return found[1], Path(found[2])

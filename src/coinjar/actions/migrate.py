@@ -1,0 +1,224 @@
+"""Make the sheet of a migration: read both ends, say of every variable what becomes of it, and find what points to the old place."""
+
+from __future__ import annotations
+
+import hmac
+import os
+import secrets
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from coinjar.actions.choosing import is_for
+from coinjar.actions.ends import Ends, New, Where, stages_of, where
+from coinjar.actions.opening import OpenJar
+from coinjar.core.code import has_code
+from coinjar.core.errors import CoinJarError, UsageError
+from coinjar.core.model import Jar
+from coinjar.core.moving import Entry, Facts, Pointing, There, entries
+from coinjar.core.names import ALL
+from coinjar.core.references import Template
+from coinjar.core.rules.base import Facts as JarFacts
+from coinjar.core.secret import reveal
+from coinjar.core.shown import Masker
+from coinjar.destinations import is_live
+from coinjar.destinations.base import Surroundings, services_for
+from coinjar.jarfile.store import replace_file, shown_path
+from coinjar.scanning.files import Walk
+
+
+class Made(NamedTuple):
+    """A sheet before it is written: its lines, their digests, what points to the old place, and what is to know."""
+
+    old: Where
+    new: Where
+    stages: list[str]
+    entries: list[Entry]
+    digests: dict[tuple[str, tuple[str, ...]], str]
+    pointings: list[Pointing]
+    notes: list[str]
+
+
+class Reader:
+    """Reads what a migration needs to know."""
+
+    def __init__(self, opened: OpenJar | None, source: str, target: str, stages: Sequence[str] = (), paths: Sequence[str] = ()) -> None:
+        self.opened = opened
+        self.jar = opened.load() if opened else None
+        self.ends = Ends(opened, self.jar)
+        self.old, self.new = where(self.jar, source), where(self.jar, target)
+        self.paths = list(paths)
+        self.notes: list[str] = []
+        self.stages = self._stages(stages)
+        self.there = self.ends.read_old(self.old, self.stages)
+
+    def _stages(self, asked: Sequence[str]) -> list[str]:
+        if self.jar is None or (self.old.destination is None and self.new.destination is None):
+            return list(asked)
+        for stage in asked:
+            self.jar.stage(stage)
+        if self.old.destination is None:
+            if len(asked) != 1:
+                raise UsageError(f"which stage is {self.old.text}?", hint="add --stage STAGE", code="which-stage")
+            return list(asked)
+        own = stages_of(self.jar, self.old)
+        if self.new.destination and (lost := [one for one in own if not is_for(self.jar, self.new.destination, one)]) and not asked:
+            self.notes.append(f"{self.new.label} is not for {', '.join(lost)}: what is there is left behind")
+        return list(asked) or own
+
+    def sheet(self) -> Made:
+        """The whole of it. Raises OutsideError, InputError, UsageError."""
+        goal = self.ends.new(self.new, [one for one in self.stages if self._new_has(one)])
+        made = entries(self.there, self._facts(goal))
+        digests = {(one.variable, one.where): self.digest(one.variable, one.where) for one in made}
+        pointings = list(self._pointings()) if self.jar and self.old.destination else []
+        return Made(self.old, self.new, self.stages, made, digests, pointings, self.notes)
+
+    def _new_has(self, stage: str) -> bool:
+        return not (self.jar and self.new.destination) or is_for(self.jar, self.new.destination, stage)
+
+    def _facts(self, goal: New) -> Facts:
+        mentioned = self._mentioned()
+        known = list(self.jar.variables) if self.jar else []
+
+        def held(one: There, name: str) -> str | None:
+            found = goal.held.get((one.stage, one.service, name), goal.held.get((one.stage, None, name)))
+            return None if found is None else reveal(found)
+
+        return Facts(self.old.label, self.new.label, goal.refusal, lambda one: goal.takes(self.jar, one), self.in_jar, held, mentioned, known)
+
+    def in_jar(self, one: There, name: str | None = None) -> tuple[bool, str | None]:
+        """Whether the jar declares a variable, and what it says there."""
+        name = name or one.name
+        if self.jar is None or self.opened is None or name not in self.jar.variables or not one.stage:
+            return bool(self.jar and name in self.jar.variables), None
+        variable = self.jar.variables[name]
+        service = one.service if one.service in self.jar.services else next(iter(self.jar.serving(variable)), None)
+        if service is None or not variable.serves(service):
+            return True, None
+        return True, self.opened.resolver(one.stage, jar=self.jar).value(name, service).revealed
+
+    def _mentioned(self) -> dict[str, list[str]] | None:
+        from coinjar.actions.mentioned import code_paths, find, uses
+
+        paths = self.paths
+        if not paths and self.jar and self.opened and has_code(self.jar):
+            paths = code_paths(self.jar, self.opened.folder.resolve().parent)
+        if not paths:
+            return None
+        found: dict[str, list[str]] = {}
+        for use in uses(find(self.opened, self.jar, paths)):
+            if use.how != "set":
+                found.setdefault(use.name, []).append(str(use.place))
+        return found
+
+    # -- digests
+
+    def digest(self, variable: str, places: Sequence[str]) -> str:
+        """Shows whether the values of a line have changed since, to whoever has the key, and nothing else."""
+        texts = [
+            f"{one.where}\0{'' if one.text is None else reveal(one.text)}\0{one.text is None}"
+            for one in self.there
+            if one.name == variable and one.where in places
+        ]
+        message = "\0".join(["coinjar move 1", self.old.text, variable, *sorted(texts)])
+        return hmac.digest(self._key(), message.encode("utf-8", "surrogatepass"), "sha256").hex()[:16]
+
+    def _key(self) -> bytes:
+        if self.opened and self.jar and self.stages:
+            return Surroundings(self.jar, self.opened.folder, Masker(), self.opened.ring, writes=True).naming_key(self.stages[0])
+        home = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
+        path = Path(home, "coinjar", "move.key")
+        if not path.exists():
+            replace_file(path, secrets.token_bytes(32), mode=0o600)
+        return path.read_bytes()
+
+    # -- what points to the old place
+
+    def addresses(self) -> list[There]:
+        """The addresses that the old place gave."""
+        return [one for one in self.there if one.supplied and one.text and "://" in reveal(one.text)]
+
+    def _pointings(self) -> Iterator[Pointing]:
+        assert self.jar
+        facts = JarFacts(self.jar)
+        for one in self.addresses():
+            address = reveal(one.text or "").rstrip("/")
+            for found in facts.written:
+                content = found.written.content
+                source = content.source if isinstance(content, Template) else reveal(content) if isinstance(content, str) else ""
+                if address in source and not (found.variable.name == one.name and found.scope in (one.service, ALL)):
+                    yield self._pointing(one, found.variable.name, found.layer, found.scope, address, source)
+            yield from self._elsewhere(one, address)
+            self._in_files(address)
+
+    def _pointing(self, one: There, name: str, layer: str, scope: str, address: str, source: str) -> Pointing:
+        assert self.jar
+        variable = self.jar.variables.get(one.name)
+        gives = variable is not None and one.service is not None and self.new.destination is not None
+        whole = reveal(one.text or "")
+        becomes = f"${{{one.name}@of:{one.service}}}" if gives and whole in source else ""
+        why = f"leads to {one.service or one.where} at {self.old.label}"
+        if not becomes:
+            why += "; say what is to stand there instead"
+        return Pointing(name, layer, scope, whole if whole in source else address, becomes, why)
+
+    def _elsewhere(self, one: There, address: str) -> Iterator[Pointing]:
+        """Values on other live destinations that the jar does not know."""
+        assert self.jar
+        for destination in self.jar.destinations.values():
+            ours = (self.old.destination and destination.name == self.old.destination.name) or (
+                self.new.destination and destination.name == self.new.destination.name
+            )
+            if ours or not is_live(destination) or destination.moved_to or one.stage not in stages_of(self.jar, Where("", destination, "")):
+                continue
+            try:
+                held = self.ends.held(destination, one.stage)
+            except CoinJarError as fault:
+                self.notes.append(f"{destination.name} could not be looked at for addresses: {fault.message}")
+                continue
+            for target, there in held:
+                for each in there.values():
+                    if each.text and address in reveal(each.text) and not each.supplied and each.name not in self.jar.variables:
+                        why = f"{target.label} holds it, and the jar does not know it: change it there, or adopt dest:{destination.name}@{one.stage}"
+                        yield Pointing(each.name, one.stage, f"dest:{destination.name}", address, "", why)
+
+    def _in_files(self, address: str) -> None:
+        """Files of the code that hold the address: they are told, not changed."""
+        from coinjar.actions.mentioned import code_paths
+
+        assert self.jar
+        assert self.opened
+        base = self.opened.folder.resolve().parent
+        paths = self.paths or (code_paths(self.jar, base) if has_code(self.jar) else [])
+        for one in Walk(skipped=[self.opened.folder]).files(paths):
+            lines = Path(one.path).read_bytes().split(b"\n")
+            for number, line in enumerate(lines, 1):
+                if address.encode() in line:
+                    self.notes.append(f"{shown_path(Path(one.path))}:{number} holds an address of {self.old.label}: change it by hand")
+
+
+def order_of(opened: OpenJar, jar: Jar, stage: str, services: Sequence[str]) -> list[str]:
+    """Services in the order of their dependence: each after those whose values it refers to."""
+    from coinjar.core.moving import in_order
+
+    resolver = opened.resolver(stage, jar=jar)
+    needs: dict[str, set[str]] = {}
+    for service in jar.services:
+        for variable in jar.variables.values():
+            written = resolver.winner(variable.name, service) if variable.serves(service) else None
+            if written is not None and isinstance(written.content, Template):
+                needs.setdefault(service, set()).update(one.service for one in written.content.references() if one.service and one.service != service)
+    return in_order(services, needs)
+
+
+def destinations_of(jar: Jar, stage: str, service: str, name: str, besides: Sequence[str]) -> list[str]:
+    """The live destinations that hold a service's variable on a stage."""
+    from coinjar.actions.choosing import is_for
+    from coinjar.destinations.base import gets
+
+    return [
+        one.name
+        for one in jar.destinations.values()
+        if is_live(one) and not one.moved_to and one.name not in besides and is_for(jar, one, stage) and service in services_for(one, jar) and gets(one, name)
+    ]

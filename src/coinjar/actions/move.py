@@ -1,0 +1,399 @@
+"""Carry out a sheet: bring the jar and the new place in step, repoint, verify, and only when told empty the old place.
+
+Every step converges when it is taken again, so a run that was cut short is finished by running it once more.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Iterator, Sequence
+from typing import NamedTuple
+
+from coinjar.actions import rename
+from coinjar.actions.changing import Change, edit_file
+from coinjar.actions.deliver import Delivery, Outcome
+from coinjar.actions.deliver import Options as Delivering
+from coinjar.actions.ends import file_target
+from coinjar.actions.live import LiveStage
+from coinjar.actions.migrate import Reader, destinations_of, order_of
+from coinjar.actions.opening import OpenJar
+from coinjar.actions.values import declaration
+from coinjar.core.delivery import GONE
+from coinjar.core.delivery import Change as Removal
+from coinjar.core.errors import CoinJarError, InputError, OutsideError, Place, raise_all
+from coinjar.core.guess import guess
+from coinjar.core.model import Jar, Variable
+from coinjar.core.moving import CARRIED, GIVEN, LEFT, RENAMED, REPLACED, SUPPLIED, There
+from coinjar.core.names import ALL, VariableName
+from coinjar.core.references import Template, parse_template
+from coinjar.core.secret import Secret, reveal
+from coinjar.core.shown import Masker
+from coinjar.destinations import is_live
+from coinjar.destinations.base import gets
+from coinjar.documents.edit import Edit
+from coinjar.documents.writing import Plain
+from coinjar.jarfile.sheets import Line, Sheet, tell_outcomes, unknown_line
+from coinjar.jarfile.store import locked, replace_file, shown_path
+
+GOES = (CARRIED, RENAMED, REPLACED, GIVEN)
+"""Groups whose variables are at the new place afterwards, with a value of ours."""
+Tell = Callable[[str, Sequence[Outcome]], None]
+
+
+class Options(NamedTuple):
+    """`restart` what must read the new values; `empty_source` when all of it is verified; `jar_only` leaves code as it is (for a rehearsal)."""
+
+    restart: bool = False
+    empty_source: bool = False
+    paths: Sequence[str] = ()
+    jar_only: bool = False
+
+
+class Move:
+    """One run of a sheet. `look` first; then `prepare`, `deliver`, `repoint`, `verify`, `settle`, in this order."""
+
+    def __init__(self, opened: OpenJar | None, sheet: Sheet, options: Options) -> None:
+        self.opened = opened
+        self.sheet = sheet
+        self.options = options
+        self.reader = Reader(opened, sheet.source, sheet.target, sheet.stages, options.paths)
+        self.outcomes: dict[tuple[str, int], str] = {}
+        self.failed: list[str] = []
+
+    @property
+    def jar(self) -> Jar:
+        """The jar as it was read."""
+        assert self.reader.jar
+        return self.reader.jar
+
+    def _places(self, line: Line) -> list[There]:
+        return [one for one in self.reader.there if one.name == line.variable and one.where in line.where]
+
+    # -- looking
+
+    def look(self) -> None:
+        """See that the sheet is of what is there, and that nothing is left to be given. Raises every fault at once."""
+        faults: list[CoinJarError] = []
+        there = {(one.name, one.where) for one in self.reader.there}
+        names = {one.name for one in self.reader.there}
+        listed = {(line.variable, where) for line in self.sheet.lines for where in line.where}
+        for line in self.sheet.lines:
+            if line.variable not in names and not self.sheet.emptied:
+                faults.append(unknown_line(line.variable, names, line.place))
+            elif not self.sheet.emptied and line.digest != self.reader.digest(line.variable, line.where):
+                message = f"{line.variable} is another at {self.reader.old.label} than when the sheet was made"
+                faults.append(InputError(message, hint="make the sheet anew: `coinjar migrate FROM TO --out FILE`", place=line.place, code="source-changed"))
+        for name, where in sorted(there - listed):
+            message = f"{name} of {where} is at {self.reader.old.label}, and on no line of the sheet"
+            faults.append(InputError(message, hint="make the sheet anew, or give it a line", place=self._whole(), code="source-changed"))
+        raise_all(faults)
+        raise_all(list(self._not_given()))
+
+    def _whole(self) -> Place:
+        return Place(shown_path(self.sheet.path))
+
+    def _not_given(self) -> Iterator[CoinJarError]:
+        for line in self.sheet.of(GIVEN, REPLACED):
+            for where in line.where:
+                stage, _, service = where.partition("/")
+                declared, text = self.reader.in_jar(There(line.becomes, stage, service or None, None))
+                if text is None:
+                    new = "" if declared else " --declare"
+                    hint = f"`coinjar put {line.becomes} --stage {stage}{f' --service {service}' if service else ''}{new}`; or move the line to left_behind"
+                    yield InputError(f"{line.becomes} of {where} must be given a value", hint=hint, place=line.place, code="to-be-given")
+        for one in self.sheet.repointed:
+            if not one.pointing.becomes and not one.pointing.scope.startswith("dest:"):
+                message = f"nobody knows what {one.pointing.variable} is to point to"
+                yield InputError(message, hint="write it into becomes: of this line, or take the line out", place=one.place, code="to-be-given")
+
+    # -- the jar
+
+    def prepare(self) -> list[str]:
+        """Bring the jar in step with the sheet: names, values, what the new place takes and gives. Returns what is to know."""
+        if self.opened is None or self.reader.new.destination is None:
+            return []
+        with locked(self.opened.folder):
+            self._limits()
+            notes = self._values()
+        jar = self.opened.load()
+        renames = {line.variable: line.becomes for line in self.sheet.of(RENAMED) if line.variable in jar.variables and line.becomes not in jar.variables}
+        if renames:
+            asked = rename.Options(() if self.options.jar_only else self.options.paths, jar_only=self.options.jar_only)
+            plan = rename.plan(self.opened, renames, asked)
+            rename.carry_out(self.opened, renames, asked, plan)
+            files = [one.path for one in plan.files if self.opened.folder.resolve() not in one.path.resolve().parents]
+            where = ", ".join(["the jar", *map(shown_path, files)])
+            notes += [f"{old} is called {new} now, in {where}" for old, new in renames.items()]
+        self.reader.jar = self.opened.load()
+        self.reader.ends.jar = self.reader.jar
+        return notes
+
+    def _limits(self) -> None:
+        """What the new place is not to have, and what it gives by itself, in jar.yaml."""
+        assert self.opened
+        destination = self.reader.new.destination
+        assert destination
+        jar = self.opened.load()
+        edits: list[Edit] = []
+        going = {line.becomes for line in self.sheet.of(*GOES)}
+        gone = [
+            line.variable for line in self.sheet.of(LEFT) if line.variable in jar.variables and line.variable not in going and gets(destination, line.variable)
+        ]
+        if gone:
+            names: list[Plain] = [*jar.destinations[destination.name].without, *dict.fromkeys(gone)]
+            edits.append(Edit(("destinations", destination.name, "without"), names))
+        for name in dict.fromkeys(line.variable for line in self.sheet.of(SUPPLIED)):
+            variable = jar.variables.get(name)
+            if variable is not None and destination.name not in variable.supplied_by:
+                by: list[Plain] = [*variable.supplied_by, destination.name]
+                edits.append(Edit(("variables", name, "supplied", "by"), by))
+        edit_file(self.opened.folder / "jar.yaml", edits)
+
+    def _values(self) -> list[str]:
+        """What is carried and the jar does not have: declared, if it must be, and put; what is to be renamed first under the name that it had."""
+        assert self.opened
+        jar = self.opened.load()
+        declare: dict[str, Variable] = {}
+        puts: list[tuple[str, str, str, str]] = []
+        for line in self.sheet.of(CARRIED, RENAMED):
+            places = self._places(line)
+            name = line.becomes if line.becomes in jar.variables else line.variable
+            for one in [each for each in places if each.text is not None]:
+                text = reveal(one.text or "")
+                if self.reader.in_jar(one, name)[1] == text:
+                    continue
+                if name not in jar.variables:
+                    declare[name] = self._declared(name, places, text)
+                puts.append((one.stage, str(one.service) if one.service in jar.services else ALL, name, text))
+        after = jar._replace(variables={**jar.variables, **declare})
+        change = Change(self.opened, after)
+        for stage, scope, name, text in puts:
+            change.put(stage, scope, name, Secret(text) if after.variables[name].secret else text)
+        if declare:
+            edit_file(self.opened.folder / "jar.yaml", [Edit(("variables", name), declaration(one)) for name, one in declare.items()])
+        change.commit()
+        return change.notes
+
+    def _declared(self, name: str, places: Sequence[There], text: str) -> Variable:
+        services = {str(one.service) for one in places if one.service in self.jar.services}
+        limited = frozenset(services) if services and services != set(self.jar.services) else None
+        guessed = guess(name, text)
+        secret = guessed.secret or any(one.secret for one in places)
+        return Variable(VariableName(name), self.jar.place, kind="text" if secret else guessed.kind, secret=secret, services=limited)
+
+    # -- the new place
+
+    def deliver(self, tell: Tell) -> None:
+        """Write the new place, stage by stage; reads back. What fails is told, and kept."""
+        destination = self.reader.new.destination
+        if destination is None:
+            self._write_file()
+        elif self.opened is not None and is_live(destination):
+            for stage in self._stages_there():
+                self._delivered(stage, [destination.name], tell)
+                if not self.failed:
+                    self._take_supplied(stage, destination.name)
+        elif self.opened is not None:
+            self._render(destination.name)
+
+    def _stages_there(self) -> list[str]:
+        return list(dict.fromkeys(where.partition("/")[0] for line in self.sheet.of(*GOES, SUPPLIED) for where in line.where))
+
+    def _delivered(self, stage: str, names: Sequence[str], tell: Tell) -> None:
+        assert self.opened
+        opened = self.opened
+
+        async def work() -> list[Outcome]:
+            delivery = Delivery(LiveStage(opened, stage, names, Masker(), writes=True), Delivering(restart=self.options.restart))
+            try:
+                await delivery.look()
+                return await delivery.carry_out()
+            finally:
+                await delivery.close()
+
+        outcomes = asyncio.run(work())
+        self.failed += [f"{one.label}: {one.fault.message}" for one in outcomes if one.fault]
+        tell(stage, outcomes)
+
+    def _take_supplied(self, stage: str, name: str) -> None:
+        """What the new place gives only once it has run: its addresses."""
+        assert self.opened
+        live = LiveStage(self.opened, stage, [name], Masker(), writes=True)
+        try:
+            faults = asyncio.run(live.take_supplied())
+            self.failed += [f"{one}: {fault.message}" for one, fault in faults.items()]
+            live.record_supplied()
+        finally:
+            live.records.close()
+
+    def rehearse(self, stage: str) -> Delivery:
+        """A delivery to the new place that is only looked at."""
+        assert self.opened
+        assert self.reader.new.destination
+        return Delivery(LiveStage(self.opened, stage, [self.reader.new.destination.name], Masker()), Delivering(restart=self.options.restart))
+
+    def _render(self, name: str) -> None:
+        from coinjar.actions.render_files import write
+
+        assert self.opened
+        write(self.opened, self._stages_there(), [name], Masker())
+
+    def _write_file(self) -> None:
+        """A file in a dialect, written whole."""
+        from coinjar.dialects import get
+        from coinjar.dialects.base import Entry as Written
+        from coinjar.dialects.base import Heading
+
+        dialect, path = file_target(self.sheet.target)
+        written = {line.becomes: one for line in self.sheet.of(CARRIED, RENAMED) for one in self._places(line) if one.text is not None}
+        items = [Written(name, reveal(one.text or ""), secret=one.secret) for name, one in written.items()]
+        made = get(dialect)
+        refused = [
+            InputError(f"{one.name}: {words}", hint="change its line in the sheet", code="cannot-carry")
+            for one in items
+            if (words := made.refusal(one.name, one.text or ""))
+        ]
+        raise_all(list(refused))
+        replace_file(path, made.write(items, Heading("moved", "", "")), mode=0o600 if any(one.secret for one in items) else 0o644)
+
+    # -- repointing
+
+    def repoint(self, tell: Tell) -> list[str]:
+        """Let values that point to the old place point to the new one, and deliver them where they go, in the order of dependence."""
+        assert self.sheet
+        if self.opened is None or not self.sheet.repointed:
+            return []
+        touched: dict[str, set[str]] = {}
+        with locked(self.opened.folder):
+            jar = self.opened.load()
+            change = Change(self.opened, jar)
+            for one in self.sheet.repointed:
+                pointing = one.pointing
+                if pointing.scope.startswith("dest:"):
+                    self.outcomes["repointed", one.number] = "left to you: the jar does not know it"
+                    continue
+                self._repointed(jar, change, pointing.variable, pointing.stage, pointing.scope, pointing.address, pointing.becomes)
+                variable = jar.variables[pointing.variable]
+                services = jar.serving(variable) if pointing.scope == ALL else [pointing.scope]
+                for stage in [pointing.stage] if pointing.stage in jar.stages else self._stages_there():
+                    touched.setdefault(stage, set()).update((*services,))
+                self.outcomes["repointed", one.number] = f"now {pointing.becomes}"
+            change.commit()
+            edit_file(self.opened.folder / "jar.yaml", change.declarations) if change.declarations else None
+        names = {one.pointing.variable for one in self.sheet.repointed}
+        return self._deliver_in_order(touched, names, tell)
+
+    def _repointed(self, jar: Jar, change: Change, name: str, layer: str, scope: str, address: str, becomes: str) -> None:
+        variable = jar.variables[name]
+        written = variable.default if layer == "default" else jar.plain.get(layer, {}).get(scope, {}).get(name)
+        content = written.content if written else None
+        source = content.source if isinstance(content, Template) else reveal(content).replace("$", "$$") if isinstance(content, str) else ""
+        if address not in source:
+            return  # done by an earlier run
+        new = source.replace(address, becomes)
+        made = parse_template(new) if "${" in new or isinstance(content, Template) else new.replace("$$", "$")
+        if layer == "default":
+            assert self.opened
+            edit_file(self.opened.folder / "jar.yaml", [Edit(("variables", name, "default"), {"text": new} if isinstance(made, Template) else made)])
+        else:
+            change.put(layer, scope, name, Secret(made) if isinstance(made, str) and variable.secret else made)
+
+    def _deliver_in_order(self, touched: dict[str, set[str]], names: set[str], tell: Tell) -> list[str]:
+        assert self.opened
+        told = []
+        jar = self.opened.load()
+        besides = [one.name for one in (self.reader.old.destination, self.reader.new.destination) if one]
+        for stage, services in touched.items():
+            for service in order_of(self.opened, jar, stage, sorted(services)):
+                where = list(dict.fromkeys(each for name in sorted(names) for each in destinations_of(jar, stage, service, name, besides)))
+                if where:
+                    self._delivered(stage, where, tell)
+                    told.append(f"{service} on {stage}: {', '.join(where)}")
+        return told
+
+    # -- verifying
+
+    def verify(self) -> None:
+        """Read the new place, and hold each line against it."""
+        if self.reader.new.destination is not None and self.opened is not None:
+            self.reader.jar = self.opened.load()
+            self.reader.ends.jar = self.reader.jar
+        goal = self.reader.ends.new(self.reader.new, self._stages_there())
+        for line in self.sheet.lines:
+            words = [self._stands(line, where, goal.held) for where in line.where]
+            told = "; ".join(f"{where}: {each}" for where, each in zip(line.where, words, strict=True)) if len(set(words)) > 1 else words[0]
+            self.outcomes[line.group, line.number] = told
+            self.failed += [f"{line.becomes} of {where}: {each}" for where, each in zip(line.where, words, strict=True) if each.startswith("not ")]
+
+    def _stands(self, line: Line, where: str, held: object) -> str:
+        assert isinstance(held, dict)
+        stage, _, service = where.partition("/")
+        there = held.get((stage, service or None, line.becomes), held.get((stage, None, line.becomes), held))
+        if self.reader.new.destination is None:
+            return "written" if line.group in (CARRIED, RENAMED) else "not carried" if line.group in (REPLACED, GIVEN) else "left behind"
+        if line.group == LEFT:
+            return "left behind" if there is held else "left behind; it was there already"
+        if line.group == SUPPLIED:
+            return "supplied there" if there is not held else "supplied there when it first runs"
+        if there is held:
+            return "not there"
+        wanted = self.reader.in_jar(There(line.becomes, stage, service or None, None))[1]
+        if there is None:
+            return "there; it cannot be read back"
+        return "there, and the same" if wanted is not None and reveal(there) == wanted else "not the same there"
+
+    def settle(self) -> list[str]:
+        """After all of it is verified: the old place is not delivered to any more; emptied, if that was asked for. Keeps the outcome in the sheet."""
+        told: list[str] = []
+        emptied = ""
+        if not self.failed:
+            told += self._moved()
+            if self.options.empty_source:
+                tell_outcomes(self.sheet, {}, emptied="begun")
+                told += self._empty()
+                emptied = "done"
+        tell_outcomes(self.sheet, self.outcomes, emptied=emptied)
+        return told
+
+    def _moved(self) -> list[str]:
+        old, new = self.reader.old.destination, self.reader.new.destination
+        if self.opened is None or old is None or new is None or old.moved_to:
+            return []
+        with locked(self.opened.folder):
+            edit_file(self.opened.folder / "jar.yaml", [Edit(("destinations", old.name, "moved_to"), new.name)])
+        return [f"{old.name} has moved_to: {new.name} in jar.yaml: it is read, and not delivered to any more"]
+
+    def _empty(self) -> list[str]:
+        """Take everything away there that the sheet has a line for and that is not the platform's own. Raises OutsideError."""
+        destination = self.reader.old.destination
+        if destination is None or not is_live(destination):
+            return [f"{self.reader.old.label} is no running system: remove it yourself"]
+        names = {line.variable for line in self.sheet.lines}
+        count = 0
+
+        async def one(stage: str) -> int:
+            _, targets = self.reader.ends.targets(destination, stage)
+            gone = 0
+            for target in targets:
+                try:
+                    await target.identity()
+                    held = await target.read()
+                    away = [
+                        Removal(each.name, GONE, each.text, None, each.secret, each)
+                        for each in held.values()
+                        if each.name in names and not each.supplied and not each.wide
+                    ]
+                    if away:
+                        await target.write(away)
+                    left = [each for each in (await target.read()).values() if each.name in {one.name for one in away} and not each.wide]
+                    if left:
+                        message = f"{target.label}: it did not let go of {', '.join(each.name for each in left)}"
+                        raise OutsideError(message, hint="run this again", place=target.origin, code="read-back")
+                    gone += len(away)
+                finally:
+                    await target.close()
+            return gone
+
+        for stage in self.reader.stages:
+            count += asyncio.run(one(stage))
+        return [f"{count} variables removed from {destination.name}"]

@@ -1,0 +1,200 @@
+"""`coinjar migrate`."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from coinjar.cli.common import JarOption, counted, open_here, say, stage_names
+from coinjar.core.errors import InputError, UsageError
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from coinjar.actions.deliver import Outcome
+    from coinjar.actions.migrate import Made
+    from coinjar.actions.move import Move
+    from coinjar.actions.opening import OpenJar
+
+_GROUPS = {
+    "carried": ("carried", "green", "="),
+    "renamed": ("under another name", "yellow", "»"),
+    "replaced": ("with another value", "yellow", "~"),
+    "left_behind": ("left behind", "dim", "-"),
+    "supplied": ("supplied there", "cyan", "·"),
+    "to_be_given": ("to be given", "red", "?"),
+}
+
+
+def run(
+    ctx: typer.Context,
+    ends: Annotated[
+        list[str] | None, typer.Argument(metavar="FROM TO [PATH]...", help="dest:NAME, dest:NAME@STAGE or a source; then code to look through.")
+    ] = None,
+    out: Annotated[str | None, typer.Option("--out", metavar="SHEET", help="Where the sheet goes.")] = None,
+    execute: Annotated[str | None, typer.Option("--execute", metavar="SHEET", help="Carry out this sheet; a run that was cut short goes on.")] = None,
+    stage: Annotated[list[str] | None, typer.Option("--stage", metavar="STAGE", autocompletion=stage_names, help="Only this stage; may be repeated.")] = None,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="With --execute: change nothing.")] = False,
+    requests: Annotated[bool, typer.Option("--requests", help="With --dry-run: the requests it would send, secrets and tokens masked.")] = False,
+    restart: Annotated[bool, typer.Option("--restart", help="Restart or redeploy what must read the new values, and wait for it.")] = False,
+    empty_source: Annotated[bool, typer.Option("--empty-source", help="When all of it is verified, remove the variables at the old place.")] = False,
+    allow_guarded: Annotated[
+        list[str] | None, typer.Option("--allow-guarded", metavar="STAGE", help="Change this guarded stage without asking; may be repeated.")
+    ] = None,
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="Do not ask.")] = False,
+    jar: JarOption = None,
+) -> None:
+    """Move a set of variables to another place: first a sheet that says what becomes of each, then --execute.
+
+    The old place is only read, unless --empty-source is given.
+    """
+    opened = _opened(ctx, jar)
+    if execute is None:
+        if out is None or len(ends or []) < 2:
+            raise UsageError("from where, to where, and into which sheet?", hint="`coinjar migrate FROM TO --out move.yaml`; then --execute move.yaml")
+        _make(opened, list(ends or []), Path(out), stage or [])
+        return
+    from coinjar.actions.move import Move, Options
+    from coinjar.jarfile.sheets import read_sheet
+
+    if requests and not dry_run:
+        raise UsageError("--requests goes with --dry-run", hint="add --dry-run: nothing is sent then but what reads")
+    options = Options(restart, empty_source, list(ends or []))
+    move = Move(opened, read_sheet(Path(execute)), options)
+    _summary(move)
+    move.look()
+    if dry_run:
+        _rehearse(move, options, requests=requests)
+        return
+    _ask(move, opened, allow_guarded or [], yes=yes)
+    _execute(move)
+
+
+def _opened(ctx: typer.Context, jar: str | None) -> OpenJar | None:
+    try:
+        return open_here(ctx, jar)
+    except InputError as fault:
+        if fault.code != "no-jar" or jar:
+            raise
+        return None
+
+
+def _make(opened: OpenJar | None, ends: list[str], out: Path, stages: list[str]) -> None:
+    from coinjar.actions.migrate import Reader
+    from coinjar.jarfile.sheets import write_sheet
+
+    made = Reader(opened, ends[0], ends[1], stages, ends[2:]).sheet()
+    write_sheet(out, ends[0], ends[1], made.stages, made.entries, made.digests, made.pointings)
+    _show_made(made)
+    say(f"Written: {out}. Look through it, move lines where something else should become of them, then `coinjar migrate --execute {out} --dry-run`.")
+
+
+def _show_made(made: Made) -> None:
+    from coinjar.cli.table import Text, show, styled, table, terminal_width
+
+    counts = [f"{number} {_GROUPS[group][0]}" for group in _GROUPS if (number := sum(one.group == group for one in made.entries))]
+    counts += [f"{len(made.pointings)} to repoint"] if made.pointings else []
+    show(styled(f"{made.old.label} → {made.new.label}: {', '.join(counts) or 'nothing there'}", "bold"))
+    rows = [
+        [
+            Text(_GROUPS[one.group][2], _GROUPS[one.group][1]),
+            Text(one.variable if one.becomes == one.variable else f"{one.variable} → {one.becomes}", "bold"),
+            Text(", ".join(one.where)),
+            Text(one.why),
+        ]
+        for one in made.entries
+    ]
+    rows += [[Text("→", "yellow"), Text(one.variable, "bold"), Text(f"{one.stage}/{one.scope}"), Text(one.why)] for one in made.pointings]
+    for line in table(["", "variable", "where", "what becomes of it"], rows, least=[1, 16, 14, 30], width=terminal_width()) if rows else []:
+        show(line)
+    for note in made.notes:
+        say(note)
+
+
+def _summary(move: Move) -> None:
+    from coinjar.cli.table import show, styled
+
+    sheet = move.sheet
+    counts = [f"{len(sheet.of(group))} {words}" for group, (words, _, _) in _GROUPS.items() if sheet.of(group)]
+    counts += [f"{len(sheet.repointed)} to repoint"] if sheet.repointed else []
+    show(styled(f"{sheet.source} → {sheet.target}: {', '.join(counts)}", "bold"))
+
+
+def _ask(move: Move, opened: OpenJar | None, allowed: list[str], *, yes: bool) -> None:
+    """A guarded stage wants to be named, anything else a yes. Raises UsageError without."""
+    guarded = [one for one in move.sheet.stages if opened and move.reader.jar and move.reader.jar.stage(one).guarded and one not in allowed]
+    if guarded:
+        raise UsageError(f"{guarded[0]} is guarded, and nothing was done", hint=f"add --allow-guarded {guarded[0]}", code="guarded")
+    if not yes and not (sys.stdin.isatty() and typer.confirm("Do this?", err=True)):
+        say("Nothing was done." + ("" if sys.stdin.isatty() else " Add --yes to do it."))
+        raise typer.Exit(1)
+
+
+def _tell(stage: str, outcomes: Sequence[Outcome]) -> None:
+    from coinjar.cli.delivering import show_outcomes, tell_faults
+    from coinjar.cli.table import show
+
+    show(f"\n{stage}")
+    show_outcomes(outcomes, dry=False)
+    tell_faults([(one.label, one.fault) for one in outcomes if one.fault])
+
+
+def _execute(move: Move) -> None:
+    from coinjar.cli.table import show, styled
+
+    for note in move.prepare():
+        say(note)
+    move.deliver(_tell)
+    if not move.failed:
+        for told in move.repoint(_tell):
+            say(f"repointed: {told}")
+        move.verify()
+    for told in move.settle():
+        say(told)
+    done = len(move.sheet.lines) - len(move.failed)
+    if move.failed:
+        show(styled(f"\n{counted(len(move.failed), 'thing')} did not come out right; run it again when that is mended", "bold red"))
+        for words in dict.fromkeys(move.failed):
+            say(f"  {words}")
+        raise typer.Exit(5)
+    show(styled(f"\nall {done} lines came out as the sheet says; {move.sheet.path} has the outcome of each", "bold"))
+
+
+def _rehearse(move: Move, options: object, *, requests: bool) -> None:
+    """Carry the sheet out on a copy of the jar, and only look at the new place."""
+    import asyncio
+
+    from coinjar.actions.rehearsing import rehearsal
+    from coinjar.cli.delivering import show_changes, show_outcomes, tell_faults
+    from coinjar.core.shown import Masker, visible
+
+    del options
+    with rehearsal(move) as copy:
+        if copy is None:
+            say("Nothing is sent: the new place is a file.")
+            return
+        for note in copy.prepare():
+            say(note)
+
+        async def look(stage: str) -> None:
+            delivery = copy.rehearse(stage)
+            try:
+                await delivery.look()
+                planned = delivery.planned()
+                print(f"\n{stage}")
+                show_changes(planned, Masker())
+                for one in delivery.seen if requests else []:
+                    if one.look and one.look.plan.changes:
+                        print(f"# {visible(one.target.label)}")
+                        for line in one.target.steps(one.look.plan.changes):
+                            print(visible(line))
+                show_outcomes(planned, dry=True)
+                tell_faults([(each.label, each.fault) for each in planned if each.fault])
+            finally:
+                await delivery.close()
+
+        for stage in copy.sheet.stages:
+            asyncio.run(look(stage))

@@ -1,0 +1,186 @@
+"""What becomes of each variable when a set moves from one place to another. Pure: facts in, entries out."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Mapping
+from typing import NamedTuple
+
+from coinjar.core.names import nearest
+
+CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN = "carried", "renamed", "replaced", "left_behind", "supplied", "to_be_given"
+FATES = (CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN)
+"""The groups of a sheet; `to_be_given`: nobody can read it there, or it cannot go as it is."""
+
+
+class There(NamedTuple):
+    """One variable at the old place: its text (None: it cannot be read back), and whether the old place sets it by itself."""
+
+    name: str
+    stage: str
+    service: str | None
+    text: str | None
+    secret: bool = False
+    supplied: bool = False
+
+    @property
+    def where(self) -> str:
+        """Stage and service in one word."""
+        return f"{self.stage}/{self.service}" if self.service else self.stage
+
+
+class Refused(NamedTuple):
+    """Why the new place cannot have a variable. `what`: its name, its value, its being empty, or that the place keeps or supplies the name."""
+
+    what: str
+    words: str
+
+
+NAME, VALUE, EMPTY, KEPT, GIVES = "name", "value", "empty", "reserved", "supplied"
+
+
+class Facts(NamedTuple):
+    """What is known beside the old place.
+
+    `refusal` is the new place's, by name and text. `takes` says why it does not take a variable for a stage and service (None: it does).
+    `jar` is what the jar says: (declared, text or None). `there` is what the new place has already. `mentioned` is None where no code is known.
+    """
+
+    old: str
+    new: str
+    refusal: Callable[[str, str], Refused | None]
+    takes: Callable[[There], str | None]
+    jar: Callable[[There], tuple[bool, str | None]]
+    there: Callable[[There, str], str | None]
+    mentioned: Mapping[str, list[str]] | None = None
+    known: Iterable[str] = ()
+
+
+class Fate(NamedTuple):
+    """What becomes of one variable in one place, under which name, and why."""
+
+    group: str
+    name: str
+    why: str
+
+
+class Entry(NamedTuple):
+    """One line of a sheet: a variable with the same fate in all these places."""
+
+    group: str
+    variable: str
+    where: tuple[str, ...]
+    becomes: str
+    why: str
+    secret: bool
+
+
+def fate(one: There, facts: Facts) -> Fate:  # noqa: C901, PLR0911 - the questions in their order, an answer each
+    """What becomes of a variable."""
+    declared, in_jar = facts.jar(one)
+    if one.supplied:
+        return _was_supplied(one, facts, declared=declared)
+    refused = facts.refusal(one.name, one.text or in_jar or "x")
+    if refused and refused.what == GIVES:
+        return Fate(SUPPLIED, one.name, f"{facts.new} sets it by itself")
+    if refused and refused.what == KEPT:
+        return Fate(LEFT, one.name, refused.words)
+    if words := facts.takes(one):
+        return Fate(LEFT, one.name, words)
+    if one.text is None and in_jar is None:
+        return Fate(GIVEN, one.name, f"{facts.old} gives its value to nobody, and the jar does not have it")
+    if facts.mentioned is not None and not declared and one.name not in facts.mentioned:
+        return Fate(LEFT, one.name, "nothing mentions it; to keep it all the same, move this line to carried")
+    if refused and refused.what == EMPTY:
+        return Fate(LEFT, one.name, refused.words)
+    if refused and refused.what == VALUE:
+        return Fate(GIVEN, one.name, refused.words)
+    if refused:
+        new = proposed(one.name, facts)
+        return Fate(RENAMED, new, refused.words + _mentioned_in(facts, one.name))
+    if one.text is None:
+        return Fate(REPLACED, one.name, f"{facts.old} gives its value to nobody: the jar's goes")
+    if in_jar is not None and in_jar != one.text:
+        return Fate(REPLACED, one.name, f"the jar says another value than {facts.old} has: the jar's goes")
+    return Fate(CARRIED, one.name, _carried(one, facts, declared=declared, in_jar=in_jar))
+
+
+def _was_supplied(one: There, facts: Facts, *, declared: bool) -> Fate:
+    refused = facts.refusal(one.name, one.text or "x")
+    if refused and refused.what == GIVES:
+        return Fate(SUPPLIED, one.name, f"{facts.new} sets it by itself, as {facts.old} did")
+    needed = declared or (facts.mentioned is not None and one.name in facts.mentioned)
+    if needed and not facts.takes(one):
+        return Fate(GIVEN, one.name, f"{facts.old} set it by itself, and {facts.new} does not")
+    return Fate(LEFT, one.name, f"{facts.old} set it by itself, and nothing else knows it")
+
+
+def _carried(one: There, facts: Facts, *, declared: bool, in_jar: str | None) -> str:
+    words = "as the jar has it" if in_jar is not None else "the jar takes it over" if declared else "the jar does not know it: it will be declared"
+    there = facts.there(one, one.name)
+    if there is None:
+        return words
+    return f"{words}; {facts.new} has it already" if there == one.text else f"{words}; {facts.new} has another value, which is overwritten"
+
+
+def _mentioned_in(facts: Facts, name: str) -> str:
+    places = (facts.mentioned or {}).get(name, [])
+    return f"; mentioned in {', '.join(places[:3])}{f' and {len(places) - 3} more' if len(places) > 3 else ''}" if places else ""
+
+
+def proposed(name: str, facts: Facts) -> str:
+    """A name that the new place takes: in capitals, words parted by '_', no digit first; cut if it is too long."""
+    spelled = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name)
+    spelled = re.sub(r"[^A-Za-z0-9_]+", "_", spelled).strip("_").upper() or "RENAMED"
+    spelled = f"V_{spelled}" if spelled[0].isdigit() else spelled
+    near = nearest(name, [one for one in facts.known if one.replace("_", "").casefold() == spelled.replace("_", "").casefold()])
+    if near and not facts.refusal(near, "x"):
+        return near
+    for length in (len(spelled), 64, 32):
+        refused = facts.refusal(spelled[:length], "x")
+        if refused is None:
+            return spelled[:length]
+    return spelled
+
+
+def entries(found: Iterable[There], facts: Facts) -> list[Entry]:
+    """The lines of a sheet: each variable's places with the same fate together, in the order of groups and names."""
+    lines: dict[tuple[str, str, str, str], list[There]] = {}
+    for one in found:
+        what = fate(one, facts)
+        lines.setdefault((what.group, one.name, what.name, what.why), []).append(one)
+    made = [
+        Entry(group, variable, tuple(dict.fromkeys(each.where for each in places)), becomes, why, any(each.secret for each in places))
+        for (group, variable, becomes, why), places in lines.items()
+    ]
+    return sorted(made, key=lambda one: (FATES.index(one.group), one.variable, one.where))
+
+
+class Pointing(NamedTuple):
+    """A value that contains an address of the old place: whose it is, and what is to stand there instead (a reference, or a text; "" if nobody knows)."""
+
+    variable: str
+    stage: str
+    scope: str
+    address: str
+    becomes: str
+    why: str
+
+
+def in_order(services: Iterable[str], needs: Mapping[str, set[str]]) -> list[str]:
+    """The services, each after those that it depends on; a circle is taken up where it is met."""
+    ordered: list[str] = []
+    open_ones: set[str] = set()
+
+    def add(name: str) -> None:
+        if name in ordered or name in open_ones:
+            return
+        open_ones.add(name)
+        for other in sorted(needs.get(name, ())):
+            add(other)
+        ordered.append(name)
+
+    wanted = list(services)
+    for name in wanted:
+        add(name)
+    return [name for name in ordered if name in wanted]

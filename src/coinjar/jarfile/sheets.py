@@ -1,0 +1,191 @@
+"""Sheets: the reviewable YAML of a migration. docs/formats.md describes the form; never a secret's value is in it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from yaml.nodes import Node, SequenceNode
+
+from coinjar.core.errors import InputError, Place, raise_all
+from coinjar.core.moving import CARRIED, FATES, GIVEN, LEFT, RENAMED, REPLACED, SUPPLIED, Entry, Pointing
+from coinjar.core.names import suggestion
+from coinjar.documents.edit import Edit, apply
+from coinjar.documents.fields import Fields
+from coinjar.documents.writing import Writer
+from coinjar.documents.yamltext import compose, is_null, place
+from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.store import replace_file, shown_path
+
+TOP = ("move", "from", "to", "stages", *FATES, "repointed", "emptied")
+_ABOUT = {
+    CARRIED: "goes as it is",
+    RENAMED: "goes under another name (`as`)",
+    REPLACED: "another value goes: the jar's",
+    LEFT: "stays behind",
+    SUPPLIED: "the new place sets it by itself",
+    GIVEN: "somebody must give a value: `coinjar put NAME --stage STAGE --service SERVICE`",
+}
+
+
+class Line(NamedTuple):
+    """One entry as it stands in the file, after somebody may have edited it."""
+
+    group: str
+    number: int
+    variable: str
+    where: tuple[str, ...]
+    becomes: str
+    why: str
+    digest: str
+    place: Place
+
+
+class Repointed(NamedTuple):
+    """One value that points to the old place, as it stands in the file."""
+
+    number: int
+    pointing: Pointing
+    digest: str
+    place: Place
+
+
+class Sheet(NamedTuple):
+    """A sheet's file. `emptied` is "" until the old place was begun to be emptied."""
+
+    path: Path
+    source: str
+    target: str
+    stages: tuple[str, ...]
+    lines: list[Line]
+    repointed: list[Repointed]
+    emptied: str
+
+    def of(self, *groups: str) -> list[Line]:
+        """The lines of some groups."""
+        return [one for one in self.lines if one.group in groups]
+
+
+def write_sheet(
+    path: Path,
+    source: str,
+    target: str,
+    stages: Sequence[str],
+    entries: Iterable[Entry],
+    digests: Mapping[tuple[str, tuple[str, ...]], str],
+    pointings: Sequence[Pointing],
+) -> None:
+    """Write a new sheet. Raises InputError if there is a file already, OutsideError."""
+    if path.exists():
+        raise InputError("there is a file already", hint="name another with --out, or move this one away", place=Place(shown_path(path)), code="exists")
+    flow = Writer().flow
+    lines = [f"# A move from {source} to {target}. Move a line to another group where something else should become of it; then\n"]
+    lines += [
+        f"#   coinjar migrate --execute {path.name}\n",
+        "# No value of a secret is in here: `digest` only shows whether one was changed since.\n",
+        "move: 1\n",
+    ]
+    lines += [f"from: {flow(source)}\n", f"to: {flow(target)}\n", f"stages: {flow([*stages])}\n"]
+    by_group: dict[str, list[Entry]] = {}
+    for one in entries:
+        by_group.setdefault(one.group, []).append(one)
+    for group in FATES:
+        if group not in by_group:
+            continue
+        lines.append(f"\n{group}:   # {_ABOUT[group]}\n")
+        for one in by_group[group]:
+            named = {"as": one.becomes} if one.group == RENAMED else {}
+            lines.append(
+                "  - " + flow({"variable": one.variable, **named, "where": [*one.where], "why": one.why, "digest": digests[one.variable, one.where]}) + "\n"
+            )
+    if pointings:
+        lines.append("\nrepointed:   # values that contain an address of the old place, and what stands there afterwards\n")
+        for each in pointings:
+            where = f"{each.stage}/{each.scope}"
+            held = {"variable": each.variable, "where": where, "address": each.address, "becomes": each.becomes, "why": each.why}
+            lines.append("  - " + flow({**held}) + "\n")
+    text = "".join(lines).encode()
+    compose(text, shown_path(path))
+    replace_file(path, text, mode=0o644)
+
+
+def read_sheet(path: Path) -> Sheet:
+    """A sheet as somebody edited it. Raises every fault at once, with its place."""
+    file = shown_path(path)
+    fields = Fields(file)
+    root = compose(read_bytes(path), file)
+    if root is None or is_null(root):
+        raise InputError("the sheet is empty", hint="`coinjar migrate FROM TO --out FILE` makes one", place=Place(file), code="sheet")
+    top = fields.fields(root, "a sheet", TOP)
+    raise_all(fields.faults if not top else [])
+    if fields.text(top.get("move"), "move") != "1":
+        fields.fault(top.get("move", root), "this is no sheet that this version reads", "its first key is move: 1")
+    source, target = fields.text(top.get("from"), "from"), fields.text(top.get("to"), "to")
+    stages = tuple(text for text, _ in fields.texts(top.get("stages"), "stages"))
+    lines = [line for group in FATES if group in top for line in _lines(fields, group, top[group])]
+    repointed = _repointed(fields, top["repointed"]) if "repointed" in top else []
+    seen: dict[tuple[str, str], Line] = {}
+    for one in lines:
+        for where in one.where:
+            other = seen.setdefault((one.variable, where), one)
+            if other is not one:
+                message = f"{one.variable} of {where} stands in line {other.place.line} too"
+                fields.faults.append(InputError(message, hint="one thing becomes of it: keep one line", place=one.place, code="sheet"))
+    raise_all(fields.faults)
+    return Sheet(path, source, target, stages, lines, repointed, fields.text(top.get("emptied"), "emptied"))
+
+
+def _lines(fields: Fields, group: str, node: Node) -> list[Line]:
+    if is_null(node):
+        return []
+    found = []
+    for number, (one, own) in enumerate(_each(fields, node, group, ("variable", "as", "where", "why", "digest", "outcome"))):
+        where = tuple(text for text, _ in fields.texts(own.get("where"), "where"))
+        variable = fields.text(own.get("variable"), "variable")
+        becomes = fields.text(own.get("as"), "as") or variable
+        if not variable or not where:
+            fields.fault(one, "a line names a variable, and where it is", "take the line from the sheet as it was made")
+        if group == RENAMED and becomes == variable:
+            fields.fault(one, f"{variable} is to be renamed, and has no other name", "add as: NEW_NAME")
+        if group != RENAMED and "as" in own and becomes != variable:
+            fields.fault(own["as"], f"{variable} gets another name only in the group renamed", "move the line there")
+        found.append(
+            Line(group, number, variable, where, becomes, fields.text(own.get("why"), "why"), fields.text(own.get("digest"), "digest"), place(one, fields.file))
+        )
+    return found
+
+
+def _repointed(fields: Fields, node: Node) -> list[Repointed]:
+    found = []
+    for number, (one, own) in enumerate(_each(fields, node, "repointed", ("variable", "where", "address", "becomes", "why", "outcome"))):
+        texts = {key: fields.text(own.get(key), key) for key in ("variable", "where", "address", "becomes", "why")}
+        stage, slash, scope = texts["where"].partition("/")
+        if not (texts["variable"] and slash and texts["address"]):
+            fields.fault(one, "a line names a variable, where it is (STAGE/SERVICE), and the address", "take the line from the sheet as it was made")
+        pointing = Pointing(texts["variable"], stage, scope, texts["address"], texts["becomes"], texts["why"])
+        found.append(Repointed(number, pointing, "", place(one, fields.file)))
+    return found
+
+
+def _each(fields: Fields, node: Node, group: str, keys: Sequence[str]) -> list[tuple[Node, dict[str, Node]]]:
+    if not isinstance(node, SequenceNode):
+        fields.fault(node, f"'{group}' must be a list", "write - {variable: NAME, where: [STAGE/SERVICE], why: …}")
+        return []
+    return [(one, fields.fields(one, f"a line of '{group}'", keys)) for one in node.value]
+
+
+def tell_outcomes(sheet: Sheet, outcomes: Mapping[tuple[str, int], str], *, emptied: str = "") -> None:
+    """Write into the sheet what became of its lines, by group and number. Raises InputError, OutsideError."""
+    edits = [Edit((group, number, "outcome"), words) for (group, number), words in outcomes.items()]
+    edits += [Edit(("emptied",), emptied)] if emptied else []
+    old = read_bytes(sheet.path)
+    new = apply(old, shown_path(sheet.path), edits) if edits else old
+    if new != old:
+        replace_file(sheet.path, new)
+
+
+def unknown_line(variable: str, known: Iterable[str], where: Place) -> InputError:
+    """A line that names what the old place does not have."""
+    hint = suggestion(variable, known, "take the line out, or make the sheet anew")
+    return InputError(f"there is no {variable} at the old place", hint=hint, place=where, code="sheet")
