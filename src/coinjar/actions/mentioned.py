@@ -23,12 +23,14 @@ from coinjar.documents.edit import Edit
 from coinjar.documents.writing import Plain, Writer
 from coinjar.jarfile.store import LOCAL, locked, shown_path
 from coinjar.mentions.base import MISPLACED
+from coinjar.mentions.languages import LANGUAGES
 from coinjar.scanning.files import Walk
 from coinjar.scanning.scan import Asked, Progress, Scanned, Seen, Spot, scan
 from coinjar.sources.base import SET_BY_EVERYBODY
 
 CODE_RULES = tuple(f"CJ0{number}" for number in range(35, 43))
 _DOCUMENTS = (".yaml", ".yml", ".json")
+_PROGRAMS = tuple(end for one in LANGUAGES if one.module not in ("shell", "containerfile", "yaml_files", "template") for end in one.ends)
 _WRITTEN_OUT = ("port", "host", "url")
 _SHORTEST = 4
 
@@ -100,7 +102,7 @@ def uses(found: Mentions) -> Iterator[Use]:
         for spot in seen.spots:
             if spot.mention:
                 where = Place(file, spot.line, spot.column)
-                is_code = not file.endswith(_DOCUMENTS)
+                is_code = file.endswith(_PROGRAMS)
                 one = spot.mention
                 yield Use(one.name, where, one.how, found.services_of(seen, spot), one.default, one.way == MISPLACED, is_code)
 

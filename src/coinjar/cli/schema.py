@@ -13,10 +13,10 @@ from coinjar.core.errors import UsageError
 
 
 def run(
-    name: Annotated[str | None, typer.Argument(metavar="[jar|plain|readers|platform]", help="Which one to print.")] = None,
+    name: Annotated[str | None, typer.Argument(metavar="[jar|plain|readers|platform|sheet]", help="Which one to print.")] = None,
     out: Annotated[Path | None, typer.Option("--out", metavar="DIR", help="Write them all into this folder.")] = None,
 ) -> None:
-    """Write out the JSON Schemas (2020-12) of jar.yaml, plain/*.yaml, readers.yaml and platforms/*.yaml, for an editor to complete and check them."""
+    """Write out the JSON Schemas (2020-12) of jar.yaml, plain/*.yaml, readers.yaml, platforms/*.yaml and sheets, for an editor to complete and check them."""
     from coinjar.jarfile.schemas import SCHEMAS, schema_text
     from coinjar.jarfile.store import replace_file
 

@@ -17,7 +17,7 @@ class Use(NamedTuple):
     """One mention of a name. `services` are those whose code this is (empty for what belongs to none of them).
 
     `how` is read, set or presence; `default` what the code falls back to; `misplaced` says that nothing looks at such a reference there;
-    `code` that a program reads it, as opposed to a document.
+    `code` that a program asks for it by name; in a script or a document a small word may be anything.
     """
 
     name: str

@@ -117,10 +117,15 @@ class Walk:
         with urlopen(Request(address, data, {"Authorization": f"Bearer {token}", "Content-Type": kind}, method=method), timeout=_WAIT) as response:
             return json.load(response)
 
+    def get(self, address: str, token: str = "") -> Any:  # noqa: ANN401 - JSON
+        """What an address answers."""
+        headers = {"Authorization": f"Bearer {token}"} if token else {}
+        with urlopen(Request(address, headers=headers), timeout=_WAIT) as response:
+            return json.load(response)
+
     def app(self, service: str) -> Any:  # noqa: ANN401 - JSON
         """What a running app of the hosting answers."""
-        with urlopen(f"{self.env['SALTMARSH_ADDRESS']}/run/sandling-{service}-rehearsal/", timeout=_WAIT) as response:
-            return json.load(response)
+        return self.get(f"{self.env['SALTMARSH_ADDRESS']}/run/sandling-{service}-rehearsal/")
 
     def stop(self) -> None:
         """Stop what was started."""
@@ -154,7 +159,22 @@ def walk(keep: Path | None) -> int:
     steps = Walk(folder)
     try:
         copy_app(folder)
-        for part in (_gather, _look, _mend, _share, _run_for_real, _without_coinjar, _render, _pipeline, _manifests, _web_server, _deliver, _live):
+        for part in (
+            _gather,
+            _look,
+            _mend,
+            _share,
+            _run_for_real,
+            _without_coinjar,
+            _render,
+            _pipeline,
+            _manifests,
+            _web_server,
+            _mentions,
+            _deliver,
+            _live,
+            _move,
+        ):
             part(steps)
     except DidNotHold as fault:
         print(f"\nThe demo did not hold: {fault}", file=sys.stderr)
@@ -324,8 +344,23 @@ def _web_server(steps: Walk) -> None:
         steps.holds("and its own $host is the server's", settings["asked"] == "127.0.0.1/")
 
 
-APPS = ("sandling-timetable-rehearsal", "sandling-notices-rehearsal", "sandling-timetable-prod", "sandling-notices-prod", "sandling-berths", "sandling")
+APPS = (
+    *("sandling-timetable-rehearsal", "sandling-notices-rehearsal", "sandling-timetable-prod", "sandling-notices-prod"),
+    *("sandling-ticketing-rehearsal", "sandling-ticketing-prod", "sandling-ticketing", "sandling-berths", "sandling"),
+)
 """What the demo's jar delivers to, by the names there."""
+
+
+def _mentions(steps: Walk) -> None:
+    steps.title("Where does the code use all that? And a name is changed everywhere at once")
+    steps.run("coinjar mentions")
+    found = json.loads(steps.ask("coinjar mentions --json"))
+    steps.holds("a name that the code reads and nobody declared is found", any("fareTable" in one["message"] for one in found["findings"]))
+    steps.run("coinjar rename TICKET_DB_HOST TICKET_DATABASE_HOST --yes")
+    code = "".join((steps.folder / f"services/{name}.py").read_text() for name in ("ticketing", "notices"))
+    steps.holds("the code reads the new name, and only that", code.count("TICKET_DATABASE_HOST") == 2 and "TICKET_DB_HOST" not in code)
+    steps.run("coinjar rename TICKET_DATABASE_HOST TICKET_DB_HOST --yes", note="and back")
+    steps.run("coinjar rename --finish TICKET_DATABASE_HOST")
 
 
 def _deliver(steps: Walk) -> None:
@@ -373,3 +408,67 @@ def _live(steps: Walk) -> None:
     steps.run("coinjar deliveries")
     number = next(one["number"] for one in json.loads(steps.ask("coinjar deliveries --json")) if one["changes"].get("changed"))
     steps.run(f"coinjar deliveries undo {number} --dry-run")
+
+
+NEW_PLACE = """
+  isles-tickets:                               # where the ticket sellers move to
+    type: platform
+    platform: lanternfish
+    services: [ticketing]
+    stages: [rehearsal, prod]
+    address: {from_env: LANTERNFISH_ADDRESS}
+    project: sandling-{service}
+    stage_names: {prod: live}
+    token: {from_env: LANTERNFISH_TOKEN}
+
+proofs:
+  link:
+    about: the running timetable leads to where the tickets are sold
+    service: timetable
+    http: "${PUBLIC_ADDRESS}"
+    at: /settings/TICKETS_LINK
+    expect: "${PUBLIC_ADDRESS@of:ticketing}"
+    stages: [rehearsal, prod]
+"""
+"""What somebody writes into jar.yaml before a move: where to, and how it will be seen."""
+
+
+def _move(steps: Walk) -> None:
+    old, new = "ticket-hosting", "isles-tickets"
+    steps.title("The ticket sellers leave their hosting for another. What the years have left there, besides what the jar delivers:")
+    for stage in ("rehearsal", "prod"):
+        address = f"{steps.env['SALTMARSH_ADDRESS']}/v1/apps/sandling-ticketing-{stage}/settings"
+        steps.send("PATCH", address, steps.env["SALTMARSH_TOKEN"], {"settings": {"fareTable": "summer-2", "OLD_BANNER": "made of paper"}})
+        link = steps.ask(f"coinjar value {stage} PUBLIC_ADDRESS --service ticketing")
+        steps.run(f"coinjar put TICKETS_LINK={link} --stage {stage}")
+        steps.run(f"coinjar deliver {stage} hosting --allow-guarded prod --restart")
+    steps.title("The new place is a destination like any other, written into jar.yaml")
+    print(NEW_PLACE.strip("\n"))
+    jar = steps.folder / "jar/jar.yaml"
+    jar.write_text(jar.read_text().replace("\nproofs:\n", NEW_PLACE))
+    steps.title("A sheet says what becomes of every variable; somebody reads it, and may change it")
+    steps.run(f"coinjar migrate dest:{old} dest:{new} --out move.yaml")
+    sheet = (steps.folder / "move.yaml").read_text()
+    secret = steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing")
+    steps.holds("no secret's value is in it", "made-up" not in sheet and secret not in sheet)
+    steps.title("What would it send? Then do it: the new place is written and read back, what pointed to the old one is changed and redeployed")
+    steps.run("coinjar migrate --execute move.yaml --dry-run")
+    steps.run("coinjar migrate --execute move.yaml --yes --restart --allow-guarded prod")
+    for stage, there in (("rehearsal", "rehearsal"), ("prod", "live")):
+        moved = steps.get(f"{steps.env['LANTERNFISH_ADDRESS']}/run/sandling-ticketing/{there}/")["settings"]
+        title = steps.ask(f"coinjar value {stage} APP_TITLE --service ticketing")
+        steps.holds(f"ticketing answers at its new address with {stage}'s title", moved["APP_TITLE"] == title)
+        steps.holds(
+            "it has what was set by hand, under the new name, and the banner stayed behind",
+            (moved.get("FARE_TABLE"), "OLD_BANNER" in moved) == ("summer-2", False),
+        )
+        site = steps.get(f"{steps.env['SALTMARSH_ADDRESS']}/run/sandling-timetable-{stage}/")["settings"]
+        steps.holds("the running timetable leads to the new address", site["TICKETS_LINK"] == moved["PUBLIC_ADDRESS"])
+    steps.holds("the code reads the new name", "FARE_TABLE" in (steps.folder / "services/ticketing.py").read_text())
+    steps.run("coinjar confirm rehearsal prod link")
+    steps.title("Every difference between the two places is a line of the sheet; then the old one may be emptied")
+    steps.run(f"coinjar compare dest:{old}@prod dest:{new}@prod --sheet move.yaml", note="0: all is explained")
+    steps.run("coinjar migrate --execute move.yaml --yes --empty-source --allow-guarded prod")
+    token, address = steps.env["SALTMARSH_TOKEN"], f"{steps.env['SALTMARSH_ADDRESS']}/v1/apps/sandling-ticketing-prod/settings"
+    left = steps.get(address, token)["settings"]
+    steps.holds("nothing of ours is left at the old place", set(left) == {"LISTEN_PORT", "PUBLIC_ADDRESS"})

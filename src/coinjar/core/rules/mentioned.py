@@ -30,7 +30,7 @@ def not_declared(facts: Facts) -> Iterator[Spot]:
     by_name: dict[str, list[Use]] = {}
     for use in facts.uses:
         is_known = use.name.casefold() in folded or use.name in facts.not_ours or use.name.startswith(OWN_PREFIX)
-        if use.how != SET and not is_known and _NAME.fullmatch(use.name) and (use.name, use.place.file) not in here:
+        if use.how != SET and not is_known and (use.code or _NAME.fullmatch(use.name)) and (use.name, use.place.file) not in here:
             by_name.setdefault(use.name, []).append(use)
     for name, uses in by_name.items():
         near = nearest(name, known)
@@ -50,7 +50,7 @@ def mentioned_nowhere(facts: Facts) -> Iterator[Spot]:
     used |= {other for one in facts.jar.variables.values() for other, _ in one.only_with}
     for variable in facts.jar.variables.values():
         if not used & {variable.name, *variable.also_as} and variable.phase != "build":
-            hint = "remove it (`coinjar drop --everywhere`), or accept this with the reason: read by a program of others, by name at run time"
+            hint = f"`coinjar drop {variable.name} --everywhere`, or accept it with the reason (a program of others reads it)"
             yield Spot(f"{variable.name} is declared, and nothing mentions it", hint, variable.place, variable.name)
 
 
