@@ -162,7 +162,10 @@ RUNS: list[list[str]] = [
     ["within", "dev", "--mask", "--", "sh", "-c", "echo $S; echo $U >&2; echo $S | base64"], ["readers", "list", "--json"], ["readers", "add", "RECIPIENT", "--label", "b", "--stage", "prod", "--yes"],
     ["readers", "rekey"], ["readers", "seal"], ["readers", "vouch", "--yes"], ["readers", "remove", "b", "--everywhere"], ["identity", "show"], ["identity", "new", "--out", "c.identity"], ["schema", "jar"], ["new", "--jar", "another/jar"], ["demo", "--keep", "in.env"],
     ["deliver", "dev", "salt", "--dry-run", "--requests"], ["deliver", "dev", "salt", "--restart"], ["deliver", "dev", "box", "--restart"], ["deliver", "dev", "--json"], ["deliver", "dev", "echoes"], ["drift", "dev"], ["drift", "dev", "--json", "--all"],
-    ["confirm", "dev"], ["confirm", "dev", "--json"], ["deliveries"], ["deliveries", "1"], ["deliveries", "undo", "2", "--dry-run"], ["compare", "delivery:1", "dev"], ["compare", "dest:salt@dev", "dev"], ["standins", "nope", "--state", "x"],
+    ["confirm", "dev"], ["confirm", "dev", "--json"], ["deliveries"], ["deliveries", "1"], ["deliveries", "undo", "2", "--dry-run"], ["compare", "delivery:1", "dev"], ["compare", "dest:salt@dev", "dev"],
+    ["mentions", "."], ["mentions", ".", "--json"], ["rename", "S", "T", ".", "--dry-run"], ["rename", "S", "T", ".", "--yes"], ["rename", "T", "S", ".", "--yes"], ["adopt", "dest:salt@dev", "--stage", "dev"],
+    ["migrate", "dest:salt", "dest:fish", "--stage", "dev", "--out", "move.yaml"], ["migrate", "--execute", "move.yaml", "--dry-run", "--requests"], ["migrate", "--execute", "move.yaml", "--yes"], ["compare", "dest:salt@dev", "dest:fish@dev", "--sheet", "move.yaml"],
+    ["standins", "nope", "--state", "x"],
 ]  # fmt: skip
 
 
@@ -175,9 +178,13 @@ def test_a_canary_is_written_nowhere(jar: Callable[..., Coinjar], tmp_path_facto
     if subprocess.run([strace, "-qq", "-o", "/dev/null", "true"], capture_output=True, check=False).returncode:
         pytest.skip("strace may not trace programs here (a kernel setting, or a container's rules)")
     elsewhere = tmp_path_factory.mktemp("platforms")
-    with standin("saltmarsh", elsewhere / "salt", "line") as salt, standin("saltmarsh", elsewhere / "echo", "line") as echo:
+    with (
+        standin("saltmarsh", elsewhere / "salt", "line") as salt,
+        standin("saltmarsh", elsewhere / "echo", "line") as echo,
+        standin("lanternfish", elsewhere / "fish", "line") as fish,
+    ):
         echo.standin.answer = _echoing(echo.standin.answer)  # type: ignore[method-assign]  # the same, but for writes
-        _canary(jar, strace, salt, echo)
+        _canary(jar, strace, salt, echo, fish)
 
 
 def _echoing(real: Callable[..., Any]) -> Callable[..., Any]:
@@ -191,20 +198,28 @@ def _echoing(real: Callable[..., Any]) -> Callable[..., Any]:
     return answer
 
 
-def _canary(jar: Callable[..., Coinjar], strace: str, salt: Running, echo: Running) -> None:
+def _canary(jar: Callable[..., Coinjar], strace: str, salt: Running, echo: Running, fish: Running) -> None:
     cj = jar(
         "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables:\n  S: {secret: true, generate: {length: 30}}\n  P: {secret: true, kind: port}\n  U: {default: {text: 'x://${S@url}/'}}\n"
         "destinations:\n  out: {type: file, as: posix, path: out.env}\n  tracked: {type: file, as: posix, path: tracked.env}\n"
         f"  salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: line, token: {{from_env: SALT}}, without: [P]}}\n"
         "  box: {type: host, hosts: [root@127.0.0.1:1], path: /tmp/x, without: [P]}\n"
         f"  echoes: {{type: platform, platform: saltmarsh, address: '{echo.standin.address}', app: line, token: {{from_env: ECHO}}, without: [P]}}\n"
+        f"  fish: {{type: platform, platform: lanternfish, address: '{fish.standin.address}', project: line, token: {{from_env: FISH}}, without: [P], stages: [dev]}}\n"
         "proofs: {s: {file: in.env, as: dotenv, variable: S, expect: '${S}'}, t: {file: in.env, pattern: 'S=(.*)', expect: '${U}'}}\n"
     )  # fmt: skip
-    cj.env |= {"SALT": salt.token, "ECHO": echo.token}
+    cj.env |= {"SALT": salt.token, "ECHO": echo.token, "FISH": fish.token}
     for name in ("S", "P"):
         cj("put", name, "--stage", "dev", stdin=CANARY, code=None)
     cj("put", "S", "--stage", "prod", stdin=CANARY)
-    cj.write({"in.env": f"S={CANARY}\nOTHER_PASSWORD={CANARY}\nBROKEN_TOKEN='{CANARY}\n", "tracked.env": "", "noted": ""})
+    cj.write(
+        {
+            "in.env": f"S={CANARY}\nOTHER_PASSWORD={CANARY}\nBROKEN_TOKEN='{CANARY}\n",
+            "tracked.env": "",
+            "noted": "",
+            "app.py": f"import os\nos.getenv('S', '{CANARY}')\n",
+        }
+    )
     subprocess.run([need("git"), "init", "-q"], cwd=cj.folder, check=True)
     subprocess.run([need("git"), "add", "tracked.env"], cwd=cj.folder, check=True)
     recipient = cj("identity", "show").out.strip()
@@ -241,10 +256,10 @@ def _canary(jar: Callable[..., Coinjar], strace: str, salt: Running, echo: Runni
                     assert _is_asked_for(line, run), (run, line[:200])
                     seen.add(run[0])
         trace.unlink()
-    assert seen == {"edit", "render", "within", "deliver"}  # the trace does show what is written
+    assert seen == {"edit", "render", "within", "deliver", "migrate"}  # the trace does show what is written
     files = [path for path in cj.folder.rglob("*") if path.is_file()]
     holders = {str(path.relative_to(cj.folder)) for path in files if any(form in path.read_bytes() for form in FORMS)}
-    assert holders == {"in.env"}
+    assert holders == {"in.env", "app.py"}
     assert not any(Path("/dev/shm").glob("coinjar-*"))  # noqa: S108 - where `edit` works
 
 
@@ -252,7 +267,7 @@ def _is_asked_for(call: str, run: list[str]) -> bool:
     """Whether a call writes what was asked for: the editor's text in memory, the pipe that is masked, stdout of `render --as`."""
     if run[0] == "edit":
         return "/dev/shm/coinjar-edit-" in _descriptor(call)  # noqa: S108 - as above
-    if run[0] == "deliver":  # to where it is delivered
+    if run[0] in ("deliver", "migrate"):  # to where it is delivered
         return re.search(r"send\w*\(\d+<(socket|TCP)", call) is not None or "socket:" in _descriptor(call)
     if run[0] == "within":
         return "pipe:" in _descriptor(call) or "pipe:" in call.split(",", maxsplit=1)[0]

@@ -60,7 +60,7 @@ COMPLETIONS = {
     ("grid", "--service", "t"): ["timetable", "ticketing"],
     ("put", "LISTEN_"): ["LISTEN_PORT"],
     ("put", "X=1", "--stage", "sh"): ["shared"],
-    ("ren",): ["render"],
+    ("rend",): ["render"],
 }
 
 

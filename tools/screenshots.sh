@@ -63,6 +63,7 @@ shot render 'coinjar render rehearsal --service ticketing --as exec-script'
 shot destinations 'coinjar render rehearsal' 10
 shot dry-run "coinjar render prod pipeline --dry-run 2>/dev/null; printf another-made-up | coinjar put TICKET_DB_PASSWORD --stage rehearsal 2>/dev/null; coinjar render rehearsal container-env --dry-run" 10
 shot inside "coinjar why APP_TITLE --in pipeline --at '/jobs/[name=release]/steps/[name=announce]'"
+shot mentions 'coinjar mentions --name "[TP]*"; echo; coinjar mentions | tail -7; coinjar rename TICKET_DB_HOST TICKET_DATABASE_HOST --dry-run 2>/dev/null | tail -13' 9
 shot help 'coinjar --help' 9
 
 page() { # NAME ADDRESS: a 1280x800 picture of a page
@@ -70,7 +71,7 @@ page() { # NAME ADDRESS: a 1280x800 picture of a page
     --hide-scrollbars --user-data-dir="$work/chromium" --window-size=1280,800 --screenshot="$out/$1.png" "$2" >/dev/null 2>&1
 }
 
-apps=(sandling-{notices,timetable}-rehearsal sandling-{notices,timetable}-prod sandling-berths sandling)
+apps=(sandling-{notices,timetable,ticketing}-rehearsal sandling-{notices,timetable,ticketing}-prod sandling-berths sandling-ticketing sandling)
 (cd "$work/app" && exec coinjar standins saltmarsh lanternfish sluiceway --state "$work/standins" "${apps[@]/#/--make=}" --exports "$work/exports") >/dev/null &
 for _ in $(seq 100); do [ -e "$work/exports" ] && break; sleep 0.1; done
 . "$work/exports"
@@ -92,3 +93,16 @@ urllib.request.urlopen(urllib.request.Request(os.environ["SETTINGS"], data, head
 P
 shot drift 'coinjar drift rehearsal'
 shot confirm 'coinjar confirm rehearsal prod; echo; coinjar deliveries; echo; coinjar deliveries undo 8 --dry-run'
+python3 - <<'P'
+import json, os, urllib.request
+data = json.dumps({"settings": {"fareTable": "summer-2", "OLD_BANNER": "made of paper"}}).encode()
+headers = {"Authorization": f"Bearer {os.environ['SALTMARSH_TOKEN']}", "Content-Type": "application/json"}
+for stage in ("rehearsal", "prod"):
+    address = f"{os.environ['SALTMARSH_ADDRESS']}/v1/apps/sandling-ticketing-{stage}/settings"
+    urllib.request.urlopen(urllib.request.Request(address, data, headers, method="PATCH"))
+P
+(cd "$work/app" && for stage in rehearsal prod; do coinjar put "TICKETS_LINK=$(coinjar value $stage PUBLIC_ADDRESS --service ticketing)" --stage $stage; coinjar deliver $stage --restart --allow-guarded prod; done
+  sed -i 's/stages: ..   *# soon/stages: [rehearsal, prod]/' jar/jar.yaml) >/dev/null 2>&1
+shot migrate 'coinjar migrate dest:ticket-hosting dest:isles-tickets --out move.yaml 2>/dev/null
+coinjar migrate --execute move.yaml --yes --restart --allow-guarded prod 2>/dev/null | tail -9
+coinjar compare dest:ticket-hosting@prod dest:isles-tickets@prod --sheet move.yaml 2>/dev/null' 9

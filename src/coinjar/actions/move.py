@@ -197,7 +197,8 @@ class Move:
             self._render(destination.name)
 
     def _stages_there(self) -> list[str]:
-        return list(dict.fromkeys(where.partition("/")[0] for line in self.sheet.of(*GOES, SUPPLIED) for where in line.where))
+        there = {where.partition("/")[0] for line in self.sheet.of(*GOES, SUPPLIED) for where in line.where}
+        return [one for one in self.sheet.stages if one in there] or sorted(there)
 
     def _delivered(self, stage: str, names: Sequence[str], tell: Tell) -> None:
         assert self.opened

@@ -410,29 +410,6 @@ def _live(steps: Walk) -> None:
     steps.run(f"coinjar deliveries undo {number} --dry-run")
 
 
-NEW_PLACE = """
-  isles-tickets:                               # where the ticket sellers move to
-    type: platform
-    platform: lanternfish
-    services: [ticketing]
-    stages: [rehearsal, prod]
-    address: {from_env: LANTERNFISH_ADDRESS}
-    project: sandling-{service}
-    stage_names: {prod: live}
-    token: {from_env: LANTERNFISH_TOKEN}
-
-proofs:
-  link:
-    about: the running timetable leads to where the tickets are sold
-    service: timetable
-    http: "${PUBLIC_ADDRESS}"
-    at: /settings/TICKETS_LINK
-    expect: "${PUBLIC_ADDRESS@of:ticketing}"
-    stages: [rehearsal, prod]
-"""
-"""What somebody writes into jar.yaml before a move: where to, and how it will be seen."""
-
-
 def _move(steps: Walk) -> None:
     old, new = "ticket-hosting", "isles-tickets"
     steps.title("The ticket sellers leave their hosting for another. What the years have left there, besides what the jar delivers:")
@@ -442,10 +419,9 @@ def _move(steps: Walk) -> None:
         link = steps.ask(f"coinjar value {stage} PUBLIC_ADDRESS --service ticketing")
         steps.run(f"coinjar put TICKETS_LINK={link} --stage {stage}")
         steps.run(f"coinjar deliver {stage} hosting --allow-guarded prod --restart")
-    steps.title("The new place is a destination like any other, written into jar.yaml")
-    print(NEW_PLACE.strip("\n"))
-    jar = steps.folder / "jar/jar.yaml"
-    jar.write_text(jar.read_text().replace("\nproofs:\n", NEW_PLACE))
+    steps.title("The new place is in jar.yaml already, for no stage; now it, and the proof that will show it, get some")
+    steps.run("grep -B8 soon jar/jar.yaml")
+    steps.run("sed -i 's/stages: ..   *# soon/stages: [rehearsal, prod]/' jar/jar.yaml")
     steps.title("A sheet says what becomes of every variable; somebody reads it, and may change it")
     steps.run(f"coinjar migrate dest:{old} dest:{new} --out move.yaml")
     sheet = (steps.folder / "move.yaml").read_text()

@@ -22,7 +22,7 @@ from coinjar.scanning.files import Candidate, Walk
 _TOGETHER = 100
 """Files that one process looks at before it says what it found."""
 _FEW = 150
-"""Files for which no further process is worth its start."""
+"""Files for which no further process is worth its start, nor a file of what was found."""
 _JUST_NOW = 2_000_000_000
 """Nanoseconds: a file that was written this shortly before a look may be written again without a new time."""
 _FORM = 1
@@ -71,9 +71,9 @@ def scan(walk: Walk, paths: Sequence[str], asked: Asked, *, cache: Path | None =
     found = {one.path: spots for one in candidates if (spots := kept.spots(one)) is not None}
     fresh = [one for one in candidates if one.path not in found]
     found.update(_looked_at([one.path for one in fresh], asked, progress))
-    if fresh or kept.has_more_than(candidates):
+    if len(fresh) > _FEW or (fresh and kept.files):  # a look at few files is as quick without
         kept.keep(candidates, found, started)
-    files = [Seen(one.path, _spots(found[one.path])) for one in candidates if found[one.path]]
+    files = [Seen(path, _spots(found[path])) for path in sorted(one.path for one in candidates) if found[path]]
     return Scanned(files, len(candidates), len(candidates) - len(fresh), walk.left_out)
 
 
@@ -142,9 +142,6 @@ class _Kept:
         """What is known of a file that has not changed."""
         held = self.files.get(one.path)
         return (held[2] if len(held) > 2 else []) if held and held[0] == one.size and held[1] == one.changed else None
-
-    def has_more_than(self, candidates: list[Candidate]) -> bool:
-        return len(self.files) > 2 * len(candidates)
 
     def keep(self, candidates: list[Candidate], found: dict[str, list[list[Any]]], started: int) -> None:
         """Write it anew, with what other looks found below other paths; a place that cannot be written is no fault."""

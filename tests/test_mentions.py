@@ -1,0 +1,160 @@
+"""Where code mentions variables: labelled snippets in every language, which files are looked at, what is known from the last look, findings."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from coinjar.mentions.languages import language_of, look
+from coinjar.scanning.files import Walk
+from coinjar.scanning.scan import Asked, scan
+from tests.conftest import Coinjar
+from tests.labelled import NAMES, scores, snippets
+
+SNIPPETS = list(snippets())
+
+
+def test_labels_are_found() -> None:
+    found = scores()
+    assert set(found) == set(NAMES)
+    assert len(SNIPPETS) >= 300
+    for language, score in found.items():
+        assert sum(one.language == language for one in SNIPPETS) > 15, language
+        assert score.precision >= 0.98, (language, score)
+        assert score.recall >= 0.95, (language, score)
+
+
+@given(st.sampled_from(SNIPPETS), st.integers(0, 400), st.integers(0, 40))
+def test_broken_text_breaks_nothing_and_places_are_exact(snippet: object, at: int, length: int) -> None:
+    """Whatever is cut out of a text, its reader comes to an end, and what it finds stands where it says."""
+    from tests.labelled import Snippet
+
+    assert isinstance(snippet, Snippet)
+    data = (snippet.text[:at] + snippet.text[at + length :]).encode()
+    language = language_of(snippet.file)
+    assert language
+    found = look(language, data, frozenset({"setting"}))
+    assert all(data[one.start : one.end].decode() == one.name for one in found.mentions)
+    assert all(0 <= one.start <= one.end <= len(data) for one in found.unknown)
+
+
+TREE = {
+    ".gitignore": "build/\n*.gen.py\n!kept.gen.py\n",
+    "a.py": "import os\nos.environ['A']\n", "x.gen.py": "import os\nos.environ['NO']\n", "kept.gen.py": "import os\nos.environ['KEPT']\n",
+    "build/b.py": "import os\nos.environ['NO']\n", "node_modules/m/i.js": "process.env.NO\n", "app.min.js": "process.env.NO\n",
+    "sub/.gitignore": "secret.py\n", "sub/secret.py": "import os\nos.environ['NO']\n", "sub/ok.py": "import os\nos.environ['OK']\n",
+    "run": "#!/usr/bin/env bash\necho $RUN_BY\n", "notes": "#!/bin/sh\necho $NOT_EXECUTABLE\n", "readme.md": "os.environ['NO']\n",
+    "binary.py": "import os\n\0os.environ['NO']\n", "conf.fill": "listen ${FILLED};\n",
+}  # fmt: skip
+
+
+def names_in(found: object) -> set[str]:
+    from coinjar.scanning.scan import Scanned
+
+    assert isinstance(found, Scanned)
+    return {spot.mention.name for seen in found.files for spot in seen.spots if spot.mention}
+
+
+def test_what_is_looked_at_and_what_is_known(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    for name, text in TREE.items():
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_bytes(text.encode())
+    (tmp_path / "run").chmod(0o755)
+    (tmp_path / "large.py").write_text("import os\nos.environ['NO']\n" + "#" * (1 << 20))
+    (tmp_path / "link.py").symlink_to(tmp_path / "a.py")
+    old = os.stat(tmp_path / "a.py").st_mtime - 60
+    for path in tmp_path.rglob("*"):
+        os.utime(path, (old, old), follow_symlinks=False)
+    cache, here, asked = tmp_path.parent / "cache.json", [str(tmp_path)], Asked(templates=(".fill",))
+
+    def again(asked: Asked = asked) -> object:
+        return scan(Walk(asked.templates), here, asked, cache=cache)
+
+    first = again()
+    assert not cache.exists()  # not worth it for so few
+    monkeypatch.setattr("coinjar.scanning.scan._FEW", 1)
+    first = again()
+    assert names_in(first) == {"A", "KEPT", "OK", "RUN_BY", "FILLED"}
+    assert (first.known, dict(first.left_out)) == (0, {"vendored": 1, "over 1 MiB": 1})  # type: ignore[attr-defined]
+    second = again()
+    assert names_in(second) == names_in(first)
+    assert second.known == second.looked  # type: ignore[attr-defined]
+    (tmp_path / "a.py").write_text("import os\nos.environ['B']\n")
+    assert "B" in names_in(again())
+    assert "A" not in names_in(again())
+    assert again(Asked(frozenset({"setting"}), (".fill",))).known == 0  # type: ignore[attr-defined]  # asked for something else
+    cache.write_text("{broken")
+    assert "B" in names_in(again())
+    assert names_in(scan(Walk(), [str(tmp_path / "build/b.py")], Asked())) == {"NO"}  # named, so looked at
+    many = tmp_path / "many"
+    many.mkdir()
+    for number in range(400):
+        (many / f"f{number}.py").write_text(f"import os\nos.environ['N{number}']\n")
+    assert len(names_in(scan(Walk(), [str(many)], Asked()))) == 400  # several processes
+
+
+JAR = """\
+services: {web: {code: [web]}, mailer: {code: [mailer]}}
+code: {paths: [both], helpers: [setting]}
+stages: {dev: {}, prod: {}}
+variables:
+  PORT: {kind: port, default: 8080}
+  LEVEL: {default: info}
+  DEBUG: {kind: boolean, default: no}
+  MAIL_HOST: {services: [mailer], default: mail.example, kind: host}
+  TOKEN: {secret: true, default: change-me}
+  UNUSED: {default: x}
+  USED_BY_TEXT: {default: x}
+  TEXT: {default: {text: "${USED_BY_TEXT}"}}
+"""
+CODE = {
+    "both/a.py": "import os\nport = int(os.environ.get('PORT', '9090'))\nlevel = os.environ.get('LEVEL', 'info')\nprint('listening on 8080')\n",
+    "both/s.py": "setting('TEXT')\nsetting('NEW_ONE', 'x')\n",
+    "web/a.js": "if (process.env.DEBUG) go();\nconst h = process.env.MAIL_HOST, t = process.env.TOKEN || 'made-up-default';\nconst n = process.env.NEW_LIMIT || '30s', l = process.env.level;\n",
+    "mailer/m.sh": "#!/bin/sh\necho \"$MAIL_HOST\" ${{ vars.LEVEL }} $HOME\n",
+}  # fmt: skip
+
+
+def test_findings_and_suggestions(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(JAR)
+    cj.write(CODE)
+    found = json.loads(cj("mentions", "--json").out)
+    told = {(one["rule"], one["file"], one["line"], one["column"], one["message"].split(",")[0]) for one in found["findings"]}
+    assert told == {
+        ("CJ035", "both/s.py", 2, 10, "NEW_ONE is mentioned"),
+        ("CJ035", "web/a.js", 3, 23, "NEW_LIMIT is mentioned"),
+        ("CJ036", "jar/jar.yaml", 12, 3, "UNUSED is declared"),
+        ("CJ037", "web/a.js", 2, 23, "web mentions MAIL_HOST"),
+        ("CJ038", "web/a.js", 3, 59, "level is mentioned"),
+        ("CJ039", "both/a.py", 2, 28, "a.py falls back to 9090 for PORT"),
+        ("CJ040", "web/a.js", 1, 17, "DEBUG is a boolean"),
+        ("CJ041", "mailer/m.sh", 2, 28, "nothing replaces this way of writing LEVEL here: it stays as it is written"),
+        ("CJ042", "both/a.py", 4, 21, "8080 stands here by itself"),
+    }
+    assert "made-up-default" not in cj("mentions").out + cj("mentions", "--json").out  # what code falls back to for a secret
+    checked = json.loads(cj("check", "--format", "json", code=None).out)["findings"]
+    assert {one["rule"] for one in checked} >= {f"CJ0{number}" for number in range(35, 43)}
+    cj("mentions", "--strict", code=1)
+    shown = cj("mentions", "--suggest")
+    assert "  NEW_LIMIT: {kind: duration, services: [web], default: 30s}\n" in shown.out
+    assert "  # both/s.py:2:10\n  NEW_ONE: {default: x}\n" in shown.out
+    cj("mentions", "--suggest", "--yes")
+    assert not [one for one in json.loads(cj("mentions", "--json").out)["findings"] if one["rule"] == "CJ035"]
+    assert cj("value", "dev", "NEW_LIMIT", "--service", "web").out.strip() == "30s"
+
+
+def test_without_a_jar_and_what_is_refused(cj: Coinjar, jar: Callable[..., Coinjar]) -> None:
+    cj.write({"src/a.rb": "x = ENV.fetch('PIER', 'north')\ny = ENV[name]\n"})
+    shown = cj("mentions", "src")
+    assert shown.out.startswith("1 name mentioned in 1 place, 1 of 1 file\n")
+    assert "1 name is known only when the program runs:\n  src/a.rb:2:9: name\n" in shown.out
+    assert "nowhere: there is no such file" in cj("mentions", "nowhere", code=3).err
+    assert "no jar here" in cj("mentions", "src", "--suggest", code=3).err
+    jar(JAR)
+    assert "jar.yaml names as code" in cj("check", code=3).err

@@ -1,0 +1,211 @@
+"""Names changed everywhere: in the jar, in what is sealed, in documents and code; and back, byte for byte."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import DEMO, Coinjar
+from tests.jars import somebody
+from tests.systems import standin
+
+JAR = """\
+services: {web: {code: [app.py]}, mailer: {}}
+stages: {dev: {}, prod: {}}
+variables:
+  HOST: {kind: host, default: db.example}   # where it is
+  "USER": {default: boats}
+  TOKEN: {secret: true}
+  URL: {default: {text: "x://${USER}:${TOKEN@url}@${HOST:-none}/$${HOST}"}}
+  MAIL: {only_with: [HOST=db.example], default: x}
+together: {db: [HOST, USER]}
+accepted: [{rule: CJ014, variable: MAIL, reason: HOST says so}]
+destinations:
+  page: {type: document, path: page.yaml, variables: ["HO*"], places: {/a/env: {services: [web], stage: prod, variables: [HOST]}}}
+proofs: {p: {service: web, http: "http://${HOST}/", at: /settings/HOST, expect: "${HOST}"}}
+"""
+CODE = {
+    "app.py": "import os\n# HOST is where\nhost = os.environ['HOST']\n",
+    "page.yaml": "a:\n  env: {HOST: old}\n",
+    "k8s.yaml": "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: HOST}\ndata: {HOST: x}\n",
+}
+
+
+def tree(folder: Path) -> dict[str, bytes]:
+    """Every file, without what is local."""
+    return {str(path.relative_to(folder)): path.read_bytes() for path in folder.rglob("*") if path.is_file() and ".local" not in path.parts}
+
+
+def test_every_place(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(JAR, prod="all:\n  HOST: one.example  # prod's\nweb: {URL: {text: 'y://${HOST}'}}\n")
+    cj.write(CODE)
+    before = tree(cj.folder)
+    shown = cj("rename", "HOST", "DB_HOST", "k8s.yaml", "--dry-run", code=1)
+    assert tree(cj.folder) == before
+    cj("rename", "HOST", "DB_HOST", "k8s.yaml", code=1)  # nobody there to say yes
+    assert tree(cj.folder) == before
+    done = cj("rename", "HOST", "DB_HOST", "k8s.yaml", "--yes")
+    assert done.out == shown.out
+    text = cj.read("jar/jar.yaml")
+    for line in (
+        "  DB_HOST: {kind: host, default: db.example, formerly: [HOST]}   # where it is",
+        '  URL: {default: {text: "x://${USER}:${TOKEN@url}@${DB_HOST:-none}/$${HOST}"}}',
+        "  MAIL: {only_with: [DB_HOST=db.example], default: x}",
+        "together: {db: [DB_HOST, USER]}",
+        "accepted: [{rule: CJ014, variable: MAIL, reason: HOST says so}]",
+        '  page: {type: document, path: page.yaml, variables: ["HO*", DB_HOST], places: {/a/env: {services: [web], stage: prod, variables: [DB_HOST]}}}',
+        'proofs: {p: {service: web, http: "http://${DB_HOST}/", at: /settings/DB_HOST, expect: "${DB_HOST}"}}',
+    ):
+        assert line in text
+    assert cj.read("jar/plain/prod.yaml") == "all:\n  DB_HOST: one.example  # prod's\nweb: {URL: {text: 'y://${DB_HOST}'}}\n"
+    assert cj.read("app.py") == "import os\n# HOST is where\nhost = os.environ['DB_HOST']\n"
+    assert cj.read("page.yaml") == "a:\n  env: {DB_HOST: old}\n"
+    assert cj.read("k8s.yaml") == CODE["k8s.yaml"].replace("data: {HOST", "data: {DB_HOST")
+    assert "app.py:2:3: HOST stands here, and is no use of the variable" in done.err
+    assert "k8s.yaml:3:18" in done.err
+
+
+def test_there_and_back(cj: Coinjar) -> None:
+    """Every variable of the demo to another name and back leaves every byte as it was."""
+    shutil.copytree(DEMO, cj.folder, dirs_exist_ok=True)
+    names = [
+        line.split(":")[0].strip()
+        for line in cj.read("jar/jar.yaml").partition("variables:\n")[2].partition("\ntogether:")[0].splitlines()
+        if line[:3].strip() and line[:2] == "  "
+    ]
+    names = [name for name in names if name not in ("2ND_PIER",) and "_" in name]
+    cj.write({"there": "".join(f"{name} OTHER_{name}\n" for name in names), "back": "".join(f"OTHER_{name}, {name}\n" for name in names)})
+    before = tree(cj.folder)
+    cj("rename", "--table", "there", ".", "--yes")
+    assert "OTHER_TICKET_DB_HOST" in cj.read("services/ticketing.py")
+    cj("rename", "--table", "back", ".", "--yes")
+    cj("rename", *[word for name in names for word in ("--finish", f"OTHER_{name}")])
+    after = tree(cj.folder)
+    lists = {"jar/jar.yaml"}  # shapes got the names that they would have lost, and keep them
+    assert {name for name in before if before[name] != after[name]} <= lists
+    assert [line for line in after["jar/jar.yaml"].splitlines() if line not in before["jar/jar.yaml"].splitlines() and b"*" not in line] == []
+
+
+def test_sealed_values(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(JAR, prod="all: {}\n")
+    cj.write({"app.py": "", "page.yaml": "a: {env: {}}\n"})
+    cj("put", "TOKEN", "--stage", "prod", stdin="made-up-one")
+    cj("put", "--text", "TOKEN=z-${HOST}", "--stage", "dev", code=None)
+    other, _ = somebody(cj, "berta")
+    done = cj("rename", "TOKEN", "KEY", "--yes", env=other)  # she opens nothing of it
+    assert "stays sealed under the old name until somebody who opens prod" in done.err
+    assert "made-up" not in done.out + done.err
+    assert cj("value", "prod", "KEY", "--service", "web").out == "made-up-one"
+    assert "still sealed under that name on dev" in cj("rename", "--finish", "TOKEN", code=3).err
+    assert " TOKEN " in cj.read("jar/coins/prod.coins")
+    assert "1 sealed value sealed anew" in cj("rename", "TOKEN", "KEY", "--yes").out
+    assert " TOKEN " not in cj.read("jar/coins/prod.coins")
+    cj("rename", "--finish", "TOKEN")
+    assert cj("value", "prod", "KEY", "--service", "web").out == "made-up-one"
+    assert cj("value", "prod", "URL", "--service", "web").out == "x://boats:made-up-one@db.example/${HOST}"
+    assert "formerly" not in cj.read("jar/jar.yaml")
+
+
+def test_refusals_and_several_at_once(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(JAR)
+    for arguments, words in (
+        (("HOST",), "which name, and to which?"),
+        (("HOSTT", "X"), "there is no variable 'HOSTT'"),
+        (("HOST", "USER"), "USER is declared already"),
+        (("HOST", "2ND"), "no shell can set 2ND"),
+        (("HOST", "A=B"), "a variable's name has no blanks"),
+        (("HOST", "HOST"), "HOST has that name already"),
+        (("--finish", "NOBODY"), "no variable was called NOBODY"),
+    ):
+        before = tree(cj.folder)
+        assert words in cj("rename", *arguments, "--yes", code=2).err
+        assert tree(cj.folder) == before
+    cj.write({"swap": "HOST USER  # each other's\nUSER, HOST\n", "bad": "HOST A B\n"})
+    assert "bad:1:1: a line has an old and a new name" in cj("rename", "--table", "bad", "--yes", code=3).err
+    cj.write({"app.py": CODE["app.py"], "page.yaml": CODE["page.yaml"]})
+    cj("rename", "--table", "swap", "--yes", code=None)
+    assert [cj("value", "dev", name, "--service", "web").out.strip() for name in ("HOST", "USER")] in (["boats", "db.example"], ["db.example", "boats"])
+
+
+def test_old_names_for_a_while_and_what_a_delivery_shows(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with standin("saltmarsh", cj.folder / "standins", "line") as salt:
+        jar(
+            "services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}, MODE: {default: x}}\n"
+            f"destinations: {{salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: line, token: {{from_env: THERE}}}}}}\n"
+        )
+        cj.env["THERE"] = salt.token
+        cj("deliver", "dev")
+        cj("rename", "LEVEL", "LOG_LEVEL", "--keep-old", "--yes")
+        assert cj("render", "dev", "--as", "literal").out == "LOG_LEVEL=info\nLEVEL=info\nMODE=x\n"
+        assert "+  LOG_LEVEL" in cj("deliver", "dev").out
+        cj("rename", "--finish", "LEVEL")
+        assert cj("render", "dev", "--as", "literal").out == "LOG_LEVEL=info\nMODE=x\n"
+        cj("rename", "MODE", "SPEED", "--yes")
+        shown = cj("deliver", "dev").out
+        assert "»  MODE → SPEED" in shown
+        assert "renamed" in shown
+        assert set(salt.standin.state["apps"]["line"]["settings"]) == {"LOG_LEVEL", "SPEED"}
+
+
+KILLED = """\
+import os, signal, sys
+from coinjar.cli.main import main
+from coinjar.jarfile import journal, store
+left = int(sys.argv[1])
+real = store.replace_file
+def counted(*given, **named):
+    global left
+    real(*given, **named)
+    left -= 1
+    if left == 0:
+        os.kill(os.getpid(), signal.SIGKILL)
+journal.replace_file = counted
+sys.exit(main(sys.argv[2:]))
+"""
+
+
+def test_killed_at_every_write(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(JAR, prod="all: {HOST: one.example}\n")
+    cj.write(CODE)
+    cj("put", "TOKEN", "--stage", "prod", stdin="made-up-one")
+    before = tree(cj.folder)
+    for number in range(1, 40):
+        argv = [sys.executable, "-c", KILLED, str(number), "rename", "HOST", "DB_HOST", "--yes"]
+        code = subprocess.run(argv, cwd=cj.folder, env=cj.env, capture_output=True, check=False).returncode
+        if code == 0:
+            break
+        assert code == -signal.SIGKILL
+        cj("rename", "HOST", "DB_HOST", "--yes", code=None)  # finishes it, or does it anew
+        assert "DB_HOST" in cj.read("app.py")
+        assert cj("value", "prod", "DB_HOST", "--service", "web").out.strip() == "one.example"
+        assert not (cj.folder / "jar/.local/unfinished-change").exists()
+        for name, data in before.items():
+            (cj.folder / name).write_bytes(data)
+    assert number > 8
+    # what a rename has half written and somebody changed since is not overwritten
+    for name, data in before.items():
+        (cj.folder / name).write_bytes(data)
+    subprocess.run([sys.executable, "-c", KILLED, "7", "rename", "HOST", "DB_HOST", "--yes"], cwd=cj.folder, env=cj.env, capture_output=True, check=False)
+    (cj.folder / "app.py").write_text("changed\n")
+    if os.path.exists(cj.folder / "jar/.local/unfinished-change/list.json"):
+        assert "changed since a rename was cut short" in cj("rename", "USER", "NAME", "--yes", code=3).err
+
+
+@pytest.mark.parametrize("language", ["py", "js"])
+def test_short_forms_in_code(jar: Callable[..., Coinjar], language: str) -> None:
+    texts = {
+        "py": ("import os\nos.environ.update(HOST='x')\n", "import os\nos.environ.update(DB_HOST='x')\n"),
+        "js": ("const { HOST, USER: u } = process.env;\nuse(HOST);\n", "const { DB_HOST: HOST, USER: u } = process.env;\nuse(HOST);\n"),
+    }
+    cj = jar(JAR)
+    cj.write({"app.py": "", "page.yaml": "a: {env: {}}\n", f"x.{language}": texts[language][0]})
+    cj("rename", "HOST", "DB_HOST", ".", "--yes")
+    assert cj.read(f"x.{language}") == texts[language][1]
