@@ -1,7 +1,8 @@
 """Run as a program: deliver, be killed at the n-th step, deliver again; a line of JSON for each n, then wait for a line.
 
-A step is anything that leaves a trace elsewhere: a request, a transaction of the records, a write or a command on a host. Each run is a fork of this
-process, which has imported all it needs, so that a hundred of them are quick.
+A step is anything that leaves a trace elsewhere: a request, a transaction of the records, a write or a command on a host. With arguments it does what
+they say instead, and a file that is replaced is a step, too. Each run is a fork of this process, which has imported all it needs, so that a hundred
+of them are quick.
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ import os
 import signal
 import sys
 from collections.abc import Callable, Sequence
+from pathlib import Path
 from typing import Any
 
 import asyncssh
@@ -43,6 +45,17 @@ class Steps:
 
         setattr(owner, name, counted)
 
+    def files(self) -> None:
+        """Make every file that is replaced a step."""
+        real = Path.replace
+
+        def counted(path: Path, target: Path) -> Path:
+            found = real(path, target)
+            self.step()
+            return found
+
+        Path.replace = counted  # type: ignore[method-assign, assignment]  # counted, and otherwise the same
+
     def transactions(self) -> None:
         real = Records.connected
 
@@ -69,9 +82,11 @@ def run(*arguments: str) -> int:
     return forked(lambda: main(list(arguments)))
 
 
-def killed(fatal: int, arguments: Sequence[str]) -> int:
+def killed(fatal: int, arguments: Sequence[str], *, files: bool = False) -> int:
     def work() -> int:
         steps = Steps(fatal)
+        if files:
+            steps.files()
         steps.transactions()
         steps.around(httpx.AsyncClient, "request")
         for name in ("posix_rename", "chmod", "remove"):
@@ -87,10 +102,13 @@ if __name__ == "__main__":
     code = -signal.SIGKILL
     while code == -signal.SIGKILL:
         number += 1
-        run("put", f"LEVEL=v{number}", "--stage", "dev")
-        code = killed(number, ["deliver", "dev", "--restart"])
-        again = run("deliver", "dev", "--restart")
-        told = {"number": number, "code": code, "again": again, "drift": run("drift", "dev")}
+        if asked := sys.argv[1:]:
+            code = killed(number, asked, files=True)
+            told = {"number": number, "code": code, "again": run(*asked)}
+        else:
+            run("put", f"LEVEL=v{number}", "--stage", "dev")
+            code = killed(number, ["deliver", "dev", "--restart"])
+            told = {"number": number, "code": code, "again": run("deliver", "dev", "--restart"), "drift": run("drift", "dev")}
         sys.stdout.write(json.dumps(told) + "\n")
         sys.stdout.flush()
         sys.stdin.readline()

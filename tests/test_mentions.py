@@ -68,7 +68,7 @@ def test_what_is_looked_at_and_what_is_known(tmp_path: Path, monkeypatch: pytest
     (tmp_path / "run").chmod(0o755)
     (tmp_path / "large.py").write_text("import os\nos.environ['NO']\n" + "#" * (1 << 20))
     (tmp_path / "link.py").symlink_to(tmp_path / "a.py")
-    old = os.stat(tmp_path / "a.py").st_mtime - 60
+    old = (tmp_path / "a.py").stat().st_mtime - 60
     for path in tmp_path.rglob("*"):
         os.utime(path, (old, old), follow_symlinks=False)
     cache, here, asked = tmp_path.parent / "cache.json", [str(tmp_path)], Asked(templates=(".fill",))

@@ -23,7 +23,7 @@ from coinjar.core.delivery import Change as Removal
 from coinjar.core.errors import CoinJarError, InputError, OutsideError, Place, raise_all
 from coinjar.core.guess import guess
 from coinjar.core.model import Jar, Variable
-from coinjar.core.moving import CARRIED, GIVEN, LEFT, RENAMED, REPLACED, SUPPLIED, There
+from coinjar.core.moving import CARRIED, GIVEN, LEFT, RENAMED, REPLACED, SUPPLIED, There, placed
 from coinjar.core.names import ALL, VariableName
 from coinjar.core.references import Template, parse_template
 from coinjar.core.secret import Secret, reveal
@@ -95,8 +95,8 @@ class Move:
     def _not_given(self) -> Iterator[CoinJarError]:
         for line in self.sheet.of(GIVEN, REPLACED):
             for where in line.where:
-                stage, _, service = where.partition("/")
-                declared, text = self.reader.in_jar(There(line.becomes, stage, service or None, None))
+                stage, service = placed(where)
+                declared, text = self.reader.in_jar(There(line.becomes, stage, service, None))
                 if text is None:
                     new = "" if declared else " --declare"
                     hint = f"`coinjar put {line.becomes} --stage {stage}{f' --service {service}' if service else ''}{new}`; or move the line to left_behind"
@@ -197,7 +197,7 @@ class Move:
             self._render(destination.name)
 
     def _stages_there(self) -> list[str]:
-        there = {where.partition("/")[0] for line in self.sheet.of(*GOES, SUPPLIED) for where in line.where}
+        there = {placed(where)[0] for line in self.sheet.of(*GOES, SUPPLIED) for where in line.where}
         return [one for one in self.sheet.stages if one in there] or sorted(there)
 
     def _delivered(self, stage: str, names: Sequence[str], tell: Tell) -> None:
@@ -328,8 +328,8 @@ class Move:
 
     def _stands(self, line: Line, where: str, held: object) -> str:
         assert isinstance(held, dict)
-        stage, _, service = where.partition("/")
-        there = held.get((stage, service or None, line.becomes), held.get((stage, None, line.becomes), held))
+        stage, service = placed(where)
+        there = held.get((stage, service, line.becomes), held.get((stage, None, line.becomes), held))
         if self.reader.new.destination is None:
             return "written" if line.group in (CARRIED, RENAMED) else "not carried" if line.group in (REPLACED, GIVEN) else "left behind"
         if line.group == LEFT:
@@ -338,7 +338,7 @@ class Move:
             return "supplied there" if there is not held else "supplied there when it first runs"
         if there is held:
             return "not there"
-        wanted = self.reader.in_jar(There(line.becomes, stage, service or None, None))[1]
+        wanted = self.reader.in_jar(There(line.becomes, stage, service, None))[1]
         if there is None:
             return "there; it cannot be read back"
         return "there, and the same" if wanted is not None and reveal(there) == wanted else "not the same there"

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from coinjar.core.errors import Place, UsageError
+from coinjar.core.errors import CoinJarError, InputError, Place, UsageError
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar, Outside, Resolved, Stored, Written
 from coinjar.core.names import suggestion
@@ -81,7 +81,15 @@ class OpenJar:
             ring = ring or self.ring()
             return ring
 
-        return load(self.folder, stages, once, mine=mine)
+        try:
+            return load(self.folder, stages, once, mine=mine)
+        except CoinJarError:
+            from coinjar.jarfile.journal import is_unfinished
+
+            if is_unfinished(self.folder):
+                hint = "`coinjar rename` finishes it"
+                raise InputError("a rename was cut short, and the jar is half old and half new", hint=hint, code="unfinished") from None
+            raise
 
     def ring(self) -> KeyRing:
         """The keys as they lie there now; an identity is looked for when the first is needed, once."""

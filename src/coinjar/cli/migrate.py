@@ -58,7 +58,11 @@ def run(
         _make(opened, list(ends or []), Path(out), stage or [])
         return
     from coinjar.actions.move import Move, Options
+    from coinjar.actions.rename import finish_earlier
     from coinjar.jarfile.sheets import read_sheet
+
+    if opened and (finished := finish_earlier(opened)):
+        say(f"written now, as an earlier run had begun: {', '.join(finished)}")
 
     if requests and not dry_run:
         raise UsageError("--requests goes with --dry-run", hint="add --dry-run: nothing is sent then but what reads")

@@ -34,8 +34,10 @@ def run(
     from coinjar.actions import rename
 
     opened = open_here(ctx, jar)
-    for file in rename.finish_earlier(opened):
-        say(f"{file}: written now; a rename was cut short before")
+    if finished := rename.finish_earlier(opened):
+        say(f"A rename was cut short before; written now: {', '.join(finished)}")
+        if not names and not table and not finish:
+            return
     if finish:
         for told in rename.finish_old(opened, finish):
             say(told)

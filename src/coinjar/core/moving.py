@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable, Iterable, Mapping
 from typing import NamedTuple
 
-from coinjar.core.names import nearest
+from coinjar.core.names import ALL, nearest
 
 CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN = "carried", "renamed", "replaced", "left_behind", "supplied", "to_be_given"
 FATES = (CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN)
@@ -25,8 +25,14 @@ class There(NamedTuple):
 
     @property
     def where(self) -> str:
-        """Stage and service in one word."""
-        return f"{self.stage}/{self.service}" if self.service else self.stage
+        """Stage and service in one word; `all` where the place tells neither apart."""
+        return f"{self.stage or ALL}/{self.service}" if self.service else self.stage or ALL
+
+
+def placed(where: str) -> tuple[str, str | None]:
+    """The stage ("" for all) and the service of such a word."""
+    stage, _, service = where.partition("/")
+    return "" if stage == ALL else stage, service or None
 
 
 class Refused(NamedTuple):

@@ -1,0 +1,276 @@
+"""Moving house: what becomes of each variable, sheets as people edit them, a whole move with a kill at every step, and moves without a jar."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from coinjar.core import moving
+from coinjar.core.moving import EMPTY, GIVES, KEPT, NAME, VALUE, Facts, Refused, There, entries, in_order, proposed
+from tests.conftest import Coinjar
+from tests.systems import Running, standin
+
+REFUSED = {"GIVEN_THERE": GIVES, "SALT_X": KEPT, "lower": NAME, "HUGE": VALUE, "BLANK": EMPTY}
+
+
+def facts(**more: Any) -> Facts:
+    def refusal(name: str, _: str) -> Refused | None:
+        return Refused(REFUSED[name], f"no: {REFUSED[name]}") if name in REFUSED else None
+
+    base = Facts("old", "new", refusal, lambda _: None, lambda _: (False, None), lambda _one, _name: None)
+    return base._replace(**more)
+
+
+FATES: list[tuple[There, dict[str, Any], str, str]] = [
+    (There("A", "prod", "web", "x"), {}, "carried", "the jar does not know it: it will be declared"),
+    (There("A", "prod", "web", "x"), {"jar": lambda _: (True, "x")}, "carried", "as the jar has it"),
+    (There("A", "prod", "web", "x"), {"jar": lambda _: (True, None)}, "carried", "the jar takes it over"),
+    (There("A", "prod", "web", "x"), {"jar": lambda _: (True, "y")}, "replaced", "the jar says another value than old has: the jar's goes"),
+    (There("A", "prod", "web", "x"), {"there": lambda _one, _name: "z"}, "carried", "the jar does not know it: it will be declared; new has another value, which is overwritten"),
+    (There("A", "prod", "web", None), {}, "to_be_given", "old gives its value to nobody, and the jar does not have it"),
+    (There("A", "prod", "web", None), {"jar": lambda _: (True, "x")}, "replaced", "old gives its value to nobody: the jar's goes"),
+    (There("A", "prod", "web", "x"), {"mentioned": {}}, "left_behind", "nothing mentions it; to keep it all the same, move this line to carried"),
+    (There("A", "prod", "web", "x"), {"mentioned": {}, "jar": lambda _: (True, "x")}, "carried", "as the jar has it"),
+    (There("A", "prod", "web", "x"), {"takes": lambda _: "new is not for web"}, "left_behind", "new is not for web"),
+    (There("A", "prod", "web", "x", supplied=True), {}, "left_behind", "old set it by itself, and nothing else knows it"),
+    (There("A", "prod", "web", "x", supplied=True), {"mentioned": {"A": ["a.py:1:1"]}}, "to_be_given", "old set it by itself, and new does not"),
+    (There("GIVEN_THERE", "prod", "web", "x", supplied=True), {}, "supplied", "new sets it by itself, as old did"),
+    (There("GIVEN_THERE", "prod", "web", "x"), {}, "supplied", "new sets it by itself"),
+    (There("SALT_X", "prod", "web", "x"), {}, "left_behind", "no: reserved"),
+    (There("lower", "prod", "web", "x"), {"mentioned": {"lower": ["a.py:1:1"]}}, "renamed", "no: name; mentioned in a.py:1:1"),
+    (There("HUGE", "prod", "web", "x"), {}, "to_be_given", "no: value"),
+    (There("BLANK", "prod", "web", ""), {}, "left_behind", "no: empty"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("one", "more", "group", "why"), FATES)
+def test_fates(one: There, more: dict[str, Any], group: str, why: str) -> None:
+    (line,) = entries([one, one._replace(stage="dev")], facts(**more))
+    assert (line.group, line.why, line.where) == (group, why, ("prod/web", "dev/web"))
+
+
+def test_proposed_names_and_orders() -> None:
+    capitals = facts(refusal=lambda name, _: None if name.isupper() and name[0].isalpha() and len(name) <= 32 else Refused(NAME, ""), known=["LOG_LEVEL"])
+    for old, new in (("fareTable", "FARE_TABLE"), ("fare-table.v2", "FARE_TABLE_V2"), ("2nd", "V_2ND"), ("loglevel", "LOG_LEVEL"), ("a" * 99, "A" * 32)):
+        assert proposed(old, capitals) == new
+    assert in_order(["a", "b", "c"], {"a": {"b"}, "b": {"c", "x"}, "c": {"a"}}) == ["c", "b", "a"]
+    assert set(moving.FATES) == {"carried", "renamed", "replaced", "left_behind", "supplied", "to_be_given"}
+
+
+JAR = """\
+services: {web: {code: [web.py]}, site: {}}
+stages: {dev: {}, prod: {}}
+variables:
+  LEVEL: {default: info}
+  TOKEN: {secret: true, services: [web]}
+  TOKEN_LINE: {default: {text: "t=${TOKEN}"}, services: [web]}
+  PUBLIC_ADDRESS: {kind: url, services: [web], supplied: {by: [old], sample: "https://x.example/"}}
+  WEB_LINK: {services: [site]}
+destinations:
+"""
+PLACES = (
+    "  old: {type: platform, platform: saltmarsh, address: '%s', app: 'web-{stage}', token: {from_env: SALT}, services: [web]}\n"
+    "  site: {type: platform, platform: saltmarsh, address: '%s', app: 'site-{stage}', token: {from_env: SALT}, services: [site]}\n"
+    "  new: {type: platform, platform: lanternfish, address: '%s', project: web, token: {from_env: FISH}, services: [web]}\n"
+)
+BY_HAND = {"pierTable": "summer", "OLD_NOTE": "paper", "LEVEL": "debug"}
+
+
+@contextmanager
+def house(jar: Callable[..., Coinjar], cj: Coinjar) -> Iterator[tuple[Running, Running]]:
+    """web and site on one hosting, and another that web is to move to; the site leads to web's address, and somebody set things by hand."""
+    folder = cj.folder / "standins"
+    with standin("saltmarsh", folder, "web-dev", "web-prod", "site-dev", "site-prod") as salt, standin("lanternfish", folder, "web") as fish:
+        jar(JAR + PLACES % (salt.standin.address, salt.standin.address, fish.standin.address))
+        cj.write({"web.py": "import os\nlevel = os.environ['LEVEL']\ntable = os.environ.get('pierTable', 'winter')\ntoken = os.environ['TOKEN']\n"})
+        cj.env |= {"SALT": salt.token, "FISH": fish.token, "COLUMNS": "160"}
+        for stage in ("dev", "prod"):
+            cj("put", "TOKEN", "--stage", stage, stdin=f"made-up-{stage}")
+            cj("deliver", stage, "old", "--restart")
+            cj("put", f"WEB_LINK={salt.standin.address}/run/web-{stage}/status", "--stage", stage)
+            cj("deliver", stage, "site", "--restart")
+            salt.standin.state["apps"][f"web-{stage}"]["settings"] |= BY_HAND
+        yield salt, fish
+
+
+def at_new(fish: Running, stage: str) -> dict[str, str]:
+    return {one["key"]: one["value"] for one in fish.standin.state["projects"]["web"]["variables"].values() if stage in one["stages"]}
+
+
+def is_moved(salt: Running, fish: Running, cj: Coinjar) -> None:
+    """What must be so after the move."""
+    for stage in ("dev", "prod"):
+        assert at_new(fish, stage) == {"LEVEL": "info", "PIER_TABLE": "summer", "TOKEN": f"made-up-{stage}", "TOKEN_LINE": f"t=made-up-{stage}"}
+        link = f"{fish.standin.address}/run/web/{stage}/status"
+        site = salt.standin.state["apps"][f"site-{stage}"]
+        assert site["settings"]["WEB_LINK"] == site["running"]["WEB_LINK"] == link  # delivered, and redeployed
+        old = salt.standin.state["apps"][f"web-{stage}"]["settings"]
+        assert old == {**old, **BY_HAND, "TOKEN": f"made-up-{stage}"}  # untouched
+    assert "PIER_TABLE" in cj.read("web.py")
+    assert 'WEB_LINK: {text: "${PUBLIC_ADDRESS@of:web}status"}' in cj.read("jar/plain/prod.yaml").replace("'", '"')
+
+
+def test_a_whole_move(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with house(jar, cj) as (salt, fish):
+        made = cj("migrate", "dest:old", "dest:new", "--out", "move.yaml")
+        assert made.out.startswith("old → new: 2 carried, 1 under another name, 1 with another value, 1 left behind, 2 supplied there, 2 to repoint\n")
+        sheet = cj.read("move.yaml")
+        assert "made-up" not in sheet + made.out + made.err
+        assert not at_new(fish, "dev")
+        dry = cj("migrate", "--execute", "move.yaml", "--dry-run", "--requests")
+        assert '{"key": "PIER_TABLE", "value": "summer"' in dry.out
+        assert "made-up" not in dry.out + dry.err
+        assert not at_new(fish, "dev")
+        assert "pierTable" in cj.read("web.py")
+        cj("migrate", "--execute", "move.yaml", code=1)  # nobody says yes
+        done = cj("migrate", "--execute", "move.yaml", "--yes", "--restart")
+        assert "all 7 lines came out as the sheet says" in done.out
+        is_moved(salt, fish, cj)
+        for line in (
+            "variable: OLD_NOTE, where: [dev/web, prod/web]",
+            "outcome: left behind",
+            "outcome: there; it cannot be read back",
+            "outcome: 'now ${PUBLIC_ADDRESS@of:web}'",
+        ):
+            assert line in cj.read("move.yaml"), line
+        assert "made-up" not in cj.read("move.yaml") + done.out + done.err
+        # afterwards: nothing is delivered there by mistake, and every difference is explained
+        assert "old has moved to new" in cj("deliver", "dev", "old", code=2).err
+        assert cj("drift", "dev").out.startswith("dev: 2 targets in step")
+        compared = cj("compare", "dest:old@prod", "dest:new@prod", "--sheet", "move.yaml")
+        assert "move.yaml explains every difference." in compared.err
+        assert "made-up" not in compared.out
+        cj("compare", "dest:old@prod", "dest:new@prod", code=1)
+        salt.standin.state["apps"]["web-prod"]["settings"]["SURPRISE"] = "x"
+        assert "SURPRISE of prod/web is at old, and on no line of the sheet" in cj("migrate", "--execute", "move.yaml", "--yes", code=3).err
+        del salt.standin.state["apps"]["web-prod"]["settings"]["SURPRISE"]
+        cj("migrate", "--execute", "move.yaml", "--yes", "--empty-source")
+        assert [salt.standin.state["apps"][f"web-{stage}"]["settings"] for stage in ("dev", "prod")] == [{}, {}]
+        assert "emptied: done" in cj.read("move.yaml")
+        cj("migrate", "--execute", "move.yaml", "--yes", "--empty-source")  # once more does no harm
+
+
+def test_killed_at_every_step(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """kill -9 after every request, transaction and file that is replaced; the next run finishes it, and the old place is as it was."""
+    with house(jar, cj) as (salt, fish):
+        cj("migrate", "dest:old", "dest:new", "--out", "move.yaml")
+        kept = {path.name: path for path in (cj.folder / "jar", cj.folder / "web.py", cj.folder / "move.yaml")}
+        for name, path in kept.items():
+            (shutil.copytree if path.is_dir() else shutil.copy)(path, cj.folder / f"kept-{name}")
+        states = [json.dumps(one.standin.state) for one in (salt, fish)]
+        argv = [sys.executable, "-m", "tests.killing", "migrate", "--execute", "move.yaml", "--yes", "--restart"]
+        env = cj.env | {"PYTHONPATH": str(Path(__file__).parent.parent), "PYTHONDONTWRITEBYTECODE": "1"}
+        with subprocess.Popen(argv, cwd=cj.folder, env=env, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as process:
+            assert process.stdin
+            assert process.stdout
+            for line in process.stdout:
+                told = json.loads(line)
+                assert told["again"] == 0, told
+                is_moved(salt, fish, cj)
+                for one, state in zip((salt, fish), states, strict=True):
+                    one.standin.state.clear()
+                    one.standin.state.update(json.loads(state))
+                for name, path in kept.items():
+                    if path.is_dir():
+                        shutil.rmtree(path)
+                    (shutil.copytree if path.suffix == "" else shutil.copy)(cj.folder / f"kept-{name}", path)
+                process.stdin.write("\n")
+                process.stdin.flush()
+        assert told["code"] == 0
+        assert told["number"] > 60
+
+
+EDITS: list[tuple[str, str, int, str]] = [
+    ("variable: LEVEL,", "variable: LEVLE,", 3, "there is no LEVLE at the old place"),
+    ("as: PIER_TABLE, ", "", 3, "pierTable is to be renamed, and has no other name"),
+    ("carried:", "carred:", 3, "did you mean 'carried'?"),
+    ("variable: OLD_NOTE, where: [dev/web, prod/web]", "variable: OLD_NOTE, where: [dev/web]", 3, "OLD_NOTE of prod/web is at old, and on no line of the sheet"),
+    ("variable: OLD_NOTE,", "variable: TOKEN,", 3, "TOKEN of dev/web stands in line"),
+    ("becomes: '${PUBLIC_ADDRESS@of:web}'", "becomes: ''", 3, "nobody knows what WEB_LINK is to point to"),
+    ("move: 1", "move: 2", 3, "this is no sheet that this version reads"),
+    ("digest: ", "digest: 00", 3, "is another at old than when the sheet was made"),
+]  # fmt: skip
+
+
+def test_sheets_as_people_edit_them(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with house(jar, cj) as (_, fish):
+        cj("migrate", "dest:old", "dest:new", "--out", "move.yaml")
+        assert "there is a file already" in cj("migrate", "dest:old", "dest:new", "--out", "move.yaml", code=3).err
+        sheet = cj.read("move.yaml")
+        for old, new, code, words in EDITS:
+            assert old in sheet, old
+            cj.write({"bad.yaml": sheet.replace(old, new, 1 if old != "digest: " else -1)})
+            done = cj("migrate", "--execute", "bad.yaml", "--yes", code=code)
+            assert words in done.err, (old, done.err)
+            assert "bad.yaml:" in done.err
+            assert not at_new(fish, "dev")
+        # somebody wants the note after all, and gives the token's line to nobody
+        lines = sheet.splitlines(keepends=True)
+        note = next(line for line in lines if "OLD_NOTE" in line)
+        kept = [line for line in lines if line is not note and "left_behind" not in line]
+        at = next(number for number, line in enumerate(kept) if line.startswith("carried:"))
+        cj.write({"move.yaml": "".join([*kept[: at + 1], note, *kept[at + 1 :]])})
+        cj("migrate", "--execute", "move.yaml", "--yes", "--restart")
+        assert at_new(fish, "prod")["OLD_NOTE"] == "paper"
+        assert cj("value", "prod", "OLD_NOTE", "--service", "web").out == "paper"
+
+
+def test_what_cannot_be_read_must_be_given(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """From a place that gives secrets to nobody, to one that takes no empty values; with a variable that only it knew."""
+    with house(jar, cj) as (salt, fish):
+        cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("by: [old]", "by: [old, new]")})
+        cj("deliver", "dev", "new")
+        for one in fish.standin.state["projects"]["web"]["variables"].values():
+            one["key"] = {"TOKEN": "API_KEY"}.get(one["key"], one["key"])
+        text = (
+            cj.read("jar/jar.yaml")
+            .replace("app: 'web-{stage}'", "app: 'site-{stage}'")
+            .replace("  new: {", "  spare: {type: file, as: literal, path: x.env}\n  new: {")
+        )
+        cj.write({"jar/jar.yaml": text})
+        made = cj("migrate", "dest:new@dev", "dest:old", "--out", "back.yaml", code=None)
+        assert "API_KEY" in cj.read("back.yaml").partition("to_be_given:")[2].partition("repointed:")[0]
+        refused = cj("migrate", "--execute", "back.yaml", "--yes", code=3)
+        assert "`coinjar put API_KEY --stage dev --service web --declare`" in refused.err
+        assert made.code == 0
+        assert salt.standin.state["apps"]["site-dev"]["settings"].get("API_KEY") is None
+
+
+def test_from_a_file_to_a_platform_and_from_file_to_file(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    cj.write({"old.env": "LEVEL=debug\npier.name=Tern\nAPI_TOKEN=made-up-token\nPATH=/bin\n"})
+    assert "cannot be written" in cj("migrate", "file:old.env", "process:1", "--out", "m.yaml", code=2).err
+    cj("migrate", "file+literal:old.env", "file+posix:new.env", "--out", "m.yaml")
+    assert "made-up" not in cj.read("m.yaml")
+    assert "{variable: pier.name, as: PIER_NAME" in cj.read("m.yaml")
+    done = cj("migrate", "--execute", "m.yaml", "--yes")
+    assert cj.read("new.env").count("export") == 3
+    assert "PIER_NAME=" in cj.read("new.env")
+    assert (cj.folder / "new.env").stat().st_mode & 0o77 == 0
+    assert "made-up" not in done.out + done.err + cj.read("m.yaml")
+    cj.write({"old.env": "LEVEL=warning\nPIER=Tern\n"})
+    assert "LEVEL is another at file+literal:old.env than when the sheet was made" in cj("migrate", "--execute", "m.yaml", "--yes", code=3).err
+    with house(jar, cj) as (_, fish):
+        cj.write({"web.env": "LEVEL=debug\nNEW_THING=7\n", "web.py": "import os\nos.environ['NEW_THING']\n"})
+        cj("migrate", "file:web.env", "dest:new", "--stage", "dev", "--out", "in.yaml")
+        cj("migrate", "--execute", "in.yaml", "--yes")
+        assert at_new(fish, "dev")["NEW_THING"] == "7"
+
+
+def test_processes_and_containers_are_sources(jar: Callable[..., Coinjar]) -> None:
+    cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}}\n")
+    with subprocess.Popen(["sleep", "60"], env={"PATH": "/bin", "LEVEL": "debug", "SHINY": "new"}) as process:
+        shown = cj("adopt", f"process:{process.pid}", "--stage", "dev", "--yes")
+        assert "1 variable to declare and set, 1 to change, 1 left out" in shown.out
+        assert "LEVEL (different" not in cj("compare", f"process:{process.pid}", "dev").out
+        process.kill()
+    assert cj("value", "dev", "SHINY").out == "new"
+    assert "there is no such process" in cj("adopt", "process:999999999", "--stage", "dev", code=5).err
+    assert "is no process number" in cj("adopt", "process:web", "--stage", "dev", code=2).err
