@@ -257,6 +257,8 @@ def test_schemas_and_loader_agree() -> None:
         "readers: {An na: {recipient: age1x}}",
     ):
         assert not agrees("readers", text), text
+    assert agrees("sheet", "move: 1\nfrom: a\nto: b\ncarried: [{variable: A, where: [x/y]}]\n")
+    assert not agrees("sheet", "move: 1\nfrom: a\nto: b\ncarred: []\n")
     assert not agrees("plain", "all: {A: null}")
     for destination, right in {
         "{type: file, as: json, path: x, services: [web], secrets: 'v/{name}'}": True, "{type: file, path: x}": False, "{type: file, as: json, path: x, suffix: y}": False,

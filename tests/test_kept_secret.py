@@ -217,7 +217,7 @@ def _canary(jar: Callable[..., Coinjar], strace: str, salt: Running, echo: Runni
             "in.env": f"S={CANARY}\nOTHER_PASSWORD={CANARY}\nBROKEN_TOKEN='{CANARY}\n",
             "tracked.env": "",
             "noted": "",
-            "app.py": f"import os\nos.getenv('S', '{CANARY}')\n",
+            "app.py": f"import os\nos.getenv('P', '{CANARY}')\n",
         }
     )
     subprocess.run([need("git"), "init", "-q"], cwd=cj.folder, check=True)

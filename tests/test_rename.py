@@ -104,7 +104,7 @@ def test_sealed_values(jar: Callable[..., Coinjar]) -> None:
     assert cj("value", "prod", "KEY", "--service", "web").out == "made-up-one"
     assert "still sealed under that name on dev" in cj("rename", "--finish", "TOKEN", code=3).err
     assert " TOKEN " in cj.read("jar/coins/prod.coins")
-    assert "1 sealed value sealed anew" in cj("rename", "TOKEN", "KEY", "--yes").out
+    assert "2 sealed values sealed anew" in cj("rename", "TOKEN", "KEY", "--yes").out
     assert " TOKEN " not in cj.read("jar/coins/prod.coins")
     cj("rename", "--finish", "TOKEN")
     assert cj("value", "prod", "KEY", "--service", "web").out == "made-up-one"

@@ -141,7 +141,7 @@ class Ends:
             raise UsageError(f"{new.label} has moved to {new.destination.moved_to} itself", hint="move there", code="moved")
         if is_live(new.destination):
             held = self._held_live(new.destination, stages)
-            made, _ = self.targets(new.destination, stages[0]) if stages else (None, [])
+            made = make_live(new.destination, self._around())
             if isinstance(made, Platform):
                 description = made.description
                 return New(new, held, lambda name, text: _of_platform(list(refusals(description, {name: Wanted(name, text)}))))

@@ -82,8 +82,10 @@ class Reader:
         known = list(self.jar.variables) if self.jar else []
 
         def held(one: There, name: str) -> str | None:
-            found = goal.held.get((one.stage, one.service, name), goal.held.get((one.stage, None, name)))
-            return None if found is None else reveal(found)
+            found = [
+                text for key, text in goal.held.items() if key[0] == one.stage and key[2] == name and (one.service is None or key[1] in (None, one.service))
+            ]
+            return reveal(found[0]) if found and found[0] is not None else None
 
         return Facts(self.old.label, self.new.label, goal.refusal, lambda one: goal.takes(self.jar, one), self.in_jar, held, mentioned, known)
 

@@ -6,7 +6,7 @@ Every step converges when it is taken again, so a run that was cut short is fini
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from coinjar.actions import rename
@@ -22,14 +22,14 @@ from coinjar.core.delivery import GONE
 from coinjar.core.delivery import Change as Removal
 from coinjar.core.errors import CoinJarError, InputError, OutsideError, Place, raise_all
 from coinjar.core.guess import guess
-from coinjar.core.model import Jar, Variable
-from coinjar.core.moving import CARRIED, GIVEN, LEFT, RENAMED, REPLACED, SUPPLIED, There, placed
+from coinjar.core.model import Destination, Jar, Variable
+from coinjar.core.moving import CARRIED, GIVEN, GIVES, KEPT, LEFT, RENAMED, REPLACED, SUPPLIED, There, placed
 from coinjar.core.names import ALL, VariableName
 from coinjar.core.references import Template, parse_template
 from coinjar.core.secret import Secret, reveal
 from coinjar.core.shown import Masker
 from coinjar.destinations import is_live
-from coinjar.destinations.base import gets
+from coinjar.destinations.base import gets, services_for
 from coinjar.documents.edit import Edit
 from coinjar.documents.writing import Plain
 from coinjar.jarfile.sheets import Line, Sheet, tell_outcomes, unknown_line
@@ -135,19 +135,28 @@ class Move:
         assert destination
         jar = self.opened.load()
         edits: list[Edit] = []
+        refused = self._refused(jar, destination)
         going = {line.becomes for line in self.sheet.of(*GOES)}
-        gone = [
-            line.variable for line in self.sheet.of(LEFT) if line.variable in jar.variables and line.variable not in going and gets(destination, line.variable)
-        ]
+        left = [line.variable for line in self.sheet.of(LEFT) if line.variable in jar.variables and line.variable not in going]
+        gone = [name for name in [*left, *(name for name, what in refused.items() if what == KEPT)] if gets(destination, name)]
         if gone:
             names: list[Plain] = [*jar.destinations[destination.name].without, *dict.fromkeys(gone)]
             edits.append(Edit(("destinations", destination.name, "without"), names))
-        for name in dict.fromkeys(line.variable for line in self.sheet.of(SUPPLIED)):
+        given = [line.variable for line in self.sheet.of(SUPPLIED)] + [name for name, what in refused.items() if what == GIVES]
+        for name in dict.fromkeys(given):
             variable = jar.variables.get(name)
             if variable is not None and destination.name not in variable.supplied_by:
                 by: list[Plain] = [*variable.supplied_by, destination.name]
                 edits.append(Edit(("variables", name, "supplied", "by"), by))
         edit_file(self.opened.folder / "jar.yaml", edits)
+
+    def _refused(self, jar: Jar, destination: Destination) -> dict[str, str]:
+        """Names of the jar's own that the new place would get, and keeps or sets by itself."""
+        goal = self.reader.ends.new(self.reader.new, [])
+        services = services_for(destination, jar)
+        mine = [one for one in jar.variables.values() if gets(destination, one.name) and any(one.serves(each) for each in services)]
+        found = {str(one.name): goal.refusal(one.name, "x") for one in mine}
+        return {name: one.what for name, one in found.items() if one}
 
     def _values(self) -> list[str]:
         """What is carried and the jar does not have: declared, if it must be, and put; what is to be renamed first under the name that it had."""
@@ -326,17 +335,18 @@ class Move:
             self.outcomes[line.group, line.number] = told
             self.failed += [f"{line.becomes} of {where}: {each}" for where, each in zip(line.where, words, strict=True) if each.startswith("not ")]
 
-    def _stands(self, line: Line, where: str, held: object) -> str:
-        assert isinstance(held, dict)
+    def _stands(self, line: Line, where: str, held: Mapping[tuple[str, str | None, str], str | None]) -> str:
+        """How a line came out in one place; it begins with "not" where it did not."""
         stage, service = placed(where)
-        there = held.get((stage, service, line.becomes), held.get((stage, None, line.becomes), held))
+        keys = [key for key in held if key[0] == stage and key[2] == line.becomes and (service is None or key[1] in (None, service))]
+        is_there, there = bool(keys), held[keys[0]] if keys else None
         if self.reader.new.destination is None:
             return "written" if line.group in (CARRIED, RENAMED) else "not carried" if line.group in (REPLACED, GIVEN) else "left behind"
         if line.group == LEFT:
-            return "left behind" if there is held else "left behind; it was there already"
+            return "left behind; it was there already" if is_there else "left behind"
         if line.group == SUPPLIED:
-            return "supplied there" if there is not held else "supplied there when it first runs"
-        if there is held:
+            return "supplied there" if is_there else "supplied there when it first runs"
+        if not is_there:
             return "not there"
         wanted = self.reader.in_jar(There(line.becomes, stage, service, None))[1]
         if there is None:
