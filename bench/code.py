@@ -16,9 +16,15 @@ _FILLING = {
     "python": "def part_{n}(boats, piers):\n    total = boats * {n} + piers\n    return [total + one for one in range({n})]\n\n\n",
     "ruby": "def part_{n}(boats, piers)\n  total = boats * {n} + piers\n  [total].map {{ |one| one + {n} }}\nend\n\n",
     "shell": "# what part {n} is for\nprintf '%s\\n' 'part {n} of the tide table'\n",
+    "javascript": "/* part {n} */ function part{n}(boats, piers) {{ let total = boats * {n} + piers; return [total, {n}]; }}\n",
+    "typescript": "function part{n}(boats: number, piers: number): number[] {{ const total = boats * {n} + piers; return [total, {n}]; }}\n",
+    "java": "class Part{n} {{ int of(int boats, int piers) {{ int total = boats * {n} + piers; return total; }} }}\n",
+    "kotlin": "fun part{n}(boats: Int, piers: Int): Int {{\n    val total = boats * {n} + piers\n    return total\n}}\n\n",
+    "php": "<?php function part{n}($boats, $piers) {{ $total = $boats * {n} + $piers; return [$total, {n}]; }} ?>\n",
+    "csharp": "class Part{n} {{ int Of(int boats, int piers) {{ var total = boats * {n} + piers; return total; }} }}\n",
+    "rust": "fn part{n}(boats: u32, piers: u32) -> u32 {{\n    let total = boats * {n} + piers;\n    total\n}}\n\n",
     "go": "func part{n}(boats, piers int) int {{\n\ttotal := boats*{n} + piers\n\treturn total\n}}\n\n",
 }
-_CURLY = "/* part {n} */ function part{n}(boats, piers) {{ let total = boats * {n} + piers; return [total, {n}]; }}\n"
 
 
 def code_tree(folder: Path) -> None:
@@ -29,8 +35,7 @@ def code_tree(folder: Path) -> None:
         by_language.setdefault(one.language, []).append(one.text)
     for number in range(FILES):
         language = rng.choice(_LANGUAGES)
-        filling = _FILLING.get(language, _CURLY)
-        body = "".join(filling.format(n=n) for n in range(rng.randint(10, 110)))
+        body = "".join(_FILLING[language].format(n=n) for n in range(rng.randint(10, 110)))
         start = rng.choice(by_language[language]) if rng.random() < SHARE else ""
         path = folder / f"part{number % 97}" / f"of{number % 7}" / f"file{number}{Path(NAMES[language]).suffix}"
         path.parent.mkdir(parents=True, exist_ok=True)

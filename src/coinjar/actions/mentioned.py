@@ -6,27 +6,24 @@ import os
 import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
-from yaml.nodes import ScalarNode
-
-from coinjar.actions.changing import edit_file
 from coinjar.actions.opening import OpenJar
-from coinjar.actions.values import declaration
 from coinjar.core.code import SET, Literal, Use
 from coinjar.core.errors import InputError, Place
 from coinjar.core.guess import guess
 from coinjar.core.model import Jar, Variable
 from coinjar.core.names import VariableName
 from coinjar.core.rules.base import Facts, Finding
-from coinjar.documents.edit import Edit
-from coinjar.documents.writing import Plain, Writer
 from coinjar.jarfile.store import LOCAL, locked, shown_path
 from coinjar.mentions.base import MISPLACED
 from coinjar.mentions.languages import LANGUAGES
 from coinjar.scanning.files import Walk
 from coinjar.scanning.scan import Asked, Progress, Scanned, Seen, Spot, scan
 from coinjar.sources.base import SET_BY_EVERYBODY
+
+if TYPE_CHECKING:
+    from coinjar.documents.writing import Plain
 
 CODE_RULES = tuple(f"CJ0{number}" for number in range(35, 43))
 _DOCUMENTS = (".yaml", ".yml", ".json")
@@ -84,8 +81,8 @@ def find(
 
 def _template_endings(jar: Jar) -> tuple[str, ...]:
     """What the project's own templates end in, by its destinations."""
-    found = [one.options.get("suffix") for one in jar.destinations.values() if one.type == "templates"]
-    return tuple(sorted({str(one.value) for one in found if isinstance(one, ScalarNode)}))
+    found = [getattr(one.options.get("suffix"), "value", "") for one in jar.destinations.values() if one.type == "templates"]
+    return tuple(sorted({one for one in found if isinstance(one, str) and one}))
 
 
 def _cache(opened: OpenJar | None) -> Path:
@@ -176,6 +173,8 @@ def findings(opened: OpenJar, found: Mentions) -> tuple[list[Finding], list[Miss
 
 def suggested(each: Sequence[Missing]) -> str:
     """The declarations as a piece of jar.yaml, each below a comment that says where it is mentioned."""
+    from coinjar.documents.writing import Writer
+
     lines = ["variables:\n"]
     for one in each:
         lines.append(f"  # {', '.join(str(place) for place in one.places[:3])}{' …' if len(one.places) > 3 else ''}\n")
@@ -184,6 +183,8 @@ def suggested(each: Sequence[Missing]) -> str:
 
 
 def _declaration(one: Missing) -> dict[str, Plain]:
+    from coinjar.actions.values import declaration
+
     fields = declaration(one.variable)
     if one.default is not None:
         fields["default"] = one.default
@@ -192,5 +193,8 @@ def _declaration(one: Missing) -> dict[str, Plain]:
 
 def declare_missing(opened: OpenJar, each: Sequence[Missing]) -> None:
     """Declare them in jar.yaml."""
+    from coinjar.actions.changing import edit_file
+    from coinjar.documents.edit import Edit
+
     with locked(opened.folder):
         edit_file(opened.folder / "jar.yaml", [Edit(("variables", one.variable.name), _declaration(one)) for one in each])

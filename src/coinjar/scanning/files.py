@@ -6,11 +6,12 @@ import os
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
-from typing import NamedTuple
-
-from pathspec import GitIgnoreSpec
+from typing import TYPE_CHECKING, NamedTuple
 
 from coinjar.mentions.languages import language_of
+
+if TYPE_CHECKING:
+    from pathspec import GitIgnoreSpec
 
 VENDORED = frozenset("node_modules bower_components vendor third_party site-packages venv .venv __pycache__ .git .hg .svn .tox .nox .local".split())
 LARGEST = 1 << 20
@@ -43,7 +44,7 @@ class Walk:
         self.base = len(os.path.realpath(base or ".")) + 1
         self.left_out: Counter[str] = Counter()
         self.skipped = {os.path.realpath(one) for one in skipped}
-        self.without = GitIgnoreSpec.from_lines(without) if without else None
+        self.without = _spec(without) if without else None
 
     def files(self, paths: Sequence[str]) -> Iterator[Candidate]:
         """Every file worth a look, each once, in the order of the paths. Raises FileNotFoundError for a path that is not there."""
@@ -103,12 +104,18 @@ class Walk:
         return False
 
 
+def _spec(lines: Sequence[str]) -> GitIgnoreSpec:
+    from pathspec import GitIgnoreSpec  # a tree without a .gitignore needs none of it
+
+    return GitIgnoreSpec.from_lines(lines)
+
+
 def _read(folder: str) -> _Ignored:
     try:
         text = Path(folder, ".gitignore").read_text(errors="replace")
     except OSError:
         text = ""
-    return _Ignored(len(folder) + 1 if folder != "/" else 1, GitIgnoreSpec.from_lines(text.splitlines()))
+    return _Ignored(len(folder) + 1 if folder != "/" else 1, _spec(text.splitlines()))
 
 
 def _above(folder: str) -> list[_Ignored]:
