@@ -12,7 +12,6 @@ from multiprocessing import get_context
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from coinjar import __version__
 from coinjar.core.errors import OutsideError
 from coinjar.jarfile.store import replace_file
 from coinjar.mentions.base import Mention, Unknown
@@ -54,10 +53,11 @@ class Scanned(NamedTuple):
 
 
 class Asked(NamedTuple):
-    """What to look for: functions that read variables named by their first argument, and endings of templates."""
+    """What to look for: functions that read variables named by their first argument, and endings of templates; by which version of the program."""
 
     helpers: frozenset[str] = frozenset()
     templates: tuple[str, ...] = ()
+    version: str = ""
 
 
 Progress = Callable[[str, int, int], None]
@@ -129,7 +129,7 @@ class _Kept:
 
     def __init__(self, path: Path | None, asked: Asked) -> None:
         self.path = path
-        self.key = [_FORM, __version__, sorted(asked.helpers), list(asked.templates)]
+        self.key = [_FORM, asked.version, sorted(asked.helpers), list(asked.templates)]
         self.files: dict[str, list[Any]] = {}
         try:
             held = json.loads(path.read_bytes()) if path else {}
