@@ -259,7 +259,9 @@ def test_from_a_file_to_a_platform_and_from_file_to_file(jar: Callable[..., Coin
     assert "LEVEL is another at file+literal:old.env than when the sheet was made" in cj("migrate", "--execute", "m.yaml", "--yes", code=3).err
     with house(jar, cj) as (_, fish):
         cj.write({"web.env": "LEVEL=debug\nNEW_THING=7\n", "web.py": "import os\nos.environ['NEW_THING']\n"})
-        cj("migrate", "file:web.env", "dest:new", "--stage", "dev", "--out", "in.yaml")
+        assert "from and to are the same place" in cj("migrate", "dest:new", "dest:new@dev", "--out", "in.yaml", code=2).err
+        cj("migrate", "file:web.env", "dest:new", "--stage", "dev", "--service", "web", "--out", "in.yaml")
+        assert "{variable: NEW_THING, where: [dev/web]" in cj.read("in.yaml")
         cj("migrate", "--execute", "in.yaml", "--yes")
         assert at_new(fish, "dev")["NEW_THING"] == "7"
 

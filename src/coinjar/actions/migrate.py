@@ -42,15 +42,22 @@ class Made(NamedTuple):
 class Reader:
     """Reads what a migration needs to know."""
 
-    def __init__(self, opened: OpenJar | None, source: str, target: str, stages: Sequence[str] = (), paths: Sequence[str] = ()) -> None:
+    def __init__(
+        self, opened: OpenJar | None, source: str, target: str, stages: Sequence[str] = (), paths: Sequence[str] = (), service: str | None = None
+    ) -> None:
         self.opened = opened
         self.jar = opened.load() if opened else None
         self.ends = Ends(opened, self.jar)
         self.old, self.new = where(self.jar, source), where(self.jar, target)
+        if self.old.label == self.new.label:
+            raise UsageError("from and to are the same place", hint="name another", code="usage")
         self.paths = list(paths)
         self.notes: list[str] = []
         self.stages = self._stages(stages)
-        self.there = self.ends.read_old(self.old, self.stages)
+        if self.jar and service:
+            self.jar.service(service)
+        there = self.ends.read_old(self.old, self.stages)
+        self.there = [one._replace(service=one.service or service) for one in there if service is None or one.service in (None, service)]
 
     def _stages(self, asked: Sequence[str]) -> list[str]:
         if self.jar is None or (self.old.destination is None and self.new.destination is None):

@@ -56,7 +56,7 @@ class Move:
         self.opened = opened
         self.sheet = sheet
         self.options = options
-        self.reader = Reader(opened, sheet.source, sheet.target, sheet.stages, options.paths)
+        self.reader = Reader(opened, sheet.source, sheet.target, sheet.stages, options.paths, sheet.service)
         self.outcomes: dict[tuple[str, int], str] = {}
         self.failed: list[str] = []
 
@@ -137,7 +137,12 @@ class Move:
         edits: list[Edit] = []
         refused = self._refused(jar, destination)
         going = {line.becomes for line in self.sheet.of(*GOES)}
-        left = [line.variable for line in self.sheet.of(LEFT) if line.variable in jar.variables and line.variable not in going]
+        goal = self.reader.ends.new(self.reader.new, [])
+        left = [
+            line.variable
+            for line in self.sheet.of(LEFT)
+            if line.variable in jar.variables and line.variable not in going and any(goal.takes(jar, one) is None for one in self._places(line))
+        ]
         gone = [name for name in [*left, *(name for name, what in refused.items() if what == KEPT)] if gets(destination, name)]
         if gone:
             names: list[Plain] = [*jar.destinations[destination.name].without, *dict.fromkeys(gone)]

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, counted, open_here, say, stage_names
+from coinjar.cli.common import JarOption, ServiceOption, counted, open_here, say, stage_names
 from coinjar.core.errors import InputError, UsageError
 
 if TYPE_CHECKING:
@@ -37,6 +37,7 @@ def run(
     out: Annotated[str | None, typer.Option("--out", metavar="SHEET", help="Where the sheet goes.")] = None,
     execute: Annotated[str | None, typer.Option("--execute", metavar="SHEET", help="Carry out this sheet; a run that was cut short goes on.")] = None,
     stage: Annotated[list[str] | None, typer.Option("--stage", metavar="STAGE", autocompletion=stage_names, help="Only this stage; may be repeated.")] = None,
+    service: ServiceOption = None,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="With --execute: change nothing.")] = False,
     requests: Annotated[bool, typer.Option("--requests", help="With --dry-run: the requests it would send, secrets and tokens masked.")] = False,
     restart: Annotated[bool, typer.Option("--restart", help="Restart or redeploy what must read the new values, and wait for it.")] = False,
@@ -55,7 +56,7 @@ def run(
     if execute is None:
         if out is None or len(ends or []) < 2:
             raise UsageError("from where, to where, and into which sheet?", hint="`coinjar migrate FROM TO --out move.yaml`; then --execute move.yaml")
-        _make(opened, list(ends or []), Path(out), stage or [])
+        _make(opened, list(ends or []), Path(out), stage or [], service)
         return
     from coinjar.actions.move import Move, Options
     from coinjar.actions.rename import finish_earlier
@@ -86,12 +87,12 @@ def _opened(ctx: typer.Context, jar: str | None) -> OpenJar | None:
         return None
 
 
-def _make(opened: OpenJar | None, ends: list[str], out: Path, stages: list[str]) -> None:
+def _make(opened: OpenJar | None, ends: list[str], out: Path, stages: list[str], service: str | None) -> None:
     from coinjar.actions.migrate import Reader
     from coinjar.jarfile.sheets import write_sheet
 
-    made = Reader(opened, ends[0], ends[1], stages, ends[2:]).sheet()
-    write_sheet(out, ends[0], ends[1], made.stages, made.entries, made.digests, made.pointings)
+    made = Reader(opened, ends[0], ends[1], stages, ends[2:], service).sheet()
+    write_sheet(out, ends[0], ends[1], made.stages, made.entries, made.digests, made.pointings, service)
     _show_made(made)
     say(f"Written: {out}. Look through it, move lines where something else should become of them, then `coinjar migrate --execute {out} --dry-run`.")
 

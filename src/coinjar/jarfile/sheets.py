@@ -18,7 +18,7 @@ from coinjar.documents.yamltext import compose, is_null, place
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import replace_file, shown_path
 
-TOP = ("move", "from", "to", "stages", *FATES, "repointed", "emptied")
+TOP = ("move", "from", "to", "stages", "service", *FATES, "repointed", "emptied")
 _ABOUT = {
     CARRIED: "goes as it is",
     RENAMED: "goes under another name (`as`)",
@@ -58,6 +58,7 @@ class Sheet(NamedTuple):
     source: str
     target: str
     stages: tuple[str, ...]
+    service: str | None
     lines: list[Line]
     repointed: list[Repointed]
     emptied: str
@@ -75,6 +76,7 @@ def write_sheet(
     entries: Iterable[Entry],
     digests: Mapping[tuple[str, tuple[str, ...]], str],
     pointings: Sequence[Pointing],
+    service: str | None = None,
 ) -> None:
     """Write a new sheet. Raises InputError if there is a file already, OutsideError."""
     if path.exists():
@@ -87,6 +89,7 @@ def write_sheet(
         "move: 1\n",
     ]
     lines += [f"from: {flow(source)}\n", f"to: {flow(target)}\n", f"stages: {flow([*stages])}\n"]
+    lines += [f"service: {flow(service)}\n"] if service else []
     by_group: dict[str, list[Entry]] = {}
     for one in entries:
         by_group.setdefault(one.group, []).append(one)
@@ -133,7 +136,7 @@ def read_sheet(path: Path) -> Sheet:
                 message = f"{one.variable} of {where} stands in line {other.place.line} too"
                 fields.faults.append(InputError(message, hint="one thing becomes of it: keep one line", place=one.place, code="sheet"))
     raise_all(fields.faults)
-    return Sheet(path, source, target, stages, lines, repointed, fields.text(top.get("emptied"), "emptied"))
+    return Sheet(path, source, target, stages, fields.text(top.get("service"), "service") or None, lines, repointed, fields.text(top.get("emptied"), "emptied"))
 
 
 def _lines(fields: Fields, group: str, node: Node) -> list[Line]:
