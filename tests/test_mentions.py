@@ -92,6 +92,13 @@ def test_what_is_looked_at_and_what_is_known(tmp_path: Path, monkeypatch: pytest
     cache.write_text("{broken")
     assert "B" in names_in(again())
     assert names_in(scan(Walk(), [str(tmp_path / "build/b.py")], Asked())) == {"NO"}  # named, so looked at
+    deep = tmp_path / "deep"
+    deep.mkdir()
+    (deep / "a.js").write_text("x = " + "(" * 5000 + "process.env.A" + ")" * 5000)
+    (deep / "b.py").write_bytes(b"import os\nos.environ['\\udcff'], os.environ['A\\x00B'], os.environ['OK']\n")
+    odd = scan(Walk(), [str(deep)], Asked())
+    assert names_in(odd) == {"OK"}
+    assert dict(odd.left_out) == {"nested too deeply": 1}
     many = tmp_path / "many"
     many.mkdir()
     for number in range(400):

@@ -78,7 +78,8 @@ class Grower:
             return tree.Text(bare[width : len(bare) - width], start, start + len(bare.encode()) - 2 * width)
         if all(one.type in inner for one in parts):
             start, end = parts[0].start_byte, parts[-1].end_byte
-            return tree.Text(self.data[start:end].decode(errors="replace"), start, end)
+            plain = not any("escape" in one.type for one in parts)
+            return tree.Text(self.data[start:end].decode(errors="replace"), start, end, exact=plain)
         return tree.Node(self.each(parts))
 
     def value(self, node: Syntax) -> tree.Node:

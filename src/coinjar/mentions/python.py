@@ -81,8 +81,9 @@ class _Grower:
             text = None if value is None or value is Ellipsis else str(value).lower() if isinstance(value, bool) else str(value)
             return tree.Value(text)
         start, end = self._at(node.lineno, node.col_offset), self._at(node.end_lineno or 1, node.end_col_offset or 0)
-        at = self.data.find(value.encode(), start, end)
-        return tree.Text(value, at, at + len(value.encode())) if at >= 0 and value else tree.Text(value, start, end)
+        spelled = value.encode("utf-8", "surrogatepass")
+        at = self.data.find(spelled, start, end)
+        return tree.Text(value, at, at + len(spelled)) if at >= 0 and value else tree.Text(value, start, end, exact=not value)
 
     def _Name(self, node: ast.Name) -> tree.Node:  # noqa: N802
         return tree.Name(node.id)

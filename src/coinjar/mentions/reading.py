@@ -324,7 +324,9 @@ class Reader:
             if texts is None:
                 self._not_known(key)
             for text in texts or []:
-                if text.text and text.text not in self.words.others:
+                if not text.exact:
+                    self.unknown.append(Unknown(text.start, text.end))  # its name stands nowhere as it is
+                elif text.text and text.text not in self.words.others:
                     self.mentions.append(Mention(text.text, text.start, text.end, how, default))
 
     def _not_known(self, key: tree.Node) -> None:

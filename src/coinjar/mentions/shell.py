@@ -68,7 +68,8 @@ def _parser() -> Parser:
 
 def _is_own(name: str, events: list[_Event]) -> bool:
     mine = [one.what for one in events if one.name == name and one.what not in (_CHILD, _UNSET, _INDIRECT)]
-    return bool(mine) and mine[0] == _ASSIGNS and _EXPORTS not in mine
+    given = mine[:1] == [_ASSIGNS] or (name.islower() and _ASSIGNS in mine)  # functions use what is given a value below them, in small letters
+    return given and _EXPORTS not in mine
 
 
 class _Walk:

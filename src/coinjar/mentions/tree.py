@@ -16,13 +16,13 @@ class Node:
 
 
 class Text(Node):
-    """A string that is written out; `start` and `end` are those of its content."""
+    """A string that is written out; `start` and `end` are those of its content. Not `exact`: its content is spelled in another way (escapes)."""
 
-    __slots__ = ("text",)
+    __slots__ = ("exact", "text")
 
-    def __init__(self, text: str, start: int, end: int) -> None:
+    def __init__(self, text: str, start: int, end: int, *, exact: bool = True) -> None:
         super().__init__((), start, end)
-        self.text = text
+        self.text, self.exact = text, exact
 
 
 class Value(Node):

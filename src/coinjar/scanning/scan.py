@@ -70,14 +70,17 @@ def scan(walk: Walk, paths: Sequence[str], asked: Asked, *, cache: Path | None =
     kept = _Kept(cache, asked)
     found = {one.path: spots for one in candidates if (spots := kept.spots(one)) is not None}
     fresh = [one for one in candidates if one.path not in found]
-    found.update(_looked_at([one.path for one in fresh], asked, progress))
+    for path, spots in _looked_at([one.path for one in fresh], asked, progress):
+        walk.left_out["nested too deeply"] += spots is None
+        found[path] = spots or []
+    walk.left_out += Counter()  # without those that were none
     if len(fresh) > _FEW or (fresh and kept.files):  # a look at few files is as quick without
         kept.keep(candidates, found, started)
     files = [Seen(path, _spots(found[path])) for path in sorted(one.path for one in candidates) if found[path]]
     return Scanned(files, len(candidates), len(candidates) - len(fresh), walk.left_out)
 
 
-def _looked_at(paths: list[str], asked: Asked, progress: Progress | None) -> Iterable[tuple[str, list[list[Any]]]]:
+def _looked_at(paths: list[str], asked: Asked, progress: Progress | None) -> Iterable[tuple[str, list[list[Any]] | None]]:
     parts = [paths[at : at + _TOGETHER] for at in range(0, len(paths), _TOGETHER)]
     cores = len(os.sched_getaffinity(0))
     if len(paths) <= _FEW or cores == 1:
@@ -91,13 +94,13 @@ def _looked_at(paths: list[str], asked: Asked, progress: Progress | None) -> Ite
             yield from part
 
 
-def _look_at_all(given: tuple[list[str], Asked]) -> list[tuple[str, list[list[Any]]]]:
+def _look_at_all(given: tuple[list[str], Asked]) -> list[tuple[str, list[list[Any]] | None]]:
     paths, asked = given
     return [(path, _look_at(path, asked)) for path in paths]
 
 
-def _look_at(path: str, asked: Asked) -> list[list[Any]]:
-    """The spots of one file, as plain lists; none for one that cannot be read, or is no text."""
+def _look_at(path: str, asked: Asked) -> list[list[Any]] | None:
+    """The spots of one file, as plain lists; none for one that cannot be read, or is no text. None for one that is nested too deeply."""
     try:
         handle = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
         try:
@@ -109,7 +112,10 @@ def _look_at(path: str, asked: Asked) -> list[list[Any]]:
     language = language_of(path.rpartition("/")[2], asked.templates) or by_first_line(data)
     if language is None or b"\0" in data[:1024]:
         return []
-    found = look(language, data, asked.helpers)
+    try:
+        found = look(language, data, asked.helpers)
+    except RecursionError:
+        return None
     placed: list[list[Any]] = []
     every: list[Mention | Unknown] = [*found.mentions, *found.unknown]
     for one in sorted(every, key=lambda one: one.start):
