@@ -8,7 +8,6 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-from coinjar import __version__
 from coinjar.actions.opening import OpenJar
 from coinjar.core.code import SET, Literal, Use
 from coinjar.core.errors import InputError, Place
@@ -72,7 +71,7 @@ def find(
     base = opened.folder.resolve().parent if opened else Path.cwd()
     code = jar.code if jar else None
     suffixes = _template_endings(jar) if jar else ()
-    asked = Asked(frozenset(helpers) | frozenset(code.helpers if code else ()), suffixes, __version__)
+    asked = Asked(frozenset(helpers) | frozenset(code.helpers if code else ()), suffixes)
     walk = Walk(suffixes, code.without if code else (), [opened.folder] if opened else [], base)
     for path in paths:
         if not Path(path).exists():

@@ -72,7 +72,7 @@ def run(
     _summary(move)
     move.look()
     if dry_run:
-        _rehearse(move, options, requests=requests)
+        _rehearse(move, requests=requests)
         return
     _ask(move, opened, allow_guarded or [], yes=yes)
     _execute(move)
@@ -168,7 +168,7 @@ def _execute(move: Move) -> None:
     show(styled(f"\nall {done} lines came out as the sheet says; {move.sheet.path} has the outcome of each", "bold"))
 
 
-def _rehearse(move: Move, options: object, *, requests: bool) -> None:
+def _rehearse(move: Move, *, requests: bool) -> None:
     """Carry the sheet out on a copy of the jar, and only look at the new place."""
     import asyncio
 
@@ -176,7 +176,6 @@ def _rehearse(move: Move, options: object, *, requests: bool) -> None:
     from coinjar.cli.delivering import show_changes, show_outcomes, tell_faults
     from coinjar.core.shown import Masker, visible
 
-    del options
     with rehearsal(move) as copy:
         if copy is None:
             say("Nothing is sent: the new place is a file.")

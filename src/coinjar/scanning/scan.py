@@ -12,6 +12,7 @@ from multiprocessing import get_context
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from coinjar import mentions
 from coinjar.core.errors import OutsideError
 from coinjar.jarfile.store import replace_file
 from coinjar.mentions.base import Mention, Unknown
@@ -53,11 +54,10 @@ class Scanned(NamedTuple):
 
 
 class Asked(NamedTuple):
-    """What to look for: functions that read variables named by their first argument, and endings of templates; by which version of the program."""
+    """What to look for: functions that read variables named by their first argument, and endings of templates."""
 
     helpers: frozenset[str] = frozenset()
     templates: tuple[str, ...] = ()
-    version: str = ""
 
 
 Progress = Callable[[str, int, int], None]
@@ -130,12 +130,17 @@ def _spots(found: list[list[Any]]) -> list[Spot]:
     return [Spot(Mention(*mention) if mention else None, line, column, text) for mention, line, column, text in found]
 
 
+def _readers() -> int:
+    """When the readers of code were last changed: what others found does not count."""
+    return max(one.stat().st_mtime_ns for one in os.scandir(Path(mentions.__file__).parent) if one.name.endswith(".py"))
+
+
 class _Kept:
     """What was found the last time, in a file: a list a path with its size, its time, and its spots if it has any."""
 
     def __init__(self, path: Path | None, asked: Asked) -> None:
         self.path = path
-        self.key = [_FORM, asked.version, sorted(asked.helpers), list(asked.templates)]
+        self.key = [_FORM, _readers(), sorted(asked.helpers), list(asked.templates)]
         self.files: dict[str, list[Any]] = {}
         try:
             held = json.loads(path.read_bytes()) if path else {}
