@@ -256,7 +256,7 @@ def _canary(jar: Callable[..., Coinjar], strace: str, salt: Running, echo: Runni
                     assert _is_asked_for(line, run), (run, line[:200])
                     seen.add(run[0])
         trace.unlink()
-    assert seen == {"edit", "render", "within", "deliver", "migrate"}  # the trace does show what is written
+    assert seen == {"edit", "render", "within", "deliver"}  # the trace does show what is written
     files = [path for path in cj.folder.rglob("*") if path.is_file()]
     holders = {str(path.relative_to(cj.folder)) for path in files if any(form in path.read_bytes() for form in FORMS)}
     assert holders == {"in.env", "app.py"}
@@ -267,7 +267,7 @@ def _is_asked_for(call: str, run: list[str]) -> bool:
     """Whether a call writes what was asked for: the editor's text in memory, the pipe that is masked, stdout of `render --as`."""
     if run[0] == "edit":
         return "/dev/shm/coinjar-edit-" in _descriptor(call)  # noqa: S108 - as above
-    if run[0] in ("deliver", "migrate"):  # to where it is delivered
+    if run[0] == "deliver":  # to where it is delivered
         return re.search(r"send\w*\(\d+<(socket|TCP)", call) is not None or "socket:" in _descriptor(call)
     if run[0] == "within":
         return "pipe:" in _descriptor(call) or "pipe:" in call.split(",", maxsplit=1)[0]
