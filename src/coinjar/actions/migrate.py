@@ -156,10 +156,15 @@ class Reader:
             for found in facts.written:
                 content = found.written.content
                 source = content.source if isinstance(content, Template) else reveal(content) if isinstance(content, str) else ""
-                if address in source and not (found.variable.name == one.name and found.scope in (one.service, ALL)):
+                if address not in source or (found.variable.name == one.name and found.scope in (one.service, ALL)):
+                    continue
+                if one.secret:  # an address with a password in it stands on no sheet
+                    self.notes.append(f"{found.variable.name} ({found.layer}/{found.scope}) contains {one.name} of {self.old.label}, a secret: put it anew")
+                else:
                     yield self._pointing(one, found.variable.name, found.layer, found.scope, address, source)
-            yield from self._elsewhere(one, address)
-            self._in_files(address)
+            if not one.secret:
+                yield from self._elsewhere(one, address)
+                self._in_files(address)
 
     def _pointing(self, one: There, name: str, layer: str, scope: str, address: str, source: str) -> Pointing:
         assert self.jar

@@ -84,13 +84,13 @@ def _unknown(found: Mentions) -> list[tuple[str, Spot]]:
 
 def _default(found: Mentions, name: str, spot: Spot) -> str | None:
     """What the code falls back to; of a secret only that it does."""
-    from coinjar.core.guess import guess
+    from coinjar.core.code import HIDDEN
 
     default = spot.mention.default if spot.mention else None
     if not default:
         return default
     declared = found.jar.variables.get(name) if found.jar else None
-    return "••••" if (declared.secret if declared else guess(name, default).secret) else default
+    return HIDDEN if declared and declared.secret else default
 
 
 def _json(found: Mentions, findings: list[Finding], pattern: str | None) -> dict[str, Any]:

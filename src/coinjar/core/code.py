@@ -10,6 +10,8 @@ from coinjar.core.record import Record
 if TYPE_CHECKING:
     from coinjar.core.model import Jar
 
+HIDDEN = "••••"
+"""What stands for a default that looks like a secret."""
 READ, SET, PRESENCE = "read", "set", "presence"
 
 

@@ -13,7 +13,9 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from coinjar import mentions
+from coinjar.core.code import HIDDEN
 from coinjar.core.errors import OutsideError
+from coinjar.core.guess import guess
 from coinjar.jarfile.store import replace_file
 from coinjar.mentions.base import Mention, Unknown
 from coinjar.mentions.languages import by_first_line, language_of, look
@@ -117,13 +119,18 @@ def _look_at(path: str, asked: Asked) -> list[list[Any]] | None:
     except RecursionError:
         return None
     placed: list[list[Any]] = []
-    every: list[Mention | Unknown] = [*found.mentions, *found.unknown]
+    every: list[Mention | Unknown] = [*map(_hidden, found.mentions), *found.unknown]
     for one in sorted(every, key=lambda one: one.start):
         start = data.rfind(b"\n", 0, one.start) + 1
         where = [data.count(b"\n", 0, one.start) + 1, len(data[start : one.start].decode(errors="replace")) + 1]
         text = data[one.start : one.end].decode(errors="replace") if isinstance(one, Unknown) else ""
         placed.append([list(one) if isinstance(one, Mention) else None, *where, text])
     return placed
+
+
+def _hidden(one: Mention) -> Mention:
+    """A default that looks like a secret is shown to nobody, nor kept."""
+    return one._replace(default=HIDDEN) if one.default and guess(one.name, one.default).secret else one
 
 
 def _spots(found: list[list[Any]]) -> list[Spot]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from coinjar.core.code import PRESENCE, SET, Use
+from coinjar.core.code import HIDDEN, PRESENCE, SET, Use
 from coinjar.core.errors import CoinJarError
 from coinjar.core.kinds import normal
 from coinjar.core.model import Variable
@@ -87,10 +87,10 @@ def other_default(facts: Facts) -> Iterator[Spot]:
     told: set[tuple[str, str, str]] = set()
     for use in facts.uses:
         variable = known.get(use.name)
-        if variable is None or variable.secret or not use.default or use.how == SET:
+        if variable is None or variable.secret or use.default in (None, "", HIDDEN) or use.how == SET:
             continue
         written = variable.default.content if variable.default else None
-        if not isinstance(written, str) or _same(variable, use.default, written):
+        if not isinstance(written, str) or not use.default or _same(variable, use.default, written):
             continue
         key = (variable.name, use.default, use.place.file)
         if key not in told:
