@@ -14,6 +14,8 @@ if TYPE_CHECKING:
     from coinjar.core.rules.base import Finding
 
 FORMATS = ("text", "json", "sarif")
+_TOGETHER, _MANY = "CJ036", 4
+"""Variables that nothing mentions are told on one line, if there are many: an old file that was adopted brings them in dozens."""
 
 
 def run(
@@ -78,7 +80,9 @@ def show_findings(findings: list[Finding], open_ones: list[Finding], accepted: i
     show(styled(counts + (f" ({accepted} accepted)" if accepted else ""), "bold"))
     room = max(terminal_width(), 40) if sys.stdout.isatty() else None
     lines = []
-    for one in findings:
+    unused = [one for one in findings if one.rule.code == _TOGETHER and not one.accepted]
+    together = unused if len(unused) >= _MANY else []
+    for one in [each for each in findings if each not in together]:
         style = "red" if one.rule.severity == "error" else "yellow"
         word = "accepted" if one.accepted else one.rule.severity
         place = str(one.spot.place)
@@ -87,6 +91,10 @@ def show_findings(findings: list[Finding], open_ones: list[Finding], accepted: i
         lines += rest
         fix = _wrapped(f"    {visible(one.accepted.reason if one.accepted else one.spot.fix)}", "    ", room)
         lines += [styled(line, "dim") for line in fix]
+    if together:
+        place, names = together[0].spot.place.file, ", ".join(str(one.spot.variable) for one in together)
+        lines.append(f"{styled(place, 'cyan')}: {styled('warning', 'yellow')} {_TOGETHER}: {len(together)} variables are declared, and nothing mentions them")
+        lines += [styled(line, "dim") for line in _wrapped(f"    {names}: drop them, or accept them with the reason", "    ", room)]
     if lines:
         show("\n".join(lines))
     if len(lines) > terminal_height() - 3:

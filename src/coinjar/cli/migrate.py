@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, ServiceOption, counted, open_here, say, stage_names
+from coinjar.cli.common import JarOption, counted, open_here, say, service_names, stage_names
 from coinjar.core.errors import InputError, UsageError
 
 if TYPE_CHECKING:
@@ -37,7 +37,9 @@ def run(
     out: Annotated[str | None, typer.Option("--out", metavar="SHEET", help="Where the sheet goes.")] = None,
     execute: Annotated[str | None, typer.Option("--execute", metavar="SHEET", help="Carry out this sheet; a run that was cut short goes on.")] = None,
     stage: Annotated[list[str] | None, typer.Option("--stage", metavar="STAGE", autocompletion=stage_names, help="Only this stage; may be repeated.")] = None,
-    service: ServiceOption = None,
+    service: Annotated[
+        str | None, typer.Option("--service", "-s", metavar="SERVICE", autocompletion=service_names, help="Whose variables these are, if FROM does not say.")
+    ] = None,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="With --execute: change nothing.")] = False,
     requests: Annotated[bool, typer.Option("--requests", help="With --dry-run: the requests it would send, secrets and tokens masked.")] = False,
     restart: Annotated[bool, typer.Option("--restart", help="Restart or redeploy what must read the new values, and wait for it.")] = False,
