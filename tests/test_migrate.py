@@ -58,6 +58,10 @@ def test_fates(one: There, more: dict[str, Any], group: str, why: str) -> None:
 
 
 def test_proposed_names_and_orders() -> None:
+    both = [There(name, "prod", "web", "x") for name in ("PIER", "pier", "BOAT")]
+    found = {one.variable: (one.group, one.becomes) for one in entries(both, facts(folds=True))}
+    assert found == {"PIER": ("carried", "PIER"), "BOAT": ("carried", "BOAT"), "pier": ("renamed", "PIER_2")}
+    assert {one.group for one in entries(both, facts())} == {"carried"}
     capitals = facts(refusal=lambda name, _: None if name.isupper() and name[0].isalpha() and len(name) <= 32 else Refused(NAME, ""), known=["LOG_LEVEL"])
     for old, new in (("fareTable", "FARE_TABLE"), ("fare-table.v2", "FARE_TABLE_V2"), ("2nd", "V_2ND"), ("loglevel", "LOG_LEVEL"), ("a" * 99, "A" * 32)):
         assert proposed(old, capitals) == new

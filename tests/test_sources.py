@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import tempfile
 from collections.abc import Callable
@@ -114,6 +115,16 @@ def test_images_of_podman_and_layouts(cj: Coinjar, tmp_path_factory: pytest.Temp
     assert "'--all' is no image" in cj("compare", "image:--all", "file:nothing.json", code=2).err
     rows = json.loads(cj("compare", f"image:{tag}", "file:nothing.json", "--json", code=1).out)["rows"]
     assert [row["name"] for row in rows] == ["GREETING", "EMPTY"]  # PATH is every image's
+    name = f"seen-{os.getpid()}"
+    argv = ["run", "--detach", "--network", "host", "--name", name, "--stop-signal", "KILL", "--env", "SHINY=new", tag, "/bin/busybox", "sleep", "600"]
+    assert subprocess.run([*base, *argv], env=env, capture_output=True, check=False).returncode == 0
+    try:  # a running container: what its image sets by itself is left out
+        running = cj("compare", f"container:{name}", "file:nothing.json", "--json", code=1)
+        assert [row["name"] for row in json.loads(running.out)["rows"]] == ["SHINY"]
+        assert "GREETING, EMPTY: the image sets them by itself" in running.err.replace("EMPTY, GREETING", "GREETING, EMPTY").replace("PATH, ", "")
+    finally:
+        subprocess.run([*base, "rm", "--force", name], env=env, capture_output=True, check=False)
+    assert "podman cannot show it" in cj("compare", "container:none", "file:nothing.json", code=5).err
     cj.write({"broken/index.json": '{"manifests": [{"digest": "sha256:' + "0" * 64 + '"}]}'})
     assert "cannot read it" in cj("compare", "image:broken", "file:nothing.json", code=3).err
 

@@ -144,7 +144,7 @@ class Ends:
             made = make_live(new.destination, self._around())
             if isinstance(made, Platform):
                 description = made.description
-                return New(new, held, lambda name, text: _of_platform(list(refusals(description, {name: Wanted(name, text)}))))
+                return New(new, held, lambda name, text: _of_platform(list(refusals(description, {name: Wanted(name, text)}))), folds=description.folds_case)
             return New(new, held, _of_shell)
         held = {}
         for stage in stages:
@@ -168,8 +168,11 @@ class Ends:
 class New:
     """The new place: what it holds already, and what it refuses."""
 
-    def __init__(self, where: Where, held: Mapping[tuple[str, str | None, str], str | None], refusal: Callable[[str, str], Refused | None]) -> None:
+    def __init__(
+        self, where: Where, held: Mapping[tuple[str, str | None, str], str | None], refusal: Callable[[str, str], Refused | None], *, folds: bool = False
+    ) -> None:
         self.where = where
+        self.folds = folds
         self.held = held
         self.refusal = refusal
 

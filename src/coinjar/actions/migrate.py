@@ -94,7 +94,7 @@ class Reader:
             ]
             return reveal(found[0]) if found and found[0] is not None else None
 
-        return Facts(self.old.label, self.new.label, goal.refusal, lambda one: goal.takes(self.jar, one), self.in_jar, held, mentioned, known)
+        return Facts(self.old.label, self.new.label, goal.refusal, lambda one: goal.takes(self.jar, one), self.in_jar, held, mentioned, known, goal.folds)
 
     def in_jar(self, one: There, name: str | None = None) -> tuple[bool, str | None]:
         """Whether the jar declares a variable, and what it says there."""

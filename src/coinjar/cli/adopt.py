@@ -88,7 +88,8 @@ def _show(source: Source, steps: list[Step], stage: str, service: str | None) ->
     parts += [f"{len(by_action[SAME])} the same already"] if by_action[SAME] else []
     parts += [f"{len(by_action[LEFT_OUT])} left out"] if by_action[LEFT_OUT] else []
     show(styled(f"{source.label} → {whom}: {', '.join(parts) or 'nothing in it'}", "bold"))
-    show(f"read as {source.dialect}: {source.why} (file+DIALECT:PATH names another)")
+    another = " (file+DIALECT:PATH names another)" if source.label.startswith("file") else ""
+    show(f"read as {source.dialect}: {source.why}{another}")
     rows = []
     for step in [*by_action[NEW], *by_action[ADD], *by_action[CHANGE]]:
         text = "(unset)" if step.text is None else masker.show(step.text, secret=step.secret)

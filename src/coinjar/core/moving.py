@@ -60,6 +60,8 @@ class Facts(NamedTuple):
     there: Callable[[There, str], str | None]
     mentioned: Mapping[str, list[str]] | None = None
     known: Iterable[str] = ()
+    folds: bool = False
+    """Whether the new place does not tell names apart by case."""
 
 
 class Fate(NamedTuple):
@@ -152,8 +154,14 @@ def proposed(name: str, facts: Facts) -> str:
 def entries(found: Iterable[There], facts: Facts) -> list[Entry]:
     """The lines of a sheet: each variable's places with the same fate together, in the order of groups and names."""
     lines: dict[tuple[str, str, str, str], list[There]] = {}
+    first: dict[tuple[str, str], str] = {}
     for one in found:
         what = fate(one, facts)
+        other = first.setdefault((one.where, what.name.casefold()), what.name) if what.group in (CARRIED, RENAMED, REPLACED) else what.name
+        if facts.folds and other != what.name:
+            what = Fate(
+                RENAMED, proposed(f"{one.name}_2", facts), f"{facts.new} ignores case: it and {other} are one name there" + _mentioned_in(facts, one.name)
+            )
         lines.setdefault((what.group, one.name, what.name, what.why), []).append(one)
     made = [
         Entry(group, variable, tuple(dict.fromkeys(each.where for each in places)), becomes, why, any(each.secret for each in places))
