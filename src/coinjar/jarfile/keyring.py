@@ -13,7 +13,6 @@ from coinjar.core.model import Closed, Content, Jar
 from coinjar.core.names import ALL
 from coinjar.core.record import Record
 from coinjar.core.references import Template, parse_template
-from coinjar.core.renames import in_references
 from coinjar.crypto.age import Damaged, Identity, NotForUs, short
 from coinjar.crypto.coins import Coin
 from coinjar.crypto.sealing import Key, NotSealedHere, Opener, associated, same, vouch
@@ -163,6 +162,8 @@ class KeyRing:
         if isinstance(content, Template):
             former = {old: one.name for one in jar.variables.values() for old in one.formerly}
             if any(one.name in former for one in content.references()):
+                from coinjar.core.renames import in_references  # few need it, and every start would pay
+
                 content = parse_template(in_references(content.source, former))  # sealed before a rename, by somebody who could not be asked
             unknown = [one.name for one in content.references() if one.name not in jar.variables or (one.service and one.service not in jar.services)]
             if unknown:
