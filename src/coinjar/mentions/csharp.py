@@ -19,6 +19,7 @@ class CSharp(Grower):
     """Grows the grammar's nodes."""
 
     root = rb"System|Environment|EnvironmentVariables|GetEnvironmentVariable|SetEnvironmentVariable|ExpandEnvironmentVariables"
+    falls_back = frozenset({"??"})
     words = Words(
         maps=frozenset({"Environment.GetEnvironmentVariables()"}),
         functions={
@@ -36,6 +37,12 @@ class CSharp(Grower):
     _integer_literal = _real_literal = _boolean_literal = Grower.value
     _null_literal = Grower.nothing
     _parenthesized_expression = _argument = _arrow_expression_clause = Grower.inside
+    _conditional_expression = _if_statement = Grower.choice
+    _binary_expression = Grower.binary
+    _assignment_expression = Grower.assign_if_none
+    _initializer_expression = Grower.items
+    _method_declaration = _constructor_declaration = _local_function_statement = _lambda_expression = Grower.function
+    _class_declaration = _record_declaration = _struct_declaration = Grower.declared
 
     def _string_literal(self, node: Syntax) -> tree.Node:
         return self.text(node, ("string_literal_content", "escape_sequence"))
@@ -57,56 +64,25 @@ class CSharp(Grower):
         function, arguments = self.field(node, "function"), node.child_by_field_name("arguments")
         given = self.all(arguments.named_children) if arguments else []
         if self.word(node.child_by_field_name("function")).endswith("ExpandEnvironmentVariables") and given and isinstance(given[0], tree.Text):
-            whole = given[0]
-            starts = [(one[1], whole.start + len(whole.text[: one.start(1)].encode())) for one in _REFERENCE.finditer(whole.text)]
-            given = [tree.Text(name, at, at + len(name.encode())) for name, at in starts]
+            given = self.pieces(given[0], _REFERENCE)
         return tree.Call(function, given)
-
-    def _binary_expression(self, node: Syntax) -> tree.Node:
-        left, right, operator = self.field(node, "left"), self.field(node, "right"), self.word(node.child_by_field_name("operator"))
-        if operator == "??":
-            return tree.Or(left, right)
-        return tree.Compared(left, right) if operator in ("==", "!=") else tree.Node([left, right])
 
     def _is_pattern_expression(self, node: Syntax) -> tree.Node:
         nothing = "null" in self.word(node.child_by_field_name("pattern"))
         inner = self.field(node, "expression")
         return tree.Asked(inner) if nothing else tree.Node([inner])
 
-    def _conditional_expression(self, node: Syntax) -> tree.Node:
-        return tree.Choice(self.field(node, "condition"), self.field(node, "consequence"), self.field(node, "alternative"))
-
-    _if_statement = _conditional_expression
-
     def _variable_declarator(self, node: Syntax) -> tree.Node:
         name, *rest = node.named_children
         return tree.Assign(self.grow(name), self.grow(rest[-1]) if rest else tree.Node())
 
-    def _assignment_expression(self, node: Syntax) -> tree.Node:
-        return tree.Assign(self.field(node, "left"), self.field(node, "right"), keeps="??=" in self.word(node.child_by_field_name("operator")))
-
-    def _method_declaration(self, node: Syntax) -> tree.Node:
-        parameters = node.child_by_field_name("parameters")
-        names = [self.word(one.child_by_field_name("name")) for one in parameters.named_children] if parameters else []
-        return tree.Function(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
-
-    _constructor_declaration = _local_function_statement = _lambda_expression = _method_declaration
-
     def _foreach_statement(self, node: Syntax) -> tree.Node:
         return tree.Loop(self.word(node.child_by_field_name("left")), self.field(node, "right"), self.field(node, "body"))
-
-    def _initializer_expression(self, node: Syntax) -> tree.Node:
-        return tree.Items(self.all(node.named_children))
 
     def _implicit_array_creation_expression(self, node: Syntax) -> tree.Node:
         return self.grow(node.named_children[-1])
 
     _array_creation_expression = _implicit_array_creation_expression
-
-    def _class_declaration(self, node: Syntax) -> tree.Node:
-        return tree.Declared(self.word(node.child_by_field_name("name")), [self.field(node, "body")])
-
-    _record_declaration = _struct_declaration = _class_declaration
 
     def _using_directive(self, node: Syntax) -> tree.Node:
         path = self.word(node.named_children[-1]) if node.named_children else ""

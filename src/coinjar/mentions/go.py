@@ -19,6 +19,7 @@ class Go(Grower):
     """Grows the grammar's nodes."""
 
     root = rb"os|syscall|cmp|Getenv|LookupEnv|Setenv|Unsetenv|ExpandEnv|Environ"
+    asks = frozenset({"&&", "||"})
     words = Words(
         maps=frozenset({"os.Environ()"}),
         functions={
@@ -40,6 +41,7 @@ class Go(Grower):
     _int_literal = _float_literal = _true = _false = Grower.value
     _nil = Grower.nothing
     _parenthesized_expression = Grower.inside
+    _binary_expression = Grower.binary
 
     def _interpreted_string_literal(self, node: Syntax) -> tree.Node:
         return self.text(node, ("interpreted_string_literal_content", "raw_string_literal_content", "escape_sequence"))
@@ -55,15 +57,10 @@ class Go(Grower):
         given = self.all(arguments.named_children) if arguments else []
         name = self.word(node.child_by_field_name("function"))
         if name.endswith(".ExpandEnv") and given and isinstance(given[0], tree.Text):
-            given = [self._piece(given[0], one) for one in _REFERENCE.finditer(given[0].text)]
+            given = self.pieces(given[0], _REFERENCE)
         if name == "append" and given and self.word(arguments.named_children[0] if arguments else None).endswith(".Environ()"):
             return tree.Call(tree.Member(tree.Member(tree.Name("os"), "Environ"), "append"), given[1:])
         return tree.Call(function, given)
-
-    def _piece(self, text: tree.Text, found: re.Match[str]) -> tree.Text:
-        group = 1 if found[1] else 2
-        start = text.start + len(text.text[: found.start(group)].encode())
-        return tree.Text(found[group], start, start + len(found[group].encode()))
 
     def _import_spec(self, node: Syntax) -> tree.Node:
         path = self.word(node.child_by_field_name("path")).strip('"`')
@@ -87,12 +84,6 @@ class Go(Grower):
         return tree.Node([tree.Assign(self.grow(one), self.grow(each)) for one, each in zip(names, values, strict=False)])
 
     _const_spec = _var_spec
-
-    def _binary_expression(self, node: Syntax) -> tree.Node:
-        left, right, operator = self.field(node, "left"), self.field(node, "right"), self.word(node.child_by_field_name("operator"))
-        if operator in ("&&", "||"):
-            return tree.Node([tree.Asked(left), tree.Asked(right)])
-        return tree.Compared(left, right) if operator in ("==", "!=") else tree.Node([left, right])
 
     def _if_statement(self, node: Syntax) -> tree.Node:
         test, then, other = (self.field(node, name) for name in ("condition", "consequence", "alternative"))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from bisect import bisect_left
 from collections.abc import Callable, Iterable, Sequence
 from typing import ClassVar
@@ -18,6 +19,13 @@ from coinjar.mentions.reading import Words, places, read_again
 class Grower:
     """Turns nodes of one language's grammar into ours. A subclass has a method for each type of node that it knows, named `_` and the type."""
 
+    falls_back: ClassVar[frozenset[str]] = frozenset()
+    """Signs of a value with a stand-in behind it."""
+    joins: ClassVar[frozenset[str]] = frozenset()
+    """Signs whose left side is only asked for being true."""
+    asks: ClassVar[frozenset[str]] = frozenset()
+    """Signs of which both sides are."""
+    compares: ClassVar[frozenset[str]] = frozenset({"==", "!="})
     words: ClassVar[Words]
     root: ClassVar[bytes]
     """A regular expression of the words that the environment is reached by."""
@@ -66,6 +74,52 @@ class Grower:
     def member(self, node: Syntax, of: str, name: str) -> tree.Node:
         last = node.child_by_field_name(name)
         return tree.Member(self.field(node, of), self.word(last), last.start_byte if last else 0, last.end_byte if last else 0)
+
+    def binary(self, node: Syntax) -> tree.Node:
+        """Two sides with a sign between them."""
+        left, right, sign = self.field(node, "left"), self.field(node, "right"), self.word(node.child_by_field_name("operator"))
+        if sign in self.falls_back:
+            return tree.Or(left, right)
+        if sign in self.joins:
+            return tree.Node([tree.Asked(left), right])
+        if sign in self.asks:
+            return tree.Node([tree.Asked(left), tree.Asked(right)])
+        return tree.Compared(left, right) if sign in self.compares else tree.Node([left, right])
+
+    def choice(self, node: Syntax) -> tree.Node:
+        """A condition and what follows from it, as a value or as a statement."""
+        return tree.Choice(self.field(node, "condition"), self.field(node, "consequence"), self.field(node, "alternative"))
+
+    def assign(self, node: Syntax) -> tree.Node:
+        return tree.Assign(self.field(node, "left"), self.field(node, "right"))
+
+    def assign_if_none(self, node: Syntax) -> tree.Node:
+        """An assignment that may only fill in what is missing."""
+        sign = self.word(node.child_by_field_name("operator"))
+        return tree.Assign(self.field(node, "left"), self.field(node, "right"), keeps=sign in ("||=", "??="))
+
+    def function(self, node: Syntax) -> tree.Node:
+        """A function whose parameters have names."""
+        parameters = node.child_by_field_name("parameters")
+        names = [self.word(one.child_by_field_name("name")) for one in parameters.named_children] if parameters else []
+        return tree.Function(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
+
+    def declared(self, node: Syntax) -> tree.Node:
+        """A class or the like: its name is the file's own."""
+        return tree.Declared(self.word(node.child_by_field_name("name")), [self.field(node, "body")])
+
+    def items(self, node: Syntax) -> tree.Node:
+        """A list that is written out."""
+        return tree.Items(self.all(node.named_children))
+
+    def pieces(self, text: tree.Text, pattern: re.Pattern[str]) -> list[tree.Node]:
+        """The names that a text refers to: what the last group of a pattern finds."""
+        found: list[tree.Node] = []
+        for one in pattern.finditer(text.text):
+            group = one.lastindex or 0
+            start = text.start + len(text.text[: one.start(group)].encode())
+            found.append(tree.Text(one[group], start, start + len(one[group].encode())))
+        return found
 
     def text(self, node: Syntax, inner: Sequence[str], *, opens: str = "\"'`") -> tree.Node:
         """A string: a text if it is one piece, or nothing; else whatever is inserted into it."""

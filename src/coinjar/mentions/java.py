@@ -41,6 +41,12 @@ class Java(Grower):
     _decimal_integer_literal = _decimal_floating_point_literal = _true = _false = Grower.value
     _null_literal = Grower.nothing
     _parenthesized_expression = Grower.inside
+    _ternary_expression = _if_statement = Grower.choice
+    _binary_expression = Grower.binary
+    _assignment_expression = Grower.assign
+    _array_initializer = Grower.items
+    _method_declaration = _constructor_declaration = Grower.function
+    _class_declaration = _record_declaration = _interface_declaration = _enum_declaration = Grower.declared
 
     def _string_literal(self, node: Syntax) -> tree.Node:
         return self.text(node, ("string_fragment", "multiline_string_fragment", "escape_sequence"))
@@ -57,30 +63,8 @@ class Java(Grower):
     def _cast_expression(self, node: Syntax) -> tree.Node:
         return self.field(node, "value")
 
-    def _ternary_expression(self, node: Syntax) -> tree.Node:
-        return tree.Choice(self.field(node, "condition"), self.field(node, "consequence"), self.field(node, "alternative"))
-
-    _if_statement = _ternary_expression
-
-    def _binary_expression(self, node: Syntax) -> tree.Node:
-        left, right, operator = self.field(node, "left"), self.field(node, "right"), self.word(node.child_by_field_name("operator"))
-        return tree.Compared(left, right) if operator in ("==", "!=") else tree.Node([left, right])
-
     def _variable_declarator(self, node: Syntax) -> tree.Node:
         return tree.Assign(self.field(node, "name"), self.field(node, "value"))
-
-    def _assignment_expression(self, node: Syntax) -> tree.Node:
-        return tree.Assign(self.field(node, "left"), self.field(node, "right"))
-
-    def _array_initializer(self, node: Syntax) -> tree.Node:
-        return tree.Items(self.all(node.named_children))
-
-    def _method_declaration(self, node: Syntax) -> tree.Node:
-        parameters = node.child_by_field_name("parameters")
-        names = [self.word(one.child_by_field_name("name")) for one in parameters.named_children] if parameters else []
-        return tree.Function(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
-
-    _constructor_declaration = _method_declaration
 
     def _lambda_expression(self, node: Syntax) -> tree.Node:
         parameters = node.child_by_field_name("parameters")
@@ -89,11 +73,6 @@ class Java(Grower):
 
     def _enhanced_for_statement(self, node: Syntax) -> tree.Node:
         return tree.Loop(self.word(node.child_by_field_name("name")), self.field(node, "value"), self.field(node, "body"))
-
-    def _class_declaration(self, node: Syntax) -> tree.Node:
-        return tree.Declared(self.word(node.child_by_field_name("name")), [self.field(node, "body")])
-
-    _record_declaration = _interface_declaration = _enum_declaration = _class_declaration
 
     def _import_declaration(self, node: Syntax) -> tree.Node:
         path = self.word(next((one for one in node.named_children if one.type in ("scoped_identifier", "identifier")), None))

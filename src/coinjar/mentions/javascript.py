@@ -18,7 +18,6 @@ WORDS = Words(
     asking=frozenset({"Boolean", "hasOwnProperty"}),
     methods={"hasOwnProperty": How(how="presence")},
 )
-_TRANSPARENT = ("||", "??")
 
 
 class JavaScript(Grower):
@@ -26,6 +25,9 @@ class JavaScript(Grower):
 
     words = WORDS
     root = rb"process|env"
+    falls_back = frozenset({"||", "??"})
+    joins = frozenset({"&&"})
+    compares = frozenset({"==", "===", "!=", "!=="})
 
     def _identifier(self, node: Syntax) -> tree.Node:
         return tree.Value(None) if self.word(node) == "undefined" else self.name(node)
@@ -34,6 +36,10 @@ class JavaScript(Grower):
     _undefined = Grower.nothing
     _null = Grower.nothing
     _number = _true = _false = Grower.value
+    _ternary_expression = _if_statement = Grower.choice
+    _augmented_assignment_expression = Grower.assign_if_none
+    _array = Grower.items
+    _class_declaration = Grower.declared
     _parenthesized_expression = _as_expression = _non_null_expression = _satisfies_expression = Grower.inside
 
     def _type_assertion(self, node: Syntax) -> tree.Node:
@@ -71,25 +77,14 @@ class JavaScript(Grower):
         return tree.Call(self.field(node, "function"), given)
 
     def _binary_expression(self, node: Syntax) -> tree.Node:
-        left, right = self.field(node, "left"), self.field(node, "right")
-        operator = self.word(node.child_by_field_name("operator"))
-        if operator in _TRANSPARENT:
-            return tree.Or(left, right)
-        if operator == "&&":
-            return tree.Node([tree.Asked(left), right])
-        if operator == "in":
-            return tree.Has(left, right)
-        return tree.Compared(left, right) if operator in ("==", "===", "!=", "!==") else tree.Node([left, right])
+        if self.word(node.child_by_field_name("operator")) == "in":
+            return tree.Has(self.field(node, "left"), self.field(node, "right"))
+        return self.binary(node)
 
     def _unary_expression(self, node: Syntax) -> tree.Node:
         inner = self.field(node, "argument")
         operator = self.word(node.child_by_field_name("operator"))
         return tree.Asked(inner) if operator == "!" else tree.Remove(inner) if operator == "delete" else tree.Node([inner])
-
-    def _ternary_expression(self, node: Syntax) -> tree.Node:
-        return tree.Choice(self.field(node, "condition"), self.field(node, "consequence"), self.field(node, "alternative"))
-
-    _if_statement = _ternary_expression
 
     def _while_statement(self, node: Syntax) -> tree.Node:
         return tree.Node([tree.Asked(self.field(node, "condition")), self.field(node, "body")])
@@ -123,10 +118,6 @@ class JavaScript(Grower):
             return tree.Picked(self._picked(target), value)
         return tree.Assign(self.grow(target), value)
 
-    def _augmented_assignment_expression(self, node: Syntax) -> tree.Node:
-        keeps = self.word(node.child_by_field_name("operator")) in ("||=", "??=")
-        return tree.Assign(self.field(node, "left"), self.field(node, "right"), keeps=keeps)
-
     def _object(self, node: Syntax) -> tree.Node:
         keys, values, taken = [], [], []
         for one in node.named_children:
@@ -140,9 +131,6 @@ class JavaScript(Grower):
             else:
                 values.append(self.grow(one))
         return tree.Entries(keys, values, taken)
-
-    def _array(self, node: Syntax) -> tree.Node:
-        return tree.Items(self.all(node.named_children))
 
     def _function_declaration(self, node: Syntax) -> tree.Node:
         name = node.child_by_field_name("name")
@@ -164,9 +152,6 @@ class JavaScript(Grower):
         return self.field(node, "value")
 
     _optional_parameter = _required_parameter
-
-    def _class_declaration(self, node: Syntax) -> tree.Node:
-        return tree.Declared(self.word(node.child_by_field_name("name")), [self.field(node, "body")])
 
     def _for_in_statement(self, node: Syntax) -> tree.Node:
         return tree.Loop(self.word(node.child_by_field_name("left")), self.field(node, "right"), self.field(node, "body"))

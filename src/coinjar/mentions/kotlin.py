@@ -14,10 +14,13 @@ class Kotlin(Grower):
     """Grows the grammar's nodes."""
 
     root = rb"System|getenv|environment"
+    falls_back = frozenset({"?:"})
     words = WORDS
 
     _number_literal = Grower.value
     _parenthesized_expression = Grower.inside
+    _binary_expression = Grower.binary
+    _assignment = Grower.assign
     _value_argument = Grower.inside
 
     def _identifier(self, node: Syntax) -> tree.Node:
@@ -58,12 +61,6 @@ class Kotlin(Grower):
         names = [self.word(one) for one in parameters.named_children] if parameters else []
         return tree.Function("", names, self.grow(body[0]) if len(body) == 1 else tree.Node(self.each(body)))
 
-    def _binary_expression(self, node: Syntax) -> tree.Node:
-        left, right, operator = self.field(node, "left"), self.field(node, "right"), self.word(node.child_by_field_name("operator"))
-        if operator == "?:":
-            return tree.Or(left, right)
-        return tree.Compared(left, right) if operator in ("==", "!=") else tree.Node([left, right])
-
     def _in_expression(self, node: Syntax) -> tree.Node:
         return tree.Has(self.field(node, "left"), self.field(node, "right"))
 
@@ -78,9 +75,6 @@ class Kotlin(Grower):
         if name is None or value == name:
             return self.any(node)
         return tree.Assign(tree.Name(self.word(name.named_children[0] if name.named_children else name)), self.grow(value))
-
-    def _assignment(self, node: Syntax) -> tree.Node:
-        return tree.Assign(self.field(node, "left"), self.field(node, "right"))
 
     def _function_declaration(self, node: Syntax) -> tree.Node:
         parameters = next((one for one in node.named_children if one.type == "function_value_parameters"), None)

@@ -22,6 +22,9 @@ class Php(Grower):
     """Grows the grammar's nodes."""
 
     root = rb"getenv|putenv|filter_input|\$?_ENV|\$?_SERVER"
+    falls_back = frozenset({"??"})
+    asks = frozenset({"&&", "||", "and", "or"})
+    compares = frozenset({"==", "===", "!=", "!=="})
     words = Words(
         maps=frozenset({"$_ENV", "$_SERVER"}),
         functions={"getenv": How(), "filter_input_env": How(1)},
@@ -34,6 +37,12 @@ class Php(Grower):
     _integer = _float = _boolean = Grower.value
     _null = Grower.nothing
     _parenthesized_expression = _argument = _array_element_initializer = Grower.inside
+    _binary_expression = Grower.binary
+    _assignment_expression = Grower.assign
+    _augmented_assignment_expression = Grower.assign_if_none
+    _array_creation_expression = Grower.items
+    _function_definition = _method_declaration = _anonymous_function = _arrow_function = Grower.function
+    _class_declaration = Grower.declared
 
     def _variable_name(self, node: Syntax) -> tree.Node:
         return self.name(node)
@@ -80,14 +89,6 @@ class Php(Grower):
     def _if_statement(self, node: Syntax) -> tree.Node:
         return tree.Choice(self.field(node, "condition"), self.field(node, "body"), self.field(node, "alternative"))
 
-    def _binary_expression(self, node: Syntax) -> tree.Node:
-        left, right, operator = self.field(node, "left"), self.field(node, "right"), self.word(node.child_by_field_name("operator"))
-        if operator == "??":
-            return tree.Or(left, right)
-        if operator in ("&&", "||", "and", "or"):
-            return tree.Node([tree.Asked(left), tree.Asked(right)])
-        return tree.Compared(left, right) if operator in ("==", "===", "!=", "!==") else tree.Node([left, right])
-
     def _unary_op_expression(self, node: Syntax) -> tree.Node:
         inner = self.inside(node)
         return tree.Asked(inner) if self.word(node).startswith("!") else tree.Node([inner])
@@ -96,12 +97,6 @@ class Php(Grower):
         inner = self.field(node, "value")
         return tree.Asked(inner) if self.word(node.child_by_field_name("type")).lower() in ("bool", "boolean") else inner
 
-    def _assignment_expression(self, node: Syntax) -> tree.Node:
-        return tree.Assign(self.field(node, "left"), self.field(node, "right"))
-
-    def _augmented_assignment_expression(self, node: Syntax) -> tree.Node:
-        return tree.Assign(self.field(node, "left"), self.field(node, "right"), keeps=self.word(node.child_by_field_name("operator")) == "??=")
-
     def _unset_statement(self, node: Syntax) -> tree.Node:
         return tree.Node([tree.Remove(one) for one in self.all(node.named_children)])
 
@@ -109,22 +104,9 @@ class Php(Grower):
         name, value, *_ = node.named_children
         return tree.Assign(self.grow(name), self.grow(value))
 
-    def _array_creation_expression(self, node: Syntax) -> tree.Node:
-        return tree.Items(self.all(node.named_children))
-
-    def _function_definition(self, node: Syntax) -> tree.Node:
-        parameters = node.child_by_field_name("parameters")
-        names = [self.word(one.child_by_field_name("name")) for one in parameters.named_children] if parameters else []
-        return tree.Function(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
-
-    _method_declaration = _anonymous_function = _arrow_function = _function_definition
-
     def _foreach_statement(self, node: Syntax) -> tree.Node:
         over, name, *_ = node.named_children
         return tree.Loop(self.word(name), self.grow(over), self.field(node, "body"))
-
-    def _class_declaration(self, node: Syntax) -> tree.Node:
-        return tree.Declared(self.word(node.child_by_field_name("name")), [self.field(node, "body")])
 
     def _namespace_use_clause(self, node: Syntax) -> tree.Node:
         path = self.word(node.named_children[0]).lstrip("\\").replace("\\", ".")

@@ -15,6 +15,8 @@ class Ruby(Grower):
     """Grows the grammar's nodes."""
 
     root = rb"ENV|system|spawn|popen"
+    falls_back = frozenset({"||", "or"})
+    joins = frozenset({"&&", "and"})
     words = Words(
         maps=frozenset({"ENV"}),
         methods={
@@ -41,6 +43,11 @@ class Ruby(Grower):
     _integer = _float = _true = _false = Grower.value
     _nil = Grower.nothing
     _parenthesized_statements = Grower.inside
+    _binary = Grower.binary
+    _assignment = Grower.assign
+    _operator_assignment = Grower.assign_if_none
+    _array = _string_array = Grower.items
+    _class = _module = Grower.declared
 
     def _string(self, node: Syntax) -> tree.Node:
         return self.text(node, ("string_content", "escape_sequence"))
@@ -90,14 +97,6 @@ class Ruby(Grower):
 
     _singleton_method = _method
 
-    def _binary(self, node: Syntax) -> tree.Node:
-        left, right, operator = self.field(node, "left"), self.field(node, "right"), self.word(node.child_by_field_name("operator"))
-        if operator in ("||", "or"):
-            return tree.Or(left, right)
-        if operator in ("&&", "and"):
-            return tree.Node([tree.Asked(left), right])
-        return tree.Compared(left, right) if operator in ("==", "!=") else tree.Node([left, right])
-
     def _unary(self, node: Syntax) -> tree.Node:
         inner = self.field(node, "operand")
         return tree.Asked(inner) if self.word(node.child_by_field_name("operator")) in ("!", "not") else tree.Node([inner])
@@ -108,27 +107,10 @@ class Ruby(Grower):
 
     _unless = _if_modifier = _unless_modifier = _conditional = _if
 
-    def _assignment(self, node: Syntax) -> tree.Node:
-        return tree.Assign(self.field(node, "left"), self.field(node, "right"))
-
-    def _operator_assignment(self, node: Syntax) -> tree.Node:
-        keeps = self.word(node.child_by_field_name("operator")) == "||="
-        return tree.Assign(self.field(node, "left"), self.field(node, "right"), keeps=keeps)
-
     def _hash(self, node: Syntax) -> tree.Node:
         pairs = [one for one in node.named_children if one.type == "pair"]
         taken = [self.inside(one) for one in node.named_children if one.type == "hash_splat_argument"]
         return tree.Entries([self.field(one, "key") for one in pairs], [self.field(one, "value") for one in pairs], taken)
-
-    def _array(self, node: Syntax) -> tree.Node:
-        return tree.Items(self.all(node.named_children))
-
-    _string_array = _array
-
-    def _class(self, node: Syntax) -> tree.Node:
-        return tree.Declared(self.word(node.child_by_field_name("name")), [self.field(node, "body")])
-
-    _module = _class
 
 
 find = reader(tree_sitter_ruby.language, Ruby)

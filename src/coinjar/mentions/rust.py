@@ -37,6 +37,10 @@ class Rust(Grower):
     _identifier = _self = _crate = _type_identifier = Grower.name
     _integer_literal = _float_literal = _boolean_literal = Grower.value
     _parenthesized_expression = _reference_expression = _try_expression = _unsafe_block = Grower.inside
+    _binary_expression = Grower.binary
+    _assignment_expression = Grower.assign
+    _mod_item = Grower.declared
+    _array_expression = Grower.items
 
     def _string_literal(self, node: Syntax) -> tree.Node:
         return self.text(node, ("string_content", "escape_sequence"))
@@ -73,13 +77,6 @@ class Rust(Grower):
 
     _static_item = _const_item
 
-    def _assignment_expression(self, node: Syntax) -> tree.Node:
-        return tree.Assign(self.field(node, "left"), self.field(node, "right"))
-
-    def _binary_expression(self, node: Syntax) -> tree.Node:
-        left, right, operator = self.field(node, "left"), self.field(node, "right"), self.word(node.child_by_field_name("operator"))
-        return tree.Compared(left, right) if operator in ("==", "!=") else tree.Node([left, right])
-
     def _if_expression(self, node: Syntax) -> tree.Node:
         test, then, other = (self.field(node, name) for name in ("condition", "consequence", "alternative"))
         return tree.Node([tree.Node([test]), then, other])  # a Result is no truth value: whoever asks for presence says is_ok
@@ -100,14 +97,8 @@ class Rust(Grower):
         names = [self.word(one.child_by_field_name("pattern")) for one in parameters.named_children if one.type == "parameter"] if parameters else []
         return tree.Function(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
 
-    def _mod_item(self, node: Syntax) -> tree.Node:
-        return tree.Declared(self.word(node.child_by_field_name("name")), [self.field(node, "body")])
-
     def _for_expression(self, node: Syntax) -> tree.Node:
         return tree.Loop(self.word(node.child_by_field_name("pattern")), self.field(node, "value"), self.field(node, "body"))
-
-    def _array_expression(self, node: Syntax) -> tree.Node:
-        return tree.Items(self.all(node.named_children))
 
     def _use_declaration(self, node: Syntax) -> tree.Node:
         argument = node.child_by_field_name("argument")
