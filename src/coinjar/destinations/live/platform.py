@@ -79,6 +79,19 @@ class Platform(Live):
             for key, _, node in (fields.members(self.options["stage_names"], "'stage_names'") if "stage_names" in self.options else ())
         }
 
+        self._refuse_one_name_for_two(around)
+
+    def _refuse_one_name_for_two(self, around: Surroundings) -> None:
+        """Two stages that are one there would overwrite each other."""
+        own = self.destination.stages
+        first: dict[str, str] = {}
+        for stage in [one for one in around.jar.stages if "*" not in one and (own is None or one in own)] if self.stage_names else ():
+            there = self.stage_names.get(stage, stage)
+            if (other := first.setdefault(there, stage)) != stage:
+                words = f"{self.destination.name} has one name, {there}, for {other} and for {stage}: they would overwrite each other"
+                hint = "give each its own under stage_names, or limit the destination (stages:)"
+                self.fields.faults.append(InputError(words, hint=hint, place=self.destination.place, code="destination"))
+
     def _setting(self, key: str) -> str:
         """A setting's text, or what a variable of the caller's environment says: an address may differ from person to person."""
         node = self.options.get(key)
