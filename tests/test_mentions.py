@@ -164,4 +164,4 @@ def test_without_a_jar_and_what_is_refused(cj: Coinjar, jar: Callable[..., Coinj
     assert "nowhere: there is no such file" in cj("mentions", "nowhere", code=3).err
     assert "no jar here" in cj("mentions", "src", "--suggest", code=3).err
     jar(JAR)
-    assert "jar.yaml names as code" in cj("check", code=3).err
+    assert "which is named as code" in cj("check", code=3).err

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from coinjar.actions.opening import OpenJar
 from coinjar.core.code import SET, Literal, Use
-from coinjar.core.errors import InputError, Place
+from coinjar.core.errors import InputError, Place, raise_all
 from coinjar.core.guess import guess
 from coinjar.core.model import Jar, Variable
 from coinjar.core.names import VariableName
@@ -57,10 +57,9 @@ def _is_below(path: str, code: str) -> bool:
 
 def code_paths(jar: Jar, base: Path) -> list[str]:
     """Where jar.yaml says the code is. Raises InputError for a path that is not there."""
-    named = [*(jar.code.paths if jar.code else ()), *(path for one in jar.services.values() for path in one.code)]
-    for path in named:
-        if not (base / path).exists():
-            raise InputError(f"there is no {path}, which jar.yaml names as code", hint="correct the path", place=jar.place, code="unreadable")
+    named = dict.fromkeys(jar.code.paths if jar.code else (), jar.place) | {path: one.place for one in jar.services.values() for path in one.code}
+    missing = [(path, where) for path, where in named.items() if not (base / path).exists()]
+    raise_all([InputError(f"there is no {path}, which is named as code", hint="correct the path", place=where, code="unreadable") for path, where in missing])
     return [str(base / path) for path in named]
 
 

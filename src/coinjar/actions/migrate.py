@@ -14,7 +14,6 @@ from coinjar.actions.ends import Ends, New, Where, stages_of, where
 from coinjar.actions.opening import OpenJar
 from coinjar.core.code import has_code
 from coinjar.core.errors import CoinJarError, UsageError
-from coinjar.core.model import Jar
 from coinjar.core.moving import Entry, Facts, Pointing, There, entries
 from coinjar.core.names import ALL
 from coinjar.core.references import Template
@@ -22,7 +21,7 @@ from coinjar.core.rules.base import Facts as JarFacts
 from coinjar.core.secret import reveal
 from coinjar.core.shown import Masker
 from coinjar.destinations import is_live
-from coinjar.destinations.base import Surroundings, services_for
+from coinjar.destinations.base import Surroundings
 from coinjar.jarfile.store import replace_file, shown_path
 from coinjar.scanning.files import Walk
 
@@ -94,7 +93,18 @@ class Reader:
             ]
             return reveal(found[0]) if found and found[0] is not None else None
 
-        return Facts(self.old.label, self.new.label, goal.refusal, lambda one: goal.takes(self.jar, one), self.in_jar, held, mentioned, known, goal.folds)
+        return Facts(
+            self.old.label,
+            self.new.label,
+            goal.refusal,
+            lambda one: goal.takes(self.jar, one),
+            self.in_jar,
+            held,
+            mentioned,
+            known,
+            self.jar is not None,
+            goal.folds,
+        )
 
     def in_jar(self, one: There, name: str | None = None) -> tuple[bool, str | None]:
         """Whether the jar declares a variable, and what it says there."""
@@ -169,7 +179,7 @@ class Reader:
     def _pointing(self, one: There, name: str, layer: str, scope: str, address: str, source: str) -> Pointing:
         assert self.jar
         variable = self.jar.variables.get(one.name)
-        gives = variable is not None and one.service is not None and self.new.destination is not None
+        gives = variable is not None and one.service is not None and self.new.destination is not None and layer in self.stages
         whole = reveal(one.text or "")
         becomes = f"${{{one.name}@of:{one.service}}}" if gives and whole in source else ""
         why = f"leads to {one.service or one.where} at {self.old.label}"
@@ -210,29 +220,3 @@ class Reader:
             for number, line in enumerate(lines, 1):
                 if address.encode() in line:
                     self.notes.append(f"{shown_path(Path(one.path))}:{number} holds an address of {self.old.label}: change it by hand")
-
-
-def order_of(opened: OpenJar, jar: Jar, stage: str, services: Sequence[str]) -> list[str]:
-    """Services in the order of their dependence: each after those whose values it refers to."""
-    from coinjar.core.moving import in_order
-
-    resolver = opened.resolver(stage, jar=jar)
-    needs: dict[str, set[str]] = {}
-    for service in jar.services:
-        for variable in jar.variables.values():
-            written = resolver.winner(variable.name, service) if variable.serves(service) else None
-            if written is not None and isinstance(written.content, Template):
-                needs.setdefault(service, set()).update(one.service for one in written.content.references() if one.service and one.service != service)
-    return in_order(services, needs)
-
-
-def destinations_of(jar: Jar, stage: str, service: str, name: str, besides: Sequence[str]) -> list[str]:
-    """The live destinations that hold a service's variable on a stage."""
-    from coinjar.actions.choosing import is_for
-    from coinjar.destinations.base import gets
-
-    return [
-        one.name
-        for one in jar.destinations.values()
-        if is_live(one) and not one.moved_to and one.name not in besides and is_for(jar, one, stage) and service in services_for(one, jar) and gets(one, name)
-    ]

@@ -13,10 +13,11 @@ from coinjar.actions import rename
 from coinjar.actions.changing import Change, edit_file
 from coinjar.actions.deliver import Delivery, Outcome
 from coinjar.actions.deliver import Options as Delivering
-from coinjar.actions.ends import file_target
+from coinjar.actions.flat_files import read_flat, write_flat
 from coinjar.actions.live import LiveStage
-from coinjar.actions.migrate import Reader, destinations_of, order_of
+from coinjar.actions.migrate import Reader
 from coinjar.actions.opening import OpenJar
+from coinjar.actions.repointing import repoint
 from coinjar.actions.values import declaration
 from coinjar.core.delivery import GONE
 from coinjar.core.delivery import Change as Removal
@@ -25,7 +26,6 @@ from coinjar.core.guess import guess
 from coinjar.core.model import Destination, Jar, Variable
 from coinjar.core.moving import CARRIED, GIVEN, GIVES, KEPT, LEFT, RENAMED, REPLACED, SUPPLIED, There, placed
 from coinjar.core.names import ALL, VariableName
-from coinjar.core.references import Template, parse_template
 from coinjar.core.secret import Secret, reveal
 from coinjar.core.shown import Masker
 from coinjar.destinations import is_live
@@ -33,7 +33,7 @@ from coinjar.destinations.base import gets, services_for
 from coinjar.documents.edit import Edit
 from coinjar.documents.writing import Plain
 from coinjar.jarfile.sheets import Line, Sheet, tell_outcomes, unknown_line
-from coinjar.jarfile.store import locked, replace_file, shown_path
+from coinjar.jarfile.store import locked, shown_path
 
 GOES = (CARRIED, RENAMED, REPLACED, GIVEN)
 """Groups whose variables are at the new place afterwards, with a value of ours."""
@@ -99,7 +99,8 @@ class Move:
                 declared, text = self.reader.in_jar(There(line.becomes, stage, service, None))
                 if text is None:
                     new = "" if declared else " --declare"
-                    hint = f"`coinjar put {line.becomes} --stage {stage}{f' --service {service}' if service else ''}{new}`; or move the line to left_behind"
+                    put = f"`coinjar put {line.becomes} --stage {stage}{f' --service {service}' if service else ''}{new}`; or "
+                    hint = f"{put if self.opened else ''}move the line to left_behind"
                     yield InputError(f"{line.becomes} of {where} must be given a value", hint=hint, place=line.place, code="to-be-given")
         for one in self.sheet.repointed:
             if not one.pointing.becomes and not one.pointing.scope.startswith("dest:"):
@@ -201,7 +202,8 @@ class Move:
         """Write the new place, stage by stage; reads back. What fails is told, and kept."""
         destination = self.reader.new.destination
         if destination is None:
-            self._write_file()
+            lines = self.sheet.of(CARRIED, RENAMED)
+            write_flat(self.sheet.target, {line.becomes: [one for one in self._places(line) if one.text is not None] for line in lines})
         elif self.opened is not None and is_live(destination):
             for stage in self._stages_there():
                 self._delivered(stage, [destination.name], tell)
@@ -253,78 +255,16 @@ class Move:
         assert self.opened
         write(self.opened, self._stages_there(), [name], Masker())
 
-    def _write_file(self) -> None:
-        """A file in a dialect, written whole."""
-        from coinjar.dialects import get
-        from coinjar.dialects.base import Entry as Written
-        from coinjar.dialects.base import Heading
-
-        dialect, path = file_target(self.sheet.target)
-        written = {line.becomes: one for line in self.sheet.of(CARRIED, RENAMED) for one in self._places(line) if one.text is not None}
-        items = [Written(name, reveal(one.text or ""), secret=one.secret) for name, one in written.items()]
-        made = get(dialect)
-        refused = [
-            InputError(f"{one.name}: {words}", hint="change its line in the sheet", code="cannot-carry")
-            for one in items
-            if (words := made.refusal(one.name, one.text or ""))
-        ]
-        raise_all(list(refused))
-        replace_file(path, made.write(items, Heading("moved", "", "")), mode=0o600 if any(one.secret for one in items) else 0o644)
-
     # -- repointing
 
     def repoint(self, tell: Tell) -> list[str]:
-        """Let values that point to the old place point to the new one, and deliver them where they go, in the order of dependence."""
-        assert self.sheet
+        """Let values that lead to the old place lead to the new one, and deliver them where they go; who was reached."""
         if self.opened is None or not self.sheet.repointed:
             return []
-        touched: dict[str, set[str]] = {}
-        with locked(self.opened.folder):
-            jar = self.opened.load()
-            change = Change(self.opened, jar)
-            for one in self.sheet.repointed:
-                pointing = one.pointing
-                if pointing.scope.startswith("dest:"):
-                    self.outcomes["repointed", one.number] = "left to you: the jar does not know it"
-                    continue
-                self._repointed(jar, change, pointing.variable, pointing.stage, pointing.scope, pointing.address, pointing.becomes)
-                variable = jar.variables[pointing.variable]
-                services = jar.serving(variable) if pointing.scope == ALL else [pointing.scope]
-                for stage in [pointing.stage] if pointing.stage in jar.stages else self._stages_there():
-                    touched.setdefault(stage, set()).update((*services,))
-                self.outcomes["repointed", one.number] = f"now {pointing.becomes}"
-            change.commit()
-            edit_file(self.opened.folder / "jar.yaml", change.declarations) if change.declarations else None
-        names = {one.pointing.variable for one in self.sheet.repointed}
-        return self._deliver_in_order(touched, names, tell)
-
-    def _repointed(self, jar: Jar, change: Change, name: str, layer: str, scope: str, address: str, becomes: str) -> None:
-        variable = jar.variables[name]
-        written = variable.default if layer == "default" else jar.plain.get(layer, {}).get(scope, {}).get(name)
-        content = written.content if written else None
-        source = content.source if isinstance(content, Template) else reveal(content).replace("$", "$$") if isinstance(content, str) else ""
-        if address not in source:
-            return  # done by an earlier run
-        new = source.replace(address, becomes)
-        made = parse_template(new) if "${" in new or isinstance(content, Template) else new.replace("$$", "$")
-        if layer == "default":
-            assert self.opened
-            edit_file(self.opened.folder / "jar.yaml", [Edit(("variables", name, "default"), {"text": new} if isinstance(made, Template) else made)])
-        else:
-            change.put(layer, scope, name, Secret(made) if isinstance(made, str) and variable.secret else made)
-
-    def _deliver_in_order(self, touched: dict[str, set[str]], names: set[str], tell: Tell) -> list[str]:
-        assert self.opened
-        told = []
-        jar = self.opened.load()
         besides = [one.name for one in (self.reader.old.destination, self.reader.new.destination) if one]
-        for stage, services in touched.items():
-            for service in order_of(self.opened, jar, stage, sorted(services)):
-                where = list(dict.fromkeys(each for name in sorted(names) for each in destinations_of(jar, stage, service, name, besides)))
-                if where:
-                    self._delivered(stage, where, tell)
-                    told.append(f"{service} on {stage}: {', '.join(where)}")
-        return told
+        outcomes, reached = repoint(self.opened, self.sheet.repointed, besides, lambda stage, names: self._delivered(stage, names, tell))
+        self.outcomes |= {("repointed", number): words for number, words in outcomes.items()}
+        return [f"{one.service} on {one.stage}: {', '.join(one.destinations)}" for one in reached]
 
     # -- verifying
 
@@ -334,8 +274,9 @@ class Move:
             self.reader.jar = self.opened.load()
             self.reader.ends.jar = self.reader.jar
         goal = self.reader.ends.new(self.reader.new, self._stages_there())
+        flat = read_flat(self.sheet.target) if self.reader.new.destination is None else None
         for line in self.sheet.lines:
-            words = [self._stands(line, where, goal.held) for where in line.where]
+            words = [self._stands(line, where, goal.held) if flat is None else self._stands_in_file(line, where, flat) for where in line.where]
             told = "; ".join(f"{where}: {each}" for where, each in zip(line.where, words, strict=True)) if len(set(words)) > 1 else words[0]
             self.outcomes[line.group, line.number] = told
             self.failed += [f"{line.becomes} of {where}: {each}" for where, each in zip(line.where, words, strict=True) if each.startswith("not ")]
@@ -345,8 +286,6 @@ class Move:
         stage, service = placed(where)
         keys = [key for key in held if key[0] == stage and key[2] == line.becomes and (service is None or key[1] in (None, service))]
         is_there, there = bool(keys), held[keys[0]] if keys else None
-        if self.reader.new.destination is None:
-            return "written" if line.group in (CARRIED, RENAMED) else "not carried" if line.group in (REPLACED, GIVEN) else "left behind"
         if line.group == LEFT:
             return "left behind; it was there already" if is_there else "left behind"
         if line.group == SUPPLIED:
@@ -357,6 +296,15 @@ class Move:
         if there is None:
             return "there; it cannot be read back"
         return "there, and the same" if wanted is not None and reveal(there) == wanted else "not the same there"
+
+    def _stands_in_file(self, line: Line, where: str, flat: Mapping[str, str | None]) -> str:
+        """The same, where the new place is a file."""
+        if line.group in (LEFT, SUPPLIED):
+            return "left behind"
+        text = next((one.text for one in self._places(line) if one.where == where), None)
+        if line.becomes not in flat:
+            return "not there"
+        return "there, and the same" if text is not None and flat[line.becomes] == reveal(text) else "not the same there"
 
     def settle(self) -> list[str]:
         """After all of it is verified: the old place is not delivered to any more; emptied, if that was asked for. Keeps the outcome in the sheet."""

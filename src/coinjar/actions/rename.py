@@ -70,6 +70,12 @@ def plan(opened: OpenJar, renames: Mapping[str, str], options: Options) -> Renam
     _check(jar, {old: new for old, new in renames.items() if old not in again})
     files = list(_jar_files(opened.folder, jar, renames, options, again))
     coins, count, left = _sealed(opened, jar, renames)
+    left += [
+        Left(jar.variables[old].place, f"{by} sets {old} by itself, and will not know it as {new}")
+        for old, new in renames.items()
+        if old in jar.variables
+        for by in jar.variables[old].supplied_by
+    ]
     written = {one.path: one for one in [*files, *coins]}
     others, more = ([], []) if options.jar_only else _others(opened, jar, renames, options)
     for one in others:

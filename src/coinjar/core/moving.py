@@ -60,6 +60,7 @@ class Facts(NamedTuple):
     there: Callable[[There, str], str | None]
     mentioned: Mapping[str, list[str]] | None = None
     known: Iterable[str] = ()
+    has_jar: bool = True
     folds: bool = False
     """Whether the new place does not tell names apart by case."""
 
@@ -96,7 +97,7 @@ def fate(one: There, facts: Facts) -> Fate:  # noqa: C901, PLR0911 - the questio
     if words := facts.takes(one):
         return Fate(LEFT, one.name, words)
     if one.text is None and in_jar is None:
-        return Fate(GIVEN, one.name, f"{facts.old} gives its value to nobody, and the jar does not have it")
+        return Fate(GIVEN, one.name, f"{facts.old} gives its value to nobody" + (", and the jar does not have it" if facts.has_jar else ""))
     if facts.mentioned is not None and not declared and one.name not in facts.mentioned:
         return Fate(LEFT, one.name, "nothing mentions it; to keep it all the same, move this line to carried")
     if refused and refused.what == EMPTY:
@@ -125,6 +126,7 @@ def _was_supplied(one: There, facts: Facts, *, declared: bool) -> Fate:
 
 def _carried(one: There, facts: Facts, *, declared: bool, in_jar: str | None) -> str:
     words = "as the jar has it" if in_jar is not None else "the jar takes it over" if declared else "the jar does not know it: it will be declared"
+    words = words if facts.has_jar else "as it is there"
     there = facts.there(one, one.name)
     if there is None:
         return words
