@@ -35,11 +35,12 @@ def snippets() -> Iterator[Snippet]:
         for part in re.split(r"(?m)^=== ", path.read_text())[1:]:
             heading, _, marked = part.partition("\n")
             title, _, file = heading.partition(" [")
-            text, labels = _unmarked(marked)
+            text, labels = unmarked(marked)
             yield Snippet(path.stem, title, file.rstrip("]") or NAMES[path.stem], text, frozenset(labels))
 
 
-def _unmarked(marked: str) -> tuple[str, list[tuple[object, ...]]]:
+def unmarked(marked: str) -> tuple[str, list[tuple[object, ...]]]:
+    """A text without its marks, and what they say."""
     text, last = "", 0
     labels: list[tuple[object, ...]] = []
     for mark in _MARK.finditer(marked):

@@ -29,7 +29,7 @@ class Kotlin(Grower):
 
     def _string_literal(self, node: Syntax) -> tree.Node:
         if any(self.word(one) == "$" for one in node.named_children):
-            return tree.Node()
+            return tree.Node(self.each(node.named_children))
         return self.text(node, ("string_content", "escape_sequence"))
 
     _multiline_string_literal = _string_literal

@@ -55,7 +55,7 @@ def find_in(data: bytes, parts: Sequence[tuple[int, int]], known: frozenset[str]
     for one in events:
         if one.what == _INDIRECT:
             unknown.append(Unknown(one.start, one.end))
-        elif one.name not in SET_BY_SHELLS and (one.name not in own or one.what == _CHILD):
+        elif one.name not in SET_BY_SHELLS and not one.name.startswith("BASH") and (one.name not in own or one.what == _CHILD):
             how = PRESENCE if one.what == _ASKS else READ if one.what == _READS else SET
             mentions.append(Mention(one.name, one.start, one.end, how, one.default))
     return in_order(mentions, unknown)
