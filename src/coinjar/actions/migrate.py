@@ -180,6 +180,7 @@ class Reader:
         assert self.jar
         variable = self.jar.variables.get(one.name)
         gives = variable is not None and one.service is not None and self.new.destination is not None and layer in self.stages
+        gives = gives and self.jar.variables[name].kind != "json"  # there a reference would be data
         whole = reveal(one.text or "")
         becomes = f"${{{one.name}@of:{one.service}}}" if gives and whole in source else ""
         why = f"leads to {one.service or one.where} at {self.old.label}"

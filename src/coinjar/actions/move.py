@@ -103,6 +103,10 @@ class Move:
                     hint = f"{put if self.opened else ''}move the line to left_behind"
                     yield InputError(f"{line.becomes} of {where} must be given a value", hint=hint, place=line.place, code="to-be-given")
         for one in self.sheet.repointed:
+            variable = self.reader.jar.variables.get(one.pointing.variable) if self.reader.jar else None
+            if variable is not None and variable.kind == "json" and "${" in one.pointing.becomes:
+                message = f"{variable.name} is of kind json, where a reference would be data"
+                yield InputError(message, hint="write the address itself into becomes: of this line", place=one.place, code="to-be-given")
             if not one.pointing.becomes and not one.pointing.scope.startswith("dest:"):
                 message = f"nobody knows what {one.pointing.variable} is to point to"
                 yield InputError(message, hint="write it into becomes: of this line, or take the line out", place=one.place, code="to-be-given")
