@@ -11,6 +11,9 @@ from pathlib import Path
 
 import pytest
 
+from coinjar.core.errors import InputError, OutsideError
+from coinjar.jarfile import journal
+from coinjar.jarfile.store import replace_file
 from tests.conftest import DEMO, Coinjar
 from tests.jars import somebody
 from tests.systems import standin
@@ -126,11 +129,8 @@ def test_refusals_and_several_at_once(jar: Callable[..., Coinjar]) -> None:
         before = tree(cj.folder)
         assert words in cj("rename", *arguments, "--yes", code=2).err
         assert tree(cj.folder) == before
-    cj.write({"swap": "HOST USER  # each other's\nUSER, HOST\n", "bad": "HOST A B\n"})
+    cj.write({"bad": "HOST A B\n"})
     assert "bad:1:1: a line has an old and a new name" in cj("rename", "--table", "bad", "--yes", code=3).err
-    cj.write({"app.py": CODE["app.py"], "page.yaml": CODE["page.yaml"]})
-    cj("rename", "--table", "swap", "--yes", code=None)
-    assert [cj("value", "dev", name, "--service", "web").out.strip() for name in ("HOST", "USER")] in (["boats", "db.example"], ["db.example", "boats"])
 
 
 def test_old_names_for_a_while_and_what_a_delivery_shows(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -209,3 +209,71 @@ def test_short_forms_in_code(jar: Callable[..., Coinjar], language: str) -> None
     cj.write({"app.py": "", "page.yaml": "a: {env: {}}\n", f"x.{language}": texts[language][0]})
     cj("rename", "HOST", "DB_HOST", ".", "--yes")
     assert cj.read(f"x.{language}") == texts[language][1]
+
+
+def test_descriptions_own_values_and_what_platforms_set(jar: Callable[..., Coinjar]) -> None:
+    """A platform that sets the name by itself is told; the jar's own description of it and a person's own values follow."""
+    description = (
+        "platform: 1\nsettings: {address: a, app: b}\none_for: service\nsupplied: [PORT]  # its own\nreserved: ['X_*', PORT]\n"
+        "account: {send: GET /a, is: '{/name}'}\nlist: {send: GET /s, map: /s}\nwrite: {changes: {send: PATCH /s, body: {s: '{changes}'}}, remove_by: empty}\n"
+    )
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}}\nvariables:\n  PORT: {kind: port, default: 80, supplied: {by: [there], sample: 1}}\n  L: {default: x}\n"
+        "destinations: {there: {type: platform, platform: own, address: 'http://127.0.0.1:1', app: x}}\n"
+    )
+    cj.write({"jar/platforms/own.yaml": description, "jar/.local/dev.yaml": "all: {PORT: 99, L: y}  # mine\n"})
+    done = cj("rename", "PORT", "LISTEN_PORT", "--yes")
+    assert "there sets PORT by itself, and will not know it as LISTEN_PORT" in done.err
+    assert cj.read("jar/.local/dev.yaml") == "all: {LISTEN_PORT: 99, L: y}  # mine\n"
+    assert cj.read("jar/platforms/own.yaml") == description.replace("[PORT]", "[LISTEN_PORT]").replace("'X_*', PORT", "'X_*', LISTEN_PORT")
+    assert cj("within", "dev", "--", "printenv", "LISTEN_PORT").out == "99\n"
+
+
+def test_all_or_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A file that changed meanwhile stops the change before it begins; one that cannot be written puts back those that were."""
+    jar, files = tmp_path / "jar", {tmp_path / name: (name.encode(), b"new " + name.encode()) for name in ("a", "b", "c")}
+    (jar / ".local").mkdir(parents=True)
+    for path, (old, _) in files.items():
+        path.write_bytes(old)
+    (tmp_path / "c").write_bytes(b"changed")
+    with pytest.raises(InputError, match="changed meanwhile"):
+        journal.replace_all(jar, files)
+    (tmp_path / "c").write_bytes(b"c")
+
+    def failing(path: Path, data: bytes, **named: bool) -> None:
+        if path == tmp_path / "c":
+            raise OutsideError("cannot write it: no space left", hint="make room", code="write")
+        replace_file(path, data, **named)
+
+    monkeypatch.setattr(journal, "replace_file", failing)
+    with pytest.raises(OutsideError, match="no space left"):
+        journal.replace_all(jar, files)
+    assert [path.read_bytes() for path in files] == [b"a", b"b", b"c"]
+    assert not journal.is_unfinished(jar)
+    monkeypatch.undo()
+    journal.replace_all(jar, files)
+    assert [path.read_bytes() for path in files] == [b"new a", b"new b", b"new c"]
+    assert journal.finish(jar) == []
+
+
+def test_a_swap_is_a_swap(jar: Callable[..., Coinjar]) -> None:
+    """Two variables exchange their names, in code and texts as well."""
+    cj = jar(JAR.replace("HOST: {kind: host, ", "HOST: {").replace("  TOKEN: {secret: true}", "  TOKEN: {secret: true}\n  KEY: {secret: true}"))
+    cj.write(
+        {
+            "app.py": "import os\na, b = os.environ['HOST'], os.environ['USER']\n",
+            "page.yaml": "a: {env: {}}\n",
+            "swap": "HOST USER\nUSER HOST\nTOKEN KEY\nKEY TOKEN\n",
+            "chain": "KEY PIN\nTOKEN KEY\n",
+        }
+    )
+    for name in ("TOKEN", "KEY"):
+        cj("put", name, "--stage", "dev", stdin=f"made-up-{name}")
+    before = {name: cj("value", "dev", name, "--service", "web").out for name in ("HOST", "USER", "URL")}
+    cj("rename", "--table", "swap", "--yes")
+    after = {name: cj("value", "dev", name, "--service", "web").out for name in ("HOST", "USER", "URL")}
+    assert [cj("value", "dev", name, "--service", "web").out for name in ("TOKEN", "KEY")] == ["made-up-KEY", "made-up-TOKEN"]
+    cj("rename", "--table", "chain", "--yes")
+    assert [cj("value", "dev", name, "--service", "web").out for name in ("KEY", "PIN")] == ["made-up-KEY", "made-up-TOKEN"]
+    assert after == {"HOST": before["USER"], "USER": before["HOST"], "URL": before["URL"]}
+    assert cj.read("app.py") == "import os\na, b = os.environ['USER'], os.environ['HOST']\n"

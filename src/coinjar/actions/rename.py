@@ -28,6 +28,7 @@ from coinjar.jarfile.store import LOCAL, locked, shown_path
 from coinjar.mentions.languages import by_first_line, language_of, look
 
 if TYPE_CHECKING:
+    from coinjar.actions.sealing import Sealing
     from coinjar.scanning.scan import Seen
 
 
@@ -144,9 +145,10 @@ def _jar_files(folder: Path, jar: Jar, renames: Mapping[str, str], options: Opti
     for before, now in renames.items():
         variable = jar.variables[now if before in again else before]
         also = [one for one in variable.also_as if one != now]
-        if options.keep_old and before not in also and before not in again:
+        is_gone = before not in renames.values()  # else it is another variable's name from now on
+        if options.keep_old and is_gone and before not in also and before not in again:
             also.append(before)
-        formerly = [one for one in dict.fromkeys([*variable.formerly, before]) if one != now]
+        formerly = [one for one in dict.fromkeys([*variable.formerly, *([before] if is_gone else [])]) if one not in renames.values()]
         for key, names, had in (("also_as", also, variable.also_as), ("formerly", formerly, variable.formerly)):
             if tuple(names) != had:
                 listed: Plain | None = [*names] if names else None
@@ -175,27 +177,35 @@ def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list
     named = {new: jar.variables[old if old in jar.variables else new]._replace(name=new) for old, new in renames.items()}
     after = jar._replace(variables={**{name: one for name, one in jar.variables.items() if name not in renames}, **named})
     sealing = Sealing(opened, after)
-    files, count, left = list[Written](), 0, list[Left]()
+    moved, left = _opened(opened, jar, sealing, renames)
+    for layer, compartment, old, now, _ in moved:
+        if now != old:
+            sealing.drop(layer, compartment, old)
+    for layer, compartment, _, now, content in moved:  # after every drop: one variable may get the name of another
+        sealing.put(layer, compartment, now, content)
+    layers = value_layers(opened.folder)
+    files = [Written(coins_file(opened.folder, layer), old, new) for layer in layers for old, new in sealing.values_of(layer)]
+    return files, len(moved), left
+
+
+def _opened(opened: OpenJar, jar: Jar, sealing: Sealing, renames: Mapping[str, str]) -> tuple[list[tuple[str, str, str, str, Content]], list[Left]]:
+    """What must be sealed anew: layer, compartment, name, new name, content; and what is sealed for others."""
+    moved, left = list[tuple[str, str, str, str, Content]](), list[Left]()
     for layer in value_layers(opened.folder):
-        path = coins_file(opened.folder, layer)
+        path = shown_path(coins_file(opened.folder, layer))
         for coin in sealing.lines(layer):
-            where = Place(shown_path(path), coin.line, 1)
-            content = sealing.ring.open(jar, layer, coin, shown_path(path))
-            if isinstance(content, Closed):
-                if coin.name in renames:
-                    if not is_others(content.fault):
-                        raise content.fault
-                    left.append(Left(where, f"{coin.name} stays sealed under the old name until somebody who opens {layer} runs the same rename"))
-                continue
+            content = sealing.ring.open(jar, layer, coin, path)
             now = renames.get(coin.name, coin.name)
-            new = _renamed(content, renames)
-            if now != coin.name or new is not content:
-                sealing.put(layer, coin.compartment, now, new)
-                if now != coin.name:
-                    sealing.drop(layer, coin.compartment, coin.name)
-                count += 1
-        files += [Written(path, old, new) for old, new in sealing.values_of(layer)]
-    return files, count, left
+            if not isinstance(content, Closed):
+                new = _renamed(content, renames)
+                if now != coin.name or new is not content:
+                    moved.append((layer, coin.compartment, coin.name, now, new))
+            elif now != coin.name:
+                if not is_others(content.fault) or coin.name in renames.values():  # it would be taken for the other's
+                    raise content.fault
+                words = f"{coin.name} stays sealed under the old name until somebody who opens {layer} runs the same rename"
+                left.append(Left(Place(path, coin.line, 1), words))
+    return moved, left
 
 
 def _renamed(content: Content, renames: Mapping[str, str]) -> Content:
