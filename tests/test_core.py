@@ -21,6 +21,7 @@ from coinjar.core.layers import Resolver
 from coinjar.core.model import UNSET, Jar, Layer, Service, Stage, Variable, Written
 from coinjar.core.names import ServiceName, StageName, VariableName, name_fault, nearest
 from coinjar.core.references import Reference, Seen, expand, parse_template
+from coinjar.core.renames import in_references, left_behind
 from coinjar.core.shown import Masker, visible
 
 VALUES = {"A": "a/b c", "EMPTY": "", "SECRET": "s3cret"}
@@ -230,3 +231,28 @@ def test_names() -> None:
 def test_files_compare_with_each_other() -> None:
     rows = compare(FlatSide("a", {None: {"X": "1", "Y": "", "Z": None}}), FlatSide("b", {None: {"X": "1", "Y": "y", "W": "w"}}), [])
     assert {row.name: row.verdict for row in rows} == {"X": "same", "Y": "different", "W": "only right"}
+
+
+@given(
+    st.lists(st.sampled_from(["${A}", "${A:-x}", "${B@url}", "${A@of:web}", "${AB}", "$$", "$${A}", "A", "x", " ", "${B:+${A}}", "${A-${B:-z}}"]), max_size=8)
+)
+def test_renamed_references_are_the_same_text_with_other_names(pieces: list[str]) -> None:
+    """Names change where they are referred to, nowhere else; a swap is undone by itself."""
+    source = "".join(pieces)
+    swap = {"A": "B", "B": "A"}
+    before = [one.name for one in parse_template(source).references()]
+    after = [one.name for one in parse_template(in_references(source, swap)).references()]
+    assert after == [swap.get(name, name) for name in before]
+    assert in_references(in_references(source, swap), swap) == source
+    assert in_references(source, {"X": "Y"}) == source
+
+
+def test_lists_of_shapes_lose_nobody() -> None:
+    for shapes, renames, lost in (
+        (["MAIL_*"], {"MAIL_HOST": "SMTP_HOST"}, ["SMTP_HOST"]),
+        (["MAIL_*"], {"MAIL_HOST": "MAIL_RELAY"}, []),
+        (["MAIL_*", "MAIL_HOST"], {"MAIL_HOST": "SMTP_HOST"}, []),  # named, so renamed
+        (["*"], {"A": "B"}, []),
+        (["LEVEL"], {"A": "B"}, []),
+    ):
+        assert left_behind(shapes, renames) == lost

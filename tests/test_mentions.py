@@ -165,3 +165,34 @@ def test_without_a_jar_and_what_is_refused(cj: Coinjar, jar: Callable[..., Coinj
     assert "no jar here" in cj("mentions", "src", "--suggest", code=3).err
     jar(JAR)
     assert "which is named as code" in cj("check", code=3).err
+
+
+def test_what_is_shown(cj: Coinjar, jar: Callable[..., Coinjar]) -> None:
+    """One name a row or one place a row; names that a helper takes; what was left out; the same in JSON."""
+    cj.write(
+        {
+            "src/a.py": "import os\nfrom lib import setting\nsetting('FAR', 'x')\n" + "".join(f"os.environ.get('PIER', '{n}')\n" for n in range(5)),
+            "src/b.sh": '#!/bin/sh\nexport TZ=UTC\n[ -n "$LOUD" ] && echo ${PIER:-north}\n',
+            "src/vendor/c.py": "import os\nos.environ['NOT_OURS']\n",
+        }
+    )
+    plain = cj("mentions", "src", env={"COLUMNS": "120"})
+    rows = [line.split("  ") for line in plain.out.splitlines()[2:]]
+    assert [[cell.strip() for cell in row if cell.strip()] for row in rows] == [
+        ["LOUD", "asked", "src/b.sh:3:8"],
+        ["PIER", "read", "0, 1, 2, 3, 4, north", "src/a.py:4:17, src/a.py:5:17, src/a.py:6:17, and 3 more"],
+        ["TZ", "set", "src/b.sh:2:8"],
+    ]
+    assert "left out: 1 vendored" in plain.err
+    every = cj("mentions", "src", "--every-place", "--name", "pier*").out.splitlines()
+    assert every[0] == "1 name mentioned in 6 places, 2 of 2 files"
+    assert len(every) == 2 + 6
+    helped = json.loads(cj("mentions", "src", "--helper", "setting", "--json").out)
+    assert {one["name"] for one in helped["mentions"]} == {"FAR", "LOUD", "PIER", "TZ"}
+    far = next(one for one in helped["mentions"] if one["name"] == "FAR")
+    assert far == {"name": "FAR", "file": "src/a.py", "line": 3, "column": 10, "how": "read", "way": "variable", "default": "x", "services": []}
+    jar("services: {web: {code: [src]}}\nstages: {dev: {}}\nvariables: {A: {}, B: {}, C: {}, D: {}, PIER: {default: north}}\n")
+    shown = cj("mentions").out
+    assert "4 variables are declared, and nothing mentions them" in shown
+    assert "A, B, C, D: drop them, or accept them with the reason" in shown
+    assert shown.count("CJ039") == 5  # each other default, once a file

@@ -16,6 +16,7 @@ import pytest
 from coinjar.core import moving
 from coinjar.core.moving import EMPTY, GIVES, KEPT, NAME, VALUE, Facts, Refused, There, entries, in_order, proposed
 from tests.conftest import Coinjar
+from tests.places import SECRET, SYSTEMS, there
 from tests.systems import Running, standin
 
 REFUSED = {"GIVEN_THERE": GIVES, "SALT_X": KEPT, "lower": NAME, "HUGE": VALUE, "BLANK": EMPTY}
@@ -280,8 +281,33 @@ def test_processes_and_containers_are_sources(jar: Callable[..., Coinjar]) -> No
     with subprocess.Popen(["sleep", "60"], env={"PATH": "/bin", "LEVEL": "debug", "SHINY": "new"}) as process:
         shown = cj("adopt", f"process:{process.pid}", "--stage", "dev", "--yes")
         assert "1 variable to declare and set, 1 to change, 1 left out" in shown.out
-        assert "LEVEL (different" not in cj("compare", f"process:{process.pid}", "dev").out
+        rows = {one["name"]: one["verdict"] for one in json.loads(cj("compare", f"process:{process.pid}", "dev", "--json").out)["rows"]}
+        assert rows == {"LEVEL": "same", "SHINY": "same"}
         process.kill()
     assert cj("value", "dev", "SHINY").out == "new"
     assert "there is no such process" in cj("adopt", "process:999999999", "--stage", "dev", code=5).err
     assert "is no process number" in cj("adopt", "process:web", "--stage", "dev", code=2).err
+
+
+@pytest.mark.parametrize("name", SYSTEMS)
+def test_from_settings_to_every_sort_of_system_and_from_there_to_a_file(name: str, jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """A settings folder's values on platforms, machines, containers, a cluster and an etcd; and what those hold in a file, as far as it can be read."""
+    with there(name, jar, cj) as system:
+        cj.write(
+            {"base.json": '{"LEVEL": "quiet", "TIDE_TABLE": "summer"}', "dev.json": '{"LEVEL": "loud"}', "web.py": "import os\nos.environ['TIDE_TABLE']\n"}
+        )
+        cj("migrate", "file+settings:base.json,dev.json", "dest:there", "web.py", "--stage", "dev", "--service", "web", "--out", "in.yaml")
+        lines = cj.read("in.yaml")
+        assert "{variable: TIDE_TABLE, where: [dev/web]" in lines.partition("carried:")[2]
+        cj("migrate", "--execute", "in.yaml", "--yes", "--restart")
+        assert system.own()["TIDE_TABLE"] == "summer"
+        assert system.own()["LEVEL"] == cj("value", "dev", "LEVEL", "--service", "web").out.strip()
+        cj("migrate", "dest:there@dev", "file+json:out.json", "--out", "out.yaml")
+        sheet = cj.read("out.yaml")
+        assert ("gives its value to nobody: the jar" in sheet) is system.blind
+        cj("migrate", "--execute", "out.yaml", "--yes")
+        written = json.loads(cj.read("out.json"))
+        assert {key: written[key] for key in ("TIDE_TABLE", "LEVEL")} == {key: system.own()[key] for key in ("TIDE_TABLE", "LEVEL")}
+        assert written["TOKEN"] == SECRET  # read there, or the jar's
+        assert SECRET not in sheet + cj.read("out.yaml")
+        assert (cj.folder / "out.json").stat().st_mode & 0o77 == 0

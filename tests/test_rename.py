@@ -175,28 +175,36 @@ def test_killed_at_every_write(jar: Callable[..., Coinjar]) -> None:
     cj.write(CODE)
     cj("put", "TOKEN", "--stage", "prod", stdin="made-up-one")
     before = tree(cj.folder)
-    for number in range(1, 40):
+    unfinished = cj.folder / "jar/.local/unfinished-change/list.json"
+
+    def killed(number: int) -> int:
+        """How a rename ends that dies at its n-th write, on the files as they were."""
+        for name, data in before.items():
+            (cj.folder / name).write_bytes(data)
         argv = [sys.executable, "-c", KILLED, str(number), "rename", "HOST", "DB_HOST", "--yes"]
-        code = subprocess.run(argv, cwd=cj.folder, env=cj.env, capture_output=True, check=False).returncode
-        if code == 0:
-            break
-        assert code == -signal.SIGKILL
-        if (cj.folder / "jar/.local/unfinished-change/list.json").exists() and cj("grid", code=None).code:
-            assert "a rename was cut short" in cj("grid", code=3).err
+        return subprocess.run(argv, cwd=cj.folder, env=cj.env, capture_output=True, check=False).returncode
+
+    half = []
+    number = 1
+    while (code := killed(number)) == -signal.SIGKILL:
+        if unfinished.exists() and (told := cj("grid", code=None)).code:
+            assert "a rename was cut short" in told.err
+            half.append(number)
         cj("rename", "HOST", "DB_HOST", "--yes", code=None)  # finishes it, or does it anew
         assert "DB_HOST" in cj.read("app.py")
         assert cj("value", "prod", "DB_HOST", "--service", "web").out.strip() == "one.example"
-        assert not (cj.folder / "jar/.local/unfinished-change").exists()
-        for name, data in before.items():
-            (cj.folder / name).write_bytes(data)
+        assert not unfinished.parent.exists()
+        number += 1
+    assert code == 0
     assert number > 8
+    assert half  # between the first of the jar's files and the last
     # what a rename has half written and somebody changed since is not overwritten
-    for name, data in before.items():
-        (cj.folder / name).write_bytes(data)
-    subprocess.run([sys.executable, "-c", KILLED, "7", "rename", "HOST", "DB_HOST", "--yes"], cwd=cj.folder, env=cj.env, capture_output=True, check=False)
+    killed(half[0])
     (cj.folder / "app.py").write_text("changed\n")
-    if (cj.folder / "jar/.local/unfinished-change/list.json").exists():
-        assert "changed since a rename was cut short" in cj("rename", "USER", "NAME", "--yes", code=3).err
+    assert "changed since a rename was cut short" in cj("rename", "USER", "NAME", "--yes", code=3).err
+    (cj.folder / "app.py").write_bytes(before["app.py"])
+    assert "A rename was cut short before; written now: " in cj("rename").err
+    assert "DB_HOST" in cj.read("app.py")
 
 
 @pytest.mark.parametrize("language", ["py", "js"])

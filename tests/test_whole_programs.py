@@ -448,6 +448,107 @@ server {
   location / { proxy_set_header Host $host; proxy_pass http://app$request_uri; }
 }
 ''',
+    "settings.py": '''
+from os import environ as surroundings, getenv
+import os.path
+
+BASE = os.path.dirname(__file__)
+REQUIRED = ["«SECRET_KEY»", "«DATABASE_URL»"]
+OPTIONAL = {"CACHE_URL": "memory", "NOT_LOOPED_OVER": 1}
+
+
+class Missing(Exception):
+    def __init__(self, environ):
+        super().__init__(environ["NOT_OURS"])
+
+
+def read(name, kind=str, *, default=None):
+    try:
+        return kind(surroundings[name])
+    except KeyError:
+        if default is None:
+            raise
+        return default
+
+
+for name in REQUIRED:
+    globals()[name] = surroundings[name]
+CACHE = surroundings.get("«CACHE_URL»")
+WORKERS = read("«WORKERS|4»", int, default=4)
+LEVEL = (getenv("«LOG_LEVEL|info»") or "info").upper()
+PIERS = [one for one in getenv("«PIERS|north»", "north").split(",") if one]
+TIMEOUT = float(surroundings.get("«TIMEOUT»") or 2 * 15)
+if getenv("«MODE»") not in ("fast", "slow"):
+    raise Missing({})
+''',
+    "api.ts": '''
+import { env } from "node:process";
+import type { Request } from "./types";
+
+interface Config { host: string; port: number; debug?: boolean }
+type Env = { NOT_A_USE: string };
+
+const read = <T,>(name: string, parse: (text: string) => T, fallback?: T): T | undefined => {
+  const text = process.env[name];
+  return text === undefined ? fallback : parse(text);
+};
+
+export const config: Config = {
+  host: env.«API_HOST|localhost» ?? "localhost",
+  port: read("«API_PORT|8080»", Number, 8080)!,
+  debug: process.env["«DEBUG»"] === "1",
+};
+
+export function handler(request: Request): string {
+  const env = request.env;
+  return env.NOT_OURS + request.env["NOR_THIS"];
+}
+
+export class Client {
+  private readonly token = process.env.«API_TOKEN» as string;
+  constructor(private readonly url: string = process.env.«API_URL|/» || "/") {}
+  get verbose(): boolean { return Boolean(process.env.«VERBOSE:presence»); }
+}
+for (const name of ["«A_KEY:presence»", "«B_KEY:presence»"] as const) {
+  if (!(name in process.env)) throw new Error(name);
+}
+''',
+    "entry.sh": '''
+#!/bin/sh
+# waits for ${NOT_THIS}
+set -eu
+if [ "${«WAIT|yes»:-yes}" = yes ]; then
+  until nc -z "$«DB_HOST»" "${«DB_PORT|5432»-5432}"; do sleep 1; done
+fi
+for file in /run/secrets/*; do
+  name=$(basename "$file")
+  eval "export $name=\\"\\$(cat $file)\\""
+done
+case ${«ROLE|web»:-web} in
+  web) set -- serve --port "${«PORT»:?}" ;;
+  worker) set -- work --queue "$«QUEUE»" ;;
+  *) echo "no role: $«ROLE»" >&2; exit 64 ;;
+esac
+[ -z "${«TRACE:presence»+x}" ] || set -x
+exec env "$@"
+''',
+    "app.conf.j2": '''
+{# env.NOT_THIS #}
+host = {{ env.«APP_HOST|0.0.0.0» | default("0.0.0.0") }}
+port = {{ env["«APP_PORT»"] }}
+{% if env.«TLS:presence» %}
+certificate = {{ env("«TLS_CERT|/etc/cert»", "/etc/cert") }}
+{% endif %}
+path = ${«APP_PATH»}/{{ app.env.NOT_OURS }}
+''',
+    "database.yml.erb": '''
+production:
+  url: <%= ENV.fetch("«DATABASE_URL»") %>
+  pool: <%= ENV["«POOL|5»"] || 5 %>
+<% if ENV["«REPLICA:presence»"] %>
+  replica: true   # ENV["NOT_THIS"]
+<% end %>
+''',
 }  # fmt: skip
 
 

@@ -89,8 +89,9 @@ class Ends:
     def _is_secret(self, name: str, text: str, *, given: bool) -> bool:
         from coinjar.core.guess import guess
 
-        known = self.jar.variables.get(name) if self.jar else None
-        return known.secret if known else given or guess(name, text).secret
+        if self.jar and name in self.jar.variables:
+            return given or name in self.jar.secret_names
+        return given or guess(name, text).secret
 
     def _around(self) -> Surroundings:
         assert self.opened
@@ -121,7 +122,14 @@ class Ends:
 
     def _read_live(self, destination: Destination, stage: str) -> list[There]:
         return [
-            There(one.name, stage, target.services[0] if len(target.services) == 1 else None, one.text, one.secret, one.supplied)
+            There(
+                one.name,
+                stage,
+                target.services[0] if len(target.services) == 1 else None,
+                one.text,
+                self._is_secret(one.name, one.text or "", given=one.secret),
+                one.supplied,
+            )
             for target, held in self.held(destination, stage)
             for one in held.values()
             if not one.wide

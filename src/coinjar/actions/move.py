@@ -206,8 +206,7 @@ class Move:
         """Write the new place, stage by stage; reads back. What fails is told, and kept."""
         destination = self.reader.new.destination
         if destination is None:
-            lines = self.sheet.of(CARRIED, RENAMED)
-            write_flat(self.sheet.target, {line.becomes: [one for one in self._places(line) if one.text is not None] for line in lines})
+            write_flat(self.sheet.target, {line.becomes: self._going(line) for line in self.sheet.of(*GOES)})
         elif self.opened is not None and is_live(destination):
             for stage in self._stages_there():
                 self._delivered(stage, [destination.name], tell)
@@ -215,6 +214,13 @@ class Move:
                     self._take_supplied(stage, destination.name)
         elif self.opened is not None:
             self._render(destination.name)
+
+    def _going(self, line: Line) -> list[There]:
+        """A line's places with the texts that go: those that are there, or the jar's."""
+        places = self._places(line)
+        if line.group in (CARRIED, RENAMED):
+            return [one for one in places if one.text is not None]
+        return [one._replace(text=self.reader.in_jar(one, line.becomes)[1]) for one in places]
 
     def _stages_there(self) -> list[str]:
         there = {placed(where)[0] for line in self.sheet.of(*GOES, SUPPLIED) for where in line.where}
@@ -305,7 +311,7 @@ class Move:
         """The same, where the new place is a file."""
         if line.group in (LEFT, SUPPLIED):
             return "left behind"
-        text = next((one.text for one in self._places(line) if one.where == where), None)
+        text = next((one.text for one in self._going(line) if one.where == where), None)
         if line.becomes not in flat:
             return "not there"
         return "there, and the same" if text is not None and flat[line.becomes] == reveal(text) else "not the same there"

@@ -61,6 +61,8 @@ class Words(NamedTuple):
 
 
 _ROUNDS = 4
+_STAND_INS = frozenset({"default", "fallback", "otherwise", "default_value", "defaultvalue", "dflt"})
+"""What a parameter is called that stands in for a missing value."""
 
 
 def places(data: bytes, root: bytes, also: Iterable[str]) -> list[int]:
@@ -298,8 +300,7 @@ class Reader:
         at = self._helps(function) if function else None
         if function is None or at is None or len(node.arguments) <= at:
             return None
-        rest = [*node.arguments[at + 1 :], *node.named.values()]
-        return Access([node.arguments[at]], READ, rest[0] if rest else None)
+        return Access([node.arguments[at]], READ, _stand_in(function, node, at))
 
     def _helps(self, function: tree.Function) -> int | None:
         """Which parameter of a function names a variable that it reads; None if none does."""
@@ -364,6 +365,13 @@ class Reader:
         """Whether this is another program's environment."""
         node = node.function if isinstance(node, tree.Call) and not node.arguments else node
         return isinstance(node, tree.Member) and node.name in self.words.child_maps
+
+
+def _stand_in(function: tree.Function, node: tree.Call, at: int) -> tree.Node | None:
+    """What a call gives for a missing value: under a name that says so, in the place of such a parameter, or behind the variable's name."""
+    named = next((value for name, value in node.named.items() if name in _STAND_INS), None)
+    place = next((index for index, name in enumerate(function.parameters) if name.lstrip("$").lower() in _STAND_INS), at + 1)
+    return named or (node.arguments[place] if len(node.arguments) > place else None)
 
 
 def _last(node: tree.Node) -> str | None:

@@ -253,7 +253,7 @@ class PlatformTarget(Target):
         value = look(item, listing.value)
         text = None if hidden or value in (NOTHING, None) else as_text(value)
         held = self._held(name, text, item)
-        secret = hidden or (look(item, listing.secret) is True if listing.secret else False)
+        secret = held.secret or hidden or (look(item, listing.secret) is True if listing.secret else False)
         mark = look(item, listing.mark) if listing.mark else NOTHING
         supplied = held.supplied or (bool(listing.supplied) and look(item, listing.supplied) is True)
         marked = "" if mark is NOTHING else as_text(mark)
