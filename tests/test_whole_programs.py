@@ -39,7 +39,7 @@ class Settings:
 
 
 def main() -> None:
-    if os.environ.get("«SENTRY_ADDRESS:presence»"):
+    if os.environ.get("«ERRORS_ADDRESS:presence»"):
         log.info("telling of errors")
     extra = {key[len(PREFIX):]: value for key, value in os.environ.items() if key.startswith(PREFIX)}
     with open(os.environ.get("«PID_FILE|office.pid»") or "office.pid", "w") as file:
@@ -391,14 +391,11 @@ services:
 ''',
     "release.yaml": '''
 name: release
-on: {push: {branches: [main]}}
 env:
   «REGISTRY:set»: registry.example
 jobs:
   build:
-    runs-on: any
     steps:
-      - uses: checkout@1
       - name: build
         run: |
           # $NOT_THIS
@@ -548,6 +545,24 @@ production:
 <% if ENV["«REPLICA:presence»"] %>
   replica: true   # ENV["NOT_THIS"]
 <% end %>
+''',
+    "page.tsx": '''
+import { useState } from "react";
+
+const API = process.env.«PUBLIC_API|/api» ?? "/api";
+const limits = { rows: Number(process.env.«PUBLIC_ROWS|20» || 20), env: { NOT_OURS: 1 } };
+
+export function Page({ env }: { env: Record<string, string> }): JSX.Element {
+  const [open, setOpen] = useState(import.meta.env.«OPEN_AT_START» === "yes");
+  // process.env.NOT_THIS
+  return (
+    <section title="process.env.NOR_THIS" onClick={() => setOpen(!open)}>
+      {process.env.«PUBLIC_NOTICE:presence» && <p>{process.env.«PUBLIC_NOTICE»}</p>}
+      <a href={`${API}/piers?rows=${limits.rows}`}>{env.NOT_OURS_EITHER}</a>
+      {open ? <b>{process.env["«PUBLIC_TITLE»"]}</b> : null}
+    </section>
+  );
+}
 ''',
 }  # fmt: skip
 

@@ -16,7 +16,7 @@ export DISPLAY LANG=C.UTF-8
 shot() { # NAME COMMAND [POINTS]: a 1280x800 picture of what the command shows
   local size=${3:-12} cols rows name=$1 xterm
   cols=$((1268 / ((size * 803 + 999) / 1000))) # a cell of this font at 96 dpi, by its points
-  rows=$((788 / ((size * 1667 + 999) / 1000)))
+  rows=$((788 / ((size * 1667 + 999) / 1000 + (size < 8)))) # the smallest are a dot higher
   printf '%s\n' "$2" >"$work/command"
   cat >"$work/run" <<R
 cd '$work/app'
@@ -82,7 +82,7 @@ data = open(sys.argv[1], "rb").read()
 headers = {"Authorization": f"Bearer {os.environ['SLUICEWAY_TOKEN']}", "Content-Type": "application/yaml"}
 urllib.request.urlopen(urllib.request.Request(os.environ["PIPELINES"] + "/smoke", data, headers, method="PUT"))
 P
-shot deliver 'coinjar deliver rehearsal' 9
+shot deliver 'coinjar deliver rehearsal hosting isles-hosting pipelines' 9
 (cd "$work/app" && coinjar deliver rehearsal --restart && coinjar deliver prod --allow-guarded prod --restart && coinjar put SEASON=1.11 --stage rehearsal && coinjar deliver rehearsal hosting) >/dev/null 2>&1
 page standin "$SALTMARSH_ADDRESS/"
 python3 - <<'P'
@@ -92,7 +92,7 @@ headers = {"Authorization": f"Bearer {os.environ['SALTMARSH_TOKEN']}", "Content-
 urllib.request.urlopen(urllib.request.Request(os.environ["SETTINGS"], data, headers, method="PATCH"))
 P
 shot drift 'coinjar drift rehearsal'
-shot confirm 'coinjar confirm rehearsal prod; echo; coinjar deliveries; echo; coinjar deliveries undo 8 --dry-run'
+shot confirm 'coinjar confirm rehearsal prod; echo; coinjar deliveries; echo; coinjar deliveries undo 10 --dry-run' 9
 python3 - <<'P'
 import json, os, urllib.request
 data = json.dumps({"settings": {"fareTable": "summer-2", "OLD_BANNER": "made of paper"}}).encode()
