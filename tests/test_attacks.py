@@ -133,7 +133,7 @@ def test_a_reader_added_by_hand_gets_nothing(jar_with_secrets: Coinjar) -> None:
     cj.write({"jar/readers.yaml": text})
     attempts = (
         ["put", "TOKEN", "--stage", "prod"], ["put", "TOKEN", "--stage", "prod", "--service", "web"], ["readers", "rekey", "--stage", "prod"],
-        ["generate", "TOKEN", "--stage", "prod", "--replace"], ["readers", "remove", "mallory", "--everywhere"],
+        ["generate", "TOKEN", "--stage", "prod", "--replace", "--yes"], ["readers", "remove", "mallory", "--everywhere", "--yes"],
     )  # fmt: skip
     first = next(iter(load_readers(cj.folder / "jar").readers.values()))
     regrouped = f'  {first.label}:\n    opens: [prod]\n    service: "\\0\\nx\\0y"\n    recipient: {first.recipient}\n'

@@ -74,7 +74,7 @@ def test_grid_shows_every_state_and_fits(demo: Coinjar) -> None:
     assert "not shown for want of width: 2 columns: prod, prod-isles" in narrow
     assert "made-up" not in done.out
     assert "made-up-rehearsal-password" in demo("grid", "--show-secrets", env={"COLUMNS": "200"}).out
-    columns = re.split(r"\s{2,}", demo("grid", "--stage", "prod", env={"COLUMNS": "160"}).out.splitlines()[1].strip())
+    columns = re.split(r"\s{2,}", demo("grid", "prod", "--by-service", env={"COLUMNS": "160"}).out.splitlines()[1].strip())
     assert columns[-4:] == ["timetable", "ticketing", "notices", "berths"]
     rows = {
         flags: len(json.loads(demo("grid", *flags, "--json").out)["rows"])
@@ -189,7 +189,7 @@ def test_a_canary_shows_nowhere(jar: Callable[..., Coinjar]) -> None:
     )
     cj.write({"in.env": f'T={canary}\nS={canary}\nOTHER_PASSWORD={canary}\nT="{canary}\n'})
     runs = [
-        ["grid"], ["grid", "--json"], ["grid", "--stage", "dev"], ["why", "dev", "S"], ["why", "dev", "U"], ["why", "dev", "W"], ["why", "dev", "W", "--json"], ["why", "dev", "T", "--json"],
+        ["grid"], ["grid", "--json"], ["grid", "dev", "--by-service"], ["why", "dev", "S"], ["why", "dev", "U"], ["why", "dev", "W"], ["why", "dev", "W", "--json"], ["why", "dev", "T", "--json"],
         ["compare", "dev", "prod"], ["compare", "dev", "file:in.env"], ["compare", "dev", "file:in.env", "--json"], ["check"], ["check", "--format", "json"], ["check", "--format", "sarif"],
         ["value", "dev", "S"], ["value", "dev", "U"], ["render", "dev", "--as", "json"], ["render", "dev", "--as", "example"], ["within", "dev", "--", "true"],
         ["adopt", "file:in.env", "--stage", "dev"], ["adopt", "file:in.env", "--stage", "prod", "--yes"], ["put", "S", "--stage", "dev"], ["put", "T", "--stage", "dev"],

@@ -154,13 +154,13 @@ def test_within_masks_a_child(jar: Callable[..., Coinjar]) -> None:
 CANARY = "canary7ZqW/x made&up"
 FORMS = [CANARY.encode(), b64encode(CANARY.encode())[:-4], quote(CANARY, safe="").encode(), json.dumps(CANARY)[1:-1].encode(), CANARY[:9].encode()]
 RUNS: list[list[str]] = [
-    ["grid"], ["grid", "--json"], ["grid", "--stage", "dev"], ["why", "dev", "S"], ["why", "dev", "U"], ["why", "dev", "U", "--json"], ["compare", "dev", "prod"], ["compare", "dev", "file:in.env", "--json"],
+    ["grid"], ["grid", "--json"], ["grid", "dev", "--by-service"], ["why", "dev", "S"], ["why", "dev", "U"], ["why", "dev", "U", "--json"], ["compare", "dev", "prod"], ["compare", "dev", "file:in.env", "--json"],
     ["check"], ["check", "--format", "json"], ["check", "--format", "sarif"], ["value", "dev", "P"], ["value", "prod", "NOPE"], ["adopt", "file:in.env", "--stage", "dev"],
     ["adopt", "file:in.env", "--stage", "prod", "--yes"], ["put", "S", "--stage", "dev"], ["put", "P", "--stage", "dev"], ["put", "S", "--stage", "nowhere"], ["drop", "S", "--stage", "dev"],
-    ["put", "S", "--stage", "dev"], ["generate", "S", "--stage", "prod", "--replace"], ["generate", "S", "--stage", "dev"], ["edit", "dev"], ["render", "dev", "out", "--dry-run"], ["render", "dev", "tracked"],
+    ["put", "S", "--stage", "dev"], ["generate", "S", "--stage", "prod", "--replace", "--yes"], ["generate", "S", "--stage", "dev"], ["edit", "dev"], ["render", "dev", "out", "--dry-run"], ["render", "dev", "tracked"],
     ["render", "dev", "--as", "literal"], ["render", "dev", "--as", "example"], ["render", "dev", "--as", "exec-script", "--encrypt-to", "RECIPIENT"], ["within", "dev", "--", "true"],
     ["within", "dev", "--mask", "--", "sh", "-c", "echo $S; echo $U >&2; echo $S | base64"], ["readers", "list", "--json"], ["readers", "add", "RECIPIENT", "--label", "b", "--stage", "prod", "--yes"],
-    ["readers", "rekey"], ["readers", "seal"], ["readers", "vouch", "--yes"], ["readers", "remove", "b", "--everywhere"], ["identity", "show"], ["identity", "new", "--out", "c.identity"], ["schema", "jar"], ["new", "--jar", "another/jar"], ["demo", "--keep", "in.env"],
+    ["readers", "rekey"], ["readers", "seal"], ["readers", "vouch", "--yes"], ["readers", "remove", "b", "--everywhere", "--yes"], ["identity", "show"], ["identity", "new", "--out", "c.identity"], ["schema", "jar"], ["new", "--jar", "another/jar"], ["demo", "--keep", "in.env"],
     ["deliver", "dev", "salt", "--dry-run", "--requests"], ["deliver", "dev", "salt", "--restart"], ["deliver", "dev", "box", "--restart"], ["deliver", "dev", "--json"], ["deliver", "dev", "echoes"], ["drift", "dev"], ["drift", "dev", "--json", "--all"],
     ["confirm", "dev"], ["confirm", "dev", "--json"], ["deliveries"], ["deliveries", "1"], ["deliveries", "undo", "2", "--dry-run"], ["compare", "delivery:1", "dev"], ["compare", "dest:salt@dev", "dev"],
     ["mentions", "."], ["mentions", ".", "--json"], ["rename", "S", "T", ".", "--dry-run"], ["rename", "S", "T", ".", "--yes"], ["rename", "T", "S", ".", "--yes"], ["adopt", "dest:salt@dev", "--stage", "dev"],

@@ -124,7 +124,7 @@ def test_a_killed_change_of_keys_loses_nothing(prod: Coinjar) -> None:
     for writes in range(30):
         shutil.rmtree(prod.folder / "jar")
         shutil.copytree(start, prod.folder / "jar")
-        argv = [sys.executable, "-c", killed, str(writes), "readers", "remove", "berta", "--stage", "prod"]
+        argv = [sys.executable, "-c", killed, str(writes), "readers", "remove", "berta", "--stage", "prod", "--yes"]
         done = subprocess.run(argv, cwd=prod.folder, env=prod.env, capture_output=True, check=False)
         assert {name: prod("value", "prod", name, "-s", "mailer").out for name in wanted} == wanted, writes
         if done.returncode == 0:
@@ -139,7 +139,7 @@ def test_a_killed_change_of_keys_loses_nothing(prod: Coinjar) -> None:
             shutil.rmtree(prod.folder / "jar")
             left.rename(prod.folder / "jar")
         if any("prod" in one["opens"] for one in readers_of(prod) if one["label"] == "berta"):
-            prod("readers", "remove", "berta", "--stage", "prod")
+            prod("readers", "remove", "berta", "--stage", "prod", "--yes")
         prod("put", "TOKEN", "--stage", "prod", stdin=wanted["TOKEN"])
         prod("readers", "rekey", "--stage", "prod")
         assert {name: prod("value", "prod", name, "-s", "mailer").out for name in wanted} == wanted, writes

@@ -125,7 +125,7 @@ def test_the_grid_says_what_each_service_sees(jar: Jar) -> None:
             else:
                 assert cell.text == seen[0].text
                 lacking = grid.MISSING if variable.required else grid.UNSET if seen[0].is_unset else grid.NONE
-                assert (cell.state == lacking) is (seen[0].text is None)
+                assert (cell.state == lacking) is (seen[0].text is None or variable.lacks(seen[0].text))
             assert set(resolver.distinct(variable, here)) <= set(here)
             views = {(one.text, one.fault is None) for one in (resolver.value(variable.name, service) for service in resolver.distinct(variable, here))}
             assert views == {(one.text, one.fault is None) for one in seen}
@@ -149,7 +149,7 @@ def test_compare_and_check_agree_with_resolving(jar: Jar) -> None:
         resolver = Resolver(jar, stage)
         for name, variable in jar.variables.items():
             seen = [resolver.value(name, service) for service in resolver.services_of(variable)]
-            assert ((name, stage) in missing) is (variable.required and any(each.text is None and each.fault is None for each in seen))
+            assert ((name, stage) in missing) is any(variable.lacks(each.text) and each.fault is None for each in seen)
     assert all(found.spot.message and found.spot.fix for found in findings)
 
 
@@ -211,7 +211,7 @@ def test_secrecy_follows_the_text(jar: Callable[..., Coinjar]) -> None:
         "services: {web: {}, mailer: {}}\nstages: {dev: {}}\nvariables:\n  S: {secret: true, services: [web], default: made-up-secret}\n"
         "  T: {default: {text: 'x${S@of:web}'}}\n  U: {default: {text: '${T@base64}'}}\n  V: {default: {text: \"${S:-none}\"}}\n"
     )
-    cells = {row["name"]: row["cells"] for row in json.loads(cj("grid", "--stage", "dev", "--json").out)["rows"]}
+    cells = {row["name"]: row["cells"] for row in json.loads(cj("grid", "dev", "--by-service", "--json").out)["rows"]}
     assert [cells[name]["mailer"]["secret"] for name in ("T", "U", "V")] == [True, True, False]
     assert [cells[name]["web"]["secret"] for name in ("T", "U", "V")] == [True, True, True]
     assert "made-up" not in json.dumps(cells)

@@ -90,7 +90,7 @@ def test_who_opens_what(prod: Coinjar) -> None:
     assert "◐" in prod("readers", "list", env={"COINJAR_IDENTITY": ""}).out
     prod("put", "BOTH", "--stage", "shared", stdin="x")  # a new compartment: it goes to those who read shared, and not to others
     assert prod("value", "prod-isles", "BOTH", "-s", "web", env=berta).out == "made-up BOTH on prod é$"
-    done = prod("readers", "remove", "berta", "--everywhere", "--generate")
+    done = prod("readers", "remove", "berta", "--everywhere", "--generate", "--yes")
     assert "prod: made anew: LOGIN" in done.err
     assert "prod: still to be made anew: BOTH, TOKEN" in done.err
     assert prod("value", "prod", "TOKEN", code=4, env=berta).out == ""
@@ -262,10 +262,10 @@ def test_generate_replaces_nothing_in_use(prod: Coinjar) -> None:
     done = prod("generate", "TOKEN")
     assert "sealed on dev" in done.err
     assert "kept on prod, prod-isles" in done.err
-    prod("generate", "TOKEN", "--replace")
+    prod("generate", "TOKEN", "--replace", "--yes")
     values = [prod("value", stage, "TOKEN").out for stage in ("dev", "prod", "prod-isles")]
     assert len(set(values)) == 3
-    prod("generate", "TOKEN", "--replace", "--same", "--stage", "dev", "--stage", "prod")
+    prod("generate", "TOKEN", "--yes", "--replace", "--same", "--stage", "dev", "--stage", "prod")
     assert len({prod("value", stage, "TOKEN").out for stage in ("dev", "prod")}) == 1
     for wrong in (["--form", "runes"], ["--length", "3", "--form", "base64"], ["--alphabet", "x"], ["--alphabet", "abc", "--form", "hex"]):
         prod("generate", "TOKEN", "--replace", *wrong, code=3)

@@ -62,7 +62,9 @@ def test_put_drop_and_value(jar: Callable[..., Coinjar]) -> None:
     assert "unset on purpose" in cj("value", "dev", "LEVEL", "--service", "web", code=1).err
     cj("put", "LEVEL=a ${PORT}$$", "--text", "--stage", "dev", "--service", "web")
     assert cj("value", "dev", "LEVEL", "--service", "web").out == "a 9000$"
-    assert "kept" in cj("put", "TOKEN", "--stage", "dev", stdin="s3cret\n").err
+    assert "was removed (--exact keeps it)" in cj("put", "TOKEN", "--stage", "dev", stdin="s3cret\r\n").err
+    assert cj("value", "dev", "TOKEN").out == "s3cret"
+    cj("put", "TOKEN", "--stage", "dev", "--exact", stdin="s3cret\n")
     assert cj("value", "dev", "TOKEN").out == "s3cret\n"
     assert "did you mean 'LEVEL'" in cj("put", "LEVL=x", "--stage", "dev", code=2).err
     cj("put", "NEW_URL=https://a.example/", "--stage", "dev", "--declare")
@@ -72,7 +74,7 @@ def test_put_drop_and_value(jar: Callable[..., Coinjar]) -> None:
     assert cj("value", "dev", "LEVEL", "--service", "web").out == "loud"
     cj("put", "LEVEL=${NEW_URL}", "--text", "--stage", "prod")
     assert "still names NEW_URL" in cj("drop", "NEW_URL", "--everywhere", code=3).err
-    cj("drop", "LEVEL", "NEW_URL", "--everywhere")
+    cj("drop", "LEVEL", "NEW_URL", "--everywhere", "--yes")
     assert "LEVEL" not in cj("grid").out + cj.read("jar/plain/dev.yaml") + cj.read("jar/jar.yaml")
 
 
@@ -164,7 +166,7 @@ def test_adopt_asks_where_it_is_unsure(jar: Callable[..., Coinjar]) -> None:
 
 def test_a_secret_is_typed_without_echo(jar: Callable[..., Coinjar]) -> None:
     cj = jar(SMALL)
-    assert "s3cret" not in on_a_terminal(cj, "put", "TOKEN", "--stage", "dev", typed="s3cret\n")
+    assert "s3cret" not in on_a_terminal(cj, "put", "TOKEN", "--stage", "dev", "--label", "anna", typed="s3cret\n")
     assert cj("value", "dev", "TOKEN").out == "s3cret"
 
 
@@ -205,7 +207,7 @@ HOSTILE = st.text(st.characters(exclude_categories=["Cs"]), max_size=40)
 @given(HOSTILE.filter(lambda text: "\0" not in text))
 def test_any_text_goes_in_and_comes_out(jar: Callable[..., Coinjar], text: str) -> None:
     cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {}}\n")
-    cj("put", "A", "--stage", "dev", stdin=text)
+    cj("put", "A", "--stage", "dev", "--exact", "--empty", stdin=text)
     assert cj("value", "dev", "A").out.encode(errors="surrogateescape") == text.encode()
     if "\r" not in text:
         done = subprocess.run([PROGRAM, "within", "dev", "--", "printenv", "A"], cwd=cj.folder, env=cj.env, capture_output=True, check=True)

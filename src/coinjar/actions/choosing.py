@@ -8,6 +8,7 @@ from coinjar.core.errors import UsageError
 from coinjar.core.model import Destination, Jar
 from coinjar.core.names import SHARED
 from coinjar.destinations import is_live
+from coinjar.destinations.base import services_for
 
 
 def is_for(jar: Jar, destination: Destination, stage: str) -> bool:
@@ -18,19 +19,30 @@ def is_for(jar: Jar, destination: Destination, stage: str) -> bool:
     return wanted is None or any(name in wanted or jar.stage(name).name in wanted for name in jar.chain(stage))
 
 
+def staying(jar: Jar, destination: Destination, stage: str) -> Destination | None:
+    """The destination as it is delivered to on a stage: without the services that have moved from it; None if all of it has moved there."""
+    if destination.moved(stage):
+        return None
+    gone = destination.moved_services(stage)
+    if not gone:
+        return destination
+    left = frozenset(one for one in services_for(destination, jar) if one not in gone)
+    return destination._replace(services=left) if left else None
+
+
 def chosen(jar: Jar, stages: Sequence[str], names: Sequence[str], *, live: bool) -> list[tuple[str, Destination]]:
     """The pairs of stage and destination: those that are named, or all files, or all that is `live`.
 
     Raises UsageError for unknown names, and for a pair that cannot be.
     """
     what = "running systems" if live else "files"
-    destinations = [jar.destination(name) for name in dict.fromkeys(names)] or [
-        one for one in jar.destinations.values() if is_live(one) is live and not one.moved_to
-    ]
-    for one in destinations if live else ():
-        if one.moved_to:
-            hint = f"deliver to {one.moved_to}; or take moved_to out, to go back"
-            raise UsageError(f"{one.name} has moved to {one.moved_to}", hint=hint, place=one.place, code="moved")
+    destinations = [jar.destination(name) for name in dict.fromkeys(names)] or [one for one in jar.destinations.values() if is_live(one) is live]
+    for one in destinations if live and names else ():
+        moved = [stage for stage in stages if staying(jar, one, stage) is None]
+        if moved and len(moved) == len(stages):
+            to = one.moved(moved[0]) or " and ".join(dict.fromkeys(one.moved_to.values()))
+            hint = f"deliver to {to}; or take moved_to out, to go back"
+            raise UsageError(f"{one.name} has moved to {to} on {', '.join(moved)}", hint=hint, place=one.place, code="moved")
     if not destinations:
         has = "destinations" if not jar.destinations else f"destinations that are {what}"
         hint = "declare some in jar.yaml (docs/formats.md)" + ("" if live else ", or write to stdout with --as DIALECT")
@@ -39,7 +51,7 @@ def chosen(jar: Jar, stages: Sequence[str], names: Sequence[str], *, live: bool)
         raise UsageError("which destination?", hint="shared goes to the whole of a project, where a destination has that: name it", code="which-destination")
     pairs = [(stage, one) for stage in stages for one in destinations if is_for(jar, one, stage)]
     for one in destinations:
-        if names and not any(other is one for _, other in pairs):
+        if names and not any(other.name == one.name for _, other in pairs):
             where = ", ".join(sorted(one.stages or ()))
             raise UsageError(f"the destination {one.name} is not for {' or '.join(stages)}", hint=f"it is for {where}", code="not-for-stage")
-    return pairs
+    return [(stage, left) for stage, one in pairs if (left := staying(jar, one, stage) if live else one) is not None]

@@ -18,6 +18,7 @@ from coinjar.core.references import Reference, Seen, Template, expand
 from coinjar.core.secret import Secret, reveal
 from coinjar.core.shown import Masker
 from coinjar.destinations.base import Surroundings
+from coinjar.documents.data import Data
 from coinjar.proofs import ask
 from coinjar.proofs.base import Answers, Asked, NoAnswer
 
@@ -25,13 +26,22 @@ _PAUSE = 0.3
 """Seconds between two rounds of --wait."""
 
 
+class Options(NamedTuple):
+    """`patience`: seconds to keep asking until all hold; `allowed`: guarded stages for which pipelines may be started."""
+
+    patience: float = 0
+    allow_commands: bool = False
+    allowed: Sequence[str] = ()
+
+
 class Result(NamedTuple):
-    """How a proof stands on a stage; `verdict` is None where it could not be asked, and `fault` says why."""
+    """How a proof stands on a stage; `verdict` is None where it could not be asked, and `fault` says why. `final`: asking again changes nothing."""
 
     proof: Proof
     stage: str
     verdict: Verdict | None
     fault: CoinJarError | None = None
+    final: bool = False
 
     @property
     def holds(self) -> bool:
@@ -57,21 +67,29 @@ def _is_stage(jar: Jar, word: str) -> bool:
     return True
 
 
-async def confirm(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, *, patience: float, allow_commands: bool) -> list[Result]:
-    """Every chosen proof on every chosen stage that it is for; again and again until all hold, for at most `patience` seconds."""
+async def confirm(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, options: Options) -> list[Result]:
+    """Every chosen proof on every chosen stage that it is for; again and again until all hold, for at most `patience` seconds.
+
+    Raises UsageError where there is nothing to ask: that nothing was asked must not look as if all was well.
+    """
     jar = opened.load(list(stages))
     if not jar.proofs:
         raise UsageError("the jar has no proofs", hint="declare some in jar.yaml (docs/formats.md)", code="no-proofs")
     chosen = [jar.proofs[name] for name in names] or list(jar.proofs.values())
-    asking = [_Stage(opened, jar, stage, masker, allow_commands=allow_commands) for stage in stages]
+    asking = [_Stage(opened, jar, stage, masker, options) for stage in stages]
     pairs = [(stage, proof) for proof in chosen for stage in asking if proof.is_for(stage.chain)]
-    end = time.monotonic() + patience
+    idle = [proof.name for proof in chosen if names and all(proof is not other for _, other in pairs)]
+    if idle or not pairs:
+        words = f"{' and '.join(idle) or 'no proof'} {'is not' if len(idle) == 1 else 'are not' if idle else 'is'} for {', '.join(stages)}"
+        raise UsageError(words, hint="look at stages: and expect_on: of the proofs in jar.yaml", code="no-proofs")
+    end = time.monotonic() + options.patience
     results: dict[tuple[str, str], Result] = {}
     while True:
-        left = [(stage, proof) for stage, proof in pairs if not ((known := results.get((proof.name, stage.name))) and known.holds)]
-        for found in await asyncio.gather(*(stage.ask(proof) for stage, proof in left)):
+        left = [(stage, proof) for stage, proof in pairs if not ((known := results.get((proof.name, stage.name))) and (known.holds or known.final))]
+        rest = max(end - time.monotonic(), 0.0) if options.patience else 0.0
+        for found in await asyncio.gather(*(stage.ask(proof, rest) for stage, proof in left)):
             results[found.proof.name, found.stage] = found
-        if all(one.holds for one in results.values()) or time.monotonic() + _PAUSE > end:
+        if all(one.holds or one.final for one in results.values()) or time.monotonic() + _PAUSE > end:
             return [results[proof.name, stage.name] for stage, proof in pairs]
         await asyncio.sleep(_PAUSE)
 
@@ -79,19 +97,25 @@ async def confirm(opened: OpenJar, stages: Sequence[str], names: Sequence[str], 
 class _Stage:
     """One stage, ready to have its proofs asked."""
 
-    def __init__(self, opened: OpenJar, jar: Jar, stage: str, masker: Masker, *, allow_commands: bool) -> None:
+    def __init__(self, opened: OpenJar, jar: Jar, stage: str, masker: Masker, options: Options) -> None:
         self.name = stage
         self.jar = jar
         self.chain = list(dict.fromkeys(name for one in jar.chain(stage) for name in (jar.stage(one).name, one)))
-        self.resolver: Resolver = opened.resolver(stage, jar=jar, allow_commands=allow_commands)
+        self.resolver: Resolver = opened.resolver(stage, jar=jar, allow_commands=options.allow_commands)
         self.around = Surroundings(jar, opened.folder, masker, opened.ring)
         self.masker = masker
+        self.may_start = not jar.stage(stage).guarded or stage in options.allowed
+        self.runs: dict[str, Data] = {}
 
-    async def ask(self, proof: Proof) -> Result:
-        """One proof."""
+    async def ask(self, proof: Proof, patience: float) -> Result:
+        """One proof. A pipeline is started by the first question, and only watched by those that follow."""
+        starts = proof.asker == "run"
         try:
+            if starts and not self.may_start:
+                words = f"{proof.name} runs a pipeline, and {self.name} is guarded: it was not started"
+                raise UsageError(words, hint=f"add --allow-guarded {self.name}", code="guarded")
             question = {key: reveal(self._text(template, proof).text or "") for key, template in proof.question.items()}
-            asked = Asked(proof, question, self.name, self.resolver, self.around)
+            asked = Asked(proof, question, self.name, self.resolver, self.around, self.runs, patience)
             try:
                 answers = await ask(asked)
             except NoAnswer as silence:
@@ -99,12 +123,12 @@ class _Stage:
                 if expected is not None and expected.form == "absent" and silence.means_absent:
                     return Result(proof, self.name, Verdict(holds=True, found="nothing there", expected="nothing there"))
                 return Result(proof, self.name, Verdict(holds=False, found=str(silence), expected=self._shown(expected, proof)))
-            return Result(proof, self.name, self._judge(proof, answers))
+            return Result(proof, self.name, self._judge(proof, answers), final=starts)
         except (CoinJarError, OSError) as raised:
             fault = as_fault(raised)
             if fault.place is None:
                 fault.place = proof.place
-            return Result(proof, self.name, None, fault)
+            return Result(proof, self.name, None, fault, final=starts)
 
     def _text(self, template: Template, proof: Proof) -> Seen:
         assert proof.service, "a proof without a service is refused"

@@ -100,10 +100,11 @@ class Delivery:
 
     def _with_extra(self, look: Look) -> Look:
         """The plan with what nobody knows removed, if that was asked for."""
-        changes = list(look.plan.changes)
         if self.options.remove_extra:
+            changes = list(look.plan.changes)
             changes += [Change(name, GONE, look.held[name].text, None, look.held[name].secret, look.held[name]) for name in look.plan.extra]
-        return look._replace(plan=look.plan._replace(changes=changes))
+            return look._replace(plan=look.plan._replace(changes=changes, extra=[]))
+        return look
 
     @property
     def differs(self) -> bool:
@@ -196,7 +197,8 @@ class Delivery:
         look = seen.look
         assert look
         try:
-            lock.say_alive()
+            lock.renew()
+            target.before_write = lock.check
             if self._has_work(seen):
                 look = self._unless_moved(target, look, self._with_extra(await self.opened.look(place, target)))
                 began = self._begin(number, seen, look)
@@ -247,11 +249,11 @@ class Delivery:
         try:
             await target.write(look.plan.changes)
         except AnswerLost as fault:
-            lock.say_alive()
+            lock.renew()
             held_now = await target.read()
             left = self._with_extra(look._replace(held=held_now, plan=plan(target.wanted, held_now, look.known))).plan.changes
             left = [one for one in left if any(one.name == other.name for other in look.plan.changes)]
-            target.notes.add(f"an answer was lost ({fault.message.partition(': ')[2]}); {len(left)} of {len(look.plan.changes)} changes were made again")
+            target.notes.add(f"an answer was lost ({fault.lost}); {len(left)} of {len(look.plan.changes)} changes were made again")
             if left:
                 await target.write(left)
 
@@ -299,7 +301,7 @@ class Delivery:
         try:
             await target.restart()
         except AnswerLost as fault:
-            target.notes.add(f"an answer was lost ({fault.message.partition(': ')[2]}); the restart was asked for again, and may happen twice")
+            target.notes.add(f"an answer was lost ({fault.lost}); the restart was asked for again, and may happen twice")
             await target.restart()
         after = await target.effect()
         if after is not None and not after.in_effect:

@@ -21,6 +21,7 @@ from coinjar.destinations.base import Surroundings, View, gets, services_for
 from coinjar.destinations.live.base import Live, Target
 from coinjar.destinations.live.platform import Platform
 from coinjar.dialects import get
+from coinjar.dialects.base import Item
 from coinjar.platforms.limits import Refusal, refusals
 from coinjar.sources import read_source
 from coinjar.sources.base import SET_BY_EVERYBODY, Asking
@@ -145,8 +146,9 @@ class Ends:
                 raise UsageError(f"{new.text} cannot be written", hint="move to dest:NAME, or to file+DIALECT:PATH", code="unknown-source")
             dialect = get(found[1])
             return New(new, {}, lambda name, text: _of_dialect(dialect.refusal(name, text), name))
-        if new.destination.moved_to:
-            raise UsageError(f"{new.label} has moved to {new.destination.moved_to} itself", hint="move there", code="moved")
+        for stage in stages:
+            if to := new.destination.moved(stage):
+                raise UsageError(f"{new.label} has moved to {to} itself on {stage}", hint="move there", code="moved")
         if is_live(new.destination):
             held = self._held_live(new.destination, stages)
             made = make_live(new.destination, self._around())
@@ -156,12 +158,24 @@ class Ends:
             return New(new, held, _of_shell)
         held = {}
         for stage in stages:
-            try:
-                reading = make(new.destination, self._around()).read(stage)
-            except CoinJarError:
-                continue  # nothing there yet
-            held |= {(stage, item.service, item.name): item.text for item in reading.items}
+            for item in self._in_files(new.destination, stage):
+                held[stage, item.service, item.name] = item.text
         return New(new, held, _of_shell)
+
+    def _in_files(self, destination: Destination, stage: str) -> list[Item]:
+        """What the files of a destination hold. Only one that is certainly not there holds nothing: any other failure is raised."""
+        assert self.jar
+        found: dict[tuple[str | None, str], Item] = {}
+        for service in services_for(destination, self.jar):
+            alone = destination._replace(services=frozenset([service]))
+            try:
+                reading = make(alone, self._around()).read(stage)
+            except CoinJarError as fault:
+                if any(one.code != "not-found" for one in fault.each()):
+                    raise
+                continue
+            found |= {(one.service, one.name): one for one in reading.items}
+        return list(found.values())
 
     def _held_live(self, destination: Destination, stages: Sequence[str]) -> dict[tuple[str, str | None, str], str | None]:
         """What it holds, by stage, service and name."""

@@ -26,8 +26,10 @@ class Generated(NamedTuple):
     notes: list[str]
 
 
-def generate(opened: OpenJar, name: str, stages: Sequence[str], given: Mapping[str, object], *, service: str | None, same: bool, replace: bool) -> Generated:
-    """Make a value for each of the stages (none: every one that the variable exists on); `same` makes one for all of them.
+def generate(
+    opened: OpenJar, name: str, stages: Sequence[str], given: Mapping[str, object], *, services: Sequence[str], same: bool, replace: bool
+) -> Generated:
+    """Make a value for each of the stages (none: every one that the variable exists on) and services; `same` makes one for all stages.
 
     Raises UsageError, with nothing written, for a named stage that has a value already, unless `replace`; and where no stage lacks one.
     """
@@ -35,19 +37,34 @@ def generate(opened: OpenJar, name: str, stages: Sequence[str], given: Mapping[s
         jar = opened.load()
         variable = jar.variable(name)
         recipe = recipe_of(variable, given)
-        if service and not variable.serves(jar.service(service).name):
-            raise UsageError(f"{name} is not for {service}", hint=f"its services are {', '.join(sorted(variable.services or ()))}")
         wanted = _stages(jar, variable, stages)
-        in_use = [stage for stage in wanted if _in_use(opened, jar, variable, stage, service)]
-        if in_use and not replace and (stages or in_use == wanted):
-            raise UsageError(f"{name} has a value on {', '.join(in_use)} already", hint="--replace makes it anew; whatever uses the old one must follow")
-        chosen = wanted if replace else [one for one in wanted if one not in in_use]
-        shared: Secret | None = make(recipe, variable) if same else None
+        used = _used(opened, jar, variable, wanted, services)
+        if used and not replace and (stages or used == wanted):
+            raise UsageError(f"{name} has a value on {', '.join(used)} already", hint="--replace makes it anew; whatever uses the old one must follow")
+        chosen = wanted if replace else [one for one in wanted if one not in used]
+        shared: dict[str, Secret] = {}
         change = Change(opened, jar)
         for stage in chosen:
-            change.put(stage, service or ALL, name, shared or make(recipe, variable))
+            for scope in services or [ALL]:
+                new = make(recipe, variable)
+                change.put(stage, scope, name, shared.setdefault(scope, new) if same else new)
         change.commit()
-    return Generated(variable, recipe, chosen, [] if replace else in_use, change.notes)
+    return Generated(variable, recipe, chosen, [] if replace else used, change.notes)
+
+
+def in_use(opened: OpenJar, name: str, stages: Sequence[str], given: Mapping[str, object], services: Sequence[str]) -> list[str]:
+    """Which of the stages (none: every one that the variable exists on) have a value now. Raises UsageError, and as `generate` for a wrong recipe."""
+    jar = opened.load()
+    variable = jar.variable(name)
+    recipe_of(variable, given)
+    return _used(opened, jar, variable, _stages(jar, variable, stages), services)
+
+
+def _used(opened: OpenJar, jar: Jar, variable: Variable, stages: Sequence[str], services: Sequence[str]) -> list[str]:
+    for service in services:
+        if not variable.serves(jar.service(service).name):
+            raise UsageError(f"{variable.name} is not for {service}", hint=f"its services are {', '.join(sorted(variable.services or ()))}")
+    return [stage for stage in stages if _in_use(opened, jar, variable, stage, services)]
 
 
 def _stages(jar: Jar, variable: Variable, named: Sequence[str]) -> list[str]:
@@ -60,10 +77,10 @@ def _stages(jar: Jar, variable: Variable, named: Sequence[str]) -> list[str]:
     return [stage for stage in jar.stage_names() if jar.is_here(variable, jar.chain(stage))]
 
 
-def _in_use(opened: OpenJar, jar: Jar, variable: Variable, stage: str, service: str | None) -> bool:
+def _in_use(opened: OpenJar, jar: Jar, variable: Variable, stage: str, services: Sequence[str]) -> bool:
     """Whether anybody sees a value there now; one that cannot be opened is one."""
     if stage == SHARED:
         return any(variable.name in values for values in jar.plain.get(SHARED, {}).values())
     resolver: Resolver = opened.resolver(stage, jar=jar)
-    services = [service] if service else resolver.services_of(variable)
-    return any(seen.text is not None or seen.fault is not None for seen in (resolver.value(variable.name, one) for one in services))
+    asked = services or resolver.services_of(variable)
+    return any(seen.text is not None or seen.fault is not None for seen in (resolver.value(variable.name, one) for one in asked))

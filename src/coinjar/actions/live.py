@@ -149,7 +149,8 @@ class LiveStage:
     def _refuse_other_stage(self, made: Live, target: Target, account: str) -> None:
         own = made.account_key(self.stage, target)
         for key, other in made.accounts.items():
-            if other == account and key != own:
+            shared = target.services_share and key.partition("/")[0] == self.stage
+            if other == account and key != own and not shared:
                 words = f"{target.label}: {account} is where {key} is delivered to, and two would overwrite each other"
                 hint = f"put {{stage}} into the settings of {made.destination.name}, or limit it (stages:)"
                 raise InputError(words, hint=hint, place=made.destination.place, code="same-place")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from coinjar.actions.choosing import is_for
+from coinjar.actions.choosing import is_for, staying
 from coinjar.actions.opening import OpenJar
 from coinjar.actions.render_files import SAME, File, secrets_in_the_open, state_of
 from coinjar.core.errors import CannotOpen, CoinJarError, Place
@@ -42,7 +42,10 @@ class _Looking:
     def look(self) -> None:
         for stage in self.facts.stages:
             self.around.pending.clear()
-            for destination in [one for one in self.facts.jar.destinations.values() if stage in self.stages[one.name] and not one.moved_to]:
+            for declared in [one for one in self.facts.jar.destinations.values() if stage in self.stages[one.name]]:
+                destination = staying(self.facts.jar, declared, stage)
+                if destination is None:
+                    continue
                 view = View(self.facts.resolver(stage), destination)
                 try:
                     if is_live(destination):

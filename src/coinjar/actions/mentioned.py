@@ -10,22 +10,23 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from coinjar.actions.opening import OpenJar
 from coinjar.core.code import SET, Literal, Use
-from coinjar.core.errors import InputError, Place, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
 from coinjar.core.guess import guess
 from coinjar.core.model import Jar, Variable
 from coinjar.core.names import VariableName
-from coinjar.core.rules.base import Facts, Finding
+from coinjar.core.rules.base import Facts, Finding, Spot
 from coinjar.jarfile.store import LOCAL, locked, shown_path
 from coinjar.mentions.base import MISPLACED
 from coinjar.mentions.languages import LANGUAGES
 from coinjar.scanning.files import Walk
-from coinjar.scanning.scan import Asked, Progress, Scanned, Seen, Spot, scan
+from coinjar.scanning.scan import Asked, Progress, Scanned, Seen, scan
+from coinjar.scanning.scan import Spot as SeenSpot
 from coinjar.sources.base import SET_BY_EVERYBODY
 
 if TYPE_CHECKING:
     from coinjar.documents.writing import Plain
 
-CODE_RULES = tuple(f"CJ0{number}" for number in range(35, 43))
+CODE_RULES = tuple(f"CJ0{number}" for number in range(35, 44))
 _DOCUMENTS = (".yaml", ".yml", ".json")
 _PROGRAMS = tuple(end for one in LANGUAGES if one.module not in ("shell", "containerfile", "yaml_files", "template") for end in one.ends)
 _WRITTEN_OUT = ("port", "host", "url")
@@ -39,7 +40,7 @@ class Mentions(NamedTuple):
     jar: Jar | None
     base: Path
 
-    def services_of(self, seen: Seen, spot: Spot | None = None) -> tuple[str, ...]:
+    def services_of(self, seen: Seen, spot: SeenSpot | None = None) -> tuple[str, ...]:
         """Whose code a place is: what its document says, else by the path."""
         if self.jar is None:
             return ()
@@ -111,6 +112,16 @@ def look_at_code(opened: OpenJar, facts: Facts, found: Mentions | None = None) -
     facts.uses = list(uses(found))
     facts.not_ours = frozenset(SET_BY_EVERYBODY)
     facts.literals = list(_literals(facts, found))
+    facts.told["CJ043"] = [Spot(one.message, one.hint, one.place) for one in unreadable(found) if one.place]
+
+
+def unreadable(found: Mentions) -> list[CoinJarError]:
+    """Why the mentions of some files are not known, as errors with their places."""
+    hint = "correct it, or leave it out (code: {without: [...]} in jar.yaml)"
+    return [
+        InputError(f"what it mentions is not known: {one.message}", hint=hint, place=Place(shown_path(Path(one.path)), one.line, one.column), code="unread")
+        for one in found.scanned.unreadable
+    ]
 
 
 def _literals(facts: Facts, found: Mentions) -> Iterator[Literal]:
@@ -146,7 +157,7 @@ def missing(facts: Facts) -> list[Missing]:
     """Declarations for what is mentioned and not declared: kind and default from what the code falls back to, services from where it stands."""
     from coinjar.core.rules.mentioned import not_declared
 
-    names = list(dict.fromkeys(spot.message.split(" ", 1)[0] for spot in not_declared(facts)))
+    names = list(dict.fromkeys(str(spot.subject) for spot in not_declared(facts)))
     found = []
     for name in names:
         each = [use for use in facts.uses if use.name == name and use.how != SET]

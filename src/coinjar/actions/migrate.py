@@ -195,7 +195,7 @@ class Reader:
             ours = (self.old.destination and destination.name == self.old.destination.name) or (
                 self.new.destination and destination.name == self.new.destination.name
             )
-            if ours or not is_live(destination) or destination.moved_to or one.stage not in stages_of(self.jar, Where("", destination, "")):
+            if ours or not is_live(destination) or destination.moved(one.stage) or one.stage not in stages_of(self.jar, Where("", destination, "")):
                 continue
             try:
                 held = self.ends.held(destination, one.stage)

@@ -49,6 +49,16 @@ class Options(NamedTuple):
     jar_only: bool = False
 
 
+class _Came(NamedTuple):
+    """How a line came out in one place, in words, and whether that is as the sheet has it."""
+
+    words: str
+    good: bool = True
+
+
+_THE_SAME, _NOT_THERE, _ANOTHER = _Came("there, and the same"), _Came("not there", good=False), _Came("not the same there", good=False)
+
+
 class Move:
     """One run of a sheet. `look` first; then `prepare`, `deliver`, `repoint`, `verify`, `settle`, in this order."""
 
@@ -286,35 +296,36 @@ class Move:
         goal = self.reader.ends.new(self.reader.new, self._stages_there())
         flat = read_flat(self.sheet.target) if self.reader.new.destination is None else None
         for line in self.sheet.lines:
-            words = [self._stands(line, where, goal.held) if flat is None else self._stands_in_file(line, where, flat) for where in line.where]
+            came = [self._stands(line, where, goal.held) if flat is None else self._stands_in_file(line, where, flat) for where in line.where]
+            words = [one.words for one in came]
             told = "; ".join(f"{where}: {each}" for where, each in zip(line.where, words, strict=True)) if len(set(words)) > 1 else words[0]
             self.outcomes[line.group, line.number] = told
-            self.failed += [f"{line.becomes} of {where}: {each}" for where, each in zip(line.where, words, strict=True) if each.startswith("not ")]
+            self.failed += [f"{line.becomes} of {where}: {one.words}" for where, one in zip(line.where, came, strict=True) if not one.good]
 
-    def _stands(self, line: Line, where: str, held: Mapping[tuple[str, str | None, str], str | None]) -> str:
-        """How a line came out in one place; it begins with "not" where it did not."""
+    def _stands(self, line: Line, where: str, held: Mapping[tuple[str, str | None, str], str | None]) -> _Came:
+        """How a line came out in one place, for every service there that it is about."""
         stage, service = placed(where)
         keys = [key for key in held if key[0] == stage and key[2] == line.becomes and (service is None or key[1] in (None, service))]
-        is_there, there = bool(keys), held[keys[0]] if keys else None
         if line.group == LEFT:
-            return "left behind; it was there already" if is_there else "left behind"
+            return _Came("left behind; it was there already" if keys else "left behind")
         if line.group == SUPPLIED:
-            return "supplied there" if is_there else "supplied there when it first runs"
-        if not is_there:
-            return "not there"
-        wanted = self.reader.in_jar(There(line.becomes, stage, service, None))[1]
-        if there is None:
-            return "there; it cannot be read back"
-        return "there, and the same" if wanted is not None and reveal(there) == wanted else "not the same there"
+            return _Came("supplied there" if keys else "supplied there when it first runs")
+        if not keys:
+            return _NOT_THERE
+        if any(held[key] is None for key in keys):
+            return _Came("there; it cannot be read back")
+        wanted = [self.reader.in_jar(There(line.becomes, stage, service or key[1], None))[1] for key in keys]
+        same = all(text is not None and reveal(held[key] or "") == text for key, text in zip(keys, wanted, strict=True))
+        return _THE_SAME if same else _ANOTHER
 
-    def _stands_in_file(self, line: Line, where: str, flat: Mapping[str, str | None]) -> str:
+    def _stands_in_file(self, line: Line, where: str, flat: Mapping[str, str | None]) -> _Came:
         """The same, where the new place is a file."""
         if line.group in (LEFT, SUPPLIED):
-            return "left behind"
+            return _Came("left behind")
         text = next((one.text for one in self._going(line) if one.where == where), None)
         if line.becomes not in flat:
-            return "not there"
-        return "there, and the same" if text is not None and flat[line.becomes] == reveal(text) else "not the same there"
+            return _NOT_THERE
+        return _THE_SAME if text is not None and flat[line.becomes] == reveal(text) else _ANOTHER
 
     def settle(self) -> list[str]:
         """After all of it is verified: the old place is not delivered to any more; emptied, if that was asked for. Keeps the outcome in the sheet."""
@@ -331,11 +342,16 @@ class Move:
 
     def _moved(self) -> list[str]:
         old, new = self.reader.old.destination, self.reader.new.destination
-        if self.opened is None or old is None or new is None or old.moved_to:
+        if self.opened is None or old is None or new is None:
+            return []
+        stages = self.sheet.stages or self.reader.stages
+        keys = [f"{stage}/{self.sheet.service}" if self.sheet.service else stage for stage in stages]
+        keys = [key for key in keys if not old.moved(key.partition("/")[0]) and key not in old.moved_to]
+        if not keys:
             return []
         with locked(self.opened.folder):
-            edit_file(self.opened.folder / "jar.yaml", [Edit(("destinations", old.name, "moved_to"), new.name)])
-        return [f"{old.name} has moved_to: {new.name} in jar.yaml: it is read, and not delivered to any more"]
+            edit_file(self.opened.folder / "jar.yaml", [Edit(("destinations", old.name, "moved_to", key), new.name) for key in keys])
+        return [f"{old.name} has moved_to: {new.name} for {', '.join(keys)} in jar.yaml: there it is read, and not delivered to any more"]
 
     def _empty(self) -> list[str]:
         """Take everything away there that the sheet has a line for and that is not the platform's own. Raises OutsideError."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -71,6 +71,8 @@ class OpenJar:
         self.folder = folder
         self.ask = ask
         self._identity: Identity | None = None
+        self.name_reader: Callable[[str], str] = lambda default: default
+        """Gives the label of the jar's first reader, which may be asked for; it is given the login name."""
 
     def load(self, stages: list[str] | None = None, *, mine: str | None = None) -> Jar:
         """Its facts, with the values of these stages (None: of all). Raises every fault of every file at once."""

@@ -90,6 +90,23 @@ class Removed(NamedTuple):
     still_opens: list[str]
 
 
+def stages_of_reader(opened: OpenJar, label: str, named: Sequence[str] | None) -> list[str]:
+    """The stages that are named (None: all that the reader opens).
+
+    Raises UsageError for an unknown reader, for a stage that it does not open, and for one that nobody else opens.
+    """
+    readers = load_readers(opened.folder)
+    reader = _reader(readers, label)
+    if named is not None and (idle := [one for one in named if one not in reader.opens]):
+        raise UsageError(f"{label} does not open {', '.join(idle)}", hint=f"{label} opens {', '.join(reader.opens)}")
+    stages = list(reader.opens) if named is None else list(named)
+    for stage in stages:
+        if reader.service is None and not [one for one in readers.people(stage) if one.label != label]:
+            hint = f"add another reader first: `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
+            raise UsageError(f"{label} is the only one who opens {stage}: nobody could any more", hint=hint)
+    return stages
+
+
 def remove(opened: OpenJar, label: str, stages: Sequence[str] | None, *, generate: bool) -> Removed:
     """Take stages (None: all) from a reader: new keys, and every value that it could open sealed anew under them.
 
@@ -97,17 +114,12 @@ def remove(opened: OpenJar, label: str, stages: Sequence[str] | None, *, generat
     """
     with locked(opened.folder):
         jar = opened.load()
+        chosen = stages_of_reader(opened, label, stages)
         reader = _reader(load_readers(opened.folder), label)
-        if stages is not None and (idle := [one for one in stages if one not in reader.opens]):
-            raise UsageError(f"{label} does not open {', '.join(idle)}", hint=f"{label} opens {', '.join(reader.opens)}")
-        chosen = list(reader.opens) if stages is None else list(stages)
         change = Sealing(opened, jar)
         could: dict[str, list[str]] = {}
         anew: dict[str, list[str]] = {}
         for stage in chosen:
-            if reader.service is None and not [one for one in change.before.people(stage) if one.label != label]:
-                hint = f"add another reader first: `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
-                raise UsageError(f"{label} is the only one who opens {stage}: nobody could any more", hint=hint)
             change.verify(stage, change.compartments(stage))
             lines = [one.coin for one in change.opened(stage) if reader.reads(one.coin.compartment)]
             could[stage] = list(dict.fromkeys(one.name for one in lines))

@@ -11,14 +11,19 @@ from typing import TYPE_CHECKING, NamedTuple
 from yaml.nodes import ScalarNode
 
 from coinjar.actions.changing import coins_file
-from coinjar.actions.mentioned import code_paths, find
+from coinjar.actions.differences import Sides, difference
+from coinjar.actions.mentioned import code_paths, find, unreadable
 from coinjar.actions.opening import OpenJar
+from coinjar.actions.secret_texts import secret_texts, secrets_read
 from coinjar.core.code import has_code
 from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, is_others, raise_all
+from coinjar.core.masking import SHORTEST
 from coinjar.core.model import Closed, Content, Jar, Variable
 from coinjar.core.names import name_fault, shell_can_set
+from coinjar.core.redaction import Redactor
 from coinjar.core.references import Template, parse_template
 from coinjar.core.renames import in_references
+from coinjar.dialects.base import Item, Known
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.writing import Plain
 from coinjar.jarfile.journal import finish, is_unfinished, replace_all
@@ -134,6 +139,54 @@ def _check(jar: Jar, renames: Mapping[str, str]) -> None:
     raise_all(faults)
 
 
+# Showing
+
+
+def shown_differences(opened: OpenJar, shown: Renaming) -> Iterator[str]:
+    """The lines of a diff of every file that changes, but for sealed values, with every secret masked that is known or that a file's own reader finds."""
+    jar = opened.load()
+    secrets = secret_texts(opened, jar)
+    files = [one for one in shown.files if one.path.suffix != ".coins"]
+    for one in files:
+        secrets = secrets_read(jar, _entries(jar, one.path, one.old)) | secrets
+    redactor = Redactor(secrets)
+    for one in files:
+        name = shown_path(one.path)
+
+        def hidden(data: bytes, path: Path = one.path) -> dict[int, str]:
+            return _short_secrets(jar, shown.renames, path, data)
+
+        yield from difference(Sides(one.old, one.new, name, name), hidden, redactor, context=0)
+
+
+def _entries(jar: Jar, path: Path, data: bytes) -> list[Item]:
+    """Names with values in a file of any sort, as its own reader finds them; none of a file that has no reader, such as code."""
+    from coinjar.destinations.workloads import every_entry_of
+    from coinjar.dialects import reader
+    from coinjar.dialects.recognise import recognise
+
+    try:
+        if path.suffix in (".yaml", ".yml", ".json"):
+            return list(every_entry_of(data, shown_path(path)).items)
+        if language_of(path.name) is not None or by_first_line(data):
+            return []
+        found = reader(recognise(data, path.name).dialect)
+        found.known = Known(jar.stage_names(), jar.variables)
+        return list(found.read(data, shown_path(path)).items)
+    except CoinJarError:
+        return []
+
+
+def _short_secrets(jar: Jar, renames: Mapping[str, str], path: Path, data: bytes) -> dict[int, str]:
+    """Lines with secrets that are too short to be found by their value."""
+    names = {name for old, new in renames.items() for name in (old, new) if old in jar.secret_names or new in jar.secret_names} | jar.secret_names
+    return {
+        item.place.line: f"•••• (a line that holds {item.name})"
+        for item in _entries(jar, path, data)
+        if item.name in names and item.text and len(item.text) < SHORTEST
+    }
+
+
 # The jar's own files
 
 
@@ -152,7 +205,7 @@ def _jar_files(folder: Path, jar: Jar, renames: Mapping[str, str], options: Opti
         for key, names, had in (("also_as", also, variable.also_as), ("formerly", formerly, variable.formerly)):
             if tuple(names) != had:
                 listed: Plain | None = [*names] if names else None
-                edits.append(Edit(("variables", now, key), listed))
+                edits.append(Edit(("variables", now, key), listed, keeps=2))
     yield Written(path, old, apply(new, shown_path(path), edits) if edits else new)
     for layer in value_layers(folder):
         yield from _values(folder / "plain" / f"{layer}.yaml", renames)
@@ -224,6 +277,7 @@ def _others(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: Opti
         return [], []
     files, left = list[Written](), list[Left]()
     found = find(opened, jar, list(dict.fromkeys(paths)), cached=False)
+    raise_all([fault for fault, path in zip(unreadable(found), found.scanned.unreadable, strict=True) if _may_mention(Path(path.path), renames)])
     places = _environments(jar, base)
     for seen in found.scanned.files:
         path = Path(seen.path)
@@ -242,6 +296,15 @@ def _others(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: Opti
         new = in_environments(known.new if known else data, shown_path(path), pointers, renames)
         files = [one for one in files if one.path != path] + [Written(path, data, new)]
     return files, left
+
+
+def _may_mention(path: Path, renames: Mapping[str, str]) -> bool:
+    """Whether a file that cannot be taken apart may have one of the names: then nothing is renamed, for not all of it could be."""
+    try:
+        data = path.read_bytes()
+    except OSError:
+        return True
+    return any(old.encode() in data for old in renames)
 
 
 def _in_text(path: Path, data: bytes, seen: Seen, renames: Mapping[str, str]) -> bytes:
@@ -311,7 +374,7 @@ def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
             for key in ("also_as", "formerly"):
                 kept = [one for one in getattr(owner, key) if one not in names]
                 if len(kept) != len(getattr(owner, key)):
-                    edits.append(Edit(("variables", owner.name, key), [*kept] if kept else None))
+                    edits.append(Edit(("variables", owner.name, key), [*kept] if kept else None, keeps=2))
         path = opened.folder / "jar.yaml"
         data = read_bytes(path)
         replace_all(opened.folder, {path: (data, apply(data, shown_path(path), edits))})

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import stat
 from collections.abc import Iterator, Sequence
-from difflib import SequenceMatcher
 from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.actions.choosing import chosen
+from coinjar.actions.differences import Sides, difference
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
 from coinjar.core.model import Destination
+from coinjar.core.redaction import Redactor
 from coinjar.core.rules.base import Spot
-from coinjar.core.shown import Masker, visible
+from coinjar.core.shown import Masker
 from coinjar.destinations import make
 from coinjar.destinations.base import Notice, Output, Surroundings, View
 from coinjar.jarfile.load import read_bytes
@@ -140,7 +141,7 @@ def write(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: 
     return found
 
 
-def difference(file: File) -> Iterator[str]:
+def shown_difference(file: File, redactor: Redactor) -> Iterator[str]:
     """A unified diff from the file that is there to what it should be, secrets masked."""
     old = read_bytes(file.path) if file.path.exists() else b""
     new = file.output.data
@@ -148,38 +149,7 @@ def difference(file: File) -> Iterator[str]:
     if old == new:
         yield f"{shown}: only its mode changes: " + ("nobody but its owner may read it" if file.output.secret else "it can be run")
         return
-    sides = [_lines(old, file.output), _lines(new, file.output)]
-    yield f"--- {shown if file.state != NEW else '/dev/null'}"
-    yield f"+++ {shown}"
-    matcher = SequenceMatcher(None, [real for real, _ in sides[0]], [real for real, _ in sides[1]], autojunk=False)
-    for group in matcher.get_grouped_opcodes(3):
-        yield f"@@ -{_span(group[0][1], group[-1][2])} +{_span(group[0][3], group[-1][4])} @@"
-        for tag, start, end, start_new, end_new in group:
-            if tag == "equal":
-                yield from (f" {text}" for _, text in sides[0][start:end])
-            else:
-                yield from (f"-{text}" for _, text in sides[0][start:end])
-                yield from (f"+{text}" for _, text in sides[1][start_new:end_new])
-
-
-def _lines(data: bytes, output: Output) -> list[tuple[bytes, str]]:
-    """Each line as it is, and as it is shown."""
-    hidden = output.hidden(data) if data else {}
-    lines = data.split(b"\n")
-    ends_open = lines[-1] != b""
-    if not ends_open:
-        lines.pop()
-    indents = [" " * (len(line) - len(line.lstrip(b" "))) for line in lines]
-    found = [(line, indents[at - 1] + hidden[at] if at in hidden else visible(line.decode(errors="replace"))) for at, line in enumerate(lines, 1)]
-    if ends_open and data:
-        found[-1] = (lines[-1] + b"\0", found[-1][1] + "   (no line break at the end)")
-    return found
-
-
-def _span(start: int, end: int) -> str:
-    """Where a hunk lies, as unified diffs write it."""
-    length = end - start
-    return f"{start + (1 if length else 0)}" + ("" if length == 1 else f",{length}")
+    yield from difference(Sides(old, new, shown if file.state != NEW else "/dev/null", shown), file.output.hidden, redactor)
 
 
 def stale(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, keep: int | None) -> list[Path]:

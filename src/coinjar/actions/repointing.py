@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
 from coinjar.actions.changing import Change, edit_file
-from coinjar.actions.choosing import is_for
+from coinjar.actions.choosing import is_for, staying
 from coinjar.actions.opening import OpenJar
 from coinjar.core.model import Destination, Jar
 from coinjar.core.moving import Pointing, in_order
@@ -87,7 +87,8 @@ def _reached(opened: OpenJar, jar: Jar, pointings: Sequence[Pointing], besides: 
 
 
 def _holds(jar: Jar, one: Destination, stage: str, service: str, names: set[str]) -> bool:
-    return is_live(one) and not one.moved_to and is_for(jar, one, stage) and service in services_for(one, jar) and any(gets(one, name) for name in names)
+    there = staying(jar, one, stage) if is_live(one) and is_for(jar, one, stage) else None
+    return there is not None and service in services_for(there, jar) and any(gets(there, name) for name in names)
 
 
 def _was_delivered(one: Destination, stage: str) -> bool:

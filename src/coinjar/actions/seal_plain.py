@@ -97,6 +97,6 @@ def _defaults(change: Change, left: list[tuple[str, str]]) -> list[Moved]:
                 left.append((name, "its default in jar.yaml stays, for shared has a value: remove the default by hand"))
                 continue
             change.put(SHARED, ALL, name, variable.default.content)
-            change.declarations.append(Edit(("variables", name, "default"), None))
+            change.declarations.append(Edit(("variables", name, "default"), None, keeps=2))
             moved.append(Moved(name, SHARED, variable.default.file))
     return moved

@@ -22,6 +22,7 @@ from coinjar.crypto.sealing import Key, associated, can_seal, seal, vouch
 from coinjar.documents.edit import apply
 from coinjar.jarfile.attributes import write_attributes
 from coinjar.jarfile.keyring import DataKey, coins_path, compartments, key_path
+from coinjar.jarfile.naming import local_naming_key
 from coinjar.jarfile.readers import HEAD, Reader, Readers, differences, load_readers, readers_path, without_doubles
 from coinjar.jarfile.store import read_own, replace_own, shown_path
 
@@ -43,6 +44,7 @@ class Sealing:
         self.folder = opened.folder
         self.jar = jar
         self.ring = opened.ring()
+        self.name_reader = opened.name_reader
         self.before = load_readers(self.folder)
         self.readers = self.before
         self.notes: list[str] = []
@@ -255,6 +257,7 @@ class Sealing:
         except KeyError:
             user = "first"
         label = re.sub(r"[^a-z0-9]+", "-", user.lower()).strip("-") or "first"
+        label = label if self.readers.readers else self.name_reader(label)
         while label in self.readers.readers:
             label += "-2"
         self.add_reader(Reader(label, recipient, Place("")))
@@ -267,11 +270,14 @@ class Sealing:
         self._to_vouch.add(slot)
 
     def _naming(self, stage: str) -> bytes | None:
-        """The naming key that a stage has already: names must not change with it."""
-        try:
-            return self.ring.naming_key(stage)
-        except CannotOpen:
-            return None
+        """The naming key that a stage has already, sealed for it or for one that it follows, or in `.local`: names and digests must not change with it."""
+        for layer in reversed([*self._followed(stage), stage]):
+            try:
+                if found := self.ring.naming_key(layer):
+                    return found
+            except CannotOpen:
+                continue
+        return local_naming_key(self.folder)
 
     # -- readers
 

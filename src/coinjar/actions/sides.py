@@ -23,7 +23,7 @@ class Comparison:
         self.remarks = remarks
 
 
-def compare_sources(opened: OpenJar | None, one: str, other: str, *, service: str | None, every_name: bool, allow_commands: bool) -> Comparison:
+def compare_sources(opened: OpenJar | None, one: str, other: str, *, services: list[str], every_name: bool, allow_commands: bool) -> Comparison:
     """Compare two sources; `opened` is needed where either is a stage, and knows which names are secret.
 
     In a file that the jar does not know, what looks secret is taken for one.
@@ -31,9 +31,8 @@ def compare_sources(opened: OpenJar | None, one: str, other: str, *, service: st
     stages = [text for text in (one, other) if not is_source(text)]
     asked = [text.partition("@")[2] for text in (one, other) if text.startswith("dest:") and "@" in text]
     jar = opened.load([*stages, *asked]) if opened else None
-    if jar and service:
-        jar.service(service)
-    services = [service] if service else list(jar.services) if jar else []
+    if jar:
+        services = [jar.service(one).name for one in services] or list(jar.services)
     destinations = [jar.destination(text[5:].partition("@")[0]) for text in (one, other) if jar and text.startswith("dest:")]
     for destination in destinations:  # what it never takes is no difference
         services = [name for name in services if destination.services is None or name in destination.services]

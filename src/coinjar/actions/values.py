@@ -16,9 +16,14 @@ from coinjar.core.layers import Resolver
 from coinjar.core.model import Content, Jar, Variable
 from coinjar.core.names import ALL, SHARED, VariableName, name_fault, suggestion
 from coinjar.core.references import Template
-from coinjar.documents.edit import Edit
+from coinjar.crypto.coins import changed, parse
+from coinjar.documents.edit import Edit, apply
+from coinjar.documents.tree import grow
 from coinjar.documents.writing import Plain
-from coinjar.jarfile.store import locked, shown_path
+from coinjar.documents.yamltext import compose
+from coinjar.jarfile.journal import replace_all
+from coinjar.jarfile.load import load_declarations, read_bytes, value_layers
+from coinjar.jarfile.store import LOCAL, locked, read_own, shown_path
 
 
 class Putting(NamedTuple):
@@ -53,7 +58,7 @@ class Done(NamedTuple):
     notes: list[str]
 
 
-def put(opened: OpenJar, puttings: Sequence[Putting], stages: Sequence[str], *, service: str | None, declare: bool, mine: bool) -> Done:
+def put(opened: OpenJar, puttings: Sequence[Putting], stages: Sequence[str], *, services: Sequence[str], declare: bool, mine: bool) -> Done:
     """Write values into the layers of these stages (`shared` is one), for one service or all; secrets are sealed.
 
     All of it is checked first; nothing is written if anything is wrong. Raises UsageError for a secret that
@@ -65,19 +70,21 @@ def put(opened: OpenJar, puttings: Sequence[Putting], stages: Sequence[str], *, 
         jar = opened.load()
         new = _declared(jar, puttings) if declare else {}
         jar = jar._replace(variables={**jar.variables, **new})
-        _check(jar, puttings, stages, service, mine)
+        _check(jar, puttings, stages, services, mine)
         for stage in stages if mine else ():
             opened.load([stage], mine=stage)  # a file that cannot be read is not edited either
-        scope = service or ALL
+        scopes = list(services) or [ALL]
         change = Change(opened, jar)
         for stage in stages:
             for one in puttings:
-                change.put(stage, scope, one.name, one.content, mine=mine)
+                for scope in scopes:
+                    change.put(stage, scope, one.name, one.content, mine=mine)
         if new:
             edit_file(folder / "jar.yaml", [Edit(("variables", name), declaration(variable)) for name, variable in new.items()])
         change.commit()
     after = opened.load()
-    done = [_outcome(folder, after, change, one.name, stage, service, one.name in new, mine=mine) for stage in stages for one in puttings]
+    where = [(stage, one.name, scope) for stage in stages for one in puttings for scope in scopes]
+    done = [_outcome(folder, after, change, name, stage, scope, name in new, mine=mine) for stage, name, scope in where]
     return Done(done, change.notes)
 
 
@@ -109,9 +116,9 @@ def declaration(variable: Variable) -> dict[str, Plain]:
     return fields
 
 
-def _check(jar: Jar, puttings: Sequence[Putting], stages: Sequence[str], service: str | None, mine: bool) -> None:
+def _check(jar: Jar, puttings: Sequence[Putting], stages: Sequence[str], services: Sequence[str], mine: bool) -> None:
     faults: list[CoinJarError] = []
-    if service is not None:
+    for service in services:
         jar.service(service)
     for stage in stages:
         if stage != SHARED:
@@ -129,7 +136,7 @@ def _check(jar: Jar, puttings: Sequence[Putting], stages: Sequence[str], service
             faults.append(
                 UsageError(f"{one.name} is a secret, and is never taken from the command line, where others see it", hint=hint, code="secret-in-argv")
             )
-        faults += _misfits(jar, variable, one, stages, service)
+        faults += _misfits(jar, variable, one, stages, services)
     raise_all(faults)
 
 
@@ -138,24 +145,27 @@ def _holds_text(content: Content) -> bool:
     return isinstance(content, str) or (isinstance(content, Template) and not any(content.references()))
 
 
-def _supplied(jar: Jar, variable: Variable, stages: Sequence[str], service: str | None) -> Iterator[CoinJarError]:
+def _supplied(jar: Jar, variable: Variable, stages: Sequence[str], services: Sequence[str]) -> Iterator[CoinJarError]:
     """Why a value must not be put by hand: a destination of that stage gives it."""
     for name in variable.supplied_by:
         destination = jar.destinations[name]
         there = [stage for stage in stages if stage != SHARED and is_for(jar, destination, stage)]
-        if there and (service is None or destination.services is None or service in destination.services):
+        if there and (not services or destination.services is None or not destination.services.isdisjoint(services)):
             words = f"{variable.name} is supplied by {name} on {', '.join(there)}"
             yield UsageError(words, hint="`coinjar deliver` takes it from there; put it where nothing supplies it", code="supplied")
 
 
-def _misfits(jar: Jar, variable: Variable, one: Putting, stages: Sequence[str], service: str | None) -> list[CoinJarError]:
+def _misfits(jar: Jar, variable: Variable, one: Putting, stages: Sequence[str], services: Sequence[str]) -> list[CoinJarError]:
     """Why the value cannot stand where it is put."""
-    faults: list[CoinJarError] = list(_supplied(jar, variable, stages, service))
+    faults: list[CoinJarError] = list(_supplied(jar, variable, stages, services))
     if isinstance(one.content, str):
         try:
             normal(variable, one.content)
         except CoinJarError as fault:
             faults.append(fault)
+        if variable.lacks(one.content):
+            hint = "give it a value, or declare may_be_empty: true"
+            faults.append(InputError(f"{variable.name} is required, and an empty text is no value for it", hint=hint, place=variable.place, code="CJ001"))
     elif isinstance(one.content, Template):
         for reference in one.content.references():
             if reference.name not in jar.variables:
@@ -165,35 +175,33 @@ def _misfits(jar: Jar, variable: Variable, one: Putting, stages: Sequence[str], 
         faults.append(
             InputError(f"{variable.name} cannot be unset: below kind json, {{unset: true}} is data", hint="remove the value with `coinjar drop`", code="put")
         )
-    if service and not variable.serves(service):
-        faults.append(
-            InputError(
-                f"{variable.name} is not for {service}",
-                hint=f"its services are {', '.join(sorted(variable.services or ()))}",
-                place=variable.place,
-                code="CJ002",
-            )
-        )
+    return [*faults, *_out_of_place(jar, variable, stages, services)]
+
+
+def _out_of_place(jar: Jar, variable: Variable, stages: Sequence[str], services: Sequence[str]) -> Iterator[CoinJarError]:
+    for service in services:
+        if not variable.serves(service):
+            hint = f"its services are {', '.join(sorted(variable.services or ()))}"
+            yield InputError(f"{variable.name} is not for {service}", hint=hint, place=variable.place, code="CJ002")
     for stage in stages:
         if stage != SHARED and not jar.is_here(variable, jar.chain(stage)):
             hint = f"its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them"
-            faults.append(InputError(f"{variable.name} does not exist on {stage}", hint=hint, place=variable.place, code="CJ002"))
-    return faults
+            yield InputError(f"{variable.name} does not exist on {stage}", hint=hint, place=variable.place, code="CJ002")
 
 
-def _outcome(folder: Path, jar: Jar, change: Change, name: str, stage: str, service: str | None, declared: bool, *, mine: bool) -> Put:
+def _outcome(folder: Path, jar: Jar, change: Change, name: str, stage: str, scope: str, declared: bool, *, mine: bool) -> Put:
     variable = jar.variables[name]
     is_sealed = variable.secret and not mine
     file = shown_path(coins_file(folder, stage) if is_sealed else layer_path(folder, stage, mine=mine))
-    compartments = tuple(variable.sealed_in(service or ALL)) if is_sealed else ()
+    compartments = tuple(variable.sealed_in(scope)) if is_sealed else ()
     beaten: list[str] = []
     if stage != SHARED and not mine:
         resolver = Resolver(jar, stage)
-        here = [jar.plain[stage][scope][name] for scope in compartments or [service or ALL]]
-        asked = [service] if service else resolver.services_of(variable)
+        here = [jar.plain[stage][one][name] for one in compartments or [scope]]
+        asked = [scope] if scope != ALL else resolver.services_of(variable)
         beaten = [one for one in asked if not any(resolver.winner(name, one) is each for each in here)]
     was_plain = change.was_plain.get((stage, name))
-    return Put(name, stage, service or ALL, file, variable.secret, declared, tuple(beaten), compartments, was_plain)
+    return Put(name, stage, scope, file, variable.secret, declared, tuple(beaten), compartments, was_plain)
 
 
 class Dropped(NamedTuple):
@@ -202,15 +210,17 @@ class Dropped(NamedTuple):
     name: str
     layer: str
     scope: str
+    is_sealed: bool = False
+    is_mine: bool = False
 
 
-def drop(opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, service: str | None, mine: bool) -> list[Dropped]:
+def drop(opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, services: Sequence[str], mine: bool) -> list[Dropped]:
     """Take values out of the layers of these stages. What is not there is not in the answer."""
     with locked(opened.folder):
         jar = opened.load()
         for name in names:
             jar.variable(name)
-        if service:
+        for service in services:
             jar.service(service)
         change = Change(opened, jar)
         gone = []
@@ -219,7 +229,7 @@ def drop(opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, servic
                 jar.stage(stage)
             own = opened.load([stage], mine=stage).mine if mine else jar.plain
             for name in names:
-                scopes = [service] if service else [ALL, *jar.variables[name].sealed_in(ALL)] if jar.variables[name].secret and not mine else [ALL]
+                scopes = services or ([ALL, *jar.variables[name].sealed_in(ALL)] if jar.variables[name].secret and not mine else [ALL])
                 for scope in dict.fromkeys(scopes):
                     if name in own.get(stage, {}).get(scope, {}):
                         change.drop(stage, scope, name, mine=mine)
@@ -228,27 +238,81 @@ def drop(opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, servic
     return gone
 
 
+def where_set(opened: OpenJar, names: Sequence[str]) -> list[Dropped]:
+    """Every value of the names, declared or not, as the files of the jar have them: plain, sealed, and a person's own (`.local`).
+
+    Raises UsageError for a name that is neither declared nor set anywhere, InputError for a file that cannot be read, and if anything still names one.
+    """
+    jar = load_declarations(opened.folder)
+    found = list(_set_in(opened.folder, names))
+    for name in names:
+        if not any(one.name == name for one in found):
+            jar.variable(name)
+    whole = _other_faults(opened, names)
+    raise_all([fault for name in names for fault in _still_named(jar if whole is None else whole, name, names)])
+    return found
+
+
 def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[Dropped]:
-    """Take out the variables themselves: every value, then the declaration. Raises InputError if anything still names one."""
+    """Take out the variables themselves: every value, then the declaration. Raises InputError, with nothing changed, if anything still names one.
+
+    A name that has values and no declaration goes, too: that a jar cannot be read because of it is what this mends.
+    """
     folder = opened.folder
     with locked(folder):
-        jar = opened.load()
-        for name in names:
-            jar.variable(name)
-        raise_all([fault for name in names for fault in _still_named(jar, name, names)])
-        gone = [Dropped(name, layer, scope) for layer, scopes in jar.plain.items() for scope, values in scopes.items() for name in names if name in values]
-        change = Change(opened, jar)
-        for one in gone:
-            change.drop(one.layer, one.scope, one.name)
-        change.commit()
-        edit_file(folder / "jar.yaml", [Edit(("variables", name), None) for name in names])
+        gone = where_set(opened, names)
+        declared = load_declarations(folder)
+        files = {path: (old, apply(old, shown_path(path), edits)) for path, edits in _removals(folder, declared, gone, names) for old in [read_bytes(path)]}
+        for layer in dict.fromkeys(one.layer for one in gone if one.is_sealed):
+            path = coins_file(folder, layer)
+            old = read_own(path) or b""
+            lines = {one.slot: None for one in parse(old, shown_path(path)) if one.name in names}
+            files[path] = (old, changed(old, shown_path(path), lines))  # which needs no key
+        replace_all(folder, files)
+        try:
+            opened.load()
+        except CoinJarError:
+            replace_all(folder, {path: (new, old) for path, (old, new) in files.items()})
+            raise
     return gone
+
+
+def _other_faults(opened: OpenJar, names: Sequence[str]) -> Jar | None:
+    """The jar with its values, to look for references; None where only the names that are to go make it unreadable. Raises every other fault."""
+    try:
+        return opened.load()
+    except CoinJarError as fault:
+        raise_all([one for one in fault.each() if one.code != "unknown-variable" or one.subject not in names])
+        return None
+
+
+def _removals(folder: Path, declared: Jar, gone: Sequence[Dropped], names: Sequence[str]) -> Iterator[tuple[Path, list[Edit]]]:
+    """What goes out of which YAML file."""
+    for path in dict.fromkeys(layer_path(folder, one.layer, mine=one.is_mine) for one in gone if not one.is_sealed):
+        mine = [one for one in gone if not one.is_sealed and layer_path(folder, one.layer, mine=one.is_mine) == path]
+        yield path, [Edit((one.scope, one.name), None) for one in mine]
+    if edits := [Edit(("variables", name), None) for name in names if name in declared.variables]:
+        yield folder / "jar.yaml", edits
+
+
+def _set_in(folder: Path, names: Sequence[str]) -> Iterator[Dropped]:
+    for path in [*sorted((folder / "plain").glob("*.yaml")), *sorted((folder / LOCAL).glob("*.yaml"))]:
+        data = read_bytes(path)
+        compose(data, shown_path(path))  # the same guards as for every file that is read
+        root = grow(data.decode().removeprefix("\ufeff"))
+        for scope in root.members if root is not None else ():
+            yield from (Dropped(one.name, path.stem, scope.name, is_mine=path.parent.name == LOCAL) for one in scope.value.members if one.name in names)
+    for layer in value_layers(folder):
+        path = coins_file(folder, layer)
+        if (lines := read_own(path)) is not None:
+            yield from (Dropped(one.name, layer, one.compartment, is_sealed=True) for one in parse(lines, shown_path(path)) if one.name in names)
 
 
 def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarError]:
     """Who else names a variable that is to go."""
     places = [(group.place, f"the set '{group.name}'") for group in jar.together if name in group.members]
     places += [(one.place, "an accepted finding") for one in jar.accepted if one.variable == name]
+    places += [(one.place, f"the proof {one.name}") for one in jar.proofs.values() if name in one.names()]
     for variable in jar.variables.values():
         if variable.name in leaving:
             continue

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from fnmatch import fnmatchcase
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from coinjar.core.errors import CoinJarError, UsageError
+from coinjar.core.names import name_fault
 
 if TYPE_CHECKING:
     from coinjar.actions.opening import OpenJar, Resolution
@@ -91,11 +92,19 @@ JarOption = Annotated[str | None, typer.Option("--jar", metavar="PATH", help="Th
 StageArgument = Annotated[str, typer.Argument(metavar="STAGE", autocompletion=stage_names, help="The stage.")]
 NameArgument = Annotated[str, typer.Argument(metavar="NAME", autocompletion=variable_names, help="The variable.")]
 ServiceOption = Annotated[str | None, typer.Option("--service", "-s", metavar="SERVICE", autocompletion=service_names, help="The service.")]
+ServicesOption = Annotated[
+    list[str] | None, typer.Option("--service", "-s", metavar="SERVICE", autocompletion=service_names, help="Only this service; may be repeated. Default: all.")
+]
+YesOption = Annotated[bool, typer.Option("--yes", "-y", help="Do not ask.")]
+LabelOption = Annotated[
+    str | None,
+    typer.Option("--label", metavar="LABEL", help="What you are called as the jar's first reader, once a first secret makes its key. Default: asked for."),
+]
 WithOption = Annotated[list[str] | None, typer.Option("--with", metavar="NAME=VALUE", help="A one-off value above all layers; may be repeated.")]
 CommandsOption = Annotated[bool, typer.Option("--allow-commands", help="Run the commands that values come from.")]
 JsonOption = Annotated[bool, typer.Option("--json", help="Print JSON (docs/json.md).")]
 SecretsOption = Annotated[bool, typer.Option("--show-secrets", help="Show secrets as they are.")]
-NamePattern = Annotated[str | None, typer.Option("--name", metavar="PATTERN", help="Only names of this shape, such as 'MAIL_*'.")]
+NamePatterns = Annotated[list[str] | None, typer.Option("--name", metavar="PATTERN", help="Only names of this shape, such as 'MAIL_*'; may be repeated.")]
 DialectOption = Annotated[str | None, typer.Option("--as", metavar="DIALECT", help="The dialect to write.")]
 
 
@@ -103,7 +112,12 @@ def open_here(ctx: typer.Context, jar: str | None) -> OpenJar:
     """The jar that the command works on."""
     from coinjar.actions.opening import open_jar
 
-    return open_jar(jar or (ctx.find_root().params.get("jar")), ask=ask_passphrase)
+    root = ctx.find_root()
+    before = root.params.get("jar")
+    source = root.get_parameter_source("jar")
+    if jar and before and jar != before and source is not None and source.name == "COMMANDLINE":
+        raise UsageError("--jar is given twice, and takes one value", hint="leave one out")
+    return open_jar(jar or before, ask=ask_passphrase)
 
 
 def ask_passphrase(what: str) -> str | None:
@@ -153,9 +167,54 @@ def one_offs(given: list[str] | None) -> dict[str, str]:
     return found
 
 
-def fits(name: str, pattern: str | None) -> bool:
-    """Whether a name has the shape that was asked for; case does not matter."""
-    return pattern is None or fnmatchcase(name.upper(), pattern.upper())
+def known_stages(jar: Jar, given: list[str] | None, option: str) -> list[str]:
+    """The stages that an option names. Raises UsageError for one that the jar does not have."""
+    for stage in given or []:
+        try:
+            jar.stage(stage)
+        except UsageError as fault:
+            raise UsageError(f"{option}: {fault.message}", hint=fault.hint, code=fault.code) from None
+    return list(dict.fromkeys(given or []))
+
+
+def fits(name: str, patterns: Sequence[str] | None) -> bool:
+    """Whether a name has one of the shapes that were asked for; case does not matter."""
+    return not patterns or any(fnmatchcase(name.upper(), one.upper()) for one in patterns)
+
+
+def say_no_name_fits(patterns: Sequence[str] | None, names: Iterable[str]) -> None:
+    """Say which of the patterns fits no name, and what may be meant instead."""
+    known = list(names)
+    for pattern in patterns or []:
+        if not any(fits(name, [pattern]) for name in known):
+            wider = f"{pattern}*" if any(fits(name, [f"{pattern}*"]) for name in known) else f"*{pattern}*"
+            helps = not set("*?[") & set(pattern) and any(fits(name, [wider]) for name in known)
+            say(f"coinjar: no name has the shape '{pattern}'" + (f"; did you mean '{wider}'?" if helps else ""))
+
+
+def agreed(question: str, *, yes: bool) -> None:
+    """Ask before something is lost, unless `yes`. Ends the command with 1, and nothing done, without a yes."""
+    if yes or (sys.stdin.isatty() and typer.confirm(question, err=True)):
+        return
+    say("Nothing was written." + ("" if sys.stdin.isatty() else " Add --yes to write it."))
+    raise typer.Exit(1)
+
+
+def label_first_reader(opened: OpenJar, label: str | None) -> None:
+    """Let the jar's first reader have this label, or the one that a person types. Raises UsageError for a label where there are readers already."""
+    from coinjar.jarfile.readers import load_readers
+
+    if label is not None and (known := load_readers(opened.folder).readers) and label not in known:
+        raise UsageError("--label names the jar's first reader, and it has readers already", hint=f"leave it out; they are {', '.join(known)}")
+    if label is not None and (words := name_fault("reader", label)):
+        raise UsageError(words, hint="write it in lower case, such as anna or anna-laptop", code="name")
+
+    def asked(default: str) -> str:
+        if label is not None or not sys.stdin.isatty():
+            return label or default
+        return str(typer.prompt("The first secret makes the jar's key. What are you called among its readers?", default=default, err=True))
+
+    opened.name_reader = asked
 
 
 def counted(number: int, one: str, many: str | None = None) -> str:

@@ -10,18 +10,20 @@ from coinjar.cli.common import (
     CommandsOption,
     JarOption,
     JsonOption,
-    NamePattern,
+    NamePatterns,
     SecretsOption,
-    ServiceOption,
+    ServicesOption,
     fits,
     open_here,
     print_json,
     say,
+    say_no_name_fits,
     stage_names,
 )
 from coinjar.core.errors import InputError, UsageError, is_others
 
 if TYPE_CHECKING:
+    from coinjar.actions.opening import OpenJar
     from coinjar.actions.sides import Comparison
     from coinjar.core.compare import Difference, Entry
     from coinjar.core.shown import Masker
@@ -35,8 +37,8 @@ def run(
         str, typer.Argument(metavar="A", autocompletion=stage_names, help="A stage, file:PATH, file+DIALECT:PATH, or another source (docs/formats.md).")
     ],
     right: Annotated[str, typer.Argument(metavar="B", autocompletion=stage_names, help="The other one.")],
-    service: ServiceOption = None,
-    name: NamePattern = None,
+    service: ServicesOption = None,
+    name: NamePatterns = None,
     only: Annotated[list[str] | None, typer.Option("--only", metavar="WHAT", help="different, left, right, same or unknown; may be repeated.")] = None,
     everything: Annotated[bool, typer.Option("--all", help="Also what is the same.")] = False,
     every_name: Annotated[bool, typer.Option("--every-name", help="Also names that every image or shell sets by itself (PATH, HOME …).")] = False,
@@ -64,11 +66,12 @@ def run(
         if not (is_source(left) and is_source(right)) or jar:
             raise
         opened = None  # two files can be compared without a jar
-    found = compare_sources(opened, left, right, service=service, every_name=every_name, allow_commands=allow_commands)
+    found = compare_sources(opened, left, right, services=list(dict.fromkeys(service or [])), every_name=every_name, allow_commands=allow_commands)
     for remark in found.remarks:
         say(f"{remark.place}: {visible(remark.message)}")
     rows = [row for row in found.rows if fits(row.name, name)]
-    told = _explained(sheet, rows, left, right) if sheet else {}
+    say_no_name_fits(name, [*found.left.names(), *found.right.names()])
+    told = _explained(opened, sheet, rows, left, right) if sheet else {}
     wanted = {KINDS[one] for one in only} if only else set(KINDS.values())
     masker = Masker(show_secrets=show_secrets)
     if as_json:
@@ -77,32 +80,36 @@ def run(
             {
                 "left": found.left.label,
                 "right": found.right.label,
-                "rows": [_json_row(row, masker) | ({"sheet": told.get(row.name)} if sheet else {}) for row in kept],
+                "rows": [_json_row(row, masker) | ({"sheet": told.get((row.name, row.service))} if sheet else {}) for row in kept],
             }
         )
     else:
         _show(found, rows, wanted if only or everything else wanted - {SAME}, masker, told)
+    left_over = [row for row in rows if row.verdict != SAME and (row.name, row.service) not in told]
     if sheet and not as_json:
-        say(f"{sheet} explains {'every difference' if all(row.name in told for row in rows if row.verdict != SAME) else 'not every difference'}.")
-    if any(row.verdict != SAME and row.name not in told for row in rows):
+        names = ", ".join(dict.fromkeys(row.name for row in left_over))
+        say(f"{sheet} does not explain {names}." if left_over else f"{sheet} explains every difference.")
+    if left_over:
         raise typer.Exit(1)
 
 
-def _explained(path: str, rows: list[Difference], left: str, right: str) -> dict[str, str]:
-    """What the lines of a sheet say of the variables of these rows, under either name."""
+def _explained(opened: OpenJar | None, path: str, rows: list[Difference], left: str, right: str) -> dict[tuple[str, str | None], str]:
+    """What the lines of a sheet explain of these rows, by variable and service."""
     from pathlib import Path
 
+    from coinjar.actions.explaining import explanations
     from coinjar.jarfile.sheets import read_sheet
 
-    found = read_sheet(Path(path))
-    stages = {text.partition("@")[2] for text in (left, right) if "@" in text}
-    said: dict[str, str] = {}
-    for line in found.lines:
-        if not stages or any(where.partition("/")[0] in stages for where in line.where):
-            words = f"{line.group.replace('_', ' ')}: {line.why}"
-            said.setdefault(line.variable, f"renamed to {line.becomes}" if line.becomes != line.variable else words)
-            said.setdefault(line.becomes, f"renamed from {line.variable}" if line.becomes != line.variable else words)
-    return {row.name: said[row.name] for row in rows if row.name in said}
+    jar = opened.load() if opened else None
+
+    def in_jar(name: str, stage: str, service: str | None) -> str | None:
+        if opened is None or jar is None or name not in jar.variables or not stage:
+            return None
+        serving = jar.serving(jar.variables[name])
+        asked = service if service in serving else next(iter(serving), None)
+        return opened.resolver(stage, jar=jar).value(name, asked).revealed if asked else None
+
+    return explanations(read_sheet(Path(path)), rows, (left, right), in_jar)
 
 
 def _json_row(row: Difference, masker: Masker) -> dict[str, Any]:
@@ -134,7 +141,7 @@ def _alike(rows: list[Difference]) -> list[list[Difference]]:
     return list(groups.values())
 
 
-def _show(found: Comparison, rows: list[Difference], wanted: set[str], masker: Masker, told: dict[str, str]) -> None:
+def _show(found: Comparison, rows: list[Difference], wanted: set[str], masker: Masker, told: dict[tuple[str, str | None], str]) -> None:
     from coinjar.cli.table import Text, show, styled, table, terminal_width
 
     left, right = found.left.label, found.right.label
@@ -153,7 +160,8 @@ def _show(found: Comparison, rows: list[Difference], wanted: set[str], masker: M
         for alike in _alike([row for row in rows if row.verdict == verdict and verdict in wanted]):
             row = alike[0]
             name = f"{row.name} ({', '.join(str(one.service) for one in alike)})" if row.service else row.name
-            explained = [Text(told.get(row.name, "" if verdict == "same" else "no line of the sheet"))] if told else []
+            why = "" if verdict == "same" else "not explained by a line of the sheet"
+            explained = [Text(told.get((row.name, row.service), why))] if told else []
             lines.append([marks[verdict], Text(name), Text(_words(row, row.left, masker)), Text(_words(row, row.right, masker)), *explained])
     more = ["the sheet says"] if told else []
     for one in table(["", "variable", left, right, *more], lines, least=[1, 20, 18, 18, 24][: 4 + len(more)], width=terminal_width()) if lines else []:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import CommandsOption, JarOption, JsonOption, confirm_names, counted, open_here, print_json
+from coinjar.cli.common import CommandsOption, JarOption, JsonOption, confirm_names, counted, known_stages, open_here, print_json, stage_names
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
@@ -20,6 +20,10 @@ def run(
     ] = None,
     every_stage: Annotated[bool, typer.Option("--every-stage", help="All stages.")] = False,
     wait: Annotated[float, typer.Option("--wait", metavar="SECONDS", min=0, help="Keep asking until all of them hold, at most so long.")] = 0,
+    allow_guarded: Annotated[
+        list[str] | None,
+        typer.Option("--allow-guarded", metavar="STAGE", autocompletion=stage_names, help="Start pipelines for this guarded stage; may be repeated."),
+    ] = None,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
@@ -27,7 +31,7 @@ def run(
     """Ask running things the proofs that jar.yaml declares (proofs:): whether they have what they should. Exit code 1 if one does not hold."""
     import asyncio
 
-    from coinjar.actions.confirm import confirm, split_names
+    from coinjar.actions.confirm import Options, confirm, split_names
     from coinjar.cli.main import tell
     from coinjar.core.shown import Masker
 
@@ -38,7 +42,8 @@ def run(
         stages = declared.stage_names()
     if not stages:
         raise UsageError("which stage?", hint="name one or more, or add --every-stage")
-    found = asyncio.run(confirm(opened, stages, names, Masker(), patience=wait, allow_commands=allow_commands))
+    options = Options(wait, allow_commands, known_stages(declared, allow_guarded, "--allow-guarded"))
+    found = asyncio.run(confirm(opened, stages, names, Masker(), options))
     if as_json:
         print_json({"proofs": [_as_json(one) for one in found]})
     else:
@@ -57,7 +62,7 @@ def _show(found: list[Result], stages: list[str]) -> None:
 
     failed = sum(not one.holds for one in found)
     head = f"{counted(len(found), 'proof')} asked, all hold" if not failed else f"{failed} of {counted(len(found), 'proof')} not as expected"
-    show(styled(head if found else "no proof is for " + ", ".join(stages), "bold red" if failed else "bold"))
+    show(styled(head, "bold red" if failed else "bold"))
     proofs = list(dict.fromkeys(one.proof.name for one in found))
     by_place = {(one.proof.name, one.stage): one for one in found}
     rows = []

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import CommandsOption, JarOption, JsonOption, SecretsOption, deliver_names, open_here, print_json, say
+from coinjar.cli.common import CommandsOption, JarOption, JsonOption, SecretsOption, deliver_names, known_stages, open_here, print_json, say
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
@@ -68,6 +68,8 @@ def carry_out(opened: LiveStage, options: Options, masker: Masker, *, dry_run: b
 
     from coinjar.actions.deliver import Delivery, exit_code
     from coinjar.cli import delivering
+
+    allowed = known_stages(opened.jar, allowed, "--allow-guarded")
 
     async def work() -> int:
         delivery = Delivery(opened, options, delivering.progress())

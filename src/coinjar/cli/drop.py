@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, ServiceOption, counted, layer_names, open_here, say, variable_names
+from coinjar.cli.common import JarOption, ServicesOption, YesOption, agreed, counted, layer_names, open_here, say, variable_names
 from coinjar.core.errors import UsageError
 
 
@@ -16,26 +16,32 @@ def run(
     stage: Annotated[
         list[str] | None, typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated.")
     ] = None,
-    service: ServiceOption = None,
+    service: ServicesOption = None,
     mine: Annotated[bool, typer.Option("--mine", help="Your own values.")] = False,
     everywhere: Annotated[bool, typer.Option("--everywhere", help="The variables themselves: declarations and every value.")] = False,
+    yes: YesOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Remove values, or whole variables with --everywhere."""
-    from coinjar.actions.values import drop, drop_everywhere
+    """Remove values, or whole variables with --everywhere, which asks first."""
+    from coinjar.actions.values import drop, drop_everywhere, where_set
 
     opened = open_here(ctx, jar)
     if everywhere == bool(stage) or (everywhere and (service or mine)):
         raise UsageError("drop from where?", hint="name --stage STAGE, or say --everywhere for the variable itself")
     if everywhere:
+        names = list(dict.fromkeys(names))
+        for one in where_set(opened, names):
+            say(f"{one.name}: {one.layer}, {'all services' if one.scope == 'all' else one.scope}{', your own' if one.is_mine else ''}")
+        agreed(f"Remove {', '.join(names)}, with the declaration and every value?", yes=yes)
         gone = drop_everywhere(opened, names)
-        say(f"{', '.join(names)}: gone, with {counted(len(gone), 'value')}")
+        say(f"{', '.join(names)}: removed, with {counted(len(gone), 'value')}")
         return
     stages = list(dict.fromkeys(stage or []))
-    gone = drop(opened, names, stages, service=service, mine=mine)
+    services = list(dict.fromkeys(service or []))
+    gone = drop(opened, names, stages, services=services, mine=mine)
     for one in gone:
         say(f"{one.name}: removed from {one.layer}, {'all services' if one.scope == 'all' else one.scope}")
-    whom = f" for {service}" if service else " for all services"
+    whom = f" for {', '.join(services)}" if services else " for all services"
     lacking = [f"{name} on {layer}" for layer in stages for name in names if not any(one.name == name and one.layer == layer for one in gone)]
     if lacking:
         say(f"there was no value to remove{whom}: {', '.join(lacking)}")

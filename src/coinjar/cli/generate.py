@@ -6,7 +6,18 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, ServiceOption, layer_names, open_here, say, variable_names
+from coinjar.cli.common import (
+    JarOption,
+    LabelOption,
+    ServicesOption,
+    YesOption,
+    agreed,
+    label_first_reader,
+    layer_names,
+    open_here,
+    say,
+    variable_names,
+)
 
 
 def run(
@@ -16,23 +27,30 @@ def run(
         list[str] | None,
         typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage; may be repeated. Default: every stage that lacks a value."),
     ] = None,
-    service: ServiceOption = None,
+    service: ServicesOption = None,
     form: Annotated[str | None, typer.Option("--form", metavar="FORM", help="text, hex, base64, uuid or words.")] = None,
     length: Annotated[int | None, typer.Option("--length", metavar="N", min=1, help="Characters; of words the words.")] = None,
     alphabet: Annotated[str | None, typer.Option("--alphabet", metavar="CHARACTERS", help="For text: characters and ranges. Default: A-Za-z0-9")] = None,
     same: Annotated[bool, typer.Option("--same", help="One value for all of the stages, instead of one for each.")] = False,
-    replace: Annotated[bool, typer.Option("--replace", help="Make values anew that are in use.")] = False,
+    replace: Annotated[bool, typer.Option("--replace", help="Replace values that are in use; asks first.")] = False,
+    yes: YesOption = False,
+    label: LabelOption = None,
     jar: JarOption = None,
 ) -> None:
     """Make strong values, for each stage its own, and say how strong; never shown. Options come before what jar.yaml says (generate).
 
     A secret's value is sealed by itself.
     """
-    from coinjar.actions.generate import generate
+    from coinjar.actions.generate import generate, in_use
     from coinjar.core.recipes import ENOUGH
 
     given = {"form": form, "length": length, "alphabet": alphabet}
-    done = generate(open_here(ctx, jar), name, stage or [], given, service=service, same=same, replace=replace)
+    opened = open_here(ctx, jar)
+    label_first_reader(opened, label)
+    services = list(dict.fromkeys(service or []))
+    if replace and (used := in_use(opened, name, stage or [], given, services)):
+        agreed(f"Replace the value of {name} on {', '.join(used)}?", yes=yes)
+    done = generate(opened, name, stage or [], given, services=services, same=same, replace=replace)
     for note in done.notes:
         say(note)
     recipe = done.recipe

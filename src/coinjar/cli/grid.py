@@ -8,7 +8,19 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import CommandsOption, JarOption, JsonOption, NamePattern, SecretsOption, ServiceOption, fits, open_here, print_json, stage_names
+from coinjar.cli.common import (
+    CommandsOption,
+    JarOption,
+    JsonOption,
+    NamePatterns,
+    SecretsOption,
+    ServicesOption,
+    fits,
+    open_here,
+    print_json,
+    say_no_name_fits,
+    stage_names,
+)
 from coinjar.core.errors import UsageError
 from coinjar.core.shown import visible
 
@@ -20,9 +32,9 @@ if TYPE_CHECKING:
 def run(
     ctx: typer.Context,
     stages: Annotated[list[str] | None, typer.Argument(metavar="[STAGE...]", autocompletion=stage_names, help="Only these stages, in this order.")] = None,
-    stage: Annotated[str | None, typer.Option("--stage", metavar="STAGE", autocompletion=stage_names, help="The services of one stage across instead.")] = None,
-    service: ServiceOption = None,
-    name: NamePattern = None,
+    across: Annotated[bool, typer.Option("--by-service", help="The services of one stage across, instead of stages.")] = False,
+    service: ServicesOption = None,
+    name: NamePatterns = None,
     different: Annotated[bool, typer.Option("--different", help="Only variables whose columns differ.")] = False,
     missing: Annotated[bool, typer.Option("--missing", help="Only variables that lack a required value or cannot be worked out.")] = False,
     mine: Annotated[bool, typer.Option("--mine", help="With your own values.")] = False,
@@ -31,22 +43,24 @@ def run(
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Show the matrix: variables down, stages across; with --stage the services of one stage."""
+    """Show the matrix: variables down, stages across; with --by-service the services of one stage."""
     from coinjar.core.grid import DIFFERENT, by_service, by_stage
     from coinjar.core.shown import Masker
 
-    if stage and stages:
-        raise UsageError("--stage shows one stage's services; stages by name show stages", hint="give one of the two")
+    if across and len(stages or []) != 1:
+        raise UsageError("--by-service shows the services of one stage", hint="name one: `coinjar grid STAGE --by-service`")
+    stage = stages[0] if across and stages else None
     opened = open_here(ctx, jar)
-    whole = opened.load(stages or ([stage] if stage else None))
-    services = [whole.service(service).name] if service else list(whole.services)
-    columns = [stage] if stage else list(dict.fromkeys(stages or [])) or whole.stage_names()
+    whole = opened.load(stages or None)
+    services = [str(whole.service(one).name) for one in dict.fromkeys(service or [])] or [str(one) for one in whole.services]
+    columns = list(dict.fromkeys(stages or [])) or whole.stage_names()
     resolvers = [opened.resolver(one, jar=opened.load([one], mine=one) if mine else whole, mine=mine, allow_commands=allow_commands) for one in columns]
     if stage:
         rows, columns = by_service(whole, resolvers[0], services), list(services)
     else:
         rows = by_stage(whole, resolvers, services)
     total = len(rows)
+    say_no_name_fits(name, [row.variable.name for row in rows])
     rows = [row for row in rows if fits(row.variable.name, name) and (not different or row.agreement == DIFFERENT) and (not missing or row.is_missing)]
     masker = Masker(show_secrets=show_secrets)
     if as_json:
@@ -144,7 +158,7 @@ def _apart(row: Row, texts: Sequence[str], widths: list[int]) -> Sequence[str]:
 
 def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Masker) -> None:
     from coinjar.cli.common import counted
-    from coinjar.cli.table import Text, line, show, styled, terminal_height, terminal_width, width_of
+    from coinjar.cli.table import UNLIMITED, Text, line, show, styled, terminal_height, terminal_width, width_of
 
     width = terminal_width()
     shown = f"{len(rows)} of {counted(total, 'variable')}" if len(rows) != total else counted(total, "variable")
@@ -153,7 +167,7 @@ def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Ma
         return
     name_width = min(max(len(row.variable.name) for row in rows), max(16, width * 3 // 10))
     room = width - name_width - 5  # after the name, the sign and the two gaps between
-    by_column, natural = _columns_that_may_fit(rows, columns, masker, room)
+    by_column, natural = _columns_that_may_fit(rows, columns, masker, room, UNLIMITED if width == UNLIMITED else _WIDEST_COLUMN)
     widths = _share(natural, room)
     kept = len(widths)
     texts = list(zip(*by_column[:kept], strict=True))
@@ -181,7 +195,7 @@ def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Ma
 _LEAST_COLUMN, _WIDEST_COLUMN = 13, 40
 
 
-def _columns_that_may_fit(rows: list[Row], columns: list[str], masker: Masker, room: int) -> tuple[list[list[str]], list[int]]:
+def _columns_that_may_fit(rows: list[Row], columns: list[str], masker: Masker, room: int, widest: int) -> tuple[list[list[str]], list[int]]:
     """Their texts and natural widths: no more of them than could stand side by side, for a large jar has many."""
     from coinjar.cli.table import width_of
 
@@ -189,7 +203,7 @@ def _columns_that_may_fit(rows: list[Row], columns: list[str], masker: Masker, r
     natural: list[int] = []
     for place, title in enumerate(columns):
         texts.append([cell_text(row.cells[place], masker) for row in rows])
-        natural.append(min(max(width_of(title), *map(width_of, texts[-1])), _WIDEST_COLUMN))
+        natural.append(min(max(width_of(title), *map(width_of, texts[-1])), widest))
         if sum(min(one, _LEAST_COLUMN) + 2 for one in natural) - 2 > room:
             break
     return texts, natural

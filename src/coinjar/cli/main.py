@@ -3,13 +3,14 @@
 import gc
 import sys
 from collections.abc import Sequence
+from functools import partial
 from importlib import import_module
 from typing import Annotated, Any
 
 gc.disable()  # nothing that is imported becomes garbage; see docs/decisions.md
 
 import typer  # noqa: E402 - only after the collector is off
-from typer.core import TyperGroup  # noqa: E402
+from typer.core import TyperCommand, TyperGroup  # noqa: E402
 
 from coinjar import __version__  # noqa: E402
 from coinjar.core.errors import CoinJarError, UsageError  # noqa: E402
@@ -45,6 +46,31 @@ COMMANDS = {
 }
 GROUPS = ("identity", "readers")
 """Those that have commands of their own."""
+_MEANT = {"list": "grid", "ls": "grid", "show": "value", "get": "value", "set": "put", "add": "put", "run": "within", "exec": "within", "diff": "compare"}
+_MEANT |= {"delete": "drop", "remove": "drop", "rm": "drop", "unset": "put --unset", "import": "adopt", "export": "render", "init": "new", "status": "drift"}
+"""What people type who know other programs, and the command that does it here."""
+
+
+class OnceEach(TyperCommand):
+    """A command whose options of one value are refused when they are given twice: the first must not be lost without a word."""
+
+    def make_parser(self, ctx: Any) -> Any:
+        return _refusing_doubles(super().make_parser(ctx), ctx)
+
+
+def _refusing_doubles(parser: Any, ctx: Any) -> Any:
+    """The parser, with every option that stores one value made to refuse a second."""
+    for option in {id(one): one for one in (*parser._long_opt.values(), *parser._short_opt.values())}.values():
+        if option.action == "store":
+            option.process = partial(_process_once, option, option.process, ctx)
+    return parser
+
+
+def _process_once(option: Any, process: Any, ctx: Any, value: Any, state: Any) -> None:
+    if option.dest in state.opts:
+        name = max((*option._long_opts, *option._short_opts), key=len)
+        raise UsageError(f"{name} is given twice, and takes one value", hint=f"leave one out; `{ctx.command_path} --help` says what may be repeated")
+    process(value, state)
 
 
 class LazyGroup(TyperGroup):
@@ -57,14 +83,18 @@ class LazyGroup(TyperGroup):
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
         del ctx
         if cmd_name not in COMMANDS:
-            raise UsageError(f"there is no command '{cmd_name}'", hint=suggestion(cmd_name, COMMANDS, "`coinjar --help` lists them"))
+            meant = f"did you mean `coinjar {_MEANT[cmd_name]}`?" if cmd_name in _MEANT else suggestion(cmd_name, COMMANDS, "`coinjar --help` lists them")
+            raise UsageError(f"there is no command '{cmd_name}'", hint=meant)
         module = import_module(f"coinjar.cli.{cmd_name}")
         app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False, help=module.__doc__)
         for name, (run, short) in getattr(module, "COMMANDS", {cmd_name: (getattr(module, "run", None), None)}).items():
-            app.command(name, help=run.__doc__, short_help=short)(run)
+            app.command(name, cls=OnceEach, help=run.__doc__, short_help=short)(run)
         command = typer.main.get_command(app)
         command.name = cmd_name
         return command
+
+    def make_parser(self, ctx: Any) -> Any:
+        return _refusing_doubles(super().make_parser(ctx), ctx)
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         del ctx
@@ -87,7 +117,7 @@ def _version(wanted: bool) -> None:
 @app.callback()
 def top(
     jar: Annotated[str | None, typer.Option(metavar="PATH", envvar="COINJAR_JAR", help="The jar's folder; else it is looked for from here upward.")] = None,
-    version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False,
+    version: Annotated[bool, typer.Option("--version", "-V", callback=_version, is_eager=True, help="Print the version.")] = False,
 ) -> None:
     """Define an application's environment variables per stage and service, render and inject them, compare stages."""
     del jar, version  # commands find the jar among this command's parameters
@@ -109,6 +139,8 @@ def tell(error: CoinJarError) -> None:
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run the program; returns its exit code: 0 done, 1 findings, 2 usage, 3 input, 4 cannot open a secret, 5 outside, 130 interrupted."""
     given = list(sys.argv[1:] if arguments is None else arguments)
+    if given[:1] == ["help"]:
+        given = [*given[1:], "--help"]
     if not given or (len(given) == 1 and given[0] in GROUPS):
         given.append("--help")
     try:

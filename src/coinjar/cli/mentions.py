@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import JarOption, JsonOption, NamePattern, counted, fits, open_here, print_json, say
-from coinjar.core.errors import CoinJarError
+from coinjar.cli.common import JarOption, JsonOption, NamePatterns, counted, fits, open_here, print_json, say, say_no_name_fits
+from coinjar.core.errors import CoinJarError, ManyErrors
 
 if TYPE_CHECKING:
     from coinjar.actions.mentioned import Mentions, Missing
@@ -21,7 +21,7 @@ _PLACES = 3
 def run(
     ctx: typer.Context,
     paths: Annotated[list[str] | None, typer.Argument(metavar="[PATH]...", help="Files and folders; else the code of jar.yaml, else this folder.")] = None,
-    name: NamePattern = None,
+    name: NamePatterns = None,
     helper: Annotated[
         list[str] | None, typer.Option("--helper", metavar="FUNCTION", help="A function that reads the variable named by its first argument; may be repeated.")
     ] = None,
@@ -59,11 +59,14 @@ def run(
         print_json(_json(found, findings, name))
     else:
         _show(found, findings, name, every_place=every_place)
+    say_no_name_fits(name, _by_name(found, None))
+    if faults := mentioned.unreadable(found):
+        raise ManyErrors(faults)
     if strict and any(not one.accepted for one in findings):
         raise typer.Exit(1)
 
 
-def _by_name(found: Mentions, pattern: str | None) -> dict[str, list[tuple[str, Spot]]]:
+def _by_name(found: Mentions, patterns: list[str] | None) -> dict[str, list[tuple[str, Spot]]]:
     """Each name's places, as file and spot."""
     from coinjar.jarfile.store import shown_path
 
@@ -71,7 +74,7 @@ def _by_name(found: Mentions, pattern: str | None) -> dict[str, list[tuple[str, 
     for seen in found.scanned.files:
         file = shown_path(Path(seen.path))
         for spot in seen.spots:
-            if spot.mention and fits(spot.mention.name, pattern):
+            if spot.mention and fits(spot.mention.name, patterns):
                 names.setdefault(spot.mention.name, []).append((file, spot))
     return dict(sorted(names.items()))
 
@@ -93,13 +96,17 @@ def _default(found: Mentions, name: str, spot: Spot) -> str | None:
     return HIDDEN if declared and declared.secret else default
 
 
-def _json(found: Mentions, findings: list[Finding], pattern: str | None) -> dict[str, Any]:
+def _json(found: Mentions, findings: list[Finding], patterns: list[str] | None) -> dict[str, Any]:
     from coinjar.cli.check import json_finding
+    from coinjar.jarfile.store import shown_path
 
     services = {(seen.path, spot): found.services_of(seen, spot) for seen in found.scanned.files for spot in seen.spots}
     by_spot = {spot: whose for (_, spot), whose in services.items()}
     return {
         "files": {"looked_at": found.scanned.looked, "known": found.scanned.known, "left_out": dict(found.scanned.left_out)},
+        "unreadable": [
+            {"file": shown_path(Path(one.path)), "line": one.line, "column": one.column, "message": one.message} for one in found.scanned.unreadable
+        ],
         "mentions": [
             {
                 "name": name,
@@ -111,7 +118,7 @@ def _json(found: Mentions, findings: list[Finding], pattern: str | None) -> dict
                 "default": _default(found, name, spot),
                 "services": list(by_spot[spot]),
             }
-            for name, places in _by_name(found, pattern).items()
+            for name, places in _by_name(found, patterns).items()
             for file, spot in places
             if spot.mention
         ],
@@ -120,12 +127,12 @@ def _json(found: Mentions, findings: list[Finding], pattern: str | None) -> dict
     }
 
 
-def _show(found: Mentions, findings: list[Finding], pattern: str | None, *, every_place: bool) -> None:
+def _show(found: Mentions, findings: list[Finding], patterns: list[str] | None, *, every_place: bool) -> None:
     from coinjar.cli.check import show_findings
     from coinjar.cli.table import Text, show, styled, table, terminal_width
     from coinjar.core.shown import visible
 
-    names = _by_name(found, pattern)
+    names = _by_name(found, patterns)
     places = sum(map(len, names.values()))
     files = len({file for each in names.values() for file, _ in each})
     known = f" ({found.scanned.known} known from the last look)" if found.scanned.known else ""
@@ -141,13 +148,13 @@ def _show(found: Mentions, findings: list[Finding], pattern: str | None, *, ever
     for row in table(["variable", "used", "falls back to", "where"], rows, least=[12, 4, 8, 30], width=terminal_width()) if rows else []:
         show(row)
     unknown = _unknown(found)
-    if unknown and pattern is None:
+    if unknown and patterns is None:
         show(f"\n{counted(len(unknown), 'name is', 'names are')} known only when the program runs:")
         for file, spot in unknown:
             show(f"  {_place(file, spot)}: {visible(spot.text)}")
     if left := found.scanned.left_out:
         say("left out: " + ", ".join(f"{count} {reason}" for reason, count in sorted(left.items())))
-    if found.jar is not None and pattern is None:
+    if found.jar is not None and patterns is None:
         print()
         accepted = [one for one in findings if one.accepted]
         show_findings([one for one in findings if not one.accepted], [one for one in findings if not one.accepted], len(accepted))

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, counted, open_here, say, service_names, stage_names
+from coinjar.cli.common import JarOption, counted, known_stages, open_here, say, service_names, stage_names
 from coinjar.core.errors import InputError, UsageError
 
 if TYPE_CHECKING:
@@ -76,7 +76,8 @@ def run(
     if dry_run:
         _rehearse(move, requests=requests)
         return
-    _ask(move, opened, allow_guarded or [], yes=yes)
+    allowed = known_stages(move.reader.jar, allow_guarded, "--allow-guarded") if move.reader.jar else []
+    _ask(move, opened, allowed, yes=yes)
     _execute(move)
 
 

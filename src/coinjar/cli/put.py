@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, ServiceOption, layer_names, open_here, say, variable_names
+from coinjar.cli.common import JarOption, LabelOption, ServicesOption, label_first_reader, layer_names, open_here, say, variable_names
 from coinjar.core.errors import InputError, UsageError
 
 if TYPE_CHECKING:
@@ -18,18 +18,19 @@ def run(
     ctx: typer.Context,
     assignments: Annotated[
         list[str],
-        typer.Argument(
-            metavar="NAME=VALUE...", autocompletion=variable_names, help="What to set. A NAME alone is asked for without echo, or read exactly from stdin."
-        ),
+        typer.Argument(metavar="NAME=VALUE...", autocompletion=variable_names, help="What to set. A NAME alone is asked for without echo, or read from stdin."),
     ],
     stage: Annotated[
         list[str], typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared for every stage; may be repeated.")
     ],
-    service: ServiceOption = None,
+    service: ServicesOption = None,
     unset: Annotated[bool, typer.Option("--unset", help="Say that the names have no value here, and inherit none.")] = False,
     text: Annotated[bool, typer.Option("--text", help="The values hold references: ${NAME}; $$ is a dollar sign.")] = False,
     mine: Annotated[bool, typer.Option("--mine", help="Only for you: in .local/, never committed or delivered.")] = False,
     declare: Annotated[bool, typer.Option("--declare", help="Declare names that are new.")] = False,
+    empty: Annotated[bool, typer.Option("--empty", help="Let an empty stdin, or nothing typed, set the empty text. Default: an error.")] = False,
+    exact: Annotated[bool, typer.Option("--exact", help="Keep the final line break of what stdin gives. Default: one is removed.")] = False,
+    label: LabelOption = None,
     jar: JarOption = None,
 ) -> None:
     """Set values, for one stage or several, for one service or all.
@@ -41,8 +42,10 @@ def run(
     opened = open_here(ctx, jar)
     if unset and text:
         raise UsageError("--unset and --text do not go together", hint="leave one out")
-    puttings = [_unset(one) for one in assignments] if unset else _read(assignments, references=text)
-    done = put(opened, puttings, list(dict.fromkeys(stage)), service=service, declare=declare, mine=mine)
+    label_first_reader(opened, label)
+    puttings = [_unset(one) for one in assignments] if unset else _read(assignments, references=text, empty=empty, exact=exact)
+    services = list(dict.fromkeys(service or []))
+    done = put(opened, puttings, list(dict.fromkeys(stage)), services=services, declare=declare, mine=mine)
     for note in done.notes:
         say(note)
     for one in done.puts:
@@ -58,7 +61,7 @@ def _unset(name: str) -> Putting:
     return Putting(name, UNSET)
 
 
-def _read(assignments: list[str], *, references: bool) -> list[Putting]:
+def _read(assignments: list[str], *, references: bool, empty: bool, exact: bool) -> list[Putting]:
     from coinjar.actions.values import Putting
     from coinjar.core.references import parse_template
 
@@ -71,7 +74,10 @@ def _read(assignments: list[str], *, references: bool) -> list[Putting]:
         if not name:
             raise UsageError("there is no name before the '='", hint="write NAME=VALUE")
         if not equals:
-            value = _from_person(name) if sys.stdin.isatty() else _from_stdin(name)
+            value = _from_person(name) if sys.stdin.isatty() else _from_stdin(name, exact=exact)
+            if not value and not empty:
+                words = f"nothing was {'typed' if sys.stdin.isatty() else 'read from stdin'} for {name}"
+                raise UsageError(words, hint="for an empty text add --empty; for no value at all --unset", code="empty")
         found.append(Putting(name, parse_template(value) if references else value, in_argv=bool(equals)))
     return found
 
@@ -80,16 +86,18 @@ def _from_person(name: str) -> str:
     return str(typer.prompt(f"{name} (not shown)", hide_input=True, default="", show_default=False, err=True))
 
 
-def _from_stdin(name: str) -> str:
+def _from_stdin(name: str, *, exact: bool) -> str:
+    """What a pipe gives, without the line break that `echo` and editors put at the end; a PEM text keeps it, for its readers want it."""
     try:
         value = sys.stdin.buffer.read().decode()
     except UnicodeDecodeError:
         raise InputError(f"what stdin gives for {name} is not UTF-8 text", hint="encode bytes first, for example as base64") from None
     if "\0" in value:
         raise InputError(f"what stdin gives for {name} holds a NUL character", hint="encode bytes first, for example as base64")
-    if value.endswith("\n"):
-        say(f"note: {name} ends with a line break, which was kept (printf '%s' gives none)")
-    return value
+    if exact or not value.endswith("\n") or value.lstrip().startswith("-----BEGIN "):
+        return value
+    say(f"note: the line break at the end of {name} was removed (--exact keeps it)")
+    return value.removesuffix("\n").removesuffix("\r")
 
 
 def _tell(done: Put, mine: bool) -> None:

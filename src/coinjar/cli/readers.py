@@ -2,19 +2,31 @@
 
 from __future__ import annotations
 
-import sys
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import JarOption, JsonOption, ServiceOption, counted, layer_names, open_here, print_json, reader_labels, say
+from coinjar.cli.common import (
+    JarOption,
+    JsonOption,
+    LabelOption,
+    ServiceOption,
+    YesOption,
+    agreed,
+    counted,
+    label_first_reader,
+    layer_names,
+    open_here,
+    print_json,
+    reader_labels,
+    say,
+)
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
     from coinjar.actions.readers import Adding, Listing
 
 Stages = Annotated[list[str] | None, typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated.")]
-Yes = Annotated[bool, typer.Option("--yes", "-y", help="Do not ask.")]
 
 
 def add(
@@ -24,7 +36,7 @@ def add(
     stage: Annotated[list[str], typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated.")],
     service: ServiceOption = None,
     offline: Annotated[bool, typer.Option("--offline", help="A recovery recipient, whose identity is kept away from all machines.")] = False,
-    yes: Yes = False,
+    yes: YesOption = False,
     jar: JarOption = None,
 ) -> None:
     """Let a recipient open a stage, with shared and the stages it follows; with --service only `all` and that service's part.
@@ -37,9 +49,7 @@ def add(
     opened = open_here(ctx, jar)
     adding = plan_adding(opened, _recipient(recipient), label, stage, service=service, offline=offline)
     _show_adding(adding)
-    if not _agreed(yes, "Let it in?"):
-        say("Nothing was written." + ("" if sys.stdin.isatty() else " Add --yes to write it."))
-        raise typer.Exit(1)
+    agreed("Let it in?", yes=yes)
     for note in add_reader(opened, adding):
         say(note)
     say(f"{label} is a reader now. Commit jar/readers.yaml and jar/coins.")
@@ -58,10 +68,6 @@ def _recipient(given: str) -> str:
     return given
 
 
-def _agreed(yes: bool, question: str) -> bool:
-    return yes or (sys.stdin.isatty() and typer.confirm(question, err=True))
-
-
 def _show_adding(adding: Adding) -> None:
     from coinjar.crypto.age import short
 
@@ -76,17 +82,23 @@ def remove(
     stage: Stages = None,
     everywhere: Annotated[bool, typer.Option("--everywhere", help="From every stage: for somebody who leaves.")] = False,
     generate: Annotated[bool, typer.Option("--generate", help="Make anew what it could have opened, where jar.yaml says how (generate).")] = False,
+    yes: YesOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Take a stage from a reader: a new key, every value of it sealed anew. Lists what the reader could have opened.
+    """Take a stage from a reader: a new key, every value of it sealed anew. Asks first; lists what the reader could have opened.
 
     What somebody could open, they may have kept: those values want to be made anew, and the old ones to be switched off where they are used.
     """
     from coinjar.actions.readers import remove as remove_reader
+    from coinjar.actions.readers import stages_of_reader
 
     if everywhere == bool(stage):
         raise UsageError("remove from where?", hint="name --stage STAGE, or say --everywhere")
-    done = remove_reader(open_here(ctx, jar), label, None if everywhere else list(dict.fromkeys(stage or [])), generate=generate)
+    opened = open_here(ctx, jar)
+    stages = stages_of_reader(opened, label, None if everywhere else list(dict.fromkeys(stage or [])))
+    more = " Values that can be generated are replaced, too." if generate else ""
+    agreed(f"{label} will no longer open {', '.join(stages)}: their keys are replaced.{more} Do it?", yes=yes)
+    done = remove_reader(opened, label, stages, generate=generate)
     say(
         f"{label} opens {', '.join(done.could_open)} no more: new keys, all values sealed anew."
         + (f" It still opens {', '.join(done.still_opens)}." if done.still_opens else "")
@@ -174,14 +186,16 @@ def rekey(ctx: typer.Context, stage: Stages = None, jar: JarOption = None) -> No
         say(f"{one}: new keys, {counted(values, 'value')} sealed anew")
 
 
-def seal(ctx: typer.Context, stage: Stages = None, jar: JarOption = None) -> None:
+def seal(ctx: typer.Context, stage: Stages = None, label: LabelOption = None, jar: JarOption = None) -> None:
     """Move plain values of secret variables into sealed ones; and seal for its services alone what was sealed for all before.
 
     Placeholders stay. The old text stays in version control's history: what was committed wants to be made anew.
     """
     from coinjar.actions.seal_plain import seal as seal_values
 
-    done = seal_values(open_here(ctx, jar), list(dict.fromkeys(stage)) if stage else None)
+    opened = open_here(ctx, jar)
+    label_first_reader(opened, label)
+    done = seal_values(opened, list(dict.fromkeys(stage)) if stage else None)
     for note in done.notes:
         say(note)
     for one in done.moved:
@@ -196,7 +210,7 @@ def seal(ctx: typer.Context, stage: Stages = None, jar: JarOption = None) -> Non
         say("Nothing to seal.")
 
 
-def vouch(ctx: typer.Context, stage: Stages = None, yes: Yes = False, jar: JarOption = None) -> None:
+def vouch(ctx: typer.Context, stage: Stages = None, yes: YesOption = False, jar: JarOption = None) -> None:
     """Vouch for readers.yaml as it stands, after a merge or an edit by hand: the keys are wrapped for exactly these readers."""
     from coinjar.actions.readers import listing, stages_of
     from coinjar.actions.readers import vouch as vouch_for
@@ -204,9 +218,7 @@ def vouch(ctx: typer.Context, stage: Stages = None, yes: Yes = False, jar: JarOp
     opened = open_here(ctx, jar)
     stages = stages_of(opened, stage)
     _show(listing(opened))
-    if not _agreed(yes, "Are these all, and the right ones?"):
-        say("Nothing was written." + ("" if sys.stdin.isatty() else " Add --yes if these are the right ones."))
-        raise typer.Exit(1)
+    agreed("Are these all, and the right ones?", yes=yes)
     vouch_for(opened, stages)
     say(f"You vouch for the readers of {', '.join(stages)}.")
 

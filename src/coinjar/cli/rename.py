@@ -83,41 +83,17 @@ def _asked(names: list[str], table: str | None) -> tuple[dict[str, str], list[st
 
 
 def _show(found: Renaming, opened: OpenJar) -> None:
-    from difflib import unified_diff
-
+    from coinjar.actions.rename import shown_differences
     from coinjar.cli.table import show, styled
     from coinjar.core.shown import visible
-    from coinjar.jarfile.store import shown_path
 
     pairs = ", ".join(f"{old} → {new}" for old, new in found.renames.items())
     sealed = f", {counted(found.sealed, 'sealed value')} sealed anew" if found.sealed else ""
     show(styled(f"{pairs}: {counted(len(found.files), 'file')} to change{sealed}", "bold"))
-    hidden = _secrets(opened, found.renames)
     styles = {"+": "green", "-": "red", "@": "cyan"}
-    for one in found.files:
-        if one.path.suffix == ".coins":
-            continue
-        name = shown_path(one.path)
-        before, after = (text.decode(errors="replace").splitlines() for text in (one.old, one.new))
-        for line in unified_diff(before, after, name, name, lineterm="", n=0):
-            shown = _without_secrets(line, hidden)
-            print(styled(visible(shown), styles.get(line[:1], "")) if line[:1] in styles else visible(shown))
+    for line in shown_differences(opened, found):
+        show(styled(line, styles.get(line[:1], "")) if line[:1] in styles else line)
     for left in found.left[:_SHOWN]:
         say(f"{left.place}: {visible(left.words)}")
     if len(found.left) > _SHOWN:
         say(f"and {len(found.left) - _SHOWN} more such places")
-
-
-def _without_secrets(line: str, names: list[str]) -> str:
-    """A line of a diff; what follows a secret's name in it may be its value."""
-    for name in names:
-        before, found, rest = line.partition(name)
-        if found and rest.strip("\"',:]})") and not line.startswith(("---", "+++", "@@")):
-            return f"{before}{found} …"
-    return line
-
-
-def _secrets(opened: OpenJar, renames: dict[str, str]) -> list[str]:
-    """The names of secrets among those that change, old and new."""
-    variables = opened.load().variables
-    return [name for old, new in renames.items() for name in (old, new) if any(variables[one].secret for one in (old, new) if one in variables)]

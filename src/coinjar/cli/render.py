@@ -85,7 +85,7 @@ def run(
     if as_json:
         print_json(_as_json(found))
     elif dry_run:
-        _show_differences(found)
+        _show_differences(found, opened)
     else:
         _show(found, verify=verify)
     _tell(found)
@@ -150,13 +150,16 @@ def _up_to_date(files: int) -> str:
     return f"all {files} files up to date" if files != 1 else "the file is up to date"
 
 
-def _show_differences(found: Plan) -> None:
-    from coinjar.actions.render_files import difference
+def _show_differences(found: Plan, opened: OpenJar) -> None:
+    from coinjar.actions.render_files import shown_difference
+    from coinjar.actions.secret_texts import secret_texts
     from coinjar.cli.table import show, styled
+    from coinjar.core.redaction import Redactor
 
+    redactor = Redactor(secret_texts(opened, opened.load()) if found.out_of_date else {})
     styles = {"+": "green", "-": "red", "@": "cyan"}
     for one in found.out_of_date:
-        for number, line in enumerate(difference(one)):
+        for number, line in enumerate(shown_difference(one, redactor)):
             show(styled(line, "bold" if number < 2 else styles.get(line[:1], "")))
     if not found.out_of_date:
         say(f"coinjar: {_up_to_date(len(found.files))}")

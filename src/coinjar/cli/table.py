@@ -35,7 +35,9 @@ _PLAIN = str.maketrans(
         "–": "-",
     }
 )
-_WIDTH_OF_A_PIPE = 100
+UNLIMITED = sys.maxsize
+"""The width of what is no terminal: nothing is cut there."""
+_USUAL_WIDTH = 100
 _NARROWEST = 4
 # Latin letters and the signs of the tables: by far the most, so asked for at once.
 _ONE_COLUMN_EACH = re.compile(r"[\x20-\u02ff●◐↑○◆□‼–•…≠→└✓]*").fullmatch
@@ -55,14 +57,16 @@ def colours() -> bool:
 
 
 def terminal_width() -> int:
-    """Columns: COLUMNS, else the terminal's, else 100."""
+    """Columns of the terminal, or what COLUMNS says of it; UNLIMITED where stdout is no terminal."""
+    if not sys.stdout.isatty():
+        return UNLIMITED
     told = os.environ.get("COLUMNS", "")
     if told.isdigit() and int(told) > 0:
         return int(told)
     try:
-        return os.get_terminal_size(sys.stdout.fileno()).columns or _WIDTH_OF_A_PIPE
+        return os.get_terminal_size(sys.stdout.fileno()).columns or _USUAL_WIDTH
     except (OSError, ValueError):
-        return _WIDTH_OF_A_PIPE
+        return _USUAL_WIDTH
 
 
 def terminal_height() -> int:

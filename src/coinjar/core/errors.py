@@ -28,12 +28,14 @@ class CoinJarError(Exception):
 
     exit_code = 3
 
-    def __init__(self, message: str, *, hint: str, place: Place | None = None, code: str = "input") -> None:
+    def __init__(self, message: str, *, hint: str, place: Place | None = None, code: str = "input", subject: str = "") -> None:
         super().__init__(message)
         self.message = message
         self.hint = hint
         self.place = place
         self.code = code
+        self.subject = subject
+        """The name of the variable that it is about, where there is one."""
 
     def __str__(self) -> str:
         where = f"{self.place}: " if self.place else ""

@@ -67,8 +67,8 @@ def column(resolver: Resolver, variables: Iterable[tuple[Variable, Sequence[str]
             cells.append(_LACKING if variable.required else _NOTHING)
         else:  # one text for every service: by far the most cells
             seen = written.seen or plain(variable, written)
-            lacks = seen.text is None
-            cells.append(_single(seen, origins) if lacks else Cell(origins.get(id(written), DEFAULT), seen.text, seen.secret))
+            plain_text = seen.text is not None and (seen.text or not variable.lacks(seen.text))
+            cells.append(_single(seen, origins) if not plain_text else Cell(origins.get(id(written), DEFAULT), seen.text, seen.secret))
     return cells
 
 
@@ -94,14 +94,15 @@ def _several(resolver: Resolver, variable: Variable, services: Sequence[str], or
     faulty = next((one.fault.message for one in seen if one.fault), None)
     if faulty and all(one.fault is None or is_others(one.fault) for one in seen):
         return Cell(SEALED, None, secret=True, derived=seen[0].derived, fault=faulty)
-    lacking = variable.required and any(one.text is None for one in seen)
+    lacking = any(variable.lacks(one.text) for one in seen)
     state = FAULT if faulty else MISSING if lacking else VARIES
     return Cell(state, None, secret, seen[0].derived, variants, faulty)
 
 
 def _single(seen: Resolved, origins: dict[int, str]) -> Cell:
     if seen.text is not None:
-        return Cell(origins.get(id(seen.written), DEFAULT), seen.text, seen.secret, seen.derived)
+        state = MISSING if seen.variable.lacks(seen.text) else origins.get(id(seen.written), DEFAULT)
+        return Cell(state, seen.text, seen.secret, seen.derived)
     if seen.fault is not None and is_others(seen.fault):
         return Cell(SEALED, None, secret=True, derived=seen.derived, fault=seen.fault.message)
     if seen.fault is not None:

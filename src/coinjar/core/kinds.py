@@ -77,10 +77,12 @@ def _number(text: str, constraints: Constraints) -> str:
 
 
 def _port(text: str, constraints: Constraints) -> str:
+    if not re.fullmatch(_INTEGER, text.strip()) or len(text) > 40:
+        raise ValueError("is not a port (1 to 65535)")
     try:
         return _integer(text, {"min": 1, "max": 65535, **constraints})
     except ValueError as fault:
-        raise ValueError("is not a port (1 to 65535)" if "number" in str(fault) else f"as a port {fault}") from None
+        raise ValueError(f"as a port {fault}") from None
 
 
 def _boolean(text: str, constraints: Constraints) -> str:
@@ -180,7 +182,8 @@ def _no_constant(name: str) -> object:
     raise ValueError("is not JSON: not a number, or an infinity, stands in it")
 
 
-def _duration(text: str, constraints: Constraints) -> str:
+def nanoseconds(text: str) -> int:
+    """The length of a duration such as `90s` or `1h30m`. Raises ValueError for a text that is none."""
     compact = text.strip().replace(" ", "")
     pieces = re.findall(_DURATION, compact)
     if not pieces or "".join(number + unit for number, unit in pieces) != compact:
@@ -190,9 +193,14 @@ def _duration(text: str, constraints: Constraints) -> str:
     total = sum((Fraction(number) * _NANOSECONDS[unit.replace("µ", "u")] for number, unit in pieces), Fraction(0))
     if total.denominator != 1:
         raise ValueError("is finer than a nanosecond")
-    _between(int(total) / 1e9, constraints)
-    unit, size = next((unit, size) for unit, size in _NANOSECONDS.items() if int(total) % size == 0 and (total or unit == "s"))
-    return f"{int(total) // size}{unit}"  # one number and one unit: every reader of durations takes that
+    return int(total)
+
+
+def _duration(text: str, constraints: Constraints) -> str:
+    total = nanoseconds(text)
+    _between(total / 1e9, constraints)
+    unit, size = next((unit, size) for unit, size in _NANOSECONDS.items() if total % size == 0 and (total or unit == "s"))
+    return f"{total // size}{unit}"  # one number and one unit: every reader of durations takes that
 
 
 def _size(text: str, constraints: Constraints) -> str:

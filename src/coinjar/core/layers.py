@@ -270,8 +270,8 @@ class Resolver:
                     found[name] = seen
                 else:
                     faults.append(seen.fault)
-            elif seen.text is None and variable.required:
-                faults.append(missing(variable, self.stage, service))
+            elif variable.lacks(seen.text):
+                faults.append(missing(variable, self.stage, service, is_empty=seen.text == ""))
             elif seen.written is not None:
                 found[name] = seen
         raise_all(list({id(fault): fault for fault in faults}.values()))
@@ -291,13 +291,13 @@ def _ask_supplier(variable: Variable) -> str:
     return f"{' or '.join(variable.supplied_by)} supplies it: `coinjar deliver` takes it from there" if variable.supplied_by else ""
 
 
-def missing(variable: Variable, stage: str, service: str | None) -> InputError:
-    """The error of a required variable without a value."""
+def missing(variable: Variable, stage: str, service: str | None, *, is_empty: bool = False) -> InputError:
+    """The error of a required variable without a value, or with an empty one."""
     whose = f" for {service}" if service else ""
     hint = f"`coinjar put {variable.name} --stage {stage}`" if variable.secret else f"`coinjar put {variable.name}=… --stage {stage}`"
     return InputError(
-        f"{variable.name} is required and has no value on {stage}{whose}",
-        hint=_ask_supplier(variable) or hint,
+        f"{variable.name} is required and {'is empty' if is_empty else 'has no value'} on {stage}{whose}",
+        hint=_ask_supplier(variable) or (f"{hint}, or declare may_be_empty: true" if is_empty else hint),
         place=variable.place,
         code="CJ001",
     )

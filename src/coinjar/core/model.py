@@ -111,6 +111,7 @@ class Variable(Record):
     default: Written | None = None
     secret: bool = False
     required: bool = False
+    may_be_empty: bool = False
     services: frozenset[str] | None = None
     stages: frozenset[str] | None = None
     phase: str = "run"
@@ -121,6 +122,10 @@ class Variable(Record):
     generate: Mapping[str, object] = {}
     supplied_by: tuple[str, ...] = ()
     sample: str | None = None
+
+    def lacks(self, text: str | None) -> bool:
+        """Whether it is required and this is no value for it: none at all, or an empty one that it may not have."""
+        return self.required and not text and (text is None or not self.may_be_empty)
 
     def sealed_in(self, scope: str) -> list[str]:
         """The compartments that a value written for `scope` is sealed in: never `all` for what only some services get."""
@@ -215,7 +220,8 @@ class Destination(Record):
     """A named place the variables go. `services` and `stages` are None for all.
 
     `variables` and `without` are shapes of names (`MAIL_*`); `secrets` is a text to put in a secret's place;
-    `options` holds what its type has besides, as the file's reader left it. `moved_to` names what took its place: it is read, and not delivered to.
+    `options` holds what its type has besides, as the file's reader left it. `moved_to` maps a stage, or STAGE/SERVICE, or "" for all, to what
+    took its place there: it is read, and not delivered to.
     """
 
     name: str
@@ -227,8 +233,16 @@ class Destination(Record):
     without: tuple[str, ...] = ()
     secrets: str | None = None
     plain_only: bool = False
-    moved_to: str = ""
+    moved_to: Mapping[str, str] = {}
     options: Mapping[str, Any] = {}
+
+    def moved(self, stage: str) -> str:
+        """What took its place on a whole stage; "" if nothing did."""
+        return self.moved_to.get(stage) or self.moved_to.get("", "")
+
+    def moved_services(self, stage: str) -> set[str]:
+        """The services that something else serves on a stage where it stays for others."""
+        return {service for key in self.moved_to for on, _, service in [key.partition("/")] if on == stage and service}
 
 
 class RecordsPlace(Record):

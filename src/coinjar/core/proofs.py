@@ -61,6 +61,13 @@ class Proof(Record):
             return False
         return self.whole_environment or self.expected(chain) is not None
 
+    def names(self) -> set[str]:
+        """The variables that it refers to, in its question or in what it expects."""
+        expected = [one for one in (self.expect, *self.expect_on.values()) if one is not None]
+        texts = [*self.question.values(), *(one.text for one in expected)]
+        found = {reference.name for one in texts if isinstance(one, Template) for reference in one.references()}
+        return found | {name for one in expected if one.form == "digest" for name in (str(one.text), one.key)}
+
     @property
     def whole_environment(self) -> bool:
         """Whether it compares all variables of its service."""

@@ -20,8 +20,13 @@ def in_references(text: str, renames: Mapping[str, str]) -> str:
 
 
 def in_pointer(text: str, renames: Mapping[str, str]) -> str:
-    """A JSON Pointer with the names on it renamed."""
-    return "/".join(renames.get(step, step) for step in text.split("/"))
+    """A JSON Pointer with the names on it renamed: a step is compared as what it stands for (`~1` is '/', `~0` is '~'; RFC 6901, 3)."""
+    return "/".join(_in_step(step, renames) for step in text.split("/"))
+
+
+def _in_step(step: str, renames: Mapping[str, str]) -> str:
+    new = renames.get(step.replace("~1", "/").replace("~0", "~"))
+    return step if new is None else new.replace("~", "~0").replace("/", "~1")
 
 
 def condition(text: str, renames: Mapping[str, str]) -> str:

@@ -79,7 +79,7 @@ def _look(steps: Walk) -> None:
 
 def _mend(steps: Walk) -> None:
     steps.title("Put some of it right")
-    steps.run("coinjar drop 2ND_PIER log_level --everywhere")
+    steps.run("coinjar drop 2ND_PIER log_level --everywhere --yes")
     steps.run("coinjar put LOG_LEVEL=warning --stage dev --stage prod --service timetable")
     steps.run("coinjar put FARE_ZONES=9 --stage prod-isles --service ticketing")
     steps.run("coinjar readers seal", note="what was still plain")
@@ -93,7 +93,7 @@ def _mend(steps: Walk) -> None:
 
 def _share(steps: Walk) -> None:
     steps.title("The database's passwords are weak: make strong ones, for each stage its own")
-    steps.run("coinjar generate TICKET_DB_PASSWORD --stage rehearsal --stage prod --replace")
+    steps.run("coinjar generate TICKET_DB_PASSWORD --stage rehearsal --stage prod --replace --yes")
     steps.title("A colleague gets in, the ticketing service gets an identity of its own, and one is kept offline for recovery")
     recipients = {name: steps.ask(f"coinjar identity new --out {name}.identity").strip() for name in ("berta", "ticketing", "recovery")}
     steps.run(f"coinjar readers add {recipients['berta']} --label berta --stage prod-isles --stage rehearsal --yes")
@@ -106,7 +106,7 @@ def _share(steps: Walk) -> None:
     steps.holds("the service sees its own", own == password)
     steps.holds("and not what the notices get", steps.code_of("coinjar value prod TICKET_DB_PASSWORD --service notices", "ticketing.identity") == 4)
     steps.title("Berta leaves: new keys, and what she could open is made anew")
-    steps.run("coinjar readers remove berta --everywhere --generate")
+    steps.run("coinjar readers remove berta --everywhere --generate --yes")
     steps.holds("she opens it no more", steps.code_of("coinjar value prod TICKET_DB_PASSWORD --service ticketing", "berta.identity") == 4)
     steps.holds("and the password is another", steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing") != password)
     steps.title("A log that others read shows no secret; and the committed example says what must be filled in")

@@ -5,13 +5,13 @@ from __future__ import annotations
 import re
 from abc import ABC, abstractmethod
 from bisect import bisect_right
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from coinjar.core.errors import InputError, Place, is_others, raise_all
-from coinjar.core.guess import guess
+from coinjar.core.guess import guess, is_placeholder
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination, Jar, Resolved, Variable
 from coinjar.core.names import SHARED
@@ -26,6 +26,10 @@ if TYPE_CHECKING:
     from coinjar.jarfile.sealed import Ring
 
 _HOLDER = re.compile(r"\{([^{}]*)\}")
+_MASK = "••••"
+"""Shown for a line that goes on with a secret."""
+_HOLDERS = ("stage", "service", "host", "name")
+"""All that options fill in, in one place or another."""
 
 
 class Notice(NamedTuple):
@@ -36,7 +40,7 @@ class Notice(NamedTuple):
 
 
 Hidden = Callable[[bytes], Mapping[int, str]]
-"""Which lines of a file (counted from 1) hold secrets, each with what to show in its place."""
+"""Which lines of a file (from 1) its own reader takes for secrets, each with what to show instead."""
 
 
 class Output(NamedTuple):
@@ -155,6 +159,11 @@ class View:
                 yield Entry(name, seen.revealed, seen.variable, seen.secret)
 
 
+def filled(text: str, holders: Mapping[str, str]) -> str:
+    """The text with its holders replaced; any other braces stay."""
+    return re.sub("|".join(map(re.escape, holders)), lambda found: holders[found[0]], text)
+
+
 def services_for(destination: Destination, jar: Jar) -> list[str]:
     """The services that a destination is for, in the order of declaration."""
     return [name for name in jar.services if destination.services is None or name in destination.services]
@@ -207,6 +216,14 @@ class Declared:
     def flag(self, key: str) -> bool:
         return self.fields.flag(self.options.get(key), key)
 
+    def count(self, key: str, default: int) -> int:
+        """An option that is a number."""
+        text = self.text(key, str(default))
+        if not re.fullmatch(r"(?a)\d{1,4}", text):
+            self.fields.fault(self.options[key], f"{key} of {self.destination.name} must be a whole number", "write digits, at most four", "destination")
+            return default
+        return int(text)
+
     def pattern(self, key: str, holders: tuple[str, ...] = ("stage", "service")) -> str:
         """An option that is a path, in which `{stage}` and `{service}` may stand."""
         path = self.text(key)
@@ -215,6 +232,16 @@ class Declared:
                 hint = f"a path holds {' and '.join(f'{{{one}}}' for one in holders) or 'no such thing'}"
                 self.fields.fault(self.options[key], f"'{{{name}}}' in {key} of {self.destination.name} means nothing", hint, "destination")
         return path
+
+    def command_of(self, key: str, holders: tuple[str, ...]) -> list[str]:
+        """An option that is a command's words. A holder of other options (`{service}`) that is not filled in here is a fault."""
+        found = self.fields.texts(self.options.get(key), key)
+        for text, node in found:
+            for name in _HOLDER.findall(text):
+                if name in _HOLDERS and name not in holders:
+                    hint = f"here {' and '.join(f'{{{one}}}' for one in holders)} are filled in"
+                    self.fields.fault(node, f"'{{{name}}}' in {key} of {self.destination.name} is not filled in", hint, "destination")
+        return [text for text, _ in found]
 
     def resolve_path(self, pattern: str, stage: str, service: str = "") -> Path:
         """A path with its holders filled, from the folder that holds the jar."""
@@ -270,6 +297,8 @@ class Offline(Declared, ABC):
         def hidden(item: Item) -> bool:
             if reference is not None and item.text == reference.replace("{name}", item.name):
                 return False
+            if is_placeholder(item.text or ""):
+                return False
             return item.name in names or self.around.is_secret(item.name, item.text or "")
 
         return hidden
@@ -279,19 +308,24 @@ class Offline(Declared, ABC):
         names = frozenset(secret_names)
 
         def hidden(data: bytes) -> Mapping[int, str]:
-            total = data.count(b"\n") + 1
             try:
                 reading = reader(data)
             except InputError:
-                return dict.fromkeys(range(1, total + 1), "•••• (a file that cannot be read, and may hold secrets)")
-            return hidden_lines(reading, total, self._is_hidden(names), self.around.masker)
+                return dict.fromkeys(range(1, data.count(b"\n") + 2), "•••• (a file that cannot be read, and may hold secrets)")
+            return hidden_lines(reading, data.decode(errors="replace").split("\n"), self._is_hidden(names), self.around.masker)
 
         return hidden
 
 
-def hidden_lines(reading: Reading, total: int, is_secret: Callable[[Item], bool], masker: Masker) -> dict[int, str]:
-    """The lines from each secret to the next entry, and those of what could not be read."""
+def hidden_lines(reading: Reading, lines: Sequence[str], is_secret: Callable[[Item], bool], masker: Masker) -> dict[int, str]:
+    """The lines from each secret to the next entry, and those of what could not be read; comments and blank lines behind a secret stay to be seen.
+
+    All lines, where the reader does not say on which line a secret stands.
+    """
+    total = len(lines)
     texts = {item.text for item in reading.items if item.text and (item.secret or is_secret(item))}  # the same text elsewhere is no less secret
+    if any(item.text in texts and not 0 < item.place.line <= total for item in reading.items):
+        return dict.fromkeys(range(1, total + 1), "•••• (its reader does not say on which line a secret is)")
     marks = [(item.place.line, f"{item.name} = {masker.mask(item.text or '')}" if item.text in texts else None) for item in reading.items]
     marks += [(remark.place.line, "•••• (left out by its reader, and may be a secret)") for remark in reading.remarks if remark.lost]
     starts = sorted({line for line, _ in marks})
@@ -303,7 +337,11 @@ def hidden_lines(reading: Reading, total: int, is_secret: Callable[[Item], bool]
         following = starts[after] if after < len(starts) else total + 1
         found[line] = f"{found[line]}, {words}" if line in found else words
         for more in range(line + 1, following):
-            found.setdefault(more, "••••")
+            found.setdefault(more, _MASK)
+    for line, words in list(found.items()):
+        shown = lines[line - 1].strip() if words == _MASK and line <= len(lines) else "x"
+        if not shown or (shown.startswith("#") and not any(shown in text for text in texts)):
+            del found[line]
     return found
 
 

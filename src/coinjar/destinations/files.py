@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import partial
 from pathlib import Path
 
@@ -12,7 +13,9 @@ from coinjar.core.names import SHARED
 from coinjar.destinations.base import Hidden, Offline, Output, Surroundings, View, gets, reading_of
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Dialect, Entry, Reading, refuse
+from coinjar.dialects.example import Example
 from coinjar.dialects.nested import Settings, merged
+from coinjar.dialects.shell import ExecScript
 from coinjar.documents.fields import Fields
 from coinjar.jarfile.store import shown_path
 
@@ -107,7 +110,6 @@ class File(Offline):
         """A script that fills templates before it becomes its program."""
         from coinjar.destinations import make
         from coinjar.destinations.templates import Templates, filling_script
-        from coinjar.dialects.shell import ExecScript
 
         script = ""
         for name, folder in self.fills.items():
@@ -125,7 +127,11 @@ class File(Offline):
 
     def _hidden(self, path: Path, entries: list[Entry]) -> Hidden:
         assert self.dialect
-        reader = self.dialect if self.dialect.reads else get("posix" if self.dialect.name == "exec-script" else "dotenv")
+        reader = self.dialect
+        if not self.dialect.reads:
+            if not isinstance(self.dialect, ExecScript | Example):
+                return _all_hidden  # another package's: it cannot say which lines hold secrets
+            reader = get("posix" if isinstance(self.dialect, ExecScript) else "dotenv")
         return self.hide_items(lambda data: reader.read(data, shown_path(path)), [one.name for one in entries if one.secret])
 
     def _settings(self, view: View, service: str, entries: list[Entry]) -> list[Output]:
@@ -156,3 +162,7 @@ class File(Offline):
         if not self.base:
             return reading
         return merged(reading_of(self.dialect, self.resolve_path(self.base, "", service)), reading)
+
+
+def _all_hidden(data: bytes) -> Mapping[int, str]:
+    return dict.fromkeys(range(1, data.count(b"\n") + 2), "•••• (a dialect that can only be written does not say which lines are secret)")

@@ -70,19 +70,12 @@ class Manifests(Offline):
         self.source = self.pattern("from", ("stage",))
         self.target = self.pattern("to", ("stage",))
         self.string_data = self.flag("string_data")
-        self.keep = self._keep()
+        self.keep = self.count("keep", 3)
         self.named: dict[str, str] = {}
         for name, key, node in fields.members(self.options["workloads"], "'workloads'") if "workloads" in self.options else ():
             self.named[name] = fields.text(node, name)
             if self.named[name] not in around.jar.services:
                 fields.fault(key, f"there is no service '{self.named[name]}'", f"the services are {', '.join(around.jar.services)}", "unknown-service")
-
-    def _keep(self) -> int:
-        text = self.text("keep", "3")
-        if not re.fullmatch(r"\d{1,4}", text):
-            self.fields.fault(self.options["keep"], "'keep' must be a number", "write how many older objects may stay")
-            return 3
-        return int(text)
 
     def outputs(self, view: View) -> list[Output]:
         folder = self.around.root / self.source.replace("{stage}", view.stage)

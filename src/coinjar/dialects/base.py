@@ -43,12 +43,17 @@ class Item(NamedTuple):
     secret: bool | None = None
 
 
+BYTE_ORDER_MARK, TYPED = "byte-order mark", "typed"
+"""Kinds of remarks that some readers leave out."""
+
+
 class Remark(NamedTuple):
-    """Something a person may not expect. `lost`: it could not be read, and no item stands for it."""
+    """Something a person may not expect. `lost`: it could not be read, and no item stands for it. `kind`: which, where some reader must know."""
 
     place: Place
     message: str
     lost: bool = False
+    kind: str = ""
 
 
 class Reading(NamedTuple):
@@ -113,7 +118,7 @@ def decode(data: bytes, file: str) -> tuple[str, list[Remark]]:
         place = Place(file, before.count(b"\n") + 1, fault.start - (before.rfind(b"\n") + 1) + 1)
         raise InputError(f"byte 0x{data[fault.start]:02x} is not UTF-8 text", hint="save the file as UTF-8", place=place, code="not-utf8") from None
     if text.startswith("\ufeff"):
-        return text[1:], [Remark(Place(file, 1, 1), "a byte-order mark stands before the first name; it was left out")]
+        return text[1:], [Remark(Place(file, 1, 1), "a byte-order mark stands before the first name; it was left out", kind=BYTE_ORDER_MARK)]
     return text, []
 
 

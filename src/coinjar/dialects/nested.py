@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 
 from coinjar.core.kinds import join_list, split_list
 from coinjar.core.model import Variable
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading
+from coinjar.dialects.base import TYPED, Dialect, Entry, Heading, Item, Reading
 from coinjar.dialects.trees import Document, carriable
 from coinjar.documents.bare import becomes
 from coinjar.documents.edit import Edit, apply
@@ -109,7 +109,7 @@ class Settings(Dialect):
             elif item := document.item(name, node, key):
                 items.append(item)
         if not self.as_json:  # the same for YAML: its numbers and booleans are no surprise here
-            document.remarks = [one for one in document.remarks if "tell types apart" not in one.message or "becomes" in one.message]
+            document.remarks = [one for one in document.remarks if one.kind != TYPED]
         return Reading(items, document.remarks)
 
 

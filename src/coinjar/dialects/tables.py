@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator, Sequence
 
 from coinjar.core.errors import InputError, Place
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
+from coinjar.dialects.base import BYTE_ORDER_MARK, Dialect, Entry, Heading, Item, Reading, Remark, decode
 from coinjar.dialects.trees import carriable
 
 EMPTY, UNSET = "(empty)", "(unset)"
@@ -111,7 +111,7 @@ def _table(rows: Sequence[Sequence[str]]) -> bytes:
 def _rows(data: bytes, file: str) -> tuple[list[tuple[int, list[str]]], list[Remark]]:
     """The rows that hold anything, each with its first line; `;` and tabs as a spreadsheet may write them are told by the header."""
     text, remarks = decode(data, file)
-    remarks = [one for one in remarks if "byte-order" not in one.message]  # spreadsheets write one
+    remarks = [one for one in remarks if one.kind != BYTE_ORDER_MARK]  # spreadsheets write one
     first = text.split("\n", 1)[0]
     delimiter = max(",;\t", key=first.count)
     if delimiter != ",":

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from coinjar.core.errors import InputError, Place, place_of
 from coinjar.core.texts import not_for_environments
-from coinjar.dialects.base import Item, Remark, decode
+from coinjar.dialects.base import TYPED, Item, Remark, decode
 from coinjar.documents.bare import becomes
 from coinjar.documents.jsontree import grow_json
 from coinjar.documents.tree import Tree, documents, grow
@@ -56,8 +56,8 @@ class Document:
     def place(self, node: Tree) -> Place:
         return place_of(self.text, node.start, self.file)
 
-    def remark(self, node: Tree, message: str, *, lost: bool = False) -> None:
-        self.remarks.append(Remark(self.place(node), message, lost))
+    def remark(self, node: Tree, message: str, *, lost: bool = False, kind: str = "") -> None:
+        self.remarks.append(Remark(self.place(node), message, lost, kind))
 
     def members(self, kind: str) -> list[tuple[Tree, Tree]]:
         """The root's names and values; `kind` says what it should be. Raises InputError if it is no mapping."""
@@ -80,5 +80,6 @@ class Document:
         elif not self.as_json and (meaning := becomes(node)):
             words, text = meaning
             shown = f"becomes '{text}' there" if text != node.text else "was taken as it is written"
-            self.remark(at, f"{name} is {words} to readers that tell types apart, and {shown}: quote it")
+            message = f"{name} is {words} to readers that tell types apart, and {shown}: quote it"
+            self.remark(at, message, kind=TYPED if text == node.text else "")
         return Item(name, node.text, self.place(at))

@@ -25,10 +25,14 @@ _ANCHOR = re.compile(r"(?:[&!]\S*[ \t]+)+")
 
 
 class Edit(NamedTuple):
-    """Set what stands at a path, or remove it (`value` is None)."""
+    """Set the value at a path, or remove it (`value` is None).
+
+    A removal takes the collections that it empties with it, except those at the first `keeps` steps of the path: these stay, as `{}`.
+    """
 
     path: Path
     value: Plain | None
+    keeps: int = 0
 
 
 class _Splice(NamedTuple):
@@ -68,7 +72,7 @@ def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: Writer) -
     except (yaml.YAMLError, CoinJarError, ValueError):
         pass  # a way of writing that is not foreseen (an explicit key): refused below
     for edit in removals:
-        meant, done = _without_empty(meant, edit.path[:-1]), _without_empty(done, edit.path[:-1])
+        meant, done = (_without_empty(data, edit.path[:-1], edit.keeps) for data in (meant, done))
     if done != meant:
         names = ", ".join(dict.fromkeys(str(edit.path[-1]) for edit in edits))
         raise InputError(
@@ -110,35 +114,39 @@ def _edited(data: Any, path: Path, value: Plain | None) -> Any:  # noqa: ANN401 
     return mapping
 
 
-def _without_empty(data: Any, path: Path) -> Any:  # noqa: ANN401 - data of any shape
-    """The data without the collections along the path that hold nothing: a removal may leave them or not."""
+def _without_empty(data: Any, path: Path, keeps: int) -> Any:  # noqa: ANN401 - data of any shape
+    """The data without the empty collections along the path, which a removal may leave or not; those at its first `keeps` steps stay."""
     if isinstance(data, list) and path and isinstance(path[0], int) and path[0] < len(data):
-        data[path[0]] = _without_empty(data[path[0]], path[1:])
+        data[path[0]] = _without_empty(data[path[0]], path[1:], keeps - 1)
     if isinstance(data, list):
         data = [one for one in data if one is not None] if not path else data
         return data or None
     if not isinstance(data, dict) or not path:
         return None if data is NULL or data == {} else data
-    inner = _without_empty(data.get(str(path[0])), path[1:])
-    if inner is None:
-        data.pop(str(path[0]), None)
+    step = str(path[0])
+    inner = _without_empty(data.get(step), path[1:], keeps - 1)
+    if inner is not None:
+        data[step] = inner
+    elif keeps > 0 and step in data:
+        data[step] = {}
     else:
-        data[str(path[0])] = inner
+        data.pop(step, None)
     return data or None
 
 
 def _all_removed(text: str, removals: Sequence[Edit], writer: Writer, read: Callable[[str], Tree | None]) -> str:
     """Take out what the edits name: as many at a time as do not touch each other."""
     tree = read(text)
-    groups: dict[int, tuple[Tree, list[Path]]] = {}
+    groups: dict[int, tuple[Tree, list[Edit]]] = {}
     for edit in removals:
         found = _trail(tree, edit.path)
         if found:
-            groups.setdefault(id(found[-1]), (found[-1], []))[1].append(edit.path)
+            groups.setdefault(id(found[-1]), (found[-1], []))[1].append(edit)
     cuts: list[_Splice] = []
-    for parent, paths in groups.values():
-        whole = len(paths) == (len(parent.members) or len(parent.elements))
-        cuts += _emptied(text, tree, paths[0], writer) if whole else _cut(text, parent, [path[-1] for path in paths])
+    for parent, edits in groups.values():
+        whole = len(edits) == (len(parent.members) or len(parent.elements))
+        keeps = max(edit.keeps for edit in edits)
+        cuts += _emptied(text, tree, edits[0].path, keeps, writer) if whole else _cut(text, parent, [edit.path[-1] for edit in edits])
     for cut in sorted(cuts, reverse=True):
         text = text[: cut.start] + cut.text + text[cut.end :]
     return text
@@ -155,16 +163,21 @@ def _trail(tree: Tree | None, path: Path) -> list[Tree]:
     return trail if tree is not None else []
 
 
-def _emptied(text: str, tree: Tree | None, path: Path, writer: Writer) -> list[_Splice]:
-    """Take out a collection that loses all it has, and what that leaves empty in turn, unless a comment stands in it."""
+def _emptied(text: str, tree: Tree | None, path: Path, keeps: int, writer: Writer) -> list[_Splice]:
+    """Take out a collection that loses all it has, and what that leaves empty in turn, unless a comment stands in it, or it is one that stays."""
     trail = _trail(tree, path)
     depth = len(path) - 1
-    while depth > 0 and isinstance(path[depth - 1], str) and "#" not in text[_start_of(trail[depth - 1], path[depth - 1]) : _start_of(trail[depth], 0)]:
+    while depth > keeps and isinstance(path[depth - 1], str) and "#" not in text[_start_of(trail[depth - 1], path[depth - 1]) : _start_of(trail[depth], 0)]:
         depth -= 1
         if len(trail[depth].members) != 1:
             return _cut(text, trail[depth], [path[depth]])
     lost = trail[depth]
-    if writer.careful or lost.flow:  # it stays, empty
+    if 0 < depth <= keeps and not lost.flow and lost.kind == "map" and "#" not in text[lost.start : lost.last]:
+        member = trail[depth - 1].member(str(path[depth - 1]))
+        if member and not text[member.colon(text) + 1 : lost.start].strip():  # beside its name, as people write it
+            newline = writer.newline if text[lost.last - 1 : lost.last] == "\n" else ""
+            return [_Splice(member.colon(text) + 1, lost.last, " {}" + newline)]
+    if writer.careful or lost.flow or 0 < depth <= keeps:  # it stays, empty
         start = _start_of(lost, 0) if not lost.flow else lost.start + text[lost.start : lost.end].index("{" if lost.kind == "map" else "[")
         start = text.rindex("-", 0, start) if lost.kind == "seq" and not lost.flow else start
         newline = "" if lost.flow or text[lost.last - 1 : lost.last] != "\n" else writer.newline

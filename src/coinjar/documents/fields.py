@@ -21,8 +21,8 @@ class Fields:
         self.file = file
         self.faults: list[CoinJarError] = []
 
-    def fault(self, node: Node, message: str, hint: str, code: str = "jar") -> None:
-        self.faults.append(InputError(message, hint=hint, place=place(node, self.file), code=code))
+    def fault(self, node: Node, message: str, hint: str, code: str = "jar", *, subject: str = "") -> None:
+        self.faults.append(InputError(message, hint=hint, place=place(node, self.file), code=code, subject=subject))
 
     def members(self, node: Node, what: str) -> Iterator[tuple[str, ScalarNode, Node]]:
         """The members of a mapping: name, key node, value node. A name given twice is a fault."""
@@ -89,4 +89,10 @@ class Fields:
         if not isinstance(node, SequenceNode):
             self.fault(node, f"{what} must be a list", "write [one, another]")
             return []
-        return [(text, one) for one in node.value if (text := self.text(one, f"an element of {what}"))]
+        found = []
+        for one in node.value:
+            before = len(self.faults)
+            text = self.text(one, f"an element of {what}")
+            if len(self.faults) == before:
+                found.append((text, one))
+        return found

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 
 import yaml
@@ -81,18 +82,27 @@ def check_bytes(data: bytes, file: str) -> None:
 
 
 def _check_depth(data: bytes, file: str) -> None:
-    depth = 0
     try:
-        for event in yaml.parse(data, Loader=Failsafe):
-            if isinstance(event, yaml.CollectionStartEvent):
-                depth += 1
-                if depth > DEEPEST:
-                    mark = event.start_mark
-                    raise _too_deep(Place(file, mark.line + 1, mark.column + 1) if mark else Place(file))
-            elif isinstance(event, yaml.CollectionEndEvent):
-                depth -= 1
+        _count_depth(data, file)
     except yaml.YAMLError as fault:
+        # Some versions of PyYAML have a limit of their own, which its scanner meets before the parser reports what comes first: count up to there.
+        mark = getattr(fault, "problem_mark", None)
+        with contextlib.suppress(yaml.YAMLError):
+            _count_depth(data.decode()[: mark.index if mark else 0].encode(), file)
         raise translated(fault, file) from None
+
+
+def _count_depth(data: bytes, file: str) -> None:
+    """Raise InputError at the first collection that is too deep; YAMLError for what is no YAML."""
+    depth = 0
+    for event in yaml.parse(data, Loader=Failsafe):
+        if isinstance(event, yaml.CollectionStartEvent):
+            depth += 1
+            if depth > DEEPEST:
+                mark = event.start_mark
+                raise _too_deep(Place(file, mark.line + 1, mark.column + 1) if mark else Place(file))
+        elif isinstance(event, yaml.CollectionEndEvent):
+            depth -= 1
 
 
 def _too_deep(where: Place) -> InputError:

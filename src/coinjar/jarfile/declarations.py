@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 TOP = ("coinjar", "app", "services", "stages", "sets", "variables", "together", "accepted", "destinations", "proofs", "records", "code")
 VARIABLE = (
-    *("about", "kind", "default", "secret", "services", "stages", "required", "phase", "only_with", "also_as", "formerly", "place", "generate"),
+    *("about", "kind", "default", "secret", "services", "stages", "required", "may_be_empty", "phase", "only_with", "also_as", "formerly", "place", "generate"),
     "supplied",
 )
 CONSTRAINTS = tuple(sorted({name for kind in KINDS.values() for name in kind.takes}))
@@ -246,7 +246,7 @@ def _read_key(fields: Fields, key: str, node: Node, name: str, jar: Jar) -> Any:
     """What stands behind one key of a variable, other than its kind, its constraints and its default."""
     if key in ("about", "phase"):
         return fields.text(node, f"{key} of {name}")
-    if key in ("secret", "required"):
+    if key in ("secret", "required", "may_be_empty"):
         return fields.flag(node, key)
     if key == "services":
         return frozenset(_services(fields, node, f"services of {name}", jar))

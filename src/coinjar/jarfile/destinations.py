@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from yaml.nodes import Node
+from yaml.nodes import Node, ScalarNode, SequenceNode
 
 from coinjar.core.model import Destination
-from coinjar.core.names import name_fault
+from coinjar.core.names import name_fault, suggestion
 from coinjar.documents.fields import Fields
 from coinjar.documents.yamltext import place
 
@@ -20,6 +20,7 @@ def read_destinations(
 ) -> dict[str, Destination]:
     """The destinations by name; `services` and `stages` read lists of these."""
     found: dict[str, Destination] = {}
+    moved: list[tuple[Node, dict[str, str]]] = []
     for name, key, value in fields.members(node, "'destinations'"):
         if words := name_fault("destination", name):
             fields.fault(key, words, "choose another name")
@@ -29,17 +30,47 @@ def read_destinations(
         if not kind:
             fields.fault(key, f"the destination {name} has no type", "add type: file, or another one")
         given: dict[str, Any] = {"options": {option: one for option, one in own.items() if option not in COMMON}}
-        if "services" in own:
-            given["services"] = frozenset(services(own["services"], f"services of {name}"))
-        if "stages" in own:
-            given["stages"] = stages(own["stages"], f"stages of {name}")
-        if "variables" in own:
-            given["variables"] = tuple(text for text, _ in fields.texts(own["variables"], f"variables of {name}"))
-        if "without" in own:
-            given["without"] = tuple(text for text, _ in fields.texts(own["without"], f"without of {name}"))
-        if "secrets" in own:
-            given["secrets"] = fields.text(own["secrets"], f"secrets of {name}")
+        given |= _limits(fields, own, name, services, stages)
         if "moved_to" in own:
-            given["moved_to"] = fields.text(own["moved_to"], f"moved_to of {name}")
+            moved.append((own["moved_to"], given["moved_to"]))
         found[name] = Destination(name, place(key, fields.file), kind, plain_only=fields.flag(own.get("plain_only"), "plain_only"), **given)
+    for at, targets in moved:
+        for target in [one for one in dict.fromkeys(targets.values()) if one not in found]:
+            hint = suggestion(target, found, f"the destinations are {', '.join(found)}")
+            fields.fault(at, f"there is no destination '{target}'", hint, "unknown-destination")
+    return found
+
+
+def _limits(
+    fields: Fields,
+    own: dict[str, Node],
+    name: str,
+    services: Callable[[Node | None, str], list[str]],
+    stages: Callable[[Node, str], frozenset[str]],
+) -> dict[str, Any]:
+    """Which services, stages and variables it takes, and what took its place."""
+    given: dict[str, Any] = {}
+    if "services" in own:
+        given["services"] = frozenset(services(own["services"], f"services of {name}"))
+    if "stages" in own:
+        given["stages"] = stages(own["stages"], f"stages of {name}")
+    for key in ("variables", "without"):
+        if key in own:
+            given[key] = tuple(text for text, _ in fields.texts(own[key], f"{key} of {name}"))
+    if "secrets" in own:
+        given["secrets"] = fields.text(own["secrets"], f"secrets of {name}")
+    if "moved_to" in own:
+        given["moved_to"] = _moved(fields, own["moved_to"], name, stages)
+    return given
+
+
+def _moved(fields: Fields, node: Node, name: str, stages: Callable[[Node, str], frozenset[str]]) -> dict[str, str]:
+    """`moved_to: DEST` for all of it, or `{STAGE: DEST, STAGE/SERVICE: DEST}`."""
+    if isinstance(node, ScalarNode):
+        return {"": fields.text(node, f"moved_to of {name}")}
+    found = {}
+    for key, at, value in fields.members(node, f"moved_to of {name}"):
+        stage = ScalarNode(at.tag, key.partition("/")[0], at.start_mark, at.end_mark)
+        stages(SequenceNode("tag:yaml.org,2002:seq", [stage], at.start_mark, at.end_mark), f"moved_to of {name}")
+        found[key] = fields.text(value, f"moved_to of {name}")
     return found

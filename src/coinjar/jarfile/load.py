@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 
 def read_bytes(path: Path) -> bytes:
-    """A file's bytes. Raises InputError if it cannot be read."""
+    """A file's bytes. Raises InputError if it cannot be read, with the code `not-found` if it is certainly not there."""
     try:
         return path.read_bytes()
     except OSError as fault:
@@ -32,7 +32,7 @@ def read_bytes(path: Path) -> bytes:
             f"cannot read it: {(fault.strerror or 'unknown error').lower()}",
             hint="look at the path and its permissions",
             place=Place(shown_path(path)),
-            code="unreadable",
+            code="not-found" if isinstance(fault, FileNotFoundError) else "unreadable",
         ) from None
 
 
@@ -170,4 +170,4 @@ def _refuse_name(fields: Fields, variables: Mapping[str, Variable], key: Node, v
         fields.fault(key, "merge keys are not read here", "put what several share into 'all' or a stage that others follow")
     else:
         hint = suggestion(key.value, variables, "declare it in jar.yaml, or with `coinjar put --declare`")
-        fields.fault(key, f"{key.value} is not declared", hint, "unknown-variable")
+        fields.fault(key, f"{key.value} is not declared", hint, "unknown-variable", subject=key.value)

@@ -35,6 +35,18 @@ def has_naming_key(folder: Path, layers: Sequence[str]) -> bool:
     return bool(os.environ.get(VARIABLE)) or _sealed_on(folder, layers) is not None or key_path(folder).exists()
 
 
+def local_naming_key(folder: Path) -> bytes | None:
+    """The key of .local/naming.key, which a stage's first sealed key takes over; None if there is none. Raises InputError for one that is no key."""
+    path = key_path(folder)
+    return _key(read_bytes(path).decode(errors="replace").strip(), Place(shown_path(path))) if path.exists() else None
+
+
+def _key(text: str, place: Place) -> bytes:
+    if not re.fullmatch(r"[0-9a-f]{64}", text):
+        raise InputError("this is no naming key", hint="it is 64 hex digits", place=place, code="naming-key")
+    return bytes.fromhex(text)
+
+
 def naming_key(folder: Path, layers: Sequence[str], ring: Ring | None, *, make: bool) -> bytes:
     """32 bytes: from COINJAR_NAMING_KEY (64 hex digits), else the one sealed with the nearest layer, else from .local/naming.key.
 
@@ -55,6 +67,4 @@ def naming_key(folder: Path, layers: Sequence[str], ring: Ring | None, *, make: 
         if not path.exists():
             replace_file(path, (secrets.token_hex(32) + "\n").encode(), mode=0o600)
         text = read_bytes(path).decode(errors="replace").strip()
-    if not re.fullmatch(r"[0-9a-f]{64}", text):
-        raise InputError("this is no naming key", hint="it is 64 hex digits", place=place, code="naming-key")
-    return bytes.fromhex(text)
+    return _key(text, place)

@@ -63,7 +63,7 @@ def _misfit(jar: Jar, coin: Coin, file: str) -> InputError | None:
     declared = jar.variables.get(coin.name) or next((one for one in jar.variables.values() if coin.name in one.formerly), None)
     if declared is None:
         hint = suggestion(coin.name, jar.variables, "declare it in jar.yaml with secret: true, or remove the line")
-        return InputError(f"{coin.name} is sealed here, and not declared", hint=hint, place=place, code="unknown-variable")
+        return InputError(f"{coin.name} is sealed here, and not declared", hint=hint, place=place, code="unknown-variable", subject=coin.name)
     if not declared.secret:
         return InputError(f"{coin.name} is sealed here, and not declared as a secret", hint="add secret: true in jar.yaml", place=place, code="not-secret")
     if coin.compartment != ALL and coin.compartment not in jar.services:

@@ -34,11 +34,20 @@ class Unknown(NamedTuple):
     end: int
 
 
+class Unread(NamedTuple):
+    """Why a text could not be read, and where (from 1; 0: no place is known): what it mentions is not known."""
+
+    line: int
+    column: int
+    message: str
+
+
 class Found(NamedTuple):
-    """What one text mentions, in the order of its places."""
+    """What one text mentions, in the order of its places; what was found so far of one that could not be read as a whole."""
 
     mentions: list[Mention]
     unknown: list[Unknown]
+    unread: Unread | None = None
 
 
 def in_order(mentions: Iterable[Mention], unknown: Iterable[Unknown] = ()) -> Found:

@@ -81,9 +81,9 @@ def _finder(module: str, function: str) -> Find:
     return cast("Find", getattr(import_module(f"coinjar.mentions.{module}"), function))
 
 
-def look(language: Language, data: bytes, helpers: frozenset[str] = frozenset()) -> Found:
-    """The mentions of a text; nothing without a parser where its words show that there can be none."""
+def look(language: Language, data: bytes, helpers: frozenset[str] = frozenset(), *, always: bool = False) -> Found:
+    """The mentions of a text; unless `always`, nothing without a parser where its words show that there can be none."""
     hinted = any(word in data for word in language.words) and _hint(language).search(data)
-    if not hinted and not any(one.encode() in data for one in helpers):
+    if not always and not hinted and not any(one.encode() in data for one in helpers):
         return Found([], [])
     return _finder(language.module, language.function)(data, helpers)

@@ -9,7 +9,7 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Iterable
 
 from coinjar.mentions import tree
-from coinjar.mentions.base import SET, Found, Mention, in_order
+from coinjar.mentions.base import SET, Found, Mention, Unread, in_order
 from coinjar.mentions.reading import How, Words, places, read_again
 
 _MAP = {
@@ -40,8 +40,10 @@ def find(data: bytes, helpers: frozenset[str]) -> Found:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")  # of the code that is looked at
             parsed = ast.parse(data)
-    except (SyntaxError, ValueError, RecursionError, MemoryError):
-        return in_order(Mention(one[1].decode(), *one.span(1)) for one in _OLD.finditer(data) if one[1])
+    except (SyntaxError, ValueError, RecursionError, MemoryError) as fault:
+        where = (fault.lineno or 0, fault.offset or 0) if isinstance(fault, SyntaxError) else (0, 0)
+        found = in_order(Mention(one[1].decode(), *one.span(1)) for one in _OLD.finditer(data) if one[1])
+        return found._replace(unread=Unread(*where, "this is not the Python of today, so only its plainest uses were found"))
     return read_again(lambda also: _Grower(data, also).grow(parsed), WORDS, helpers)
 
 

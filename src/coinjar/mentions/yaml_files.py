@@ -19,4 +19,5 @@ def find(data: bytes, helpers: frozenset[str]) -> Found:
             found += kubernetes.mentions(text, root)
         elif pipeline.is_pipeline(root):
             found += pipeline.mentions(text, root)
-    return in_order([one for one in found if isinstance(one, Mention)], [one for one in found if isinstance(one, Unknown)])
+    made = in_order([one for one in found if isinstance(one, Mention)], [one for one in found if isinstance(one, Unknown)])
+    return made._replace(unread=text.unread)

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from coinjar.core.errors import InputError
 from coinjar.documents.tree import Tree, grow_each
-from coinjar.mentions.base import READ, Mention
+from coinjar.mentions.base import READ, Mention, Unread
 
 NAME = re.compile(r"[A-Z_][A-Z0-9_]*")
 """A key of an object that is meant to be a variable."""
@@ -21,12 +21,14 @@ class Text:
         self.data = data
         self.text = data.decode(errors="replace")
         self.plain = len(self.text) == len(data)
+        self.unread: Unread | None = None
 
     def trees(self) -> list[Tree]:
-        """The documents that are mappings; none of a text that is no YAML."""
+        """The documents that are mappings; none of a text that is no YAML: `unread` says why."""
         try:
             return [one for one in grow_each(self.data, "") if one.kind == "map"]
-        except InputError:
+        except InputError as fault:
+            self.unread = Unread(fault.place.line, fault.place.column, fault.message) if fault.place else Unread(0, 0, fault.message)
             return []
 
     def at(self, position: int) -> int:

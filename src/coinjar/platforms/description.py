@@ -76,11 +76,12 @@ class State(Record):
 
 
 class Waiting(Record):
-    """What is asked until one of `until` holds; one of `fails` ends it badly. Pointer to texts."""
+    """What is asked until one of `until` holds; one of `fails` ends it badly, one of `approval` says that a person must approve it. Pointer to texts."""
 
     sending: Sending
     until: Mapping[str, tuple[str, ...]]
     fails: Mapping[str, tuple[str, ...]]
+    approval: Mapping[str, tuple[str, ...]] = {}
     log: str = ""
 
 
@@ -304,11 +305,11 @@ class _Reader:
         sending, own = self._with_request(node, f"'{key}'", ("wait",), known)
         if "wait" not in own:
             return Restart(sending, None)
-        waiting, more = self._with_request(own["wait"], "'wait'", ("until", "fails", "log"), known)
-        tests = {one: self._tests(more.get(one), one) for one in ("until", "fails")}
+        waiting, more = self._with_request(own["wait"], "'wait'", ("until", "fails", "approval", "log"), known)
+        tests = {one: self._tests(more.get(one), one) for one in ("until", "fails", "approval")}
         if not tests["until"]:
             self.fields.fault(own["wait"], "'wait' does not say until when", "add until: {/state: [done]}", "platform")
-        return Restart(sending, Waiting(waiting, tests["until"], tests["fails"], self._pointer(more.get("log"), "log")))
+        return Restart(sending, Waiting(waiting, tests["until"], tests["fails"], tests["approval"], self._pointer(more.get("log"), "log")))
 
     def _tests(self, node: Node | None, what: str) -> dict[str, tuple[str, ...]]:
         if node is None:

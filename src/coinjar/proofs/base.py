@@ -10,7 +10,7 @@ from typing import NamedTuple
 from coinjar.core.layers import Resolver
 from coinjar.core.proofs import Proof
 from coinjar.destinations.base import Surroundings
-from coinjar.documents.data import NOTHING, as_text, look
+from coinjar.documents.data import NOTHING, Data, as_text, look
 
 
 class NoAnswer(Exception):
@@ -29,6 +29,10 @@ class Asked(NamedTuple):
     stage: str
     resolver: Resolver
     around: Surroundings
+    runs: dict[str, Data]
+    """By proof, the answer to the request that started a pipeline: filled by who starts it, so that the next question watches the same run."""
+    patience: float = 0
+    """Seconds that are left to wait for an answer; 0: as long as the destination allows."""
 
     @property
     def text(self) -> str:

@@ -37,14 +37,20 @@ async def ask_pods(asked: Asked) -> Answers:
 
 
 async def ask_run(asked: Asked) -> Answers:
-    """The log of a pipeline that is run for this."""
-    from coinjar.destinations.live.platform import PlatformTarget
+    """The log of a pipeline that is started for this once, and then watched. Raises NoAnswer while it runs or waits for approval."""
+    from coinjar.destinations.live.platform import PASSED, PlatformTarget
 
     for target in _targets(asked, asked.question["in"]):
         if not isinstance(target, PlatformTarget):
             raise InputError(f"{asked.question['in']} runs no pipelines", hint="name a platform that does", place=asked.proof.place, code="proof")
+        pipeline, runs = asked.question["pipeline"], asked.runs
         try:
-            return of_text(asked.proof, await target.run(asked.question["pipeline"]), last=True)
+            if asked.proof.name not in runs:
+                runs[asked.proof.name] = await target.start_run(pipeline)
+            run = await target.watch_run(pipeline, runs[asked.proof.name], asked.patience)
+            if run.state != PASSED:
+                raise NoAnswer(f"the run is {run.state}")
+            return of_text(asked.proof, run.log, last=True)
         finally:
             await target.close()
     raise NoAnswer("the destination is not for this service")

@@ -28,7 +28,9 @@ from coinjar.records.tables import locks
 LEASE = 60.0
 """Seconds of silence after which a holder counts as dead."""
 _AGAIN = 15.0
-"""Seconds after which a holder says that it lives."""
+"""Seconds after which a holder renews its lock."""
+_RETRY = 2.0
+"""Seconds until it tries again where the database failed."""
 
 
 class Holder(NamedTuple):
@@ -54,6 +56,8 @@ class Lock:
         self.shown = name
         self.token = secrets.token_hex(8)
         self.taken_from = ""
+        self.lost: OutsideError | None = None
+        self._renewed = time.monotonic()
 
     def take(self) -> Holder | None:
         """Take it; if somebody who lives holds it, say who."""
@@ -90,6 +94,28 @@ class Lock:
             if renewed.rowcount != 1:
                 hint = "run it again: it looks at what is there"
                 raise LockLost(f"the lock on {self.shown} was taken over by somebody else", hint=hint, code="lock-lost")
+        self._renewed = time.monotonic()
+
+    def renew(self) -> bool:
+        """Renew it; False where the database failed and may be asked again. Raises OutsideError once the lock is lost, or has not been renewed in time."""
+        self.check()
+        try:
+            self.say_alive()
+        except LockLost as fault:
+            self.lost = fault
+            raise
+        except OutsideError as fault:
+            if time.monotonic() - self._renewed > LEASE - _AGAIN:
+                words = f"the lock on {self.shown} could not be renewed: {fault.message}"
+                self.lost = OutsideError(words, hint="run it again: it looks at what is there", place=fault.place, code="lock-lost")
+                raise self.lost from None
+            return False
+        return True
+
+    def check(self) -> None:
+        """Before each write. Raises OutsideError once the lock is lost."""
+        if self.lost is not None:
+            raise self.lost
 
     def release(self) -> None:
         """Let go of it."""
@@ -129,15 +155,18 @@ async def held(records: Records, name: str, patience: float) -> AsyncIterator[Lo
         yield lock
     finally:
         alive.cancel()
-        with contextlib.suppress(asyncio.CancelledError, OutsideError):  # whoever has it now keeps it
+        with contextlib.suppress(asyncio.CancelledError):
             await alive
         lock.release()
 
 
 async def _keep_alive(lock: Lock) -> None:
-    while True:
-        await asyncio.sleep(_AGAIN)
-        lock.say_alive()
+    """Renew the lock until it is lost: whoever writes next sees that in `lock.check`."""
+    pause = _AGAIN
+    with contextlib.suppress(OutsideError):  # kept in `lock.lost`
+        while True:
+            await asyncio.sleep(pause)
+            pause = _AGAIN if lock.renew() else _RETRY
 
 
 def _clock(connection: Connection) -> datetime:

@@ -33,8 +33,17 @@ class _Ignored(NamedTuple):
     spec: GitIgnoreSpec
 
 
+class Unreadable(NamedTuple):
+    """A file or folder whose mentions are not known, or not all of them: where (from 1; 0: as a whole), and why."""
+
+    path: str
+    line: int
+    column: int
+    message: str
+
+
 class Walk:
-    """Goes through paths. `left_out` counts what is not looked at, by reason.
+    """Goes through paths. `left_out` counts what is not looked at, by reason; `unreadable` are folders that cannot be.
 
     `templates` are endings of templates; `without` are patterns, as in a .gitignore, of paths below `base`; `skipped` are folders.
     """
@@ -43,6 +52,7 @@ class Walk:
         self.templates = templates
         self.base = len(os.path.realpath(base or ".")) + 1
         self.left_out: Counter[str] = Counter()
+        self.unreadable: list[Unreadable] = []
         self.skipped = {os.path.realpath(one) for one in skipped}
         self.without = _spec(without) if without else None
 
@@ -65,8 +75,8 @@ class Walk:
         try:
             with os.scandir(folder) as scan:
                 entries = sorted(scan, key=lambda one: one.name)
-        except OSError:
-            self.left_out["cannot be read"] += 1
+        except OSError as fault:
+            self.unreadable.append(Unreadable(folder, 0, 0, f"cannot read the folder: {(fault.strerror or 'unknown error').lower()}"))
             return
         if any(one.name == ".gitignore" for one in entries):
             ignored = [*ignored, _read(folder)]

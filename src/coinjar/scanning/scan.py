@@ -19,7 +19,7 @@ from coinjar.core.guess import guess
 from coinjar.jarfile.store import replace_file
 from coinjar.mentions.base import Mention, Unknown
 from coinjar.mentions.languages import by_first_line, language_of, look
-from coinjar.scanning.files import Candidate, Walk
+from coinjar.scanning.files import Candidate, Unreadable, Walk
 
 _TOGETHER = 100
 """Files that one process looks at before it says what it found."""
@@ -27,7 +27,7 @@ _FEW = 150
 """Files for which no further process is worth its start, nor a file of what was found."""
 _JUST_NOW = 2_000_000_000
 """Nanoseconds: a file that was written this shortly before a look may be written again without a new time."""
-_FORM = 1
+_FORM = 2
 
 
 class Spot(NamedTuple):
@@ -47,19 +47,28 @@ class Seen(NamedTuple):
 
 
 class Scanned(NamedTuple):
-    """What was found: files with mentions, how many were looked at, how many of those were known already, what was left out."""
+    """What was found: files with mentions, how many were looked at, how many of those were known already, what was left out, what could not be read."""
 
     files: list[Seen]
     looked: int
     known: int
     left_out: Counter[str]
+    unreadable: list[Unreadable]
+
+
+class _Look(NamedTuple):
+    """One file: its spots as plain lists, and why it could not be read (line, column, message)."""
+
+    spots: list[list[Any]]
+    unread: list[Any] | None = None
 
 
 class Asked(NamedTuple):
-    """What to look for: functions that read variables named by their first argument, and endings of templates."""
+    """What to look for: functions that read variables named by their first argument, and endings of templates; files that were named one by one."""
 
     helpers: frozenset[str] = frozenset()
     templates: tuple[str, ...] = ()
+    named: frozenset[str] = frozenset()
 
 
 Progress = Callable[[str, int, int], None]
@@ -69,20 +78,21 @@ def scan(walk: Walk, paths: Sequence[str], asked: Asked, *, cache: Path | None =
     """Find every mention below the paths. Raises FileNotFoundError for a path that is not there."""
     started = time.time_ns()
     candidates = list(walk.files(paths))
+    asked = asked._replace(named=frozenset(os.path.realpath(path) for path in paths if Path(path).is_file()))
     kept = _Kept(cache, asked)
-    found = {one.path: spots for one in candidates if (spots := kept.spots(one)) is not None}
+    found = {one.path: look for one in candidates if one.path not in asked.named and (look := kept.look(one)) is not None}
     fresh = [one for one in candidates if one.path not in found]
-    for path, spots in _looked_at([one.path for one in fresh], asked, progress):
-        walk.left_out["nested too deeply"] += spots is None
-        found[path] = spots or []
+    found |= dict(_looked_at([one.path for one in fresh], asked, progress))
     walk.left_out += Counter()  # without those that were none
     if len(fresh) > _FEW or (fresh and kept.files):  # a look at few files is as quick without
         kept.keep(candidates, found, started)
-    files = [Seen(path, _spots(found[path])) for path in sorted(one.path for one in candidates) if found[path]]
-    return Scanned(files, len(candidates), len(candidates) - len(fresh), walk.left_out)
+    ordered = sorted(one.path for one in candidates)
+    files = [Seen(path, _spots(found[path].spots)) for path in ordered if found[path].spots]
+    unreadable = [Unreadable(path, *unread) for path in ordered if (unread := found[path].unread) is not None]
+    return Scanned(files, len(candidates), len(candidates) - len(fresh), walk.left_out, [*walk.unreadable, *unreadable])
 
 
-def _looked_at(paths: list[str], asked: Asked, progress: Progress | None) -> Iterable[tuple[str, list[list[Any]] | None]]:
+def _looked_at(paths: list[str], asked: Asked, progress: Progress | None) -> Iterable[tuple[str, _Look]]:
     parts = [paths[at : at + _TOGETHER] for at in range(0, len(paths), _TOGETHER)]
     cores = len(os.sched_getaffinity(0))
     if len(paths) <= _FEW or cores == 1:
@@ -96,28 +106,28 @@ def _looked_at(paths: list[str], asked: Asked, progress: Progress | None) -> Ite
             yield from part
 
 
-def _look_at_all(given: tuple[list[str], Asked]) -> list[tuple[str, list[list[Any]] | None]]:
+def _look_at_all(given: tuple[list[str], Asked]) -> list[tuple[str, _Look]]:
     paths, asked = given
     return [(path, _look_at(path, asked)) for path in paths]
 
 
-def _look_at(path: str, asked: Asked) -> list[list[Any]] | None:
-    """The spots of one file, as plain lists; none for one that cannot be read, or is no text. None for one that is nested too deeply."""
+def _look_at(path: str, asked: Asked) -> _Look:
+    """The spots of one file; none for one that is no text in a known language."""
     try:
         handle = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
         try:
             data = os.read(handle, os.fstat(handle).st_size + 1)
         finally:
             os.close(handle)
-    except OSError:
-        return []
+    except OSError as fault:
+        return _Look([], [0, 0, f"cannot read it: {(fault.strerror or 'unknown error').lower()}"])
     language = language_of(path.rpartition("/")[2], asked.templates) or by_first_line(data)
     if language is None or b"\0" in data[:1024]:
-        return []
+        return _Look([], [0, 0, "no reader knows what sort of file it is"] if path in asked.named else None)
     try:
-        found = look(language, data, asked.helpers)
+        found = look(language, data, asked.helpers, always=path in asked.named)
     except RecursionError:
-        return None
+        return _Look([], [0, 0, "it is nested too deeply to be read"])
     placed: list[list[Any]] = []
     every: list[Mention | Unknown] = [*map(_hidden, found.mentions), *found.unknown]
     for one in sorted(every, key=lambda one: one.start):
@@ -125,7 +135,7 @@ def _look_at(path: str, asked: Asked) -> list[list[Any]] | None:
         where = [data.count(b"\n", 0, one.start) + 1, len(data[start : one.start].decode(errors="replace")) + 1]
         text = data[one.start : one.end].decode(errors="replace") if isinstance(one, Unknown) else ""
         placed.append([list(one) if isinstance(one, Mention) else None, *where, text])
-    return placed
+    return _Look(placed, list(found.unread) if found.unread else None)
 
 
 def _hidden(one: Mention) -> Mention:
@@ -143,7 +153,7 @@ def _readers() -> int:
 
 
 class _Kept:
-    """What was found the last time, in a file: a list a path with its size, its time, and its spots if it has any."""
+    """What was found the last time, in a file: a list a path with its size, its time, its spots and why it could not be read, if it has any of these."""
 
     def __init__(self, path: Path | None, asked: Asked) -> None:
         self.path = path
@@ -156,17 +166,24 @@ class _Kept:
         except (OSError, ValueError, AttributeError, KeyError):
             pass  # nothing is lost without it but time
 
-    def spots(self, one: Candidate) -> list[list[Any]] | None:
+    def look(self, one: Candidate) -> _Look | None:
         """What is known of a file that has not changed."""
         held = self.files.get(one.path)
-        return (held[2] if len(held) > 2 else []) if held and held[0] == one.size and held[1] == one.changed else None
+        if not held or held[:2] != [one.size, one.changed]:
+            return None
+        return _Look(*held[2:]) if len(held) > 2 else _Look([])
 
-    def keep(self, candidates: list[Candidate], found: dict[str, list[list[Any]]], started: int) -> None:
+    def keep(self, candidates: list[Candidate], found: dict[str, _Look], started: int) -> None:
         """Write it anew, with what other looks found below other paths; a place that cannot be written is no fault."""
         if self.path is None:
             return
-        fresh = {one.path: [one.size, one.changed, *([found[one.path]] if found[one.path] else [])] for one in candidates if one.changed < started - _JUST_NOW}
+        fresh = {one.path: [one.size, one.changed, *_kept_of(found[one.path])] for one in candidates if one.changed < started - _JUST_NOW}
         others = {path: held for path, held in self.files.items() if path not in found and Path(path).exists()}
         text = json.dumps({"key": self.key, "files": others | fresh}, separators=(",", ":"))
         with contextlib.suppress(OutsideError):
             replace_file(self.path, text.encode(), mode=0o600)
+
+
+def _kept_of(look: _Look) -> list[Any]:
+    """What is worth keeping of a look: by far the most files have nothing."""
+    return [*look] if look.unread else [look.spots] if look.spots else []

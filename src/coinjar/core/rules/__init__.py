@@ -51,6 +51,7 @@ RULES = (
     Rule("CJ040", WARNING, "a boolean taken by mere presence", mentioned.by_mere_presence),
     Rule("CJ041", WARNING, "a reference that nothing replaces", mentioned.misplaced),
     Rule("CJ042", WARNING, "a literal where a variable belongs", mentioned.literal_value),
+    Rule("CJ043", WARNING, "code that cannot be read", linked.told("CJ043")),
 )
 
 

@@ -24,6 +24,8 @@ class Spot(NamedTuple):
     variable: str | None = None
     stage: str | None = None
     service: str | None = None
+    subject: str | None = None
+    """The name that it is about, where that is no declared variable."""
 
 
 class Found(NamedTuple):

@@ -36,7 +36,7 @@ def not_declared(facts: Facts) -> Iterator[Spot]:
         near = nearest(name, known)
         fix = f"did you mean {near}? else declare it: " if near else "declare it: "
         message = f"{name} is mentioned{_elsewhere(uses)}, and not declared"
-        yield Spot(message, f"{fix}`coinjar mentions --suggest`", uses[0].place, None, None, _one_service(uses))
+        yield Spot(message, f"{fix}`coinjar mentions --suggest`", uses[0].place, None, None, _one_service(uses), name)
 
 
 def mentioned_nowhere(facts: Facts) -> Iterator[Spot]:

@@ -19,13 +19,21 @@ def required_and_missing(facts: Facts) -> Iterator[Spot]:
         resolver = facts.resolver(stage)
         for variable in needed:
             services = resolver.services_of(variable)
-            if all(_has_value(resolver, variable, service) for service in resolver.distinct(variable, services)):
+            if not any(_lacks(resolver, variable, service) for service in resolver.distinct(variable, services)):
                 continue
-            lacking = [service for service in services if not _has_value(resolver, variable, service)]
+            lacking = [service for service in services if _lacks(resolver, variable, service)]
             if lacking:
                 words, service = some_services(lacking, services)
-                fix = f"`coinjar put {variable.name}{'' if variable.secret else '=…'} --stage {stage}`, or give it a default"
-                yield Spot(f"{variable.name} is required and has no value on {stage}{words}", fix, variable.place, variable.name, stage, service)
+                is_empty = all(resolver.value(variable.name, one).text == "" for one in lacking)
+                fix = f"`coinjar put {variable.name}{'' if variable.secret else '=…'} --stage {stage}`, or "
+                fix += "declare may_be_empty: true" if is_empty else "give it a default"
+                how = "is empty" if is_empty else "has no value"
+                yield Spot(f"{variable.name} is required and {how} on {stage}{words}", fix, variable.place, variable.name, stage, service)
+
+
+def _lacks(resolver: Resolver, variable: Variable, service: str) -> bool:
+    seen = resolver.value(variable.name, service)
+    return seen.fault is None and variable.lacks(seen.text)
 
 
 def _has_value(resolver: Resolver, variable: Variable, service: str) -> bool:
@@ -134,4 +142,4 @@ def _told_by_cj001(facts: Facts, variable: Variable, stage: str, service: str | 
     if written is None or not isinstance(written.content, Template):
         return False
     seen = [resolver.value(each.name, each.service or service) for each in written.content.references()]
-    return any(one.variable.required and one.text is None for one in seen)
+    return any(one.variable.lacks(one.text) for one in seen)

@@ -7,20 +7,25 @@ new type is a `Live` that lists its targets, and a `Target` that does what is as
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import NamedTuple
 
 from coinjar.core.delivery import Change, Held, Wanted
 from coinjar.core.errors import CoinJarError, InputError, OutsideError, Place, raise_all
+from coinjar.core.kinds import nanoseconds
 from coinjar.core.layers import Resolver
+from coinjar.core.masking import SHORTEST, StreamMasker
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
+from coinjar.core.secret import reveal
 from coinjar.destinations.base import Declared, Surroundings, View, is_supplied
 from coinjar.dialects.base import Item, Reading, Remark
 from coinjar.documents.fields import Fields
 
-COMMON = ("account",)
-"""Options that every live destination has: which account it was the first time, by target."""
+COMMON = ("account", "restart_timeout")
+"""Options that every live destination has: which account it was the first time, by target; and how long a restart may take."""
+_RESTART_TIMEOUT = 600.0
+"""Seconds that a restart or a rollout may take where `restart_timeout` is not set."""
 
 
 class Effect(NamedTuple):
@@ -36,7 +41,11 @@ NOW = Effect(in_effect=True)
 
 
 class AnswerLost(OutsideError):
-    """A request that must not be sent twice without a look: nobody knows whether it was carried out."""
+    """A request that must not be sent twice without a look: nobody knows whether it was carried out. `lost` says which."""
+
+    def __init__(self, label: str, lost: str, place: Place) -> None:
+        super().__init__(f"{label}: {lost}: it may have been carried out", hint="run it again: it looks first", place=place, code="answer-lost")
+        self.lost = lost
 
 
 class Notes:
@@ -60,6 +69,8 @@ class Target(ABC):
 
     stages_share = False
     """Whether one place holds several stages, each apart."""
+    services_share = False
+    """Whether one place holds several services of a stage, each apart."""
 
     def __init__(self, key: str, label: str, services: Sequence[str], wanted: Mapping[str, Wanted], origin: Place) -> None:
         self.key = key
@@ -68,6 +79,8 @@ class Target(ABC):
         self.wanted = dict(wanted)
         self.origin = origin
         self.notes = Notes()
+        self.before_write: Callable[[], None] = lambda: None
+        """Called before each request or file that `write` sends; raises where it must stop (the lock is lost)."""
 
     def refusals(self) -> list[CoinJarError]:
         """What it cannot carry, before anything is asked of it."""
@@ -118,6 +131,15 @@ class Live(Declared, ABC):
         self.accounts: dict[str, str] = {}
         for key, _, node in fields.members(self.options["account"], "'account'") if "account" in self.options else ():
             self.accounts[key] = fields.text(node, f"account of {destination.name}")
+        self.restart_timeout = self._seconds("restart_timeout", _RESTART_TIMEOUT)
+
+    def _seconds(self, key: str, default: float) -> float:
+        """An option that is a duration, in seconds."""
+        try:
+            return nanoseconds(self.text(key)) / 1e9 if key in self.options else default
+        except ValueError as fault:
+            self.fields.fault(self.options[key], f"{key} of {self.destination.name} {fault}", "write a duration such as 90s or 20m", "destination")
+            return default
 
     at_once = 10
     """Targets that are worked on at the same time."""
@@ -187,6 +209,15 @@ class Live(Declared, ABC):
                     continue
                 items.append(Item(one.name, one.text, self.destination.place, service=service, secret=one.secret or None))
         return Reading(items, remarks, frozenset(unread))
+
+
+def last_lines(output: bytes, wanted: Collection[Wanted], most: int = 5) -> str:
+    """The end of what a command printed, on one line, every secret of `wanted` masked in all its encodings."""
+    masker = StreamMasker({one.text: one.name for one in wanted if one.secret})
+    text = (masker.feed(output) + masker.rest()).decode(errors="replace")
+    if any(one.secret and 0 < len(one.text) < SHORTEST and reveal(one.text) in text for one in wanted):
+        return ""  # too short to be masked
+    return " | ".join(line.strip()[:300] for line in text.strip().splitlines()[-most:] if line.strip())
 
 
 def unreadable(target: Target, words: str, hint: str, *, code: str = "outside") -> OutsideError:

@@ -7,6 +7,7 @@ import json
 import re
 import time
 from collections.abc import Iterator, Mapping, Sequence
+from http import HTTPStatus
 from pathlib import Path
 from typing import Any
 
@@ -18,7 +19,7 @@ from coinjar.core.model import Destination
 from coinjar.core.names import ALL, suggestion
 from coinjar.destinations.base import Surroundings, View
 from coinjar.destinations.live.base import Effect, Live, Target, unreadable
-from coinjar.destinations.live.http import Ask, Sender
+from coinjar.destinations.live.http import Ask, HttpRefused, Sender
 from coinjar.destinations.live.kubeconfig import default_path, read_access
 from coinjar.destinations.manifests import ORDER, SERVICE, Manifests
 from coinjar.destinations.workloads import TEMPLATED, environments, read_manifests, service_of
@@ -40,8 +41,6 @@ _KINDS = {
     "CronJob": ("apis/batch/v1", "cronjobs"),
 }
 _ROLLED = ("Deployment", "StatefulSet", "DaemonSet")
-LONGEST_ROLLOUT = 600.0
-"""Seconds that a rollout may take."""
 _REFERENCES = ("configMapRef", "secretRef", "configMapKeyRef", "secretKeyRef", "configMap", "secret")
 
 
@@ -61,8 +60,7 @@ class Cluster(Live):
             known = [one.name for one in around.jar.destinations.values() if one.type == "manifests"]
             fields.fault(self.options["manifests"], f"'{named}' is no destination of manifests", suggestion(named, known, "name one"), "destination")
         self.manifests = other
-        text = self.text("keep", "3")
-        self.keep = int(text) if text.isdigit() else 3
+        self.keep = self.count("keep", 3)
 
     def sender(self, hidden: Sequence[str]) -> tuple[Sender, str]:
         """The API, and the namespace. Raises InputError."""
@@ -119,6 +117,8 @@ def _is_for(document: Data, service: str, made: Manifests) -> bool:
 
 class ClusterTarget(Target):
     """A service's workloads in a namespace."""
+
+    services_share = True
 
     def __init__(
         self, made: Cluster, manifests: Manifests, sender: Sender, namespace: str, service: str, documents: list[dict[str, Any]], wanted: Mapping[str, Wanted]
@@ -192,6 +192,7 @@ class ClusterTarget(Target):
     async def write(self, changes: Sequence[Change]) -> None:
         del changes  # objects are named after their content, so all of them are applied
         for document in self.documents:
+            self.before_write()
             await self._apply(document)
         await self.prune()
 
@@ -200,35 +201,36 @@ class ClusterTarget(Target):
         path = f"{self._path(kind, namespace, name)}?fieldManager={MANAGER}&force={'true' if self.made.take_over else 'false'}"
         try:
             await self.sender.send(Ask("PATCH", path, repeat=True, headers={"Content-Type": _APPLY}, content=json.dumps(document).encode()))
-        except CoinJarError as fault:
-            if fault.code == "http-409":
+        except HttpRefused as fault:
+            if fault.status == HTTPStatus.CONFLICT:
                 hint = "agree with whoever manages it, or take it over: take_over: true"
-                raise unreadable(
-                    self, f"{kind} {name} has fields that somebody else manages: {fault.message.partition(': ')[2]}", hint, code="conflict"
-                ) from None
+                raise unreadable(self, f"{kind} {name} has fields that somebody else manages: {fault.words}", hint, code="conflict") from None
             raise
 
     async def prune(self) -> list[str]:
-        """Delete objects that we made for this service and that nothing refers to, but for the newest few. Returns their names."""
+        """Delete objects that we made for this service, or for all, and that nothing refers to, but for the newest few. Returns their names."""
         used = {name for kind in TEMPLATED for one in await self._list(kind) if _is_live(one) for _, name in _references(one)}
+        used |= {one["metadata"]["name"] for one in self.documents}  # another service's target may be about to refer to what all share
         gone: list[str] = []
-        shape = re.compile(rf"{re.escape(self.made.around.jar.app)}-[0-9a-f]{{10}}-{re.escape(self.service)}".replace("_", "-"))
         for kind in ("ConfigMap", "Secret"):
-            ours = [one for one in await self._list(kind) if self._is_ours(one, shape) and one["metadata"]["name"] not in used]
-            ours.sort(key=lambda one: (str(one["metadata"].get("creationTimestamp", "")), _order(one)), reverse=True)
-            for one in ours[self.made.keep :]:
-                name = one["metadata"]["name"]
-                await self.sender.send(Ask("DELETE", self._path(kind, self.namespace, name), missing=True))
-                gone.append(f"{kind} {name}")
+            there = [one for one in await self._list(kind) if one["metadata"]["name"] not in used]
+            for owner in (self.service, ALL):
+                ours = [one for one in there if self._is_ours(one, owner)]
+                ours.sort(key=lambda one: (str(one["metadata"].get("creationTimestamp", "")), _order(one)), reverse=True)
+                for one in ours[self.made.keep :]:
+                    name = one["metadata"]["name"]
+                    await self.sender.send(Ask("DELETE", self._path(kind, self.namespace, name), missing=True))
+                    gone.append(f"{kind} {name}")
         if gone:
             self.notes.add(f"removed what nothing used any more: {', '.join(gone)}")
         return gone
 
-    def _is_ours(self, document: Data, shape: re.Pattern[str]) -> bool:
-        """Made by this application for this service, and managed by nobody else."""
+    def _is_ours(self, document: Data, owner: str) -> bool:
+        """Made by this application for this service (or for all), and managed by nobody else."""
         meta = document["metadata"]
+        shape = f"{re.escape(self.made.around.jar.app)}-[0-9a-f]{{10}}-{re.escape(owner)}".replace("_", "-")
         managers = {one.get("manager") for one in meta.get("managedFields") or []}
-        return bool(shape.fullmatch(meta["name"])) and SERVICE in (meta.get("annotations") or {}) and managers <= {MANAGER}
+        return bool(re.fullmatch(shape, meta["name"])) and (meta.get("annotations") or {}).get(SERVICE) == owner and managers <= {MANAGER}
 
     # -- taking effect
 
@@ -246,11 +248,13 @@ class ClusterTarget(Target):
 
     async def restart(self) -> None:
         """Names changed with their content, so a rollout began by itself: wait for it."""
-        end = time.monotonic() + LONGEST_ROLLOUT
+        end = time.monotonic() + self.made.restart_timeout
         pause = 0.1
         while (found := await self.effect()) is not None and not found.in_effect:
             if time.monotonic() > end:
-                raise unreadable(self, found.words, "look at the pods: do they start?", code="rollout")
+                words = f"{found.words} after {self.made.restart_timeout:.0f} s"
+                hint = f"look at the pods: do they start? A longer time: restart_timeout of {self.made.destination.name}"
+                raise unreadable(self, words, hint, code="rollout")
             await asyncio.sleep(pause)
             pause = min(pause * 1.5, 3.0)
         await self.prune()

@@ -15,8 +15,8 @@ from typing import Any
 from coinjar.core.delivery import Change, Held
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.model import Destination
-from coinjar.destinations.base import Surroundings, View
-from coinjar.destinations.live.base import Effect, Live, Target, unreadable
+from coinjar.destinations.base import Surroundings, View, filled
+from coinjar.destinations.live.base import Effect, Live, Target, last_lines, unreadable
 from coinjar.destinations.live.envfile import EnvFile, read_dialect
 from coinjar.documents.fields import Fields
 from coinjar.jarfile.load import read_bytes
@@ -27,22 +27,22 @@ _PATIENCE = 120
 """Seconds for the engine to answer."""
 
 
-async def ask_engine(target: Target, argv: Sequence[str]) -> str:
-    """What a command of the engine prints. Raises OutsideError; what it says on stderr is shown, for it holds no values."""
+async def ask_engine(target: Target, argv: Sequence[str], patience: float = _PATIENCE) -> str:
+    """What a command of the engine prints. Raises OutsideError with the last lines of a command that failed, secrets masked."""
     try:
         process = await asyncio.create_subprocess_exec(
             *argv, stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, env=environment_for_children()
         )
-        out, err = await asyncio.wait_for(process.communicate(), _PATIENCE)
+        out, err = await asyncio.wait_for(process.communicate(), patience)
     except OSError as fault:
         words = f"cannot run {argv[0]}: {(fault.strerror or '').lower()}"
         raise unreadable(target, words, "install it, or name it under engine:", code="engine") from None
     except TimeoutError:
         process.kill()
-        raise unreadable(target, f"{argv[0]} did not answer in {_PATIENCE} s", "look at the engine", code="engine") from None
+        raise unreadable(target, f"{argv[0]} did not answer in {patience:.0f} s", "look at the engine", code="engine") from None
     if process.returncode:
-        told = err.decode(errors="replace").strip().splitlines()
-        raise unreadable(target, f"{argv[0]} ended with {process.returncode}: {told[-1][:200] if told else ''}", "run it by hand", code="engine")
+        told = last_lines(out + err, target.wanted.values())
+        raise unreadable(target, f"{argv[0]} ended with {process.returncode}" + (f": {told}" if told else ""), "run it by hand", code="engine")
     return out.decode(errors="replace")
 
 
@@ -58,7 +58,7 @@ class Container(Live):
         self.env_file = self.pattern("env_file")
         self.dialect = read_dialect(self, "literal")
         self.engine = [text for text, _ in fields.texts(self.options.get("engine"), "engine")] or ["podman"]
-        self.command = [text for text, _ in fields.texts(self.options.get("restart"), "restart")]
+        self.command = self.command_of("restart", ("stage", "service"))
 
     def targets(self, view: View) -> list[Target]:
         services = view.services()
@@ -79,7 +79,7 @@ class ContainerTarget(Target):
         self.name = made.container.replace("{stage}", view.stage).replace("{service}", service)
         self.path = made.resolve_path(made.env_file, view.stage, service)
         self.file = EnvFile(made.dialect, made.around, view.heading(service))
-        self.command = [one.replace("{stage}", view.stage).replace("{service}", service) for one in made.command]
+        self.command = [filled(one, {"{stage}": view.stage, "{service}": service}) for one in made.command]
         super().__init__(service, f"{made.destination.name} ({self.name})", [service], made.wanted_of(view, service), made.destination.place)
 
     def refusals(self) -> list[CoinJarError]:
@@ -98,6 +98,7 @@ class ContainerTarget(Target):
 
     async def write(self, changes: Sequence[Change]) -> None:
         del changes  # the file is written whole
+        self.before_write()
         replace_file(self.path, self.file.data(self.wanted), mode=0o600, private=True)
 
     async def inspect(self) -> dict[str, Any] | None:
@@ -132,14 +133,14 @@ class ContainerTarget(Target):
 
     async def restart(self) -> None:
         if self.command:
-            await ask_engine(self, self.command)
+            await ask_engine(self, self.command, self.made.restart_timeout)
             return
         there = await self.inspect()
         if there is None:
             hint = f"make it once: {self.made.engine[0]} run --name {self.name} --env-file {shown_path(self.path)} …, or say how under restart:"
             raise unreadable(self, "there is no such container", hint, code="engine")
         if not self._made_with_file(there):
-            await ask_engine(self, [*self.made.engine, "restart", "--time", "5", self.name])
+            await ask_engine(self, [*self.made.engine, "restart", "--time", "5", self.name], self.made.restart_timeout)
             return
         command = [str(one) for one in there["Config"]["CreateCommand"]]
         at = next((number for number, one in enumerate(command) if one in ("run", "create")), None)
@@ -147,7 +148,7 @@ class ContainerTarget(Target):
             raise unreadable(self, "it cannot be told how it was made", "say how to make it anew under restart:", code="engine")
         rest = [one for one in command[at + 1 :] if one not in ("--replace", "-d", "--detach", "--rm=false")]
         await ask_engine(self, [*self.made.engine, "stop", "--time", "5", "--ignore", self.name])
-        await ask_engine(self, [*self.made.engine, "run", "--replace", "--detach", *rest])
+        await ask_engine(self, [*self.made.engine, "run", "--replace", "--detach", *rest], self.made.restart_timeout)
 
 
 def _env_file(one: str, following: str) -> str:

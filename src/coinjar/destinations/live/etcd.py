@@ -136,6 +136,7 @@ class EtcdTarget(Target):
         if len(operations) > MOST_OPERATIONS:
             self.notes.add(f"{len(operations)} changes are more than one transaction takes: they went in several")
         for start in range(0, len(operations), MOST_OPERATIONS):
+            self.before_write()
             some = operations[start : start + MOST_OPERATIONS]
             body = {"compare": [condition for _, condition, _ in some], "success": [asked for _, _, asked in some]}
             done = await self.store.call("/v3/kv/txn", body, repeat=False)

@@ -15,16 +15,16 @@ from yaml.nodes import MappingNode
 from coinjar.core.delivery import Change, Held
 from coinjar.core.errors import CoinJarError, InputError, OutsideError
 from coinjar.core.model import Destination
-from coinjar.destinations.base import Surroundings, View
-from coinjar.destinations.live.base import NOW, Effect, Live, Target, unreadable
+from coinjar.destinations.base import Surroundings, View, filled
+from coinjar.destinations.live.base import NOW, Effect, Live, Target, last_lines, unreadable
 from coinjar.destinations.live.envfile import EnvFile, read_dialect
 from coinjar.documents.fields import Fields
 
 _UNFINISHED = ".coinjar-unfinished"
 _PATIENCE = 30
 """Seconds for a connection."""
-_LONGEST = 300
-"""Seconds for a command there: a service may take a while to start."""
+_CHOWN_PATIENCE = 30
+"""Seconds for giving a file to its owner."""
 
 
 class Address(NamedTuple):
@@ -55,12 +55,11 @@ class Host(Live):
         super().__init__(destination, around, fields)
         self.path = self.pattern("path", ("stage", "service", "host"))
         self.owner = self.text("owner")
-        self.reload = [text for text, _ in fields.texts(self.options.get("reload"), "reload")]
+        self.reload = self.command_of("reload", ("stage", "service", "host"))
         self.dialect = read_dialect(self, "systemd")
         self.hosts = self._hosts()
         self._refuse_one_file_for_two_stages()
-        count = self.text("at_once", "128")
-        self.at_once = int(count) if count.isdigit() and int(count) else 128
+        self.at_once = max(self.count("at_once", 128), 1)
         self._users: dict[str, set[str]] = {}
         self._shared: dict[str, object] | None = None
         self._connections: dict[str, asyncio.Future[asyncssh.SSHClientConnection]] = {}
@@ -187,7 +186,8 @@ class HostTarget(Target):
         self.address = address
         self.path = made.path.replace("{stage}", view.stage).replace("{service}", service).replace("{host}", address.name)
         self.file = EnvFile(made.dialect, made.around, view.heading(service))
-        self.reload = [one.replace("{stage}", view.stage).replace("{service}", service) for one in made.reload]
+        holders = {"{stage}": view.stage, "{service}": service, "{host}": address.name}
+        self.reload = [filled(one, holders) for one in made.reload]
         self.needs_restart = bool(self.reload)
         label = f"{made.destination.name} ({service} at {address.name})"
         super().__init__(f"{service}@{address.name}", label, [service], made.wanted_of(view, service), made.destination.place)
@@ -234,6 +234,7 @@ class HostTarget(Target):
 
     async def write(self, changes: Sequence[Change]) -> None:
         del changes  # the file is written whole
+        self.before_write()
         files = await self._files()
         unfinished = f"{self.path}{_UNFINISHED}"
         try:
@@ -257,7 +258,7 @@ class HostTarget(Target):
             await (await self._files()).chown(path, int(user), int(group))
             return
         connection = await self.made.connect(self)
-        done = await connection.run(f"chown -- {shlex.quote(self.made.owner)} {shlex.quote(path)}", check=False, timeout=_LONGEST)
+        done = await connection.run(f"chown -- {shlex.quote(self.made.owner)} {shlex.quote(path)}", check=False, timeout=_CHOWN_PATIENCE)
         if done.exit_status:
             hint = "only root can give files away: is the user there?"
             raise unreadable(self, f"cannot make {self.made.owner} its owner", hint, code="ssh")
@@ -271,11 +272,15 @@ class HostTarget(Target):
     async def restart(self) -> None:
         connection = await self.made.connect(self)
         try:
-            done = await connection.run(shlex.join(self.reload), check=False, timeout=_LONGEST)
+            command = shlex.join(self.reload)
+            done = await connection.run(command, check=False, timeout=self.made.restart_timeout, encoding=None, stderr=asyncssh.STDOUT)
         except (OSError, asyncssh.Error, TimeoutError) as fault:
             raise self._failed(f"cannot run {self.reload[0]}", fault) from None
-        if done.exit_status:
-            raise unreadable(self, f"{self.reload[0]} ended with {done.exit_status}", "run it there by hand; the file is written", code="reload")
+        if done.returncode:
+            output = done.stdout if isinstance(done.stdout, bytes) else str(done.stdout or "").encode()
+            told = last_lines(output, self.wanted.values())
+            words = f"{self.reload[0]} ended with {done.returncode}" + (f": {told}" if told else ", and printed nothing")
+            raise unreadable(self, words, f"the file is written; run there by hand: {command}", code="reload")
 
     async def close(self) -> None:
         if self._sftp is not None:

@@ -56,6 +56,15 @@ class _Again(NamedTuple):
     most: int = _TRIES
 
 
+class HttpRefused(OutsideError):
+    """A request that was answered with a status of refusal. `words` is the message without the destination's name."""
+
+    def __init__(self, message: str, words: str, hint: str, place: Place, status: int) -> None:
+        super().__init__(message, hint=hint, place=place, code=f"http-{status}")
+        self.words = words
+        self.status = status
+
+
 class Sender:
     """Sends to one address. `hidden` are the texts that no message may show."""
 
@@ -141,7 +150,7 @@ class Sender:
         except ValueError:
             raise self._failed(f"{ask.method} {ask.path} was answered with what is no JSON", "is it the right address?") from None
 
-    def _refused(self, ask: Ask, answer: httpx.Response) -> OutsideError:
+    def _refused(self, ask: Ask, answer: httpx.Response) -> HttpRefused:
         told = answer.text[:300].replace("\n", " ")
         for one in self.hidden:
             if len(one) > 3:
@@ -154,13 +163,13 @@ class Sender:
         if moved:  # not followed: the token is for this address
             told, hint = f"it has moved to {moved}", "if that is right, write the new address"
         words = f"{ask.method} {ask.path} was answered with {answer.status_code}" + (f": {told}" if told else "")
-        return self._failed(words, hint, f"http-{answer.status_code}")
+        return HttpRefused(f"{self.label}: {words}", words, hint, self.origin, answer.status_code)
 
     def _failed(self, words: str, hint: str, code: str = "http") -> OutsideError:
         return OutsideError(f"{self.label}: {words}", hint=hint, place=self.origin, code=code)
 
     def _lost(self, words: str) -> AnswerLost:
-        return AnswerLost(f"{self.label}: {words}: it may have been carried out", hint="run it again: it looks first", place=self.origin, code="answer-lost")
+        return AnswerLost(self.label, words, self.origin)
 
 
 def _seconds(text: str) -> float:

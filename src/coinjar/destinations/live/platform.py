@@ -31,8 +31,6 @@ from coinjar.platforms.description import Description, Listing, Restart, Sending
 from coinjar.platforms.filling import NotThere, fill, fill_path
 from coinjar.platforms.limits import refusals
 
-LONGEST_ROLLOUT = 600.0
-"""Seconds that a redeploy or a pipeline run may take."""
 _MASK = "••••"
 
 
@@ -116,6 +114,16 @@ class Platform(Live):
                 words = f"{self.destination.name} is for {len(services)} services, and its {key} for one"
                 raise InputError(words, hint=f"put {{service}} into {key}, or name one under services", place=self.destination.place, code="destination")
         return [PlatformTarget(self, view, [service], self.wanted_of(view, service)) for service in services]
+
+
+PASSED, STILL_RUNS, AWAITS_APPROVAL = "passed", "still running", "waiting for approval"
+
+
+class Run(NamedTuple):
+    """A pipeline's run as it was last seen: its state, and its log so far."""
+
+    state: str
+    log: str
 
 
 class _Item(NamedTuple):
@@ -329,6 +337,7 @@ class PlatformTarget(Target):
         async def send(group: list[Ask]) -> None:
             async with bound:
                 for ask in group:
+                    self.before_write()
                     await self.sender.send(ask)
 
         done = await asyncio.gather(*(send(group) for group in self._asks(changes, shown=False)), return_exceptions=True)
@@ -358,29 +367,49 @@ class PlatformTarget(Target):
         if self.description.restart:
             await self._carry_out(self.description.restart, {})
 
-    async def run(self, pipeline: str) -> str:
-        """Run a pipeline and give its log. Raises OutsideError; InputError if the platform runs none."""
+    async def start_run(self, pipeline: str) -> Data:
+        """Start a pipeline once; the answer, by which `watch_run` finds the run. Raises OutsideError; InputError if the platform runs none."""
         if self.description.run is None:
             raise InputError(f"{self.description.name} runs no pipelines", hint="ask another destination", place=self.origin, code="no-pipelines")
-        waiting = self.description.run.waiting
-        data = await self._carry_out(self.description.run, {"pipeline": pipeline})
-        log = look(data, waiting.log) if waiting and waiting.log else ""
-        return "\n".join(map(as_text, log)) if isinstance(log, list) else as_text("" if log is NOTHING else log)
+        return (await self.sender.send(self._ask(self.description.run.sending, {"pipeline": pipeline}))).data
 
-    async def _carry_out(self, what: Restart, more: Mapping[str, Any]) -> Data:
+    async def watch_run(self, pipeline: str, started: Data, patience: float) -> Run:
+        """Watch a run that was started, for at most `patience` seconds; for 0 until it ends or waits for approval. Raises OutsideError if it failed."""
+        assert self.description.run
+        waiting = self.description.run.waiting
+        if waiting is None:
+            return Run(PASSED, "")
+        most = patience or self.made.restart_timeout
+        state, data = await self._watched(waiting, {"pipeline": pipeline}, started, most, to_approval=not patience)
+        log = look(data, waiting.log) if waiting.log else ""
+        return Run(state, "\n".join(map(as_text, log)) if isinstance(log, list) else as_text("" if log is NOTHING else log))
+
+    async def _carry_out(self, what: Restart, more: Mapping[str, Any]) -> None:
         started = (await self.sender.send(self._ask(what.sending, more))).data
         if what.waiting is None:
-            return started
-        end = time.monotonic() + LONGEST_ROLLOUT
+            return
+        state, _ = await self._watched(what.waiting, more, started, self.made.restart_timeout)
+        if state != PASSED:
+            words = "it waits for approval there" if state == AWAITS_APPROVAL else f"it did not come to an end in {self.made.restart_timeout:.0f} s"
+            hint = f"look at it there; what was saved stays. A longer time: restart_timeout of {self.made.destination.name}"
+            raise unreadable(self, words, hint)
+
+    async def _watched(self, waiting: Waiting, more: Mapping[str, Any], started: Data, patience: float, *, to_approval: bool = False) -> tuple[str, Data]:
+        """The state of what was started and the last answer, once it has passed or `patience` seconds are over.
+
+        With `to_approval` also once it waits for approval. Raises OutsideError if it failed.
+        """
+        end = time.monotonic() + patience
         pause = 0.05
         while True:
-            data = (await self.sender.send(self._ask(what.waiting.sending, more, started))).data
-            if _holds(data, what.waiting.until):
-                return data
-            if _holds(data, what.waiting.fails):
-                raise unreadable(self, f"it failed there: {_told(data, what.waiting)}", "look at it there; what was saved stays")
-            if time.monotonic() > end:
-                raise unreadable(self, f"it did not come to an end in {LONGEST_ROLLOUT:.0f} s", "look at it there; what was saved stays")
+            data = (await self.sender.send(self._ask(waiting.sending, more, started))).data
+            if _holds(data, waiting.until):
+                return PASSED, data
+            if _holds(data, waiting.fails):
+                raise unreadable(self, f"it failed there: {_told(data, waiting)}", "look at it there; what was saved stays")
+            awaits = _holds(data, waiting.approval)
+            if (awaits and to_approval) or time.monotonic() + pause > end:
+                return AWAITS_APPROVAL if awaits else STILL_RUNS, data
             await asyncio.sleep(pause)
             pause = min(pause * 1.5, 2.0)
 

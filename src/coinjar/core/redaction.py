@@ -1,0 +1,90 @@
+"""Texts of files for people's eyes: secrets are masked by their value, wherever they stand and in whichever encoding.
+
+Everything that prints a piece of a file goes through here (`actions/differences.py` prints them): what a file's own reader knows of it comes in as
+`hidden`, line by line; what is known of the jar's secrets as a `Redactor`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from typing import TYPE_CHECKING, NamedTuple
+
+from coinjar.core.masking import SHORTEST, forms
+from coinjar.core.secret import reveal
+from coinjar.core.shown import visible
+
+if TYPE_CHECKING:
+    from ahocorasick_rs import BytesAhoCorasick
+
+
+class Occurrence(NamedTuple):
+    """A secret's text in some bytes: where (start and end), and the variable's name."""
+
+    start: int
+    end: int
+    name: str
+
+
+class SecretFinder:
+    """Finds secrets in bytes, all of them in one pass: raw, percent-encoded, in base64, escaped as in JSON. `secrets` maps texts to names.
+
+    Secrets and forms of fewer than `shortest` bytes are in every text, and not looked for.
+    """
+
+    def __init__(self, secrets: Mapping[str, str], *, shortest: int = SHORTEST) -> None:
+        self._names: dict[bytes, str] = {}
+        for text, name in secrets.items():
+            for form in forms(text) if len(reveal(text)) >= shortest else ():
+                if len(form) >= shortest:
+                    self._names.setdefault(form, name)
+        self._words = list(self._names)
+        self._automaton = _automaton(self._words) if self._words else None
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether there is nothing to look for."""
+        return self._automaton is None
+
+    def find(self, data: bytes) -> list[Occurrence]:
+        """Every occurrence, the leftmost and longest of those that overlap."""
+        if self._automaton is None:
+            return []
+        return [Occurrence(start, end, self._names[self._words[word]]) for word, start, end in self._automaton.find_matches_as_indexes(data)]
+
+    def first(self, text: str) -> str | None:
+        """The name of a secret that the text holds; None if it holds none."""
+        found = self.find(text.encode("utf-8", "surrogatepass"))
+        return found[0].name if found else None
+
+
+def _automaton(words: list[bytes]) -> BytesAhoCorasick:
+    from ahocorasick_rs import BytesAhoCorasick, MatchKind  # where a person waits for something else, it is not imported
+
+    return BytesAhoCorasick(words, matchkind=MatchKind.LeftmostLongest)
+
+
+class Redactor:
+    """Masks known secrets in lines. Very short ones, which cannot be found by their value, are left to a file's own reader."""
+
+    def __init__(self, secrets: Mapping[str, str]) -> None:
+        self._finder = SecretFinder(secrets)
+
+    def line(self, line: str) -> str:
+        """One line as it may be shown: `[NAME ••••]` in each secret's place, control characters visible."""
+        data = line.encode("utf-8", "surrogatepass")
+        parts, last = [], 0
+        for one in self._finder.find(data):
+            parts += [data[last : one.start], f"[{one.name} ••••]".encode()]
+            last = one.end
+        return visible(b"".join([*parts, data[last:]]).decode("utf-8", "replace"))
+
+
+NOTHING_KNOWN = Redactor({})
+"""For what holds no secrets of the jar."""
+
+
+def shown_lines(lines: Iterable[str], hidden: Mapping[int, str], redactor: Redactor) -> Iterator[str]:
+    """Each line as it may be shown: what `hidden` has for its number (from 1), else the line with known secrets masked."""
+    for number, line in enumerate(lines, 1):
+        indent = line[: len(line) - len(line.lstrip(" "))]
+        yield indent + hidden[number] if number in hidden else redactor.line(line)

@@ -1,0 +1,82 @@
+"""The program run inside the test's own process: the same `main`, without the start of a Python for each command.
+
+What a process adds is tested with processes: signals, exec, terminals, locks between several of them.
+"""
+
+from __future__ import annotations
+
+import gc
+import io
+import os
+import sys
+import warnings
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+
+from coinjar.cli import table
+
+OF_ITS_OWN = frozenset({"within", "edit", "standins", "demo"})
+"""Commands that become another program, start one, or serve until they are stopped."""
+
+
+class _Output(io.TextIOWrapper):
+    """A stream that is no terminal, and keeps its bytes when it is closed."""
+
+    def __init__(self, encoding: str) -> None:
+        self.kept = io.BytesIO()
+        super().__init__(self.kept, encoding=encoding, errors="backslashreplace", write_through=True)
+
+    def close(self) -> None:
+        """The program may close stderr; the test reads it all the same."""
+
+
+def can_run(arguments: Sequence[str], env: Mapping[str, str]) -> bool:
+    """Whether a run needs no process of its own: its command, and what the interpreter itself reads of its environment."""
+    return (
+        not OF_ITS_OWN & set(arguments)
+        and not {"PYTHONIOENCODING", "PYTHONPATH"} & set(env)
+        and env.get("LANG") == "C.UTF-8"
+        and "--show-completion" not in arguments
+    )
+
+
+def run(arguments: Sequence[str], folder: Path, env: Mapping[str, str], given: bytes) -> tuple[int, bytes, bytes]:
+    """Exit code, output and errors of `coinjar ARGUMENTS` in a folder and an environment."""
+    from coinjar.cli.main import main
+
+    with _as_if(folder, env, given) as (out, err):
+        try:
+            code = main(arguments)
+        except SystemExit as ended:
+            code = ended.code if isinstance(ended.code, int) else 0
+        out.flush()
+        err.flush()
+        return code, out.kept.getvalue(), err.kept.getvalue()
+
+
+@contextmanager
+def _as_if(folder: Path, env: Mapping[str, str], given: bytes) -> Iterator[tuple[_Output, _Output]]:
+    before = dict(os.environ), Path.cwd(), sys.stdin, sys.stdout, sys.stderr, gc.isenabled()
+    width = table.terminal_width
+    if env.get("COLUMNS", "").isdigit():  # laid out as on a terminal of this width; what is no terminal is tried with processes
+        table.terminal_width = lambda: int(env["COLUMNS"])
+    out, err = _Output("utf-8"), _Output("utf-8")
+    os.environ.clear()
+    os.environ.update(env)
+    os.chdir(folder)
+    sys.stdin, sys.stdout, sys.stderr = io.TextIOWrapper(io.BytesIO(given), encoding="utf-8", errors="surrogateescape"), out, err
+    table.colours.cache_clear()
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            yield out, err
+    finally:
+        environment, cwd, sys.stdin, sys.stdout, sys.stderr, collects = before
+        os.environ.clear()
+        os.environ.update(environment)
+        os.chdir(cwd)
+        table.colours.cache_clear()
+        table.terminal_width = width
+        if collects:
+            gc.enable()
