@@ -145,7 +145,7 @@ SPELLINGS = [
 
 @pytest.mark.parametrize(("kind", "constraints", "text", "spelling"), SPELLINGS)
 def test_kinds_check_and_spell(kind: str, constraints: dict[str, object], text: str, spelling: str | None) -> None:
-    variable = Variable(VariableName("V"), Place("f"), kind=kind, constraints=constraints)
+    variable = Variable(name=VariableName("V"), place=Place("f"), kind=kind, constraints=constraints)
     assert set(constraints) <= KINDS[kind].takes
     if spelling is None:
         with pytest.raises(CoinJarError) as caught:
@@ -173,11 +173,11 @@ def test_the_last_layer_that_speaks_wins(spoken: set[str], unset: set[str]) -> N
     def scopes(name: str) -> Layer:
         return {scope: {"V": say(f"{name}/{scope}")} for scope in ("all", "web") if f"{name}/{scope}" in spoken}
 
-    variable = Variable(VariableName("V"), where, default=say("default") if "default" in spoken else None)
-    stages = {"base": Stage(StageName("base"), where), "prod": Stage(StageName("prod"), where, StageName("base"))}
+    variable = Variable(name=VariableName("V"), place=where, default=say("default") if "default" in spoken else None)
+    stages = {"base": Stage(name=StageName("base"), place=where), "prod": Stage(name=StageName("prod"), place=where, follows=StageName("base"))}
     services = {"web": Service(ServiceName("web"), where), "other": Service(ServiceName("other"), where)}
     plain = {"shared": scopes("shared"), "base": scopes("base"), "prod": scopes("prod")}
-    jar = Jar("a", where, services, stages, {"V": variable}, plain=plain, mine={"prod": scopes("mine")})
+    jar = Jar(app="a", place=where, services=services, stages=stages, variables={"V": variable}, plain=plain, mine={"prod": scopes("mine")})
     one_offs = {"V": say("one-off")} if "one-off" in spoken else {}
     resolver = Resolver(jar, "prod", mine=True, one_offs=one_offs)
     for service in services:

@@ -121,8 +121,8 @@ def test_a_removed_variable_that_still_runs_is_told() -> None:
 
 
 LIMITED = Description(
-    "x",
-    Place("x"),
+    name="x",
+    place=Place("x"),
     shape="[A-Z_]+",
     longest_name=5,
     folds_case=True,
@@ -153,7 +153,7 @@ def test_limits(names: dict[str, str], told: list[str]) -> None:
 
 
 def test_names_that_differ_by_case_are_one_where_case_is_ignored() -> None:
-    found = list(refusals(Description("x", Place("x"), folds_case=True), {name: Wanted(name, "x") for name in ("Mode", "MODE")}))
+    found = list(refusals(Description(name="x", place=Place("x"), folds_case=True), {name: Wanted(name, "x") for name in ("Mode", "MODE")}))
     assert [one.words for one in found] == ["it and Mode are one name to x, which ignores case"]
 
 

@@ -23,7 +23,8 @@ from tests.jars import JAR, SECRET, TEMPLATES, made
 
 def test_files_are_written_whole_private_and_only_if_all_is_well(jar: Callable[..., Coinjar]) -> None:
     cj = made(
-        jar, '  env: {type: file, as: literal, path: "out/{stage}/{service}.env"}\n  run: {type: file, as: exec-script, services: [web], path: out/run}\n'
+        jar,
+        '  env: {type: file, as: literal, path: "out/{stage}/{service}.env"}\n  run: {type: file, as: exec-script, services: [web], stages: [prod], path: out/run}\n',
     )
     done = cj("render", "prod", "env")
     assert done.out.startswith("2 files written, 0 up to date already\n")
@@ -50,7 +51,7 @@ def test_a_diff_shows_what_changes_and_no_secret(jar: Callable[..., Coinjar]) ->
     cj = made(
         jar,
         "".join(
-            f"  d{number}: {{type: file, as: {name}, services: [web], path: out/{name}}}\n"
+            f"  d{number}: {{type: file, as: {name}, services: [web], stages: [prod], path: out/{name}}}\n"
             for number, name in enumerate(("posix", "json", "yaml", "systemd", "pairs", "kube-secret", "exec-script"))
         ),
     )
@@ -72,7 +73,7 @@ def test_a_diff_shows_what_changes_and_no_secret(jar: Callable[..., Coinjar]) ->
 def test_secrets_do_not_go_into_version_control(jar: Callable[..., Coinjar]) -> None:
     cj = made(
         jar,
-        "  env: {type: file, as: json, services: [web], path: out.json}\n  safe: {type: file, as: json, services: [web], path: safe.json, plain_only: true}\n",
+        "  env: {type: file, as: json, services: [web], stages: [prod], path: out.json}\n  safe: {type: file, as: json, services: [web], stages: [prod], path: safe.json, plain_only: true}\n",
     )
     need("git")
     subprocess.run(["git", "init", "-q"], cwd=cj.folder, check=True)
@@ -268,7 +269,7 @@ def test_no_diff_shows_a_secret(dialect: str, texts: list[str]) -> None:
 def test_what_stands_elsewhere_in_a_file_is_masked_too(jar: Callable[..., Coinjar]) -> None:
     cj = made(
         jar,
-        "  ci: {type: document, path: ci.yaml, services: [web], plain_only: true, places: {/env: {}}}\n  k8s: {type: manifests, from: k8s, to: 'out/{stage}', plain_only: true}\n  b: {type: oci-bundle, services: [web], path: config.json, plain_only: true}\n  i: {type: containerfile, services: [web], path: Containerfile, plain_only: true}\n",
+        "  ci: {type: document, path: ci.yaml, services: [web], plain_only: true, places: {/env: {}}}\n  k8s: {type: manifests, from: k8s, to: 'out/{stage}', plain_only: true}\n  b: {type: oci-bundle, services: [web], stages: [prod], path: config.json, plain_only: true}\n  i: {type: containerfile, services: [web], stages: [prod], path: Containerfile, plain_only: true}\n",
     )
     cj.write({
         "ci.yaml": "env: {LEVEL: old}\nother: {API_TOKEN: made-up-1}\nlist:\n- --password=made-up-2\n- name: DB_PASSWORD\n  value: made-up-3\n- same: made-up-3\n",

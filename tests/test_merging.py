@@ -23,7 +23,7 @@ NAMES = st.sampled_from([f"{letter}{number}" for letter in "ABC" for number in r
 
 def coins(names: dict[str, str]) -> dict[tuple[str, str], Coin | None]:
     """Lines whose sealed text tells which branch wrote them."""
-    return {("all", name): Coin("all", name, "0" * 8, text * 4) for name, text in names.items()}
+    return {("all", name): Coin(compartment="all", name=name, key="0" * 8, sealed=text * 4) for name, text in names.items()}
 
 
 @settings(max_examples=150)

@@ -52,12 +52,12 @@ def jars(draw: st.DrawFn) -> Jar:
         default = draw(st.one_of(st.none(), contents))
         written = Written(default, "f", 1, 1) if default is not None else None
         variables[name] = Variable(
-            VariableName(name), HERE, default=written, required=draw(st.booleans()), services=draw(some_services), stages=draw(some_stages)
+            name=VariableName(name), place=HERE, default=written, required=draw(st.booleans()), services=draw(some_services), stages=draw(some_stages)
         )
     services = {name: Service(ServiceName(name), HERE) for name in SERVICES}
-    stages = {name: Stage(StageName(name), HERE, StageName(follows) if follows else None) for name, follows in STAGES.items()}
+    stages = {name: Stage(name=StageName(name), place=HERE, follows=StageName(follows) if follows else None) for name, follows in STAGES.items()}
     plain = {name: _layer(draw(layers)) for name in ["shared", *STAGES]}
-    return Jar("a", HERE, services, stages, variables, plain=plain)
+    return Jar(app="a", place=HERE, services=services, stages=stages, variables=variables, plain=plain)
 
 
 def winner(jar: Jar, stage: str, name: str, service: str) -> Content | None:

@@ -23,7 +23,7 @@ def test_nginx_serves_what_is_rendered_on_two_stages(jar: Callable[..., Coinjar]
     cj.write(
         {
             "jar/jar.yaml": cj.read("jar/jar.yaml")
-            + f"  start: {{type: file, as: exec-script, services: [web], path: start, fills: {{conf: '{cj.folder}/out/prod'}}}}\n"
+            + f"  start: {{type: file, as: exec-script, services: [web], stages: [prod], path: start, fills: {{conf: '{cj.folder}/out/prod'}}}}\n"
         }
     )
     shutil.copy(Path(__file__).parent.parent / "src/coinjar/demo/app/web/nginx.conf.fill", cj.folder / "site")
@@ -63,7 +63,7 @@ def answer(port: int, server: subprocess.Popen[bytes]) -> dict[str, object]:
 def test_a_script_fills_templates_where_it_starts(jar: Callable[..., Coinjar], tmp_path: Path) -> None:
     cj = made(
         jar,
-        TEMPLATES + '  start: {type: file, as: exec-script, services: [web], path: start, fills: {conf: "filled/here"}}\n',
+        TEMPLATES + '  start: {type: file, as: exec-script, services: [web], stages: [prod], path: start, fills: {conf: "filled/here"}}\n',
         prod="all: {TOKEN: \"it's $5\\n\", LEVEL: '-%s'}\n",
     )
     cj.write({"in/a b.fill": "${LEVEL}'${TOKEN}$host\n\n", "in/sub/x.fill": "${PORT}\n"})
@@ -99,7 +99,7 @@ RUN ["/bin/busybox", "sh", "-c", "echo $BASE $RELEASE > /built"]
 
 def test_a_containerfile_builds_with_what_is_rendered(jar: Callable[..., Coinjar]) -> None:
     more = "variables:\n  BASE: {phase: build, default: 'base:1'}\n  RELEASE: {phase: both, default: \"1.10 'x' $Y\"}\n"
-    cj = made(jar, "  image: {type: containerfile, services: [web], path: Containerfile, plain_only: true}\n")
+    cj = made(jar, "  image: {type: containerfile, services: [web], stages: [prod], path: Containerfile, plain_only: true}\n")
     cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("variables:\n", more, 1), "Containerfile": CONTAINERFILE})
     cj("put", 'LEVEL=a "b" \\ $HOME #c', "--stage", "prod", "--service", "web")
     cj("put", "TOKEN_LINE=x", "--stage", "prod")
@@ -132,7 +132,11 @@ def test_a_containerfile_builds_with_what_is_rendered(jar: Callable[..., Coinjar
 
 
 def test_runc_runs_the_bundle_with_what_is_rendered(jar: Callable[..., Coinjar]) -> None:
-    cj = made(jar, "  bundle: {type: oci-bundle, services: [web], path: bundle/config.json}\n", prod=f'all: {{TOKEN: "a\\n\\"{SECRET}\\"", LEVEL: ""}}\n')
+    cj = made(
+        jar,
+        "  bundle: {type: oci-bundle, services: [web], stages: [prod], path: bundle/config.json}\n",
+        prod=f'all: {{TOKEN: "a\\n\\"{SECRET}\\"", LEVEL: ""}}\n',
+    )
     bundle = cj.folder / "bundle"
     (bundle / "rootfs/bin").mkdir(parents=True)
     (bundle / "rootfs/proc").mkdir()

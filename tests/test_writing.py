@@ -146,7 +146,7 @@ def test_adopt_brings_what_differs_and_no_more(jar: Callable[..., Coinjar]) -> N
     assert cj.read("jar/plain/dev.yaml") == before.replace("8081", "8082")
     cj("adopt", "-", "--stage", "prod", "--service", "web", "--yes", stdin='{"PORT": "1"}')
     assert cj.read("jar/plain/prod.yaml") == "web:\n  PORT: '1'\n" or cj.read("jar/plain/prod.yaml") == "web:\n  PORT: 1\n"
-    cj("adopt", "file+literal:old.env", "--stage", "trial-1", "--yes", "--plain", "ODD_TOKEN", "--every-name")
+    cj("adopt", "file+literal:old.env", "--stage", "trial-1", "--yes", "--plain", "NEW_FLAG", "--every-name")
     assert cj("value", "trial-1", "LEVEL").out == "'warn'"
     assert "left out: PORT: the value of PORT is not a port" in cj("adopt", "-", "--stage", "prod", code=0, stdin="PORT=x\n").err
 
@@ -154,7 +154,7 @@ def test_adopt_brings_what_differs_and_no_more(jar: Callable[..., Coinjar]) -> N
 def test_adopt_asks_where_it_is_unsure(jar: Callable[..., Coinjar]) -> None:
     cj = jar(SMALL)
     cj.write({"old.env": "LICENCE_KEY=change-me\nSIGNING_SALT=abc\nNEW=1\n"})
-    shown = on_a_terminal(cj, "adopt", "file:old.env", "--stage", "dev", typed="n\ny\ny\n")
+    shown = on_a_terminal(cj, "adopt", "file:old.env", "--stage", "dev", "--label", "anna", typed="n\ny\ny\n")
     assert "Is LICENCE_KEY a secret?" in shown
     assert "Is SIGNING_SALT a secret?" in shown
     assert "Write this?" in shown

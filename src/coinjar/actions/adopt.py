@@ -8,19 +8,25 @@ from typing import NamedTuple
 
 from coinjar.actions.changing import Change, edit_file
 from coinjar.actions.opening import OpenJar
+from coinjar.actions.secret_texts import secret_texts, secrets_read
 from coinjar.actions.values import declaration
 from coinjar.core.errors import CoinJarError, InputError, UsageError
-from coinjar.core.guess import Guess, guess
+from coinjar.core.guess import Guess, guess_all
 from coinjar.core.kinds import normal
 from coinjar.core.layers import Resolver
-from coinjar.core.model import UNSET, Jar, Variable
-from coinjar.core.names import ALL, VariableName, name_fault
+from coinjar.core.model import UNSET, Content, Jar, Variable
+from coinjar.core.names import ALL, VariableName, name_fault, suggestion
+from coinjar.core.redaction import SecretFinder
+from coinjar.core.references import parse_template
+from coinjar.core.suspicion import is_named, words_of
 from coinjar.dialects.base import Item
 from coinjar.documents.edit import Edit
 from coinjar.jarfile.outside import fetcher
 from coinjar.jarfile.store import locked
 from coinjar.sources.base import SET_BY_EVERYBODY, Source
 
+SHORTEST_KNOWN = 6
+"""Characters from which on a secret's text is looked for in other values."""
 NEW, ADD, CHANGE, SAME, LEFT_OUT = "new", "add", "change", "same", "left out"
 
 
@@ -36,6 +42,8 @@ class Step(NamedTuple):
     old: str | None = None
     guessed: Guess | None = None
     reason: str = ""
+    reference: str | None = None
+    """The text with references, where the file makes it from others of its names."""
 
     @property
     def secret(self) -> bool:
@@ -43,21 +51,43 @@ class Step(NamedTuple):
 
 
 class Wanted(NamedTuple):
-    """Which of a source's variables to bring, and where. `secret` and `plain` settle the secrecy of names that are new."""
+    """Which of a source's variables to bring, and where. `secret` and `plain` settle the secrecy of names that are new; `references` keeps references."""
 
     stage: str | None
-    service: str | None = None
+    services: Sequence[str] = ()
     every_name: bool = False
+    references: bool = False
     secret: Sequence[str] = ()
     plain: Sequence[str] = ()
 
 
 def plan(opened: OpenJar, source: Source, wanted: Wanted) -> list[Step]:
-    """What adopting would do. Raises for an unknown stage or service, and for none where the source does not tell."""
+    """What adopting would do. Raises UsageError for an unknown stage, service or name, and for no stage where the source does not tell."""
     jar = opened.load()
-    if wanted.service:
-        jar.service(wanted.service)
-    return [step for stage in _stages(jar, source, wanted) for step in _Planner(jar, opened.folder, source, stage, wanted).steps()]
+    for service in wanted.services:
+        jar.service(service)
+    _check_names(jar, source, wanted)
+    known = (
+        secret_texts(opened, jar)
+        | secrets_read(jar, source.reading.items)
+        | {one.text: one.name for one in source.reading.items if one.text and one.name in wanted.secret}
+    )
+    finder = SecretFinder(known, shortest=SHORTEST_KNOWN)
+    return [step for stage in _stages(jar, source, wanted) for step in _Planner(jar, opened.folder, source, stage, wanted, finder).steps()]
+
+
+def _check_names(jar: Jar, source: Source, wanted: Wanted) -> None:
+    """Every name that an option gives must be one that the option can do something with. Raises UsageError."""
+    names = {item.name for item in source.reading.items}
+    for option, given, is_secret in (("--secret", wanted.secret, True), ("--plain", wanted.plain, False)):
+        for name in given:
+            if name not in names:
+                raise UsageError(f"{option} {name}: {source.label} has no such name", hint=suggestion(name, names, "correct the name"), code="unknown-variable")
+            if name in jar.variables and jar.variables[name].secret is not is_secret:
+                words = f"{option} {name}: jar.yaml declares it already, {'not ' if is_secret else ''}as a secret"
+                raise UsageError(words, hint="change its declaration in jar.yaml", code="declared")
+    if both := set(wanted.secret) & set(wanted.plain):
+        raise UsageError(f"{sorted(both)[0]} cannot be both --secret and --plain", hint="leave one out", code="usage")
 
 
 def _stages(jar: Jar, source: Source, wanted: Wanted) -> list[str]:
@@ -74,8 +104,9 @@ def _stages(jar: Jar, source: Source, wanted: Wanted) -> list[str]:
 class _Planner:
     """Plans one stage."""
 
-    def __init__(self, jar: Jar, folder: Path, source: Source, stage: str, wanted: Wanted) -> None:
+    def __init__(self, jar: Jar, folder: Path, source: Source, stage: str, wanted: Wanted, finder: SecretFinder) -> None:
         self.jar = jar
+        self.finder = finder
         self.source = source
         self.stage = stage
         self.wanted = wanted
@@ -99,20 +130,19 @@ class _Planner:
         for service in services:
             for name, item in self.source.of(service, self.stage).items():
                 found.setdefault(name, {})[service or ALL] = item
-        if self.wanted.service:
-            return {name: {self.wanted.service: next(iter(scopes.values()))} for name, scopes in found.items()}
+        if self.wanted.services:
+            return {name: {one: scopes.get(one) or next(iter(scopes.values())) for one in self.wanted.services} for name, scopes in found.items()}
         return {name: self._joined(name, scopes) for name, scopes in found.items()}
 
     def _services(self) -> list[str | None]:
         told = self.source.services()
         if not told:
             return [None]
-        if self.wanted.service:
-            if self.wanted.service in told or len(told) == 1:
-                return [self.wanted.service if self.wanted.service in told else told[0]]
-            hint = f"it has {', '.join(told)}"
-            raise UsageError(f"{self.source.label} has nothing for {self.wanted.service}", hint=hint, code="unknown-service")
-        return list(told)
+        for service in self.wanted.services:
+            if service not in told and len(told) > 1:
+                hint = f"it has {', '.join(told)}"
+                raise UsageError(f"{self.source.label} has nothing for {service}", hint=hint, code="unknown-service")
+        return [one for one in self.wanted.services if one in told] or list(told)
 
     def _joined(self, name: str, scopes: dict[str, Item]) -> dict[str, Item]:
         ours = {scope: item for scope, item in scopes.items() if scope in self.jar.services}
@@ -128,15 +158,36 @@ class _Planner:
         name = item.name
         if name in self.jar.variables:
             return self.jar.variables[name], None
-        guessed = guess(name, item.text or "")
+        texts = [one.text for one in self.source.reading.items if one.name == name and one.text is not None]
+        guessed = guess_all(name, texts)
         if item.secret is not None and not guessed.secret:
             guessed = guessed._replace(secret=item.secret, sure=True, why="the source says so")
+        held = self._held(name, texts)
+        if self._keeps(item):
+            guessed = guessed._replace(secret=is_named(words_of(name)), sure=True, why="")
+        elif held is not None and not (guessed.secret and guessed.sure):
+            guessed = guessed._replace(secret=True, sure=True, why=f"it holds the text of {held}")
         is_secret = name in self.wanted.secret or (guessed.secret and name not in self.wanted.plain)
         if name in self.wanted.secret or name in self.wanted.plain:
             guessed = guessed._replace(secret=is_secret, sure=True, why="you said so")
         about = self.source.comments.get(item.place.line, "")
         services = self._new_services(name, scopes)
-        return Variable(VariableName(name), self.jar.place, about, guessed.kind, secret=is_secret, services=services, phase=item.phase), guessed
+        return Variable(
+            name=VariableName(name), place=self.jar.place, about=about, kind=guessed.kind, secret=is_secret, services=services, phase=item.phase
+        ), guessed
+
+    def _held(self, name: str, texts: Sequence[str]) -> str | None:
+        """The name of another secret whose text one of these texts holds, raw or encoded."""
+        found = [one.name for text in texts for one in self.finder.find(text.encode("utf-8", "surrogatepass"))]
+        return next((one for one in found if one != name), None)
+
+    def _keeps(self, item: Item) -> bool:
+        """Whether a text's references are kept: that was asked for, and the jar will have all that it refers to."""
+        if not self.wanted.references or item.reference is None:
+            return False
+        names = {one.name for one in parse_template(item.reference).references()}
+        brought = {one.name for one in self.source.reading.items if one.name not in SET_BY_EVERYBODY or self.wanted.every_name}
+        return names <= {*self.jar.variables, *brought}
 
     def _new_services(self, name: str, scopes: dict[str, Item]) -> frozenset[str] | None:
         """The services that a new variable is for: those that the source has it for, if that is not all."""
@@ -154,8 +205,9 @@ class _Planner:
             return left_out(f"the jar has no service '{scope}' (--service names one for it)")
         if name in SET_BY_EVERYBODY and not self.wanted.every_name:
             return left_out("every shell or image sets it by itself (--every-name takes it)")
+        reference = item.reference if self._keeps(item) else None
         if guessed is not None:
-            return Step(name, text, NEW, variable, self.stage, scope, guessed=guessed)
+            return Step(name, text, NEW, variable, self.stage, scope, guessed=guessed, reference=reference)
         services = [scope] if scope != ALL else self.resolver.services_of(variable)
         if not services or not all(self.resolver.applies(variable, one) for one in services):
             return left_out(f"it is declared, and not for {self.stage}{' and ' + scope if scope != ALL else ''}")
@@ -164,9 +216,16 @@ class _Planner:
                 text = normal(variable, text)
             except CoinJarError as fault:
                 return left_out(fault.message)
-        return self._against(variable, text, scope, services)
+        return self._against(variable, text, scope, services, reference)
 
-    def _against(self, variable: Variable, text: str | None, scope: str, services: list[str]) -> Step:
+    def _would_lie_open(self, name: str, text: str | None) -> str:
+        """Why the text of a variable that is no secret cannot be stored in plain text; "" if it can."""
+        if name in self.jar.secret_names:
+            return "it is made from a secret here, and its text would lie open"
+        held = self._held(name, [text]) if text is not None else None
+        return f"it holds the text of the secret {held}: declare it secret: true, or write it as a reference" if held else ""
+
+    def _against(self, variable: Variable, text: str | None, scope: str, services: list[str], reference: str | None) -> Step:
         """The step for a declared variable, by what the stage has."""
         name = str(variable.name)
         own = self.jar.plain.get(self.stage, {})
@@ -174,12 +233,11 @@ class _Planner:
         seen = [self.resolver.value(name, one) for one in reached]
         if seen and all(one.text == text and one.fault is None and (text is not None or one.is_unset) for one in seen):
             return Step(name, text, SAME, variable, self.stage, scope, text)
-        if name in self.jar.secret_names and not variable.secret:
-            why = "it is made from a secret here, and its text would lie open"
+        if not variable.secret and reference is None and (why := self._would_lie_open(name, text)):
             return Step(name, text, LEFT_OUT, variable, self.stage, scope, reason=why)
         old = next((one.text for one in seen if one.text is not None), None)
         reason = "a spreadsheet may have rewritten it" if self.source.dialect == "csv" and _looks_rewritten(old, text) else ""
-        return Step(name, text, ADD if old is None else CHANGE, variable, self.stage, scope, old, reason=reason)
+        return Step(name, text, ADD if old is None else CHANGE, variable, self.stage, scope, old, reason=reason, reference=reference)
 
 
 def _looks_rewritten(old: str | None, new: str | None) -> bool:
@@ -205,12 +263,18 @@ def carry_out(opened: OpenJar, steps: list[Step], *, again: Callable[[], list[St
         jar = opened.load()
         change = Change(opened, jar._replace(variables={**jar.variables, **declare}))
         for step in values:
-            change.put(step.stage, step.scope, step.name, step.text if step.text is not None else UNSET)
+            change.put(step.stage, step.scope, step.name, _content(step))
         if declare:
             # Declared first: if this is cut short, the jar has a variable without a value, not a value without a variable.
             edit_file(opened.folder / "jar.yaml", [Edit(("variables", name), declaration(one)) for name, one in declare.items()])
         change.commit()
     return change.notes
+
+
+def _content(step: Step) -> Content:
+    if step.reference is not None:
+        return parse_template(step.reference)
+    return step.text if step.text is not None else UNSET
 
 
 def _facts(steps: Iterable[Step]) -> list[tuple[str, str, str, str, str | None]]:

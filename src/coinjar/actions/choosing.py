@@ -19,6 +19,11 @@ def is_for(jar: Jar, destination: Destination, stage: str) -> bool:
     return wanted is None or any(name in wanted or jar.stage(name).name in wanted for name in jar.chain(stage))
 
 
+def is_named(jar: Jar, destination: Destination, stage: str) -> bool:
+    """Whether a destination names a stage, or a shape of it; one that names none is for all. A stage that only follows a named one is not named."""
+    return destination.stages is None or stage in destination.stages or jar.stage(stage).name in destination.stages
+
+
 def staying(jar: Jar, destination: Destination, stage: str) -> Destination | None:
     """The destination as it is delivered to on a stage: without the services that have moved from it; None if all of it has moved there."""
     if destination.moved(stage):

@@ -51,9 +51,9 @@ def look_inside(opened: OpenJar | None, name: str, document: str, pointer: str, 
         if "{stage}" in made.path and stage is None:
             raise UsageError(f"the document {document} is another one on each stage", hint="name the stage, too: `coinjar why STAGE NAME --in …`")
         text = made.open(stage or "")
-        decided = {spot.pointer: spot.decided_by for spot in made.spots}
+        decided = {spot.pointer: (spot.decided_by, spot.inherits) for spot in made.spots}
         pointer = _environment(text, pointer, [one.pointer.rsplit("/", 1)[-1] for one in made.spots])
-        levels = [text.level(one, decided.get(one, ())) for one in dict.fromkeys([*decided, pointer])]
+        levels = [text.level(one, *decided.get(one, ((), ()))) for one in dict.fromkeys([*decided, pointer])]
         remarks += _against_the_jar(made, opened, name, pointer, stage)
     else:
         path = Path(document)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from coinjar.actions.choosing import is_for, staying
+from coinjar.actions.choosing import is_for, is_named, staying
 from coinjar.actions.opening import OpenJar
 from coinjar.actions.render_files import SAME, File, secrets_in_the_open, state_of
-from coinjar.core.errors import CannotOpen, CoinJarError, Place
+from coinjar.core.errors import CannotOpen, CoinJarError, InputError, Place
 from coinjar.core.model import Destination
 from coinjar.core.rules.base import Facts, Spot
 from coinjar.core.shown import Masker
@@ -37,6 +37,7 @@ class _Looking:
         self.spots: dict[str, list[Spot]] = {}
         self.faults: dict[tuple[str, str, str, str, Place], list[str]] = {}
         self.examples: dict[Path, Spot] = {}
+        self.written: dict[tuple[str, Path], tuple[str, bytes]] = {}
         self.stages = {one.name: [stage for stage in facts.stages if is_for(facts.jar, one, stage)] for one in facts.jar.destinations.values()}
 
     def look(self) -> None:
@@ -86,6 +87,9 @@ class _Looking:
 
         made = make(destination, self.around)
         outputs = made.outputs(view)
+        if not made.names_stage and is_named(self.facts.jar, destination, view.stage):
+            for one in outputs:
+                self._overwritten(destination, view.stage, one)
         found = [*made.notices, *secrets_in_the_open([File(destination.name, view.stage, one, SAME) for one in outputs])]
         links, hops = look(made, view)
         for notice in found:
@@ -94,6 +98,14 @@ class _Looking:
             self.examples |= {one.path: _outdated(destination, view.stage, one) for one in outputs if one.path not in self.examples and state_of(one) != SAME}
         self.spots.setdefault("CJ021", []).extend(hops)
         self.facts.links += links
+
+    def _overwritten(self, destination: Destination, stage: str, output: Output) -> None:
+        """Two stages that write one file with different content overwrite each other."""
+        other, data = self.written.setdefault((destination.name, output.path), (stage, output.data))
+        if not output.merges and data != output.data:
+            words = f"it writes {shown_path(output.path)} for {other} and for {stage}, which would overwrite each other"
+            hint = f"put {{stage}} into the path, or limit the destination (stages: [{other}])"
+            self._fault(destination, stage, InputError(words, hint=hint, place=destination.place, code="collision"))
 
 
 def _outdated(destination: Destination, stage: str, output: Output) -> Spot:

@@ -165,7 +165,9 @@ def missing(facts: Facts) -> list[Missing]:
         guessed = guess(name, default or "")
         services = {service for use in each for service in use.services}
         limited = services and all(use.services for use in each) and services != set(facts.jar.services)
-        variable = Variable(VariableName(name), facts.jar.place, kind=guessed.kind, secret=guessed.secret, services=frozenset(services) if limited else None)
+        variable = Variable(
+            name=VariableName(name), place=facts.jar.place, kind=guessed.kind, secret=guessed.secret, services=frozenset(services) if limited else None
+        )
         found.append(Missing(variable, None if guessed.secret else default, [use.place for use in each]))
     return found
 

@@ -208,7 +208,7 @@ class Move:
         limited = frozenset(services) if services and services != set(self.jar.services) else None
         guessed = guess(name, text)
         secret = guessed.secret or any(one.secret for one in places)
-        return Variable(VariableName(name), self.jar.place, kind="text" if secret else guessed.kind, secret=secret, services=limited)
+        return Variable(name=VariableName(name), place=self.jar.place, kind="text" if secret else guessed.kind, secret=secret, services=limited)
 
     # -- the new place
 

@@ -43,7 +43,7 @@ def plan_adding(opened: OpenJar, recipient: str, label: str, stages: Sequence[st
         jar.service(service)
     if service and offline:
         raise UsageError("a recovery recipient opens all of a stage", hint="leave --service out")
-    reader = Reader(label, without_comment(recipient), Place(""), (), service, offline)
+    reader = Reader(label=label, recipient=without_comment(recipient), place=Place(""), opens=(), service=service, offline=offline)
     known = load_readers(opened.folder).readers
     same = next((one for one in known.values() if one.recipient == reader.recipient), None)
     if label in known and known[label].row != reader.row:

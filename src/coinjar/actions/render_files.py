@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from coinjar.actions.choosing import chosen
+from coinjar.actions.choosing import chosen, is_named
 from coinjar.actions.differences import Sides, difference
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
@@ -79,6 +79,7 @@ def plan(
                 faults.append(one)
             continue
         notices += made.notices
+        faults += overwritten(opened, around, destination, stage, outputs) if not made.names_stage else []
         for output in outputs:
             other = files.pop(output.path, None)
             if other is not None and not output.merges and other.output.data != output.data:
@@ -87,6 +88,27 @@ def plan(
     raise_all(list({str(one): one for one in faults}.values()))
     notices += secrets_in_the_open(list(files.values()))
     return Plan(list(files.values()), list(dict.fromkeys(notices)))
+
+
+def overwritten(opened: OpenJar, around: Surroundings, destination: Destination, stage: str, outputs: Sequence[Output]) -> list[CoinJarError]:
+    """Why the files of a stage cannot be: those of another stage have the same paths and another content, and the two would overwrite each other.
+
+    Another stage whose files cannot be worked out here is not compared.
+    """
+    own = {output.path: output.data for output in outputs if not output.merges}
+    jar = around.jar
+    for other in [one for one in jar.stage_names() if one != stage and is_named(jar, destination, one)] if own else ():
+        alone = Surroundings(opened.load(), opened.folder, around.masker, opened.ring)
+        try:
+            there = make(destination, alone).outputs(View(opened.resolver(other, jar=alone.jar), destination))
+        except CoinJarError:
+            continue
+        path = next((one.path for one in there if one.path in own and not one.merges and own[one.path] != one.data), None)
+        if path is not None:
+            words = f"{destination.name} writes {shown_path(path)} for {stage} and for {other}, which would overwrite each other"
+            hint = f"put {{stage}} into the path, or limit the destination (stages: [{stage}])"
+            return [InputError(words, hint=hint, place=destination.place, code="collision")]
+    return []
 
 
 def _collision(other: File, destination: Destination, stage: str, output: Output) -> InputError:

@@ -194,7 +194,7 @@ class Sealing:
     def _seal(self, stage: str, compartment: str, name: str, content: Content) -> None:
         key = self.key(stage, compartment).key
         sealed = seal(key, content, associated(self.jar.app, stage, compartment, name))
-        self._changes.setdefault(stage, {})[compartment, name] = Coin(compartment, name, key.id, sealed)
+        self._changes.setdefault(stage, {})[compartment, name] = Coin(compartment=compartment, name=name, key=key.id, sealed=sealed)
 
     def key(self, stage: str, compartment: str) -> DataKey:
         """The key that new values get."""
@@ -260,7 +260,7 @@ class Sealing:
         label = label if self.readers.readers else self.name_reader(label)
         while label in self.readers.readers:
             label += "-2"
-        self.add_reader(Reader(label, recipient, Place("")))
+        self.add_reader(Reader(label=label, recipient=recipient, place=Place("")))
         return label
 
     def _new_compartment(self, stage: str, compartment: str) -> None:

@@ -95,8 +95,9 @@ def _declared(jar: Jar, puttings: Sequence[Putting]) -> dict[str, Variable]:
         if one.name not in jar.variables:
             if words := name_fault("variable", one.name):
                 raise UsageError(words, hint="choose another name", code="name")
-            found = guess(one.name, one.content if isinstance(one.content, str) else "")
-            new[one.name] = Variable(VariableName(one.name), jar.place, kind=found.kind, secret=found.secret)
+            text = one.content.source if isinstance(one.content, Template) else one.content if isinstance(one.content, str) else ""
+            found = guess(one.name, text)
+            new[one.name] = Variable(name=VariableName(one.name), place=jar.place, kind=found.kind, secret=found.secret)
     return new
 
 

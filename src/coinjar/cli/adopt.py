@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, ServiceOption, counted, open_here, say, stage_names
+from coinjar.cli.common import JarOption, LabelOption, ServicesOption, YesOption, counted, label_first_reader, open_here, say, stage_names
 
 if TYPE_CHECKING:
     from coinjar.actions.adopt import Step
@@ -23,11 +23,15 @@ def run(
     stage: Annotated[
         str | None, typer.Option("--stage", metavar="STAGE", autocompletion=stage_names, help="The stage that gets the values, if the source does not say.")
     ] = None,
-    service: ServiceOption = None,
-    yes: Annotated[bool, typer.Option("--yes", "-y", help="Accept the plan and every guess.")] = False,
+    service: ServicesOption = None,
+    yes: YesOption = False,
     secret: Annotated[list[str] | None, typer.Option("--secret", metavar="NAME", help="This new name is a secret; may be repeated.")] = None,
-    plain: Annotated[list[str] | None, typer.Option("--plain", metavar="NAME", help="This new name is none; may be repeated.")] = None,
+    plain: Annotated[list[str] | None, typer.Option("--plain", metavar="NAME", help="This new name is not a secret; may be repeated.")] = None,
+    references: Annotated[
+        bool, typer.Option("--references", help="Keep ${NAME} as a reference where the file makes a value from others of its names. Default: asked for.")
+    ] = False,
     every_name: Annotated[bool, typer.Option("--every-name", help="Also names that every image or shell sets by itself (PATH, HOME …).")] = False,
+    label: LabelOption = None,
     jar: JarOption = None,
 ) -> None:
     """Bring variables from a file, an image, manifests or another source into a stage.
@@ -40,19 +44,26 @@ def run(
     from coinjar.sources.base import Asking
 
     opened = open_here(ctx, jar)
+    label_first_reader(opened, label)
+    services = list(dict.fromkeys(service or []))
     read = read_source(source, Asking(opened.load(), opened.folder, stage))
     settled_secret, settled_plain = list(secret or []), list(plain or [])
 
     def planned() -> list[Step]:
-        return plan(opened, read, Wanted(stage, service, every_name, settled_secret, settled_plain))
+        return plan(opened, read, Wanted(stage, services, every_name, references, settled_secret, settled_plain))
 
-    steps = planned()
     asks = sys.stdin.isatty() and source != "-" and not yes
+    made = [item.name for item in read.reading.items if item.reference is not None]
+    if made and asks and not references:
+        references = typer.confirm(f"Keep the references in {', '.join(dict.fromkeys(made))}?", default=True, err=True)
+    steps = planned()
     if asks:
         _settle(steps, settled_secret, settled_plain)
         steps = planned()
     stages = list(dict.fromkeys(step.stage for step in steps))
-    _show(read, steps, " and ".join(stages) or str(stage), service)
+    _show(read, steps, " and ".join(stages) or str(stage), services)
+    if made and not references:
+        say(f"{', '.join(dict.fromkeys(made))}: made from other names of the file, and taken as they are; --references keeps the references")
     if all(step.action in (SAME, LEFT_OUT) for step in steps):
         say("Nothing to bring: the stage has it all.")
         return
@@ -73,14 +84,14 @@ def _settle(steps: list[Step], secret: list[str], plain: list[str]) -> None:
             (secret if is_secret else plain).append(step.name)
 
 
-def _show(source: Source, steps: list[Step], stage: str, service: str | None) -> None:
+def _show(source: Source, steps: list[Step], stage: str, services: list[str]) -> None:
     from coinjar.actions.adopt import ADD, CHANGE, LEFT_OUT, NEW, SAME
     from coinjar.cli.table import Text, show, styled, table, terminal_width
     from coinjar.core.shown import Masker, visible
 
     masker = Masker()
     by_action = {action: [step for step in steps if step.action == action] for action in (NEW, ADD, CHANGE, SAME, LEFT_OUT)}
-    whom = f"{stage}, {service}" if service else stage
+    whom = ", ".join([stage, *services])
     several = len({step.stage for step in steps}) > 1
     declared = len({step.name for step in by_action[NEW]})
     parts = [f"{counted(declared, 'variable')} to declare and set"] if declared else []
@@ -93,12 +104,14 @@ def _show(source: Source, steps: list[Step], stage: str, service: str | None) ->
     rows = []
     for step in [*by_action[NEW], *by_action[ADD], *by_action[CHANGE]]:
         text = "(unset)" if step.text is None else masker.show(step.text, secret=step.secret)
+        if step.reference is not None:
+            text = f"ƒ {visible(step.reference)}"
         if step.action == CHANGE:
             text = f"{masker.show(step.old or '', secret=step.secret)} → {text}"
         kind = "secret" if step.secret else step.variable.kind
         doubt = "?" if step.guessed and not step.guessed.sure else ""
         sign = {NEW: Text("+", "green"), ADD: Text("+", "green"), CHANGE: Text("~", "yellow")}[step.action]
-        whose = [word for word in (step.stage if several else "", step.scope if step.scope not in ("all", service) else "") if word]
+        whose = [word for word in (step.stage if several else "", step.scope if step.scope != "all" and [step.scope] != services else "") if word]
         name = f"{step.name} ({', '.join(whose)})" if whose else step.name
         rows.append([sign, Text(name, "bold"), Text(kind + doubt, "cyan"), Text(text + (f"  ({step.reason})" if step.reason else ""))])
     for row in table(["", "variable", "kind", "value"], rows, least=[1, 16, 8, 20], width=terminal_width()) if rows else []:

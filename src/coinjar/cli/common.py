@@ -163,6 +163,8 @@ def one_offs(given: list[str] | None) -> dict[str, str]:
         name, equals, value = text.partition("=")
         if not equals or not name:
             raise UsageError("--with takes NAME=VALUE", hint="write the name, '=' and the value, in quotes if need be")
+        if name in found:
+            raise UsageError(f"--with gives {name} twice, and it has one value", hint="leave one out")
         found[name] = value
     return found
 

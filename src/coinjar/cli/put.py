@@ -68,6 +68,9 @@ def _read(assignments: list[str], *, references: bool, empty: bool, exact: bool)
     alone = [one for one in assignments if "=" not in one]
     if len(alone) > 1 and not sys.stdin.isatty():
         raise UsageError(f"stdin can give one value, and is asked for {len(alone)}: {', '.join(alone)}", hint="put them one at a time")
+    names = [one.partition("=")[0] for one in assignments]
+    if twice := next((name for name in names if names.count(name) > 1), None):
+        raise UsageError(f"{twice} is given twice, and has one value", hint="leave one out")
     found = []
     for one in assignments:
         name, equals, value = one.partition("=")

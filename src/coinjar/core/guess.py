@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from typing import NamedTuple
 
 from coinjar.core.errors import CoinJarError, Place
@@ -37,6 +38,15 @@ def guess(name: str, text: str) -> Guess:
     secret, sure, why = _secrecy(name, text)
     kind = next((kind for kind in _candidates(words_of(name), text) if _spells(kind, text)), "text")
     return Guess(kind, secret, sure, why)
+
+
+def guess_all(name: str, texts: Sequence[str]) -> Guess:
+    """Guess from a name and all values that it has: a kind that every one of them fits, and secret if one of them is."""
+    each = [guess(name, text) for text in texts or [""]]
+    secret = next((one for one in each if one.secret and one.sure), None) or next((one for one in each if one.secret), each[0])
+    kinds = dict.fromkeys(kind for text in texts for kind in _candidates(words_of(name), text))
+    kind = next((kind for kind in kinds if all(_spells(kind, text) for text in texts)), "text")
+    return secret._replace(kind=kind)
 
 
 def _secrecy(name: str, text: str) -> tuple[bool, bool, str]:
@@ -77,7 +87,7 @@ def _candidates(words: list[str], text: str) -> list[str]:
 
 
 def _spells(kind: str, text: str) -> bool:
-    trial = Variable(VariableName("X"), Place(""), kind=kind)
+    trial = Variable(name=VariableName("X"), place=Place(""), kind=kind)
     try:
         return normal(trial, text) == text
     except CoinJarError:

@@ -100,7 +100,7 @@ class Sealed(Written):
         return self._opened
 
 
-class Variable(Record):
+class Variable(Record, kw_only=True):
     """A declared name. `services` and `stages` are None for all; sets are spelled out already; `nested` is its place in settings."""
 
     name: VariableName
@@ -178,7 +178,7 @@ class Service(Record):
     """Files and folders of its code, from the folder that holds the jar."""
 
 
-class Stage(Record):
+class Stage(Record, kw_only=True):
     """A stage, or a shape of stages (`trial-*`). `hosts` says which services share one machine."""
 
     name: StageName
@@ -197,7 +197,7 @@ class Stage(Record):
         return name == self.name or (self.is_pattern and name.startswith(self.name[:-1]) and len(name) >= len(self.name))
 
 
-class Accepted(Record):
+class Accepted(Record, kw_only=True):
     """A finding that somebody has looked at; None matches any."""
 
     rule: str
@@ -216,7 +216,7 @@ class Together(Record):
     place: Place
 
 
-class Destination(Record):
+class Destination(Record, kw_only=True):
     """A named place the variables go. `services` and `stages` are None for all.
 
     `variables` and `without` are shapes of names (`MAIL_*`); `secrets` is a text to put in a secret's place;
@@ -259,7 +259,7 @@ Layer: TypeAlias = dict[str, Scope]
 """`all` or a service's name to the values written for it."""
 
 
-class Jar(Record):
+class Jar(Record, kw_only=True):
     """One application's variable set. `plain` maps `shared` and stage names to what is written there."""
 
     app: str

@@ -27,7 +27,7 @@ class Expected(Record):
     key: str = ""
 
 
-class Proof(Record):
+class Proof(Record, kw_only=True):
     """A declared question. `question` is what its asker wants (an address, a path, a name), texts with references by key; "" for a single one.
 
     Looked at is what stands `at` a JSON Pointer, what `pattern` finds, or the `variable` of an environment; without any, the whole: an environment as

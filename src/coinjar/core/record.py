@@ -1,26 +1,58 @@
-"""Values with named fields. Like a NamedTuple, but a class costs a tenth as much to define, and every start pays for a dozen."""
+"""Values with named fields. Like a frozen dataclass, but a class costs a tenth as much to define, and every start pays for dozens."""
 
 from __future__ import annotations
 
-from typing import Any, ClassVar, Self, dataclass_transform
+from typing import Any, ClassVar, NoReturn, Self, dataclass_transform
 
 
 @dataclass_transform(frozen_default=True, kw_only_default=False)
 class Record:
-    """The base: fields are a subclass's annotations in order, defaults its class attributes. Not to be changed after it is made."""
+    """The base: fields are a subclass's annotations in order, defaults its class attributes. Not to be changed after it is made.
+
+    Takes exactly its fields: a missing, surplus or unknown one is a TypeError, and so is an assignment. With `kw_only`, which every class of more than
+    four fields has, fields are given by name only.
+    """
 
     _fields: ClassVar[tuple[str, ...]] = ()
+    _known: ClassVar[frozenset[str]] = frozenset()
+    _needed: ClassVar[frozenset[str]] = frozenset()
+    _positional: ClassVar[int] = 0
 
-    def __init_subclass__(cls) -> None:
+    def __init_subclass__(cls, *, kw_only: bool = False) -> None:
         cls._fields = tuple(cls.__annotations__)
+        cls._known = frozenset(cls._fields)
+        cls._needed = frozenset(name for name in cls._fields if name not in cls.__dict__)
+        cls._positional = 0 if kw_only else len(cls._fields)
 
     def __init__(self, *given: Any, **named: Any) -> None:  # noqa: ANN401 - the type checker knows each subclass's own
-        self.__dict__.update(zip(self._fields, given, strict=False))
-        self.__dict__.update(named)
+        own = self.__dict__
+        if given:
+            if len(given) > self._positional:
+                self._refuse(f"takes {self._positional} fields by position, and got {len(given)}")
+            own.update(zip(self._fields, given, strict=False))
+            if not named.keys().isdisjoint(own):
+                self._refuse(f"got a field twice: {', '.join(sorted(named.keys() & own))}")
+        own.update(named)
+        keys = own.keys()
+        if not keys <= self._known:
+            self._refuse(f"has no field {', '.join(sorted(keys - self._known))}")
+        if not keys >= self._needed:
+            self._refuse(f"needs {', '.join(sorted(self._needed - keys))}")
+
+    def _refuse(self, words: str) -> NoReturn:
+        raise TypeError(f"{type(self).__name__} {words}")
+
+    def __setattr__(self, name: str, value: object) -> NoReturn:
+        self._refuse(f"is not changed after it is made ({name})")
+
+    def __delattr__(self, name: str) -> NoReturn:
+        self._refuse(f"is not changed after it is made ({name})")
 
     def _replace(self, **changes: Any) -> Self:  # noqa: ANN401 - as above
+        if not changes.keys() <= self._known:
+            self._refuse(f"has no field {', '.join(sorted(changes.keys() - self._known))}")
         made = object.__new__(type(self))
-        kept = {name: value for name, value in self.__dict__.items() if name in self._fields}  # nothing that was worked out from it
+        kept = {name: value for name, value in self.__dict__.items() if name in self._known}  # nothing that was worked out from it
         made.__dict__.update(kept, **changes)
         return made
 

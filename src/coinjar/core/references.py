@@ -23,7 +23,7 @@ LARGEST_TEXT = 1 << 20
 """Characters; a value that grows past this by references is refused (a kernel takes 128 KiB for one variable)."""
 
 
-class Reference(Record):
+class Reference(Record, kw_only=True):
     """One `${…}`."""
 
     name: str
@@ -142,7 +142,7 @@ def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
     elif not source.startswith("}", at):
         what = "a '${' is not closed" if at == len(source) else f"'{source[at]}' cannot stand in a reference"
         raise _fault(at, what, "write '${NAME}', '${NAME:-word}' or '${NAME@url}'")
-    reference = Reference(name.group(), tuple(additions), service, operator.group() if operator else "", word_parts)
+    reference = Reference(name=name.group(), additions=tuple(additions), service=service, operator=operator.group() if operator else "", word=word_parts)
     return reference, at + 1
 
 

@@ -19,7 +19,8 @@ _ABOUT_SECRETS = frozenset(
     "ISSUER TYPE ALGORITHM".split()
 )
 _WHICH = frozenset("OLD NEW NEXT PREVIOUS CURRENT BASE64 B64 PROD DEV".split())
-_LOGIN = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://[^/?#\s:@]*:[^/?#\s@]+@")
+# A password may hold what should have been percent-encoded ('#', '/', '@'); what begins as a port does and goes on as a path is none.
+_LOGIN = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://[^/?#\s:@]*:(?!\d{1,5}(?:[/?#]|$))[^\s@][^\s]*@(?=[^\s@]*$)|[A-Za-z][A-Za-z0-9+.-]*://[^/?#\s:@]*:[^/?#\s@]+@")
 _SHAPES = (
     (re.compile(r"-----BEGIN (?:[A-Z0-9]+ )*PRIVATE KEY-----"), "holds a private key"),
     (re.compile(r"AGE-SECRET-KEY-1[A-Z0-9]{20,}"), "holds a private key"),

@@ -24,7 +24,7 @@ _HEADING = re.compile(rf"# {ANY_NAME}")
 _MARKER = ("<<<<<<<", "=======", ">>>>>>>", "|||||||")
 
 
-class Coin(Record):
+class Coin(Record, kw_only=True):
     """One sealed value: for whom, whose key, and the line where it stands."""
 
     compartment: str
@@ -54,7 +54,7 @@ def parse(data: bytes, file: str) -> list[Coin]:
             continue
         found = _LINE.fullmatch(text)
         if found and len(found[4]) % 4 == 0:
-            coins.append(Coin(found[1], found[2], found[3], found[4], number))
+            coins.append(Coin(compartment=found[1], name=found[2], key=found[3], sealed=found[4], line=number))
             continue
         place = Place(file, number, 1)
         if text.startswith(_MARKER):

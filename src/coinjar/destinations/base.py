@@ -192,6 +192,8 @@ class Declared:
 
     keys: tuple[str, ...] = ()
     needed: tuple[str, ...] = ()
+    names_stage = False
+    """Whether a path of it holds `{stage}`, so that stages have files of their own."""
 
     def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
         self.destination = destination
@@ -227,6 +229,7 @@ class Declared:
     def pattern(self, key: str, holders: tuple[str, ...] = ("stage", "service")) -> str:
         """An option that is a path, in which `{stage}` and `{service}` may stand."""
         path = self.text(key)
+        self.names_stage = self.names_stage or "{stage}" in path
         for name in _HOLDER.findall(path):
             if name not in holders:
                 hint = f"a path holds {' and '.join(f'{{{one}}}' for one in holders) or 'no such thing'}"

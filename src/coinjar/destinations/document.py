@@ -10,7 +10,7 @@ from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
 from coinjar.destinations.base import Offline, Output, Surroundings, View, gets, services_for
-from coinjar.destinations.levels import Level, ancestors, idle, lifted, nearest_above
+from coinjar.destinations.levels import Level, idle, levels_above, lifted, nearest_above
 from coinjar.destinations.opened import OpenDocument, every_entry
 from coinjar.destinations.places import Spot, read_form, read_places
 from coinjar.dialects import carriers, get
@@ -35,6 +35,8 @@ class Document(Offline):
         self.doubled = self._doubled()
         self.move_up = self.flag("move_up") or around.move_up
         self.spots = read_places(fields, self.options["places"], around.jar, services_for(destination, around.jar)) if "places" in self.options else []
+        self.above = {} if fields.faults else levels_above({spot.pointer: spot.inherits for spot in self.spots})
+        self._differing: dict[str, set[str]] = {}
 
     def _doubled(self) -> bool:
         word = self.text("dollars", "plain")
@@ -53,7 +55,7 @@ class Document(Offline):
         for spot in self.spots:
             if spot.pointer in entries:
                 refuse(get("json"), entries[spot.pointer], carriers)
-        levels = {spot.pointer: document.level(spot.pointer, spot.decided_by) for spot in self.spots}
+        levels = {spot.pointer: document.level(spot.pointer, spot.decided_by, spot.inherits) for spot in self.spots}
         wanted = self._wanted(entries, levels)
         changes = [one for spot in self.spots for one in self._changes(document, spot, levels[spot.pointer], wanted[spot.pointer], entries.get(spot.pointer))]
         data = apply(document.data, document.file, changes, careful=True, as_json=document.as_json) if changes else document.data
@@ -84,15 +86,25 @@ class Document(Offline):
         return found
 
     def _of_spot(self, spot: Spot, view: View, *, lenient: bool) -> list[Entry]:
-        """What a place gets; of several services what they agree on."""
-        of_each = [{one.name: one for one in view.entries(service, lenient=lenient) if spot.takes(one.name)} for service in spot.services]
-        if not of_each:
-            return []
-        agreed = [one for name, one in of_each[0].items() if all(name in other and other[name].text == one.text for other in of_each)]
-        differing = sorted({name for one in of_each for name in one} - {one.name for one in agreed})
-        if differing and not any(nearest_above(other.pointer, [one.pointer for one in self.spots]) == spot.pointer for other in self.spots):
-            words = f"{spot.pointer} does not get {', '.join(differing)}: its services ({', '.join(spot.services)}) differ there"
-            self.notice("CJ019", spot.place, words, "give each service a place of its own")
+        """What a place gets; of several services what those agree on that have no place of their own below it."""
+        of_each = {service: {one.name: one for one in view.entries(service, lenient=lenient) if spot.takes(one.name)} for service in spot.services}
+        below = [other for other in self.spots if spot.pointer in self.above[other.pointer]]
+        agreed: list[Entry] = []
+        differing: list[str] = []
+        for name in dict.fromkeys(name for one in of_each.values() for name in one):
+            own = [service for service in spot.services if not any(service in other.services and other.takes(name) for other in below)]
+            asked = own or spot.services
+            found = [of_each[service].get(name) for service in asked]
+            if found[0] is not None and all(one is not None and one.text == found[0].text for one in found):
+                agreed.append(found[0])
+            else:
+                differing.append(name)
+        self._differing[spot.pointer] = set(differing)  # what stands there may be right for one of them: it stays
+        if differing and not below:
+            words = (
+                f"{spot.pointer}: {', '.join(sorted(differing))} cannot be set there, for its services ({', '.join(spot.services)}) differ; what is there stays"
+            )
+            self.notice("CJ019", spot.place, words, "give each service a place of its own (inherits: of a place that comes before it)")
         return agreed
 
     def _wanted(self, entries: Mapping[str, list[Entry]], levels: Mapping[str, Level]) -> dict[str, dict[str, str]]:
@@ -109,13 +121,13 @@ class Document(Offline):
         says = {pointer: self._unmanaged(now[pointer], spot) | own[pointer] for pointer, spot in zip(levels, self.spots, strict=True)}
         final = {pointer: dict(texts) for pointer, texts in own.items()}
         for pointer, texts in final.items():  # what the levels above say already need not be said again
-            around = ancestors(pointer, list(levels))[::-1]
+            around = self.above[pointer][::-1]
             for name in [name for name in texts if now[pointer].get(name) is None]:
                 speaker = next((one for one in around if name in says[one]), None)
                 if speaker is not None and says[speaker][name] == texts[name]:
                     del texts[name]
         takes = {spot.pointer: spot.takes for spot in self.spots}
-        return lifted(final, own, now, takes, everything=self.move_up)
+        return lifted(final, own, now, takes, self.above, everything=self.move_up)
 
     def _unmanaged(self, now: Mapping[str, str | None], spot: Spot) -> dict[str, str]:
         """What a place says that is none of ours."""
@@ -132,7 +144,8 @@ class Document(Offline):
         there = level.entries
         in_play = entries is not None
         managed = [name for name in there if self._manages(spot, name)]
-        gone = [name for name in managed if name not in wanted and (in_play or there[name].text is not None)]
+        kept = self._differing.get(spot.pointer, set()) if spot.services else set(managed)  # a place of no service is nobody's to empty
+        gone = [name for name in managed if name not in wanted and name not in kept and (in_play or there[name].text is not None)]
         same = [name for name, text in wanted.items() if name in there and there[name].text == text and document.stays(there[name].value)]
         form = form_of(found.node) or spot.form or self.form or MAP
         fresh = wanted if in_play else {name: text for name, text in wanted.items() if name not in there or name in same}
@@ -140,7 +153,7 @@ class Document(Offline):
 
     def _look(self, document: OpenDocument, before: Mapping[str, Level]) -> None:
         """Notice what stands in the document and will surprise; positions are those of `before`, where it stood there already."""
-        levels = [document.level(spot.pointer, spot.decided_by) for spot in self.spots]
+        levels = [document.level(spot.pointer, spot.decided_by, spot.inherits) for spot in self.spots]
         for level, entry, winner in idle(levels):
             words = f"{entry.name} at {level.pointer} cannot win: {winner.pointer} above decides it"
             self.notice(
@@ -153,7 +166,7 @@ class Document(Offline):
                     self.notice("CJ019", self._place(document, before[level.pointer], entry), words, "put it into quotes", variable=entry.name)
         pointers = [spot.pointer for spot in self.spots]
         for spot in self.spots:
-            below = [one for one in pointers if nearest_above(one, pointers) == spot.pointer]
+            below = [one for one in pointers if nearest_above(one, self.above) == spot.pointer]
             if spot.stage is None and "{stage}" not in self.path and not below and any(one.stage for one in self.spots):
                 self.notice(
                     "CJ019",
@@ -170,7 +183,7 @@ class Document(Offline):
         """What the places hold, those of other stages left out. A narrower place comes later, and so counts."""
         document = self.open(stage)
         items: list[Item] = []
-        for spot in sorted(self.spots, key=lambda one: one.pointer.count("/")):
+        for spot in sorted(self.spots, key=lambda one: (len(self.above[one.pointer]), one.pointer.count("/"))):
             if spot.stage not in (None, stage):
                 continue
             for name, one in document.level(spot.pointer).entries.items():

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from typing import NamedTuple
+from typing import NamedTuple, TypeAlias
 
 from coinjar.core.errors import Place
 from coinjar.documents.environments import Held
@@ -11,23 +11,37 @@ from coinjar.documents.pointer import above
 
 
 class Level(NamedTuple):
-    """One environment: where it stands, what it holds, and which levels above it cannot override."""
+    """One environment: where it stands, what it holds, which levels above it cannot override, and which come before it without being around it."""
 
     pointer: str
     place: Place
     entries: Mapping[str, Held]
     decided_by: tuple[str, ...] = ()
     places: Mapping[str, Place] = {}
+    inherits: tuple[str, ...] = ()
 
 
-def ancestors(pointer: str, pointers: Sequence[str]) -> list[str]:
-    """The levels around one, the widest first."""
-    return sorted((one for one in pointers if above(one, pointer)), key=lambda one: one.count("/"))
+Above: TypeAlias = Mapping[str, Sequence[str]]
+"""Of each level those above it, the widest first."""
 
 
-def nearest_above(pointer: str, pointers: Sequence[str]) -> str | None:
-    """The level right around one, if any."""
-    found = ancestors(pointer, pointers)
+def levels_above(inherits: Mapping[str, Sequence[str]]) -> dict[str, list[str]]:
+    """Of each level (`inherits` has them all) those around it by their pointers, and those that it inherits by declaration, over any number of steps."""
+    found: dict[str, list[str]] = {}
+
+    def of(pointer: str, below: tuple[str, ...]) -> list[str]:
+        if pointer not in found and pointer not in below:
+            direct = [one for one in inherits if above(one, pointer)] + [one for one in inherits[pointer] if one in inherits]
+            every = {one for other in direct for one in (*of(other, (*below, pointer)), other)} - {pointer}
+            found[pointer] = sorted(every, key=lambda one: (len(of(one, (*below, pointer))), one.count("/"), one))
+        return found.get(pointer, [])
+
+    return {pointer: of(pointer, ()) for pointer in inherits}
+
+
+def nearest_above(pointer: str, around: Above) -> str | None:
+    """The level right above one, if any."""
+    found = around[pointer]
     return found[-1] if found else None
 
 
@@ -40,7 +54,8 @@ def above_all(pointer: str) -> list[str]:
 def deciding(levels: Sequence[Level], pointer: str, name: str) -> tuple[Level | None, list[Level]]:
     """Who decides what the level at `pointer` sees of a name, and every level that speaks, the narrowest first."""
     by_pointer = {one.pointer: one for one in levels}
-    chain = [by_pointer[one] for one in [*ancestors(pointer, list(by_pointer)), pointer]]
+    around = levels_above({one.pointer: one.inherits for one in levels})
+    chain = [by_pointer[one] for one in [*around[pointer], pointer]]
     spoken = [one for one in reversed(chain) if name in one.entries]
     if not spoken:
         return None, []
@@ -68,6 +83,7 @@ def lifted(
     own: Mapping[str, Mapping[str, str]],
     now: Mapping[str, Mapping[str, str | None]],
     takes: Mapping[str, Callable[[str], bool]],
+    around: Above,
     *,
     everything: bool,
 ) -> dict[str, dict[str, str]]:
@@ -77,8 +93,8 @@ def lifted(
     `takes` which names it takes at all. Without `everything` only what stands above already is moved, so that what was once moved up stays there.
     """
     result = {pointer: dict(entries) for pointer, entries in final.items()}
-    for parent in sorted(result, key=lambda one: -one.count("/")):
-        children = [one for one in result if nearest_above(one, list(result)) == parent]
+    for parent in sorted(result, key=lambda one: -len(around[one])):
+        children = [one for one in result if nearest_above(one, around) == parent]
         if len(children) < 2:
             continue
         for name in [name for name in result[children[0]] if takes[parent](name) and all(name in result[child] for child in children)]:

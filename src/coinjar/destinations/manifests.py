@@ -69,6 +69,7 @@ class Manifests(Offline):
         super().__init__(destination, around, fields)
         self.source = self.pattern("from", ("stage",))
         self.target = self.pattern("to", ("stage",))
+        self.names_stage = "{stage}" in self.target
         self.string_data = self.flag("string_data")
         self.keep = self.count("keep", 3)
         self.named: dict[str, str] = {}

@@ -37,13 +37,13 @@ class OpenDocument:
             fault.place = fault.place or Place(self.file)
             raise
 
-    def level(self, pointer: str, decided_by: tuple[str, ...] = ()) -> Level:
+    def level(self, pointer: str, decided_by: tuple[str, ...] = (), inherits: tuple[str, ...] = ()) -> Level:
         """The environment at a pointer; empty if it is not there yet."""
         found = self.follow(pointer)
         place = self.place(found.node or found.trail[-1])
         try:
             entries = {one.name: one for one in held(found.node)}
-            return Level(pointer, place, entries, decided_by, {name: self.place(one.at) for name, one in entries.items()})
+            return Level(pointer, place, entries, decided_by, {name: self.place(one.at) for name, one in entries.items()}, inherits)
         except InputError as fault:
             raise InputError(f"{pointer}: {fault.message}", hint=fault.hint, place=place, code=fault.code) from None
 

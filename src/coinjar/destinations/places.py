@@ -15,7 +15,7 @@ from coinjar.documents.fields import Fields
 from coinjar.documents.pointer import parse_pointer
 from coinjar.documents.yamltext import is_null, place
 
-KEYS = ("services", "stage", "variables", "without", "form", "decided_by")
+KEYS = ("services", "stage", "variables", "without", "form", "decided_by", "inherits")
 
 
 class Spot(NamedTuple):
@@ -29,6 +29,8 @@ class Spot(NamedTuple):
     without: tuple[str, ...]
     form: str | None
     decided_by: tuple[str, ...]
+    inherits: tuple[str, ...] = ()
+    """Places that come before it without being around it: what they set, it sees unless it sets another value."""
 
     def takes(self, name: str) -> bool:
         return any(fnmatchcase(name, one) for one in self.variables) and not any(fnmatchcase(name, one) for one in self.without)
@@ -47,10 +49,11 @@ def read_places(fields: Fields, node: Node, jar: Jar, services: Sequence[str]) -
     spots = [_read_place(fields, pointer, key, own, jar, services) for pointer, key, own in fields.members(node, "'places'")]
     known = [spot.pointer for spot in spots]
     for spot in spots:
-        for other in spot.decided_by:
-            if other not in known:
-                words = f"{spot.pointer} is decided by {other}, which is no place here"
-                fields.faults.append(InputError(words, hint="name a place above it", place=spot.place))
+        for key, others in (("is decided by", spot.decided_by), ("inherits", spot.inherits)):
+            for other in others:
+                if other not in known or other == spot.pointer:
+                    words = f"{spot.pointer} {key} {other}, which is no {'other ' if other in known else ''}place here"
+                    fields.faults.append(InputError(words, hint="name a place above it", place=spot.place))
     return spots
 
 
@@ -72,4 +75,5 @@ def _read_place(fields: Fields, pointer: str, key: Node, node: Node, jar: Jar, s
             fields.fault(own["stage"], fault.message, fault.hint, fault.code)
     variables = tuple(text for text, _ in fields.texts(own["variables"], "variables")) if "variables" in own else ("*",)
     without, decided = (tuple(text for text, _ in fields.texts(own.get(name), name)) for name in ("without", "decided_by"))
-    return Spot(pointer, place(key, fields.file), tuple(services), stage, variables, without, read_form(fields, own.get("form")), decided)
+    inherits = tuple(text for text, _ in fields.texts(own.get("inherits"), "inherits"))
+    return Spot(pointer, place(key, fields.file), tuple(services), stage, variables, without, read_form(fields, own.get("form")), decided, inherits)

@@ -31,7 +31,8 @@ class Item(NamedTuple):
     """One variable as it was read. `text` is None where the file unsets it.
 
     `stage` and `service` are None where the file does not tell them apart; `phase` is build for what only a build sees;
-    `secret` is what the file itself says of it, None if nothing.
+    `secret` is what the file itself says of it, None if nothing. `reference` is the text with references to other names of the file (`${NAME}`, and `$$`
+    for a dollar sign), where the reader replaced some.
     """
 
     name: str
@@ -41,6 +42,7 @@ class Item(NamedTuple):
     service: str | None = None
     phase: str = "run"
     secret: bool | None = None
+    reference: str | None = None
 
 
 BYTE_ORDER_MARK, TYPED = "byte-order mark", "typed"

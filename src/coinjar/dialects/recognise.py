@@ -11,7 +11,6 @@ _TOLD = [
     (r"^kind:[ \t]*[\"']?(?:ConfigMap|Secret)\b", "kube-configmap", "it holds a ConfigMap or a Secret"),
     (r"^\[Service\][ \t]*$", "systemd-dropin", "it has a [Service] section"),
     (r"^[ \t]*FROM[ \t]+\S|^[ \t]*ENV[ \t]+[A-Za-z_]\w*[= ]", "containerfile", "it has the instructions of a Containerfile"),
-    (r"^[ \t]*(?:export|unset|readonly)[ \t]", "posix", "it exports its names"),
     (r"\A\ufeff?\"?name\"?[,;\t]", "csv", "its first row is a table's"),
 ]
 _SUFFIXES = {".yaml": "yaml", ".yml": "yaml", ".toml": "toml", ".properties": "properties", ".csv": "csv"}
@@ -21,11 +20,15 @@ _LINES = [
 ]
 
 
+_EXPORTS = re.compile(r"^[ \t]*(?:export|unset|readonly)[ \t]", re.MULTILINE)
+
+
 class Recognised(NamedTuple):
-    """A dialect, and by what it was told."""
+    """A dialect, and by what it was told; `others` may read more of the same text, and want to be tried, too."""
 
     dialect: str
     why: str
+    others: tuple[str, ...] = ()
 
 
 def recognise(data: bytes, file: str = "") -> Recognised:
@@ -36,6 +39,8 @@ def recognise(data: bytes, file: str = "") -> Recognised:
     for pattern, dialect, why in _TOLD:
         if re.search(pattern, text, re.MULTILINE):
             return Recognised(dialect, why)
+    if _EXPORTS.search(text):
+        return Recognised("posix", "it exports its names", ("dotenv",))
     for suffix, dialect in _SUFFIXES.items():
         if file.lower().endswith(suffix):
             return Recognised(dialect, f"its name ends in {suffix}")

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
+from typing import NamedTuple, TypeAlias
 
 from coinjar.core.errors import place_of
 from coinjar.core.names import quoted_name, shell_can_set
@@ -99,12 +100,33 @@ exec "$@"
 _BLANK = re.compile(r"(?:[ \t;]|\\\n)*")
 _GAP = re.compile(r"(?:[ \t]|\\\n)*")
 _ASSIGN = re.compile(r"([^\s=+'\"\\;#&|<>()$`]*)(\+?=)")
-_WORD = re.compile(r"[^\s'\"\\;&|<>()$`]+")
+_WORD = re.compile(r"[^ \t\n'\"\\;&|<>()$`]+")
 _PARAMETER = re.compile(r"\$(?:([A-Za-z_][A-Za-z0-9_]*)|\{([A-Za-z_][A-Za-z0-9_]*)\})")
 
 
 class _Unreadable(Exception):
     """The rest of the line needs a shell."""
+
+
+class _Expanded(NamedTuple):
+    """A reference that was replaced by a value."""
+
+    name: str
+    value: str
+
+
+_Pieces: TypeAlias = "list[str | _Expanded]"
+
+
+def _joined(pieces: _Pieces) -> str:
+    return "".join(one if isinstance(one, str) else one.value for one in pieces)
+
+
+def _as_reference(pieces: _Pieces) -> str | None:
+    """The same with references in the place of what replaced them; None if there were none."""
+    if all(isinstance(one, str) for one in pieces):
+        return None
+    return "".join(one.replace("$", "$$") if isinstance(one, str) else f"${{{one.name}}}" for one in pieces)
 
 
 class _ShellFile:
@@ -178,7 +200,7 @@ class _ShellFile:
             if verb in ("export", "readonly") and self._assignment():
                 continue
             start = self.at
-            name = self._word()
+            name = _joined(self._word())
             if verb == "unset" and shell_can_set(name):
                 self.values.pop(name, None)
                 self.items.append(Item(name, None, place_of(self.text, start, self.file)))
@@ -195,22 +217,23 @@ class _ShellFile:
         self.at = found.end()
         if self.text[self.at : self.at + 1] in (" ", "\t") and self.text[self.at :].split("\n")[0].strip(" \t")[:1] not in ("", "#", ";"):
             raise _Unreadable(f"has a blank after '{name}='; a shell would run what follows")
-        value = self._word()
+        pieces = self._word()
+        value = _joined(pieces)
         if "\r" in value:
             self.remark(f"{name} ends in a carriage return, which a shell keeps", start)
         self.values[name] = value
-        self.items.append(Item(name, value, place_of(self.text, start, self.file)))
+        self.items.append(Item(name, value, place_of(self.text, start, self.file), reference=_as_reference(pieces)))
         return True
 
-    def _word(self) -> str:
-        parts: list[str] = []
+    def _word(self) -> _Pieces:
+        parts: _Pieces = []
         text = self.text
         while self.at < len(text) and text[self.at] not in " \t\n;":
             letter = text[self.at]
             if letter == "'":
                 parts.append(self._single())
             elif letter == '"':
-                parts.append(self._double())
+                parts += self._double()
             elif letter == "\\":
                 parts.append("" if text.startswith("\n", self.at + 1) else text[self.at + 1 : self.at + 2] or "\\")
                 self.at += 2
@@ -220,10 +243,10 @@ class _ShellFile:
                 raise _Unreadable(f"has a bare '{letter}', which a shell acts on")
             else:
                 found = _WORD.match(text, self.at)
-                assert found
+                assert found, "every other letter is one of a word"
                 parts.append(found.group())
                 self.at = found.end()
-        return "".join(parts)
+        return parts
 
     def _single(self) -> str:
         end = self.text.find("'", self.at + 1)
@@ -233,16 +256,16 @@ class _ShellFile:
         self.at = end + 1
         return found
 
-    def _double(self) -> str:
+    def _double(self) -> _Pieces:
         self.at += 1
-        parts: list[str] = []
+        parts: _Pieces = []
         while True:
             letter = self.text[self.at : self.at + 1]
             if letter == "":
                 raise _Unreadable("has a quote that is not closed")
             if letter == '"':
                 self.at += 1
-                return "".join(parts)
+                return parts
             if letter == "\\":
                 following = self.text[self.at + 1 : self.at + 2]
                 parts.append("" if following == "\n" else following if following in ("$", "`", '"', "\\") else "\\" + following)
@@ -254,7 +277,7 @@ class _ShellFile:
                 parts.append(self.text[self.at : end])
                 self.at = end
 
-    def _parameter(self) -> str:
+    def _parameter(self) -> str | _Expanded:
         found = _PARAMETER.match(self.text, self.at)
         if found:
             name = found[1] or found[2]
@@ -262,7 +285,7 @@ class _ShellFile:
                 raise _Unreadable(f"needs the value of {name}, which this file does not set before")
             self.remark(f"${name} was replaced by the value the file sets before, as a shell does")
             self.at = found.end()
-            return self.values[name]
+            return _Expanded(name, self.values[name])
         following = self.text[self.at + 1 : self.at + 2]
         if self.text[self.at] == "$" and not re.match(r"[({'\"@*#?$!0-9-]", following):
             self.at += 1

@@ -49,7 +49,7 @@ def read_declarations(data: bytes, file: str) -> Jar:
         fields.fault(top["app"], words, "write it in lower case")
     services = _read_services(fields, top.get("services"))
     sets = _read_sets(fields, top.get("sets"), services)
-    jar = Jar(app, place(root, file), services, {}, {}, sets)
+    jar = Jar(app=app, place=place(root, file), services=services, stages={}, variables={}, sets=sets)
     jar = jar._replace(stages=_read_stages(fields, top.get("stages"), jar))
     jar = jar._replace(variables=_read_variables(fields, top.get("variables"), jar))
     _check_references(fields, jar)
@@ -176,7 +176,9 @@ def _read_stages(fields: Fields, node: Node | None, jar: Jar) -> dict[str, Stage
             for host, _, members in (fields.members(own["hosts"], "'hosts'") if "hosts" in own else ())
         }
         guarded, about = fields.flag(own.get("guarded"), "guarded"), fields.text(own.get("about"), "about")
-        stages[name] = Stage(StageName(name), place(key, fields.file), StageName(follows) if follows else None, guarded, about, hosts)
+        stages[name] = Stage(
+            name=StageName(name), place=place(key, fields.file), follows=StageName(follows) if follows else None, guarded=guarded, about=about, hosts=hosts
+        )
     for name, at in followed.items():
         stage = stages[name]
         target = stage.follows
@@ -226,14 +228,14 @@ def _read_variable(fields: Fields, name: VariableName, at: Place, own: dict[str,
     given = {_FIELDS.get(key, key): _read_key(fields, key, node, name, jar) for key, node in own.items() if key in _READ_BY_NAME}
     if "supplied" in own:
         given |= _supplied(fields, own["supplied"], name)
-    variable = Variable(name, at, kind=kind, constraints=_constraints(fields, kind, own), **given)
+    variable = Variable(name=name, place=at, kind=kind, constraints=_constraints(fields, kind, own), **given)
     if kind == "choice" and "choices" not in own:
         fields.fault(own["kind"], "the kind choice needs its choices", "add choices: [one, another]")
     if variable.phase not in PHASES:
         fields.fault(own["phase"], f"there is no phase '{variable.phase}'", f"the phases are {', '.join(PHASES)}")
     if "default" in own:
         default = read_value(fields, variable, own["default"])
-        variable = Variable(name, at, kind=kind, constraints=variable.constraints, default=default, **given)
+        variable = Variable(name=name, place=at, kind=kind, constraints=variable.constraints, default=default, **given)
     return variable
 
 
@@ -363,5 +365,5 @@ def _read_accepted(fields: Fields, node: Node | None, jar: Jar) -> tuple[Accepte
         if variable:
             _must_be_declared(fields, jar, variable, place(own["variable"], fields.file), "'accepted'")
         stage, service = fields.text(own.get("stage"), "stage") or None, fields.text(own.get("service"), "service") or None
-        found.append(Accepted(rule, reason, place(one, fields.file), variable, stage, service))
+        found.append(Accepted(rule=rule, reason=reason, place=place(one, fields.file), variable=variable, stage=stage, service=service))
     return tuple(found)

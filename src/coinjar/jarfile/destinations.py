@@ -33,7 +33,7 @@ def read_destinations(
         given |= _limits(fields, own, name, services, stages)
         if "moved_to" in own:
             moved.append((own["moved_to"], given["moved_to"]))
-        found[name] = Destination(name, place(key, fields.file), kind, plain_only=fields.flag(own.get("plain_only"), "plain_only"), **given)
+        found[name] = Destination(name=name, place=place(key, fields.file), type=kind, plain_only=fields.flag(own.get("plain_only"), "plain_only"), **given)
     for at, targets in moved:
         for target in [one for one in dict.fromkeys(targets.values()) if one not in found]:
             hint = suggestion(target, found, f"the destinations are {', '.join(found)}")

@@ -54,10 +54,10 @@ class ProofReader:
         if given["at"] and not given["at"].startswith("/"):
             fields.fault(own["at"], f"'{given['at']}' is no JSON Pointer", "it begins with '/', as in /settings/LEVEL (RFC 6901)", "pointer")
         proof = Proof(
-            name,
-            place(key, fields.file),
-            askers[0],
-            self._question(askers[0], own[askers[0]], what),
+            name=name,
+            place=place(key, fields.file),
+            asker=askers[0],
+            question=self._question(askers[0], own[askers[0]], what),
             service=service,
             stages=self._stages(own["stages"], f"stages of {name}") if "stages" in own else None,
             expect=self._expected(own["expect"], what) if "expect" in own else None,

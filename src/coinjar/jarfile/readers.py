@@ -26,7 +26,7 @@ HEAD = (
 )
 
 
-class Reader(Record):
+class Reader(Record, kw_only=True):
     """One recipient. `service` limits it to `all` and that service; `offline` marks a recipient that is kept for recovery."""
 
     label: str
@@ -98,7 +98,15 @@ def read_readers(data: bytes, file: str) -> Readers:
         if service and not re.fullmatch(SMALL_NAME, service):  # what is vouched for must not be written in two ways
             fields.fault(own["service"], f"the service of {label} is no service's name", "write it as in jar.yaml")
         about = fields.text(own.get("about"), f"about of {label}")
-        readers[label] = Reader(label, recipient, place(key, file), opens, service, fields.flag(own.get("offline"), "offline"), about)
+        readers[label] = Reader(
+            label=label,
+            recipient=recipient,
+            place=place(key, file),
+            opens=opens,
+            service=service,
+            offline=fields.flag(own.get("offline"), "offline"),
+            about=about,
+        )
     vouched: dict[str, tuple[str, ...]] = {}
     node = top.get("vouched")
     if isinstance(node, MappingNode):  # a merge may leave two codes for one key: `vouch` settles that

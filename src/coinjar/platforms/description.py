@@ -26,7 +26,7 @@ PAGING = (*ALWAYS, "next")
 _SENDING = ("send", "body", "repeat")
 
 
-class Sending(Record):
+class Sending(Record, kw_only=True):
     """One request as it is described. `repeat`: it may be sent again without a look."""
 
     method: str
@@ -36,7 +36,7 @@ class Sending(Record):
     place: Place
 
 
-class Listing(Record):
+class Listing(Record, kw_only=True):
     """How variables are listed: at `items`, as a map or a list whose elements have these fields (JSON Pointers). `stages` may lead to one or a list."""
 
     sending: Sending
@@ -54,7 +54,7 @@ class Listing(Record):
     next_page: bool = False
 
 
-class Writing(Record):
+class Writing(Record, kw_only=True):
     """How variables are written: all changes in one request, the whole set in one, or a request a variable."""
 
     changes: Sending | None = None
@@ -75,7 +75,7 @@ class State(Record):
     running: str = ""
 
 
-class Waiting(Record):
+class Waiting(Record, kw_only=True):
     """What is asked until one of `until` holds; one of `fails` ends it badly, one of `approval` says that a person must approve it. Pointer to texts."""
 
     sending: Sending
@@ -92,7 +92,7 @@ class Restart(Record):
     waiting: Waiting | None
 
 
-class Description(Record):
+class Description(Record, kw_only=True):
     """A platform. Sizes are bytes of UTF-8; None: no limit is known."""
 
     name: str
@@ -155,32 +155,32 @@ class _Reader:
         names = self._part("names", ("shape", "longest", "case"))
         values = self._part("values", ("longest", "empty", "line_breaks"))
         return Description(
-            name,
-            place(self.root, fields.file),
-            fields.text(top.get("about"), "about"),
-            self.settings,
-            fields.text(token.get("header"), "header", "Authorization"),
-            fields.text(token.get("text"), "text", "Bearer {token}"),
-            self._choice(top.get("one_for"), "one_for", ("service", "stage")),
-            self._choice(top.get("stages"), "stages", ("apart", "carried")) == "carried",
-            fields.flag(top.get("whole"), "whole"),
-            fields.pattern(names.get("shape"), "the shape of names"),
-            self._number(names.get("longest"), "longest"),
-            self._choice(names.get("case"), "case", ("matters", "ignored")) == "ignored",
-            self._number(values.get("longest"), "longest"),
-            self._choice(values.get("empty"), "empty", ("kept", "removes", "refused")),
-            fields.text(values.get("line_breaks"), "line_breaks", "true") != "false",
-            self._number(top.get("most"), "most"),
-            self._number(top.get("at_once"), "at_once") or 1,
-            self._list("reserved"),
-            self._list("supplied"),
-            self._choice(top.get("in_effect"), "in_effect", ("next-deploy", "at-once", "next-run")),
-            self._account(),
-            self._listing(),
-            self._writing(),
-            self._state(),
-            self._restart("restart"),
-            self._restart("run"),
+            name=name,
+            place=place(self.root, fields.file),
+            about=fields.text(top.get("about"), "about"),
+            settings=self.settings,
+            token_header=fields.text(token.get("header"), "header", "Authorization"),
+            token_text=fields.text(token.get("text"), "text", "Bearer {token}"),
+            one_for=self._choice(top.get("one_for"), "one_for", ("service", "stage")),
+            carried=self._choice(top.get("stages"), "stages", ("apart", "carried")) == "carried",
+            whole=fields.flag(top.get("whole"), "whole"),
+            shape=fields.pattern(names.get("shape"), "the shape of names"),
+            longest_name=self._number(names.get("longest"), "longest"),
+            folds_case=self._choice(names.get("case"), "case", ("matters", "ignored")) == "ignored",
+            largest=self._number(values.get("longest"), "longest"),
+            empty=self._choice(values.get("empty"), "empty", ("kept", "removes", "refused")),
+            line_breaks=fields.text(values.get("line_breaks"), "line_breaks", "true") != "false",
+            most=self._number(top.get("most"), "most"),
+            at_once=self._number(top.get("at_once"), "at_once") or 1,
+            reserved=self._list("reserved"),
+            supplied=self._list("supplied"),
+            in_effect=self._choice(top.get("in_effect"), "in_effect", ("next-deploy", "at-once", "next-run")),
+            account=self._account(),
+            listing=self._listing(),
+            writing=self._writing(),
+            state=self._state(),
+            restart=self._restart("restart"),
+            run=self._restart("run"),
         )
 
     def _part(self, key: str, allowed: Sequence[str]) -> dict[str, Node]:
@@ -211,19 +211,19 @@ class _Reader:
         here = place(node or around, fields.file)
         if node is None:
             fields.fault(around, f"{what} has no 'send'", "write send: GET /path", "platform")
-            return Sending("GET", "/", None, repeat=True, place=here)
+            return Sending(method="GET", path="/", body=None, repeat=True, place=here)
         own = fields.fields(node, what, _SENDING) if isinstance(node, MappingNode) else {"send": node}
         text = fields.text(own.get("send"), f"send of {what}")
         found = re.fullmatch(r"([A-Z]+) (/\S*)", text)
         if not found or found[1] not in METHODS:
             fields.fault(own.get("send", node), f"{what} is no request", f"write METHOD /path; the methods are {', '.join(METHODS)}", "platform")
-            return Sending("GET", "/", None, repeat=True, place=here)
+            return Sending(method="GET", path="/", body=None, repeat=True, place=here)
         body = typed(own["body"]) if "body" in own else None
         for name in [*holders(found[2]), *holders(body)]:
             if not name.startswith("/") and name not in (*known, *self.settings):
                 hint = suggestion(name, [*known, *self.settings], f"here one may write {', '.join(f'{{{one}}}' for one in (*known, *self.settings))}")
                 fields.fault(own["send"], f"'{{{name}}}' in {what} means nothing", hint, "platform")
-        return Sending(found[1], found[2], body, found[1] in SAFE or fields.flag(own.get("repeat"), "repeat"), here)
+        return Sending(method=found[1], path=found[2], body=body, repeat=found[1] in SAFE or fields.flag(own.get("repeat"), "repeat"), place=here)
 
     def _with_request(self, node: Node, what: str, more: Sequence[str], known: Sequence[str]) -> tuple[Sending, dict[str, Node]]:
         own = self.fields.fields(node, what, (*_SENDING, *more))
@@ -258,9 +258,9 @@ class _Reader:
         pointers = {key: self._pointer(own[key], key) for key in keys if key in own}
         onward = self.fields.fields(own["next"], "'next'", ("at", "link", "page")) if "next" in own else {}
         return Listing(
-            sending,
-            self._pointer(own.get(form), form),
-            form,
+            sending=sending,
+            items=self._pointer(own.get(form), form),
+            form=form,
             next_at=self._pointer(onward.get("at"), "at"),
             next_link=self.fields.flag(onward.get("link"), "link"),
             next_page=self.fields.flag(onward.get("page"), "page"),
@@ -309,7 +309,9 @@ class _Reader:
         tests = {one: self._tests(more.get(one), one) for one in ("until", "fails", "approval")}
         if not tests["until"]:
             self.fields.fault(own["wait"], "'wait' does not say until when", "add until: {/state: [done]}", "platform")
-        return Restart(sending, Waiting(waiting, tests["until"], tests["fails"], tests["approval"], self._pointer(more.get("log"), "log")))
+        return Restart(
+            sending, Waiting(sending=waiting, until=tests["until"], fails=tests["fails"], approval=tests["approval"], log=self._pointer(more.get("log"), "log"))
+        )
 
     def _tests(self, node: Node | None, what: str) -> dict[str, tuple[str, ...]]:
         if node is None:

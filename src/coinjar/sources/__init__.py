@@ -29,8 +29,8 @@ BUILT_IN = {
 
 
 def is_source(text: str) -> bool:
-    """Whether this names a source, as opposed to a stage."""
-    return text == "-" or ":" in text
+    """Whether this names a source, as opposed to a stage, which has no dot, slash or colon in its name."""
+    return text == "-" or any(sign in text for sign in ":./")
 
 
 def read_source(text: str, asking: Asking | None = None) -> Source:
@@ -46,6 +46,13 @@ def read_source(text: str, asking: Asking | None = None) -> Source:
     for point in entry_points(group="coinjar.sources"):
         if point.name == kind and colon:
             return cast("Source", point.load()(rest, dialect, asking))
-    forms = f"write a stage's name, or {', '.join(form for _, form in BUILT_IN.values())}"
-    hint = f"did you mean file:{text}?" if Path(text).exists() else forms
-    raise UsageError(f"'{text}' is no source", hint=hint, code="unknown-source")
+    if Path(text).is_file():
+        from coinjar.sources.texts import read_file
+
+        return read_file(text, "", asking)
+    forms = ", ".join(form for _, form in BUILT_IN.values())
+    if asking.jar is not None and text in asking.jar.stage_names():
+        hint = f"`coinjar render {text} --as json | coinjar adopt - --stage STAGE` brings its values into another stage (--service where there are several)"
+        raise UsageError(f"'{text}' is a stage, and this takes a file or another source", hint=hint, code="unknown-source")
+    what = f"there is no file '{text}'" if not colon and is_source(text) else f"'{text}' is no source"
+    raise UsageError(what, hint=f"write the path of a file, or {forms}", code="unknown-source")

@@ -8,8 +8,9 @@ from pathlib import Path
 
 from coinjar.core.errors import InputError, Place
 from coinjar.dialects import reader
+from coinjar.dialects.base import Reading
 from coinjar.dialects.nested import Settings, merged
-from coinjar.dialects.recognise import recognise
+from coinjar.dialects.recognise import Recognised, recognise
 from coinjar.sources.base import Asking, Source, surprises
 
 LARGEST = 10 << 20
@@ -52,16 +53,39 @@ def read_stdin(rest: str, dialect: str, asking: Asking) -> Source:
 def _taken_apart(data: bytes, file: str, label: str, dialect: str, asking: Asking) -> Source:
     if len(data) > LARGEST:
         raise InputError(f"it is over {LARGEST >> 20} MiB", hint="is it the right file?", place=Place(file), code="too-large")
-    name, why = (dialect, "you said so") if dialect else recognise(data, file)
-    _refuse_other_kinds(data, file, dialect)
+    if not dialect and (other := _other_kind(data, file, asking)):
+        return other
+    told = Recognised(dialect, "you said so") if dialect else recognise(data, file)
+    name, why, reading = _read_best(told, data, file, asking)
+    reading.remarks.extend(surprises(reading.items))
+    reading.remarks.sort(key=lambda remark: remark.place)
+    return Source(label, name, why, reading, _comments(data) if name in _WITH_COMMENTS else {})
+
+
+def _read_best(told: Recognised, data: bytes, file: str, asking: Asking) -> tuple[str, str, Reading]:
+    """The dialect of those that may be meant that loses the fewest lines, why, and what it reads."""
+    found = [(name, _read(name, data, file, asking)) for name in (told.dialect, *told.others)]
+    lost = {name: _lost(reading) for name, reading in found}
+    name, reading = min(found, key=lambda one: len(lost[one[0]]))
+    words = [
+        f"{other} would lose line{'s' if len(lines) > 1 else ''} {', '.join(map(str, lines[:6]))}" for other, lines in lost.items() if lines and other != name
+    ]
+    why = told.why if name == told.dialect else f"it keeps more of it than {told.dialect}"
+    return name, "; ".join([why, *words]), reading
+
+
+def _read(name: str, data: bytes, file: str, asking: Asking) -> Reading:
     found = reader(name)
     found.known = asking.known()
     if isinstance(found, Settings):
         found.as_json = not file.lower().endswith((".yaml", ".yml")) and data.lstrip().startswith(b"{")
-    reading = found.read(data, file)
-    reading.remarks.extend(surprises(reading.items))
-    reading.remarks.sort(key=lambda remark: remark.place)
-    return Source(label, name, why, reading, _comments(data) if name in _WITH_COMMENTS else {})
+    return found.read(data, file)
+
+
+def _lost(reading: Reading) -> list[int]:
+    """The lines that a reader loses, or reads with a carriage return at the end of their value, which nobody means."""
+    lines = {one.place.line for one in reading.remarks if one.lost} | {one.place.line for one in reading.items if one.text and one.text.endswith("\r")}
+    return sorted(lines)
 
 
 def _comments(data: bytes) -> dict[int, str]:
@@ -79,9 +103,15 @@ def _comments(data: bytes) -> dict[int, str]:
     return found
 
 
-def _refuse_other_kinds(data: bytes, file: str, dialect: str) -> None:
-    """A file that is more than a list of variables has a source of its own. Raises InputError that names it."""
-    for pattern, kind, what in _OTHERS if not dialect else ():
+def _other_kind(data: bytes, file: str, asking: Asking) -> Source | None:
+    """A file that is more than a list of variables is read as the source of its own kind; stdin cannot be, for such a source wants what is beside the file."""
+    for pattern, kind, what in _OTHERS:
         if re.search(pattern, data, re.MULTILINE):
-            hint = f"read it as {kind}:{file}, or name a dialect: file+DIALECT:{file}"
-            raise InputError(f"this looks like {what}", hint=hint, place=Place(file), code="other-source")
+            if not Path(file).exists():
+                hint = f"read it as {kind}:PATH, or name a dialect: -+DIALECT:"
+                raise InputError(f"this looks like {what}", hint=hint, place=Place(file), code="other-source")
+            from coinjar.sources import read_source
+
+            found = read_source(f"{kind}:{file}", asking)
+            return found._replace(why=f"it is {what}; {found.why}")
+    return None

@@ -60,7 +60,7 @@ class Platform(Live):
 
     def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
         named = fields.text(destination.options.get("platform"), "platform")
-        self.description = load_description(around.folder, named) if named else Description("", destination.place)
+        self.description = load_description(around.folder, named) if named else Description(name="", place=destination.place)
         self.keys = ("platform", "token", "stage_names", *self.description.settings)
         super().__init__(destination, around, fields)
         self.at_once = self.description.at_once
