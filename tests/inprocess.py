@@ -9,6 +9,7 @@ import gc
 import io
 import os
 import sys
+import threading
 import warnings
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
