@@ -9,7 +9,6 @@ import gc
 import io
 import os
 import sys
-import threading
 import warnings
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager

@@ -256,3 +256,34 @@ def test_lists_of_shapes_lose_nobody() -> None:
         (["LEVEL"], {"A": "B"}, []),
     ):
         assert left_behind(shapes, renames) == lost
+
+
+def test_value_classes_are_strict() -> None:
+    import inspect
+    import pkgutil
+    from importlib import import_module
+
+    import coinjar
+    from coinjar.core.record import Record
+
+    class Pair(Record):
+        """Two fields."""
+
+        left: int
+        right: int = 2
+
+    assert Pair(1) == Pair(left=1, right=2)
+    for positional, named in (((), {}), ((1, 2, 3), {}), ((1,), {"left": 1}), ((1,), {"rihgt": 2})):
+        with pytest.raises(TypeError, match="Pair"):
+            Pair(*positional, **named)
+    with pytest.raises(TypeError, match="rihgt"):
+        Pair(1)._replace(rihgt=3)
+    with pytest.raises(TypeError, match="not changed"):
+        Pair(1).left = 2  # type: ignore[misc]  # what is tested
+    for module in pkgutil.walk_packages(coinjar.__path__, "coinjar."):
+        if ".demo.app" not in module.name and not module.name.endswith("__main__"):
+            import_module(module.name)
+    many = [one for one in Record.__subclasses__() if len(one._fields) > 4]
+    assert len(many) > 10
+    for one in many:
+        assert one._positional == 0, f"{one.__name__} has {len(one._fields)} fields: give it kw_only=True ({inspect.getsourcefile(one)})"

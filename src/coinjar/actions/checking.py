@@ -36,15 +36,15 @@ def _with_samples(jar: Jar) -> Jar:
     return jar._replace(variables={**jar.variables, **samples}) if samples else jar
 
 
-def check(opened: OpenJar, *, allow_commands: bool = False) -> Checked:
-    """Check a jar. Raises what reading it raises."""
+def check(opened: OpenJar, *, allow_commands: bool = False, with_history: bool = False) -> Checked:
+    """Check a jar; `with_history` looks for its secrets in every commit, too. Raises what reading it raises."""
     facts = Facts(_with_samples(opened.load()), fetcher(opened.folder, allow_commands=allow_commands))
     from coinjar.actions.look_at_secrets import look_at_readers, look_at_tracked
 
     if (opened.folder / "coins").is_dir():
         look_at_readers(opened, facts)
     try:
-        look_at_tracked(opened, facts)
+        look_at_tracked(opened, facts, with_history=with_history)
     except OutsideError as fault:
         facts.told["CJ028"] = [Spot(fault.message, fault.hint, fault.place or facts.jar.place)]
     if facts.jar.destinations or (opened.folder / "platforms").is_dir():

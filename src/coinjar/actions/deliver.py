@@ -293,6 +293,7 @@ class Delivery:
         effect = await opened.effect(target, opened.records.last(opened.stage, destination.name, target.key))
         if effect.in_effect:
             opened.records.took_effect(opened.stage, destination.name, target.key)
+            await target.settle()
             return ""
         if not self.options.restart or not target.restart_words():
             opened.records.set_part(number, target.key, restart=WAITS)
@@ -309,6 +310,7 @@ class Delivery:
             raise OutsideError(words, hint="look at its log", code="not-in-effect")
         opened.records.took_effect(opened.stage, destination.name, target.key)
         opened.records.set_part(number, target.key, restart=RESTARTED)
+        await target.settle()
         return RESTARTED
 
 

@@ -23,6 +23,7 @@ def run(
     form: Annotated[str, typer.Option("--format", metavar="FORMAT", help="text, json, or sarif (2.1.0).")] = "text",
     strict: Annotated[bool, typer.Option("--strict", help="Warnings too end with 1.")] = False,
     accepted: Annotated[bool, typer.Option("--accepted", help="Show the accepted findings too.")] = False,
+    with_history: Annotated[bool, typer.Option("--history", help="Also look for the jar's secrets in every commit of version control.")] = False,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
@@ -32,7 +33,7 @@ def run(
 
     if form not in FORMATS:
         raise UsageError(f"there is no format '{form}'", hint=f"the formats are {', '.join(FORMATS)}")
-    done = check(open_here(ctx, jar), allow_commands=allow_commands)
+    done = check(open_here(ctx, jar), allow_commands=allow_commands, with_history=with_history)
     if as_json or form == "json":
         print_json({"findings": [json_finding(one) for one in done.findings]})
     elif form == "sarif":

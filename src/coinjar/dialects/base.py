@@ -45,8 +45,8 @@ class Item(NamedTuple):
     reference: str | None = None
 
 
-BYTE_ORDER_MARK, TYPED = "byte-order mark", "typed"
-"""Kinds of remarks that some readers leave out."""
+BYTE_ORDER_MARK, TYPED, CUT = "byte-order mark", "typed", "cut"
+"""Kinds of remarks that somebody tells apart: two that some readers leave out; a value that ends where its author hardly meant it to."""
 
 
 class Remark(NamedTuple):

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 
 from coinjar.core.errors import place_of
 from coinjar.core.texts import not_for_environments
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
+from coinjar.dialects.base import CUT, Dialect, Entry, Heading, Item, Reading, Remark, decode
 
 _PLAIN = re.compile(r"[^\s#\"'`](?:[^\n#]*[^\s#])?")
 _QUOTES = ("'", "`", '"')
@@ -102,8 +102,9 @@ def _read(text: str, file: str, remarks: list[Remark]) -> Reading:
             )
         elif blank_before or raw[:1] in (" ", "\t"):
             remarks.append(Remark(place, f"the blanks around '=' of {name} were left out"))
+        cut = _cut(text[value_at:end])
         value, at, words = _value(text, value_at, end)
-        remarks += [Remark(place, f"{name}: {word}") for word in words]
+        remarks += [Remark(place, f"{name}: {word}", kind=CUT if cut else "") for word in words]
         items.append(Item(name, value, place))
     return Reading(items, remarks)
 
@@ -133,6 +134,11 @@ def _value(text: str, at: int, end: int) -> tuple[str, int, list[str]]:
     if "$" in value:
         words.append("its '$' is not replaced by anything")
     return value.strip(), end + 1, words
+
+
+def _cut(raw: str) -> bool:
+    """Whether a value without quotes has a '#' in it that no blank stands before: what follows is lost."""
+    return raw[:1] not in _QUOTES and re.search(r"[^\s]#[^\s]", raw) is not None
 
 
 def _words_on_quoted(value: str, quote: str, after: str) -> list[str]:

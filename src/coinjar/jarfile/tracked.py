@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import subprocess
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 from coinjar.core.errors import OutsideError, Place
@@ -47,20 +47,56 @@ def tracked_below(folder: Path) -> list[Path]:
     return [top / name for name in sorted(_git(top, ["ls-files", "-z"]))] if top else []
 
 
+def history(folder: Path) -> Iterator[tuple[str, str, bytes]]:
+    """Every file of every commit that a branch or tag reaches: object, path, content; each content once. Raises OutsideError."""
+    top = _top(folder)
+    if top is None:
+        return
+    listed = [line.partition(" ") for line in os.fsdecode(_output(top, ["rev-list", "--all", "--objects"])).splitlines()]
+    names = {name: path for name, _, path in listed if path}
+    environment = _environment()
+    argv = ["git", "-C", str(top), "cat-file", "--batch"]
+    with subprocess.Popen(argv, stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=environment) as process:  # noqa: S603 - fixed words and paths
+        assert process.stdin
+        assert process.stdout
+        for name, path in names.items():
+            process.stdin.write(f"{name}\n".encode())
+            process.stdin.flush()
+            _, kind, size = process.stdout.readline().decode().split()
+            data = process.stdout.read(int(size) + 1)[:-1]
+            if kind == "blob":
+                yield name, path, data
+        process.stdin.close()
+
+
+def commit_of(folder: Path, name: str) -> str:
+    """The short name of the oldest commit that brought an object in. Raises OutsideError."""
+    top = _top(folder)
+    found = os.fsdecode(_output(top, ["log", "--all", "--format=%h", f"--find-object={name}"])).split() if top else []
+    return found[-1] if found else ""
+
+
 def holding(folder: Path, pattern: str) -> list[Path]:
     """The tracked text files that hold this (extended regular expression). Raises OutsideError."""
     top = _top(folder)
     return [top / name for name in sorted(_git(top, ["grep", "-lzIE", "-e", pattern], quiet=1))] if top else []
 
 
+def _environment() -> dict[str, str]:
+    return {name: text for name, text in environment_for_children().items() if not name.startswith("GIT_")}
+
+
 def _git(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "") -> set[str]:
-    environment = {name: text for name, text in environment_for_children().items() if not name.startswith("GIT_")}
+    return {os.fsdecode(one) for one in _output(top, arguments, quiet=quiet, given=given).split(b"\0") if one}
+
+
+def _output(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "") -> bytes:
     try:
-        done = subprocess.run(["git", "-C", str(top), *arguments], input=os.fsencode(given), capture_output=True, check=False, env=environment)  # noqa: S603, S607 - fixed words and paths
+        done = subprocess.run(["git", "-C", str(top), *arguments], input=os.fsencode(given), capture_output=True, check=False, env=_environment())  # noqa: S603, S607 - fixed words and paths
     except OSError:
         message, hint = "cannot ask git whether it has the file", "install git, or write outside the repository"
         raise OutsideError(message, hint=hint, place=Place(str(top)), code="git") from None
     if done.returncode not in (0, quiet):
         words = done.stderr.decode(errors="replace").strip().split("\n")[0]
         raise OutsideError(f"cannot ask git whether it has the file: {words}", hint="make `git status` work there", place=Place(str(top)), code="git")
-    return {os.fsdecode(one) for one in done.stdout.split(b"\0") if one}
+    return done.stdout

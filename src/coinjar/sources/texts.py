@@ -8,7 +8,7 @@ from pathlib import Path
 
 from coinjar.core.errors import InputError, Place
 from coinjar.dialects import reader
-from coinjar.dialects.base import Reading
+from coinjar.dialects.base import CUT, Reading, Remark
 from coinjar.dialects.nested import Settings, merged
 from coinjar.dialects.recognise import Recognised, recognise
 from coinjar.sources.base import Asking, Source, surprises
@@ -64,6 +64,10 @@ def _taken_apart(data: bytes, file: str, label: str, dialect: str, asking: Askin
 
 def _read_best(told: Recognised, data: bytes, file: str, asking: Asking) -> tuple[str, str, Reading]:
     """The dialect of those that may be meant that loses the fewest lines, why, and what it reads."""
+    ends = Remark(Place(file, 1, 1), "the carriage returns at the ends of lines were left out; a shell would keep them")
+    cut = bool(told.others) and b"\r\n" in data
+    if cut:  # another system wrote it, and nobody means them
+        data = data.replace(b"\r\n", b"\n")
     found = [(name, _read(name, data, file, asking)) for name in (told.dialect, *told.others)]
     lost = {name: _lost(reading) for name, reading in found}
     name, reading = min(found, key=lambda one: len(lost[one[0]]))
@@ -71,7 +75,7 @@ def _read_best(told: Recognised, data: bytes, file: str, asking: Asking) -> tupl
         f"{other} would lose line{'s' if len(lines) > 1 else ''} {', '.join(map(str, lines[:6]))}" for other, lines in lost.items() if lines and other != name
     ]
     why = told.why if name == told.dialect else f"it keeps more of it than {told.dialect}"
-    return name, "; ".join([why, *words]), reading
+    return name, "; ".join([why, *words]), reading._replace(remarks=[ends, *reading.remarks]) if cut else reading
 
 
 def _read(name: str, data: bytes, file: str, asking: Asking) -> Reading:
@@ -83,9 +87,8 @@ def _read(name: str, data: bytes, file: str, asking: Asking) -> Reading:
 
 
 def _lost(reading: Reading) -> list[int]:
-    """The lines that a reader loses, or reads with a carriage return at the end of their value, which nobody means."""
-    lines = {one.place.line for one in reading.remarks if one.lost} | {one.place.line for one in reading.items if one.text and one.text.endswith("\r")}
-    return sorted(lines)
+    """The lines that a reader loses, or the end of whose values."""
+    return sorted({one.place.line for one in reading.remarks if one.lost or one.kind == CUT})
 
 
 def _comments(data: bytes) -> dict[int, str]:

@@ -8,9 +8,11 @@ from typing import NamedTuple
 
 from coinjar.core.code import Literal, Use
 from coinjar.core.errors import CoinJarError, Place, is_others
+from coinjar.core.guess import is_placeholder
 from coinjar.core.layers import Fetch, Resolver, no_fetch
 from coinjar.core.model import Accepted, Closed, Jar, Variable, Written
 from coinjar.core.names import SHARED
+from coinjar.core.redaction import SecretFinder
 
 ERROR, WARNING = "error", "warning"
 
@@ -93,6 +95,12 @@ class Facts:
     def texts(self) -> list[tuple[Found, str]]:
         """Every value that is written as a plain text."""
         return [(found, found.written.content) for found in self.written if isinstance(found.written.content, str)]
+
+    @cached_property
+    def secrets(self) -> SecretFinder:
+        """Finds the texts of the secrets that open here, of 8 characters and more."""
+        known = {text: str(found.variable.name) for found, text in self.texts if found.variable.secret and text and not is_placeholder(text)}
+        return SecretFinder(known, shortest=8)
 
     @cached_property
     def closed(self) -> list[Found]:

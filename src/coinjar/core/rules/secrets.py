@@ -39,8 +39,10 @@ def looks_secret(facts: Facts) -> Iterator[Spot]:
         if variable.secret or not text or variable.kind not in _FREE:
             continue
         suspected = suspicion(variable.name, text)
-        if suspected and not is_placeholder(text):
-            message = f"{variable.name} is not declared as a secret, and its value looks like one: {suspected[1]}"
+        held = facts.secrets.first(text) if not suspected and len(text) >= 8 else None
+        if (suspected or held) and not is_placeholder(text):
+            why = f"looks like one: {suspected[1]}" if suspected else f"holds the text of the secret {held}"
+            message = f"{variable.name} is not declared as a secret, and its value {why}"
             fix = "add secret: true in jar.yaml, then `coinjar readers seal`; or accept it in jar.yaml"
             yield Spot(message, fix, found.written.place, variable.name, found.stage)
 

@@ -118,6 +118,9 @@ class Target(ABC):
         """Whether what is saved is what runs; None if it does not say."""
         return NOW
 
+    async def settle(self) -> None:  # noqa: B027 - most have nothing to do
+        """Called when what was written is in effect: clear away what only the earlier state needed. Raises OutsideError."""
+
     async def close(self) -> None:  # noqa: B027 - many have none
         """Let go of connections."""
 

@@ -257,6 +257,8 @@ class ClusterTarget(Target):
                 raise unreadable(self, words, hint, code="rollout")
             await asyncio.sleep(pause)
             pause = min(pause * 1.5, 3.0)
+
+    async def settle(self) -> None:
         await self.prune()
 
     async def pods(self) -> list[dict[str, Held]]:
