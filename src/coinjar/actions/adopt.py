@@ -203,6 +203,8 @@ class _Planner:
 
         if scope != ALL and scope not in self.jar.services:
             return left_out(f"the jar has no service '{scope}' (--service names one for it)")
+        if guessed is not None and (owner := self.jar.owner_of(name)):
+            return left_out(f"it is the old name of {owner.name} (`coinjar rename --finish {name}` lets it go)")
         if name in SET_BY_EVERYBODY and not self.wanted.every_name:
             return left_out("every shell or image sets it by itself (--every-name takes it)")
         reference = item.reference if self._keeps(item) else None

@@ -192,6 +192,9 @@ class Move:
                 if self.reader.in_jar(one, name)[1] == text:
                     continue
                 if name not in jar.variables:
+                    if owner := jar.owner_of(name):
+                        words = f"{name} is the old name of {owner.name}, and cannot be declared"
+                        raise InputError(words, hint=f"`coinjar rename --finish {name}`, or move its line to another group", place=line.place, code="name")
                     declare[name] = self._declared(name, places, text)
                 puts.append((one.stage, str(one.service) if one.service in jar.services else ALL, name, text))
         after = jar._replace(variables={**jar.variables, **declare})

@@ -130,9 +130,9 @@ def _check(jar: Jar, renames: Mapping[str, str]) -> None:
             )
         elif new == old:
             faults.append(UsageError(f"{old} has that name already", hint="give another", code="name"))
-        owner = next((one.name for one in jar.variables.values() if new in one.also_as and one.name != variable.name), None)
-        if owner:
-            faults.append(UsageError(f"{owner} is handed out as {new} too", hint=f"take it out of also_as of {owner}", place=jar.variables[owner].place))
+        owner = jar.owner_of(new)
+        if owner and owner.name != variable.name and owner.name not in renames:
+            faults.append(UsageError(f"{new} is the old name of {owner.name}", hint=f"`coinjar rename --finish {new}` lets it go", place=owner.place))
     double = [new for new in renames.values() if list(renames.values()).count(new) > 1]
     if double:
         faults.append(UsageError(f"two variables would be called {double[0]}", hint="give each a name of its own", code="name"))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -95,6 +95,9 @@ def _declared(jar: Jar, puttings: Sequence[Putting]) -> dict[str, Variable]:
         if one.name not in jar.variables:
             if words := name_fault("variable", one.name):
                 raise UsageError(words, hint="choose another name", code="name")
+            if owner := jar.owner_of(one.name):
+                words = f"{one.name} is the old name of {owner.name}, and no other variable can have it"
+                raise UsageError(words, hint=f"`coinjar rename --finish {one.name}`, or put {owner.name}", place=owner.place, code="name")
             text = one.content.source if isinstance(one.content, Template) else one.content if isinstance(one.content, str) else ""
             found = guess(one.name, text)
             new[one.name] = Variable(name=VariableName(one.name), place=jar.place, kind=found.kind, secret=found.secret)
@@ -245,7 +248,7 @@ def where_set(opened: OpenJar, names: Sequence[str]) -> list[Dropped]:
     Raises UsageError for a name that is neither declared nor set anywhere, InputError for a file that cannot be read, and if anything still names one.
     """
     jar = load_declarations(opened.folder)
-    found = list(_set_in(opened.folder, names))
+    found = list(_set_in(opened.folder, names, _old_names(jar, names)))
     for name in names:
         if not any(one.name == name for one in found):
             jar.variable(name)
@@ -267,7 +270,8 @@ def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[Dropped]:
         for layer in dict.fromkeys(one.layer for one in gone if one.is_sealed):
             path = coins_file(folder, layer)
             old = read_own(path) or b""
-            lines = {one.slot: None for one in parse(old, shown_path(path)) if one.name in names}
+            going = {*names, *_old_names(declared, names)}
+            lines = {one.slot: None for one in parse(old, shown_path(path)) if one.name in going}
             files[path] = (old, changed(old, shown_path(path), lines))  # which needs no key
         replace_all(folder, files)
         try:
@@ -296,7 +300,12 @@ def _removals(folder: Path, declared: Jar, gone: Sequence[Dropped], names: Seque
         yield folder / "jar.yaml", edits
 
 
-def _set_in(folder: Path, names: Sequence[str]) -> Iterator[Dropped]:
+def _old_names(jar: Jar, names: Sequence[str]) -> dict[str, str]:
+    """Names under which values of these may still be sealed, each with the name now."""
+    return {old: name for name in names if name in jar.variables for old in jar.variables[name].formerly}
+
+
+def _set_in(folder: Path, names: Sequence[str], former: Mapping[str, str]) -> Iterator[Dropped]:
     for path in [*sorted((folder / "plain").glob("*.yaml")), *sorted((folder / LOCAL).glob("*.yaml"))]:
         data = read_bytes(path)
         compose(data, shown_path(path))  # the same guards as for every file that is read
@@ -306,7 +315,9 @@ def _set_in(folder: Path, names: Sequence[str]) -> Iterator[Dropped]:
     for layer in value_layers(folder):
         path = coins_file(folder, layer)
         if (lines := read_own(path)) is not None:
-            yield from (Dropped(one.name, layer, one.compartment, is_sealed=True) for one in parse(lines, shown_path(path)) if one.name in names)
+            for one in parse(lines, shown_path(path)):
+                if one.name in names or one.name in former:
+                    yield Dropped(former.get(one.name, one.name), layer, one.compartment, is_sealed=True)
 
 
 def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarError]:

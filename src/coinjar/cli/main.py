@@ -3,7 +3,7 @@
 import gc
 import sys
 from collections.abc import Sequence
-from functools import partial
+from functools import cache, partial
 from importlib import import_module
 from typing import Annotated, Any
 
@@ -73,6 +73,21 @@ def _process_once(option: Any, process: Any, ctx: Any, value: Any, state: Any) -
     process(value, state)
 
 
+@cache
+def _command(cmd_name: str) -> Any:
+    """One command, loaded when it is first called."""
+    if cmd_name not in COMMANDS:
+        meant = f"did you mean `coinjar {_MEANT[cmd_name]}`?" if cmd_name in _MEANT else suggestion(cmd_name, COMMANDS, "`coinjar --help` lists them")
+        raise UsageError(f"there is no command '{cmd_name}'", hint=meant)
+    module = import_module(f"coinjar.cli.{cmd_name}")
+    app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False, help=module.__doc__)
+    for name, (run, short) in getattr(module, "COMMANDS", {cmd_name: (getattr(module, "run", None), None)}).items():
+        app.command(name, cls=OnceEach, help=run.__doc__, short_help=short)(run)
+    command = typer.main.get_command(app)
+    command.name = cmd_name
+    return command
+
+
 class LazyGroup(TyperGroup):
     """Loads a command's module when it is called; `--help` needs none of them."""
 
@@ -82,16 +97,7 @@ class LazyGroup(TyperGroup):
 
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
         del ctx
-        if cmd_name not in COMMANDS:
-            meant = f"did you mean `coinjar {_MEANT[cmd_name]}`?" if cmd_name in _MEANT else suggestion(cmd_name, COMMANDS, "`coinjar --help` lists them")
-            raise UsageError(f"there is no command '{cmd_name}'", hint=meant)
-        module = import_module(f"coinjar.cli.{cmd_name}")
-        app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False, help=module.__doc__)
-        for name, (run, short) in getattr(module, "COMMANDS", {cmd_name: (getattr(module, "run", None), None)}).items():
-            app.command(name, cls=OnceEach, help=run.__doc__, short_help=short)(run)
-        command = typer.main.get_command(app)
-        command.name = cmd_name
-        return command
+        return _command(cmd_name)
 
     def make_parser(self, ctx: Any) -> Any:
         return _refusing_doubles(super().make_parser(ctx), ctx)

@@ -296,6 +296,10 @@ class Jar(Record, kw_only=True):
             found |= more
         return frozenset(found)
 
+    def owner_of(self, old: str) -> Variable | None:
+        """The variable that had this name, or is handed out under it, too: a new variable cannot be called so."""
+        return next((one for one in self.variables.values() if old != one.name and old in (*one.also_as, *one.formerly)), None)
+
     @cached_property
     def limited(self) -> list[Variable]:
         """The variables that do not exist on every stage."""

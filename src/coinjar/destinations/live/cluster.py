@@ -191,10 +191,13 @@ class ClusterTarget(Target):
 
     async def write(self, changes: Sequence[Change]) -> None:
         del changes  # objects are named after their content, so all of them are applied
+        await self._apply_all()
+        await self.prune()
+
+    async def _apply_all(self) -> None:
         for document in self.documents:
             self.before_write()
             await self._apply(document)
-        await self.prune()
 
     async def _apply(self, document: Data) -> None:
         kind, namespace, name = self._where(document)
@@ -247,7 +250,9 @@ class ClusterTarget(Target):
         return f"waits for the rollout of {self.service}"
 
     async def restart(self) -> None:
-        """Names changed with their content, so a rollout began by itself: wait for it."""
+        """Wait for the rollout, which began by itself as names changed with their content; make workloads that are not there yet: nothing changed for them."""
+        if any([await self._get(*self._where(one)) is None for one in self.workloads]):
+            await self._apply_all()
         end = time.monotonic() + self.made.restart_timeout
         pause = 0.1
         while (found := await self.effect()) is not None and not found.in_effect:

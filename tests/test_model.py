@@ -1,0 +1,332 @@
+"""Random sequences of commands on small jars, held against an independent model after each.
+
+After every step each service on each stage sees what the model says; the same command once more changes nothing; no secret can be read in any output
+or in any file of the jar. Faults that were put back to see that this finds them: a rename's last step that drops the declaration, services that may not share a
+namespace, a move of one stage that moves all, an empty stdin that is a value, and a diff that shows the secret beside what it changes.
+"""
+
+from __future__ import annotations
+
+import json
+import shutil
+import tempfile
+from base64 import b64encode
+from contextlib import ExitStack
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from hypothesis import HealthCheck, settings
+from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
+
+from coinjar.core.secret import reveal
+from coinjar.crypto.age import new_identity
+from tests.conftest import Coinjar, Done
+from tests.model import ALL, LAYERS, SERVICES, Model
+from tests.systems import standin
+
+STAGES = ("dev", "prod", "isles")
+PLAIN, TOKENS = ("A", "B", "MAIL_HOST"), ("A_TOKEN", "B_PASSWORD")
+TEXTS = st.sampled_from(["word", "x y", "a#b=c", "p@%:w", "é", "-x", "$HOME ${A}", "'q'"])
+SCOPES = st.sampled_from([ALL, *SERVICES])
+_K8S = "apiVersion: apps/v1\nkind: Deployment\nmetadata: {name: %(name)s}\nspec:\n  template:\n    spec:\n      containers: [{name: %(name)s, image: x}]\n"
+OTHER, OTHERS_RECIPIENT = new_identity()
+
+
+class JarMachine(RuleBasedStateMachine):
+    """One jar and its model."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.model = Model()
+        self.stack = ExitStack()
+        self.folder = Path(tempfile.mkdtemp(prefix="coinjar-model-"))
+        self.cj = Coinjar(self.folder)
+        self.count = 0
+        self.undoable: tuple[str, str] | None = None
+
+    def teardown(self) -> None:
+        self.stack.close()
+        shutil.rmtree(self.folder)
+
+    @initialize()
+    def make(self) -> None:
+        self.run("new", "--app", "model", "--service", "web", "--service", "worker", *(f"--stage={one}" for one in ("dev", "prod", "isles:prod")), again=3)
+        self.salt = self.stack.enter_context(standin("saltmarsh", self.folder / "s", *(f"{service}-{stage}" for service in SERVICES for stage in STAGES)))
+        self.fish = self.stack.enter_context(standin("lanternfish", self.folder / "s", *SERVICES))
+        loft = self.stack.enter_context(standin("hayloft", self.folder / "s"))
+        self.cj.write({f"k8s/{name}.yaml": _K8S % {"name": name} for name in SERVICES})
+        self.cj.env |= {"SALT": self.salt.token, "FISH": self.fish.token}
+        with (self.folder / "jar/jar.yaml").open("a") as file:
+            file.write(
+                "destinations:\n  env: {type: file, as: literal, path: 'out/{stage}/{service}.env'}\n"
+                f"  salt: {{type: platform, platform: saltmarsh, address: '{self.salt.standin.address}', app: '{{service}}-{{stage}}', token: {{from_env: SALT}}}}\n"
+                f"  fish: {{type: platform, platform: lanternfish, address: '{self.fish.standin.address}', project: '{{service}}', token: {{from_env: FISH}}}}\n"
+                "  manifests: {type: manifests, from: k8s, to: 'k8s-out/{stage}'}\n"
+                f"  loft: {{type: cluster, manifests: manifests, kubeconfig: '{loft.standin.more()['kubeconfig']}', stages: [dev]}}\n"
+            )
+
+    # -- running
+
+    def run(self, *arguments: str, code: int = 0, again: int | None = 0, stdin: str = "") -> Done:
+        """Run it twice: the second run ends with `again` (None: it is not run), and changes nothing."""
+        done = self.once(*arguments, code=code, stdin=stdin)
+        if again is not None:
+            before = self.state()
+            self.once(*arguments, code=again, stdin=stdin)
+            assert self.state() == before, (arguments, "changed something when it was run again")
+        return done
+
+    def once(self, *arguments: str, code: int | None = 0, stdin: str = "") -> Done:
+        done = self.cj(*arguments, code=code, stdin=stdin)
+        self.nothing_leaks((done.out + done.err).encode(), " ".join(arguments))
+        return done
+
+    def state(self) -> dict[str, bytes]:
+        """All plain files of the jar, and which sealed values there are: sealing the same again makes other bytes."""
+        found = {}
+        for path in sorted((self.folder / "jar").rglob("*")):
+            if path.suffix in (".yaml", ".coins") and path.is_file():
+                data = path.read_bytes()
+                found[str(path)] = b"\n".join(sorted(line.rsplit(b" ", 2)[0] for line in data.split(b"\n"))) if path.suffix == ".coins" else data
+        found = {name: b"" if name.endswith("readers.yaml") else data for name, data in found.items()}
+        return {**found, "values": json.dumps([self.seen(stage, service) for stage in STAGES for service in SERVICES]).encode()}
+
+    def seen(self, stage: str, service: str) -> dict[str, Any]:
+        found: dict[str, Any] = json.loads(self.cj("render", stage, "--service", service, "--as", "json").out)
+        return found
+
+    def nothing_leaks(self, data: bytes, where: str) -> None:
+        for secret in self.model.secrets:
+            for form in (secret, quote(secret, safe=""), b64encode(secret.encode()).decode().rstrip("=")[:-1]):
+                assert form.encode() not in data, (where, data.decode(errors="replace"))
+
+    def fresh(self, name: str) -> str:
+        """A secret, or a name, that was not there before."""
+        self.count += 1
+        return f"{name}{self.count}"
+
+    # -- what holds after each step
+
+    @invariant()
+    def every_service_sees_what_the_model_says(self) -> None:
+        if not hasattr(self, "salt"):
+            return
+        for stage in STAGES:
+            for service in SERVICES:
+                assert self.seen(stage, service) == self.model.env(stage, service), (stage, service)
+        for path in (self.folder / "jar").rglob("*"):
+            if path.is_file() and ".local" not in path.parts:
+                self.nothing_leaks(path.read_bytes(), str(path))
+
+    # -- values
+
+    @rule(name=st.sampled_from(PLAIN), layers=st.lists(st.sampled_from(LAYERS), min_size=1, max_size=2, unique=True), scope=SCOPES, text=TEXTS)
+    def put(self, name: str, layers: list[str], scope: str, text: str) -> None:
+        where = [word for layer in layers for word in ("--stage", layer)] + (["-s", scope] if scope != ALL else [])
+        if self.model.is_old(name):
+            self.run("put", f"{name}={text}", "--declare", *where, code=2, again=2)
+            return
+        self.run("put", f"{name}={text}", "--declare", *where)
+        for layer in layers:
+            self.model.put(layer, scope, name, text, secret=False)
+
+    @rule(name=st.sampled_from(TOKENS), layer=st.sampled_from(LAYERS), scope=SCOPES, ending=st.sampled_from(["", "\n", "\r\n"]))
+    def put_secret(self, name: str, layer: str, scope: str, ending: str) -> None:
+        text = self.fresh("p/w#@%canary-")
+        self.model.secrets.add(text)
+        code = 2 if self.model.is_old(name) else 0
+        self.run("put", name, "--declare", "--stage", layer, *(["-s", scope] if scope != ALL else []), stdin=text + ending, code=code, again=code)
+        if code == 0:
+            self.model.put(layer, scope, name, text, secret=True)
+
+    @rule(name=st.sampled_from(TOKENS), layer=st.sampled_from(LAYERS))
+    def put_nothing(self, name: str, layer: str) -> None:
+        self.run("put", name, "--declare", "--stage", layer, code=2, again=2)
+
+    @precondition(lambda self: self.model.secret)
+    @rule(data=st.data(), layer=st.sampled_from(LAYERS), scope=SCOPES)
+    def unset(self, data: st.DataObject, layer: str, scope: str) -> None:
+        name = data.draw(st.sampled_from(self.model.named()))
+        self.run("put", name, "--unset", "--stage", layer, *(["-s", scope] if scope != ALL else []))
+        self.model.put(layer, scope, name, None, secret=self.model.secret[name])
+
+    @precondition(lambda self: self.model.values)
+    @rule(data=st.data())
+    def drop(self, data: st.DataObject) -> None:
+        layer, scope, name = data.draw(st.sampled_from(sorted(self.model.values)))
+        self.run("drop", name, "--stage", layer, *(["-s", scope] if scope != ALL else []), again=1)
+        self.model.drop(layer, scope, name)
+        self.undoable = None
+
+    @precondition(lambda self: self.model.secret)
+    @rule(data=st.data())
+    def drop_everywhere(self, data: st.DataObject) -> None:
+        name = data.draw(st.sampled_from(self.model.named()))
+        self.run("drop", name, "--everywhere", "--yes", again=2)
+        self.model.drop_everywhere(name)
+        self.undoable = None
+
+    @rule(stage=st.sampled_from(STAGES), name=st.sampled_from(PLAIN), text=TEXTS, more=TEXTS)
+    def adopt(self, stage: str, name: str, text: str, more: str) -> None:
+        self.cj.write({"in.json": json.dumps({name: text, "ADOPTED": more})})
+        self.run("adopt", "in.json", "--stage", stage, "--yes")
+        for each, value in ((name, text), ("ADOPTED", more)):
+            if not self.model.is_old(each):
+                self.model.adopt(stage, each, value)
+
+    @precondition(lambda self: self.model.named(secret=True))
+    @rule(data=st.data(), layer=st.sampled_from(STAGES))
+    def generate(self, data: st.DataObject, layer: str) -> None:
+        name = data.draw(st.sampled_from(self.model.named(secret=True)))
+        self.once("generate", name, "--stage", layer, "--replace", "--yes")
+        self.once("generate", name, "--stage", layer, code=2)
+        others = [service for service in SERVICES if (layer, service, name) not in self.model.values]
+        if not others:
+            self.model.drop(layer, ALL, name)
+            self.once("drop", name, "--stage", layer)
+            return
+        text = self.cj("value", layer, name, "--service", others[0]).out
+        assert len(text) == 40
+        assert text not in self.model.secrets
+        self.model.put(layer, ALL, name, text, secret=True)
+
+    @precondition(lambda self: self.model.named(secret=False))
+    @rule(data=st.data(), stage=st.sampled_from(STAGES))
+    def edit(self, data: st.DataObject, stage: str) -> None:
+        name = data.draw(st.sampled_from(self.model.named(secret=False)))
+        text = self.fresh("edited")
+        script = self.folder / "editor"
+        script.write_text(
+            "import sys, re\npath = sys.argv[1]\nabove, line, below = open(path).read().partition('--- # secrets')\n"
+            f"assert line\nabove = re.sub(r'(?m)^  {name}:.*\\n', '', above)\n"
+            f"above = re.sub(r'(?m)^all:.*\\n', '', above, count=1) if not re.search(r'(?m)^all:.*\\n  ', above) else above\n"
+            f"above = re.sub(r'(?m)^all:\\n', 'all:\\n  {name}: {text}\\n', above) if re.search(r'(?m)^all:\\n', above) else above + 'all:\\n  {name}: {text}\\n'\n"
+            "above = re.sub(r'(?m)^(web|worker):\\n(?!  )', '', above)\nopen(path, 'w').write(above + line + below)\n"
+        )
+        self.cj.env["EDITOR"] = f"python3 {script}"
+        self.run("edit", stage)
+        for scope in SERVICES:
+            self.model.drop(stage, scope, name)
+        self.model.put(stage, ALL, name, text, secret=False)
+
+    # -- names
+
+    @precondition(lambda self: self.model.secret)
+    @rule(data=st.data(), keep_old=st.booleans(), by_hand=st.booleans())
+    def rename(self, data: st.DataObject, keep_old: bool, by_hand: bool) -> None:
+        old = data.draw(st.sampled_from(self.model.named()))
+        new = self.fresh("N") + ("_TOKEN" if self.model.secret[old] else "")
+        own = self.folder / "jar/.local/dev.yaml"
+        tokens = [name for name in self.model.named(secret=True) if name != old]
+        if by_hand and tokens:  # somebody has values of their own there, on one line
+            self.model.secrets.add(secret := self.fresh("own-canary-"))
+            self.cj.write({"jar/.local/dev.yaml": f"web: {{{old}: y, {tokens[0]}: {secret}}}\n"} if not self.model.secret[old] else {})
+        self.once("rename", old, new, "--dry-run", code=1)
+        self.run("rename", old, new, "--yes", *(["--keep-old"] if keep_old else []), again=None)
+        own.unlink(missing_ok=True)
+        before = self.state()
+        self.once("rename", old, new, "--yes", code=None)  # says that there is nothing to change, or no such name
+        assert self.state() == before
+        self.model.rename(old, new, keep_old=keep_old)
+        self.undoable = None
+
+    @precondition(lambda self: any(self.model.former.values()))
+    @rule(data=st.data())
+    def finish(self, data: st.DataObject) -> None:
+        name, old = data.draw(st.sampled_from([(name, old) for name, former in self.model.former.items() for old in former]))
+        self.run("rename", "--finish", old, again=2)
+        self.model.finish(name, old)
+
+    # -- readers
+
+    @precondition(lambda self: self.model.secrets)
+    @rule(stage=st.sampled_from(STAGES))
+    def let_in_and_out(self, stage: str) -> None:
+        if not (self.folder / "jar/coins/keys").is_dir() or self.cj("readers", "rekey", "--stage", stage, code=None).code:
+            return
+        self.run("readers", "add", OTHERS_RECIPIENT, "--label", "berta", "--stage", stage, "--yes", again=None)
+        opened = self.cj("render", stage, "--service", "web", "--as", "json", env={"COINJAR_IDENTITY": reveal(OTHER)}, code=None)
+        assert opened.code or json.loads(opened.out) == self.model.env(stage, "web")
+        self.run("readers", "remove", "berta", "--everywhere", "--yes", again=2)
+
+    @precondition(lambda self: self.model.named(secret=True))
+    @rule(data=st.data(), layer=st.sampled_from(LAYERS))
+    def seal(self, data: st.DataObject, layer: str) -> None:
+        name = data.draw(st.sampled_from(self.model.named(secret=True)))
+        if self.model.has(layer, name) or any(one == layer for one, _, _ in self.model.values):
+            return
+        text = self.fresh("written-in-plain-")
+        self.model.secrets.add(text)
+        self.cj.write({f"jar/plain/{layer}.yaml": f"all:\n  {name}: {text}\n"})
+        self.run("readers", "seal")
+        self.model.put(layer, ALL, name, text, secret=True)
+
+    # -- going out
+
+    @rule(stage=st.sampled_from(STAGES))
+    def render(self, stage: str) -> None:
+        self.run("render", stage, "env")
+        for service in SERVICES:
+            lines = (self.folder / f"out/{stage}/{service}.env").read_text().splitlines()
+            found = dict(line.split("=", 1) for line in lines if line and not line.startswith("#"))
+            assert found == self.model.env(stage, service)
+        assert "0 files written" in self.once("render", stage, "env").out
+
+    def at_salt(self, stage: str, service: str) -> dict[str, str]:
+        found: dict[str, str] = self.salt.standin.state["apps"][f"{service}-{stage}"]["settings"]
+        return found
+
+    @rule(stage=st.sampled_from(STAGES))
+    def deliver(self, stage: str) -> None:
+        if stage in self.model.moved:
+            self.run("deliver", stage, "salt", code=2, again=2)
+            self.run("deliver", stage, "fish")
+            return
+        changed = any(self.model.delivered.get((stage, service), {}) != self.model.env(stage, service) for service in SERVICES)
+        self.run("deliver", stage, "salt", "--restart")
+        first = (stage, SERVICES[0]) not in self.model.delivered
+        self.model.deliver(stage)
+        for service in SERVICES:
+            assert self.at_salt(stage, service) == self.model.delivered[stage, service], (stage, service)
+        self.once("drift", stage, "salt")
+        if changed and not first:
+            numbers = json.loads(self.once("deliveries", "--json").out)
+            self.undoable = (stage, str(numbers[0]["number"]))
+
+    @precondition(lambda self: self.undoable)
+    @rule()
+    def undo(self) -> None:
+        assert self.undoable
+        stage, number = self.undoable
+        self.undoable = None
+        if stage in self.model.moved or any(set(env) - set(self.model.secret) for env in self.model.before[stage].values()):
+            return  # there is no such variable any more
+        self.run("deliveries", "undo", number)
+        for service in SERVICES:
+            assert self.at_salt(stage, service) == self.model.before[stage][service]
+            self.model.delivered[stage, service] = dict(self.at_salt(stage, service))
+
+    @rule()
+    def deliver_to_the_cluster(self) -> None:
+        self.run("deliver", "dev", "loft", "--restart")
+        self.once("drift", "dev", "loft")
+
+    @precondition(lambda self: not self.model.moved and self.model.secret)
+    @rule(stage=st.sampled_from(STAGES))
+    def move(self, stage: str) -> None:
+        self.deliver(stage)
+        if not any(self.model.env(stage, service) for service in SERVICES):
+            return
+        self.once("migrate", "dest:salt", "dest:fish", "--stage", stage, "--out", "move.yaml")
+        self.run("migrate", "--execute", "move.yaml", "--yes")
+        self.model.moved.add(stage)
+        for service in SERVICES:
+            there = self.fish.standin.state["projects"][service]["variables"].values()
+            held = {one["key"]: one["value"] for one in there if stage in one["stages"] and one["key"] not in ("LISTEN_PORT", "PUBLIC_ADDRESS")}
+            assert held == self.model.env(stage, service)
+
+
+TestJar = JarMachine.TestCase
+TestJar.settings = settings(max_examples=14, stateful_step_count=12, suppress_health_check=list(HealthCheck), deadline=None)
