@@ -2,15 +2,34 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
+NEWEST := .venv-newest
+PYTEST := -m pytest -n auto
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
-.PHONY: demo test lint bench docs screenshots system clean
+.PHONY: demo test unit test-newest test-under-load lint bench docs screenshots system lock clean
 
 demo: $(VENV)/ready
+	sh tools/system.sh demo
 	$(BIN)/coinjar demo
 
 test: system $(VENV)/ready-to-test lint
-	$(BIN)/python -m pytest -n auto
+	$(BIN)/python $(PYTEST)
+
+# The fast lane: core, dialects, documents, rules, and commands that need no system.
+unit: $(VENV)/ready-to-test
+	$(BIN)/python $(PYTEST) -m unit
+
+# The same tests with the newest versions that pyproject.toml allows, instead of the locked ones.
+test-newest: system
+	rm -rf $(NEWEST)
+	$(PYTHON) -m venv $(NEWEST)
+	$(NEWEST)/bin/pip install --quiet --editable '.[all,test,lint]'
+	$(NEWEST)/bin/python $(PYTEST)
+
+# The same tests beside eight busy loops.
+test-under-load: system $(VENV)/ready-to-test
+	for loop in 1 2 3 4 5 6 7 8; do $(BIN)/python -c 'while True: pass' & pids="$$pids $$!"; done; \
+	$(BIN)/python $(PYTEST); code=$$?; kill $$pids; exit $$code
 
 lint: $(VENV)/ready-to-test
 	$(BIN)/ruff format --check src tests bench tools
@@ -18,7 +37,7 @@ lint: $(VENV)/ready-to-test
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-logo 2>/dev/null || $(BIN)/lint-imports
 
-bench: $(VENV)/ready-to-test
+bench: system $(VENV)/ready-to-test
 	$(BIN)/python -m bench
 
 docs: $(VENV)/ready-to-test
@@ -31,16 +50,26 @@ screenshots: $(VENV)/ready
 system:
 	sh tools/system.sh test
 
-$(VENV)/ready: pyproject.toml
+# The exact versions, with hashes, that demo and test install: the newest that pyproject.toml allows. docs/development.md says when.
+lock:
+	$(PYTHON) -m venv $(VENV)-lock
+	$(VENV)-lock/bin/pip install --quiet 'uv>=0.9'
+	for part in 'run --extra all' 'test --extra all --extra test --extra lint'; do set -- $$part; name=$$1; shift; \
+	$(VENV)-lock/bin/uv pip compile pyproject.toml requirements/build.in "$$@" --universal --python-version 3.11 --upgrade \
+	  --generate-hashes --no-emit-index-url --no-header --quiet --output-file requirements/$$name.txt || exit 1; done
+	rm -rf $(VENV)-lock
+
+$(VENV)/ready: pyproject.toml requirements/run.txt
 	sh tools/system.sh run
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/pip install --quiet --upgrade 'pip>=24'
-	$(BIN)/pip install --quiet --editable '.[all]'
+	$(BIN)/pip install --quiet --require-hashes --requirement requirements/run.txt
+	$(BIN)/pip install --quiet --no-deps --no-build-isolation --editable .
 	touch $@
 
-$(VENV)/ready-to-test: $(VENV)/ready
-	$(BIN)/pip install --quiet --editable '.[all,test,lint]'
+$(VENV)/ready-to-test: $(VENV)/ready requirements/test.txt
+	$(BIN)/pip install --quiet --require-hashes --requirement requirements/test.txt
+	$(BIN)/pip install --quiet --no-deps --no-build-isolation --editable .
 	touch $@
 
 clean:
-	rm -rf $(VENV) dist build
+	rm -rf $(VENV) $(NEWEST) dist build

@@ -96,3 +96,9 @@ class Model:
         """The first hosting has what the jar has; what it had before is what an undoing brings back."""
         self.before[stage] = {service: dict(self.delivered.get((stage, service), {})) for service in SERVICES}
         self.delivered |= {(stage, service): self.env(stage, service) for service in SERVICES}
+
+    def undo(self, stage: str, service: str) -> None:
+        """What that delivery changed is as it was before; all else is as the jar says now."""
+        old, new = self.before[stage][service], self.delivered[stage, service]
+        same = {name: text for name, text in self.env(stage, service).items() if old.get(name) == new.get(name)}
+        self.delivered[stage, service] = same | {name: text for name, text in old.items() if new.get(name) != text}

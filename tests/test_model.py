@@ -306,8 +306,8 @@ class JarMachine(RuleBasedStateMachine):
             return  # there is no such variable any more
         self.run("deliveries", "undo", number)
         for service in SERVICES:
-            assert self.at_salt(stage, service) == self.model.before[stage][service]
-            self.model.delivered[stage, service] = dict(self.at_salt(stage, service))
+            self.model.undo(stage, service)
+            assert self.at_salt(stage, service) == self.model.delivered[stage, service]
 
     @rule()
     def deliver_to_the_cluster(self) -> None:

@@ -138,3 +138,23 @@ def test_only_what_is_certainly_not_there_counts_as_nothing_yet(jar: Callable[..
     (cj.folder / "out/dev/web.json").mkdir()
     assert "cannot read it" in cj("migrate", "file:in.env", "dest:env", "--stage", "dev", "--out", "third.yaml", code=3).err
     assert not (cj.folder / "third.yaml").exists()
+
+
+def test_a_name_that_a_rename_keeps_is_left_where_the_jar_hands_it_out(cj: Coinjar) -> None:
+    """A rename that is not finished does not stop a move: the variable goes under the names that the jar says."""
+    cj("new", "--app", "x", "--service", "web", "--stage", "dev")
+    with standin("saltmarsh", cj.folder / "s", "web") as salt, standin("lanternfish", cj.folder / "s", "web") as fish:
+        cj.env |= {"SALT": salt.token, "FISH": fish.token}
+        with (cj.folder / "jar/jar.yaml").open("a") as file:
+            file.write(
+                "destinations:\n"
+                f"  salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: '{{service}}', token: {{from_env: SALT}}}}\n"
+                f"  fish: {{type: platform, platform: lanternfish, address: '{fish.standin.address}', project: '{{service}}', token: {{from_env: FISH}}}}\n"
+            )
+        cj("put", "OLD=1", "--declare", "--stage", "dev")
+        cj("rename", "OLD", "NEW", "--yes", "--keep-old")
+        cj("deliver", "dev", "salt")
+        cj("migrate", "dest:salt", "dest:fish", "--out", "move.yaml")
+        assert "an old name of NEW" in (cj.folder / "move.yaml").read_text()
+        cj("migrate", "--execute", "move.yaml", "--yes")
+        assert {one["key"] for one in fish.standin.state["projects"]["web"]["variables"].values()} >= {"OLD", "NEW"}

@@ -1,5 +1,5 @@
 #!/bin/sh
-# Install the Debian packages whose programs are missing: `run` for the program, `test` for the tests, `screenshots` for the pictures.
+# Install the Debian packages whose programs are missing: `run` for the program, `demo` for the example, `test` for the tests, `screenshots` for the pictures.
 # Only root can; others are told what is missing, and the tests that need it are skipped and say so.
 set -e
 
@@ -12,6 +12,10 @@ want() { # PROGRAM PACKAGE...
 want "${PYTHON:-python3}" python3
 "${PYTHON:-python3}" -c 'import ensurepip, venv' 2>/dev/null || missing="$missing python3-venv"
 case ${1:-run} in
+demo)
+  want git git
+  want nginx nginx-light
+  ;;
 test)
   want git git
   want age age

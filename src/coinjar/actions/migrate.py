@@ -104,6 +104,7 @@ class Reader:
             known,
             self.jar is not None,
             goal.folds,
+            lambda name: owner.name if self.jar and (owner := self.jar.owner_of(name)) else None,
         )
 
     def in_jar(self, one: There, name: str | None = None) -> tuple[bool, str | None]:

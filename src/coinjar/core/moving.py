@@ -63,6 +63,8 @@ class Facts(NamedTuple):
     has_jar: bool = True
     folds: bool = False
     """Whether the new place does not tell names apart by case."""
+    renamed: Callable[[str], str | None] = lambda _: None
+    """The variable of the jar that had this name before (None: none had)."""
 
 
 class Fate(NamedTuple):
@@ -94,6 +96,8 @@ def fate(one: There, facts: Facts) -> Fate:  # noqa: C901, PLR0911 - the questio
         return Fate(SUPPLIED, one.name, f"{facts.new} sets it by itself")
     if refused and refused.what == KEPT:
         return Fate(LEFT, one.name, refused.words)
+    if owner := facts.renamed(one.name):
+        return Fate(LEFT, one.name, f"an old name of {owner}, which goes under the names that the jar says")
     if words := facts.takes(one):
         return Fate(LEFT, one.name, words)
     if one.text is None and in_jar is None:
