@@ -11,6 +11,8 @@ import pytest
 from coinjar.core.rules import RULES
 from tests.conftest import Coinjar
 
+pytestmark = pytest.mark.unit
+
 HEAD = "services: {web: {}, mailer: {}}\nstages: {dev: {}, prod: {}, isles: {follows: prod}}\n"
 
 # rule and declarations with plain files: the findings as file:line:column, stage, service and the message's beginning

@@ -24,6 +24,8 @@ from coinjar.core.references import Reference, Seen, expand, parse_template
 from coinjar.core.renames import in_references, left_behind
 from coinjar.core.shown import Masker, visible
 
+pytestmark = pytest.mark.unit
+
 VALUES = {"A": "a/b c", "EMPTY": "", "SECRET": "s3cret"}
 
 

@@ -78,6 +78,7 @@ def test_names_stay_names(dialect: str, program: str, tmp_path: Path) -> None:
     assert {name: text for name, text in seen.items() if name in NAMES} == {one.name: one.name.encode() for one in entries}
 
 
+@pytest.mark.unit
 @settings(max_examples=60)
 @given(TEXTS, st.sampled_from([name for name in BUILT_IN if get(name).reads]))
 def test_what_is_written_reads_back(texts: list[str], dialect: str) -> None:
@@ -89,6 +90,7 @@ def test_what_is_written_reads_back(texts: list[str], dialect: str) -> None:
     assert not [remark for remark in reading.remarks if remark.lost]
 
 
+@pytest.mark.unit
 def test_refusals_are_only_what_the_grammar_cannot_carry() -> None:
     table = {
         "posix": {"": True, "a\nb\r\"'`$\\": True, "\0": False},
@@ -132,6 +134,7 @@ def test_refusals_are_only_what_the_grammar_cannot_carry() -> None:
         assert {one.name for one in carriers() if one.refusal(name, "x") is None} == able, name
 
 
+@pytest.mark.unit
 def test_a_refusal_names_the_variable_the_reason_and_who_can() -> None:
     with pytest.raises(CoinJarError) as caught:
         render(get("literal"), [Entry("PEM", "a\nb"), Entry("OK", "x"), Entry("NAÏVE", "x")], HEADING, carriers)

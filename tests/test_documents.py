@@ -20,6 +20,8 @@ from coinjar.documents.pointer import follow
 from coinjar.documents.tree import grow
 from tests.conftest import Coinjar, on_a_terminal
 
+pytestmark = pytest.mark.unit
+
 NAMES = ["A", "LONG_NAME", "y", "on", "N0", "with-dash", "null"]
 TEXTS = st.one_of(
     st.text(st.sampled_from("aZ0 .:#'\"\\{}[],&*!|>%@`-?~$=\n\té"), max_size=12),

@@ -23,6 +23,8 @@ from coinjar.jarfile.load import load_declarations
 from coinjar.jarfile.schemas import SCHEMAS, schema_text
 from tests.conftest import DEMO, Coinjar
 
+pytestmark = pytest.mark.unit
+
 JAR = "services: {web: {}}\nstages: {dev: {}}\nvariables:\n  A: {}\n  P: {kind: port}\n  L: {kind: list}\n  J: {kind: json}\n"
 NULL_OFFERS = 'write "" for an empty text, "null" for the word, or {unset: true} for no value here and none inherited'
 

@@ -10,6 +10,8 @@ import pytest
 from tests.conftest import Coinjar
 from tests.jars import made
 
+pytestmark = pytest.mark.unit
+
 LINKED: dict[str, list[tuple[dict[str, str], str, list[str]]]] = {
     "CJ018": [({"in/a.fill": "x\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:0:0: this template mentions no declared name"])],
     "CJ020": [

@@ -8,6 +8,8 @@ import pytest
 
 from tests.conftest import Coinjar
 
+pytestmark = pytest.mark.unit
+
 
 @pytest.fixture
 def small(cj: Coinjar) -> Coinjar:

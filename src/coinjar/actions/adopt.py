@@ -201,12 +201,8 @@ class _Planner:
         def left_out(reason: str) -> Step:
             return Step(name, text, LEFT_OUT, variable, self.stage, scope, reason=reason)
 
-        if scope != ALL and scope not in self.jar.services:
-            return left_out(f"the jar has no service '{scope}' (--service names one for it)")
-        if guessed is not None and (owner := self.jar.owner_of(name)):
-            return left_out(f"it is the old name of {owner.name} (`coinjar rename --finish {name}` lets it go)")
-        if name in SET_BY_EVERYBODY and not self.wanted.every_name:
-            return left_out("every shell or image sets it by itself (--every-name takes it)")
+        if reason := self._stays_out(name, scope, new=guessed is not None):
+            return left_out(reason)
         reference = item.reference if self._keeps(item) else None
         if guessed is not None:
             return Step(name, text, NEW, variable, self.stage, scope, guessed=guessed, reference=reference)
@@ -219,6 +215,16 @@ class _Planner:
             except CoinJarError as fault:
                 return left_out(fault.message)
         return self._against(variable, text, scope, services, reference)
+
+    def _stays_out(self, name: str, scope: str, *, new: bool) -> str:
+        """Why a name is not taken over; "" if it can be."""
+        if scope != ALL and scope not in self.jar.services:
+            return f"the jar has no service '{scope}' (--service names one for it)"
+        if new and (owner := self.jar.owner_of(name)):
+            return f"it is the old name of {owner.name} (`coinjar rename --finish {name}` lets it go)"
+        if name in SET_BY_EVERYBODY and not self.wanted.every_name:
+            return "every shell or image sets it by itself (--every-name takes it)"
+        return ""
 
     def _would_lie_open(self, name: str, text: str | None) -> str:
         """Why the text of a variable that is no secret cannot be stored in plain text; "" if it can."""
