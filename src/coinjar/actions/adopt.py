@@ -201,6 +201,8 @@ class _Planner:
         def left_out(reason: str) -> Step:
             return Step(name, text, LEFT_OUT, variable, self.stage, scope, reason=reason)
 
+        if text is not None and "\0" in text:
+            return left_out("it has a NUL character, which no environment can carry")
         if reason := self._stays_out(name, scope, new=guessed is not None):
             return left_out(reason)
         reference = item.reference if self._keeps(item) else None

@@ -9,7 +9,7 @@ from coinjar.core.errors import InputError
 from coinjar.core.secret import reveal
 from coinjar.crypto.age import new_identity, protect
 from coinjar.jarfile.identities import checked_passphrase, default_path, write_identity
-from coinjar.jarfile.store import shown_path
+from coinjar.jarfile.store import home_path
 from coinjar.jarfile.tracked import OPEN, TRACKED, states
 
 _SHORTEST = 8
@@ -27,7 +27,7 @@ def make_identity(out: Path | None, passphrase: str | None) -> tuple[Path, str]:
         raise InputError(f"the passphrase has under {_SHORTEST} characters", hint="take several words", code="weak")
     if states([path])[path] in (OPEN, TRACKED):
         hint = "make it outside of the repository, or add it to .gitignore first"
-        raise InputError(f"version control would take {shown_path(path)}, and an identity must never get there", hint=hint, code="tracked")
+        raise InputError(f"version control would take {home_path(path)}, and an identity must never get there", hint=hint, code="tracked")
     key, recipient = new_identity()
     text = f"# created: {datetime.now(UTC):%Y-%m-%dT%H:%M:%SZ}\n# public key: {recipient}\n{reveal(key)}\n".encode()
     write_identity(path, protect(text, passphrase) if passphrase is not None else text)

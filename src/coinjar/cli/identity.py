@@ -22,10 +22,10 @@ def new(
     adds it with `coinjar readers add`.
     """
     from coinjar.actions.identities import make_identity
-    from coinjar.jarfile.store import shown_path
+    from coinjar.jarfile.store import home_path
 
     path, recipient = make_identity(out, _new_passphrase() if passphrase else None)
-    say(f"Made {shown_path(path)} (mode 0600{', protected by the passphrase' if passphrase else ''}). Its recipient:")
+    say(f"Made {home_path(path)} (mode 0600{', protected by the passphrase' if passphrase else ''}). Its recipient:")
     print(recipient)
 
 

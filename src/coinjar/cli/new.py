@@ -28,7 +28,7 @@ def run(
     """
     from coinjar.actions.new import app_name, make_jar
     from coinjar.jarfile.find import has_identity
-    from coinjar.jarfile.store import shown_path
+    from coinjar.jarfile.store import home_path
 
     named = jar or ctx.find_root().params.get("jar")
     folder = Path(named) if named else Path("jar")
@@ -38,7 +38,7 @@ def run(
     shown = ", ".join(one.replace(":", " (follows ") + ")" if ":" in one else one for one in stages)
     say(f"Made a jar for {name}: {', '.join(services)} on {shown}.")
     for path in made:
-        say(f"  {shown_path(path)}")
+        say(f"  {home_path(path)}")
     if not has_identity():
         say("First, once for you: `coinjar identity new`, which opens the secrets that you put.")
     say("Next: `coinjar adopt file:PATH --stage STAGE` brings in what you have, `coinjar put NAME=VALUE --stage STAGE --declare` starts anew.")

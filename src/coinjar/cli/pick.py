@@ -9,14 +9,19 @@ from coinjar.core.model import Variable
 
 def service_that_sees(resolver: Resolver, variable: Variable, named: str | None) -> str:
     """The named service; else any, if all that get the variable see the same. Raises UsageError with those that differ."""
+    groups = services_that_see(resolver, variable, named)
+    if len(groups) > 1:
+        words = f"services see different values of {variable.name} on {resolver.stage}"
+        raise UsageError(words, hint=f"add --service: {', '.join(resolver.services_of(variable))}", code="which-service")
+    return groups[0][0]
+
+
+def services_that_see(resolver: Resolver, variable: Variable, named: str | None) -> list[list[str]]:
+    """The named service alone; else those that get the variable, those that see the same together. One group at least."""
     if named is not None:
-        return resolver.jar.service(named).name
-    services = resolver.services_of(variable)
-    if not services:
-        return next((one for one in resolver.jar.services if variable.serves(one)), next(iter(resolver.jar.services), ""))
-    seen = {(one.text, one.is_unset) for one in (resolver.value(variable.name, service) for service in services)}
-    if len(seen) == 1:
-        return services[0]
-    raise UsageError(
-        f"services see different values of {variable.name} on {resolver.stage}", hint=f"add --service: {', '.join(services)}", code="which-service"
-    )
+        return [[resolver.jar.service(named).name]]
+    groups: dict[tuple[str | None, bool, str], list[str]] = {}
+    for service in resolver.services_of(variable):
+        seen = resolver.value(variable.name, service)
+        groups.setdefault((seen.text, seen.is_unset, seen.fault.message if seen.fault else ""), []).append(service)
+    return list(groups.values()) or [[next((one for one in resolver.jar.services if variable.serves(one)), next(iter(resolver.jar.services), ""))]]

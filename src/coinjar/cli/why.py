@@ -53,18 +53,21 @@ def run(
     if len(where) != 2:
         raise UsageError("why takes a stage and a variable", hint="`coinjar why STAGE NAME`, or `coinjar why NAME --in DOCUMENT --at POINTER`")
     stage, name = where
-    from coinjar.cli.pick import service_that_sees
+    from coinjar.cli.pick import services_that_see
     from coinjar.core.explain import explain
     from coinjar.core.shown import Masker
 
     resolver = open_here(ctx, jar).resolver(stage, one_offs=one_offs(with_), mine=not without_mine, allow_commands=allow_commands)
     variable = resolver.jar.variable(name)
-    explanation = explain(resolver, name, service_that_sees(resolver, variable, service))
+    groups = services_that_see(resolver, variable, service)
+    explanations = [explain(resolver, name, services[0]) for services in groups]
     masker = Masker(show_secrets=show_secrets)
     if as_json:
-        print_json(_as_json(explanation, masker))
-    else:
-        _show(explanation, masker)
+        found = [_as_json(one, masker) for one in explanations]
+        print_json(found[0] if len(found) == 1 else {"stage": stage, "name": name, "services": found})
+        return
+    for number, one in enumerate(explanations):
+        _show(one, masker, groups[number] if len(groups) > 1 else [one.service], first=number == 0)
 
 
 def value_words(seen: Resolved, masker: Masker) -> str:
@@ -124,12 +127,14 @@ def _as_json(found: Explanation, masker: Masker) -> dict[str, Any]:
     }
 
 
-def _show(found: Explanation, masker: Masker) -> None:
+def _show(found: Explanation, masker: Masker, services: list[str], *, first: bool) -> None:
     from coinjar.cli.table import Text, show, styled, table, terminal_width
 
     width = terminal_width()
+    if not first:
+        show("")
     show(styled(f"{found.variable.name} = {value_words(found.seen, masker)}", "bold"))
-    show(f"on {found.stage}, for {found.service}" + (f": {found.variable.about}" if found.variable.about else ""))
+    show(f"on {found.stage}, for {', '.join(services)}" + (f": {found.variable.about}" if found.variable.about else ""))
     rows = []
     for one in reversed(found.spoken):
         verdict = Text("✓ wins", "green") if one.wins else Text("  covered", "dim")

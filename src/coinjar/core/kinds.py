@@ -271,6 +271,9 @@ KINDS: dict[str, Kind] = {
 
 def normal(variable: Variable, text: str) -> str:
     """The text in the variable's normal spelling. Raises InputError (CJ003) that does not show the text."""
+    if "\0" in text:
+        words = f"the value of {variable.name} has a NUL character, which no environment can carry"
+        raise InputError(words, hint="encode it, as base64 for one, and let the program decode it", code="CJ003")
     if variable.kind == "text" and not variable.constraints:
         return text
     try:

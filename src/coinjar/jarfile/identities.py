@@ -11,7 +11,7 @@ from coinjar.core.errors import CannotOpen, InputError, Place
 from coinjar.core.secret import Secret
 from coinjar.crypto.age import Identity, read_identity
 from coinjar.jarfile.find import config_folder
-from coinjar.jarfile.store import shown_path
+from coinjar.jarfile.store import home_path
 
 KEY, FILE, PASSPHRASE = "COINJAR_IDENTITY", "COINJAR_IDENTITY_FILE", "COINJAR_PASSPHRASE"
 _LARGEST = 1 << 20
@@ -37,7 +37,7 @@ def find_identity(ask: Ask | None) -> Identity:
     if not named and not path.exists():
         hint = f"`coinjar identity new` makes one; on a machine set {FILE} or {KEY}"
         raise CannotOpen("there is no identity here to open secrets with", hint=hint, code="no-identity")
-    return _read(_guarded(path), shown_path(path), ask)
+    return _read(_guarded(path), home_path(path), ask)
 
 
 def checked_passphrase(text: str) -> Secret:
@@ -56,7 +56,7 @@ def _guarded(path: Path) -> bytes:
         with path.open("rb") as file:
             mode = stat.S_IMODE(os.fstat(file.fileno()).st_mode)
             if mode & 0o077:
-                hint = f"`chmod 600 {shown_path(path)}`; if others may have read it, make a new one (`coinjar identity new`) and remove the old reader"
+                hint = f"`chmod 600 {home_path(path)}`; if others may have read it, make a new one (`coinjar identity new`) and remove the old reader"
                 raise CannotOpen(f"others can read this identity (mode {mode:04o}), so it is not used", hint=hint, place=_place(path), code="identity-open")
             return file.read(_LARGEST)
     except OSError as fault:
@@ -65,7 +65,7 @@ def _guarded(path: Path) -> bytes:
 
 
 def _place(path: Path) -> Place:
-    return Place(shown_path(path))
+    return Place(home_path(path))
 
 
 def _read(data: bytes, where: str, ask: Ask | None) -> Identity:

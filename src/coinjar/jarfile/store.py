@@ -21,6 +21,12 @@ def shown_path(path: Path) -> str:
     return relative if len(relative) <= len(str(path)) else str(path)
 
 
+def home_path(path: Path) -> str:
+    """A path that only people read: one under the user's home, and not below the current folder, as `~/...`."""
+    shown, home = shown_path(path), os.environ.get("HOME", "").rstrip("/")
+    return f"~{shown.removeprefix(home)}" if home and shown.startswith(f"{home}/") else shown
+
+
 def _failed(path: Path, fault: OSError) -> CoinJarError:
     words = (fault.strerror or "unknown error").lower()
     return OutsideError(f"cannot write it: {words}", hint="look at the folder's permissions and the space left", place=Place(str(path)), code="write")
