@@ -134,7 +134,7 @@ def test_what_is_not_managed_stays_and_is_told(jar: Callable[..., Coinjar]) -> N
     assert "naming.key" not in cj("render", "prod").err
     for line in (
         "k8s/list.yaml:2:8: a list of objects is not looked into",
-        "k8s/a.json: a manifest in JSON is not looked into",
+        "k8s/a.json: a manifest in JSON is copied as it is, and not looked into",
         "k8s/shop.yaml:17:11: LEVEL of shop comes from elsewhere here, and overrides the managed value",
         "k8s/shop.yaml:18:11: NOWHERE of shop stays as it is: the jar has no value of it for web on prod",
         "k8s/shop.yaml:25:9: the container stranger of shop belongs to no service, so its PORT stay as they are",
@@ -172,12 +172,11 @@ def test_a_container_beside_the_service_gets_nothing(jar: Callable[..., Coinjar]
 def test_refusals_come_before_anything_is_written(jar: Callable[..., Coinjar]) -> None:
     big = "x" * 400_000
     cj = jar(
-        JAR.replace("  NOWHERE: {}", "  NOWHERE: {}\n  1ST: {default: x}\n  BIG1: {}\n  BIG2: {}\n  BIG3: {}"),
+        JAR.replace("  NOWHERE: {}", "  NOWHERE: {}\n  BIG1: {}\n  BIG2: {}\n  BIG3: {}"),
         prod=f"all: {{TOKEN: x, BIG1: {big}, BIG2: {big}, BIG3: {big}}}\n",
     )
     cj.write({"k8s/shop.yaml": SHOP})
     told = cj("render", "prod", code=3).err
-    assert "kube-configmap cannot carry 1ST: Kubernetes takes no name" in told
     assert "kube-configmap cannot carry them together: they are 1171 KiB, and an object holds at most 1 MiB" in told
     assert not (cj.folder / "out").exists()
     cj.write({"k8s/shop.yaml": "a: [1\n"})

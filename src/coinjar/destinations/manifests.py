@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import codecs
 import hashlib
 import hmac
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from functools import partial
 from json import dumps
 from pathlib import Path
@@ -14,14 +15,20 @@ from typing import NamedTuple
 from coinjar.core.errors import Place
 from coinjar.core.model import Destination
 from coinjar.core.names import ALL
-from coinjar.destinations.base import Offline, Output, Surroundings, View, gets, nothing_hidden
+from coinjar.destinations.base import Offline, Output, Surroundings, View, filled, gets, nothing_hidden
 from coinjar.destinations.workloads import (
     MADE_ANEW,
+    TEMPLATED,
     Cluster,
     Container,
     Manifest,
+    containers_below,
     environments,
+    escaped,
     every_entry_of,
+    forward,
+    kept_literal,
+    objects_in_use,
     read_folder,
     read_manifests,
     readable,
@@ -29,11 +36,10 @@ from coinjar.destinations.workloads import (
 )
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Entry, Reading, decode, refuse
-from coinjar.dialects.kube import KubeConfigMap
+from coinjar.dialects.kube import VARIABLE, KubeConfigMap
 from coinjar.documents.edit import END, Edit, apply_to_text
-from coinjar.documents.environments import held
+from coinjar.documents.environments import Held, held
 from coinjar.documents.fields import Fields
-from coinjar.documents.tree import Tree
 from coinjar.documents.writing import Plain, Writer
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.naming import has_naming_key, key_path
@@ -41,6 +47,8 @@ from coinjar.jarfile.store import shown_path
 
 ORDER, SERVICE = "coinjar/order", "coinjar/service"
 """Annotations of the objects made: which is newer, and whose it is."""
+_THERE = "\0there"
+"""Stands for a secret that the cluster has: no value has such a character."""
 _OURS = re.compile(r"\.(configmap|secret)\.yaml")
 
 
@@ -59,10 +67,28 @@ class Made(NamedTuple):
         return f"{where}{self.name}.{self.dialect.kind.lower()}.yaml"
 
 
-class Manifests(Offline):
-    """`from`, `to`; `workloads` says whose a container is where names do not tell; `string_data: true`, `keep: N`."""
+class _Here(NamedTuple):
+    """A container of a service: its entries, and what the jar gives it, by name."""
 
-    keys = ("from", "to", "workloads", "string_data", "keep")
+    manifest: Manifest
+    container: Container
+    cluster: Cluster
+    entries: list[Held]
+    service: str
+    managed: dict[str, Entry]
+
+    def moving(self) -> set[str]:
+        """The names that an object gives from now on, and none gave before."""
+        return {name for name, one in self.managed.items() if one.text is not None} - self.cluster.given(self.manifest, self.container)
+
+
+class Manifests(Offline):
+    """`from`, `to`; `workloads` says whose a container is where names do not tell; `string_data: true`, `keep: N`.
+
+    `from_secret: NAME` makes no Secret: containers refer, variable by variable, to keys of one that is in the cluster already.
+    """
+
+    keys = ("from", "to", "workloads", "string_data", "keep", "from_secret")
     needed = ("from", "to")
 
     def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
@@ -72,6 +98,14 @@ class Manifests(Offline):
         self.names_stage = "{stage}" in self.target
         self.string_data = self.flag("string_data")
         self.keep = self.count("keep", 3)
+        self.from_secret = self.pattern("from_secret") if "from_secret" in self.options else ""
+        if destination.secrets is not None:
+            fields.fault(
+                self.options["from"],
+                f"'secrets' of {destination.name} would put a text into an object, and Kubernetes looks into none",
+                "`from_secret: NAME` refers to a Secret that is in the cluster",
+                "destination",
+            )
         self.named: dict[str, str] = {}
         for name, key, node in fields.members(self.options["workloads"], "'workloads'") if "workloads" in self.options else ():
             self.named[name] = fields.text(node, name)
@@ -79,6 +113,8 @@ class Manifests(Offline):
                 fields.fault(key, f"there is no service '{self.named[name]}'", f"the services are {', '.join(around.jar.services)}", "unknown-service")
 
     def outputs(self, view: View) -> list[Output]:
+        if self.from_secret:  # no secret's text is needed
+            view = View(view.resolver, view.destination._replace(secrets=_THERE), lenient=view.lenient)
         folder = self.around.root / self.source.replace("{stage}", view.stage)
         target = self.resolve_path(self.target, view.stage)
         files = read_folder(folder)
@@ -96,6 +132,7 @@ class Manifests(Offline):
             self.around.pending[to] = data
             hidden = self.hide_items(partial(every_entry_of, file=shown_path(to)), ())
             outputs.append(Output(to, data, self._holds_secrets(data, shown_path(to)), self._workloads(manifests), hidden))
+        outputs += self._copied(folder, target)
         self._unused(cluster, objects)
         self._left_over(target, {one.path for one in outputs})
         return outputs
@@ -105,7 +142,17 @@ class Manifests(Offline):
             if manifest.kind.endswith("List") and manifest.at("items") is not None:
                 self.notice("CJ022", manifest.place(manifest.at("items")), "a list of objects is not looked into", "write each as a document of its own")
         for path in sorted(folder.rglob("*.json")) if folder.is_dir() else ():
-            self.notice("CJ022", Place(shown_path(path)), "a manifest in JSON is not looked into", "write it in YAML")
+            self.notice("CJ022", Place(shown_path(path)), "a manifest in JSON is copied as it is, and not looked into", "write it in YAML")
+        for manifest in cluster.manifests():
+            if manifest.kind and manifest.kind not in TEMPLATED and (node := containers_below(manifest.root)):
+                words = f"the containers of {manifest.kind} {manifest.name} are not looked into"
+                self.notice("CJ022", manifest.place(node), words, "its own kind is not known here: set their variables by hand")
+
+    def _copied(self, folder: Path, target: Path) -> Iterable[Output]:
+        """The manifests in JSON: what stands beside the others goes along."""
+        for path in sorted(folder.rglob("*.json")) if folder.is_dir() else ():
+            to, data = target / path.relative_to(folder), read_bytes(path)
+            yield Output(to, data, self._holds_secrets(data, shown_path(to)), "copied", self.hide_items(partial(every_entry_of, file=shown_path(to)), ()))
 
     def _workloads(self, manifests: list[Manifest]) -> str:
         return ", ".join(f"{one.kind} {one.name}" for one in manifests if one.kind) or "nothing"
@@ -126,7 +173,7 @@ class Manifests(Offline):
                     used[manifest.namespace].append(service)
         found: list[Made] = []
         for namespace, services in used.items():
-            texts = {service: {one.name: one for one in view.entries(service) if one.text is not None} for service in services}
+            texts = {service: {one.name: one for one in view.entries(service) if one.text is not None and not self._is_there(one)} for service in services}
             first = next(iter(texts.values()))
             common = {name: one for name, one in first.items() if len(services) > 1 and all(_same(each.get(name), one) for each in texts.values())}
             groups = {ALL: list(common.values())} | {service: [one for name, one in each.items() if name not in common] for service, each in texts.items()}
@@ -138,6 +185,12 @@ class Manifests(Offline):
             group = [one for one in entries if one.secret is secret]
             dialect = get(name)
             assert isinstance(dialect, KubeConfigMap)
+            for one in [each for each in group if not VARIABLE.fullmatch(each.name)]:
+                group.remove(one)
+                words = f"{one.name} is left out: Kubernetes makes no variable of such a key of a {dialect.kind}"
+                self.notice(
+                    "CJ022", one.variable.place if one.variable else self.destination.place, words, "give it another name: `coinjar rename`", variable=one.name
+                )
             refuse(dialect, group, carriers)
             if group:
                 yield Made(service, dialect, self._name(stage, service, dialect.kind, group), namespace, group)
@@ -157,9 +210,8 @@ class Manifests(Offline):
         order = _order(read_bytes(path)) if path.exists() else None
         if order is None:
             order = 1 + max((one.order for one in self._there(target) if one.series == (made.dialect.kind, made.namespace, made.service)), default=0)
-        text = made.dialect.object_text(made.name, made.entries, {ORDER: str(order), SERVICE: made.service}, as_text=self.string_data)
-        if made.namespace:
-            text = text.replace("  annotations:\n", f"  namespace: {made.namespace}\n  annotations:\n", 1)
+        annotations = {ORDER: str(order), SERVICE: made.service}
+        text = made.dialect.object_text(made.name, made.entries, annotations, namespace=made.namespace, as_text=self.string_data)
         self.around.pending[path] = text.encode()
         secret = made.dialect.kind == "Secret"
         names = [one.name for one in made.entries]
@@ -177,7 +229,8 @@ class Manifests(Offline):
         return service if service in view.services() else None
 
     def _rewritten(self, path: Path, manifests: list[Manifest], cluster: Cluster, objects: list[Made], view: View) -> bytes:
-        text, _ = decode(read_bytes(path), shown_path(path))
+        data = read_bytes(path)
+        text, _ = decode(data, shown_path(path))
         writer = Writer("\r\n" if "\r\n" in text else "\n", careful=True)
         parts = []
         for manifest in manifests:
@@ -191,7 +244,7 @@ class Manifests(Offline):
                     words,
                     f"kubectl delete {manifest.kind.lower()} {manifest.name}, then apply",
                 )
-        return "".join(parts).encode()
+        return (codecs.BOM_UTF8 if data.startswith(codecs.BOM_UTF8) else b"") + "".join(parts).encode()
 
     def _container(self, manifest: Manifest, container: Container, cluster: Cluster, objects: list[Made], view: View) -> list[Edit]:
         """Take out the entries that the objects replace, and refer to the objects."""
@@ -203,28 +256,59 @@ class Manifests(Offline):
                 words = f"the container {container.name} of {manifest.name} belongs to no service, so its {', '.join(ours[:4])} stay as they are"
                 self.notice("CJ022", manifest.place(container.node), words, f"name it under workloads of {self.destination.name}")
             return []
-        managed = {one.name for one in view.entries(service)}
-        changes: list[Edit] = []
-        for one in entries:
-            inline = one.text is not None or cluster.referred(manifest, one) is not None or not cluster.comes_from_elsewhere(one)
-            if one.name in managed and inline:
-                changes.append(Edit((*container.path, "env", one.step), None))
-            elif one.name in managed:
-                words = f"{one.name} of {manifest.name} comes from elsewhere here, and overrides the managed value"
-                fix = "take it out, or leave the variable out of this destination (without: …)"
-                self.notice("CJ022", manifest.place(one.at), words, fix, variable=one.name)
-            elif one.name in self.around.jar.variables and gets(self.destination, one.name):
-                words = f"{one.name} of {manifest.name} stays as it is: the jar has no value of it for {service} on {view.stage}"
-                self.notice("CJ022", manifest.place(one.at), words, "give it a value, or take it out of the manifest", variable=one.name)
-        wanted: list[Plain] = []
-        for made in objects:
-            if made.service in (ALL, service) and made.namespace == manifest.namespace:
-                kind = "configMapRef" if made.dialect.kind == "ConfigMap" else "secretRef"
-                wanted.append({kind: {"name": made.name}})
-        there = container.node.child("envFrom")
-        if there is None or not there.plain.elements:
-            return [*changes, Edit((*container.path, "envFrom"), wanted)] if wanted else changes
-        return changes + [Edit((*container.path, "envFrom", END), one) for one in wanted]
+        managed = {one.name: one for one in view.entries(service) if VARIABLE.fullmatch(one.name)}
+        here = _Here(manifest, container, cluster, entries, service, managed)
+        changes = [edit for one in entries if (edit := self._entry(here, one, view)) is not None]
+        objects = [made for made in objects if made.service in (ALL, service) and made.namespace == manifest.namespace]
+        wanted: list[Plain] = [{"configMapRef" if made.dialect.kind == "ConfigMap" else "secretRef": {"name": made.name}} for made in objects]
+        key = {"name": filled(self.from_secret, {"{service}": service, "{stage}": view.stage})}
+        secrets = [one.name for one in managed.values() if self._is_there(one)]
+        given: list[Plain] = [{"name": name, "valueFrom": {"secretKeyRef": {**key, "key": name}}} for name in secrets]
+        if given and sum(one.value is None for one in changes) == len(entries):  # all go: the list is written anew
+            changes = [Edit((*container.path, "env"), given)]
+        else:
+            changes += _added(container, "env", given)
+        return changes + _added(container, "envFrom", wanted)
+
+    def _entry(self, here: _Here, one: Held, view: View) -> Edit | None:
+        """What becomes of an entry of a container: it stays as it is, stays with another text, or goes, because an object gives it."""
+        manifest, cluster = here.manifest, here.cluster
+        step = (*here.container.path, "env", one.step)
+        managed = here.managed.get(one.name)
+        if managed is None:
+            self._stays(manifest, one, here.service, view)
+            # Behind this entry such a name is a text; before it, as the objects are, it would be replaced.
+            moved = forward(here.entries, one) & here.moving()
+            return Edit((*step, "value"), escaped(one.text or "", moved)) if moved else None
+        if self._is_there(managed):
+            return Edit(step, None)
+        waits = cluster.waits_for(here.entries, one)
+        if waits and managed.text is not None and not managed.secret:
+            # Only here does Kubernetes replace what refers to a field: it looks into no object's values.
+            return Edit((*step, "value"), kept_literal(managed.text, waits))
+        if one.text is not None or cluster.referred(manifest, one) is not None or not cluster.comes_from_elsewhere(one):
+            return Edit(step, None)
+        if not any(each.name == one.name for each in here.entries[here.entries.index(one) + 1 :]):  # else a later one decides
+            words = f"{one.name} of {manifest.name} comes from elsewhere here, and overrides the managed value"
+            fix = "take it out, or leave the variable out of this destination (without: …)"
+            self.notice("CJ022", manifest.place(one.at), words, fix, variable=one.name)
+        return None
+
+    def _is_there(self, entry: Entry) -> bool:
+        """Whether the cluster's own Secret is referred to for it."""
+        return bool(self.from_secret) and (entry.text or "").startswith(_THERE)
+
+    def _stays(self, manifest: Manifest, one: Held, service: str, view: View) -> None:
+        """Say why an entry that the jar declares stays as it is."""
+        variable = self.around.jar.variables.get(one.name)
+        if variable is None or not gets(self.destination, one.name):
+            return
+        why, fix = f"the jar has no value of it for {service} on {view.stage}", "give it a value, or take it out of the manifest"
+        if not VARIABLE.fullmatch(one.name):
+            why, fix = "Kubernetes makes no variable of such a key of an object", "give it another name: `coinjar rename`"
+        elif self.destination.plain_only and one.name in self.around.jar.secret_names:
+            why, fix = "plain_only leaves secrets out", "take it out of the manifest; `from_secret: NAME` refers to a Secret that is in the cluster"
+        self.notice("CJ022", manifest.place(one.at), f"{one.name} of {manifest.name} stays as it is: {why}", fix, variable=one.name)
 
     def _unused(self, cluster: Cluster, objects: list[Made]) -> None:
         """Notice the folder's own objects to which nothing refers once the managed ones are in use."""
@@ -256,7 +340,7 @@ class Manifests(Offline):
         """The objects' files that no workload refers to, but for the newest few of each series, kept for going back."""
         target = self.resolve_path(self.target, stage)
         there = self._there(target)
-        used = _referred(read_folder(target)) if there else set[str]()
+        used = objects_in_use(read_folder(target)) if there else set[str]()
         old: dict[tuple[str, str, str], list[Old]] = {}
         for one in sorted(there, key=lambda one: -one.order):
             if one.name not in used:
@@ -267,6 +351,14 @@ class Manifests(Offline):
     def read(self, stage: str) -> Reading:
         target = self.resolve_path(self.target, stage)
         return environments(read_folder(target), self.around.jar.services, self.named)
+
+
+def _added(container: Container, section: str, elements: list[Plain]) -> list[Edit]:
+    """What adds elements to a list of a container that may not be there yet."""
+    there = container.node.child(section)
+    if there is None or not there.plain.elements:
+        return [Edit((*container.path, section), elements)] if elements else []
+    return [Edit((*container.path, section, END), one) for one in elements]
 
 
 def _same(one: Entry | None, other: Entry) -> bool:
@@ -285,23 +377,3 @@ class Old(NamedTuple):
 def _order(data: bytes) -> int | None:
     found = re.search(rb'coinjar/order: "(\d{1,9})"', data)
     return int(found[1]) if found else None
-
-
-def _referred(files: Mapping[Path, list[Manifest]]) -> set[str]:
-    """The names of ConfigMaps and Secrets that anything in these manifests refers to."""
-    names: set[str] = set()
-
-    def look(node: Tree) -> None:
-        for member in node.members:
-            if member.name in ("configMapRef", "secretRef", "configMapKeyRef", "secretKeyRef", "configMap", "secret"):
-                name = member.value.plain.child("name") or member.value.plain.child("secretName")
-                names.update([name.text] if name else [])
-            look(member.value.plain)
-        for element in node.elements:
-            look(element.plain)
-
-    for manifests in files.values():
-        for manifest in manifests:
-            if manifest.root:
-                look(manifest.root)
-    return names

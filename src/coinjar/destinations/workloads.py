@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Set
 from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.core.errors import InputError, Place
 from coinjar.destinations.opened import entries_below
 from coinjar.dialects.base import Item, Reading, Remark, decode
-from coinjar.dialects.kube import object_items
+from coinjar.dialects.kube import VARIABLE, object_items
 from coinjar.dialects.trees import Part, parts
 from coinjar.documents.edit import Path as Steps
 from coinjar.documents.environments import Held, held
@@ -23,6 +23,8 @@ TEMPLATED: dict[str, Steps] = {
     "StatefulSet": ("spec", "template", "spec"),
     "DaemonSet": ("spec", "template", "spec"),
     "ReplicaSet": ("spec", "template", "spec"),
+    "ReplicationController": ("spec", "template", "spec"),
+    "PodTemplate": ("template", "spec"),
     "Job": ("spec", "template", "spec"),
     "CronJob": ("spec", "jobTemplate", "spec", "template", "spec"),
     "Pod": ("spec",),
@@ -30,7 +32,8 @@ TEMPLATED: dict[str, Steps] = {
 """Where each kind of workload keeps its pod's spec."""
 MADE_ANEW = frozenset({"Job", "Pod"})
 """What a cluster does not change in place."""
-_REFERENCE = re.compile(r"\$\$|\$\(([-._a-zA-Z][-._a-zA-Z0-9]*)\)")
+_REFERENCE = re.compile(r"\$\$|\$\(([^)]*)\)")
+"""As Kubernetes parses it (third_party/forked/golang/expansion): a name is all up to the first ')'."""
 
 
 class Container(NamedTuple):
@@ -79,6 +82,19 @@ class Manifest:
             for number, element in enumerate(node.elements if node else ()):
                 name = element.plain.child("name")
                 yield Container(name.text if name else "", element.plain, (*base, number))
+
+
+def containers_below(root: Tree | None) -> Tree | None:
+    """The first list of containers anywhere in a document: maps with an `image` or an `env`."""
+    if root is None:
+        return None
+    for member in root.members:
+        node = member.value.plain
+        if member.name == "containers" and any(one.plain.child("image") or one.plain.child("env") for one in node.elements):
+            return member.key
+        if found := containers_below(node):
+            return found
+    return next((found for one in root.elements if (found := containers_below(one.plain))), None)
 
 
 def read_folder(folder: Path) -> dict[Path, list[Manifest]]:
@@ -144,6 +160,11 @@ class Cluster:
                 self.remarks.append(Remark(place, f"left out: {entry.name} of {manifest.name} comes from the cluster itself", lost=True))
         return found
 
+    def given(self, manifest: Manifest, container: Container) -> set[str]:
+        """The names that a container's `envFrom` gives it, as far as these manifests tell."""
+        sources = (container.node.child("envFrom") or Tree("seq", 0, 0)).plain.elements
+        return {name for one in sources for name in self._from(manifest, one.plain)}
+
     def comes_from_elsewhere(self, entry: Held) -> bool:
         """Whether an entry has a `valueFrom`; one without a value either is empty."""
         return entry.at.kind == "map" and entry.at.child("valueFrom") is not None
@@ -168,8 +189,17 @@ class Cluster:
                 held_there = self.objects.get((kind, manifest.namespace, name.text))
                 if held_there is None:
                     self.remarks.append(Remark(manifest.place(source), f"left out: the {kind} {name.text} is not among these manifests", lost=True))
-                return {(prefix.text if prefix else "") + one: item for one, item in (held_there or {}).items()}
+                named = {(prefix.text if prefix else "") + one: item for one, item in (held_there or {}).items()}
+                for one in [name for name in named if not VARIABLE.fullmatch(name)]:
+                    self.remarks.append(Remark(named.pop(one).place, f"left out: Kubernetes makes no variable of the key {one}", lost=True))
+                return named
         return {}
+
+    def waits_for(self, entries: list[Held], entry: Held) -> set[str]:
+        """The names in an entry's `$(…)` that only the cluster can fill in: of entries before it that refer to a field, or to what is elsewhere."""
+        before = {one.name: one for one in entries[: entries.index(entry)]}
+        named = {found for found in _REFERENCE.findall(entry.text or "") if found}
+        return {name for name in named if name in before and before[name].text is None and self.comes_from_elsewhere(before[name])}
 
     def _expanded(self, entry: Held, before: Mapping[str, Seen], place: Place) -> str:
         def replaced(found: re.Match[str]) -> str:
@@ -181,6 +211,22 @@ class Cluster:
         if text != entry.text:
             self.remarks.append(Remark(place, f"{entry.name}: its $(…) was replaced, as Kubernetes does"))
         return text
+
+
+def kept_literal(text: str, but: Set[str]) -> str:
+    """A text as it stands in an `env` that shall give just this text: `$$` for what Kubernetes would replace, all but these names."""
+    return re.sub(r"\$(?=\$)|\$\(([^)]*)\)|\$(?=\()", lambda found: found[0] if found[1] in but else "$" + found[0], text)
+
+
+def escaped(text: str, names: Set[str]) -> str:
+    """The text of an `env` entry with these names' `$(…)` kept from being replaced."""
+    return re.sub(r"\$\$|\$\(([^)]*)\)", lambda found: f"${found[0]}" if found[1] in names else found[0], text)
+
+
+def forward(entries: list[Held], entry: Held) -> set[str]:
+    """The names in an entry's `$(…)` that stand behind it, or nowhere: Kubernetes leaves these as they are."""
+    before = {one.name for one in entries[: entries.index(entry)]}
+    return {found for found in _REFERENCE.findall(entry.text or "") if found and found not in before}
 
 
 def service_of(manifest: Manifest, container: Container, services: Mapping[str, object], named: Mapping[str, str]) -> str | None:
@@ -234,3 +280,23 @@ def every_entry_of(data: bytes, file: str) -> Reading:
     manifests = read_manifests(data, file)
     items = [item for one in manifests for item in entries_below(one.root, one.document.place)]
     return Reading([*items, *readable(manifests).items], [])
+
+
+def objects_in_use(files: Mapping[Path, list[Manifest]]) -> set[str]:
+    """The names of ConfigMaps and Secrets that anything in these manifests refers to."""
+    names: set[str] = set()
+
+    def look(node: Tree) -> None:
+        for member in node.members:
+            if member.name in ("configMapRef", "secretRef", "configMapKeyRef", "secretKeyRef", "configMap", "secret"):
+                name = member.value.plain.child("name") or member.value.plain.child("secretName")
+                names.update([name.text] if name else [])
+            look(member.value.plain)
+        for element in node.elements:
+            look(element.plain)
+
+    for manifests in files.values():
+        for manifest in manifests:
+            if manifest.root:
+                look(manifest.root)
+    return names

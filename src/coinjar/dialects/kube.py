@@ -16,7 +16,7 @@ from coinjar.documents.tree import Tree
 from coinjar.documents.writing import surely_text
 
 # Keys of both are [-._a-zA-Z0-9]+ of at most 253; of those only C identifiers with '-' and '.' become variables (envFrom).
-_NAME = re.compile(r"[-._a-zA-Z][-._a-zA-Z0-9]{0,252}")
+VARIABLE = re.compile(r"[-._a-zA-Z][-._a-zA-Z0-9]{0,252}")
 LARGEST = 1 << 20
 """Bytes that an object may hold (core/v1: MaxSecretSize, and the same for a ConfigMap)."""
 
@@ -29,7 +29,7 @@ class KubeConfigMap(Dialect):
     kind = "ConfigMap"
 
     def refusal(self, name: str, text: str) -> str | None:
-        if not _NAME.fullmatch(name) or name.startswith(".."):
+        if not VARIABLE.fullmatch(name) or name.startswith(".."):
             return "Kubernetes takes no name with a character other than A to Z, digits, '_', '-' and '.', or with a digit in front"
         return not_for_environments(text)
 
@@ -40,9 +40,11 @@ class KubeConfigMap(Dialect):
     def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
         return self.object_text(f"{heading.app}-{heading.service}", entries, {}).encode()
 
-    def object_text(self, name: str, entries: Sequence[Entry], annotations: dict[str, str], *, as_text: bool = False) -> str:
+    def object_text(self, name: str, entries: Sequence[Entry], annotations: dict[str, str], *, namespace: str = "", as_text: bool = False) -> str:
         """The object under a name of its own. `as_text` writes a Secret's values readable, in `stringData`."""
         lines = ["apiVersion: v1", f"kind: {self.kind}", "metadata:", f"  name: {_plain(name)}"]
+        if namespace:
+            lines += [f"  namespace: {_plain(namespace)}"]
         if annotations:
             lines += ["  annotations:", *(f"    {key}: {yaml_quoted(text)}" for key, text in annotations.items())]
         kept = [one for one in entries if one.text is not None]
