@@ -44,6 +44,8 @@ class Containerfile(Dialect):
     def refusal(self, name: str, text: str) -> str | None:
         if not _NAME.fullmatch(name):
             return "the name has a character other than letters, digits, '_', '-' and '.'"
+        if name.startswith("--"):
+            return "it begins with '--', which a builder takes for an option of the instruction"
         if "\n" in text or "\r" in text:
             return "it has a line break, and an instruction is one line"
         return not_for_environments(text)
@@ -97,6 +99,10 @@ class _Reader:
         self.remarks = remarks
         self.items: dict[str, Item] = {}
         self.values: dict[str, str] = {}
+        self.early: dict[str, str] = {}
+        """What stands before the first FROM: for FROM alone, until a stage names it again."""
+        self.stages: dict[str, tuple[dict[str, Item], dict[str, str]]] = {}
+        self.stage = ""
 
     def read(self, text: str) -> Reading:
         stages = 0
@@ -104,19 +110,34 @@ class _Reader:
             place = Place(self.file, one.line, 1)
             if one.word == "FROM":
                 stages += 1
-                if stages > 1:
-                    self.items = {name: item for name, item in self.items.items() if item.phase == "build"}
-                    self.values = {}
+                self._begin(one.rest, first=stages == 1)
             elif one.word in ("ENV", "ARG"):
                 self._take(one, place)
         if stages > 1:
-            self.remarks.append(Remark(Place(self.file, 1, 1), f"of {stages} stages only the last one's ENV was read: the others do not reach the image"))
+            words = f"of {stages} stages only the last one's ENV was read, and that of those it is made from: the others do not reach the image"
+            self.remarks.append(Remark(Place(self.file, 1, 1), words))
         return Reading(list(self.items.values()), self.remarks)
+
+    def _begin(self, rest: str, *, first: bool) -> None:
+        """A stage begins with what the stage that it is made from ends with, and sees no build argument from before the first FROM."""
+        if first:
+            self.early = self.values
+        else:
+            self.stages[self.stage] = self.items, self.values
+        words = [word for word in rest.split() if not word.startswith("--")]
+        base, named = words[0].lower() if words else "", words[2].lower() if len(words) > 2 and words[1].lower() == "as" else ""
+        from_stage, values = self.stages.get(base, ({}, {})) if base else ({}, {})
+        build = {name: item for name, item in self.items.items() if item.phase == "build"}
+        self.items, self.values, self.stage = {**build, **from_stage}, {**dict.fromkeys(self.early, ""), **values}, named
 
     def _take(self, one: Instruction, place: Place) -> None:
         for name, value in assignments(one.rest, bare_ok=one.word == "ARG"):
-            if value is None:
-                continue  # an ARG without a default: the caller of the build gives it
+            if value is None:  # an ARG without a default: from before FROM, or the caller of the build gives it
+                if name in self.early:
+                    self.values[name] = self.early[name]
+                else:
+                    self.values.pop(name, None)
+                continue
             known = self._expanded(name, value, place)
             if known is not None:
                 self.values[name] = known
@@ -142,7 +163,8 @@ def assignments(rest: str, *, bare_ok: bool = False) -> Iterator[tuple[str, str 
         return
     for word in words:
         name, equals, value = word.partition("=")
-        yield name, value if equals else None
+        unquoted = expand_word(name, {}) if name[:1] in ("'", '"') else name
+        yield unquoted if isinstance(unquoted, str) else name, value if equals else None
 
 
 def expand_word(word: str, values: dict[str, str]) -> str | list[str]:

@@ -24,6 +24,8 @@ class Literal(Dialect):
     def refusal(self, name: str, text: str) -> str | None:
         if not _NAME.fullmatch(name):
             return "the name has a character other than A to Z, digits, '_', '-' and '.'"
+        if name == "." or name.startswith(".."):
+            return "a name of dots alone, or with two in front, is refused by kubectl with the whole file"
         if "\n" in text:
             return "it has a line break, and the grammar has no quotes"
         if text.endswith("\r"):

@@ -29,7 +29,11 @@ class Settings(Dialect):
         return carriable(name) or carriable(text)
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
-        paths = {self.path(one.name): one.name for one in entries if one.text is not None}
+        paths: dict[tuple[str, ...], str] = {}
+        for one in entries:
+            if one.text is not None and paths.setdefault(self.path(one.name), one.name) != one.name:
+                path = self.path(one.name)
+                return f"{paths[path]} and {one.name} would both stand at {' · '.join(path)}: give one of them a place of its own (place: …)"
         for path, name in paths.items():
             other = next((paths[path[:length]] for length in range(1, len(path)) if path[:length] in paths), None)
             if other:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from coinjar.core.errors import Place
+from coinjar.core.errors import InputError, Place
 from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
 from coinjar.dialects.trees import carriable
 
@@ -28,11 +28,11 @@ class Properties(Dialect):
         return (top + "".join(f"{_escaped(one.name, name=True)}={_escaped(one.text)}\n" for one in entries if one.text is not None)).encode("ascii")
 
     def read(self, data: bytes, file: str) -> Reading:
-        text, remarks = decode(data, file)
+        text, remarks, is_utf8 = _decoded(data, file)
         items: list[Item] = []
         for place, line in _logical_lines(text, file):
             name, value = _parted(line)
-            if not line.isascii():
+            if is_utf8 and not line.isascii():
                 remarks.append(Remark(place, f"{name or 'the line'} is not ASCII: Java's stream reader takes it for Latin-1, its character readers do not"))
             if re.search(r"(?<!\\)(?:\\\\)*\\u(?![0-9a-fA-F]{4})", line):
                 remarks.append(Remark(place, "left out: a '\\u' without four digits, at which Java stops", lost=True))
@@ -43,6 +43,18 @@ class Properties(Dialect):
                 remarks.append(Remark(place, f"the '#' in the value of {name} is part of it: there are no comments behind values"))
             items.append(Item(_unescaped(name), _unescaped(value), place))
         return Reading(items, remarks)
+
+
+def _decoded(data: bytes, file: str) -> tuple[str, list[Remark], bool]:
+    """The text, remarks, and whether it is UTF-8.
+
+    Such a file is Latin-1 (java.util.Properties.load of a stream), and UTF-8 where it is that: readers of characters take it so.
+    """
+    try:
+        return *decode(data, file), True
+    except InputError as fault:
+        place = fault.place or Place(file, 1, 1)
+        return data.decode("latin-1"), [Remark(place, "it is not UTF-8, and was read as Latin-1, as Java's stream reader does")], False
 
 
 def _escaped(text: str, *, name: bool = False) -> str:

@@ -93,13 +93,20 @@ def _read(text: str, file: str, remarks: list[Remark]) -> Reading:
             continue
         value_at = at + len(name) + 1
         blank_before = name != name.rstrip()
-        name = re.sub(r"^export[ \t]+", "", name.strip())
+        tab = _has_tab(name) or _has_tab(text[value_at:end])
+        name = re.sub(r"^export +", "", name.strip()).strip()
         raw = text[value_at:end]
+        if name.startswith("export\t"):
+            remarks.append(Remark(place, "left out: a tab stands behind export, which readers take for a part of the name", lost=True))
+            at = end + 1
+            continue
         value_at += len(raw) - len(raw.lstrip(" \t"))
         if raw and not raw.strip():
             remarks.append(
                 Remark(place, f"{name}: nothing but blanks follows its '='; it was read as empty, where some readers take the next line for the value")
             )
+        elif tab:
+            remarks.append(Remark(place, f"the tab around the name or the value of {name} was left out; Node.js before 22 keeps it as a part of it"))
         elif blank_before or raw[:1] in (" ", "\t"):
             remarks.append(Remark(place, f"the blanks around '=' of {name} were left out"))
         cut = _cut(text[value_at:end])
@@ -107,6 +114,11 @@ def _read(text: str, file: str, remarks: list[Remark]) -> Reading:
         remarks += [Remark(place, f"{name}: {word}", kind=CUT if cut else "") for word in words]
         items.append(Item(name, value, place))
     return Reading(items, remarks)
+
+
+def _has_tab(text: str) -> bool:
+    """Whether one of the blanks around a text is a tab."""
+    return "\t" in text[: len(text) - len(text.lstrip())] + text[len(text.rstrip()) :]
 
 
 def _line_end(text: str, at: int) -> int:

@@ -79,7 +79,7 @@ def edits(node: Tree | None, path: Path, form: str, wanted: Mapping[str, str], g
     if not new:
         return changes
     elements: list[Plain] = [f"{name}={text}" if form == LINES else {"name": name, "value": text} for name, text in new.items()]
-    if not there:  # nothing there, or an empty one of either kind
+    if not there and (path or form != MAP):  # nothing there, or an empty one of either kind
         return [Edit(path, dict(new) if form == MAP else elements)]
     if form == MAP:
         return changes + [Edit((*path, name), text) for name, text in new.items()]

@@ -55,7 +55,7 @@ def follow(root: Tree | None, pointer: str) -> Found:
     trail: list[Tree] = [root] if root is not None else []
     path: list[str | int] = []
     if root is None:
-        raise InputError(f"{pointer} leads nowhere: the document is empty", hint="correct the pointer", code="pointer")
+        raise InputError(f"{pointer or 'the whole document'} leads nowhere: the document is empty", hint="correct the pointer", code="pointer")
     for number, step in enumerate(steps):
         node = trail[-1].plain
         at = _step(node, step)
@@ -93,11 +93,13 @@ def _nowhere(pointer: str, steps: tuple[Step, ...], number: int, node: Tree) -> 
         near = nearest(step, [one.name for one in node.members])
         message = f"{where} has no '{step}'"
         hint = f"did you mean '{near}'?" if near else f"it has {', '.join(one.name for one in node.members[:8]) or 'nothing'}"
-    return InputError(f"{pointer} leads nowhere: {message}", hint=hint, code="pointer")
+    return InputError(f"{pointer or 'the whole document'} leads nowhere: {message}", hint=hint, code="pointer")
 
 
 def above(pointer: str, other: str) -> bool:
     """Whether an environment at `pointer` belongs to what is around `other`'s, and has its name: whole pipeline, job, step."""
+    if not pointer or not other:
+        return False  # the whole document is no environment of anything inside it
     *mine, name = parse_pointer(pointer)
     *theirs, its_name = parse_pointer(other)
     return name == its_name and len(mine) < len(theirs) and theirs[: len(mine)] == mine

@@ -22,8 +22,8 @@ _TYPOGRAPHIC = re.compile("[\u2018\u2019\u201c\u201d\u2010-\u2015\u2212]")
 
 def kind_broken(facts: Facts) -> Iterator[Spot]:
     """CJ003"""
-    for found, _ in facts.texts:
-        if found.variable.kind == "text" and not found.variable.constraints:
+    for found, text in facts.texts:
+        if found.variable.kind == "text" and not found.variable.constraints and "\0" not in text:
             continue
         fault = plain(found.variable, found.written).fault
         if fault is not None:

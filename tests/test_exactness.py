@@ -1,0 +1,93 @@
+"""What files mean to their readers, in corners that a review of real ones found."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+
+import pytest
+import yaml
+
+from tests.conftest import Coinjar
+from tests.consumers import node, nodes
+
+JAR = "services: {web: {}}\nstages: {dev: {}}\nvariables: {%s}\ndestinations: {out: {%s}}\n"
+
+
+def seen(cj: Coinjar, source: str) -> dict[str, str]:
+    """What `compare` shows that a source holds."""
+    rows = json.loads(cj("compare", source, source, "--json", "--every-name").out)["rows"]
+    return {one["name"]: one["left"]["value"] for one in rows}
+
+
+@pytest.mark.parametrize("names", [("A__B", "__A__B"), ("A____B", "A__B"), ("__A__B", "A____B")])
+def test_two_names_with_one_place_in_settings_are_refused(names: tuple[str, str], jar: Callable[..., Coinjar]) -> None:
+    cj = jar(JAR % (", ".join(f"{one}: {{default: x}}" for one in names), "type: file, as: settings, path: s.json"))
+    told = cj("render", "dev", code=3).err
+    assert f"{names[0]} and {names[1]} would both stand at A · B" in told
+    assert not (cj.folder / "s.json").exists()
+
+
+@pytest.mark.parametrize(
+    ("file", "old"), [("d.yaml", "# head\nA: old # c\n"), ("d.yaml", "{}\n"), ("d.yaml", ""), ("d.json", '{"A": "old"}'), ("d.json", "{}")]
+)
+def test_a_whole_document_is_a_place(file: str, old: str, jar: Callable[..., Coinjar]) -> None:
+    cj = jar(JAR % ("A: {default: 1}, B: {default: 2}", f'type: document, path: {file}, places: {{"": {{services: [web]}}}}'))
+    cj.write({file: old})
+    if not old:
+        assert "d.yaml: the whole document leads nowhere: the document is empty" in cj("render", "dev", code=3).err
+        return
+    for _ in range(2):
+        cj("render", "dev")
+        read = json.loads if file.endswith("json") else yaml.safe_load
+        assert read(cj.read(file)) == {"A": "1", "B": "2"}
+    assert ("# head" in cj.read(file)) == ("# head" in old)
+
+
+def test_a_containerfile_of_several_stages_means_what_the_builder_makes_of_it(cj: Coinjar) -> None:
+    cj.write(
+        {
+            "Containerfile": 'ARG N=5\nARG V=1\nFROM x:$N AS base\nENV A=a-$N "Q"="5" \'R\'=6\nARG V\nENV B=v$V\n'
+            "FROM y AS other\nENV C=c\nFROM --platform=x/y Base\nENV D=$A!\n"
+        }
+    )
+    assert seen(cj, "file+containerfile:Containerfile") == {"N": "5", "V": "1", "A": "a-", "Q": "5", "R": "6", "B": "v1", "D": "a-!"}
+
+
+@pytest.mark.parametrize(("dialect", "name"), [("literal", "."), ("literal", ".."), ("literal", "..a"), ("containerfile", "--"), ("containerfile", "--from")])
+def test_a_name_that_breaks_a_whole_file_is_refused_by_name(dialect: str, name: str, jar: Callable[..., Coinjar]) -> None:
+    cj = jar(JAR % (f'"{name}": {{default: x}}, GOOD: {{}}', f"type: file, as: {dialect}, path: out.txt"))
+    assert f"{dialect} cannot carry {name}: " in cj("render", "dev", code=3).err
+    assert not (cj.folder / "out.txt").exists()
+
+
+def test_properties_in_latin_1_are_read(cj: Coinjar) -> None:
+    cj.write({})
+    (cj.folder / "a.properties").write_bytes("NAME=Käse\nOTHER=\\u00e4\n".encode("latin-1"))
+    done = cj("compare", "file+properties:a.properties", "file+properties:a.properties", "--json")
+    assert {one["name"]: one["left"]["value"] for one in json.loads(done.out)["rows"]} == {"NAME": "Käse", "OTHER": "ä"}
+    assert "it is not UTF-8, and was read as Latin-1" in done.err
+
+
+def test_tabs_are_read_as_the_newest_node_reads_them_and_said(cj: Coinjar) -> None:
+    text = '\tA=1\nB=\t2\nC=3\t\nexport D=4\nF=\t"6"\t# x\nexport\tG=7\n'
+    cj.write({"n.env": text})
+    done = cj("compare", "file+dotenv:n.env", "file+dotenv:n.env", "--json")
+    ours = {one["name"]: one["left"]["value"] for one in json.loads(done.out)["rows"]}
+    assert ours == {"A": "1", "B": "2", "C": "3", "D": "4", "F": "6"}
+    assert "left out: a tab stands behind export" in done.err
+    for name in "ABCF":
+        assert f"the tab around the name or the value of {name} was left out" in done.err
+    theirs = node(cj.folder / "n.env", nodes()[:1])
+    assert {name: theirs[name].decode() for name in ours} == ours
+
+
+def test_what_no_environment_can_carry_is_an_error_where_it_is_read(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(JAR % ("A: {}, B: {}", "type: file, as: json, path: out.json"), dev='all: {A: "x\\0y", B: 1}\n')
+    assert "jar/plain/dev.yaml:1:10: error CJ003: the value of A has a NUL character, which no environment can carry" in cj("check", code=1).out
+    assert "NUL character" in cj("render", "dev", code=3).err
+    assert "NUL character" in cj("render", "dev", "--service", "web", "--as", "json", code=3).err
+    cj.write({"n.json": '{"C": "a\\u0000b", "D": "1"}'})
+    done = cj("adopt", "file+json:n.json", "--stage", "dev", "--yes")
+    assert "NUL character" in done.out + done.err
+    assert "C" not in cj.read("jar/jar.yaml").split("variables", 1)[1]
