@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 
 import pytest
@@ -181,3 +182,29 @@ def test_a_file_that_cannot_be_read_is_no_file_without_mentions(jar: Callable[..
     cj.write({"src/broken.yaml": "services:\n  a: {image: x, environment: [NOT_IT\n"})
     cj("rename", "OLD", "NEW", "--yes")  # it cannot hold the name
     assert "NEW" in cj.read("src/a.py")
+
+
+NAMED_BEFORE = {
+    "together": "together: {pair: [A, NEW]}\n",
+    "accepted": "accepted: [{rule: CJ014, variable: NEW, reason: later}]\n",
+    "only_with": "",
+    "default": "",
+    "values": "",
+    "proof": "proofs: {p: {http: 'https://example.test/', at: /a, expect: {digest: NEW, key: A}}}\n",
+}
+
+
+@pytest.mark.parametrize("what", NAMED_BEFORE)
+def test_put_declare_mends_a_jar_that_names_the_variable_already(what: str, cj: Coinjar) -> None:
+    cj("new", "--app", "x", "--service", "a", "--stage", "dev")
+    variables = {"only_with": "A: {only_with: [NEW]}", "default": "A: {default: {text: '${NEW}'}}"}.get(what, "A: {default: x}")
+    cj.write({"jar/jar.yaml": f"coinjar: 1\napp: x\nservices: {{a: {{}}}}\nstages: {{dev: {{}}}}\nvariables:\n  {variables}\n{NAMED_BEFORE[what]}"})
+    if what == "values":
+        cj.write({"jar/plain/dev.yaml": "all:\n  NEW: was here\n"})
+    before = cj.read("jar/jar.yaml")
+    assert "NEW" in cj("check", code=3).err
+    cj("put", "NEW=1", "--declare", "--stage", "nowhere", code=2)
+    assert cj.read("jar/jar.yaml") == before
+    assert "declared, and put on dev" in cj("put", "NEW=1", "--declare", "--stage", "dev").err
+    cj("put", "NEW=1", "--declare", "--stage", "dev")
+    assert json.loads(cj("render", "dev", "--service", "a", "--as", "json").out)["NEW"] == "1"

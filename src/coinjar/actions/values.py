@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.actions.changing import Change, coins_file, edit_file, layer_path
 from coinjar.actions.choosing import is_for
 from coinjar.actions.opening import OpenJar
-from coinjar.core.errors import CoinJarError, InputError, UsageError, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
 from coinjar.core.guess import guess
 from coinjar.core.kinds import normal
 from coinjar.core.layers import Resolver
@@ -66,10 +67,9 @@ def put(opened: OpenJar, puttings: Sequence[Putting], stages: Sequence[str], *, 
     key is not ours.
     """
     folder = opened.folder
-    with locked(folder):
-        jar = opened.load()
-        new = _declared(jar, puttings) if declare else {}
-        jar = jar._replace(variables={**jar.variables, **new})
+    with locked(folder), _declared_first(opened, puttings if declare else ()) as (known, first):
+        new = _declared(known, puttings) if declare else {}
+        jar = known._replace(variables={**known.variables, **new})
         _check(jar, puttings, stages, services, mine)
         for stage in stages if mine else ():
             opened.load([stage], mine=stage)  # a file that cannot be read is not edited either
@@ -84,8 +84,35 @@ def put(opened: OpenJar, puttings: Sequence[Putting], stages: Sequence[str], *, 
         change.commit()
     after = opened.load()
     where = [(stage, one.name, scope) for stage in stages for one in puttings for scope in scopes]
-    done = [_outcome(folder, after, change, name, stage, scope, name in new, mine=mine) for stage, name, scope in where]
+    done = [_outcome(folder, after, change, name, stage, scope, name in new or name in first, mine=mine) for stage, name, scope in where]
     return Done(done, change.notes)
+
+
+@contextmanager
+def _declared_first(opened: OpenJar, puttings: Sequence[Putting]) -> Iterator[tuple[Jar, set[str]]]:
+    """The jar, and which names had to be declared before it could be read, because something in it names them already.
+
+    Whatever goes wrong then, jar.yaml is as it was. Raises every fault that such a declaration does not mend.
+    """
+    names = {one.name for one in puttings}
+    try:
+        jar = opened.load()
+    except CoinJarError as fault:
+        raise_all([one for one in fault.each() if one.code != "unknown-variable" or one.subject not in names])
+        missing = {one.subject for one in fault.each()}
+    else:
+        yield jar, set()
+        return
+    path = opened.folder / "jar.yaml"
+    old = read_bytes(path)
+    bare = Jar(app="", place=Place(shown_path(path)), services={}, stages={}, variables={})
+    new = {name: declaration(variable) for name, variable in _declared(bare, [one for one in puttings if one.name in missing]).items()}
+    edit_file(path, [Edit(("variables", name), fields) for name, fields in new.items()])
+    try:
+        yield opened.load(), missing
+    except BaseException:
+        replace_all(opened.folder, {path: (read_bytes(path), old)})
+        raise
 
 
 def _declared(jar: Jar, puttings: Sequence[Putting]) -> dict[str, Variable]:

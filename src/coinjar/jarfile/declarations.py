@@ -333,7 +333,7 @@ def check_template(fields: Fields, jar: Jar, content: object, where: Place, owne
 def _must_be_declared(fields: Fields, jar: Jar, name: str, where: Place, what: str) -> None:
     if name not in jar.variables:
         hint = suggestion(name, jar.variables, "declare it, or correct the name")
-        fields.faults.append(InputError(f"{what} names {name}, which is not declared", hint=hint, place=where, code="unknown-variable"))
+        fields.faults.append(InputError(f"{what} names {name}, which is not declared", hint=hint, place=where, code="unknown-variable", subject=name))
 
 
 def _read_together(fields: Fields, node: Node | None, jar: Jar) -> tuple[Together, ...]:

@@ -125,7 +125,7 @@ class ProofReader:
             for name in names:
                 if name not in self.jar.variables:
                     hint = suggestion(name, self.jar.variables, "write {digest: NAME, key: NAME}, both declared")
-                    fields.fault(node, f"expect of {what} names {name or 'no key'}, which is not declared", hint, "unknown-variable")
+                    fields.fault(node, f"expect of {what} names {name or 'no key'}, which is not declared", hint, "unknown-variable", subject=name)
             return Expected(form, names[0], here, names[1])
         return Expected(form, self._template(own[form], f"expect of {what}"), here)
 
