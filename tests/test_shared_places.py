@@ -247,3 +247,16 @@ def test_a_lock_is_renewed_until_it_is_lost(cj: Coinjar, monkeypatch: pytest.Mon
     assert asyncio.run(work(1))
     assert not asyncio.run(work(10**9))
     records.close()
+
+
+def test_a_value_that_no_place_takes_blocks_nothing(jar: Callable[..., Coinjar]) -> None:
+    """A command's value that this document does not take is not asked for; one that it takes is, and hides no finding about the rest."""
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}}\nvariables: {SLOW: {default: {command: [sh, -c, 'echo made']}}, LEVEL: {default: info}, PORT: {default: 1}}\n"
+        "destinations:\n  doc: {type: document, path: d.yaml, places: {/env: {services: [web], stage: dev, variables: [LEVEL, PORT]}}}\n"
+    )
+    cj.write({"d.yaml": "env:\n  PORT: 0x10\n"})
+    cj("render", "dev")
+    assert yaml.safe_load(cj.read("d.yaml"))["env"] == {"LEVEL": "info", "PORT": "1"}
+    cj.write({"d.yaml": "env:\n  OWN: 0x10\n"})
+    assert "becomes the text" in cj("check", code=None).out

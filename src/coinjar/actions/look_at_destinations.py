@@ -86,7 +86,12 @@ class _Looking:
         from coinjar.destinations.linked import look
 
         made = make(destination, self.around)
-        outputs = made.outputs(view)
+        try:
+            outputs = made.outputs(view)
+        except CoinJarError:  # what else is to be said of the file is said all the same
+            for notice in made.notices:
+                self.spots.setdefault(notice.rule, []).append(notice.spot)
+            raise
         if not made.names_stage and is_named(self.facts.jar, destination, view.stage):
             for one in outputs:
                 self._overwritten(destination, view.stage, one)

@@ -114,28 +114,34 @@ class View:
     def heading(self, service: str) -> Heading:
         return Heading(self.resolver.jar.app, self.stage, service)
 
-    def entries(self, service: str, phases: tuple[str, ...] = ("run",), *, lenient: bool = False) -> list[Entry]:
-        """What a service gets here, second spellings included, secrets replaced as the destination says.
+    def entries(self, service: str, phases: tuple[str, ...] = ("run",), *, lenient: bool = False, takes: Callable[[str], bool] | None = None) -> list[Entry]:
+        """What a service gets here, second spellings included, secrets replaced as the destination says; of these that it `takes`, if that is given.
 
         Raises every fault at once, unless `lenient`: then what has no value is left out. A secret that is sealed for others is a fault only where
         its text would be written.
         """
+        if takes is not None:
+            return self._worked_out(service, phases, lambda name: takes(name) and gets(self.destination, name), lenient=lenient)
         key = (service, (*phases, str(lenient)))
         if key not in self._entries:
-            found: dict[str, Resolved] = {}
             only = None if takes_all(self.destination) else lambda name: gets(self.destination, name)
-            for phase in phases:
-                found |= self._lenient(service, phase) if lenient else self.resolver.resolve(service, phase=phase, closed=True, only=only)
-            faults = {id(seen.fault): seen.fault for seen in found.values() if seen.fault is not None and self._needs_text(seen)}
-            raise_all(list(faults.values()))
-            order = {name: number for number, name in enumerate(self.resolver.jar.variables)}
-            self._entries[key] = [one for name in sorted(found, key=order.__getitem__) for one in self._made(found[name])]
+            self._entries[key] = self._worked_out(service, phases, only, lenient=lenient)
         return self._entries[key]
 
-    def _lenient(self, service: str, phase: str) -> dict[str, Resolved]:
+    def _worked_out(self, service: str, phases: tuple[str, ...], only: Callable[[str], bool] | None, *, lenient: bool) -> list[Entry]:
+        found: dict[str, Resolved] = {}
+        for phase in phases:
+            found |= self._lenient(service, phase, only) if lenient else self.resolver.resolve(service, phase=phase, closed=True, only=only)
+        faults = {id(seen.fault): seen.fault for seen in found.values() if seen.fault is not None and self._needs_text(seen)}
+        raise_all(list(faults.values()))
+        order = {name: number for number, name in enumerate(self.resolver.jar.variables)}
+        return [one for name in sorted(found, key=order.__getitem__) for one in self._made(found[name])]
+
+    def _lenient(self, service: str, phase: str, only: Callable[[str], bool] | None) -> dict[str, Resolved]:
         """What has a value; a reference to what has none here is no fault, any other is."""
         resolver = self.resolver
-        here = [one for one in resolver.jar.variables.values() if one.phase in (phase, "both") and resolver.applies(one, service)]
+        asked = [one for one in resolver.jar.variables.values() if only is None or only(one.name)]
+        here = [one for one in asked if one.phase in (phase, "both") and resolver.applies(one, service)]
         found = {one.name: resolver.value(one.name, service) for one in here}
         faults = [seen.fault for seen in found.values() if seen.fault is not None and seen.fault.code != "reference"]
         raise_all([fault for fault in faults if not is_others(fault)])

@@ -87,7 +87,9 @@ class Document(Offline):
 
     def _of_spot(self, spot: Spot, view: View, *, lenient: bool) -> list[Entry]:
         """What a place gets; of several services what those agree on that have no place of their own below it."""
-        of_each = {service: {one.name: one for one in view.entries(service, lenient=lenient) if spot.takes(one.name)} for service in spot.services}
+        variables = self.around.jar.variables
+        takes = None if spot.takes_all else lambda name: any(spot.takes(one) for one in (name, *variables[name].also_as))
+        of_each = {service: {one.name: one for one in view.entries(service, lenient=lenient, takes=takes) if spot.takes(one.name)} for service in spot.services}
         below = [other for other in self.spots if spot.pointer in self.above[other.pointer]]
         agreed: list[Entry] = []
         differing: list[str] = []

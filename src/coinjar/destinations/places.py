@@ -32,6 +32,10 @@ class Spot(NamedTuple):
     inherits: tuple[str, ...] = ()
     """Places that come before it without being around it: what they set, it sees unless it sets another value."""
 
+    @property
+    def takes_all(self) -> bool:
+        return self.variables == ("*",) and not self.without
+
     def takes(self, name: str) -> bool:
         return any(fnmatchcase(name, one) for one in self.variables) and not any(fnmatchcase(name, one) for one in self.without)
 

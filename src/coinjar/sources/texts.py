@@ -18,7 +18,11 @@ LARGEST = 10 << 20
 _WITH_COMMENTS = frozenset("posix literal compose systemd dotenv yaml toml properties containerfile settings".split())
 _OTHERS = [
     (rb"^services:[ \t]*(?:#.*)?$", "compose", "a Compose file"),
-    (rb"^kind:[ \t]*[\"']?(?:Deployment|StatefulSet|DaemonSet|ReplicaSet|Job|CronJob|Pod)\b", "manifests", "a manifest of a workload"),
+    (
+        rb"^kind:[ \t]*[\"']?(?:Deployment|StatefulSet|DaemonSet|ReplicaSet|ReplicationController|PodTemplate|Job|CronJob|Pod)\b",
+        "manifests",
+        "a manifest of a workload",
+    ),
     (rb"\A\s*\{(?s:.*)\"ociVersion\"", "bundle", "the config.json of an OCI bundle"),
 ]
 _COMMENT = re.compile(r"\s*#+\s*(.*?)\s*")

@@ -19,7 +19,14 @@ from coinjar.standins.base import Call, Refused, Standin, route
 from coinjar.standins.masks import MASK
 
 GROUPS = {
-    "v1": {"configmaps": "ConfigMap", "secrets": "Secret", "pods": "Pod", "namespaces": "Namespace"},
+    "v1": {
+        "configmaps": "ConfigMap",
+        "secrets": "Secret",
+        "pods": "Pod",
+        "podtemplates": "PodTemplate",
+        "replicationcontrollers": "ReplicationController",
+        "namespaces": "Namespace",
+    },
     "apps/v1": {"deployments": "Deployment", "statefulsets": "StatefulSet", "daemonsets": "DaemonSet", "replicasets": "ReplicaSet"},
     "batch/v1": {"jobs": "Job", "cronjobs": "CronJob"},
 }
