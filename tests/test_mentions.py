@@ -196,3 +196,15 @@ def test_what_is_shown(cj: Coinjar, jar: Callable[..., Coinjar]) -> None:
     assert "4 variables are declared, and nothing mentions them" in shown
     assert "A, B, C, D: drop them, or accept them with the reason" in shown
     assert shown.count("CJ039") == 5  # each other default, once a file
+
+
+def test_a_sample_is_no_default(jar: Callable[..., Coinjar]) -> None:
+    """What a supplied value looks like is told nobody: the code may fall back to anything."""
+    cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {PORT: {kind: port, supplied: {by: [host], sample: 9090}}}\ncode: {paths: [app]}\n")
+    with (cj.folder / "jar/jar.yaml").open("a") as file:
+        file.write("destinations: {host: {type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: x, token: {from_env: T}}}\n")
+    cj.write({"app/a.js": "const port = process.env.PORT || 3000;\n"})
+    told = cj("check", code=0)
+    assert "CJ039" not in told.out
+    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("supplied: {by: [host], sample: 9090}", "default: 9090")})
+    assert "CJ039" in cj("check", code=None).out

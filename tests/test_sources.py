@@ -123,6 +123,9 @@ def test_images_of_podman_and_layouts(cj: Coinjar, tmp_path_factory: pytest.Temp
         assert [row["name"] for row in json.loads(running.out)["rows"]] == ["SHINY"]
         told = next(line for line in running.err.splitlines() if "the image sets them by itself" in line)
         assert {"GREETING", "EMPTY"} <= set(re.findall("[A-Z]+", told))
+        cj.write({"jar/jar.yaml": "coinjar: 1\napp: x\nservices: {web: {}}\nstages: {dev: {}}\nvariables: {GREETING: {default: a b=c}}\n"})
+        rows = json.loads(cj("compare", f"container:{name}", "dev", "--json", code=1).out)["rows"]
+        assert {row["name"]: row["verdict"] for row in rows} == {"GREETING": "same", "SHINY": "only left"}  # what the jar declares is kept
     finally:
         subprocess.run([*base, "rm", "--force", name], env=env, capture_output=True, check=False)
     assert "podman cannot show it" in cj("compare", "container:none", "file:nothing.json", code=5).err

@@ -23,8 +23,11 @@ def read_process(pid: str, dialect: str, asking: Asking) -> Source:
 
 
 def read_container(name: str, dialect: str, asking: Asking) -> Source:
-    """`container:NAME`, of podman: its first process, what its image sets by itself left out. Raises UsageError, OutsideError."""
-    del asking
+    """`container:NAME`, of podman: its first process; what its image sets by itself is left out, but for what the jar declares.
+
+    Raises UsageError, OutsideError.
+    """
+    known = asking.jar.variables if asking.jar else {}
     _refuse_dialect("container:NAME", dialect)
     if name.startswith("-") or not name:
         raise UsageError(f"'{name}' is no container", hint="write container:NAME; `podman ps` lists them", code="unknown-source")
@@ -33,7 +36,8 @@ def read_container(name: str, dialect: str, asking: Asking) -> Source:
     if pid == "0":
         raise OutsideError("the container does not run", hint="start it, or adopt image:NAME for the image's own defaults", place=Place(label), code="podman")
     defaults = json.loads(_podman(["image", "inspect", "--format", "{{json .Config.Env}}", image], label)) or []
-    return _source(label, "container", "its first process", _of_process(int(pid), label), dict(one.partition("=")[::2] for one in defaults))
+    by_image = {name: text for name, _, text in (one.partition("=") for one in defaults) if name not in known}
+    return _source(label, "container", "its first process", _of_process(int(pid), label), by_image)
 
 
 def _of_process(pid: int, label: str) -> dict[str, str]:

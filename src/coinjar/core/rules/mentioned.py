@@ -90,6 +90,8 @@ def other_default(facts: Facts) -> Iterator[Spot]:
         if variable is None or variable.secret or use.default in (None, "", HIDDEN) or use.how == SET:
             continue
         written = variable.default.content if variable.default else None
+        if variable.default and variable.sample is not None and variable.default.place == variable.place:
+            continue  # what a value that is supplied elsewhere looks like, and no default
         if not isinstance(written, str) or not use.default or _same(variable, use.default, written):
             continue
         key = (variable.name, use.default, use.place.file)

@@ -83,6 +83,8 @@ class Cluster(Live):
         files = {one.path: one.data for one in made.outputs(inner)}
         rendered = [one for path, data in files.items() for one in _documents(data, str(path))]
         services = [one for one in inner.services() if one in view.services()]
+        if made.from_secret:  # what the cluster has already is neither written nor compared
+            inner = View(view.resolver, self.manifests._replace(plain_only=True))
         hidden = [one.text for service in services for one in self._wanted(inner, service).values() if one.secret]
         found: list[Target] = []
         for service in services:
