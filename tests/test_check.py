@@ -204,3 +204,13 @@ def test_sarif_names_rules_and_places(demo: Coinjar) -> None:
         assert place.get("region", {"startLine": 1})["startLine"] >= 1  # a finding of a whole file has no region
         assert result["level"] in ("error", "warning")
         assert result["message"]["text"].endswith(".")
+
+
+@pytest.mark.parametrize(("services", "own", "told"), [("web", "web", True), ("web, api", "web", False), ("web, api", "web, api", True)])
+def test_a_value_for_all_that_reaches_nobody(services: str, own: str, told: bool, jar: Callable[..., Coinjar]) -> None:
+    scopes = "".join(f"{one.strip()}: {{PORT: 1}}\n" for one in own.split(","))
+    cj = jar(
+        f"services: {{{', '.join(f'{one.strip()}: {{}}' for one in services.split(','))}}}\nstages: {{dev: {{}}}}\nvariables: {{PORT: {{}}}}\n",
+        dev=f"all: {{PORT: 2}}\n{scopes}",
+    )
+    assert ("PORT: the value for all services reaches none" in cj("check").out) is told

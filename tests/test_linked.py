@@ -52,3 +52,27 @@ def test_linked_places(jar: Callable[..., Coinjar], code: str) -> None:
             assert any(one.startswith(line) for one in told), (line, told)
         for name in files:
             (cj.folder / name).unlink()
+
+
+def test_ports_in_what_is_listed_as_code(jar: Callable[..., Coinjar]) -> None:
+    """Containerfiles, Compose files and scripts that no destination knows say another port than the jar."""
+    cj = jar(
+        "services: {web: {code: [app]}, api: {code: [api]}}\nstages: {dev: {}, prod: {}}\nvariables: {PORT: {kind: port, default: 8080}}\ncode: {paths: [ops]}\n"
+    )
+    cj.write(
+        {
+            "app/Containerfile": "FROM x\nEXPOSE 8081\n",
+            "api/Containerfile": "FROM x\nEXPOSE 8080/tcp\n",
+            "app/run.sh": "#!/bin/sh\npodman run --rm \\\n  -p 127.0.0.1:80:8082 \\\n  web\nmkdir -p 8099\nssh -p 2222 host\n",
+            "ops/compose.yaml": "services:\n  api: {image: x, ports: ['80:8083']}\n  other: {image: y, ports: ['1:1']}\n",
+        }
+    )
+    for _ in range(2):
+        told = cj("check", code=None).out
+        for line in (
+            "app/Containerfile:2:1: warning CJ020: web exposes 8081, and its PORT is 8080",
+            "app/run.sh:3:19: warning CJ020: web is published by a script from port 8082, and its PORT is 8080",
+            "ops/compose.yaml:2:27: warning CJ020: api is published from port 8083, and its PORT is 8080",
+        ):
+            assert line in told
+        assert told.count("CJ020") == 3

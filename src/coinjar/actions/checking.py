@@ -57,6 +57,9 @@ def check(opened: OpenJar, *, allow_commands: bool = False, with_history: bool =
         from coinjar.actions.mentioned import look_at_code
 
         look_at_code(opened, facts)
+        from coinjar.actions.look_at_ports import look_at_ports
+
+        look_at_ports(opened, facts)
     if any(variable.supplied_by for variable in facts.jar.variables.values()):
         from coinjar.actions.followers import look_at_followers
 

@@ -47,8 +47,13 @@ class Mentions(NamedTuple):
         own = spot.mention.service if spot and spot.mention else None
         if own in self.jar.services:
             return (str(own),)
-        path = os.path.relpath(seen.path, self.base)
-        return tuple(name for name, one in self.jar.services.items() if any(_is_below(path, code) for code in one.code))
+        return services_below(self.jar, Path(seen.path), self.base)
+
+
+def services_below(jar: Jar, path: Path, base: Path) -> tuple[str, ...]:
+    """The services whose code a file is, by its path."""
+    relative = os.path.relpath(path, base)
+    return tuple(name for name, one in jar.services.items() if any(_is_below(relative, code) for code in one.code))
 
 
 def _is_below(path: str, code: str) -> bool:

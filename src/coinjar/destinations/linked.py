@@ -33,7 +33,7 @@ def links(made: Offline, view: View) -> Iterator[Link]:
     """The ports that a destination's files name, beside the variables that it gets."""
     if isinstance(made, Containerfile):
         for service in made.services_of(view, made.path):
-            yield from _exposed(made.resolve_path(made.path, view.stage, service), service, view.stage)
+            yield from exposed(made.resolve_path(made.path, view.stage, service), service, view.stage)
     elif isinstance(made, Templates):
         yield from _listened(made, view)
     elif isinstance(made, Manifests):
@@ -49,9 +49,9 @@ def _of_compose(made: Document, view: View) -> Iterator[Link]:
     document = made.open(view.stage)
     for name, node in compose_services(document):
         if name in view.services():
-            yield from _published(document, name, node, view.stage)
+            yield from published(document, name, node, view.stage)
             if containerfile := _built_from(made.resolve_path(made.path, view.stage), node):
-                yield from _exposed(containerfile, name, view.stage)
+                yield from exposed(containerfile, name, view.stage)
 
 
 def _listened(made: Templates, view: View) -> Iterator[Link]:
@@ -62,7 +62,8 @@ def _listened(made: Templates, view: View) -> Iterator[Link]:
             yield Link(services[0], view.stage, found[1], place_of(template.text, found.start(1), shown_path(template.path)), "listens on")
 
 
-def _exposed(path: Path, service: str, stage: str) -> Iterator[Link]:
+def exposed(path: Path, service: str, stage: str) -> Iterator[Link]:
+    """The ports that a Containerfile exposes. Raises InputError if it cannot be read."""
     text, _ = decode(read_bytes(path), shown_path(path))
     for one in instructions(text):
         for word in one.rest.split() if one.word == "EXPOSE" else ():
@@ -101,7 +102,8 @@ def compose_services(document: OpenDocument) -> list[tuple[str, Tree]]:
     return pairs if any(one.child("image") or one.child("build") for _, one in pairs) else []
 
 
-def _published(document: OpenDocument, name: str, service: Tree, stage: str) -> Iterator[Link]:
+def published(document: OpenDocument, name: str, service: Tree, stage: str) -> Iterator[Link]:
+    """The ports that a service of a Compose file is published from."""
     for port in _elements(service.child("ports")):
         target = port.child("target") if port.kind == "map" else port
         found = _PUBLISHED.fullmatch(target.text) if target else None

@@ -120,6 +120,20 @@ def reaches_nothing(facts: Facts) -> Iterator[Spot]:
         elif variable.name not in spoken and not variable.required and not variable.supplied_by:
             message = f"{variable.name} has no value on any stage, and no default"
             yield Spot(message, "give it a value or a default, say `required: true`, or remove it", variable.place, variable.name)
+    yield from _for_all_and_none(facts)
+
+
+def _for_all_and_none(facts: Facts) -> Iterator[Spot]:
+    """A layer's value for all services that each of them has a value of its own beside."""
+    for layer, scopes in facts.jar.plain.items():
+        for name in scopes.get(ALL, {}).keys() & {name for scope, values in scopes.items() if scope != ALL for name in values}:
+            variable = facts.jar.variables[name]
+            services = facts.jar.serving(variable) if layer == SHARED else facts.resolver(layer).services_of(variable)
+            if services and all(name in scopes.get(service, {}) for service in services):
+                whose = f"{services[0]} has" if len(services) == 1 else f"each of {', '.join(services)} has"
+                message = f"{name}: the value for all services reaches none, for {whose} its own in {layer}"
+                stage = None if layer == SHARED else layer
+                yield Spot(message, "remove it, or the one that covers it", scopes[ALL][name].place, name, stage)
 
 
 def cannot_be_worked_out(facts: Facts) -> Iterator[Spot]:
