@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from coinjar.core.layers import Resolver
+from coinjar.core.layers import DEEPEST, Resolver
 from coinjar.core.model import Command, FromEnv, FromFile, Resolved, Stored, Unset, Variable, Written
 from coinjar.core.names import ALL
 from coinjar.core.references import Template
@@ -74,8 +74,8 @@ def explain(resolver: Resolver, name: str, service: str) -> Explanation:
 
 
 def _follow(resolver: Resolver, seen: Resolved, service: str, depth: int, shown: set[tuple[str, str]]) -> Iterator[Followed]:
-    if seen.written is None or not isinstance(seen.written.content, Template):
-        return
+    if seen.written is None or not isinstance(seen.written.content, Template) or depth > DEEPEST:
+        return  # whose value cannot be worked out, which is said
     for reference in seen.written.content.references():
         key = (reference.name, reference.service or service)
         if key in shown:

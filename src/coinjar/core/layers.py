@@ -20,7 +20,7 @@ from coinjar.core.secret import reveal
 Fetch: TypeAlias = Callable[[Outside, Place], str]
 """Gets a value from outside (a command, a file, the environment); raises CoinJarError when it cannot."""
 
-_DEEPEST = 60
+DEEPEST = 60
 
 
 class NamedLayer(Record):
@@ -191,8 +191,8 @@ class Resolver:
         key = (str(variable.name), service)
         if key in self._path:
             raise self._circle(key, written)
-        if len(self._path) >= _DEEPEST:
-            raise InputError(f"references go more than {_DEEPEST} deep", hint="shorten the chain of references", code="reference")
+        if len(self._path) >= DEEPEST:
+            raise InputError(f"references go more than {DEEPEST} deep", hint="shorten the chain of references", code="reference")
         self._path.append(key)
         try:
             seen = expand(template, lambda reference: self._see(reference, service))
