@@ -297,3 +297,30 @@ def test_render_completes_and_colours_its_diff(demo: Coinjar) -> None:
     shown = on_a_terminal(demo, "render", "prod", "pipeline", "--dry-run")
     assert "\x1b[32m+        env: {LOG_LEVEL: error, MAIL_HOST: mail.sandling.example}\x1b[0m" in shown
     assert "\x1b[31m-        env: {LOG_LEVEL: info}\x1b[0m" in shown
+
+
+MERGED = "base: &base\n  A: 1\n  B: '2' # from the base\nmore: &more {C: '3'}\nenv:\n  <<: [*base, *more]\n  D: '4'\n"
+
+
+@pytest.mark.parametrize(
+    ("values", "seen", "told"),
+    [
+        ("{A: 1, B: 2, C: 3, D: 4}", {"A": "1", "B": "2", "C": "3", "D": "4"}, ""),
+        ("{A: 1, B: 5, C: 3, D: 4}", {"A": "1", "B": "5", "C": "3", "D": "4"}, ""),
+        ("{A: 1, B: 2, D: 6}", {"A": "1", "B": "2", "C": "3", "D": "6"}, "C at /env comes from an anchor ('<<'), and stays"),
+        ("{A: 1}", {"A": "1", "B": "2", "C": "3"}, "B at /env comes from an anchor"),
+    ],
+)
+def test_what_an_anchor_brings_counts_as_there(values: str, seen: dict[str, str], told: str, jar: Callable[..., Coinjar]) -> None:
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {}, B: {}, C: {}, D: {}}\n"
+        "destinations: {doc: {type: document, path: d.yaml, places: {/env: {services: [web], stage: dev}}}}\n",
+        dev=f"all: {values}\n",
+    )
+    cj.write({"d.yaml": MERGED})
+    for _ in range(2):
+        done = cj("render", "dev")
+        assert told in done.err
+        assert {name: str(text) for name, text in yaml.safe_load(cj.read("d.yaml"))["env"].items()} == seen
+        assert cj.read("d.yaml").startswith(MERGED.partition("env:")[0])
+    assert "0 files written" in cj("render", "dev").out

@@ -148,6 +148,10 @@ class Document(Offline):
         managed = [name for name in there if self._manages(spot, name)]
         kept = self._differing.get(spot.pointer, set()) if spot.services else set(managed)  # a place of no service is nobody's to empty
         gone = [name for name in managed if name not in wanted and name not in kept and (in_play or there[name].text is not None)]
+        for name in [one for one in gone if there[one].merged]:
+            words = f"{name} at {spot.pointer} comes from an anchor ('<<'), and stays: the jar gives it no value there"
+            self.notice("CJ019", level.places[name], words, "take it out where the anchor stands, or give it a value", variable=name)
+        gone = [name for name in gone if not there[name].merged]
         same = [name for name, text in wanted.items() if name in there and there[name].text == text and document.stays(there[name].value)]
         form = form_of(found.node) or spot.form or self.form or MAP
         fresh = wanted if in_play else {name: text for name, text in wanted.items() if name not in there or name in same}

@@ -42,7 +42,7 @@ class OpenDocument:
         found = self.follow(pointer)
         place = self.place(found.node or found.trail[-1])
         try:
-            entries = {one.name: one for one in held(found.node)}
+            entries = {one.name: one for one in held(found.node, merged=not self.as_json)}
             return Level(pointer, place, entries, decided_by, {name: self.place(one.at) for name, one in entries.items()}, inherits)
         except InputError as fault:
             raise InputError(f"{pointer}: {fault.message}", hint=fault.hint, place=place, code=fault.code) from None

@@ -22,6 +22,8 @@ class Held(NamedTuple):
     at: Tree
     value: Tree | None
     step: str | int
+    merged: bool = False
+    """Whether it stands elsewhere, and `<<` brings it here."""
 
 
 def form_of(node: Tree | None) -> str | None:
@@ -34,16 +36,28 @@ def form_of(node: Tree | None) -> str | None:
     return PAIRS if node.elements[0].plain.kind == "map" else LINES
 
 
-def held(node: Tree | None) -> list[Held]:
-    """The entries, in order. Raises InputError for what is no environment."""
+def held(node: Tree | None, *, merged: bool = False) -> list[Held]:
+    """The entries, in order; with `merged` also those that `<<` brings (YAML 1.1, merge). Raises InputError for what is no environment."""
     node = node.plain if node else None
     if node is None or node.is_null:
         return []
     if node.kind == "map":
-        return [Held(one.name, _text(one.value.plain), one.key, one.value.plain, one.name) for one in node.members if one.name != "<<"]
+        own = [Held(one.name, _text(one.value.plain), one.key, one.value.plain, one.name) for one in node.members if one.name != "<<"]
+        return own + _merged(node, {one.name for one in own}) if merged else own
     if node.kind == "seq":
         return [one for number, element in enumerate(node.elements) if (one := _element(element.plain, number))]
     raise InputError("there is no environment: neither a map nor a list", hint="correct the pointer", code="environment")
+
+
+def _merged(node: Tree, own: set[str]) -> list[Held]:
+    """What `<<` brings; what stands first wins, and what the map itself has before all."""
+    found: dict[str, Held] = {}
+    for one in [member.value.plain for member in node.members if member.name == "<<"]:
+        for source in [element.plain for element in one.elements] if one.kind == "seq" else [one]:
+            for each in held(source, merged=True) if source.kind == "map" else ():
+                if each.name not in own:
+                    found.setdefault(each.name, each._replace(merged=True))
+    return list(found.values())
 
 
 def _text(node: Tree) -> str | None:
@@ -66,9 +80,9 @@ def edits(node: Tree | None, path: Path, form: str, wanted: Mapping[str, str], g
     there = {one.name: one for one in held(node)}
     kept = set(same)
     changes = [Edit((*path, there[name].step), None) for name in gone if name in there]
-    new = {name: text for name, text in wanted.items() if name not in there}
+    new = {name: text for name, text in wanted.items() if name not in there and name not in kept}
     for name, text in wanted.items():
-        if name not in new and name not in kept:
+        if name in there and name not in kept:
             step = there[name].step
             if form == MAP:
                 changes.append(Edit((*path, step), text))
@@ -79,7 +93,7 @@ def edits(node: Tree | None, path: Path, form: str, wanted: Mapping[str, str], g
     if not new:
         return changes
     elements: list[Plain] = [f"{name}={text}" if form == LINES else {"name": name, "value": text} for name, text in new.items()]
-    if not there and (path or form != MAP):  # nothing there, or an empty one of either kind
+    if not there and (path or form != MAP) and not (node and node.plain.members):  # nothing there, or an empty one of either kind
         return [Edit(path, dict(new) if form == MAP else elements)]
     if form == MAP:
         return changes + [Edit((*path, name), text) for name, text in new.items()]
