@@ -324,3 +324,59 @@ def test_what_an_anchor_brings_counts_as_there(values: str, seen: dict[str, str]
         assert {name: str(text) for name, text in yaml.safe_load(cj.read("d.yaml"))["env"].items()} == seen
         assert cj.read("d.yaml").startswith(MERGED.partition("env:")[0])
     assert "0 files written" in cj("render", "dev").out
+
+
+@pytest.mark.parametrize(
+    ("before", "values", "after"),
+    [  # a comment behind what stays, in flow style
+        ("env: {A: '1', # keep A\n  B: '2'}\n", "{A: 1}", "env: {A: '1' # keep A\n  }\n"),
+        ("env: [\n  A=1, # keep A\n  B=2 # goes\n]\n", "{A: 1}", "env: [\n  A=1 # keep A\n]\n"),
+        ("env: {\n  A: '1', # goes\n  B: '2', # keep B\n  C: '3' # goes, too\n}\n", "{B: 2}", "env: {\n  B: '2' # keep B\n}\n"),
+        ("env: {\n  A: '1' # keep A\n  , B: '2'\n}\n", "{A: 1}", "env: {\n  A: '1' # keep A\n}\n"),
+        # a list at its key's column, with a comment above
+        ("env:\n# above\n- A=1\n- B=2\nz: 1\n", "{}", "env: []\n# above\nz: 1\n"),
+        ("env: # beside\n# above\n- {name: A, value: '1'}\nz: 1\n", "{}", "env: [] # beside\n# above\nz: 1\n"),
+    ],
+)
+def test_comments_of_others_stay(before: str, values: str, after: str, jar: Callable[..., Coinjar]) -> None:
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {}, B: {}, C: {}}\n"
+        "destinations: {doc: {type: document, path: d.yaml, places: {/env: {services: [web], stage: dev}}}}\n",
+        dev=f"all: {values}\n" if values != "{}" else "",
+    )
+    cj.write({"d.yaml": before})
+    for _ in range(2):
+        cj("render", "dev")
+        assert cj.read("d.yaml") == after
+
+
+SHARED_JAR = (
+    "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {}, B: {}}\n"
+    "destinations: {doc: {type: document, path: d.yaml, places: {/a: {services: [web], stage: dev}, /b: {services: [web], stage: dev%s}}}}\n"
+)
+
+
+@pytest.mark.parametrize(
+    ("before", "after"),
+    [
+        ("a: &e\n  A: '1'\nb: *e\n", "a: &e\n  A: '2'\n  B: '3'\nb: *e\n"),
+        ("a: &e {A: '1'}\nb: *e\n", "a: &e {A: '2', B: '3'}\nb: *e\n"),
+        ("a: &e\n- A=1\nb: *e\n", "a: &e\n- A=2\n- B=3\nb: *e\n"),
+        ("a: &e\n- {name: A, value: '1'}\nb: *e\n", "a: &e\n- {name: A, value: '2'}\n- {name: B, value: '3'}\nb: *e\n"),
+    ],
+)
+def test_an_anchor_whose_places_want_the_same_is_edited_once(before: str, after: str, jar: Callable[..., Coinjar]) -> None:
+    cj = jar(SHARED_JAR % "", dev="all: {A: 2, B: 3}\n")
+    cj.write({"d.yaml": before})
+    for _ in range(2):
+        cj("render", "dev")
+        assert yaml.safe_load(cj.read("d.yaml")) == yaml.safe_load(after)
+        assert "b: *e" in cj.read("d.yaml")
+
+
+def test_a_refusal_names_the_variable(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(SHARED_JAR % ", variables: [NONE]", dev="all: {A: 2, B: 3}\n")
+    for text in ("a: &e\n- A=1\nb: *e\n", "a: &e\n- {name: A, value: '1'}\nb: *e\n"):
+        cj.write({"d.yaml": text})
+        assert "changing A, B here would change something else too" in cj("render", "dev", code=3).err
+        assert cj.read("d.yaml") == text

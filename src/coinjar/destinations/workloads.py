@@ -12,7 +12,7 @@ from coinjar.destinations.opened import entries_below
 from coinjar.dialects.base import Item, Reading, Remark, decode
 from coinjar.dialects.kube import VARIABLE, object_items
 from coinjar.dialects.trees import Part, parts
-from coinjar.documents.edit import Path as Steps
+from coinjar.documents.cutting import Path as Steps
 from coinjar.documents.environments import Held, held
 from coinjar.documents.tree import Tree
 from coinjar.jarfile.load import read_bytes

@@ -7,20 +7,20 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from typing import Any, NamedTuple, TypeAlias
+from typing import Any, NamedTuple
 
 import yaml
 
 from coinjar.core.errors import CoinJarError, InputError, Place
+from coinjar.documents.cutting import Path, Splice, after_line, emptied, start_of, trail_of, without
 from coinjar.documents.jsontree import grow_json
 from coinjar.documents.tree import NULL, Tree, data_of, grow
 from coinjar.documents.writing import Bare, Plain, Writer, as_block
 from coinjar.documents.yamltext import compose
 
-Path: TypeAlias = tuple[str | int, ...]
-"""Names of mappings and places in lists, from the root."""
 END = -1
 """The place behind a list's last element."""
+_NOTHING = object()
 _ANCHOR = re.compile(r"(?:[&!]\S*[ \t]+)+")
 
 
@@ -33,12 +33,6 @@ class Edit(NamedTuple):
     path: Path
     value: Plain | None
     keeps: int = 0
-
-
-class _Splice(NamedTuple):
-    start: int
-    end: int
-    text: str
 
 
 def apply(data: bytes, file: str, edits: Sequence[Edit], *, careful: bool = False, as_json: bool = False) -> bytes:
@@ -58,30 +52,53 @@ def apply(data: bytes, file: str, edits: Sequence[Edit], *, careful: bool = Fals
 def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: Writer) -> str:
     """The same for the text of one document that has been looked at before."""
     read: Callable[[str], Tree | None] = (lambda one: grow_json(one, file)) if writer.as_json else grow
-    meant: Any = data_of(read(text))
+    before = read(text)
+    meant: Any = data_of(before)
     for edit in edits:
         meant = _edited(meant, edit.path, edit.value)
     removals = [one for one in edits if one.value is None]
+    for edit in removals:
+        meant = _without_empty(meant, edit.path[:-1], edit.keeps)
+    once = _once(before, edits)
+    for tried in [once, edits] if len(once) < len(edits) else [edits]:
+        made, done = _made(text, tried, writer, read)
+        for edit in removals:
+            done = _without_empty(done, edit.path[:-1], edit.keeps)
+        if done == meant:
+            return made
+    names = ", ".join(dict.fromkeys(_named(before, edit) for edit in edits))
+    raise InputError(
+        f"changing {names} here would change something else too (an anchor that others use? an unusual layout?)",
+        hint="change it by hand",
+        place=Place(file),
+        code="edit",
+    )
+
+
+def _made(text: str, edits: Sequence[Edit], writer: Writer, read: Callable[[str], Tree | None]) -> tuple[str, Any]:
+    """The text with the edits made, and its data: what equals nothing for a way of writing that is not foreseen (an explicit key)."""
     additions = [one for one in edits if one.value is not None]
-    done: Any = None
     try:
         while additions:
             text, additions = _written(text, additions, writer, read)
-        text = _all_removed(text, removals, writer, read)  # last, so that a collection which gets others is never empty
-        done = data_of(read(text))
+        text = _all_removed(text, [one for one in edits if one.value is None], writer, read)  # last, so that what gets others is never empty
+        return text, data_of(read(text))
     except (yaml.YAMLError, CoinJarError, ValueError):
-        pass  # a way of writing that is not foreseen (an explicit key): refused below
-    for edit in removals:
-        meant, done = (_without_empty(data, edit.path[:-1], edit.keeps) for data in (meant, done))
-    if done != meant:
-        names = ", ".join(dict.fromkeys(str(edit.path[-1]) for edit in edits))
-        raise InputError(
-            f"changing {names} here would change something else too (an anchor that others use? an unusual layout?)",
-            hint="change it by hand",
-            place=Place(file),
-            code="edit",
-        )
-    return text
+        return text, _NOTHING
+
+
+def _once(tree: Tree | None, edits: Sequence[Edit]) -> list[Edit]:
+    """The edits without those that want the same of one collection by another path: of an anchor and of those that refer to it."""
+    found: dict[tuple[int, Path, str], Edit] = {}
+    kept = []
+    for edit in edits:
+        node, rest = tree.plain if tree is not None else None, edit.path
+        while node is not None and len(rest) > 1 and (inner := node.child(rest[0])) is not None:
+            node, rest = inner.plain, rest[1:]
+        first = found.setdefault((id(node), rest, repr(edit.value)), edit)
+        if first.path == edit.path or node is None:
+            kept.append(edit)
+    return kept
 
 
 def _texts(value: Plain) -> Any:  # noqa: ANN401 - data of any shape
@@ -134,104 +151,39 @@ def _without_empty(data: Any, path: Path, keeps: int) -> Any:  # noqa: ANN401 - 
     return data or None
 
 
+def _named(tree: Tree | None, edit: Edit) -> str:
+    """What an edit is about, as its reader calls it: a variable, not its number in a list."""
+    path = edit.path
+    while path and (isinstance(path[-1], int) or path[-1] == "value"):
+        trail = trail_of(tree, path)
+        node = trail[-1].child(path[-1]) if trail else None
+        node = node.plain if node else None
+        name = node.child("name") if node and node.kind == "map" else node if node and isinstance(path[-1], int) else None
+        if name is not None and name.plain.kind == "scalar":
+            return name.plain.text.partition("=")[0]
+        value = edit.value
+        if path is edit.path and path[-1] == END and value and not isinstance(value, list):  # one that is new
+            return value.partition("=")[0] if isinstance(value, str) else str(value.get("name", next(iter(value))))
+        path = path[:-1]
+    return str(path[-1]) if path else "it"
+
+
 def _all_removed(text: str, removals: Sequence[Edit], writer: Writer, read: Callable[[str], Tree | None]) -> str:
     """Take out what the edits name: as many at a time as do not touch each other."""
     tree = read(text)
     groups: dict[int, tuple[Tree, list[Edit]]] = {}
     for edit in removals:
-        found = _trail(tree, edit.path)
+        found = trail_of(tree, edit.path)
         if found:
             groups.setdefault(id(found[-1]), (found[-1], []))[1].append(edit)
-    cuts: list[_Splice] = []
+    cuts: list[Splice] = []
     for parent, edits in groups.values():
         whole = len(edits) == (len(parent.members) or len(parent.elements))
         keeps = max(edit.keeps for edit in edits)
-        cuts += _emptied(text, tree, edits[0].path, keeps, writer) if whole else _cut(text, parent, [edit.path[-1] for edit in edits])
+        cuts += emptied(text, tree, edits[0].path, keeps, writer) if whole else without(text, parent, [edit.path[-1] for edit in edits])
     for cut in sorted(cuts, reverse=True):
         text = text[: cut.start] + cut.text + text[cut.end :]
     return text
-
-
-def _trail(tree: Tree | None, path: Path) -> list[Tree]:
-    """The collections along a path, the root first; empty if the path leads nowhere."""
-    trail: list[Tree] = []
-    for step in path:
-        if tree is None:
-            return []
-        trail.append(tree)
-        tree = tree.child(step)
-    return trail if tree is not None else []
-
-
-def _emptied(text: str, tree: Tree | None, path: Path, keeps: int, writer: Writer) -> list[_Splice]:
-    """Take out a collection that loses all it has, and what that leaves empty in turn, unless a comment stands in it, or it is one that stays."""
-    trail = _trail(tree, path)
-    depth = len(path) - 1
-    while depth > keeps and isinstance(path[depth - 1], str) and "#" not in text[_start_of(trail[depth - 1], path[depth - 1]) : _start_of(trail[depth], 0)]:
-        depth -= 1
-        if len(trail[depth].members) != 1:
-            return _cut(text, trail[depth], [path[depth]])
-    lost = trail[depth]
-    if 0 < depth <= keeps and not lost.flow and lost.kind == "map" and "#" not in text[lost.start : lost.last]:
-        member = trail[depth - 1].member(str(path[depth - 1]))
-        if member and not text[member.colon(text) + 1 : lost.start].strip():  # beside its name, as people write it
-            newline = writer.newline if text[lost.last - 1 : lost.last] == "\n" else ""
-            return [_Splice(member.colon(text) + 1, lost.last, " {}" + newline)]
-    if writer.careful or lost.flow or 0 < depth <= keeps:  # it stays, empty
-        start = _start_of(lost, 0) if not lost.flow else lost.start + text[lost.start : lost.end].index("{" if lost.kind == "map" else "[")
-        start = text.rindex("-", 0, start) if lost.kind == "seq" and not lost.flow else start
-        newline = "" if lost.flow or text[lost.last - 1 : lost.last] != "\n" else writer.newline
-        return [_Splice(start, lost.last, ("{}" if lost.kind == "map" else "[]") + newline)]
-    return _cut(text, lost, [one.name for one in lost.members] or list(range(len(lost.elements))))
-
-
-def _cut(text: str, parent: Tree, steps: Sequence[str | int]) -> list[_Splice]:
-    """Cut some of a collection's members or elements."""
-    return _flow_cuts(parent, set(steps)) if parent.flow else [_block_cut(text, parent, step) for step in steps]
-
-
-def _start_of(parent: Tree, step: str | int) -> int:
-    if parent.kind == "map":
-        member = parent.members[step] if isinstance(step, int) else parent.member(step)
-        assert member
-        return member.key.start
-    return parent.elements[int(step)].start
-
-
-def _flow_cuts(parent: Tree, steps: set[str | int]) -> list[_Splice]:
-    """Cut members or elements between brackets, each with one of the commas beside it."""
-    inner: list[tuple[str | int, int, int]] = [(one.name, one.key.start, one.value.last) for one in parent.members]
-    inner += [(at, one.start, one.last) for at, one in enumerate(parent.elements)]
-    last_kept = max((number for number, one in enumerate(inner) if one[0] not in steps), default=-1)
-    cuts = [_Splice(start, inner[number + 1][1], "") for number, (step, start, _) in enumerate(inner) if step in steps and number < last_kept]
-    if last_kept + 1 < len(inner):
-        start = inner[last_kept][2] if last_kept >= 0 else inner[0][1]
-        cuts.append(_Splice(start, inner[-1][2], ""))
-    return cuts
-
-
-def _block_cut(text: str, parent: Tree, step: str | int) -> _Splice:
-    """Cut the lines of one member or element in block style."""
-    at = _start_of(parent, step)
-    child = parent.child(step)
-    assert child
-    if parent.kind == "seq":
-        at = text.rindex("-", 0, at)
-    start = text.rfind("\n", 0, at) + 1
-    if text[start:at].strip():  # the first of a collection that starts behind a dash
-        start = at
-        members = parent.members
-        if len(members) > 1 and members[0].name == step:
-            return _Splice(start, members[1].key.start, "")
-    return _Splice(start, _after_line(text, child.last), "")
-
-
-def _after_line(text: str, at: int) -> int:
-    """Where the line that `at` ends in is over."""
-    if at and text[at - 1] == "\n":  # a block scalar ends behind its line break
-        return at
-    end = text.find("\n", at)
-    return len(text) if end < 0 else end + 1
 
 
 def _written(text: str, edits: list[Edit], writer: Writer, read: Callable[[str], Tree | None]) -> tuple[str, list[Edit]]:
@@ -239,7 +191,7 @@ def _written(text: str, edits: list[Edit], writer: Writer, read: Callable[[str],
     tree = read(text)
     if tree is None or tree.is_null:
         return _start(text, edits[0], writer), edits[1:]
-    splices: list[_Splice] = []
+    splices: list[Splice] = []
     new: dict[int, tuple[Tree, list[tuple[str, Plain]]]] = {}
     left: list[Edit] = []
     opened: set[Path] = set()
@@ -286,7 +238,7 @@ def _start(text: str, edit: Edit, writer: Writer) -> str:
     return text + gap + writer.block(str(edit.path[0]), _nested(edit.path[1:], edit.value), 0)
 
 
-def _insertion(text: str, parent: Tree, members: list[tuple[str, Plain]], writer: Writer) -> _Splice:
+def _insertion(text: str, parent: Tree, members: list[tuple[str, Plain]], writer: Writer) -> Splice:
     """New members or elements at the end of a collection, in its own style."""
     inner = [(one.key.start, one.value) for one in parent.members] or [(one.start, one) for one in parent.elements]
     if parent.flow:
@@ -295,16 +247,16 @@ def _insertion(text: str, parent: Tree, members: list[tuple[str, Plain]], writer
     if parent.kind == "seq":
         first = text.rindex("-", 0, first)
     indent = first - (text.rfind("\n", 0, first) + 1)
-    at = _after_line(text, last)
+    at = after_line(text, last)
     gap = writer.newline if at and text[at - 1] != "\n" else ""
     if parent.kind == "map":
-        return _Splice(at, at, gap + "".join(writer.block(name, value, indent) for name, value in members))
+        return Splice(at, at, gap + "".join(writer.block(name, value, indent) for name, value in members))
     flowing = parent.elements[-1].flow
     lines = [f"{' ' * indent}- {writer.flow(value)}{writer.newline}" if flowing else writer.element(value, indent) for _, value in members]
-    return _Splice(at, at, gap + "".join(lines))
+    return Splice(at, at, gap + "".join(lines))
 
 
-def _flow_insertion(text: str, parent: Tree, inner: list[tuple[int, Tree]], members: list[tuple[str, Plain]], writer: Writer) -> _Splice:
+def _flow_insertion(text: str, parent: Tree, inner: list[tuple[int, Tree]], members: list[tuple[str, Plain]], writer: Writer) -> Splice:
     opened = text.index("{" if parent.kind == "map" else "[", parent.start) + 1
     line = text.rfind("\n", 0, opened) + 1
     outer = len(text[line:]) - len(text[line:].lstrip(" "))
@@ -318,15 +270,15 @@ def _flow_insertion(text: str, parent: Tree, inner: list[tuple[int, Tree]], memb
     gap = f"{writer.newline}{' ' * indent}" if many else " "
     if not inner:
         close = f"{writer.newline}{' ' * outer}" if many else ""
-        return _Splice(opened, parent.end - 1, (gap if many else "") + f",{gap}".join(written) + close)
+        return Splice(opened, parent.end - 1, (gap if many else "") + f",{gap}".join(written) + close)
     at = inner[-1][1].last
     comma = re.compile(r"[ \t\r\n]*,").match(text, at)
     if comma:  # a comma behind the last, as YAML allows
-        return _Splice(comma.end(), comma.end(), "".join(f"{gap}{one}," for one in written))
-    return _Splice(at, at, "".join(f",{gap}{one}" for one in written))
+        return Splice(comma.end(), comma.end(), "".join(f"{gap}{one}," for one in written))
+    return Splice(at, at, "".join(f",{gap}{one}" for one in written))
 
 
-def _replacement(text: str, parent: Tree, step: str | int, value: Plain, writer: Writer) -> _Splice:
+def _replacement(text: str, parent: Tree, step: str | int, value: Plain, writer: Writer) -> Splice:
     old = parent.child(step)
     assert old is not None
     anchor = _ANCHOR.match(text, old.start, old.end) if old.kind != "alias" and not writer.as_json else None
@@ -334,21 +286,21 @@ def _replacement(text: str, parent: Tree, step: str | int, value: Plain, writer:
     if writer.as_json:
         line = text.rfind("\n", 0, start) + 1
         indent = len(text[line:]) - len(text[line:].lstrip(" "))
-        many = "\n" in text[parent.start : _start_of(parent, 0)]
-        return _Splice(start, old.last, writer.pretty(value, indent, 2) if many else writer.flow(value))
+        many = "\n" in text[parent.start : start_of(parent, 0)]
+        return Splice(start, old.last, writer.pretty(value, indent, 2) if many else writer.flow(value))
     if parent.flow or old.flow:
-        return _Splice(start, old.last, writer.flow(value, old.style) if parent.flow or not isinstance(value, str) else writer.scalar(value, old.style))
-    line = text.rfind("\n", 0, _start_of(parent, step)) + 1
+        return Splice(start, old.last, writer.flow(value, old.style) if parent.flow or not isinstance(value, str) else writer.scalar(value, old.style))
+    line = text.rfind("\n", 0, start_of(parent, step)) + 1
     if isinstance(value, str) and old.kind in ("scalar", "alias") and old.style not in ("|", ">") and (isinstance(value, Bare) or not as_block(value)):
         gap = " " if text[start - 1 : start] == ":" else ""
-        return _Splice(start, old.last, gap + writer.scalar(value, old.style))
+        return Splice(start, old.last, gap + writer.scalar(value, old.style))
     if parent.kind == "seq":
         dash = text.rindex("-", 0, old.start)
-        return _Splice(line, _after_line(text, old.last), text[line:dash] + writer.element(value, dash - line)[dash - line :])
+        return Splice(line, after_line(text, old.last), text[line:dash] + writer.element(value, dash - line)[dash - line :])
     return _member_replacement(text, parent, str(step), value, writer, anchor.group().rstrip() if anchor else "")
 
 
-def _member_replacement(text: str, parent: Tree, name: str, value: Plain, writer: Writer, anchor: str) -> _Splice:
+def _member_replacement(text: str, parent: Tree, name: str, value: Plain, writer: Writer, anchor: str) -> Splice:
     """A member's value over several lines: all behind its colon is new, but a comment stays."""
     member = parent.member(name)
     assert member
@@ -359,7 +311,7 @@ def _member_replacement(text: str, parent: Tree, name: str, value: Plain, writer
     comment = _comment_behind(text, old)
     tail = f"{first}{'  ' if comment else ''}{comment}{writer.newline}{rest}"
     kept = f": {anchor}{tail[1:]}" if anchor else tail
-    return _Splice(member.colon(text), _after_line(text, old.last), kept)
+    return Splice(member.colon(text), after_line(text, old.last), kept)
 
 
 def _comment_behind(text: str, old: Tree) -> str:

@@ -6,7 +6,8 @@ from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
 from coinjar.core.errors import InputError
-from coinjar.documents.edit import END, Edit, Path
+from coinjar.documents.cutting import Path
+from coinjar.documents.edit import END, Edit
 from coinjar.documents.tree import Tree
 from coinjar.documents.writing import Plain
 
