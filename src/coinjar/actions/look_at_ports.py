@@ -18,7 +18,7 @@ from coinjar.jarfile.store import shown_path
 from coinjar.scanning.files import Walk
 
 _LARGEST = 1 << 20
-_CONTAINERFILE = re.compile(r"(?:Container|Docker)file(?:\..+)?|.+\.(?:container|docker)file")
+_CONTAINERFILE = re.compile(r"(?:Containerfile|Dockerfile)(?:\..+)?|.+\.(?:containerfile|dockerfile)")
 _COMPOSE = re.compile(r"(?:.+[-.])?compose(?:[-.].+)?\.ya?ml")
 _SCRIPT = re.compile(r".+\.(?:sh|bash|zsh|mk|service|ya?ml)|Makefile|[^.]+")
 # An engine's `run`, its options over continued lines, and among them -p [ADDRESS:][HOST:]PORT; all that is looked for stands in one command.
