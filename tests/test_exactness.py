@@ -91,3 +91,43 @@ def test_what_no_environment_can_carry_is_an_error_where_it_is_read(jar: Callabl
     done = cj("adopt", "file+json:n.json", "--stage", "dev", "--yes")
     assert "NUL character" in done.out + done.err
     assert "C" not in cj.read("jar/jar.yaml").split("variables", 1)[1]
+
+
+def test_only_the_comment_right_above_describes_a_variable(cj: Coinjar) -> None:
+    cj("new", "--app", "x", "--service", "a", "--stage", "dev")
+    cj.write({"s.env": "# ---- Database ----\n\n# The host.\nDB_HOST=h\nPLAIN=1\n\n# Section\n\nOTHER=2\n"})
+    cj("adopt", "s.env", "--stage", "dev", "--yes")
+    variables = yaml.safe_load(cj.read("jar/jar.yaml"))["variables"]
+    assert {name: one.get("about") for name, one in variables.items()} == {"DB_HOST": "The host.", "PLAIN": None, "OTHER": None}
+
+
+@pytest.mark.parametrize("named", [None, "carla"])
+def test_whoever_edits_first_may_say_who_they_are(named: str | None, cj: Coinjar) -> None:
+    cj("new", "--app", "x", "--service", "a", "--stage", "dev")
+    cj.write({"jar/jar.yaml": "coinjar: 1\napp: x\nservices: {a: {}}\nstages: {dev: {}}\nvariables: {A_TOKEN: {secret: true}}\n"})
+    cj.write({"edit.sh": '#!/bin/sh\nprintf "all:\\n  A_TOKEN: made-up\\n" > "$1"\n'})
+    (cj.folder / "edit.sh").chmod(0o755)
+    cj("edit", "dev", *(["--label", named] if named else []), env={"EDITOR": str(cj.folder / "edit.sh")})
+    assert cj("value", "dev", "A_TOKEN", "--service", "a").out == "made-up"
+    assert (named or "root") in cj("readers", "list").out
+
+
+def test_a_variable_that_differs_by_service_is_explained_for_each(jar: Callable[..., Coinjar]) -> None:
+    cj = jar("services: {a: {}, b: {}, c: {}}\nstages: {dev: {}}\nvariables: {P: {}}\n", dev="all: {P: 1}\nb: {P: 2}\n")
+    told = cj("why", "dev", "P").out
+    assert "P = 1\non dev, for a, c\n" in told
+    assert "P = 2\non dev, for b\n" in told
+    both = json.loads(cj("why", "dev", "P", "--json").out)
+    assert [(one["service"], one["value"]) for one in both["services"]] == [("a", "1"), ("b", "2")]
+    assert "P = 2" in cj("why", "dev", "P", "--service", "b").out
+
+
+def test_a_path_below_home_is_shown_short(cj: Coinjar) -> None:
+    home = cj.folder / "home"
+    inner = cj.folder / "work/deeper"
+    home.mkdir()
+    inner.mkdir(parents=True)
+    other = Coinjar(inner)
+    other.env |= {"HOME": str(home)}
+    told = other("identity", "new", env={"COINJAR_IDENTITY": ""}).err
+    assert "Made ~/.config/coinjar/identity" in told or "Made ../../home/.config" in told

@@ -13,7 +13,7 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, layer_names, open_here, say
+from coinjar.cli.common import JarOption, LabelOption, label_first_reader, layer_names, open_here, say
 from coinjar.core.errors import CoinJarError, OutsideError, UsageError
 from coinjar.jarfile.outside import environment_for_children
 
@@ -24,6 +24,7 @@ _TRACELESS = ["-n", "-i", "NONE", "-c", "set nobackup nowritebackup noundofile"]
 def run(
     ctx: typer.Context,
     stage: Annotated[str, typer.Argument(metavar="STAGE", autocompletion=layer_names, help="The stage, or shared.")],
+    label: LabelOption = None,
     jar: JarOption = None,
 ) -> None:
     """Edit a stage's plain and secret values together, in your editor (VISUAL, EDITOR, or vi).
@@ -35,6 +36,7 @@ def run(
     from coinjar.jarfile.memory import private_file
 
     opened = open_here(ctx, jar)
+    label_first_reader(opened, label)
     with private_file(f"{stage}.yaml") as path:
 
         def edited(text: str) -> str:
