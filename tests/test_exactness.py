@@ -105,7 +105,7 @@ def test_only_the_comment_right_above_describes_a_variable(cj: Coinjar) -> None:
 def test_whoever_edits_first_may_say_who_they_are(named: str | None, cj: Coinjar) -> None:
     cj("new", "--app", "x", "--service", "a", "--stage", "dev")
     cj.write({"jar/jar.yaml": "coinjar: 1\napp: x\nservices: {a: {}}\nstages: {dev: {}}\nvariables: {A_TOKEN: {secret: true}}\n"})
-    cj.write({"edit.sh": '#!/bin/sh\nprintf "all:\\n  A_TOKEN: made-up\\n" > "$1"\n'})
+    cj.write({"edit.sh": '#!/bin/sh\nprintf "all:\\n  A_TOKEN: made-up\\n" >> "$1"\n'})
     (cj.folder / "edit.sh").chmod(0o755)
     cj("edit", "dev", *(["--label", named] if named else []), env={"EDITOR": str(cj.folder / "edit.sh")})
     assert cj("value", "dev", "A_TOKEN", "--service", "a").out == "made-up"
