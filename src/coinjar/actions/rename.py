@@ -18,7 +18,7 @@ from coinjar.actions.secret_texts import secret_texts, secrets_read
 from coinjar.core.code import has_code
 from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, is_others, raise_all
 from coinjar.core.masking import SHORTEST
-from coinjar.core.model import Closed, Content, Jar, Variable
+from coinjar.core.model import Closed, Content, Jar
 from coinjar.core.names import name_fault, shell_can_set
 from coinjar.core.redaction import Redactor
 from coinjar.core.references import Template, parse_template
@@ -27,7 +27,7 @@ from coinjar.dialects.base import Item, Known
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.writing import Plain
 from coinjar.jarfile.journal import finish, is_unfinished, replace_all
-from coinjar.jarfile.load import load_declarations, read_bytes, value_layers
+from coinjar.jarfile.load import read_bytes, value_layers
 from coinjar.jarfile.renaming import in_description, in_environments, in_jar_yaml, in_values
 from coinjar.jarfile.store import LOCAL, locked, shown_path
 from coinjar.mentions.languages import by_first_line, language_of, look
@@ -355,46 +355,3 @@ def _environments(jar: Jar, base: Path) -> dict[Path, list[str]]:
         if one.type == "document" and path and "{" not in path and (base / path).is_file() and places is not None:
             found.setdefault(Path(os.path.realpath(base / path)), []).extend(str(key.value) for key, _ in places.value)
     return found
-
-
-# Afterwards
-
-
-def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
-    """Stop handing out old names: out of `also_as` and `formerly`. Raises UsageError for a name that nothing kept, InputError for one that is still sealed."""
-    with locked(opened.folder):
-        jar = load_declarations(opened.folder)
-        owners = {old: _owner_of(jar, old) for old in names}
-        for old, owner in owners.items():
-            if still := _still_sealed(opened, old):
-                hint = f"whoever opens {still} runs `coinjar rename {old} {owner.name}` first"
-                raise InputError(f"{old} is still sealed under that name on {still}", hint=hint, place=owner.place, code="still-named")
-        edits = []
-        for owner in {one.name: one for one in owners.values()}.values():
-            for key in ("also_as", "formerly"):
-                kept = [one for one in getattr(owner, key) if one not in names]
-                if len(kept) != len(getattr(owner, key)):
-                    edits.append(Edit(("variables", owner.name, key), [*kept] if kept else None, keeps=2))
-        path = opened.folder / "jar.yaml"
-        data = read_bytes(path)
-        replace_all(opened.folder, {path: (data, apply(data, shown_path(path), edits))})
-    return [f"{owner.name} is handed out under that name alone" for owner in {one.name: one for one in owners.values()}.values()]
-
-
-def _owner_of(jar: Jar, old: str) -> Variable:
-    """The variable that had this name. Raises UsageError."""
-    owner = next((one for one in jar.variables.values() if old in (*one.also_as, *one.formerly)), None)
-    if owner is None:
-        kept = sorted({name for one in jar.variables.values() for name in (*one.also_as, *one.formerly)})
-        raise UsageError(f"no variable was called {old}", hint=f"these were: {', '.join(kept) or 'none'}", code="unknown-variable")
-    return owner
-
-
-def _still_sealed(opened: OpenJar, name: str) -> str | None:
-    from coinjar.crypto.coins import parse
-
-    for layer in value_layers(opened.folder):
-        path = coins_file(opened.folder, layer)
-        if path.exists() and any(one.name == name for one in parse(read_bytes(path), shown_path(path))):
-            return layer
-    return None

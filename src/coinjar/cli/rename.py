@@ -32,6 +32,7 @@ def run(
     Shows every change first. All of it is written, or nothing.
     """
     from coinjar.actions import rename
+    from coinjar.actions.finishing import finish_old
 
     opened = open_here(ctx, jar)
     if finished := rename.finish_earlier(opened):
@@ -39,7 +40,7 @@ def run(
         if not names and not table and not finish:
             return
     if finish:
-        for told in rename.finish_old(opened, finish):
+        for told in finish_old(opened, finish):
             say(told)
         return
     renames, paths = _asked(list(names or []), table)

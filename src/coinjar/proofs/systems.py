@@ -38,7 +38,8 @@ async def ask_pods(asked: Asked) -> Answers:
 
 async def ask_run(asked: Asked) -> Answers:
     """The log of a pipeline that is started for this once, and then watched. Raises NoAnswer while it runs or waits for approval."""
-    from coinjar.destinations.live.platform import PASSED, PlatformTarget
+    from coinjar.destinations.live.platform import PlatformTarget
+    from coinjar.destinations.live.watching import PASSED
 
     for target in _targets(asked, asked.question["in"]):
         if not isinstance(target, PlatformTarget):

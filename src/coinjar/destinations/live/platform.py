@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import json
 import os
-import time
 from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
 from functools import cached_property
 from importlib.resources import files
@@ -23,6 +22,7 @@ from coinjar.destinations.base import Surroundings, View
 from coinjar.destinations.live.base import NOW, Effect, Live, Target, unreadable
 from coinjar.destinations.live.http import Answer, Ask, Sender
 from coinjar.destinations.live.tokens import read_token
+from coinjar.destinations.live.watching import AWAITS_APPROVAL, PASSED, Run, watched
 from coinjar.documents.data import NOTHING, Data, as_text, look
 from coinjar.documents.fields import Fields
 from coinjar.jarfile.load import read_bytes
@@ -114,16 +114,6 @@ class Platform(Live):
                 words = f"{self.destination.name} is for {len(services)} services, and its {key} for one"
                 raise InputError(words, hint=f"put {{service}} into {key}, or name one under services", place=self.destination.place, code="destination")
         return [PlatformTarget(self, view, [service], self.wanted_of(view, service)) for service in services]
-
-
-PASSED, STILL_RUNS, AWAITS_APPROVAL = "passed", "still running", "waiting for approval"
-
-
-class Run(NamedTuple):
-    """A pipeline's run as it was last seen: its state, and its log so far."""
-
-    state: str
-    log: str
 
 
 class _Item(NamedTuple):
@@ -395,28 +385,10 @@ class PlatformTarget(Target):
             raise unreadable(self, words, hint)
 
     async def _watched(self, waiting: Waiting, more: Mapping[str, Any], started: Data, patience: float, *, to_approval: bool = False) -> tuple[str, Data]:
-        """The state of what was started and the last answer, once it has passed or `patience` seconds are over.
+        async def ask() -> Data:
+            return (await self.sender.send(self._ask(waiting.sending, more, started))).data
 
-        With `to_approval` also once it waits for approval. Raises OutsideError if it failed.
-        """
-        end = time.monotonic() + patience
-        pause = 0.05
-        while True:
-            data = (await self.sender.send(self._ask(waiting.sending, more, started))).data
-            if _holds(data, waiting.until):
-                return PASSED, data
-            if _holds(data, waiting.fails):
-                raise unreadable(self, f"it failed there: {_told(data, waiting)}", "look at it there; what was saved stays")
-            awaits = _holds(data, waiting.approval)
-            if (awaits and to_approval) or time.monotonic() + pause > end:
-                return AWAITS_APPROVAL if awaits else STILL_RUNS, data
-            await asyncio.sleep(pause)
-            pause = min(pause * 1.5, 2.0)
+        def failed(words: str) -> CoinJarError:
+            return unreadable(self, f"it failed there: {words}", "look at it there; what was saved stays")
 
-
-def _holds(data: Data, tests: Mapping[str, tuple[str, ...]]) -> bool:
-    return any(as_text(found) in texts for pointer, texts in tests.items() if (found := look(data, pointer)) is not NOTHING)
-
-
-def _told(data: Data, waiting: Waiting) -> str:
-    return ", ".join(f"{pointer[1:]} is {as_text(look(data, pointer))}" for pointer in waiting.fails if look(data, pointer) is not NOTHING)
+        return await watched(ask, waiting, patience, failed, to_approval=to_approval)
