@@ -131,3 +131,22 @@ def test_a_path_below_home_is_shown_short(cj: Coinjar) -> None:
     other.env |= {"HOME": str(home)}
     told = other("identity", "new", env={"COINJAR_IDENTITY": ""}).err
     assert "Made ~/.config/coinjar/identity" in told or "Made ../../home/.config" in told
+
+
+def test_a_kind_fits_all_containers(cj: Coinjar) -> None:
+    cj("new", "--app", "x", "--service", "web", "--service", "api", "--stage", "dev")
+    web, api = "PORT: '8080', LIMIT: 30s, DEBUG: 'true', A: '1'", "PORT: http, LIMIT: soon, DEBUG: '1', A: '1.5'"
+    cj.write({"compose.yaml": f"services:\n  web: {{image: x, environment: {{{web}}}}}\n  api: {{image: x, environment: {{{api}}}}}\n"})
+    cj("adopt", "compose.yaml", "--stage", "dev", "--yes")
+    assert cj("check").out == "nothing found\n"
+    assert json.loads(cj("render", "dev", "--service", "api", "--as", "json").out) == {"PORT": "http", "LIMIT": "soon", "DEBUG": "1", "A": "1.5"}
+
+
+@pytest.mark.parametrize(("name", "text"), [("DB_URL", "postgres://u:made-up@h/d"), ("API_TOKEN", "made-up-x"), ("PLACE", "https://u:made-up@h/")])
+def test_a_service_level_value_is_a_secret_where_name_or_text_say_so(name: str, text: str, cj: Coinjar) -> None:
+    cj("new", "--app", "x", "--service", "web", "--stage", "dev")
+    assert "is a secret, and is never taken from the command line" in cj("put", f"{name}={text}", "--declare", "--stage", "dev", "-s", "web", code=2).err
+    for _ in range(2):
+        cj("put", name, "--declare", "--stage", "dev", "-s", "web", stdin=text)
+    assert text not in cj.read("jar/jar.yaml") + cj.read("jar/plain/dev.yaml")
+    assert cj("value", "dev", name, "--service", "web").out == text
