@@ -103,6 +103,6 @@ def test_what_cannot_start(web: Coinjar) -> None:
 
 def test_what_no_environment_can_carry_is_refused(jar: Callable[..., Coinjar]) -> None:
     cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {}, BIG: {}}\n", dev='all: {A: "x\\0y"}\n')
-    assert "no environment can carry A: it holds a NUL character" in cj("within", "dev", "--", "true", code=3).err
+    assert "the value of A has a NUL character, which no environment can carry" in cj("within", "dev", "--", "true", code=3).err
     cj.write({"jar/plain/dev.yaml": f"all: {{BIG: {'x' * 200_000}}}\n"})
     assert "128 KiB for one variable" in cj("within", "dev", "--", "true", code=126).err
