@@ -163,7 +163,8 @@ def test_a_whole_move(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         cj("migrate", "--execute", "move.yaml", "--yes", "--empty-source")  # once more does no harm
 
 
-def test_killed_at_every_step(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+@pytest.mark.parametrize("first", range(1, 5))
+def test_killed_at_every_step(first: int, jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     """kill -9 after every request, transaction and file that is replaced; the next run finishes it, and the old place is as it was."""
     with house(jar, cj) as (salt, fish):
         cj("migrate", "dest:old@dev", "dest:new", "--out", "move.yaml")
@@ -172,7 +173,7 @@ def test_killed_at_every_step(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
             (shutil.copytree if path.is_dir() else shutil.copy)(path, cj.folder / f"kept-{name}")
         states = [json.dumps(one.standin.state) for one in (salt, fish)]
         argv = [sys.executable, "-m", "tests.killing", "migrate", "--execute", "move.yaml", "--yes", "--restart"]
-        env = cj.env | {"PYTHONPATH": str(Path(__file__).parent.parent), "PYTHONDONTWRITEBYTECODE": "1"}
+        env = cj.env | {"PYTHONPATH": str(Path(__file__).parent.parent), "PYTHONDONTWRITEBYTECODE": "1", "KILLED_AT": f"{first} 4"}
         with subprocess.Popen(argv, cwd=cj.folder, env=env, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as process:
             assert process.stdin
             assert process.stdout
