@@ -8,7 +8,7 @@ from collections.abc import Callable
 import pytest
 import yaml
 
-from tests.conftest import Coinjar
+from tests.conftest import Coinjar, on_a_terminal
 from tests.consumers import node, nodes
 
 JAR = "services: {web: {}}\nstages: {dev: {}}\nvariables: {%s}\ndestinations: {out: {%s}}\n"
@@ -150,3 +150,12 @@ def test_a_service_level_value_is_a_secret_where_name_or_text_say_so(name: str, 
         cj("put", name, "--declare", "--stage", "dev", "-s", "web", stdin=text)
     assert text not in cj.read("jar/jar.yaml") + cj.read("jar/plain/dev.yaml")
     assert cj("value", "dev", name, "--service", "web").out == text
+
+
+def test_yes_asks_nobody_for_a_label(cj: Coinjar) -> None:
+    cj("new", "--app", "x", "--service", "a", "--stage", "dev")
+    cj.write({"s.env": "A_TOKEN=made-up-canary\n"})
+    shown = on_a_terminal(cj, "adopt", "s.env", "--stage", "dev", "--yes")
+    assert "What are you called" not in shown
+    assert "made-up-canary" not in shown
+    assert cj("value", "dev", "A_TOKEN", "--service", "a").out == "made-up-canary"

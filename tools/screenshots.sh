@@ -47,9 +47,9 @@ shot grid-wide 'coinjar grid' 9
 shot why 'coinjar why prod LOG_LEVEL --service timetable; echo; coinjar why prod TICKET_DB_URL --service ticketing'
 shot compare 'coinjar compare rehearsal prod'
 shot check 'coinjar check' 7
-shot seal "coinjar readers seal
+shot seal "coinjar readers seal --label anna
 cat jar/coins/prod.coins
-coinjar generate TICKET_DB_PASSWORD --replace --stage rehearsal --stage prod
+coinjar generate TICKET_DB_PASSWORD --replace --stage rehearsal --stage prod --yes
 EDITOR=cat coinjar edit prod
 coinjar within prod --service ticketing --mask -- sh -c 'echo connecting to \$TICKET_DB_URL'" 11
 shot readers 'coinjar readers add $(cat berta) --label berta --stage prod-isles --yes
@@ -58,7 +58,7 @@ coinjar readers add $(cat recovery) --label recovery --offline --stage prod-isle
 coinjar readers list
 COINJAR_IDENTITY_FILE=/nowhere coinjar grid --name "TICKET_DB_[HPU]*"
 COINJAR_IDENTITY_FILE=/nowhere coinjar within prod --service ticketing -- ./ticketing
-coinjar readers remove berta --everywhere --generate' 11
+coinjar readers remove berta --everywhere --generate --yes' 11
 shot render 'coinjar render rehearsal --service ticketing --as exec-script'
 shot destinations 'coinjar render rehearsal' 10
 shot dry-run "coinjar render prod pipeline --dry-run 2>/dev/null; printf another-made-up | coinjar put TICKET_DB_PASSWORD --stage rehearsal 2>/dev/null; coinjar render rehearsal container-env --dry-run" 10

@@ -44,7 +44,7 @@ def run(
     from coinjar.sources.base import Asking
 
     opened = open_here(ctx, jar)
-    label_first_reader(opened, label)
+    label_first_reader(opened, label, yes=yes)
     services = list(dict.fromkeys(service or []))
     read = read_source(source, Asking(opened.load(), opened.folder, stage))
     settled_secret, settled_plain = list(secret or []), list(plain or [])

@@ -202,8 +202,11 @@ def agreed(question: str, *, yes: bool) -> None:
     raise typer.Exit(1)
 
 
-def label_first_reader(opened: OpenJar, label: str | None) -> None:
-    """Let the jar's first reader have this label, or the one that a person types. Raises UsageError for a label where there are readers already."""
+def label_first_reader(opened: OpenJar, label: str | None, *, yes: bool = False) -> None:
+    """Let the jar's first reader have this label, or the one that a person types; with `yes` nobody is asked.
+
+    Raises UsageError for a label where there are readers already.
+    """
     from coinjar.jarfile.readers import load_readers
 
     if label is not None and (known := load_readers(opened.folder).readers) and label not in known:
@@ -212,7 +215,7 @@ def label_first_reader(opened: OpenJar, label: str | None) -> None:
         raise UsageError(words, hint="write it in lower case, such as anna or anna-laptop", code="name")
 
     def asked(default: str) -> str:
-        if label is not None or not sys.stdin.isatty():
+        if label is not None or yes or not sys.stdin.isatty():
             return label or default
         return str(typer.prompt("The first secret makes the jar's key. What are you called among its readers?", default=default, err=True))
 

@@ -46,7 +46,7 @@ def run(
 
     given = {"form": form, "length": length, "alphabet": alphabet}
     opened = open_here(ctx, jar)
-    label_first_reader(opened, label)
+    label_first_reader(opened, label, yes=yes)
     services = list(dict.fromkeys(service or []))
     if replace and (used := in_use(opened, name, stage or [], given, services)):
         agreed(f"Replace the value of {name} on {', '.join(used)}?", yes=yes)
