@@ -61,4 +61,5 @@ def run(
         for told in running:
             print(json.dumps(told), flush=True)
         with contextlib.suppress(KeyboardInterrupt):
-            threading.Event().wait()
+            while not threading.Event().wait(0.5):
+                pass  # a signal that another thread took is seen now: it does not wake this one
