@@ -53,7 +53,7 @@ def add_destinations(jar: Path) -> None:
   json: {type: file, as: json, path: "out/{stage}/{service}.json"}
   settings: {type: file, as: settings, services: [service1], base: settings.json, path: "out/{stage}/settings.json"}
   web: {type: templates, services: [service1], from: web, suffix: .fill, to: "out/{stage}/web"}
-  bundle: {type: oci-bundle, services: [service2], path: config.json}
+  bundle: {type: oci-bundle, services: [service2], stages: [stage3], path: config.json}
   pipeline: {type: document, path: pipeline.yaml, places: {/env: {services: [service1], stage: stage3, variables: [FEW]}}}
   k8s: {type: manifests, from: k8s, to: "out/{stage}/k8s"}
 """.replace("FEW", few)

@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from coinjar.actions.opening import OpenJar
-from coinjar.actions.readers import NOT_VOUCHED, vouching
 from coinjar.actions.secret_texts import secret_texts
 from coinjar.core.errors import CoinJarError, Place
 from coinjar.core.guess import guess, is_placeholder
@@ -58,6 +57,8 @@ def _no_recovery(readers: Readers, stages: list[str], place: Place) -> Iterator[
 
 
 def _not_vouched(opened: OpenJar, jar: Jar, readers: Readers, stages: list[str]) -> Iterator[Spot]:
+    from coinjar.actions.readers import NOT_VOUCHED, vouching  # and with it all that seals
+
     ring = opened.ring()
     for stage in stages:
         if vouching(jar, ring, readers, stage) == NOT_VOUCHED:

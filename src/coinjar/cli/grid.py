@@ -158,7 +158,7 @@ def _apart(row: Row, texts: Sequence[str], widths: list[int]) -> Sequence[str]:
 
 def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Masker) -> None:
     from coinjar.cli.common import counted
-    from coinjar.cli.table import UNLIMITED, Text, line, show, styled, terminal_height, terminal_width, width_of
+    from coinjar.cli.table import UNLIMITED, Text, line, padded, show, styled, terminal_height, terminal_width, width_of
 
     width = terminal_width()
     shown = f"{len(rows)} of {counted(total, 'variable')}" if len(rows) != total else counted(total, "variable")
@@ -177,7 +177,11 @@ def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Ma
         head[0] = Text("")
     all_widths = [name_width, 1, *widths]
     lines = [line([*head, *(Text(column, "bold") for column in columns[:kept])], all_widths)]
-    for row, row_texts in zip(rows, texts, strict=True):
+    if width == UNLIMITED:  # nothing is cut, and nothing is coloured
+        names, signs = padded([row.variable.name for row in rows], name_width), [_AGREE[row.agreement].ljust(1) for row in rows]
+        whole = [padded(column, one) for column, one in zip(by_column, widths, strict=True)]
+        lines += map(str.rstrip, map("  ".join, zip(names, signs, *whole, strict=True)))
+    for row, row_texts in zip(rows, texts, strict=True) if width != UNLIMITED else ():
         apart = _apart(row, row_texts, widths)
         cells = [Text(text, _STYLES[cell.state]) for text, cell in zip(apart, row.cells[:kept], strict=True)]
         agreement = Text(_AGREE[row.agreement], "yellow" if row.agreement == "different" else "dim")
@@ -195,15 +199,15 @@ def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Ma
 _LEAST_COLUMN, _WIDEST_COLUMN = 13, 40
 
 
-def _columns_that_may_fit(rows: list[Row], columns: list[str], masker: Masker, room: int, widest: int) -> tuple[list[list[str]], list[int]]:
+def _columns_that_may_fit(rows: list[Row], columns: list[str], masker: Masker, room: int, most: int) -> tuple[list[list[str]], list[int]]:
     """Their texts and natural widths: no more of them than could stand side by side, for a large jar has many."""
-    from coinjar.cli.table import width_of
+    from coinjar.cli.table import widest
 
     texts: list[list[str]] = []
     natural: list[int] = []
     for place, title in enumerate(columns):
         texts.append([cell_text(row.cells[place], masker) for row in rows])
-        natural.append(min(max(width_of(title), *map(width_of, texts[-1])), widest))
+        natural.append(min(widest([title, *texts[-1]]), most))
         if sum(min(one, _LEAST_COLUMN) + 2 for one in natural) - 2 > room:
             break
     return texts, natural

@@ -84,6 +84,18 @@ def width_of(text: str) -> int:
     return sum(0 if combining(letter) else 2 if east_asian_width(letter) in "WF" else 1 for letter in text)
 
 
+def widest(texts: Sequence[str]) -> int:
+    """Columns that the widest of many texts takes; 0 for none."""
+    return max(map(len if _ONE_COLUMN_EACH("".join(texts)) else width_of, texts), default=0)
+
+
+def padded(texts: Sequence[str], width: int) -> list[str]:
+    """Many texts, each filled up with blanks."""
+    if _ONE_COLUMN_EACH("".join(texts)):
+        return [text.ljust(width) for text in texts]
+    return [text + " " * (width - width_of(text)) for text in texts]
+
+
 def cut(text: str, width: int) -> str:
     """The text in at most this many columns, an ellipsis where something was left out."""
     if width_of(text) <= width:
