@@ -34,12 +34,14 @@ def secret_in_plain(facts: Facts) -> Iterator[Spot]:
 
 def looks_secret(facts: Facts) -> Iterator[Spot]:
     """CJ023"""
+    free = [text for found, text in facts.texts if not found.variable.secret and found.variable.kind in _FREE]
+    any_held = not facts.secrets.is_empty and facts.secrets.first("\n".join(free)) is not None  # in most jars there is none
     for found, text in facts.texts:
         variable = found.variable
         if variable.secret or not text or variable.kind not in _FREE:
             continue
         suspected = suspicion(variable.name, text)
-        held = facts.secrets.first(text) if not suspected and len(text) >= 8 else None
+        held = facts.secrets.first(text) if any_held and not suspected and len(text) >= 8 else None
         if (suspected or held) and not is_placeholder(text):
             why = f"looks like one: {suspected[1]}" if suspected else f"holds the text of the secret {held}"
             message = f"{variable.name} is not declared as a secret, and its value {why}"
