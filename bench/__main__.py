@@ -103,7 +103,7 @@ def big_cases() -> list[Case]:
         Case("big: render one stage", [COINJAR, "render", "stage3", "--service", "service1", "--as", "json"], parse(*chain), 3),
         Case("big: compare two stages", [COINJAR, "compare", "stage3", "stage7"], parse(*chain, *(f"stage{number}" for number in range(4, 8))), 4),
         Case("big: grid", [COINJAR, "grid"], every, 5),  # all 40 stages: nothing is cut where there is no terminal
-        Case("big: check", [COINJAR, "check"], every, 4),
+        Case("big: check", [COINJAR, "check"], every, 4.5),
     ]
 
 
