@@ -47,7 +47,7 @@ shot grid-wide 'coinjar grid' 9
 shot why 'coinjar why prod LOG_LEVEL --service timetable; echo; coinjar why prod TICKET_DB_URL --service ticketing'
 shot compare 'coinjar compare rehearsal prod'
 shot check 'coinjar check' 7
-shot seal "coinjar readers seal --label anna
+shot seal "coinjar readers seal
 cat jar/coins/prod.coins
 coinjar generate TICKET_DB_PASSWORD --replace --stage rehearsal --stage prod --yes
 EDITOR=cat coinjar edit prod
