@@ -6,12 +6,14 @@ import base64
 import json
 import re
 from collections.abc import Callable
+from pathlib import Path
 from urllib.parse import unquote
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import coinjar
 from coinjar.core.compare import FlatSide, compare
 from coinjar.core.errors import CoinJarError, Place
 from coinjar.core.explain import explain
@@ -289,3 +291,13 @@ def test_value_classes_are_strict() -> None:
     assert len(many) > 10
     for one in many:
         assert one._positional == 0, f"{one.__name__} has {len(one._fields)} fields: give it kw_only=True ({inspect.getsourcefile(one)})"
+
+
+def test_logic_reads_no_prose() -> None:
+    """What an error, a finding or a remark says to people is taken apart nowhere: what a program needs of it is data beside it."""
+    taken_apart = re.compile(
+        r"\.(?:message|hint|fix)\s*\.\s*(?:split|r?partition|startswith|endswith|remove(?:pre|suf)fix|find|index|replace)\(|\bin \w+\.(?:message|hint|fix)\b"
+    )
+    source = Path(coinjar.__file__).parent
+    found = [f"{path.name}: {line.strip()}" for path in source.rglob("*.py") for line in path.read_text().splitlines() if taken_apart.search(line)]
+    assert not found

@@ -223,7 +223,7 @@ class Delivery:
             return now
         words = "it changed there after the change was shown"
         if self.opened.is_guarded:
-            raise OutsideError(f"{target.label}: {words}, and nothing was written", hint="run it again, and look at the change", code="moved")
+            raise OutsideError(f"{words}, and nothing was written", hint="run it again, and look at the change", code="moved", of=target.label)
         target.notes.add(f"{words}: what is written is what differs now")
         return now
 
@@ -274,8 +274,8 @@ class Delivery:
             known |= {name: Last("", in_effect=False) for name in gone}
         self.opened.records.remember(number, stage, destination.name, target.key, known, gone)
         names = ", ".join(one.name for one in wrong)
-        words = f"{target.label}: it did not keep {names}: what is read back is not what was written"
-        raise_all([OutsideError(words, hint="is somebody else writing there? `coinjar drift` shows what it has", code="read-back")] if wrong else [])
+        words, hint = f"it did not keep {names}: what is read back is not what was written", "is somebody else writing there? `coinjar drift` shows what it has"
+        raise_all([OutsideError(words, hint=hint, code="read-back", of=target.label)] if wrong else [])
 
     def _remember_what_is_right(self, destination: Destination, one: Seen) -> None:
         """What is in step without our ever having delivered it counts as delivered, so that a later change outside is seen as one."""
@@ -306,8 +306,8 @@ class Delivery:
             await target.restart()
         after = await target.effect()
         if after is not None and not after.in_effect:
-            words = f"{target.label}: it restarted, and what was saved is still not in effect"
-            raise OutsideError(words, hint="look at its log", code="not-in-effect")
+            words = "it restarted, and what was saved is still not in effect"
+            raise OutsideError(words, hint="look at its log", code="not-in-effect", of=target.label)
         opened.records.took_effect(opened.stage, destination.name, target.key)
         opened.records.set_part(number, target.key, restart=RESTARTED)
         await target.settle()

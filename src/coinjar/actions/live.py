@@ -139,9 +139,9 @@ class LiveStage:
         account = await target.identity()
         recorded = made.accounts.get(made.account_key(self.stage, target))
         if recorded is not None and recorded != account:
-            words = f"{target.label}: this is {account}, and the jar was delivered to {recorded}"
+            words = f"this is {account}, and the jar was delivered to {recorded}"
             hint = f"is it the right token and address? If it moved, take its line out of account: of {made.destination.name} in jar.yaml"
-            raise InputError(words, hint=hint, place=made.destination.place, code="another-account")
+            raise InputError(words, hint=hint, place=made.destination.place, code="another-account", of=target.label)
         if account and not target.stages_share:
             self._refuse_other_stage(made, target, account)
         return account
@@ -151,9 +151,9 @@ class LiveStage:
         for key, other in made.accounts.items():
             shared = target.services_share and key.partition("/")[0] == self.stage
             if other == account and key != own and not shared:
-                words = f"{target.label}: {account} is where {key} is delivered to, and two would overwrite each other"
+                words = f"{account} is where {key} is delivered to, and two would overwrite each other"
                 hint = f"put {{stage}} into the settings of {made.destination.name}, or limit it (stages:)"
-                raise InputError(words, hint=hint, place=made.destination.place, code="same-place")
+                raise InputError(words, hint=hint, place=made.destination.place, code="same-place", of=target.label)
 
     def known(self, destination: Destination, target: Target) -> Known:
         """What a plan for the target is made of."""

@@ -35,7 +35,7 @@ class _Looking:
         self.facts = facts
         self.around = Surroundings(facts.jar, opened.folder, Masker(), opened.ring)
         self.spots: dict[str, list[Spot]] = {}
-        self.faults: dict[tuple[str, str, str, str, Place], list[str]] = {}
+        self.faults: dict[tuple[str, str, str, str, str, Place], list[str]] = {}
         self.examples: dict[Path, Spot] = {}
         self.written: dict[tuple[str, Path], tuple[str, bytes]] = {}
         self.stages = {one.name: [stage for stage in facts.stages if is_for(facts.jar, one, stage)] for one in facts.jar.destinations.values()}
@@ -58,16 +58,16 @@ class _Looking:
                     for one in fault.each():
                         self._fault(destination, stage, one)
         self._descriptions()
-        for (rule, name, message, hint, place), where in self.faults.items():
+        for (rule, name, of, message, hint, place), where in self.faults.items():
             on = "" if where == self.stages[name] else f" on {', '.join(where)}"
-            words = f"{message}{on}" if message.startswith(f"{name} (") else f"{name}{on}: {message}"  # a target says its destination itself
+            words = f"{message}{on}" if of else f"{name}{on}: {message}"  # a target says its destination itself
             self.spots.setdefault(rule, []).append(Spot(words, hint, place, None, where[0] if len(where) == 1 else None))
         self.spots["CJ030"] = list(self.examples.values())
         self.facts.told |= {code: list(dict.fromkeys(each)) for code, each in self.spots.items()}
 
     def _descriptions(self) -> None:
         """The jar's own descriptions of platforms, used or not."""
-        told = {(message, place) for (_, _, message, _, place) in self.faults}
+        told = {(message, place) for (_, _, _, message, _, place) in self.faults}
         for path in sorted((self.around.folder / "platforms").glob("*.yaml")):
             try:
                 read_description(read_bytes(path), shown_path(path), path.stem)
@@ -79,7 +79,7 @@ class _Looking:
 
     def _fault(self, destination: Destination, stage: str, fault: CoinJarError) -> None:
         if not (fault.code.startswith("CJ") or fault.code in OF_VALUES or isinstance(fault, CannotOpen)):
-            key = (RULE_OF.get(fault.code, "CJ017"), destination.name, fault.message, fault.hint, fault.place or destination.place)
+            key = (RULE_OF.get(fault.code, "CJ017"), destination.name, fault.of, fault.message, fault.hint, fault.place or destination.place)
             self.faults.setdefault(key, []).append(stage)
 
     def _file(self, destination: Destination, view: View) -> None:

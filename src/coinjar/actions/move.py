@@ -252,7 +252,7 @@ class Move:
                 await delivery.close()
 
         outcomes = asyncio.run(work())
-        self.failed += [f"{one.label}: {one.fault.message}" for one in outcomes if one.fault]
+        self.failed += [f"{one.label}: {one.fault.words if one.fault.of == one.label else one.fault.message}" for one in outcomes if one.fault]
         tell(stage, outcomes)
 
     def _take_supplied(self, stage: str, name: str) -> None:
@@ -380,8 +380,8 @@ class Move:
                         await target.write(away)
                     left = [each for each in (await target.read()).values() if each.name in {one.name for one in away} and not each.wide]
                     if left:
-                        message = f"{target.label}: it did not let go of {', '.join(each.name for each in left)}"
-                        raise OutsideError(message, hint="run this again", place=target.origin, code="read-back")
+                        words = f"it did not let go of {', '.join(each.name for each in left)}"
+                        raise OutsideError(words, hint="run this again", place=target.origin, code="read-back", of=target.label)
                     gone += len(away)
                 finally:
                     await target.close()

@@ -74,7 +74,7 @@ def show_changes(outcomes: Sequence[Outcome], masker: Masker) -> None:
 
 def _words(one: Outcome, *, dry: bool) -> str:
     if one.fault:
-        return one.fault.message.removeprefix(f"{one.label}: ")
+        return one.fault.words if one.fault.of == one.label else one.fault.message
     parts = []
     renamed = sum(1 for each in one.changes if each.renamed and each.action != "gone")
     if len(one.changes) > 2 * renamed:
@@ -125,7 +125,7 @@ def tell_faults(faults: Sequence[tuple[str, CoinJarError]]) -> None:
 
     alike: dict[tuple[str, str], list[CoinJarError]] = {}
     for label, fault in faults:
-        alike.setdefault((fault.message.replace(label, ""), fault.hint), []).append(fault)
+        alike.setdefault((fault.words if fault.of == label else fault.message, fault.hint), []).append(fault)
     for group in alike.values():
         tell(group[0])
         if len(group) > 1:

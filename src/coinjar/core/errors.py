@@ -28,9 +28,12 @@ class CoinJarError(Exception):
 
     exit_code = 3
 
-    def __init__(self, message: str, *, hint: str, place: Place | None = None, code: str = "input", subject: str = "") -> None:
-        super().__init__(message)
-        self.message = message
+    def __init__(self, message: str, *, hint: str, place: Place | None = None, code: str = "input", subject: str = "", of: str = "") -> None:
+        self.message = f"{of}: {message}" if of else message
+        super().__init__(self.message)
+        self.words = message
+        self.of = of
+        """What system it is about, which `message` says before `words`; "" for none."""
         self.hint = hint
         self.place = place
         self.code = code

@@ -44,7 +44,7 @@ class AnswerLost(OutsideError):
     """A request that must not be sent twice without a look: nobody knows whether it was carried out. `lost` says which."""
 
     def __init__(self, label: str, lost: str, place: Place) -> None:
-        super().__init__(f"{label}: {lost}: it may have been carried out", hint="run it again: it looks first", place=place, code="answer-lost")
+        super().__init__(f"{lost}: it may have been carried out", hint="run it again: it looks first", place=place, code="answer-lost", of=label)
         self.lost = lost
 
 
@@ -225,4 +225,4 @@ def last_lines(output: bytes, wanted: Collection[Wanted], most: int = 5) -> str:
 
 def unreadable(target: Target, words: str, hint: str, *, code: str = "outside") -> OutsideError:
     """An error of an outside system, with the place of the declaration that led there."""
-    return OutsideError(f"{target.label}: {words}", hint=hint, place=target.origin, code=code)
+    return OutsideError(words, hint=hint, place=target.origin, code=code, of=target.label)

@@ -66,11 +66,10 @@ class _Again(NamedTuple):
 
 
 class HttpRefused(OutsideError):
-    """A request that was answered with a status of refusal. `words` is the message without the destination's name."""
+    """A request that was answered with a status of refusal."""
 
-    def __init__(self, message: str, words: str, hint: str, place: Place, status: int) -> None:
-        super().__init__(message, hint=hint, place=place, code=f"http-{status}")
-        self.words = words
+    def __init__(self, label: str, words: str, hint: str, place: Place, status: int) -> None:
+        super().__init__(words, hint=hint, place=place, code=f"http-{status}", of=label)
         self.status = status
 
 
@@ -89,10 +88,10 @@ class Sender:
         self._client: httpx.AsyncClient | None = None
         parts = urlsplit(self.address)
         if parts.scheme not in ("http", "https") or not parts.hostname:
-            raise InputError(f"{label}: '{address}' is no address", hint="write https://HOST", place=origin, code="address")
+            raise InputError(f"'{address}' is no address", hint="write https://HOST", place=origin, code="address", of=label)
         if parts.scheme == "http" and parts.hostname not in _LOOPBACK:
-            words = f"{label}: the token and every secret would travel readable to {parts.hostname}"
-            raise InputError(words, hint="use https://; plain http is for this machine only", place=origin, code="address")
+            words = f"the token and every secret would travel readable to {parts.hostname}"
+            raise InputError(words, hint="use https://; plain http is for this machine only", place=origin, code="address", of=label)
 
     async def close(self) -> None:
         """Let go of the connections."""
@@ -173,10 +172,10 @@ class Sender:
         if moved:  # not followed: the token is for this address
             told, hint = f"it has moved to {moved}", "if that is right, write the new address"
         words = f"{ask.method} {ask.path} was answered with {answer.status_code}" + (f": {told}" if told else "")
-        return HttpRefused(f"{self.label}: {words}", words, hint, self.origin, answer.status_code)
+        return HttpRefused(self.label, words, hint, self.origin, answer.status_code)
 
     def _failed(self, words: str, hint: str, code: str = "http") -> OutsideError:
-        return OutsideError(f"{self.label}: {words}", hint=hint, place=self.origin, code=code)
+        return OutsideError(words, hint=hint, place=self.origin, code=code, of=self.label)
 
     def _lost(self, words: str) -> AnswerLost:
         return AnswerLost(self.label, words, self.origin)

@@ -161,10 +161,8 @@ class PlatformTarget(Target):
         found: list[CoinJarError] = []
         for one in refusals(self.description, self.wanted):
             variable = self.made.around.jar.variables.get(one.name)
-            words = f"{self.label}: {one.name + ': ' if one.name else ''}{one.words}"
-            found.append(
-                InputError(words, hint=one.hint, place=variable.place if variable else self.origin, code="name-taken" if one.taken else "over-the-limits")
-            )
+            words, code = f"{one.name + ': ' if one.name else ''}{one.words}", "name-taken" if one.taken else "over-the-limits"
+            found.append(InputError(words, hint=one.hint, place=variable.place if variable else self.origin, code=code, of=self.label))
         return found
 
     # -- requests
