@@ -23,8 +23,9 @@ def shown_path(path: Path) -> str:
 
 def home_path(path: Path) -> str:
     """A path that only people read: one under the user's home, and not below the current folder, as `~/...`."""
-    shown, home = shown_path(path), os.environ.get("HOME", "").rstrip("/")
-    return f"~{shown.removeprefix(home)}" if home and shown.startswith(f"{home}/") else shown
+    shown, whole, home = shown_path(path), os.path.normpath(path.absolute()), os.environ.get("HOME", "").rstrip("/")
+    is_below = not os.path.relpath(path).startswith("..")
+    return f"~{whole.removeprefix(home)}" if home and whole.startswith(f"{home}/") and not is_below else shown
 
 
 def _failed(path: Path, fault: OSError) -> CoinJarError:
