@@ -9,8 +9,6 @@ import pytest
 
 from tests.conftest import Coinjar, on_a_terminal
 
-pytestmark = pytest.mark.unit
-
 
 @pytest.fixture
 def two(cj: Coinjar) -> Coinjar:

@@ -7,11 +7,7 @@ from base64 import b64encode
 from collections.abc import Callable
 from urllib.parse import quote
 
-import pytest
-
 from tests.conftest import Coinjar
-
-pytestmark = pytest.mark.unit
 
 JAR = "services: {web: {}}\nstages: {dev: {}}\nvariables: {URL: {default: y}, TOKEN: {secret: true}, PIN: {secret: true}}\n"
 SECRET = "made-up/canary+4711"
