@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from coinjar.standins.base import Call, Headed, Refused, Standin, route
+from coinjar.standins.base import ApiCall, ErrorResponse, ResponseWithHeaders, Standin, route
 
 _PAGE = 2
 
@@ -27,23 +27,23 @@ class Cask(Standin):
 
     def _space(self, name: str) -> Any:
         if name not in self.state["spaces"]:
-            raise Refused(404, "no such space")
+            raise ErrorResponse(404, "no such space")
         return self.state["spaces"][name]
 
     @route("GET", "/spaces/{}")
-    def look(self, call: Call) -> Any:
+    def look(self, call: ApiCall) -> Any:
         space = self._space(call.parts[0])
         return {"tenant": "ferries", "space": call.parts[0], "saved": space["saved"], "live": space["live"]}
 
     @route("GET", "/spaces/{}/env")
-    def env(self, call: Call) -> Any:
+    def env(self, call: ApiCall) -> Any:
         items = [{"k": name, "v": text} for name, text in self._space(call.parts[0])["env"].items()]
         start = int(call.query.get("start") or 0)
         more = {"Link": f'</spaces/{call.parts[0]}/env?start={start + _PAGE}>; rel="next"'} if len(items) > start + _PAGE else {}
-        return Headed(items[start : start + _PAGE], more)
+        return ResponseWithHeaders(items[start : start + _PAGE], more)
 
     @route("PUT", "/spaces/{}/env")
-    def replace(self, call: Call) -> Any:
+    def replace(self, call: ApiCall) -> Any:
         space = self._space(call.parts[0])
         wanted = list(call.body["env"].items())
         space["env"] = dict(wanted[: len(wanted) // 2] if self.half else wanted)
@@ -51,7 +51,7 @@ class Cask(Standin):
         return None
 
     @route("POST", "/spaces/{}/reload")
-    def reload(self, call: Call) -> Any:
+    def reload(self, call: ApiCall) -> Any:
         space = self._space(call.parts[0])
         space["live"] = space["saved"]
         return {}

@@ -20,7 +20,7 @@ import asyncssh
 import httpx
 
 from coinjar.cli.main import main
-from coinjar.records.store import Records
+from coinjar.records.store import RecordStore
 
 
 class Steps:
@@ -57,15 +57,15 @@ class Steps:
         Path.replace = counted  # type: ignore[method-assign, assignment]  # counted, and otherwise the same
 
     def transactions(self) -> None:
-        real = Records.connected
+        real = RecordStore.connected
 
         @contextlib.contextmanager
-        def counted(records: Records) -> Any:
+        def counted(records: RecordStore) -> Any:
             with real(records) as connection:
                 yield connection
             self.step()
 
-        Records.connected = counted  # type: ignore[method-assign, assignment]  # counted, and otherwise the same
+        RecordStore.connected = counted  # type: ignore[method-assign, assignment]  # counted, and otherwise the same
 
 
 def forked(work: Callable[[], int]) -> int:

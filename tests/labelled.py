@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
-from coinjar.mentions.base import Found
+from coinjar.mentions.base import TextMentions
 from coinjar.mentions.languages import language_of, look
 
 FOLDER = Path(__file__).parent / "mentions"
@@ -62,7 +62,7 @@ def found_in(snippet: Snippet) -> frozenset[tuple[object, ...]]:
     """What is found in a snippet, in the form of its labels."""
     data = snippet.text.encode()
     language = language_of(snippet.file)
-    found = look(language, data) if language else Found([], [])
+    found = look(language, data) if language else TextMentions([], [])
 
     def at(offset: int) -> tuple[int, int]:
         before = data[:offset].decode()

@@ -17,7 +17,7 @@ from urllib.request import urlopen
 import pytest
 
 from coinjar.standins import standin_class
-from coinjar.standins.base import Server, Standin, served
+from coinjar.standins.base import Standin, StandinServer, served
 from tests.consumers import need
 
 _PATIENCE = 20
@@ -27,7 +27,7 @@ class Running(NamedTuple):
     """A stand-in that answers."""
 
     standin: Standin
-    server: Server
+    server: StandinServer
 
     @property
     def token(self) -> str:

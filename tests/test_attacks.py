@@ -12,7 +12,7 @@ import pytest
 from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
 
 from coinjar.core.secret import reveal
-from coinjar.crypto.sealing import Key, NotSealedHere, Opener, associated, vouch
+from coinjar.crypto.sealing import Key, Unsealer, UnsealError, associated, vouch
 from coinjar.jarfile.readers import load_readers
 from tests.conftest import IDENTITY, RECIPIENT, SECRETS, Coinjar
 
@@ -186,8 +186,8 @@ def test_keys_that_nothing_is_sealed_under_are_not_trusted(jar: Callable[..., Co
                     assert cj("value", "prod", "TOKEN").out == "made-up new"
                     with pytest.raises(pyrage.DecryptError):
                         pyrage.decrypt(key.read_bytes(), [ATTACKER])
-                    with pytest.raises(NotSealedHere):
-                        Opener(Key("00000000", b"\xab" * 32)).open(line_of(cj, "all TOKEN").split()[3], associated("trial", "prod", "all", "TOKEN"))
+                    with pytest.raises(UnsealError):
+                        Unsealer(Key("00000000", b"\xab" * 32)).open(line_of(cj, "all TOKEN").split()[3], associated("trial", "prod", "all", "TOKEN"))
                     cj("drop", "TOKEN", "--stage", "prod")
     cj.write({"jar/readers.yaml": readers.replace("readers:\n", "readers:\n" + evil.replace("prod", "dev"))})
     assert "readers.yaml lists x for dev, which has no key yet" in cj("put", "TOKEN", "--stage", "dev", stdin="made-up", code=3).err

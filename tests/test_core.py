@@ -15,14 +15,14 @@ from hypothesis import strategies as st
 
 import coinjar
 from coinjar.core.compare import FlatSide, compare
-from coinjar.core.errors import CoinJarError, Place
+from coinjar.core.errors import CoinJarError, Location
 from coinjar.core.explain import explain
 from coinjar.core.guess import guess, is_placeholder
 from coinjar.core.kinds import KINDS, normal
 from coinjar.core.layers import Resolver
-from coinjar.core.model import UNSET, Jar, Layer, Service, Stage, Variable, Written
+from coinjar.core.model import UNSET, Definition, Jar, Layer, Service, Stage, Variable
 from coinjar.core.names import ServiceName, StageName, VariableName, name_fault, nearest
-from coinjar.core.references import Reference, Seen, expand, parse_template
+from coinjar.core.references import Reference, ReferenceValue, expand, parse_template
 from coinjar.core.renames import in_references, left_behind
 from coinjar.core.shown import Masker, visible
 
@@ -31,9 +31,9 @@ pytestmark = pytest.mark.unit
 VALUES = {"A": "a/b c", "EMPTY": "", "SECRET": "s3cret"}
 
 
-def look(reference: Reference) -> Seen:
+def look(reference: Reference) -> ReferenceValue:
     name = f"{reference.service}.{reference.name}" if reference.service else reference.name
-    return Seen(VALUES.get(name, "of " + name if reference.service else None), reference.name == "SECRET")
+    return ReferenceValue(VALUES.get(name, "of " + name if reference.service else None), reference.name == "SECRET")
 
 
 EXPANSIONS = {
@@ -91,7 +91,7 @@ def test_any_text_survives_as_a_reference(text: str) -> None:
     seen: dict[str, Callable[[str], object]] = {"url": unquote, "base64": lambda found: base64.b64decode(found).decode(), "json": json.loads}
     if not re.search("[\ud800-\udfff]", text):
         for addition, undo in seen.items():
-            found = expand(parse_template(f"${{A@{addition}}}"), lambda _: Seen(text)).text
+            found = expand(parse_template(f"${{A@{addition}}}"), lambda _: ReferenceValue(text)).text
             assert undo(found or "") == text
 
 
@@ -149,7 +149,7 @@ SPELLINGS = [
 
 @pytest.mark.parametrize(("kind", "constraints", "text", "spelling"), SPELLINGS)
 def test_kinds_check_and_spell(kind: str, constraints: dict[str, object], text: str, spelling: str | None) -> None:
-    variable = Variable(name=VariableName("V"), place=Place("f"), kind=kind, constraints=constraints)
+    variable = Variable(name=VariableName("V"), place=Location("f"), kind=kind, constraints=constraints)
     assert set(constraints) <= KINDS[kind].takes
     if spelling is None:
         with pytest.raises(CoinJarError) as caught:
@@ -169,10 +169,10 @@ LAYERS = ["default", "shared/all", "shared/web", "base/all", "base/web", "prod/a
 @given(st.sets(st.sampled_from(LAYERS)), st.sets(st.sampled_from(LAYERS)))
 def test_the_last_layer_that_speaks_wins(spoken: set[str], unset: set[str]) -> None:
     """The order of docs/formats.md, against the list above; `unset` among the speakers takes the value away."""
-    where = Place("f")
+    where = Location("f")
 
-    def say(layer: str) -> Written:
-        return Written(UNSET if layer in unset else layer, "f", 1, 1)
+    def say(layer: str) -> Definition:
+        return Definition(UNSET if layer in unset else layer, "f", 1, 1)
 
     def scopes(name: str) -> Layer:
         return {scope: {"V": say(f"{name}/{scope}")} for scope in ("all", "web") if f"{name}/{scope}" in spoken}

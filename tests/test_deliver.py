@@ -233,9 +233,9 @@ jobs:
                 "release waits: prod is guarded, and a second person must say yes",
             ],
         )  # fmt: skip
-        from coinjar.standins.base import Refused
+        from coinjar.standins.base import ErrorResponse
 
-        with pytest.raises(Refused, match="somebody else must say yes"):
+        with pytest.raises(ErrorResponse, match="somebody else must say yes"):
             sluice.standin.answer("POST", "/projects/line/runs/1/yes", {}, None, {"Authorization": f"Bearer {sluice.token}"})
         other = {"Authorization": f"Bearer {sluice.standin.state['tokens']['berta']}"}
         assert sluice.standin.answer("POST", "/projects/line/runs/1/yes", {}, None, other)["log"][-1] == "released"

@@ -12,13 +12,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from coinjar.core import delivery as d
-from coinjar.core.delivery import Held, Known, Last, Wanted, plan, standings
-from coinjar.core.errors import Place
+from coinjar.core.delivery import DesiredValue, LastApplied, LiveValue, PlanContext, plan, standings
+from coinjar.core.errors import Location
 from coinjar.core.proofs import judge
 from coinjar.core.secret import Secret
 from coinjar.documents.data import NOTHING, look
-from coinjar.platforms.description import Description
-from coinjar.platforms.filling import NotThere, fill, fill_path, holders
+from coinjar.platforms.description import PlatformDescription
+from coinjar.platforms.filling import MissingValue, fill, fill_path, holders
 from coinjar.platforms.limits import refusals
 
 NAMES = st.sampled_from("ABCDEFGH")
@@ -30,21 +30,21 @@ def fingerprint(name: str, text: str) -> str:
 
 
 @st.composite
-def worlds(draw: Any) -> tuple[dict[str, Wanted], dict[str, Held], Known]:
+def worlds(draw: Any) -> tuple[dict[str, DesiredValue], dict[str, LiveValue], PlanContext]:
     """What is wanted, what is there (some of it unreadable, supplied, or from the level around), and what was delivered last."""
-    wanted = {name: Wanted(name, text) for name, text in draw(st.dictionaries(NAMES, TEXTS)).items()}
+    wanted = {name: DesiredValue(name, text) for name, text in draw(st.dictionaries(NAMES, TEXTS)).items()}
     held = {}
     for name, text in draw(st.dictionaries(NAMES, st.one_of(TEXTS, st.none()))).items():
         kind = draw(st.sampled_from(["own", "own", "own", "supplied", "wide"]))
         if kind == "supplied" and name in wanted:
             kind = "own"  # what is supplied is never wanted
-        held[name] = Held(name, text, supplied=kind == "supplied", wide=kind == "wide", mark=draw(st.sampled_from(["", "1", "2"])))
-    last = {name: Last(fingerprint(name, text), draw(st.sampled_from(["", "1", "2"]))) for name, text in draw(st.dictionaries(NAMES, TEXTS)).items()}
+        held[name] = LiveValue(name, text, supplied=kind == "supplied", wide=kind == "wide", mark=draw(st.sampled_from(["", "1", "2"])))
+    last = {name: LastApplied(fingerprint(name, text), draw(st.sampled_from(["", "1", "2"]))) for name, text in draw(st.dictionaries(NAMES, TEXTS)).items()}
     ours = draw(st.sets(NAMES))
-    return wanted, held, Known(lambda name: name in ours or name in last, last, fingerprint, draw(st.booleans()))
+    return wanted, held, PlanContext(lambda name: name in ours or name in last, last, fingerprint, draw(st.booleans()))
 
 
-def carried_out(held: dict[str, Held], changes: list[d.Change]) -> dict[str, Held]:
+def carried_out(held: dict[str, LiveValue], changes: list[d.DeliveryChange]) -> dict[str, LiveValue]:
     """What is there after the changes, on a platform that does what it is told."""
     after = dict(held)
     for change in changes:
@@ -53,12 +53,12 @@ def carried_out(held: dict[str, Held], changes: list[d.Change]) -> dict[str, Hel
         else:
             old = held.get(change.name)
             unreadable = old is not None and old.text is None and not old.wide
-            after[change.name] = Held(change.name, None if unreadable else change.new, mark="new")
+            after[change.name] = LiveValue(change.name, None if unreadable else change.new, mark="new")
     return after
 
 
 @given(worlds())
-def test_a_plan_brings_what_is_there_in_step_and_touches_nothing_else(world: tuple[dict[str, Wanted], dict[str, Held], Known]) -> None:
+def test_a_plan_brings_what_is_there_in_step_and_touches_nothing_else(world: tuple[dict[str, DesiredValue], dict[str, LiveValue], PlanContext]) -> None:
     wanted, held, known = world
     found = plan(wanted, held, known)
     after = carried_out(held, found.changes)
@@ -68,7 +68,7 @@ def test_a_plan_brings_what_is_there_in_step_and_touches_nothing_else(world: tup
         if name not in wanted and (there.supplied or there.wide or not (known.whole or known.ours(name))):
             assert after[name] is there
     # once more there is nothing to do, if the records say what was delivered
-    remembered = known._replace(last={name: Last(fingerprint(name, want.text), after[name].mark) for name, want in wanted.items()})
+    remembered = known._replace(last={name: LastApplied(fingerprint(name, want.text), after[name].mark) for name, want in wanted.items()})
     again = plan(wanted, after, remembered)
     assert again.changes == []
     assert {*again.same, *again.trusted} == set(wanted)
@@ -77,52 +77,52 @@ def test_a_plan_brings_what_is_there_in_step_and_touches_nothing_else(world: tup
 
 
 @given(worlds())
-def test_drift_finds_all_that_a_delivery_would_change(world: tuple[dict[str, Wanted], dict[str, Held], Known]) -> None:
+def test_drift_finds_all_that_a_delivery_would_change(world: tuple[dict[str, DesiredValue], dict[str, LiveValue], PlanContext]) -> None:
     wanted, held, known = world
     changed = {one.name for one in plan(wanted, held, known).changes}
     restless = {one.name for one in standings(wanted, held, known, ()) if not one.calm}
     assert changed <= restless
 
 
-HERE, BLIND = Held("A", "is"), Held("A", None, mark="3")
+HERE, BLIND = LiveValue("A", "is"), LiveValue("A", None, mark="3")
 
 
 @pytest.mark.parametrize(
     ("wanted", "held", "last", "pending", "state", "calm"),
     [
         ("is", HERE, None, False, d.IN_STEP, True),
-        ("is", HERE, Last("A=is"), True, d.PENDING, False),
-        ("new", HERE, Last("A=is"), False, d.BEHIND, False),
-        ("new", HERE, Last("A=old"), False, d.OUTSIDE, False),
+        ("is", HERE, LastApplied("A=is"), True, d.PENDING, False),
+        ("new", HERE, LastApplied("A=is"), False, d.BEHIND, False),
+        ("new", HERE, LastApplied("A=old"), False, d.OUTSIDE, False),
         ("new", HERE, None, False, d.OUTSIDE, False),
         ("new", None, None, False, d.BEHIND, False),
-        ("new", None, Last("A=new"), False, d.MISSING, False),
-        ("is", BLIND, Last("A=is", "3"), False, d.UNREAD, True),
-        ("is", BLIND, Last("A=is", "3"), True, d.PENDING, False),
-        ("is", BLIND, Last("A=is", "2"), False, d.OUTSIDE, False),
-        ("new", BLIND, Last("A=is", "3"), False, d.BEHIND, False),
+        ("new", None, LastApplied("A=new"), False, d.MISSING, False),
+        ("is", BLIND, LastApplied("A=is", "3"), False, d.UNREAD, True),
+        ("is", BLIND, LastApplied("A=is", "3"), True, d.PENDING, False),
+        ("is", BLIND, LastApplied("A=is", "2"), False, d.OUTSIDE, False),
+        ("new", BLIND, LastApplied("A=is", "3"), False, d.BEHIND, False),
         ("is", BLIND, None, False, d.UNREAD, False),
         ("is", HERE._replace(wide=True), None, False, d.IN_STEP, True),
-        ("new", HERE._replace(wide=True), Last("A=new"), False, d.MISSING, False),
-        ("new", BLIND._replace(wide=True, mark=""), Last("A=new"), False, d.MISSING, False),
+        ("new", HERE._replace(wide=True), LastApplied("A=new"), False, d.MISSING, False),
+        ("new", BLIND._replace(wide=True, mark=""), LastApplied("A=new"), False, d.MISSING, False),
         (None, HERE, None, False, d.EXTRA, False),
         (None, HERE._replace(supplied=True), None, False, d.SUPPLIED, True),
     ],
 )
-def test_how_a_variable_stands(wanted: str | None, held: Held | None, last: Last | None, pending: bool, state: str, calm: bool) -> None:
-    known = Known(lambda _: False, {"A": last} if last else {}, fingerprint)
-    (one,) = standings({"A": Wanted("A", wanted)} if wanted is not None else {}, {"A": held} if held else {}, known, {"A"} if pending else ())
+def test_how_a_variable_stands(wanted: str | None, held: LiveValue | None, last: LastApplied | None, pending: bool, state: str, calm: bool) -> None:
+    known = PlanContext(lambda _: False, {"A": last} if last else {}, fingerprint)
+    (one,) = standings({"A": DesiredValue("A", wanted)} if wanted is not None else {}, {"A": held} if held else {}, known, {"A"} if pending else ())
     assert (one.state, one.calm) == (state, calm)
 
 
 def test_a_removed_variable_that_still_runs_is_told() -> None:
-    (one,) = standings({}, {}, Known(lambda _: True, {}, fingerprint), ["GONE"])
+    (one,) = standings({}, {}, PlanContext(lambda _: True, {}, fingerprint), ["GONE"])
     assert (one.name, one.state, one.calm) == ("GONE", d.PENDING, False)
 
 
-LIMITED = Description(
+LIMITED = PlatformDescription(
     name="x",
-    place=Place("x"),
+    place=Location("x"),
     shape="[A-Z_]+",
     longest_name=5,
     folds_case=True,
@@ -146,14 +146,14 @@ LIMITED = Description(
     ],
 )
 def test_limits(names: dict[str, str], told: list[str]) -> None:
-    found = list(refusals(LIMITED, {name: Wanted(name, text) for name, text in names.items()}))
+    found = list(refusals(LIMITED, {name: DesiredValue(name, text) for name, text in names.items()}))
     assert len(found) == len(told)
     assert all(words in one.words for words, one in zip(told, found, strict=True))
     assert all(text not in one.words for one in found for text in names.values() if len(text) > 2)
 
 
 def test_names_that_differ_by_case_are_one_where_case_is_ignored() -> None:
-    found = list(refusals(Description(name="x", place=Place("x"), folds_case=True), {name: Wanted(name, "x") for name in ("Mode", "MODE")}))
+    found = list(refusals(PlatformDescription(name="x", place=Location("x"), folds_case=True), {name: DesiredValue(name, "x") for name in ("Mode", "MODE")}))
     assert [one.words for one in found] == ["it and Mode are one name to x, which ignores case"]
 
 
@@ -184,7 +184,7 @@ def test_pointers_into_answers() -> None:
         assert look(answer, pointer) == found
     assert fill_path("/v/{/items/0/id}", {}, answer) == "/v/7"
     assert list(holders({"a": ["{x}", "{/y/z}"], "b": 1})) == ["x", "/y/z"]
-    with pytest.raises(NotThere):
+    with pytest.raises(MissingValue):
         fill("{/nope}", {}, answer)
 
 

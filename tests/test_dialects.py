@@ -11,10 +11,10 @@ from hypothesis import strategies as st
 
 from coinjar.core.errors import CoinJarError
 from coinjar.dialects import BUILT_IN, carriers, get, reader
-from coinjar.dialects.base import Dialect, Entry, Heading, Known, render
+from coinjar.dialects.base import Dialect, Entry, FileHeader, ParseContext, render
 from tests.consumers import READERS
 
-HEADING = Heading("app", "dev", "web")
+HEADING = FileHeader("app", "dev", "web")
 SPECIAL = "aB1 \t\n\r\"'`\\$#={}()!%&|;<>~*?[]^@:,.-+/\u00a0\u00e9\u2028\ufeff🙂\x01\x1b\x7f"
 TEXTS = st.lists(
     st.one_of(st.text(st.sampled_from(SPECIAL), max_size=12), st.text(st.characters(exclude_categories=["Cs"]), max_size=20)), min_size=1, max_size=120
@@ -84,7 +84,7 @@ def test_names_stay_names(dialect: str, program: str, tmp_path: Path) -> None:
 def test_what_is_written_reads_back(texts: list[str], dialect: str) -> None:
     entries = carried(get(dialect), texts)
     found = reader(dialect)
-    found.known = Known(["dev"])
+    found.known = ParseContext(["dev"])
     reading = found.read(render(get(dialect), entries, HEADING), "vars")
     assert {item.name: item.text for item in reading.items} == {entry.name: entry.text for entry in entries}
     assert not [remark for remark in reading.remarks if remark.lost]

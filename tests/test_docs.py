@@ -81,7 +81,7 @@ def test_the_library_door(demo: Coinjar) -> None:
     with pytest.raises(coinjar.UsageError, match="which service") as caught:
         jar.resolve("prod")
     assert caught.value.exit_code == 2
-    with pytest.raises(coinjar.ManyErrors) as many:
+    with pytest.raises(coinjar.ErrorGroup) as many:
         jar.resolve("dev", service="ticketing")
     assert all(isinstance(one, coinjar.InputError) and one.hint for one in many.value.errors)
 

@@ -14,10 +14,10 @@ from typing import Any
 
 import pytest
 
-from coinjar.core.errors import CoinJarError, OutsideError, Place
+from coinjar.core.errors import CoinJarError, ExternalError, Location
 from coinjar.core.secret import Secret
-from coinjar.destinations.live.base import AnswerLost
-from coinjar.destinations.live.http import Answer, Ask, Sender
+from coinjar.destinations.live.base import ResponseLost
+from coinjar.destinations.live.http import HttpClient, Request, Response
 
 Told = tuple[int, dict[str, str], bytes]
 
@@ -62,10 +62,14 @@ def script(*answers: int | Told) -> Iterator[Script]:
         server.shutdown()
 
 
-def sent(server: Script, ask: Ask, hidden: tuple[str, ...] = ()) -> Answer:
-    async def send() -> Answer:
-        sender = Sender(
-            f"http://127.0.0.1:{server.server_address[1]}", {"Authorization": Secret("Bearer made-up-token")}, "there", Place("jar.yaml", 1, 1), hidden=hidden
+def sent(server: Script, ask: Request, hidden: tuple[str, ...] = ()) -> Response:
+    async def send() -> Response:
+        sender = HttpClient(
+            f"http://127.0.0.1:{server.server_address[1]}",
+            {"Authorization": Secret("Bearer made-up-token")},
+            "there",
+            Location("jar.yaml", 1, 1),
+            hidden=hidden,
         )
         try:
             return await sender.send(ask)
@@ -81,10 +85,10 @@ def test_only_what_may_be_repeated_is(method: str, failure: int) -> None:
     safe = method in ("GET", "PUT", "DELETE")
     with script(failure, 200) as server:
         if safe:
-            assert sent(server, Ask(method, "/x", repeat=True)).data == {}
+            assert sent(server, Request(method, "/x", repeat=True)).data == {}
         else:
-            with pytest.raises(AnswerLost, match="it may have been carried out"):
-                sent(server, Ask(method, "/x", {"a": 1}, repeat=False))
+            with pytest.raises(ResponseLost, match="it may have been carried out"):
+                sent(server, Request(method, "/x", {"a": 1}, repeat=False))
         assert len(server.seen) == (2 if safe else 1)
 
 
@@ -94,7 +98,7 @@ def test_it_waits_as_long_as_it_is_told(wait: dict[str, str] | None) -> None:
     headers = {"Retry-After": formatdate(time.time() + 1.5, usegmt=True)} if wait is None else wait
     with script((429, headers, b""), 201) as server:
         started = time.monotonic()
-        sent(server, Ask("POST", "/x", {"a": 1}, repeat=False))
+        sent(server, Request("POST", "/x", {"a": 1}, repeat=False))
         took = time.monotonic() - started
         assert len(server.seen) == 2
     assert took < 10
@@ -106,14 +110,14 @@ def test_a_refusal_is_told_once_without_what_it_repeats() -> None:
     secret = "made-up-secret"
     told: Told = (422, {}, f'{{"error": "{secret} is no value\\nof yours, made-up-token"}}'.encode())
     with script(told) as server:
-        with pytest.raises(OutsideError) as caught:
-            sent(server, Ask("PUT", "/x", {"v": secret}), (secret, "made-up-token"))
+        with pytest.raises(ExternalError) as caught:
+            sent(server, Request("PUT", "/x", {"v": secret}), (secret, "made-up-token"))
         assert len(server.seen) == 1
     assert "422" in caught.value.message
     assert "•••• is no value" in caught.value.message
     assert "made-up" not in str(caught.value) + caught.value.hint
-    with script((400, {}, b"no: 1")) as server, pytest.raises(OutsideError) as caught:  # too short to be masked: nothing is told
-        sent(server, Ask("PUT", "/x"), ("1",))
+    with script((400, {}, b"no: 1")) as server, pytest.raises(ExternalError) as caught:  # too short to be masked: nothing is told
+        sent(server, Request("PUT", "/x"), ("1",))
     assert caught.value.message.endswith("400")
 
 
@@ -129,25 +133,25 @@ def test_a_refusal_is_told_once_without_what_it_repeats() -> None:
 def test_odd_answers(answer: Told, words: str) -> None:
     with script(answer) as server:
         with pytest.raises(CoinJarError, match=words):
-            sent(server, Ask("GET", "/x"))
+            sent(server, Request("GET", "/x"))
         assert len(server.seen) == 1
 
 
 def test_bodies_are_json_and_missing_ones_can_be_answers() -> None:
     with script(200, 404, (204, {"Content-Length": "0"}, b"")) as server:
-        sent(server, Ask("POST", "/x", {"é": Secret("made-up")}))
+        sent(server, Request("POST", "/x", {"é": Secret("made-up")}))
         assert json.loads(server.seen[0][2]) == {"é": "made-up"}
-        assert sent(server, Ask("GET", "/x", missing=True)).data is None
-        assert sent(server, Ask("DELETE", "/x")).data is None
+        assert sent(server, Request("GET", "/x", missing=True)).data is None
+        assert sent(server, Request("DELETE", "/x")).data is None
 
 
 def test_nobody_there_and_addresses_that_are_none() -> None:
     with script() as server:
         gone = server
     started = time.monotonic()
-    with pytest.raises(OutsideError, match="cannot reach"):
-        sent(gone, Ask("POST", "/x", repeat=False))  # it certainly was not carried out, so it is tried again
+    with pytest.raises(ExternalError, match="cannot reach"):
+        sent(gone, Request("POST", "/x", repeat=False))  # it certainly was not carried out, so it is tried again
     assert time.monotonic() - started < 20
     for address in ("ftp://x/", "nowhere", "http://hosting.example/"):
         with pytest.raises(CoinJarError, match=r"is no address|would travel readable"):
-            Sender(address, {}, "there", Place("jar.yaml"))
+            HttpClient(address, {}, "there", Location("jar.yaml"))

@@ -21,7 +21,7 @@ from coinjar.cli.main import COMMANDS
 from coinjar.core.masking import SHORTEST, StreamMasker
 from coinjar.core.strength import WEAK, bits
 from coinjar.core.suspicion import suspicion
-from coinjar.standins.base import Refused
+from coinjar.standins.base import ErrorResponse
 from tests.conftest import PROGRAM, Coinjar
 from tests.consumers import need
 from tests.systems import Running, standin
@@ -193,7 +193,7 @@ def _echoing(real: Callable[..., Any]) -> Callable[..., Any]:
     def answer(method: str, *rest: Any) -> Any:
         if method == "GET":
             return real(method, *rest)
-        raise Refused(422, f"that is no value: {rest[2]}")
+        raise ErrorResponse(422, f"that is no value: {rest[2]}")
 
     return answer
 

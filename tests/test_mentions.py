@@ -12,8 +12,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from coinjar.mentions.languages import language_of, look
-from coinjar.scanning.files import Walk
-from coinjar.scanning.scan import Asked, scan
+from coinjar.scanning.files import FileWalk
+from coinjar.scanning.scan import ScanRequest, scan
 from tests.conftest import Coinjar
 from tests.labelled import NAMES, scores, snippets
 
@@ -55,9 +55,9 @@ TREE = {
 
 
 def names_in(found: object) -> set[str]:
-    from coinjar.scanning.scan import Scanned
+    from coinjar.scanning.scan import ScanResult
 
-    assert isinstance(found, Scanned)
+    assert isinstance(found, ScanResult)
     return {spot.mention.name for seen in found.files for spot in seen.spots if spot.mention}
 
 
@@ -71,10 +71,10 @@ def test_what_is_looked_at_and_what_is_known(tmp_path: Path, monkeypatch: pytest
     old = (tmp_path / "a.py").stat().st_mtime - 60
     for path in tmp_path.rglob("*"):
         os.utime(path, (old, old), follow_symlinks=False)
-    cache, here, asked = tmp_path.parent / "cache.json", [str(tmp_path)], Asked(templates=(".fill",))
+    cache, here, asked = tmp_path.parent / "cache.json", [str(tmp_path)], ScanRequest(templates=(".fill",))
 
-    def again(asked: Asked = asked) -> object:
-        return scan(Walk(asked.templates), here, asked, cache=cache)
+    def again(asked: ScanRequest = asked) -> object:
+        return scan(FileWalk(asked.templates), here, asked, cache=cache)
 
     first = again()
     assert not cache.exists()  # not worth it for so few
@@ -88,22 +88,22 @@ def test_what_is_looked_at_and_what_is_known(tmp_path: Path, monkeypatch: pytest
     (tmp_path / "a.py").write_text("import os\nos.environ['B']\n")
     assert "B" in names_in(again())
     assert "A" not in names_in(again())
-    assert again(Asked(frozenset({"setting"}), (".fill",))).known == 0  # type: ignore[attr-defined]  # asked for something else
+    assert again(ScanRequest(frozenset({"setting"}), (".fill",))).known == 0  # type: ignore[attr-defined]  # asked for something else
     cache.write_text("{broken")
     assert "B" in names_in(again())
-    assert names_in(scan(Walk(), [str(tmp_path / "build/b.py")], Asked())) == {"NO"}  # named, so looked at
+    assert names_in(scan(FileWalk(), [str(tmp_path / "build/b.py")], ScanRequest())) == {"NO"}  # named, so looked at
     deep = tmp_path / "deep"
     deep.mkdir()
     (deep / "a.js").write_text("x = " + "(" * 5000 + "process.env.A" + ")" * 5000)
     (deep / "b.py").write_bytes(b"import os\nos.environ['\\udcff'], os.environ['A\\x00B'], os.environ['OK']\n")
-    odd = scan(Walk(), [str(deep)], Asked())
+    odd = scan(FileWalk(), [str(deep)], ScanRequest())
     assert names_in(odd) == {"OK"}
     assert [(Path(one.path).name, one.message) for one in odd.unreadable] == [("a.js", "it is nested too deeply to be read")]
     many = tmp_path / "many"
     many.mkdir()
     for number in range(400):
         (many / f"f{number}.py").write_text(f"import os\nos.environ['N{number}']\n")
-    assert len(names_in(scan(Walk(), [str(many)], Asked()))) == 400  # several processes
+    assert len(names_in(scan(FileWalk(), [str(many)], ScanRequest()))) == 400  # several processes
 
 
 JAR = """\

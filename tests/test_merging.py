@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from coinjar.core.secret import reveal
-from coinjar.crypto.coins import Coin, changed, parse
+from coinjar.crypto.coins import SealedEntry, changed, parse
 from tests.conftest import IDENTITY, SEALED, Coinjar
 from tests.consumers import need
 from tests.jars import readers_of, somebody
@@ -21,9 +21,9 @@ from tests.jars import readers_of, somebody
 NAMES = st.sampled_from([f"{letter}{number}" for letter in "ABC" for number in range(3)])
 
 
-def coins(names: dict[str, str]) -> dict[tuple[str, str], Coin | None]:
+def coins(names: dict[str, str]) -> dict[tuple[str, str], SealedEntry | None]:
     """Lines whose sealed text tells which branch wrote them."""
-    return {("all", name): Coin(compartment="all", name=name, key="0" * 8, sealed=text * 4) for name, text in names.items()}
+    return {("all", name): SealedEntry(compartment="all", name=name, key="0" * 8, sealed=text * 4) for name, text in names.items()}
 
 
 @settings(max_examples=150)

@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 
 from coinjar.core import moving
-from coinjar.core.moving import EMPTY, GIVES, KEPT, NAME, VALUE, Facts, Refused, There, entries, in_order, proposed
+from coinjar.core.moving import EMPTY, GIVES, KEPT, NAME, VALUE, MigrationContext, RejectedValue, SourceValue, entries, in_order, proposed
 from tests.conftest import Coinjar
 from tests.places import SECRET, SYSTEMS, there
 from tests.systems import Running, standin
@@ -22,48 +22,48 @@ from tests.systems import Running, standin
 REFUSED = {"GIVEN_THERE": GIVES, "SALT_X": KEPT, "lower": NAME, "HUGE": VALUE, "BLANK": EMPTY}
 
 
-def facts(**more: Any) -> Facts:
-    def refusal(name: str, _: str) -> Refused | None:
-        return Refused(REFUSED[name], f"no: {REFUSED[name]}") if name in REFUSED else None
+def facts(**more: Any) -> MigrationContext:
+    def refusal(name: str, _: str) -> RejectedValue | None:
+        return RejectedValue(REFUSED[name], f"no: {REFUSED[name]}") if name in REFUSED else None
 
-    base = Facts("old", "new", refusal, lambda _: None, lambda _: (False, None), lambda _one, _name: None)
+    base = MigrationContext("old", "new", refusal, lambda _: None, lambda _: (False, None), lambda _one, _name: None)
     return base._replace(**more)
 
 
-FATES: list[tuple[There, dict[str, Any], str, str]] = [
-    (There("A", "prod", "web", "x"), {}, "carried", "the jar does not know it: it will be declared"),
-    (There("A", "prod", "web", "x"), {"jar": lambda _: (True, "x")}, "carried", "as the jar has it"),
-    (There("A", "prod", "web", "x"), {"jar": lambda _: (True, None)}, "carried", "the jar takes it over"),
-    (There("A", "prod", "web", "x"), {"jar": lambda _: (True, "y")}, "replaced", "the jar says another value than old has: the jar's goes"),
-    (There("A", "prod", "web", "x"), {"there": lambda _one, _name: "z"}, "carried", "the jar does not know it: it will be declared; new has another value, which is overwritten"),
-    (There("A", "prod", "web", None), {}, "to_be_given", "old gives its value to nobody, and the jar does not have it"),
-    (There("A", "prod", "web", None), {"jar": lambda _: (True, "x")}, "replaced", "old gives its value to nobody: the jar's goes"),
-    (There("A", "prod", "web", "x"), {"mentioned": {}}, "left_behind", "nothing mentions it; to keep it all the same, move this line to carried"),
-    (There("A", "prod", "web", "x"), {"mentioned": {}, "jar": lambda _: (True, "x")}, "carried", "as the jar has it"),
-    (There("A", "prod", "web", "x"), {"takes": lambda _: "new is not for web"}, "left_behind", "new is not for web"),
-    (There("A", "prod", "web", "x", supplied=True), {}, "left_behind", "old set it by itself, and nothing else knows it"),
-    (There("A", "prod", "web", "x", supplied=True), {"mentioned": {"A": ["a.py:1:1"]}}, "to_be_given", "old set it by itself, and new does not"),
-    (There("GIVEN_THERE", "prod", "web", "x", supplied=True), {}, "supplied", "new sets it by itself, as old did"),
-    (There("GIVEN_THERE", "prod", "web", "x"), {}, "supplied", "new sets it by itself"),
-    (There("SALT_X", "prod", "web", "x"), {}, "left_behind", "no: reserved"),
-    (There("lower", "prod", "web", "x"), {"mentioned": {"lower": ["a.py:1:1"]}}, "renamed", "no: name; mentioned in a.py:1:1"),
-    (There("HUGE", "prod", "web", "x"), {}, "to_be_given", "no: value"),
-    (There("BLANK", "prod", "web", ""), {}, "left_behind", "no: empty"),
+FATES: list[tuple[SourceValue, dict[str, Any], str, str]] = [
+    (SourceValue("A", "prod", "web", "x"), {}, "carried", "the jar does not know it: it will be declared"),
+    (SourceValue("A", "prod", "web", "x"), {"jar": lambda _: (True, "x")}, "carried", "as the jar has it"),
+    (SourceValue("A", "prod", "web", "x"), {"jar": lambda _: (True, None)}, "carried", "the jar takes it over"),
+    (SourceValue("A", "prod", "web", "x"), {"jar": lambda _: (True, "y")}, "replaced", "the jar says another value than old has: the jar's goes"),
+    (SourceValue("A", "prod", "web", "x"), {"there": lambda _one, _name: "z"}, "carried", "the jar does not know it: it will be declared; new has another value, which is overwritten"),
+    (SourceValue("A", "prod", "web", None), {}, "to_be_given", "old gives its value to nobody, and the jar does not have it"),
+    (SourceValue("A", "prod", "web", None), {"jar": lambda _: (True, "x")}, "replaced", "old gives its value to nobody: the jar's goes"),
+    (SourceValue("A", "prod", "web", "x"), {"mentioned": {}}, "left_behind", "nothing mentions it; to keep it all the same, move this line to carried"),
+    (SourceValue("A", "prod", "web", "x"), {"mentioned": {}, "jar": lambda _: (True, "x")}, "carried", "as the jar has it"),
+    (SourceValue("A", "prod", "web", "x"), {"takes": lambda _: "new is not for web"}, "left_behind", "new is not for web"),
+    (SourceValue("A", "prod", "web", "x", supplied=True), {}, "left_behind", "old set it by itself, and nothing else knows it"),
+    (SourceValue("A", "prod", "web", "x", supplied=True), {"mentioned": {"A": ["a.py:1:1"]}}, "to_be_given", "old set it by itself, and new does not"),
+    (SourceValue("GIVEN_THERE", "prod", "web", "x", supplied=True), {}, "supplied", "new sets it by itself, as old did"),
+    (SourceValue("GIVEN_THERE", "prod", "web", "x"), {}, "supplied", "new sets it by itself"),
+    (SourceValue("SALT_X", "prod", "web", "x"), {}, "left_behind", "no: reserved"),
+    (SourceValue("lower", "prod", "web", "x"), {"mentioned": {"lower": ["a.py:1:1"]}}, "renamed", "no: name; mentioned in a.py:1:1"),
+    (SourceValue("HUGE", "prod", "web", "x"), {}, "to_be_given", "no: value"),
+    (SourceValue("BLANK", "prod", "web", ""), {}, "left_behind", "no: empty"),
 ]  # fmt: skip
 
 
 @pytest.mark.parametrize(("one", "more", "group", "why"), FATES)
-def test_fates(one: There, more: dict[str, Any], group: str, why: str) -> None:
+def test_fates(one: SourceValue, more: dict[str, Any], group: str, why: str) -> None:
     (line,) = entries([one, one._replace(stage="dev")], facts(**more))
     assert (line.group, line.why, line.where) == (group, why, ("prod/web", "dev/web"))
 
 
 def test_proposed_names_and_orders() -> None:
-    both = [There(name, "prod", "web", "x") for name in ("PIER", "pier", "BOAT")]
+    both = [SourceValue(name, "prod", "web", "x") for name in ("PIER", "pier", "BOAT")]
     found = {one.variable: (one.group, one.becomes) for one in entries(both, facts(folds=True))}
     assert found == {"PIER": ("carried", "PIER"), "BOAT": ("carried", "BOAT"), "pier": ("renamed", "PIER_2")}
     assert {one.group for one in entries(both, facts())} == {"carried"}
-    capitals = facts(refusal=lambda name, _: None if name.isupper() and name[0].isalpha() and len(name) <= 32 else Refused(NAME, ""), known=["LOG_LEVEL"])
+    capitals = facts(refusal=lambda name, _: None if name.isupper() and name[0].isalpha() and len(name) <= 32 else RejectedValue(NAME, ""), known=["LOG_LEVEL"])
     for old, new in (("fareTable", "FARE_TABLE"), ("fare-table.v2", "FARE_TABLE_V2"), ("2nd", "V_2ND"), ("loglevel", "LOG_LEVEL"), ("a" * 99, "A" * 32)):
         assert proposed(old, capitals) == new
     assert in_order(["a", "b", "c"], {"a": {"b"}, "b": {"c", "x"}, "c": {"a"}}) == ["c", "b", "a"]

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from coinjar.core.errors import CoinJarError
 from coinjar.dialects import reader
-from coinjar.dialects.base import Item
+from coinjar.dialects.base import ReadItem
 from coinjar.dialects.recognise import recognise
 from tests.consumers import READERS, node, nodes
 
@@ -62,7 +62,7 @@ def test_posix_files_are_read_as_a_shell_reads_them(lines: list[str]) -> None:
     assert _last(reading.items) == seen
 
 
-def _last(items: list[Item]) -> dict[str, str]:
+def _last(items: list[ReadItem]) -> dict[str, str]:
     """What is set once a file has been read to its end."""
     found: dict[str, str] = {}
     for item in items:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from coinjar.core.errors import InputError, OutsideError
+from coinjar.core.errors import ExternalError, InputError
 from coinjar.jarfile import journal
 from coinjar.jarfile.store import replace_file
 from tests.conftest import DEMO, Coinjar
@@ -250,11 +250,11 @@ def test_all_or_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None
 
     def failing(path: Path, data: bytes, **named: bool) -> None:
         if path == tmp_path / "c":
-            raise OutsideError("cannot write it: no space left", hint="make room", code="write")
+            raise ExternalError("cannot write it: no space left", hint="make room", code="write")
         replace_file(path, data, **named)
 
     monkeypatch.setattr(journal, "replace_file", failing)
-    with pytest.raises(OutsideError, match="no space left"):
+    with pytest.raises(ExternalError, match="no space left"):
         journal.replace_all(jar, files)
     assert [path.read_bytes() for path in files] == [b"a", b"b", b"c"]
     assert not journal.is_unfinished(jar)

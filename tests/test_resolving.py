@@ -13,20 +13,20 @@ from hypothesis import strategies as st
 
 from coinjar.core import grid
 from coinjar.core.compare import StageSide, compare
-from coinjar.core.errors import CoinJarError, Place
+from coinjar.core.errors import CoinJarError, Location
 from coinjar.core.layers import Resolver
-from coinjar.core.model import UNSET, Content, Jar, Layer, Service, Stage, Variable, Written
+from coinjar.core.model import UNSET, Content, Definition, Jar, Layer, Service, Stage, Variable
 from coinjar.core.names import ServiceName, StageName, VariableName
-from coinjar.core.references import Reference, Seen, Template, expand, parse_template
+from coinjar.core.references import Reference, ReferenceValue, Template, expand, parse_template
 from coinjar.core.rules import run
-from coinjar.core.rules.base import Facts
+from coinjar.core.rules.base import CheckContext
 from coinjar.jarfile.declarations import read_declarations
 from tests.conftest import Coinjar
 
 SERVICES = ["web", "mailer", "jobs"]
 STAGES = {"base": None, "prod": "base", "isles": "prod", "dev": None}
 NAMES = ["A", "B", "C", "D"]
-HERE = Place("f", 1, 1)
+HERE = Location("f", 1, 1)
 
 contents: st.SearchStrategy[Content] = st.one_of(
     st.sampled_from(["x", "y", ""]),
@@ -39,7 +39,7 @@ layers: st.SearchStrategy[dict[str, dict[str, Content]]] = st.dictionaries(
 
 
 def _layer(scopes: dict[str, dict[str, Content]]) -> Layer:
-    return {scope: {name: Written(content, "f", 1, 1) for name, content in values.items()} for scope, values in scopes.items()}
+    return {scope: {name: Definition(content, "f", 1, 1) for name, content in values.items()} for scope, values in scopes.items()}
 
 
 @st.composite
@@ -50,7 +50,7 @@ def jars(draw: st.DrawFn) -> Jar:
     variables = {}
     for name in NAMES:
         default = draw(st.one_of(st.none(), contents))
-        written = Written(default, "f", 1, 1) if default is not None else None
+        written = Definition(default, "f", 1, 1) if default is not None else None
         variables[name] = Variable(
             name=VariableName(name), place=HERE, default=written, required=draw(st.booleans()), services=draw(some_services), stages=draw(some_stages)
         )
@@ -81,11 +81,11 @@ def plainly(jar: Jar, stage: str, name: str, service: str, above: tuple[tuple[st
         return content if isinstance(content, str) else None
     faulty = False
 
-    def look(reference: Reference) -> Seen:
+    def look(reference: Reference) -> ReferenceValue:
         nonlocal faulty
         key = (reference.name, reference.service or service)
         faulty = faulty or _is_faulty(jar, stage, *key, (*above, (name, service)))
-        return Seen(plainly(jar, stage, *key, (*above, (name, service))))
+        return ReferenceValue(plainly(jar, stage, *key, (*above, (name, service))))
 
     try:
         text = expand(content, look).text
@@ -143,7 +143,7 @@ def test_compare_and_check_agree_with_resolving(jar: Jar) -> None:
                 left, right = one.value(name, service), other.value(name, service)
                 if left.fault is None and right.fault is None and (left.text is not None or right.text is not None):
                     assert (told[name, service] == "same") is (left.text == right.text)
-    findings = list(run(Facts(jar)))
+    findings = list(run(CheckContext(jar)))
     missing = {(found.spot.variable, found.spot.stage) for found in findings if found.rule.code == "CJ001"}
     for stage in jar.stages:
         resolver = Resolver(jar, stage)
@@ -159,7 +159,7 @@ def test_removing_what_equals_the_inherited_changes_nothing(jar: Jar) -> None:
     """CJ013's promise, kept to the letter."""
     jar = jar._replace(variables={name: variable._replace(services=None, stages=None) for name, variable in jar.variables.items()})
     before = {(stage, service, name): Resolver(jar, stage).value(name, service).text for stage in jar.stages for service in SERVICES for name in NAMES}
-    for found in run(Facts(jar)):
+    for found in run(CheckContext(jar)):
         if found.rule.code == "CJ013" and found.spot.stage != "shared":
             stage = found.spot.stage or ""
             layer = jar.plain[stage]
@@ -285,7 +285,7 @@ together:
 
 def test_every_error_says_what_to_do() -> None:
     """Each place in the source that makes an error gives it a hint that is not empty."""
-    kinds = {"CoinJarError", "InputError", "UsageError", "OutsideError"}
+    kinds = {"CoinJarError", "InputError", "UsageError", "ExternalError"}
     source = Path(__file__).parent.parent / "src" / "coinjar"
     made = 0
     for path in source.rglob("*.py"):

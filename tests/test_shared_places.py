@@ -216,13 +216,13 @@ def test_a_lock_is_renewed_until_it_is_lost(cj: Coinjar, monkeypatch: pytest.Mon
     """One failure of the database is no loss; when it lasts as long as a lease, the next write is refused."""
     import asyncio
 
-    from coinjar.core.errors import OutsideError
-    from coinjar.records.store import Records
+    from coinjar.core.errors import ExternalError
+    from coinjar.records.store import RecordStore
 
     monkeypatch.setattr(locks, "_AGAIN", 0.01)
     monkeypatch.setattr(locks, "_RETRY", 0.01)
     monkeypatch.setattr(locks, "LEASE", 0.3)
-    records = Records("x", cj.folder / "records.sqlite")
+    records = RecordStore("x", cj.folder / "records.sqlite")
 
     async def work(failures: int) -> bool:
         async with locks.held(records, "fn/live", 0) as lock:
@@ -232,7 +232,7 @@ def test_a_lock_is_renewed_until_it_is_lost(cj: Coinjar, monkeypatch: pytest.Mon
                 nonlocal left
                 left -= 1
                 if left >= 0:
-                    raise OutsideError("the database is away", hint="", code="records")
+                    raise ExternalError("the database is away", hint="", code="records")
                 real()
 
             monkeypatch.setattr(lock, "say_alive", failing)
@@ -241,7 +241,7 @@ def test_a_lock_is_renewed_until_it_is_lost(cj: Coinjar, monkeypatch: pytest.Mon
             await asyncio.sleep(0.05)
             if lock.lost is None:
                 return True
-            with pytest.raises(OutsideError, match="could not be renewed: the database is away") as refused:
+            with pytest.raises(ExternalError, match="could not be renewed: the database is away") as refused:
                 lock.check()
             assert refused.value.exit_code == 5
             return False

@@ -15,7 +15,7 @@ from urllib.request import Request, urlopen
 
 import pytest
 
-from coinjar.standins.applying import Conflict, applied
+from coinjar.standins.applying import FieldConflict, applied
 from tests.conftest import PROGRAM, Coinjar
 from tests.consumers import need
 from tests.places import K8S
@@ -102,7 +102,7 @@ def test_a_port_that_is_taken(cj: Coinjar) -> None:
 def test_server_side_apply(old: dict[str, Any], by: str, wanted: dict[str, Any], force: bool, after: dict[str, str] | None) -> None:
     there = applied({}, old | {"metadata": {"name": "x"}}, "a", force=False)
     if after is None:
-        with pytest.raises(Conflict, match=r"a manages \.data\.A"):
+        with pytest.raises(FieldConflict, match=r"a manages \.data\.A"):
             applied(there, wanted | {"metadata": {"name": "x"}}, by, force=force)
         return
     assert applied(there, wanted | {"metadata": {"name": "x"}}, by, force=force)["data"] == after

@@ -15,17 +15,17 @@ __version__ = "0.1.0"
 
 if TYPE_CHECKING:
     from coinjar.actions.opening import OpenJar, Resolution, open_jar
-    from coinjar.core.errors import CannotOpen, CoinJarError, InputError, ManyErrors, OutsideError, Place, UsageError
+    from coinjar.core.errors import CoinJarError, DecryptionError, ErrorGroup, ExternalError, InputError, Location, UsageError
     from coinjar.core.model import Resolved
 
 __all__ = [
-    "CannotOpen",
     "CoinJarError",
+    "DecryptionError",
+    "ErrorGroup",
+    "ExternalError",
     "InputError",
-    "ManyErrors",
+    "Location",
     "OpenJar",
-    "OutsideError",
-    "Place",
     "Resolution",
     "Resolved",
     "UsageError",

@@ -6,12 +6,12 @@ from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from coinjar.actions.changing import Change, edit_file
+from coinjar.actions.changing import ValueChanges, edit_file
 from coinjar.actions.opening import OpenJar
 from coinjar.actions.secret_texts import secret_texts, secrets_read
 from coinjar.actions.values import declaration
 from coinjar.core.errors import CoinJarError, InputError, UsageError
-from coinjar.core.guess import Guess, guess_all
+from coinjar.core.guess import Inference, guess_all
 from coinjar.core.kinds import normal
 from coinjar.core.layers import Resolver
 from coinjar.core.model import UNSET, Content, Jar, Variable
@@ -19,18 +19,18 @@ from coinjar.core.names import ALL, VariableName, name_fault, suggestion
 from coinjar.core.redaction import SecretFinder
 from coinjar.core.references import parse_template
 from coinjar.core.suspicion import is_named, words_of
-from coinjar.dialects.base import Item
+from coinjar.dialects.base import ReadItem
 from coinjar.documents.edit import Edit
 from coinjar.jarfile.outside import fetcher
 from coinjar.jarfile.store import locked
-from coinjar.sources.base import SET_BY_EVERYBODY, Source
+from coinjar.sources.base import SET_BY_EVERYBODY, SourceVariables
 
 SHORTEST_KNOWN = 6
 """Characters from which on a secret's text is looked for in other values."""
 NEW, ADD, CHANGE, SAME, LEFT_OUT = "new", "add", "change", "same", "left out"
 
 
-class Step(NamedTuple):
+class AdoptStep(NamedTuple):
     """What becomes of one variable of the source, for a stage and a service or `all`. `old` is what is there now (None: no value)."""
 
     name: str
@@ -40,7 +40,7 @@ class Step(NamedTuple):
     stage: str
     scope: str = ALL
     old: str | None = None
-    guessed: Guess | None = None
+    guessed: Inference | None = None
     reason: str = ""
     reference: str | None = None
     """The text with references, where the file makes it from others of its names."""
@@ -50,7 +50,7 @@ class Step(NamedTuple):
         return self.variable.secret
 
 
-class Wanted(NamedTuple):
+class AdoptOptions(NamedTuple):
     """Which of a source's variables to bring, and where. `secret` and `plain` settle the secrecy of names that are new; `references` keeps references."""
 
     stage: str | None
@@ -61,7 +61,7 @@ class Wanted(NamedTuple):
     plain: Sequence[str] = ()
 
 
-def plan(opened: OpenJar, source: Source, wanted: Wanted) -> list[Step]:
+def plan(opened: OpenJar, source: SourceVariables, wanted: AdoptOptions) -> list[AdoptStep]:
     """What adopting would do. Raises UsageError for an unknown stage, service or name, and for no stage where the source does not tell."""
     jar = opened.load()
     for service in wanted.services:
@@ -73,10 +73,10 @@ def plan(opened: OpenJar, source: Source, wanted: Wanted) -> list[Step]:
         | {one.text: one.name for one in source.reading.items if one.text and one.name in wanted.secret}
     )
     finder = SecretFinder(known, shortest=SHORTEST_KNOWN)
-    return [step for stage in _stages(jar, source, wanted) for step in _Planner(jar, opened.folder, source, stage, wanted, finder).steps()]
+    return [step for stage in _stages(jar, source, wanted) for step in _AdoptPlanner(jar, opened.folder, source, stage, wanted, finder).steps()]
 
 
-def _check_names(jar: Jar, source: Source, wanted: Wanted) -> None:
+def _check_names(jar: Jar, source: SourceVariables, wanted: AdoptOptions) -> None:
     """Every name that an option gives must be one that the option can do something with. Raises UsageError."""
     names = {item.name for item in source.reading.items}
     for option, given, is_secret in (("--secret", wanted.secret, True), ("--plain", wanted.plain, False)):
@@ -90,7 +90,7 @@ def _check_names(jar: Jar, source: Source, wanted: Wanted) -> None:
         raise UsageError(f"{sorted(both)[0]} cannot be both --secret and --plain", hint="leave one out", code="usage")
 
 
-def _stages(jar: Jar, source: Source, wanted: Wanted) -> list[str]:
+def _stages(jar: Jar, source: SourceVariables, wanted: AdoptOptions) -> list[str]:
     if wanted.stage is not None:
         jar.stage(wanted.stage)
         return [wanted.stage]
@@ -101,10 +101,10 @@ def _stages(jar: Jar, source: Source, wanted: Wanted) -> list[str]:
     return source.stages()
 
 
-class _Planner:
+class _AdoptPlanner:
     """Plans one stage."""
 
-    def __init__(self, jar: Jar, folder: Path, source: Source, stage: str, wanted: Wanted, finder: SecretFinder) -> None:
+    def __init__(self, jar: Jar, folder: Path, source: SourceVariables, stage: str, wanted: AdoptOptions, finder: SecretFinder) -> None:
         self.jar = jar
         self.finder = finder
         self.source = source
@@ -112,8 +112,8 @@ class _Planner:
         self.wanted = wanted
         self.resolver = Resolver(jar, stage, fetch=fetcher(folder, allow_commands=False))
 
-    def steps(self) -> list[Step]:
-        found: list[Step] = []
+    def steps(self) -> list[AdoptStep]:
+        found: list[AdoptStep] = []
         for name, scopes in self._by_name().items():
             if name_fault("variable", name):
                 continue  # told among the remarks
@@ -123,10 +123,10 @@ class _Planner:
                 found.append(self._step(variable, item, scope, guessed))
         return found
 
-    def _by_name(self) -> dict[str, dict[str, Item]]:
+    def _by_name(self) -> dict[str, dict[str, ReadItem]]:
         """Each name's values by scope. What all services that have it agree on becomes one value for `all`."""
         services = self._services()
-        found: dict[str, dict[str, Item]] = {}
+        found: dict[str, dict[str, ReadItem]] = {}
         for service in services:
             for name, item in self.source.of(service, self.stage).items():
                 found.setdefault(name, {})[service or ALL] = item
@@ -144,7 +144,7 @@ class _Planner:
                 raise UsageError(f"{self.source.label} has nothing for {service}", hint=hint, code="unknown-service")
         return [one for one in self.wanted.services if one in told] or list(told)
 
-    def _joined(self, name: str, scopes: dict[str, Item]) -> dict[str, Item]:
+    def _joined(self, name: str, scopes: dict[str, ReadItem]) -> dict[str, ReadItem]:
         ours = {scope: item for scope, item in scopes.items() if scope in self.jar.services}
         if not ours or len({item.text for item in ours.values()}) > 1:
             return scopes
@@ -154,7 +154,7 @@ class _Planner:
         strangers = {scope: item for scope, item in scopes.items() if scope not in self.jar.services}
         return {ALL: next(iter(ours.values())), **strangers}
 
-    def _variable(self, item: Item, scopes: dict[str, Item]) -> tuple[Variable, Guess | None]:
+    def _variable(self, item: ReadItem, scopes: dict[str, ReadItem]) -> tuple[Variable, Inference | None]:
         name = item.name
         if name in self.jar.variables:
             return self.jar.variables[name], None
@@ -181,7 +181,7 @@ class _Planner:
         found = [one.name for text in texts for one in self.finder.find(text.encode("utf-8", "surrogatepass"))]
         return next((one for one in found if one != name), None)
 
-    def _keeps(self, item: Item) -> bool:
+    def _keeps(self, item: ReadItem) -> bool:
         """Whether a text's references are kept: that was asked for, and the jar will have all that it refers to."""
         if not self.wanted.references or item.reference is None:
             return False
@@ -189,17 +189,17 @@ class _Planner:
         brought = {one.name for one in self.source.reading.items if one.name not in SET_BY_EVERYBODY or self.wanted.every_name}
         return names <= {*self.jar.variables, *brought}
 
-    def _new_services(self, name: str, scopes: dict[str, Item]) -> frozenset[str] | None:
+    def _new_services(self, name: str, scopes: dict[str, ReadItem]) -> frozenset[str] | None:
         """The services that a new variable is for: those that the source has it for, if that is not all."""
         having = {one.service for one in self.source.reading.items if one.name == name and one.service in self.jar.services}
         having |= {scope for scope in scopes if scope in self.jar.services and self.source.services()}
         return frozenset(str(one) for one in having) if having and having != set(self.jar.services) else None
 
-    def _step(self, variable: Variable, item: Item, scope: str, guessed: Guess | None) -> Step:
+    def _step(self, variable: Variable, item: ReadItem, scope: str, guessed: Inference | None) -> AdoptStep:
         name, text = str(variable.name), item.text
 
-        def left_out(reason: str) -> Step:
-            return Step(name, text, LEFT_OUT, variable, self.stage, scope, reason=reason)
+        def left_out(reason: str) -> AdoptStep:
+            return AdoptStep(name, text, LEFT_OUT, variable, self.stage, scope, reason=reason)
 
         if text is not None and "\0" in text:
             return left_out("it has a NUL character, which no environment can carry")
@@ -207,7 +207,7 @@ class _Planner:
             return left_out(reason)
         reference = item.reference if self._keeps(item) else None
         if guessed is not None:
-            return Step(name, text, NEW, variable, self.stage, scope, guessed=guessed, reference=reference)
+            return AdoptStep(name, text, NEW, variable, self.stage, scope, guessed=guessed, reference=reference)
         services = [scope] if scope != ALL else self.resolver.services_of(variable)
         if not services or not all(self.resolver.applies(variable, one) for one in services):
             return left_out(f"it is declared, and not for {self.stage}{' and ' + scope if scope != ALL else ''}")
@@ -235,19 +235,19 @@ class _Planner:
         held = self._held(name, [text]) if text is not None else None
         return f"it holds the text of the secret {held}: declare it secret: true, or write it as a reference" if held else ""
 
-    def _against(self, variable: Variable, text: str | None, scope: str, services: list[str], reference: str | None) -> Step:
+    def _against(self, variable: Variable, text: str | None, scope: str, services: list[str], reference: str | None) -> AdoptStep:
         """The step for a declared variable, by what the stage has."""
         name = str(variable.name)
         own = self.jar.plain.get(self.stage, {})
         reached = services if scope != ALL or variable.secret else [one for one in services if name not in own.get(one, {})]
         seen = [self.resolver.value(name, one) for one in reached]
         if seen and all(one.text == text and one.fault is None and (text is not None or one.is_unset) for one in seen):
-            return Step(name, text, SAME, variable, self.stage, scope, text)
+            return AdoptStep(name, text, SAME, variable, self.stage, scope, text)
         if not variable.secret and reference is None and (why := self._would_lie_open(name, text)):
-            return Step(name, text, LEFT_OUT, variable, self.stage, scope, reason=why)
+            return AdoptStep(name, text, LEFT_OUT, variable, self.stage, scope, reason=why)
         old = next((one.text for one in seen if one.text is not None), None)
         reason = "a spreadsheet may have rewritten it" if self.source.dialect == "csv" and _looks_rewritten(old, text) else ""
-        return Step(name, text, ADD if old is None else CHANGE, variable, self.stage, scope, old, reason=reason, reference=reference)
+        return AdoptStep(name, text, ADD if old is None else CHANGE, variable, self.stage, scope, old, reason=reason, reference=reference)
 
 
 def _looks_rewritten(old: str | None, new: str | None) -> bool:
@@ -260,7 +260,7 @@ def _looks_rewritten(old: str | None, new: str | None) -> bool:
         return old.casefold() == new.casefold()
 
 
-def carry_out(opened: OpenJar, steps: list[Step], *, again: Callable[[], list[Step]]) -> list[str]:
+def carry_out(opened: OpenJar, steps: list[AdoptStep], *, again: Callable[[], list[AdoptStep]]) -> list[str]:
     """Declare what is new, set what is new or changed, secrets sealed; returns what is to know about keys that were made.
 
     `again` makes the plan anew, under the lock. Raises InputError, with nothing written, if the jar changed since `steps` was made.
@@ -271,7 +271,7 @@ def carry_out(opened: OpenJar, steps: list[Step], *, again: Callable[[], list[St
         if _facts(again()) != _facts(steps):
             raise InputError("the jar was changed by somebody else meanwhile", hint="adopt again", code="changed-meanwhile")
         jar = opened.load()
-        change = Change(opened, jar._replace(variables={**jar.variables, **declare}))
+        change = ValueChanges(opened, jar._replace(variables={**jar.variables, **declare}))
         for step in values:
             change.put(step.stage, step.scope, step.name, _content(step))
         if declare:
@@ -281,11 +281,11 @@ def carry_out(opened: OpenJar, steps: list[Step], *, again: Callable[[], list[St
     return change.notes
 
 
-def _content(step: Step) -> Content:
+def _content(step: AdoptStep) -> Content:
     if step.reference is not None:
         return parse_template(step.reference)
     return step.text if step.text is not None else UNSET
 
 
-def _facts(steps: Iterable[Step]) -> list[tuple[str, str, str, str, str | None]]:
+def _facts(steps: Iterable[AdoptStep]) -> list[tuple[str, str, str, str, str | None]]:
     return [(step.name, step.stage, step.scope, step.action, step.old) for step in steps]

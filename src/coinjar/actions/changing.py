@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import InputError
-from coinjar.core.model import UNSET, Content, Jar, Layer, Sealed
+from coinjar.core.model import UNSET, Content, Jar, Layer, SealedDefinition
 from coinjar.core.names import ALL
 from coinjar.core.references import Template
 from coinjar.core.secret import reveal
@@ -18,7 +18,7 @@ from coinjar.jarfile.load import mine_path, plain_path, read_bytes, read_plain
 from coinjar.jarfile.store import replace_file, shown_path
 
 if TYPE_CHECKING:
-    from coinjar.actions.sealing import Sealing
+    from coinjar.actions.sealing import SealedTransaction
 
 
 def as_yaml(content: Content) -> Plain:
@@ -49,7 +49,7 @@ def edit_file(path: Path, edits: Sequence[Edit], *, private: bool = False) -> No
         replace_file(path, new, private=private)
 
 
-class Change:
+class ValueChanges:
     """Gathers values to put and to drop, then writes them: sealed ones first, so that a crash loses nothing.
 
     `was_plain` maps the stage and name of a secret to the file that had it as plain text; `declarations` are edits of jar.yaml, made last.
@@ -60,7 +60,7 @@ class Change:
         self.jar = jar
         self.was_plain: dict[tuple[str, str], str] = {}
         self.declarations: list[Edit] = []
-        self._sealing: Sealing | None = None
+        self._sealing: SealedTransaction | None = None
         self._edits: dict[tuple[str, bool], dict[tuple[str, str], Plain | None]] = {}
         self._plain: dict[str, Layer] = {}
 
@@ -70,12 +70,12 @@ class Change:
         return self._sealing.notes if self._sealing else []
 
     @property
-    def sealing(self) -> Sealing:
+    def sealing(self) -> SealedTransaction:
         """The change of the sealed part."""
         if self._sealing is None:
-            from coinjar.actions.sealing import Sealing
+            from coinjar.actions.sealing import SealedTransaction
 
-            self._sealing = Sealing(self.opened, self.jar)
+            self._sealing = SealedTransaction(self.opened, self.jar)
         return self._sealing
 
     def put(self, stage: str, scope: str, name: str, content: Content, *, mine: bool = False) -> None:
@@ -90,7 +90,7 @@ class Change:
     def drop(self, stage: str, scope: str, name: str, *, mine: bool = False) -> None:
         """Take a value out, sealed or plain."""
         written = None if mine else self.jar.plain.get(stage, {}).get(scope, {}).get(name)
-        if isinstance(written, Sealed):
+        if isinstance(written, SealedDefinition):
             self.sealing.drop(stage, scope, name)
         if mine or name in self.plain(stage).get(scope, {}):
             self._edits.setdefault((stage, mine), {})[scope, name] = None

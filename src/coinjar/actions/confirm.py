@@ -14,19 +14,19 @@ from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
 from coinjar.core.names import suggestion
 from coinjar.core.proofs import Expected, Proof, Verdict, judge
-from coinjar.core.references import Reference, Seen, Template, expand
+from coinjar.core.references import Reference, ReferenceValue, Template, expand
 from coinjar.core.secret import Secret, reveal
 from coinjar.core.shown import Masker
-from coinjar.destinations.base import Surroundings
+from coinjar.destinations.base import RenderContext
 from coinjar.documents.data import Data
 from coinjar.proofs import ask
-from coinjar.proofs.base import Answers, Asked, NoAnswer
+from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion
 
 _PAUSE = 0.3
 """Seconds between two rounds of --wait."""
 
 
-class Options(NamedTuple):
+class ConfirmOptions(NamedTuple):
     """`patience`: seconds to keep asking until all hold; `allowed`: guarded stages for which pipelines may be started."""
 
     patience: float = 0
@@ -34,7 +34,7 @@ class Options(NamedTuple):
     allowed: Sequence[str] = ()
 
 
-class Result(NamedTuple):
+class ProofResult(NamedTuple):
     """How a proof stands on a stage; `verdict` is None where it could not be asked, and `fault` says why. `final`: asking again changes nothing."""
 
     proof: Proof
@@ -67,7 +67,7 @@ def _is_stage(jar: Jar, word: str) -> bool:
     return True
 
 
-async def confirm(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, options: Options) -> list[Result]:
+async def confirm(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, options: ConfirmOptions) -> list[ProofResult]:
     """Every chosen proof on every chosen stage that it is for; again and again until all hold, for at most `patience` seconds.
 
     Raises UsageError where there is nothing to ask: that nothing was asked must not look as if all was well.
@@ -76,14 +76,14 @@ async def confirm(opened: OpenJar, stages: Sequence[str], names: Sequence[str], 
     if not jar.proofs:
         raise UsageError("the jar has no proofs", hint="declare some in jar.yaml (docs/formats.md)", code="no-proofs")
     chosen = [jar.proofs[name] for name in names] or list(jar.proofs.values())
-    asking = [_Stage(opened, jar, stage, masker, options) for stage in stages]
+    asking = [_StageProofs(opened, jar, stage, masker, options) for stage in stages]
     pairs = [(stage, proof) for proof in chosen for stage in asking if proof.is_for(stage.chain)]
     idle = [proof.name for proof in chosen if names and all(proof is not other for _, other in pairs)]
     if idle or not pairs:
         words = f"{' and '.join(idle) or 'no proof'} {'is not' if len(idle) == 1 else 'are not' if idle else 'is'} for {', '.join(stages)}"
         raise UsageError(words, hint="look at stages: and expect_on: of the proofs in jar.yaml", code="no-proofs")
     end = time.monotonic() + options.patience
-    results: dict[tuple[str, str], Result] = {}
+    results: dict[tuple[str, str], ProofResult] = {}
     while True:
         left = [(stage, proof) for stage, proof in pairs if not ((known := results.get((proof.name, stage.name))) and (known.holds or known.final))]
         rest = max(end - time.monotonic(), 0.0) if options.patience else 0.0
@@ -94,20 +94,20 @@ async def confirm(opened: OpenJar, stages: Sequence[str], names: Sequence[str], 
         await asyncio.sleep(_PAUSE)
 
 
-class _Stage:
+class _StageProofs:
     """One stage, ready to have its proofs asked."""
 
-    def __init__(self, opened: OpenJar, jar: Jar, stage: str, masker: Masker, options: Options) -> None:
+    def __init__(self, opened: OpenJar, jar: Jar, stage: str, masker: Masker, options: ConfirmOptions) -> None:
         self.name = stage
         self.jar = jar
         self.chain = list(dict.fromkeys(name for one in jar.chain(stage) for name in (jar.stage(one).name, one)))
         self.resolver: Resolver = opened.resolver(stage, jar=jar, allow_commands=options.allow_commands)
-        self.around = Surroundings(jar, opened.folder, masker, opened.ring)
+        self.around = RenderContext(jar, opened.folder, masker, opened.ring)
         self.masker = masker
         self.may_start = not jar.stage(stage).guarded or stage in options.allowed
         self.runs: dict[str, Data] = {}
 
-    async def ask(self, proof: Proof, patience: float) -> Result:
+    async def ask(self, proof: Proof, patience: float) -> ProofResult:
         """One proof. A pipeline is started by the first question, and only watched by those that follow."""
         starts = proof.asker == "run"
         try:
@@ -115,30 +115,30 @@ class _Stage:
                 words = f"{proof.name} runs a pipeline, and {self.name} is guarded: it was not started"
                 raise UsageError(words, hint=f"add --allow-guarded {self.name}", code="guarded")
             question = {key: reveal(self._text(template, proof).text or "") for key, template in proof.question.items()}
-            asked = Asked(proof, question, self.name, self.resolver, self.around, self.runs, patience)
+            asked = ProofQuestion(proof, question, self.name, self.resolver, self.around, self.runs, patience)
             try:
                 answers = await ask(asked)
             except NoAnswer as silence:
                 expected = proof.expected(self.chain)
                 if expected is not None and expected.form == "absent" and silence.means_absent:
-                    return Result(proof, self.name, Verdict(holds=True, found="nothing there", expected="nothing there"))
-                return Result(proof, self.name, Verdict(holds=False, found=str(silence), expected=self._shown(expected, proof)))
-            return Result(proof, self.name, self._judge(proof, answers), final=starts)
+                    return ProofResult(proof, self.name, Verdict(holds=True, found="nothing there", expected="nothing there"))
+                return ProofResult(proof, self.name, Verdict(holds=False, found=str(silence), expected=self._shown(expected, proof)))
+            return ProofResult(proof, self.name, self._judge(proof, answers), final=starts)
         except (CoinJarError, OSError) as raised:
             fault = as_fault(raised)
             if fault.place is None:
                 fault.place = proof.place
-            return Result(proof, self.name, None, fault, final=starts)
+            return ProofResult(proof, self.name, None, fault, final=starts)
 
-    def _text(self, template: Template, proof: Proof) -> Seen:
+    def _text(self, template: Template, proof: Proof) -> ReferenceValue:
         assert proof.service, "a proof without a service is refused"
         service = proof.service
 
-        def see(reference: Reference) -> Seen:
+        def see(reference: Reference) -> ReferenceValue:
             found = self.resolver.value(reference.name, reference.service or service)
             if found.fault:
                 raise found.fault
-            return Seen(found.revealed, found.secret)
+            return ReferenceValue(found.revealed, found.secret)
 
         return expand(template, see)
 
@@ -147,10 +147,10 @@ class _Stage:
             return "as in the jar"
         if expected.form in ("present", "absent", "digest"):
             return {"present": "something there", "absent": "nothing there", "digest": "a digest"}[expected.form]
-        seen = self._text(expected.text, proof) if isinstance(expected.text, Template) else Seen(expected.text, secret=False)
+        seen = self._text(expected.text, proof) if isinstance(expected.text, Template) else ReferenceValue(expected.text, secret=False)
         return "••••" if seen.secret else seen.text or ""
 
-    def _judge(self, proof: Proof, answers: Answers) -> Verdict:
+    def _judge(self, proof: Proof, answers: ProofAnswers) -> Verdict:
         """All answers (of several pods) must hold."""
         if proof.whole_environment:
             return self._whole(proof, answers)
@@ -177,7 +177,7 @@ class _Stage:
             raise UsageError(f"{name} has no value for {proof.service} on {self.name}", hint=f"`coinjar put {name} --stage {self.name}`", code="no-value")
         return Secret(seen.revealed or "")
 
-    def _whole(self, proof: Proof, answers: Answers) -> Verdict:
+    def _whole(self, proof: Proof, answers: ProofAnswers) -> Verdict:
         """An environment against all variables of the service."""
         assert proof.service
         wanted = {name: one for name, one in self.resolver.resolve(proof.service).items() if one.text is not None}

@@ -12,10 +12,10 @@ from coinjar.core.compare import FlatSide
 from coinjar.core.errors import UsageError
 from coinjar.core.model import Jar
 from coinjar.destinations.base import services_for
-from coinjar.records.store import Delivery, Part, Records, Written
+from coinjar.records.store import DeliveryRecord, RecordStore, TargetRecord, VariableRecord
 
 
-def services_of(jar: Jar, delivery: Delivery, target: str) -> list[str]:
+def services_of(jar: Jar, delivery: DeliveryRecord, target: str) -> list[str]:
     """The services of a target, as its key says: `service`, `service@host`, or none for all of the destination's."""
     named = target.partition("@")[0]
     if named:
@@ -24,17 +24,17 @@ def services_of(jar: Jar, delivery: Delivery, target: str) -> list[str]:
     return services_for(destination, jar) if destination else list(jar.services)
 
 
-def snapshots_of(opened: OpenJar, records: Records, number: int) -> tuple[Delivery, dict[str, Snapshot], list[Written]]:
-    """A delivery with its snapshots, opened, by target. Raises UsageError, CannotOpen."""
+def snapshots_of(opened: OpenJar, records: RecordStore, number: int) -> tuple[DeliveryRecord, dict[str, Snapshot], list[VariableRecord]]:
+    """A delivery with its snapshots, opened, by target. Raises UsageError, DecryptionError."""
     delivery, parts, written = records.delivery(number)
     found = {one.target: open_snapshot(opened, one.snapshot, number) for one in parts if one.snapshot is not None}
     return delivery, found, written
 
 
-def earlier_values(opened: OpenJar, jar: Jar, records: Records, number: int) -> tuple[Delivery, dict[str, dict[str, str | None]], list[str]]:
+def earlier_values(opened: OpenJar, jar: Jar, records: RecordStore, number: int) -> tuple[DeliveryRecord, dict[str, dict[str, str | None]], list[str]]:
     """What the changed variables were before a delivery, by service and name, and what cannot be brought back, in words.
 
-    Raises UsageError if there is nothing to bring back, CannotOpen if the snapshot is sealed for others.
+    Raises UsageError if there is nothing to bring back, DecryptionError if the snapshot is sealed for others.
     """
     delivery, snapshots, written = snapshots_of(opened, records, number)
     values: dict[str, dict[str, str | None]] = {}
@@ -76,7 +76,7 @@ def delivery_number(text: str) -> int:
 
 
 def delivery_side(opened: OpenJar, jar: Jar, number: int) -> FlatSide:
-    """What a delivery left, for `compare delivery:N`. Raises UsageError, CannotOpen."""
+    """What a delivery left, for `compare delivery:N`. Raises UsageError, DecryptionError."""
     with closing(open_records(opened, jar)) as records:
         delivery, snapshots, _ = snapshots_of(opened, records, number)
     values: dict[str | None, dict[str, str | None]] = {}
@@ -90,13 +90,13 @@ def delivery_side(opened: OpenJar, jar: Jar, number: int) -> FlatSide:
     return FlatSide(f"delivery:{number}", values, secret)
 
 
-def whole(opened: OpenJar, number: int) -> tuple[Delivery, list[Part], list[Written]]:
+def whole(opened: OpenJar, number: int) -> tuple[DeliveryRecord, list[TargetRecord], list[VariableRecord]]:
     """One delivery. Raises UsageError if there is none."""
     with closing(open_records(opened, opened.load([]))) as records:
         return records.delivery(number)
 
 
-def listed(opened: OpenJar, most: int | None) -> list[tuple[Delivery, Mapping[str, int]]]:
+def listed(opened: OpenJar, most: int | None) -> list[tuple[DeliveryRecord, Mapping[str, int]]]:
     """The newest deliveries, each with how many variables it made, changed and removed."""
     with closing(open_records(opened, opened.load([]))) as records:
         counts = records.counts()

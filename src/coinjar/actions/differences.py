@@ -10,7 +10,7 @@ from coinjar.core.redaction import Redactor, shown_lines
 from coinjar.destinations.base import Hidden
 
 
-class Sides(NamedTuple):
+class FileChange(NamedTuple):
     """A file before and after, and what is shown as its name: `old_name` is /dev/null for a new one."""
 
     old: bytes
@@ -19,7 +19,7 @@ class Sides(NamedTuple):
     new_name: str
 
 
-def difference(sides: Sides, hidden: Hidden, redactor: Redactor, *, context: int = 3) -> Iterator[str]:
+def difference(sides: FileChange, hidden: Hidden, redactor: Redactor, *, context: int = 3) -> Iterator[str]:
     """The lines of a unified diff. `context`: how many unchanged lines are shown around a change."""
     before, after = _lines(sides.old, hidden, redactor), _lines(sides.new, hidden, redactor)
     yield f"--- {sides.old_name}"

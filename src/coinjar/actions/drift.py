@@ -7,19 +7,19 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from coinjar.actions.deliver import Progress
-from coinjar.actions.live import LiveStage, Look, Place, Supplied, as_fault, bounded
-from coinjar.core.delivery import Standing, standings
+from coinjar.actions.live import LiveStage, OpenDestination, SuppliedValue, TargetInspection, as_fault, bounded
+from coinjar.core.delivery import VariableState, standings
 from coinjar.core.errors import CoinJarError
 from coinjar.destinations.live.base import Target
 
 
-class Drift(NamedTuple):
+class TargetDrift(NamedTuple):
     """How a target stands: every variable, whether it runs what is saved, what is to know; or why it could not be asked."""
 
     destination: str
     key: str
     label: str
-    rows: list[Standing]
+    rows: list[VariableState]
     in_effect: bool
     restart_words: str = ""
     notes: Sequence[str] = ()
@@ -31,19 +31,19 @@ class Drift(NamedTuple):
         return self.fault is None and self.in_effect and all(row.calm for row in self.rows)
 
 
-async def drift(opened: LiveStage, progress: Progress | None = None) -> list[Drift]:
+async def drift(opened: LiveStage, progress: Progress | None = None) -> list[TargetDrift]:
     """Every target of the chosen destinations. What cannot be asked is told, and stops nothing else."""
     faults = await opened.take_supplied()
     places, more = opened.places([one for one in opened.chosen if one.name not in faults])
     pairs = [(place, target) for place in places for target in place.targets]
     done = 0
 
-    async def one(place: Place, target: Target) -> Drift:
+    async def one(place: OpenDestination, target: Target) -> TargetDrift:
         nonlocal done
         try:
             found = _of(opened, place, target, await opened.look(place, target))
         except (CoinJarError, OSError) as raised:
-            found = Drift(place.destination.name, target.key, target.label, [], in_effect=True, fault=as_fault(raised))
+            found = TargetDrift(place.destination.name, target.key, target.label, [], in_effect=True, fault=as_fault(raised))
         finally:
             await target.close()
         done += 1
@@ -51,7 +51,7 @@ async def drift(opened: LiveStage, progress: Progress | None = None) -> list[Dri
             progress("looking", done, len(pairs))
         return found
 
-    found = [Drift(name, "", name, [], in_effect=True, fault=fault) for name, fault in {**faults, **more}.items()]
+    found = [TargetDrift(name, "", name, [], in_effect=True, fault=fault) for name, fault in {**faults, **more}.items()]
     for group in await asyncio.gather(*(bounded(place.made.at_once, [one(place, target) for target in place.targets]) for place in places)):
         for each in group:
             if isinstance(each, BaseException):
@@ -62,7 +62,7 @@ async def drift(opened: LiveStage, progress: Progress | None = None) -> list[Dri
     return sorted(found, key=lambda each: order.index(each.destination))
 
 
-def _of(opened: LiveStage, place: Place, target: Target, look: Look) -> Drift:
+def _of(opened: LiveStage, place: OpenDestination, target: Target, look: TargetInspection) -> TargetDrift:
     pending: set[str] = set()
     if not look.effect.in_effect:
         pending = set(look.effect.names if look.effect.names is not None else target.wanted)
@@ -70,10 +70,10 @@ def _of(opened: LiveStage, place: Place, target: Target, look: Look) -> Drift:
     moved = {one.name: one for one in opened.supplied if one.destination == place.destination.name and one.service in target.services and one.is_new}
     rows = [row._replace(note=_moved(moved[row.name])) if row.name in moved and row.wanted is None else row for row in rows]
     notes = [*_wider(target), *([look.effect.words] if look.effect.words and not look.effect.in_effect else [])]
-    return Drift(place.destination.name, target.key, target.label, rows, look.effect.in_effect, target.restart_words(), notes)
+    return TargetDrift(place.destination.name, target.key, target.label, rows, look.effect.in_effect, target.restart_words(), notes)
 
 
-def _moved(one: Supplied) -> str:
+def _moved(one: SuppliedValue) -> str:
     return "not in the jar yet: `coinjar deliver` takes it" if one.before is None else "it changed since it was taken into the jar: `coinjar deliver` takes it"
 
 

@@ -6,11 +6,11 @@ import re
 from collections.abc import Callable
 from typing import NamedTuple
 
-from coinjar.actions.changing import Change, as_yaml, coins_file
+from coinjar.actions.changing import ValueChanges, as_yaml, coins_file
 from coinjar.actions.opening import OpenJar
-from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
 from coinjar.core.layers import plain
-from coinjar.core.model import Closed, Command, Content, FromEnv, FromFile, Jar, Layer, Sealed, Stored, Written
+from coinjar.core.model import Command, Content, Definition, FromEnv, FromFile, FromStore, Jar, Layer, SealedDefinition, Undecryptable
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
 from coinjar.documents.edit import Edit, apply
@@ -23,7 +23,7 @@ Secrets = dict[tuple[str, str], Content]
 """A stage's secrets by scope (a service or `all`) and name, as they are shown: once, where all services that get one have the same."""
 
 
-class Text(NamedTuple):
+class EditBuffer(NamedTuple):
     """What is handed to the editor, and the state it was made of."""
 
     text: str
@@ -32,7 +32,7 @@ class Text(NamedTuple):
     secrets: Secrets
 
 
-class Edited(NamedTuple):
+class EditResult(NamedTuple):
     """What came of it: secrets sealed anew or dropped, whether plain values changed, what is to know about new keys."""
 
     sealed: list[str]
@@ -41,7 +41,7 @@ class Edited(NamedTuple):
     notes: list[str]
 
 
-def text_of(opened: OpenJar, stage: str) -> Text:
+def text_of(opened: OpenJar, stage: str) -> EditBuffer:
     """The stage's text: its plain file as it stands, a line, and the secrets that this identity opens."""
     jar = opened.load([stage] if stage != SHARED else [])
     if stage != SHARED:
@@ -54,7 +54,7 @@ def text_of(opened: OpenJar, stage: str) -> Text:
     line = f"--- # secrets of {stage}: below this line values are sealed when you save{more}\n"
     if lacking := _lacking(jar, stage):
         line += f"# without a value of their own here: {', '.join(lacking)}\n"
-    return Text(above + ("" if above.endswith("\n") or not above else "\n") + line + below, plain_bytes, coins_bytes, secrets)
+    return EditBuffer(above + ("" if above.endswith("\n") or not above else "\n") + line + below, plain_bytes, coins_bytes, secrets)
 
 
 def _state(opened: OpenJar, stage: str) -> tuple[bytes, bytes]:
@@ -68,9 +68,9 @@ def _shown(jar: Jar, layer: Layer) -> tuple[Secrets, int]:
     closed = 0
     for scope, values in layer.items():
         for name, written in values.items():
-            if isinstance(written, Sealed):
+            if isinstance(written, SealedDefinition):
                 content = written.content
-                if isinstance(content, Closed):
+                if isinstance(content, Undecryptable):
                     if content.fault.code == "tampered":
                         raise content.fault
                     closed += 1
@@ -100,7 +100,7 @@ def read_text(jar: Jar, stage: str, file: str, text: str) -> tuple[bytes, Secret
     """The plain file's bytes and the secrets of an edited text. Raises every fault of it at once, placed in that text."""
     line = _LINE.search(text)
     if line is None:
-        raise InputError("the line '--- # secrets' is gone", hint="put it back: what stands below it is sealed", place=Place(file), code="edit")
+        raise InputError("the line '--- # secrets' is gone", hint="put it back: what stands below it is sealed", place=Location(file), code="edit")
     above, below = text[: line.start()], "\n" * text.count("\n", 0, line.end()) + text[line.end() :]
     faults: list[CoinJarError] = []
     layers: list[Layer] = []
@@ -118,11 +118,11 @@ def read_text(jar: Jar, stage: str, file: str, text: str) -> tuple[bytes, Secret
     for name in dict.fromkeys(name for values in layers[1].values() for name in values if name in above_too):
         hint = "keep one of them: a name is either plain or sealed"
         faults.append(InputError(f"{name} stands above and below the line '--- # secrets'", hint=hint, place=above_too[name].place, code="both"))
-    raise_all(sorted(faults, key=lambda one: one.place or Place("")))
+    raise_all(sorted(faults, key=lambda one: one.place or Location("")))
     return above.encode(), {(scope, name): written.content for scope, values in layers[1].items() for name, written in values.items()}
 
 
-def _faults(jar: Jar, stage: str, scope: str, name: str, written: Written, *, below: bool) -> list[CoinJarError]:
+def _faults(jar: Jar, stage: str, scope: str, name: str, written: Definition, *, below: bool) -> list[CoinJarError]:
     variable, content = jar.variables[name], written.content
 
     def fault(message: str, hint: str) -> list[CoinJarError]:
@@ -132,7 +132,7 @@ def _faults(jar: Jar, stage: str, scope: str, name: str, written: Written, *, be
         return fault(f"{name} is a secret", "move it below the line '--- # secrets'")
     if below and not variable.secret:
         return fault(f"{name} is no secret", "move it above the line '--- # secrets', or declare it as one in jar.yaml")
-    if below and isinstance(content, Command | FromFile | FromEnv | Stored):
+    if below and isinstance(content, Command | FromFile | FromEnv | FromStore):
         return fault(f"{name} comes from elsewhere, and cannot be sealed", "move it above the line '--- # secrets'")
     if scope != ALL and not variable.serves(scope):
         return fault(f"{name} is not for {scope}", f"its services are {', '.join(sorted(variable.services or ()))}")
@@ -142,15 +142,15 @@ def _faults(jar: Jar, stage: str, scope: str, name: str, written: Written, *, be
     return [broken] if broken else []
 
 
-def take(opened: OpenJar, stage: str, before: Text, file: str, edited: str) -> Edited:
+def take(opened: OpenJar, stage: str, before: EditBuffer, file: str, edited: str) -> EditResult:
     """Check an edited text and write what changed: nothing else is sealed anew. Raises, with nothing written, what is wrong with it."""
     with locked(opened.folder):
         jar = opened.load([stage] if stage != SHARED else [])
         new_plain, secrets = read_text(jar, stage, file, edited)
         if _state(opened, stage) != (before.plain, before.coins):
             hint = "compare with the files (`coinjar grid`, git diff): saving once more writes your text over theirs"
-            raise InputError(f"{stage} was changed by somebody else meanwhile", hint=hint, place=Place(file), code="changed-meanwhile")
-        change = Change(opened, jar)
+            raise InputError(f"{stage} was changed by somebody else meanwhile", hint=hint, place=Location(file), code="changed-meanwhile")
+        change = ValueChanges(opened, jar)
         gone = [path for path in before.secrets if path not in secrets]
         for scope, name in gone:
             for compartment in dict.fromkeys([scope, *jar.variables[name].sealed_in(scope)]):
@@ -165,17 +165,17 @@ def take(opened: OpenJar, stage: str, before: Text, file: str, edited: str) -> E
         if plain_changed:
             replace_file(plain_path(opened.folder, stage), new_plain)
     names = [name for name in dict.fromkeys(name for _, name in secrets) if any(name == other for _, other in news)]
-    return Edited(names, [name for _, name in gone if name not in names], plain_changed, change.notes)
+    return EditResult(names, [name for _, name in gone if name not in names], plain_changed, change.notes)
 
 
-def edit_stage(opened: OpenJar, stage: str, file: str, run: Callable[[str], str], again: Callable[[CoinJarError], bool]) -> Edited:
+def edit_stage(opened: OpenJar, stage: str, file: str, run: Callable[[str], str], again: Callable[[CoinJarError], bool]) -> EditResult:
     """Hand the text to an editor (`run`: text in, text out) until what comes back can be taken, or `again` does not want to."""
     before = text_of(opened, stage)
     text = before.text
     while True:
         text = run(text)
         if text == before.text:
-            return Edited([], [], plain_changed=False, notes=[])
+            return EditResult([], [], plain_changed=False, notes=[])
         try:
             return take(opened, stage, before, file, text)
         except CoinJarError as fault:

@@ -6,27 +6,27 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from coinjar.actions.ends import file_target
-from coinjar.core.errors import InputError, Place
-from coinjar.core.moving import There
+from coinjar.core.errors import InputError, Location
+from coinjar.core.moving import SourceValue
 from coinjar.core.secret import reveal
 from coinjar.dialects import get
-from coinjar.dialects.base import Entry, Heading, render
+from coinjar.dialects.base import Entry, FileHeader, render
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import replace_file, shown_path
 
 
-def write_flat(target: str, found: Mapping[str, list[There]]) -> None:
+def write_flat(target: str, found: Mapping[str, list[SourceValue]]) -> None:
     """Write each name's one value. Raises InputError for what the dialect cannot carry, a name with several values, a file that holds anything else."""
     dialect, path = file_target(target)
     for name, places in found.items():
         if len({one.text for one in places}) > 1:
             words = f"{name} has different values in {', '.join(one.where for one in places)}, and a file holds one"
-            raise InputError(words, hint="move one service and stage at a time (--service, --stage)", place=Place(shown_path(path)), code="services-differ")
+            raise InputError(words, hint="move one service and stage at a time (--service, --stage)", place=Location(shown_path(path)), code="services-differ")
     entries = [Entry(name, reveal(places[0].text or ""), secret=places[0].secret) for name, places in found.items()]
-    data = render(get(dialect), entries, Heading(path.stem, "moved", "all"))
+    data = render(get(dialect), entries, FileHeader(path.stem, "moved", "all"))
     if path.exists() and read_bytes(path) != data:
         raise InputError(
-            "there is a file already, and it says something else", hint="move it away, or name another", place=Place(shown_path(path)), code="exists"
+            "there is a file already, and it says something else", hint="move it away, or name another", place=Location(shown_path(path)), code="exists"
         )
     replace_file(path, data, mode=0o600 if any(one.secret for one in entries) else 0o644)
 

@@ -7,18 +7,18 @@ from contextlib import closing
 
 from coinjar.actions.opening import OpenJar
 from coinjar.actions.records import fingerprint, open_records
-from coinjar.core.errors import CannotOpen, CoinJarError
+from coinjar.core.errors import CoinJarError, DecryptionError
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
 from coinjar.core.references import Template
-from coinjar.core.rules.base import Facts, Spot
+from coinjar.core.rules.base import CheckContext, Diagnostic
 from coinjar.core.shown import Masker
-from coinjar.destinations.base import Surroundings
+from coinjar.destinations.base import RenderContext
 from coinjar.jarfile.naming import has_naming_key
 from coinjar.records.store import default_path
 
 
-def look_at_followers(opened: OpenJar, facts: Facts) -> None:
+def look_at_followers(opened: OpenJar, facts: CheckContext) -> None:
     """CJ034. Looks at nothing where nothing was delivered yet."""
     if facts.jar.records is None and not default_path(opened.folder).exists():
         return
@@ -27,14 +27,14 @@ def look_at_followers(opened: OpenJar, facts: Facts) -> None:
             delivered = records.every_last()
     except CoinJarError as fault:
         words = f"who must follow could not be looked at: {fault.message}"
-        facts.told["CJ034"] = [Spot(words, fault.hint, fault.place or facts.jar.place)]
+        facts.told["CJ034"] = [Diagnostic(words, fault.hint, fault.place or facts.jar.place)]
         return
     facts.told["CJ034"] = list(_behind(opened, facts, delivered))
 
 
-def _behind(opened: OpenJar, facts: Facts, delivered: list[tuple[str, str, str, str, str]]) -> Iterator[Spot]:
+def _behind(opened: OpenJar, facts: CheckContext, delivered: list[tuple[str, str, str, str, str]]) -> Iterator[Diagnostic]:
     jar = facts.jar
-    around = Surroundings(jar, opened.folder, Masker(), opened.ring)
+    around = RenderContext(jar, opened.folder, Masker(), opened.ring)
     keys: dict[str, bytes] = {}
     for stage, destination, target, name, last in delivered:
         service = target.partition("@")[0]
@@ -48,11 +48,11 @@ def _behind(opened: OpenJar, facts: Facts, delivered: list[tuple[str, str, str, 
                 continue
             try:
                 key = keys.setdefault(stage, around.naming_key(stage))
-            except CannotOpen:
+            except DecryptionError:
                 continue  # its secrets are others', and counted apart
             if fingerprint(key, jar.app, (stage, destination, target), name, seen.text) != last:
                 words = f"{each} on {stage} still has an earlier {name} on {destination}, made from {whose}, which changed"
-                yield Spot(words, f"`coinjar deliver {stage} {destination} --restart`", jar.variables[name].place, name, stage, each)
+                yield Diagnostic(words, f"`coinjar deliver {stage} {destination} --restart`", jar.variables[name].place, name, stage, each)
                 break
 
 

@@ -5,22 +5,22 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
-from coinjar.actions.changing import Change
+from coinjar.actions.changing import ValueChanges
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import UsageError
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar, Variable
 from coinjar.core.names import ALL, SHARED
-from coinjar.core.recipes import Recipe, make, recipe_of
+from coinjar.core.recipes import Generator, make, recipe_of
 from coinjar.core.secret import Secret
 from coinjar.jarfile.store import locked
 
 
-class Generated(NamedTuple):
+class GenerateResult(NamedTuple):
     """The stages that got a value, those that kept theirs, and of what strength the new ones are."""
 
     variable: Variable
-    recipe: Recipe
+    recipe: Generator
     made: list[str]
     kept: list[str]
     notes: list[str]
@@ -28,7 +28,7 @@ class Generated(NamedTuple):
 
 def generate(
     opened: OpenJar, name: str, stages: Sequence[str], given: Mapping[str, object], *, services: Sequence[str], same: bool, replace: bool
-) -> Generated:
+) -> GenerateResult:
     """Make a value for each of the stages (none: every one that the variable exists on) and services; `same` makes one for all stages.
 
     Raises UsageError, with nothing written, for a named stage that has a value already, unless `replace`; and where no stage lacks one.
@@ -43,13 +43,13 @@ def generate(
             raise UsageError(f"{name} has a value on {', '.join(used)} already", hint="--replace makes it anew; whatever uses the old one must follow")
         chosen = wanted if replace else [one for one in wanted if one not in used]
         shared: dict[str, Secret] = {}
-        change = Change(opened, jar)
+        change = ValueChanges(opened, jar)
         for stage in chosen:
             for scope in services or [ALL]:
                 new = make(recipe, variable)
                 change.put(stage, scope, name, shared.setdefault(scope, new) if same else new)
         change.commit()
-    return Generated(variable, recipe, chosen, [] if replace else used, change.notes)
+    return GenerateResult(variable, recipe, chosen, [] if replace else used, change.notes)
 
 
 def in_use(opened: OpenJar, name: str, stages: Sequence[str], given: Mapping[str, object], services: Sequence[str]) -> list[str]:

@@ -9,31 +9,31 @@ from typing import NamedTuple, TypeVar
 from coinjar.actions.choosing import chosen
 from coinjar.actions.opening import OpenJar
 from coinjar.actions.records import fingerprint, open_records
-from coinjar.core.delivery import Held, Known, Last, Plan, plan
-from coinjar.core.errors import CoinJarError, InputError, ManyErrors, OutsideError
+from coinjar.core.delivery import DeliveryPlan, LastApplied, LiveValue, PlanContext, plan
+from coinjar.core.errors import CoinJarError, ErrorGroup, ExternalError, InputError
 from coinjar.core.layers import Resolver
-from coinjar.core.model import UNSET, Destination, Jar, Written
+from coinjar.core.model import UNSET, Definition, Destination, Jar
 from coinjar.core.names import SHARED
 from coinjar.core.secret import Secret
 from coinjar.core.shown import Masker
 from coinjar.destinations import make_live
-from coinjar.destinations.base import Surroundings, View, gets, is_supplied, services_for
-from coinjar.destinations.live.base import Effect, Live, Target
+from coinjar.destinations.base import RenderContext, StageView, gets, is_supplied, services_for
+from coinjar.destinations.live.base import LiveDestination, RestartState, Target
 
 T = TypeVar("T")
 
 
-class Look(NamedTuple):
+class TargetInspection(NamedTuple):
     """What a target was found to be: whose, what it holds, what would change, and whether what it holds is in effect."""
 
     account: str
-    held: dict[str, Held]
-    plan: Plan
-    known: Known
-    effect: Effect
+    held: dict[str, LiveValue]
+    plan: DeliveryPlan
+    known: PlanContext
+    effect: RestartState
 
 
-class Supplied(NamedTuple):
+class SuppliedValue(NamedTuple):
     """A value that a destination gives by itself, and what the jar had of it (None: nothing)."""
 
     destination: str
@@ -48,11 +48,11 @@ class Supplied(NamedTuple):
         return self.text != self.before
 
 
-class Place(NamedTuple):
+class OpenDestination(NamedTuple):
     """A destination that is ready, and its targets."""
 
     destination: Destination
-    made: Live
+    made: LiveDestination
     targets: list[Target]
 
 
@@ -82,8 +82,8 @@ class LiveStage:
         if instead:
             self.jar = _with_values(self.jar, stage, instead, "(as it was before)")
         self.chosen = [one for _, one in chosen(self.jar, [stage], names, live=True)]
-        self.around = Surroundings(self.jar, opened.folder, masker, opened.ring, writes=writes)
-        self.supplied: list[Supplied] = []
+        self.around = RenderContext(self.jar, opened.folder, masker, opened.ring, writes=writes)
+        self.supplied: list[SuppliedValue] = []
         self.records = open_records(opened, self.jar, make=writes)
         self._key: bytes | None = None
 
@@ -107,10 +107,10 @@ class LiveStage:
 
         return of
 
-    def places(self, destinations: Iterable[Destination]) -> tuple[list[Place], dict[str, CoinJarError]]:
+    def places(self, destinations: Iterable[Destination]) -> tuple[list[OpenDestination], dict[str, CoinJarError]]:
         """The destinations with their targets; and why some have none."""
         resolver = self.resolver()
-        found: list[Place] = []
+        found: list[OpenDestination] = []
         faults: dict[str, CoinJarError] = {}
         for destination in destinations:
             try:
@@ -118,23 +118,23 @@ class LiveStage:
                 if self.stage == SHARED and not made.takes_shared:
                     words = f"{destination.name} has no place for what holds on every stage"
                     raise InputError(words, hint="deliver to a stage", place=destination.place, code="not-for-stage")
-                targets = made.targets(View(resolver, destination))
+                targets = made.targets(StageView(resolver, destination))
                 if refused := [fault for target in targets for fault in target.refusals()]:
-                    raise ManyErrors(refused)
-                found.append(Place(destination, made, targets))
+                    raise ErrorGroup(refused)
+                found.append(OpenDestination(destination, made, targets))
             except CoinJarError as fault:
                 faults[destination.name] = fault
         return found, faults
 
-    async def look(self, place: Place, target: Target) -> Look:
-        """Ask a target everything. Raises InputError if it is another account than the recorded one, OutsideError."""
+    async def look(self, place: OpenDestination, target: Target) -> TargetInspection:
+        """Ask a target everything. Raises InputError if it is another account than the recorded one, ExternalError."""
         account = await self.account(place.made, target)
         held = await target.read()
         known = self.known(place.destination, target)
         effect = await self.effect(target, known.last)
-        return Look(account, held, plan(target.wanted, held, known), known, effect)
+        return TargetInspection(account, held, plan(target.wanted, held, known), known, effect)
 
-    async def account(self, made: Live, target: Target) -> str:
+    async def account(self, made: LiveDestination, target: Target) -> str:
         """Whose a target is, asked before anything of it is believed. Raises InputError if it is not who it was, or where another stage is."""
         account = await target.identity()
         recorded = made.accounts.get(made.account_key(self.stage, target))
@@ -146,7 +146,7 @@ class LiveStage:
             self._refuse_other_stage(made, target, account)
         return account
 
-    def _refuse_other_stage(self, made: Live, target: Target, account: str) -> None:
+    def _refuse_other_stage(self, made: LiveDestination, target: Target, account: str) -> None:
         own = made.account_key(self.stage, target)
         for key, other in made.accounts.items():
             shared = target.services_share and key.partition("/")[0] == self.stage
@@ -155,7 +155,7 @@ class LiveStage:
                 hint = f"put {{stage}} into the settings of {made.destination.name}, or limit it (stages:)"
                 raise InputError(words, hint=hint, place=made.destination.place, code="same-place", of=target.label)
 
-    def known(self, destination: Destination, target: Target) -> Known:
+    def known(self, destination: Destination, target: Target) -> PlanContext:
         """What a plan for the target is made of."""
         last = self.records.last(self.stage, destination.name, target.key)
         services = list(target.services) or services_for(destination, self.jar)
@@ -167,17 +167,17 @@ class LiveStage:
             return not is_supplied(variable, destination) and any(variable.serves(one) for one in services)
 
         former = {str(one.name): one.formerly for one in self.jar.variables.values() if one.formerly}
-        return Known(ours, last, self.fingerprint(destination.name, target.key), target.whole, former)
+        return PlanContext(ours, last, self.fingerprint(destination.name, target.key), target.whole, former)
 
-    async def effect(self, target: Target, last: Mapping[str, Last]) -> Effect:
+    async def effect(self, target: Target, last: Mapping[str, LastApplied]) -> RestartState:
         """Whether what is saved runs: as the target says; else as the records do."""
         told = await target.effect()
         waiting = frozenset(name for name, one in last.items() if not one.in_effect)
         if told is None:
-            return Effect(not waiting, waiting, "by the records: it does not say itself")
+            return RestartState(not waiting, waiting, "by the records: it does not say itself")
         if told.in_effect or told.names is not None:
             return told
-        return Effect(in_effect=False, names=waiting or None, words=told.words)
+        return RestartState(in_effect=False, names=waiting or None, words=told.words)
 
     # -- what destinations supply
 
@@ -192,7 +192,7 @@ class LiveStage:
         for destination in self.suppliers():
             try:
                 made = make_live(destination, self.around)
-                for target in made.targets(View(resolver, destination, lenient=True)):
+                for target in made.targets(StageView(resolver, destination, lenient=True)):
                     try:
                         await self.account(made, target)
                         held = await target.read()
@@ -209,7 +209,7 @@ class LiveStage:
             self.around.jar = self.jar
         return faults
 
-    def _take(self, destination: Destination, target: Target, held: Mapping[str, Held]) -> None:
+    def _take(self, destination: Destination, target: Target, held: Mapping[str, LiveValue]) -> None:
         for variable in self.jar.variables.values():
             there = held.get(variable.name)
             if there is None or there.text is None or not is_supplied(variable, destination):
@@ -218,17 +218,17 @@ class LiveStage:
                 if variable.serves(service):
                     own = self.jar.plain.get(self.stage, {}).get(service, {}).get(variable.name)
                     before = own.content if own is not None and isinstance(own.content, str) else None
-                    self.supplied.append(Supplied(destination.name, service, variable.name, there.text, before))
+                    self.supplied.append(SuppliedValue(destination.name, service, variable.name, there.text, before))
 
-    def record_supplied(self) -> list[Supplied]:
+    def record_supplied(self) -> list[SuppliedValue]:
         """Write what is new of it into the jar: a secret sealed, the rest plain. Returns what was new."""
-        from coinjar.actions.changing import Change
+        from coinjar.actions.changing import ValueChanges
         from coinjar.jarfile.store import locked
 
         new = [one for one in self.supplied if one.is_new]
         if new:
             with locked(self.opened.folder):
-                change = Change(self.opened, self.opened.load([self.stage]))
+                change = ValueChanges(self.opened, self.opened.load([self.stage]))
                 for one in new:
                     change.put(self.stage, one.service, one.name, Secret(one.text) if self.jar.variables[one.name].secret else one.text)
                 change.commit()
@@ -256,7 +256,7 @@ def _with_values(jar: Jar, stage: str, values: Mapping[str, Mapping[str, str | N
     for service, texts in values.items():
         for name, text in texts.items():
             content = UNSET if text is None else Secret(text) if jar.variables[name].secret else text
-            plain.setdefault(stage, {}).setdefault(service, {})[name] = Written(content, source, 0, 0)
+            plain.setdefault(stage, {}).setdefault(service, {})[name] = Definition(content, source, 0, 0)
     return jar._replace(plain=plain)
 
 
@@ -276,5 +276,5 @@ def as_fault(raised: BaseException) -> CoinJarError:
     if isinstance(raised, CoinJarError):
         return raised
     if isinstance(raised, OSError):
-        return OutsideError(f"{type(raised).__name__}: {raised.strerror or 'no answer'}", hint="look at the network", code="outside")
+        return ExternalError(f"{type(raised).__name__}: {raised.strerror or 'no answer'}", hint="look at the network", code="outside")
     raise raised

@@ -6,13 +6,13 @@ from pathlib import Path
 
 from coinjar.actions.choosing import is_for, is_named, staying
 from coinjar.actions.opening import OpenJar
-from coinjar.actions.render_files import SAME, File, secrets_in_the_open, state_of
-from coinjar.core.errors import CannotOpen, CoinJarError, InputError, Place
+from coinjar.actions.render_files import SAME, RenderedFile, secrets_in_the_open, state_of
+from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location
 from coinjar.core.model import Destination
-from coinjar.core.rules.base import Facts, Spot
+from coinjar.core.rules.base import CheckContext, Diagnostic
 from coinjar.core.shown import Masker
 from coinjar.destinations import is_live, make, make_live
-from coinjar.destinations.base import Output, Surroundings, View
+from coinjar.destinations.base import Output, RenderContext, StageView
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import shown_path
 from coinjar.platforms.description import read_description
@@ -23,20 +23,20 @@ RULE_OF = {"name-taken": "CJ032", "over-the-limits": "CJ033"}
 """The rules of what a live destination refuses; all else is CJ017."""
 
 
-def look_at_destinations(opened: OpenJar, facts: Facts) -> None:
+def look_at_destinations(opened: OpenJar, facts: CheckContext) -> None:
     """What every destination tells of every stage, for the rules of `check`. Faults of values are other rules' matter."""
-    _Looking(opened, facts).look()
+    _DestinationChecks(opened, facts).look()
 
 
-class _Looking:
+class _DestinationChecks:
     """Gathers spots by rule; the same fault on several stages once."""
 
-    def __init__(self, opened: OpenJar, facts: Facts) -> None:
+    def __init__(self, opened: OpenJar, facts: CheckContext) -> None:
         self.facts = facts
-        self.around = Surroundings(facts.jar, opened.folder, Masker(), opened.ring)
-        self.spots: dict[str, list[Spot]] = {}
-        self.faults: dict[tuple[str, str, str, str, str, Place], list[str]] = {}
-        self.examples: dict[Path, Spot] = {}
+        self.around = RenderContext(facts.jar, opened.folder, Masker(), opened.ring)
+        self.spots: dict[str, list[Diagnostic]] = {}
+        self.faults: dict[tuple[str, str, str, str, str, Location], list[str]] = {}
+        self.examples: dict[Path, Diagnostic] = {}
         self.written: dict[tuple[str, Path], tuple[str, bytes]] = {}
         self.stages = {one.name: [stage for stage in facts.stages if is_for(facts.jar, one, stage)] for one in facts.jar.destinations.values()}
 
@@ -47,7 +47,7 @@ class _Looking:
                 destination = staying(self.facts.jar, declared, stage)
                 if destination is None:
                     continue
-                view = View(self.facts.resolver(stage), destination)
+                view = StageView(self.facts.resolver(stage), destination)
                 try:
                     if is_live(destination):
                         for fault in make_live(destination, self.around).refusals(view):
@@ -61,7 +61,7 @@ class _Looking:
         for (rule, name, of, message, hint, place), where in self.faults.items():
             on = "" if where == self.stages[name] else f" on {', '.join(where)}"
             words = f"{message}{on}" if of else f"{name}{on}: {message}"  # a target says its destination itself
-            self.spots.setdefault(rule, []).append(Spot(words, hint, place, None, where[0] if len(where) == 1 else None))
+            self.spots.setdefault(rule, []).append(Diagnostic(words, hint, place, None, where[0] if len(where) == 1 else None))
         self.spots["CJ030"] = list(self.examples.values())
         self.facts.told |= {code: list(dict.fromkeys(each)) for code, each in self.spots.items()}
 
@@ -73,16 +73,16 @@ class _Looking:
                 read_description(read_bytes(path), shown_path(path), path.stem)
             except CoinJarError as fault:
                 for one in fault.each():
-                    place = one.place or Place(shown_path(path))
+                    place = one.place or Location(shown_path(path))
                     if (one.message, place) not in told:
-                        self.spots.setdefault("CJ017", []).append(Spot(one.message, one.hint, place))
+                        self.spots.setdefault("CJ017", []).append(Diagnostic(one.message, one.hint, place))
 
     def _fault(self, destination: Destination, stage: str, fault: CoinJarError) -> None:
-        if not (fault.code.startswith("CJ") or fault.code in OF_VALUES or isinstance(fault, CannotOpen)):
+        if not (fault.code.startswith("CJ") or fault.code in OF_VALUES or isinstance(fault, DecryptionError)):
             key = (RULE_OF.get(fault.code, "CJ017"), destination.name, fault.of, fault.message, fault.hint, fault.place or destination.place)
             self.faults.setdefault(key, []).append(stage)
 
-    def _file(self, destination: Destination, view: View) -> None:
+    def _file(self, destination: Destination, view: StageView) -> None:
         from coinjar.destinations.linked import look
 
         made = make(destination, self.around)
@@ -95,7 +95,7 @@ class _Looking:
         if not made.names_stage and is_named(self.facts.jar, destination, view.stage):
             for one in outputs:
                 self._overwritten(destination, view.stage, one)
-        found = [*made.notices, *secrets_in_the_open([File(destination.name, view.stage, one, SAME) for one in outputs])]
+        found = [*made.notices, *secrets_in_the_open([RenderedFile(destination.name, view.stage, one, SAME) for one in outputs])]
         links, hops = look(made, view)
         for notice in found:
             self.spots.setdefault(notice.rule, []).append(notice.spot)
@@ -113,6 +113,6 @@ class _Looking:
             self._fault(destination, stage, InputError(words, hint=hint, place=destination.place, code="collision"))
 
 
-def _outdated(destination: Destination, stage: str, output: Output) -> Spot:
+def _outdated(destination: Destination, stage: str, output: Output) -> Diagnostic:
     words = "is not there" if not output.path.exists() else "does not say what jar.yaml declares"
-    return Spot(f"the example {words}", f"`coinjar render {stage} {destination.name}`", Place(shown_path(output.path)))
+    return Diagnostic(f"the example {words}", f"`coinjar render {stage} {destination.name}`", Location(shown_path(output.path)))

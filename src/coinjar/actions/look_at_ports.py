@@ -10,12 +10,12 @@ from typing import NamedTuple
 from coinjar.actions.mentioned import code_paths, services_below
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import CoinJarError, place_of
-from coinjar.core.rules.base import Facts, Link
+from coinjar.core.rules.base import CheckContext, PortUse
 from coinjar.destinations.linked import compose_services, exposed, published
 from coinjar.destinations.opened import OpenDocument
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import shown_path
-from coinjar.scanning.files import Walk
+from coinjar.scanning.files import FileWalk
 
 _LARGEST = 1 << 20
 _CONTAINERFILE = re.compile(r"(?:Containerfile|Dockerfile)(?:\..+)?|.+\.(?:containerfile|dockerfile)")
@@ -26,7 +26,7 @@ _RUN = re.compile(rb"\brun[ \t]+(?:\\\n|[^\n;|&])*")
 _PUBLISH = re.compile(rb"(?<=\s)(?:-p|--publish)(?:=|\s+)?[\"']?(?:[\w.:\[\]]*:)?(\d{1,5})(?:/\w+)?(?=[\"'\s]|$)")
 
 
-class _Asked(NamedTuple):
+class _PortOwners(NamedTuple):
     """Whose files these may be, and on which stages what they say holds: on all, for a file knows none."""
 
     services_of: Callable[[Path], tuple[str, ...]]
@@ -34,19 +34,19 @@ class _Asked(NamedTuple):
     stages: list[str]
 
 
-def look_at_ports(opened: OpenJar, facts: Facts) -> None:
+def look_at_ports(opened: OpenJar, facts: CheckContext) -> None:
     """Give the rules the ports that the code names. What cannot be read is another rule's matter."""
     jar = facts.jar
     base = opened.folder.resolve().parent
-    asked = _Asked(lambda path: services_below(jar, path, base), frozenset(jar.services), list(facts.stages))
+    asked = _PortOwners(lambda path: services_below(jar, path, base), frozenset(jar.services), list(facts.stages))
     known = {(link.place, link.service, link.stage) for link in facts.links}
-    walk = Walk((), jar.code.without if jar.code else (), [opened.folder], base)
+    walk = FileWalk((), jar.code.without if jar.code else (), [opened.folder], base)
     for one in walk.files(code_paths(jar, base)):
         if one.size <= _LARGEST:
             facts.links += [link for link in _links(Path(one.path), asked) if (link.place, link.service, link.stage) not in known]
 
 
-def _links(path: Path, asked: _Asked) -> Iterator[Link]:
+def _links(path: Path, asked: _PortOwners) -> Iterator[PortUse]:
     name = path.name
     try:
         if _CONTAINERFILE.fullmatch(name):
@@ -62,7 +62,7 @@ def _links(path: Path, asked: _Asked) -> Iterator[Link]:
         return  # CJ043 says so, of a file that mentions anything
 
 
-def _handed_over(path: Path, asked: _Asked) -> Iterator[Link]:
+def _handed_over(path: Path, asked: _PortOwners) -> Iterator[PortUse]:
     """The ports in a script of one service; whose containers a script of several starts is not known."""
     services = asked.services_of(path)
     if len(services) != 1:
@@ -73,4 +73,4 @@ def _handed_over(path: Path, asked: _Asked) -> Iterator[Link]:
     for run in _RUN.finditer(data):
         for found in _PUBLISH.finditer(run[0]):
             place = place_of(data.decode(errors="replace"), len(data[: run.start() + found.start(1)].decode(errors="replace")), shown_path(path))
-            yield from (Link(services[0], stage, found[1].decode(), place, "is published by a script from port") for stage in asked.stages)
+            yield from (PortUse(services[0], stage, found[1].decode(), place, "is published by a script from port") for stage in asked.stages)

@@ -8,12 +8,12 @@ from pathlib import Path
 
 from coinjar.actions.opening import OpenJar
 from coinjar.actions.secret_texts import secret_texts
-from coinjar.core.errors import CoinJarError, Place
+from coinjar.core.errors import CoinJarError, Location
 from coinjar.core.guess import guess, is_placeholder
-from coinjar.core.model import Jar, Sealed
+from coinjar.core.model import Jar, SealedDefinition
 from coinjar.core.names import SHARED
 from coinjar.core.redaction import SecretFinder
-from coinjar.core.rules.base import Facts, Spot
+from coinjar.core.rules.base import CheckContext, Diagnostic
 from coinjar.dialects import reader
 from coinjar.jarfile.keyring import compartments
 from coinjar.jarfile.readers import Readers, load_readers, readers_path
@@ -28,47 +28,47 @@ _SHORTEST = 8
 """Characters from which on a secret is looked for in files: shorter ones are in many by chance."""
 
 
-def look_at_readers(opened: OpenJar, facts: Facts) -> None:
+def look_at_readers(opened: OpenJar, facts: CheckContext) -> None:
     """CJ025 to CJ027."""
     readers = load_readers(opened.folder)
     stages = [one for one in [SHARED, *facts.stages] if compartments(opened.folder, one)]
     facts.told["CJ025"] = list(_single(facts.jar, readers, stages))
-    facts.told["CJ026"] = list(_no_recovery(readers, stages, Place(shown_path(readers_path(opened.folder)))))
+    facts.told["CJ026"] = list(_no_recovery(readers, stages, Location(shown_path(readers_path(opened.folder)))))
     facts.told["CJ027"] = list(_not_vouched(opened, facts.jar, readers, stages))
 
 
-def _single(jar: Jar, readers: Readers, stages: list[str]) -> Iterator[Spot]:
+def _single(jar: Jar, readers: Readers, stages: list[str]) -> Iterator[Diagnostic]:
     for stage in stages:
         people = readers.people(stage)
         if len(people) == 1:
-            sealed = {name for scope in jar.plain.get(stage, {}).values() for name, one in scope.items() if isinstance(one, Sealed)}
+            sealed = {name for scope in jar.plain.get(stage, {}).values() for name, one in scope.items() if isinstance(one, SealedDefinition)}
             lost = f"{len(sealed)} secret{'s are' if len(sealed) != 1 else ' is'} gone" if sealed else "all that will be sealed is gone"
             message = f"only {people[0].label} opens all of {stage}: one lost key, and {lost}"
             fix = f"add a colleague, or a recovery recipient (--offline): `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
-            yield Spot(message, fix, people[0].place, None, stage)
+            yield Diagnostic(message, fix, people[0].place, None, stage)
 
 
-def _no_recovery(readers: Readers, stages: list[str], place: Place) -> Iterator[Spot]:
+def _no_recovery(readers: Readers, stages: list[str], place: Location) -> Iterator[Diagnostic]:
     lacking = [stage for stage in stages if len(readers.people(stage)) > 1 and not any(one.offline for one in readers.people(stage))]
     if lacking:
         message = f"no recovery reader opens {', '.join(lacking)}: if all who do lose their keys, the secrets are gone"
         fix = "make an identity away from all machines, and add it with --offline (docs/security.md)"
-        yield Spot(message, fix, place, None, lacking[0] if len(lacking) == 1 else None)
+        yield Diagnostic(message, fix, place, None, lacking[0] if len(lacking) == 1 else None)
 
 
-def _not_vouched(opened: OpenJar, jar: Jar, readers: Readers, stages: list[str]) -> Iterator[Spot]:
+def _not_vouched(opened: OpenJar, jar: Jar, readers: Readers, stages: list[str]) -> Iterator[Diagnostic]:
     from coinjar.actions.readers import NOT_VOUCHED, vouching  # and with it all that seals
 
     ring = opened.ring()
     for stage in stages:
         if vouching(jar, ring, readers, stage) == NOT_VOUCHED:
-            place = next((one.place for one in readers.of(stage)), Place(shown_path(readers_path(opened.folder))))
-            message = f"nobody who opens {stage} vouches for its readers as readers.yaml lists them: it was changed by hand, or merged"
+            place = next((one.place for one in readers.of(stage)), Location(shown_path(readers_path(opened.folder))))
+            message = f"nobody who opens {stage} vouches for its readers.yaml lists them: it was changed by hand, or merged"
             fix = f"look at them (`coinjar readers list`), correct them, then `coinjar readers vouch --stage {stage}`"
-            yield Spot(message, fix, place, None, stage)
+            yield Diagnostic(message, fix, place, None, stage)
 
 
-def look_at_tracked(opened: OpenJar, facts: Facts, *, with_history: bool = False) -> None:
+def look_at_tracked(opened: OpenJar, facts: CheckContext, *, with_history: bool = False) -> None:
     """CJ028: identities, env files with secrets in them, and the jar's own secrets in any file, that version control has; on request had once."""
     found = []
     files = tracked_below(opened.folder.resolve())
@@ -82,11 +82,11 @@ def look_at_tracked(opened: OpenJar, facts: Facts, *, with_history: bool = False
             found += list(_env_file(facts.jar, path))
     for path in holding(opened.folder.resolve(), _IDENTITY) if files else ():
         fix = "take it out (`git rm --cached`), make a new identity, remove the old reader everywhere: history keeps what was committed"
-        found.append(Spot("version control tracks a private key", fix, Place(shown_path(path))))
+        found.append(Diagnostic("version control tracks a private key", fix, Location(shown_path(path))))
     facts.told["CJ028"] = found
 
 
-def _own_secrets(facts: Facts, finder: SecretFinder, files: list[Path]) -> Iterator[Spot]:
+def _own_secrets(facts: CheckContext, finder: SecretFinder, files: list[Path]) -> Iterator[Diagnostic]:
     """The jar's secrets in tracked files, each once a file; where a plain value of the secret itself stands, CJ006 tells of it."""
     told = {(one.written.file, one.written.line) for one in facts.written if one.variable.secret}
     fix = "let the file refer to it, or take the file out (`git rm --cached`); then make the value anew: history keeps it"
@@ -100,10 +100,10 @@ def _own_secrets(facts: Facts, finder: SecretFinder, files: list[Path]) -> Itera
             where = _place_in(data, one.start, shown_path(path))
             if one.name not in named and (where.file, where.line) not in told:
                 named.add(one.name)
-                yield Spot(f"version control tracks this file, and it holds the text of {one.name}, a secret", fix, where, one.name)
+                yield Diagnostic(f"version control tracks this file, and it holds the text of {one.name}, a secret", fix, where, one.name)
 
 
-def _in_history(folder: Path, finder: SecretFinder, files: list[Path]) -> Iterator[Spot]:
+def _in_history(folder: Path, finder: SecretFinder, files: list[Path]) -> Iterator[Diagnostic]:
     """The same in files of earlier commits, as they no longer are."""
     now = {path.read_bytes() for path in files if path.is_file()}
     fix = "make the value anew: who has the repository has this one"
@@ -113,15 +113,15 @@ def _in_history(folder: Path, finder: SecretFinder, files: list[Path]) -> Iterat
             if (path, one.name) not in told:
                 told.add((path, one.name))
                 where = _place_in(data, one.start, f"{path} ({commit_of(folder, name)})")
-                yield Spot(f"version control's history has the text of {one.name}, a secret", fix, where, one.name)
+                yield Diagnostic(f"version control's history has the text of {one.name}, a secret", fix, where, one.name)
 
 
-def _place_in(data: bytes, at: int, file: str) -> Place:
+def _place_in(data: bytes, at: int, file: str) -> Location:
     start = data.rfind(b"\n", 0, at) + 1
-    return Place(file, data.count(b"\n", 0, at) + 1, len(data[start:at].decode(errors="replace")) + 1)
+    return Location(file, data.count(b"\n", 0, at) + 1, len(data[start:at].decode(errors="replace")) + 1)
 
 
-def _env_file(jar: Jar, path: Path) -> Iterator[Spot]:
+def _env_file(jar: Jar, path: Path) -> Iterator[Diagnostic]:
     try:
         if path.stat().st_size > _LARGEST:
             return
@@ -138,4 +138,4 @@ def _env_file(jar: Jar, path: Path) -> Iterator[Spot]:
     if names:
         shown = ", ".join(list(dict.fromkeys(names))[:4]) + (" and more" if len(set(names)) > 4 else "")
         fix = "`coinjar adopt` it, take it out (`git rm --cached`), add it to .gitignore, and make those values anew: history keeps them"
-        yield Spot(f"version control tracks this file, and it holds secrets: {shown}", fix, Place(shown_path(path)))
+        yield Diagnostic(f"version control tracks this file, and it holds secrets: {shown}", fix, Location(shown_path(path)))

@@ -9,18 +9,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from coinjar.actions.opening import OpenJar
-from coinjar.core.code import SET, Literal, Use
-from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
+from coinjar.core.code import SET, CodeLiteral, CodeUse
+from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
 from coinjar.core.guess import guess
 from coinjar.core.model import Jar, Variable
 from coinjar.core.names import VariableName
-from coinjar.core.rules.base import Facts, Finding, Spot
+from coinjar.core.rules.base import CheckContext, Diagnostic, Finding
 from coinjar.jarfile.store import LOCAL, locked, shown_path
 from coinjar.mentions.base import MISPLACED
 from coinjar.mentions.languages import LANGUAGES
-from coinjar.scanning.files import Walk
-from coinjar.scanning.scan import Asked, Progress, Scanned, Seen, scan
-from coinjar.scanning.scan import Spot as SeenSpot
+from coinjar.scanning.files import FileWalk
+from coinjar.scanning.scan import FileMentions, LocatedMention, Progress, ScanRequest, ScanResult, scan
 from coinjar.sources.base import SET_BY_EVERYBODY
 
 if TYPE_CHECKING:
@@ -33,14 +32,14 @@ _WRITTEN_OUT = ("port", "host", "url")
 _SHORTEST = 4
 
 
-class Mentions(NamedTuple):
+class MentionReport(NamedTuple):
     """What was found, with the folder that paths of services start from (None without a jar)."""
 
-    scanned: Scanned
+    scanned: ScanResult
     jar: Jar | None
     base: Path
 
-    def services_of(self, seen: Seen, spot: SeenSpot | None = None) -> tuple[str, ...]:
+    def services_of(self, seen: FileMentions, spot: LocatedMention | None = None) -> tuple[str, ...]:
         """Whose code a place is: what its document says, else by the path."""
         if self.jar is None:
             return ()
@@ -71,17 +70,17 @@ def code_paths(jar: Jar, base: Path) -> list[str]:
 
 def find(
     opened: OpenJar | None, jar: Jar | None, paths: Sequence[str], helpers: Sequence[str] = (), *, progress: Progress | None = None, cached: bool = True
-) -> Mentions:
+) -> MentionReport:
     """The mentions below the paths. Raises InputError for a path that is not there."""
     base = opened.folder.resolve().parent if opened else Path.cwd()
     code = jar.code if jar else None
     suffixes = _template_endings(jar) if jar else ()
-    asked = Asked(frozenset(helpers) | frozenset(code.helpers if code else ()), suffixes)
-    walk = Walk(suffixes, code.without if code else (), [opened.folder] if opened else [], base)
+    asked = ScanRequest(frozenset(helpers) | frozenset(code.helpers if code else ()), suffixes)
+    walk = FileWalk(suffixes, code.without if code else (), [opened.folder] if opened else [], base)
     for path in paths:
         if not Path(path).exists():
-            raise InputError("there is no such file or folder", hint="name files or folders to look through", place=Place(path), code="unreadable")
-    return Mentions(scan(walk, paths, asked, cache=_cache(opened) if cached else None, progress=progress), jar, base)
+            raise InputError("there is no such file or folder", hint="name files or folders to look through", place=Location(path), code="unreadable")
+    return MentionReport(scan(walk, paths, asked, cache=_cache(opened) if cached else None, progress=progress), jar, base)
 
 
 def _template_endings(jar: Jar) -> tuple[str, ...]:
@@ -97,19 +96,19 @@ def _cache(opened: OpenJar | None) -> Path:
     return Path(home, "coinjar", "mentions.json")
 
 
-def uses(found: Mentions) -> Iterator[Use]:
+def uses(found: MentionReport) -> Iterator[CodeUse]:
     """Every mention as a fact for the rules."""
     for seen in found.scanned.files:
         file = shown_path(Path(seen.path))
         for spot in seen.spots:
             if spot.mention:
-                where = Place(file, spot.line, spot.column)
+                where = Location(file, spot.line, spot.column)
                 is_code = file.endswith(_PROGRAMS)
                 one = spot.mention
-                yield Use(one.name, where, one.how, found.services_of(seen, spot), one.default, one.way == MISPLACED, is_code)
+                yield CodeUse(one.name, where, one.how, found.services_of(seen, spot), one.default, one.way == MISPLACED, is_code)
 
 
-def look_at_code(opened: OpenJar, facts: Facts, found: Mentions | None = None) -> None:
+def look_at_code(opened: OpenJar, facts: CheckContext, found: MentionReport | None = None) -> None:
     """Give the rules what the code says. Raises InputError for a path of jar.yaml that is not there."""
     if found is None:
         base = opened.folder.resolve().parent
@@ -117,19 +116,19 @@ def look_at_code(opened: OpenJar, facts: Facts, found: Mentions | None = None) -
     facts.uses = list(uses(found))
     facts.not_ours = frozenset(SET_BY_EVERYBODY)
     facts.literals = list(_literals(facts, found))
-    facts.told["CJ043"] = [Spot(one.message, one.hint, one.place) for one in unreadable(found) if one.place]
+    facts.told["CJ043"] = [Diagnostic(one.message, one.hint, one.place) for one in unreadable(found) if one.place]
 
 
-def unreadable(found: Mentions) -> list[CoinJarError]:
+def unreadable(found: MentionReport) -> list[CoinJarError]:
     """Why the mentions of some files are not known, as errors with their places."""
     hint = "correct it, or leave it out (code: {without: [...]} in jar.yaml)"
     return [
-        InputError(f"what it mentions is not known: {one.message}", hint=hint, place=Place(shown_path(Path(one.path)), one.line, one.column), code="unread")
+        InputError(f"what it mentions is not known: {one.message}", hint=hint, place=Location(shown_path(Path(one.path)), one.line, one.column), code="unread")
         for one in found.scanned.unreadable
     ]
 
 
-def _literals(facts: Facts, found: Mentions) -> Iterator[Literal]:
+def _literals(facts: CheckContext, found: MentionReport) -> Iterator[CodeLiteral]:
     """Values of ports and addresses that stand in a file beside a mention of their variable, on another line."""
     texts: dict[str, set[str]] = {}
     for one, text in facts.texts:
@@ -147,18 +146,18 @@ def _literals(facts: Facts, found: Mentions) -> Iterator[Literal]:
             shapes = re.compile("|".join(rf"(?<![\w.-]){re.escape(text)}(?![\w-]|\.\w)" for text in sorted(texts[name], key=len, reverse=True)))
             for number, line in enumerate(lines, 1):
                 if number not in mentioned and not line.lstrip().startswith(("#", "//", "*")) and (at := shapes.search(line)):
-                    yield Literal(name, at[0], Place(shown_path(Path(seen.path)), number, at.start() + 1))
+                    yield CodeLiteral(name, at[0], Location(shown_path(Path(seen.path)), number, at.start() + 1))
 
 
-class Missing(NamedTuple):
+class UndeclaredVariable(NamedTuple):
     """A declaration for a name that is mentioned and not declared, made from the code."""
 
     variable: Variable
     default: str | None
-    places: list[Place]
+    places: list[Location]
 
 
-def missing(facts: Facts) -> list[Missing]:
+def missing(facts: CheckContext) -> list[UndeclaredVariable]:
     """Declarations for what is mentioned and not declared: kind and default from what the code falls back to, services from where it stands."""
     from coinjar.core.rules.mentioned import not_declared
 
@@ -173,33 +172,33 @@ def missing(facts: Facts) -> list[Missing]:
         variable = Variable(
             name=VariableName(name), place=facts.jar.place, kind=guessed.kind, secret=guessed.secret, services=frozenset(services) if limited else None
         )
-        found.append(Missing(variable, None if guessed.secret else default, [use.place for use in each]))
+        found.append(UndeclaredVariable(variable, None if guessed.secret else default, [use.place for use in each]))
     return found
 
 
-def findings(opened: OpenJar, found: Mentions) -> tuple[list[Finding], list[Missing]]:
+def findings(opened: OpenJar, found: MentionReport) -> tuple[list[Finding], list[UndeclaredVariable]]:
     """What the rules of mentions find, and declarations for what is missing. Without a jar there is nothing to hold mentions against."""
     from coinjar.core.rules import run
 
     assert found.jar is not None
-    facts = Facts(found.jar)
+    facts = CheckContext(found.jar)
     look_at_code(opened, facts, found)
     each = [one for one in run(facts) if one.rule.code in CODE_RULES]
     return sorted(each, key=lambda one: (one.spot.place, one.rule.code)), missing(facts)
 
 
-def suggested(each: Sequence[Missing]) -> str:
+def suggested(each: Sequence[UndeclaredVariable]) -> str:
     """The declarations as a piece of jar.yaml, each below a comment that says where it is mentioned."""
-    from coinjar.documents.writing import Writer
+    from coinjar.documents.writing import ScalarWriter
 
     lines = ["variables:\n"]
     for one in each:
         lines.append(f"  # {', '.join(str(place) for place in one.places[:3])}{' …' if len(one.places) > 3 else ''}\n")
-        lines.append(f"  {one.variable.name}: {Writer().flow(_declaration(one))}\n")
+        lines.append(f"  {one.variable.name}: {ScalarWriter().flow(_declaration(one))}\n")
     return "".join(lines)
 
 
-def _declaration(one: Missing) -> dict[str, Plain]:
+def _declaration(one: UndeclaredVariable) -> dict[str, Plain]:
     from coinjar.actions.values import declaration
 
     fields = declaration(one.variable)
@@ -208,7 +207,7 @@ def _declaration(one: Missing) -> dict[str, Plain]:
     return fields
 
 
-def declare_missing(opened: OpenJar, each: Sequence[Missing]) -> None:
+def declare_missing(opened: OpenJar, each: Sequence[UndeclaredVariable]) -> None:
     """Declare them in jar.yaml."""
     from coinjar.actions.changing import edit_file
     from coinjar.documents.edit import Edit

@@ -10,35 +10,35 @@ from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.actions.choosing import is_for
-from coinjar.actions.ends import Ends, New, Where, stages_of, where
+from coinjar.actions.ends import Endpoint, EndpointReader, TargetState, stages_of, where
 from coinjar.actions.opening import OpenJar
 from coinjar.core.code import has_code
 from coinjar.core.errors import CoinJarError, UsageError
-from coinjar.core.moving import Entry, Facts, Pointing, There, entries
+from coinjar.core.moving import InboundReference, MigrationContext, SheetEntry, SourceValue, entries
 from coinjar.core.names import ALL
 from coinjar.core.references import Template
-from coinjar.core.rules.base import Facts as JarFacts
+from coinjar.core.rules.base import CheckContext
 from coinjar.core.secret import reveal
 from coinjar.core.shown import Masker
 from coinjar.destinations import is_live
-from coinjar.destinations.base import Surroundings
+from coinjar.destinations.base import RenderContext
 from coinjar.jarfile.store import replace_file, shown_path
-from coinjar.scanning.files import Walk
+from coinjar.scanning.files import FileWalk
 
 
-class Made(NamedTuple):
+class DraftSheet(NamedTuple):
     """A sheet before it is written: its lines, their digests, what points to the old place, and what is to know."""
 
-    old: Where
-    new: Where
+    old: Endpoint
+    new: Endpoint
     stages: list[str]
-    entries: list[Entry]
+    entries: list[SheetEntry]
     digests: dict[tuple[str, tuple[str, ...]], str]
-    pointings: list[Pointing]
+    pointings: list[InboundReference]
     notes: list[str]
 
 
-class Reader:
+class SheetBuilder:
     """Reads what a migration needs to know."""
 
     def __init__(
@@ -46,7 +46,7 @@ class Reader:
     ) -> None:
         self.opened = opened
         self.jar = opened.load() if opened else None
-        self.ends = Ends(opened, self.jar)
+        self.ends = EndpointReader(opened, self.jar)
         self.old, self.new = where(self.jar, source), where(self.jar, target)
         if self.old.label == self.new.label:
             raise UsageError("from and to are the same place", hint="name another", code="usage")
@@ -72,28 +72,28 @@ class Reader:
             self.notes.append(f"{self.new.label} is not for {', '.join(lost)}: what is there is left behind")
         return list(asked) or own
 
-    def sheet(self) -> Made:
-        """The whole of it. Raises OutsideError, InputError, UsageError."""
+    def sheet(self) -> DraftSheet:
+        """The whole of it. Raises ExternalError, InputError, UsageError."""
         goal = self.ends.new(self.new, [one for one in self.stages if self._new_has(one)])
         made = entries(self.there, self._facts(goal))
         digests = {(one.variable, one.where): self.digest(one.variable, one.where) for one in made}
         pointings = list(self._pointings()) if self.jar and self.old.destination else []
-        return Made(self.old, self.new, self.stages, made, digests, pointings, self.notes)
+        return DraftSheet(self.old, self.new, self.stages, made, digests, pointings, self.notes)
 
     def _new_has(self, stage: str) -> bool:
         return not (self.jar and self.new.destination) or is_for(self.jar, self.new.destination, stage)
 
-    def _facts(self, goal: New) -> Facts:
+    def _facts(self, goal: TargetState) -> MigrationContext:
         mentioned = self._mentioned()
         known = list(self.jar.variables) if self.jar else []
 
-        def held(one: There, name: str) -> str | None:
+        def held(one: SourceValue, name: str) -> str | None:
             found = [
                 text for key, text in goal.held.items() if key[0] == one.stage and key[2] == name and (one.service is None or key[1] in (None, one.service))
             ]
             return reveal(found[0]) if found and found[0] is not None else None
 
-        return Facts(
+        return MigrationContext(
             self.old.label,
             self.new.label,
             goal.refusal,
@@ -107,7 +107,7 @@ class Reader:
             lambda name: owner.name if self.jar and (owner := self.jar.owner_of(name)) else None,
         )
 
-    def in_jar(self, one: There, name: str | None = None) -> tuple[bool, str | None]:
+    def in_jar(self, one: SourceValue, name: str | None = None) -> tuple[bool, str | None]:
         """Whether the jar declares a variable, and what it says there."""
         name = name or one.name
         if self.jar is None or self.opened is None or name not in self.jar.variables or not one.stage:
@@ -146,7 +146,7 @@ class Reader:
 
     def _key(self) -> bytes:
         if self.opened and self.jar and self.stages:
-            return Surroundings(self.jar, self.opened.folder, Masker(), self.opened.ring, writes=True).naming_key(self.stages[0])
+            return RenderContext(self.jar, self.opened.folder, Masker(), self.opened.ring, writes=True).naming_key(self.stages[0])
         home = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
         path = Path(home, "coinjar", "move.key")
         if not path.exists():
@@ -155,13 +155,13 @@ class Reader:
 
     # -- what points to the old place
 
-    def addresses(self) -> list[There]:
+    def addresses(self) -> list[SourceValue]:
         """The addresses that the old place gave."""
         return [one for one in self.there if one.supplied and one.text and "://" in reveal(one.text)]
 
-    def _pointings(self) -> Iterator[Pointing]:
+    def _pointings(self) -> Iterator[InboundReference]:
         assert self.jar
-        facts = JarFacts(self.jar)
+        facts = CheckContext(self.jar)
         for one in self.addresses():
             address = reveal(one.text or "").rstrip("/")
             for found in facts.written:
@@ -177,7 +177,7 @@ class Reader:
                 yield from self._elsewhere(one, address)
                 self._in_files(address)
 
-    def _pointing(self, one: There, name: str, layer: str, scope: str, address: str, source: str) -> Pointing:
+    def _pointing(self, one: SourceValue, name: str, layer: str, scope: str, address: str, source: str) -> InboundReference:
         assert self.jar
         variable = self.jar.variables.get(one.name)
         gives = variable is not None and one.service is not None and self.new.destination is not None and layer in self.stages
@@ -187,16 +187,16 @@ class Reader:
         why = f"leads to {one.service or one.where} at {self.old.label}"
         if not becomes:
             why += "; say what is to stand there instead"
-        return Pointing(name, layer, scope, whole if whole in source else address, becomes, why)
+        return InboundReference(name, layer, scope, whole if whole in source else address, becomes, why)
 
-    def _elsewhere(self, one: There, address: str) -> Iterator[Pointing]:
+    def _elsewhere(self, one: SourceValue, address: str) -> Iterator[InboundReference]:
         """Values on other live destinations that the jar does not know."""
         assert self.jar
         for destination in self.jar.destinations.values():
             ours = (self.old.destination and destination.name == self.old.destination.name) or (
                 self.new.destination and destination.name == self.new.destination.name
             )
-            if ours or not is_live(destination) or destination.moved(one.stage) or one.stage not in stages_of(self.jar, Where("", destination, "")):
+            if ours or not is_live(destination) or destination.moved(one.stage) or one.stage not in stages_of(self.jar, Endpoint("", destination, "")):
                 continue
             try:
                 held = self.ends.held(destination, one.stage)
@@ -207,7 +207,7 @@ class Reader:
                 for each in there.values():
                     if each.text and address in reveal(each.text) and not each.supplied and each.name not in self.jar.variables:
                         why = f"{target.label} holds it, and the jar does not know it: change it there, or adopt dest:{destination.name}@{one.stage}"
-                        yield Pointing(each.name, one.stage, f"dest:{destination.name}", address, "", why)
+                        yield InboundReference(each.name, one.stage, f"dest:{destination.name}", address, "", why)
 
     def _in_files(self, address: str) -> None:
         """Files of the code that hold the address: they are told, not changed."""
@@ -217,7 +217,7 @@ class Reader:
         assert self.opened
         base = self.opened.folder.resolve().parent
         paths = self.paths or (code_paths(self.jar, base) if has_code(self.jar) else [])
-        for one in Walk(skipped=[self.opened.folder]).files(paths):
+        for one in FileWalk(skipped=[self.opened.folder]).files(paths):
             lines = Path(one.path).read_bytes().split(b"\n")
             for number, line in enumerate(lines, 1):
                 if address.encode() in line:

@@ -10,21 +10,19 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from coinjar.actions import rename
-from coinjar.actions.changing import Change, edit_file
-from coinjar.actions.deliver import Delivery, Outcome
-from coinjar.actions.deliver import Options as Delivering
+from coinjar.actions.changing import ValueChanges, edit_file
+from coinjar.actions.deliver import Delivery, DeliveryOptions, DeliveryOutcome
 from coinjar.actions.flat_files import read_flat, write_flat
 from coinjar.actions.live import LiveStage
-from coinjar.actions.migrate import Reader
+from coinjar.actions.migrate import SheetBuilder
 from coinjar.actions.opening import OpenJar
 from coinjar.actions.repointing import repoint
 from coinjar.actions.values import declaration
-from coinjar.core.delivery import GONE
-from coinjar.core.delivery import Change as Removal
-from coinjar.core.errors import CoinJarError, InputError, OutsideError, Place, raise_all
+from coinjar.core.delivery import GONE, DeliveryChange
+from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, raise_all
 from coinjar.core.guess import guess
 from coinjar.core.model import Destination, Jar, Variable
-from coinjar.core.moving import CARRIED, GIVEN, GIVES, KEPT, LEFT, RENAMED, REPLACED, SUPPLIED, There, placed
+from coinjar.core.moving import CARRIED, GIVEN, GIVES, KEPT, LEFT, RENAMED, REPLACED, SUPPLIED, SourceValue, placed
 from coinjar.core.names import ALL, VariableName
 from coinjar.core.secret import Secret, reveal
 from coinjar.core.shown import Masker
@@ -32,15 +30,15 @@ from coinjar.destinations import is_live
 from coinjar.destinations.base import gets, services_for
 from coinjar.documents.edit import Edit
 from coinjar.documents.writing import Plain
-from coinjar.jarfile.sheets import Line, Sheet, tell_outcomes, unknown_line
+from coinjar.jarfile.sheets import Sheet, SheetLine, tell_outcomes, unknown_line
 from coinjar.jarfile.store import locked, shown_path
 
 GOES = (CARRIED, RENAMED, REPLACED, GIVEN)
 """Groups whose variables are at the new place afterwards, with a value of ours."""
-Tell = Callable[[str, Sequence[Outcome]], None]
+Tell = Callable[[str, Sequence[DeliveryOutcome]], None]
 
 
-class Options(NamedTuple):
+class MigrationOptions(NamedTuple):
     """`restart` what must read the new values; `empty_source` when all of it is verified; `jar_only` leaves code as it is (for a rehearsal)."""
 
     restart: bool = False
@@ -49,24 +47,24 @@ class Options(NamedTuple):
     jar_only: bool = False
 
 
-class _Came(NamedTuple):
+class _PlaceResult(NamedTuple):
     """How a line came out in one place, in words, and whether that is as the sheet has it."""
 
     words: str
     good: bool = True
 
 
-_THE_SAME, _NOT_THERE, _ANOTHER = _Came("there, and the same"), _Came("not there", good=False), _Came("not the same there", good=False)
+_THE_SAME, _NOT_THERE, _ANOTHER = _PlaceResult("there, and the same"), _PlaceResult("not there", good=False), _PlaceResult("not the same there", good=False)
 
 
-class Move:
+class Migration:
     """One run of a sheet. `look` first; then `prepare`, `deliver`, `repoint`, `verify`, `settle`, in this order."""
 
-    def __init__(self, opened: OpenJar | None, sheet: Sheet, options: Options) -> None:
+    def __init__(self, opened: OpenJar | None, sheet: Sheet, options: MigrationOptions) -> None:
         self.opened = opened
         self.sheet = sheet
         self.options = options
-        self.reader = Reader(opened, sheet.source, sheet.target, sheet.stages, options.paths, sheet.service)
+        self.reader = SheetBuilder(opened, sheet.source, sheet.target, sheet.stages, options.paths, sheet.service)
         self.outcomes: dict[tuple[str, int], str] = {}
         self.failed: list[str] = []
 
@@ -76,7 +74,7 @@ class Move:
         assert self.reader.jar
         return self.reader.jar
 
-    def _places(self, line: Line) -> list[There]:
+    def _places(self, line: SheetLine) -> list[SourceValue]:
         return [one for one in self.reader.there if one.name == line.variable and one.where in line.where]
 
     # -- looking
@@ -99,14 +97,14 @@ class Move:
         raise_all(faults)
         raise_all(list(self._not_given()))
 
-    def _whole(self) -> Place:
-        return Place(shown_path(self.sheet.path))
+    def _whole(self) -> Location:
+        return Location(shown_path(self.sheet.path))
 
     def _not_given(self) -> Iterator[CoinJarError]:
         for line in self.sheet.of(GIVEN, REPLACED):
             for where in line.where:
                 stage, service = placed(where)
-                declared, text = self.reader.in_jar(There(line.becomes, stage, service, None))
+                declared, text = self.reader.in_jar(SourceValue(line.becomes, stage, service, None))
                 if text is None:
                     new = "" if declared else " --declare"
                     put = f"`coinjar put {line.becomes} --stage {stage}{f' --service {service}' if service else ''}{new}`; or "
@@ -133,7 +131,7 @@ class Move:
         jar = self.opened.load()
         renames = {line.variable: line.becomes for line in self.sheet.of(RENAMED) if line.variable in jar.variables and line.becomes not in jar.variables}
         if renames:
-            asked = rename.Options(() if self.options.jar_only else self.options.paths, jar_only=self.options.jar_only)
+            asked = rename.RenameOptions(() if self.options.jar_only else self.options.paths, jar_only=self.options.jar_only)
             plan = rename.plan(self.opened, renames, asked)
             rename.carry_out(self.opened, renames, asked, plan)
             files = [one.path for one in plan.files if self.opened.folder.resolve() not in one.path.resolve().parents]
@@ -198,7 +196,7 @@ class Move:
                     declare[name] = self._declared(name, places, text)
                 puts.append((one.stage, str(one.service) if one.service in jar.services else ALL, name, text))
         after = jar._replace(variables={**jar.variables, **declare})
-        change = Change(self.opened, after)
+        change = ValueChanges(self.opened, after)
         for stage, scope, name, text in puts:
             change.put(stage, scope, name, Secret(text) if after.variables[name].secret else text)
         if declare:
@@ -206,7 +204,7 @@ class Move:
         change.commit()
         return change.notes
 
-    def _declared(self, name: str, places: Sequence[There], text: str) -> Variable:
+    def _declared(self, name: str, places: Sequence[SourceValue], text: str) -> Variable:
         services = {str(one.service) for one in places if one.service in self.jar.services}
         limited = frozenset(services) if services and services != set(self.jar.services) else None
         guessed = guess(name, text)
@@ -228,7 +226,7 @@ class Move:
         elif self.opened is not None:
             self._render(destination.name)
 
-    def _going(self, line: Line) -> list[There]:
+    def _going(self, line: SheetLine) -> list[SourceValue]:
         """A line's places with the texts that go: those that are there, or the jar's."""
         places = self._places(line)
         if line.group in (CARRIED, RENAMED):
@@ -243,8 +241,8 @@ class Move:
         assert self.opened
         opened = self.opened
 
-        async def work() -> list[Outcome]:
-            delivery = Delivery(LiveStage(opened, stage, names, Masker(), writes=True), Delivering(restart=self.options.restart))
+        async def work() -> list[DeliveryOutcome]:
+            delivery = Delivery(LiveStage(opened, stage, names, Masker(), writes=True), DeliveryOptions(restart=self.options.restart))
             try:
                 await delivery.look()
                 return await delivery.carry_out()
@@ -270,7 +268,7 @@ class Move:
         """A delivery to the new place that is only looked at."""
         assert self.opened
         assert self.reader.new.destination
-        return Delivery(LiveStage(self.opened, stage, [self.reader.new.destination.name], Masker()), Delivering(restart=self.options.restart))
+        return Delivery(LiveStage(self.opened, stage, [self.reader.new.destination.name], Masker()), DeliveryOptions(restart=self.options.restart))
 
     def _render(self, name: str) -> None:
         from coinjar.actions.render_files import write
@@ -305,26 +303,26 @@ class Move:
             self.outcomes[line.group, line.number] = told
             self.failed += [f"{line.becomes} of {where}: {one.words}" for where, one in zip(line.where, came, strict=True) if not one.good]
 
-    def _stands(self, line: Line, where: str, held: Mapping[tuple[str, str | None, str], str | None]) -> _Came:
+    def _stands(self, line: SheetLine, where: str, held: Mapping[tuple[str, str | None, str], str | None]) -> _PlaceResult:
         """How a line came out in one place, for every service there that it is about."""
         stage, service = placed(where)
         keys = [key for key in held if key[0] == stage and key[2] == line.becomes and (service is None or key[1] in (None, service))]
         if line.group == LEFT:
-            return _Came("left behind; it was there already" if keys else "left behind")
+            return _PlaceResult("left behind; it was there already" if keys else "left behind")
         if line.group == SUPPLIED:
-            return _Came("supplied there" if keys else "supplied there when it first runs")
+            return _PlaceResult("supplied there" if keys else "supplied there when it first runs")
         if not keys:
             return _NOT_THERE
         if any(held[key] is None for key in keys):
-            return _Came("there; it cannot be read back")
-        wanted = [self.reader.in_jar(There(line.becomes, stage, service or key[1], None))[1] for key in keys]
+            return _PlaceResult("there; it cannot be read back")
+        wanted = [self.reader.in_jar(SourceValue(line.becomes, stage, service or key[1], None))[1] for key in keys]
         same = all(text is not None and reveal(held[key] or "") == text for key, text in zip(keys, wanted, strict=True))
         return _THE_SAME if same else _ANOTHER
 
-    def _stands_in_file(self, line: Line, where: str, flat: Mapping[str, str | None]) -> _Came:
+    def _stands_in_file(self, line: SheetLine, where: str, flat: Mapping[str, str | None]) -> _PlaceResult:
         """The same, where the new place is a file."""
         if line.group in (LEFT, SUPPLIED):
-            return _Came("left behind")
+            return _PlaceResult("left behind")
         text = next((one.text for one in self._going(line) if one.where == where), None)
         if line.becomes not in flat:
             return _NOT_THERE
@@ -357,7 +355,7 @@ class Move:
         return [f"{old.name} has moved_to: {new.name} for {', '.join(keys)} in jar.yaml: there it is read, and not delivered to any more"]
 
     def _empty(self) -> list[str]:
-        """Take everything away there that the sheet has a line for and that is not the platform's own. Raises OutsideError."""
+        """Take everything away there that the sheet has a line for and that is not the platform's own. Raises ExternalError."""
         destination = self.reader.old.destination
         if destination is None or not is_live(destination):
             return [f"{self.reader.old.label} is no running system: remove it yourself"]
@@ -372,7 +370,7 @@ class Move:
                     await target.identity()
                     held = await target.read()
                     away = [
-                        Removal(each.name, GONE, each.text, None, each.secret, each)
+                        DeliveryChange(each.name, GONE, each.text, None, each.secret, each)
                         for each in held.values()
                         if each.name in names and not each.supplied and not each.wide
                     ]
@@ -381,7 +379,7 @@ class Move:
                     left = [each for each in (await target.read()).values() if each.name in {one.name for one in away} and not each.wide]
                     if left:
                         words = f"it did not let go of {', '.join(each.name for each in left)}"
-                        raise OutsideError(words, hint="run this again", place=target.origin, code="read-back", of=target.label)
+                        raise ExternalError(words, hint="run this again", place=target.origin, code="read-back", of=target.label)
                     gone += len(away)
                 finally:
                     await target.close()

@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 from pathlib import Path
 
-from coinjar.core.errors import InputError, Place, UsageError, raise_all
+from coinjar.core.errors import InputError, Location, UsageError, raise_all
 from coinjar.core.names import name_fault
 from coinjar.jarfile.attributes import ATTRIBUTES
 from coinjar.jarfile.declarations import read_declarations
@@ -38,7 +38,7 @@ def make_jar(folder: Path, app: str, services: Sequence[str], stages: Sequence[s
             texts[folder / "plain" / f"{name}.yaml"] = f"# Values of {name}.\n"
     read_declarations(texts[folder / "jar.yaml"].encode(), "jar.yaml")  # refuses what does not fit together, circles too
     if (folder / "jar.yaml").exists():
-        raise InputError("there is a jar here already", hint="it was left as it is", place=Place(shown_path(folder / "jar.yaml")), code="exists")
+        raise InputError("there is a jar here already", hint="it was left as it is", place=Location(shown_path(folder / "jar.yaml")), code="exists")
     folder.mkdir(parents=True, exist_ok=True)
     made = []
     with locked(folder):

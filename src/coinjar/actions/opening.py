@@ -7,9 +7,9 @@ from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from coinjar.core.errors import CoinJarError, InputError, Place, UsageError
+from coinjar.core.errors import CoinJarError, InputError, Location, UsageError
 from coinjar.core.layers import Resolver
-from coinjar.core.model import Jar, Outside, Resolved, Stored, Written
+from coinjar.core.model import Definition, FromStore, Jar, Outside, Resolved
 from coinjar.core.names import suggestion
 from coinjar.jarfile.find import find_jar
 from coinjar.jarfile.load import load
@@ -100,7 +100,7 @@ class OpenJar:
         return KeyRing(self.folder, self.identity)
 
     def identity(self) -> Identity:
-        """Whoever runs this. Raises CannotOpen."""
+        """Whoever runs this. Raises DecryptionError."""
         if self._identity is None:
             from coinjar.jarfile.identities import find_identity
 
@@ -113,8 +113,8 @@ class OpenJar:
         """One stage, ready to be asked for values."""
         jar = jar or self.load([stage], mine=stage if mine else None)
 
-        def fetch(outside: Outside, place: Place) -> str:
-            if isinstance(outside, Stored):
+        def fetch(outside: Outside, place: Location) -> str:
+            if isinstance(outside, FromStore):
                 from coinjar.actions.stored import fetch_stored
 
                 return fetch_stored(self, jar, stage, outside, place)
@@ -162,7 +162,7 @@ def the_service(jar: Jar, named: str | None) -> str:
     raise UsageError("which service?", hint=f"add --service: {', '.join(jar.services)}", code="which-service")
 
 
-def as_written(jar: Jar, one_offs: Mapping[str, str]) -> dict[str, Written]:
+def as_written(jar: Jar, one_offs: Mapping[str, str]) -> dict[str, Definition]:
     """One-off values as a layer. Raises UsageError for an undeclared name, and for a secret, which argv would show to others."""
     found = {}
     for name, text in one_offs.items():
@@ -171,5 +171,5 @@ def as_written(jar: Jar, one_offs: Mapping[str, str]) -> dict[str, Written]:
             raise UsageError(f"{name} is not declared", hint=hint, code="unknown-variable")
         if jar.variables[name].secret:
             raise UsageError(f"{name} is a secret, and would show in the list of processes", hint=f"put it: `coinjar put {name} --mine`", code="secret-in-argv")
-        found[name] = Written(text, "--with", 0, 0)
+        found[name] = Definition(text, "--with", 0, 0)
     return found

@@ -7,9 +7,9 @@ from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from coinjar.actions.opening import OpenJar
-from coinjar.actions.sealing import Sealing
-from coinjar.core.errors import CannotOpen, Place, UsageError
-from coinjar.core.model import Jar, Sealed
+from coinjar.actions.sealing import SealedTransaction
+from coinjar.core.errors import DecryptionError, Location, UsageError
+from coinjar.core.model import Jar, SealedDefinition
 from coinjar.core.names import ALL, SHARED, SMALL_NAME
 from coinjar.crypto.age import recipient_fault, without_comment
 from coinjar.jarfile.keyring import KeyRing, compartments
@@ -19,7 +19,7 @@ from coinjar.jarfile.store import locked
 VOUCHED, NOT_VOUCHED, UNKNOWN = "vouched", "not vouched", "not known"
 
 
-class Adding(NamedTuple):
+class ReaderGrant(NamedTuple):
     """What a new reader will open: stages, and how many values they have for it now."""
 
     reader: Reader
@@ -32,7 +32,7 @@ def lineage(jar: Jar, stages: Iterable[str]) -> list[str]:
     return list(dict.fromkeys([SHARED, *(name for stage in stages if stage != SHARED for name in jar.chain(stage))]))
 
 
-def plan_adding(opened: OpenJar, recipient: str, label: str, stages: Sequence[str], *, service: str | None, offline: bool) -> Adding:
+def plan_adding(opened: OpenJar, recipient: str, label: str, stages: Sequence[str], *, service: str | None, offline: bool) -> ReaderGrant:
     """What adding would do. Raises UsageError for what cannot be a reader."""
     if why := recipient_fault(recipient):
         raise UsageError(f"this is no recipient: {why}", hint="`coinjar identity show` prints one, or take a line of an SSH .pub file (ed25519)")
@@ -43,7 +43,7 @@ def plan_adding(opened: OpenJar, recipient: str, label: str, stages: Sequence[st
         jar.service(service)
     if service and offline:
         raise UsageError("a recovery recipient opens all of a stage", hint="leave --service out")
-    reader = Reader(label=label, recipient=without_comment(recipient), place=Place(""), opens=(), service=service, offline=offline)
+    reader = Reader(label=label, recipient=without_comment(recipient), place=Location(""), opens=(), service=service, offline=offline)
     known = load_readers(opened.folder).readers
     same = next((one for one in known.values() if one.recipient == reader.recipient), None)
     if label in known and known[label].row != reader.row:
@@ -57,15 +57,15 @@ def plan_adding(opened: OpenJar, recipient: str, label: str, stages: Sequence[st
         for stage in wanted
         for scope in jar.plain.get(stage, {}).values()
         for name, written in scope.items()
-        if isinstance(written, Sealed) and written.compartment in parts[stage]
+        if isinstance(written, SealedDefinition) and written.compartment in parts[stage]
     }
-    return Adding(known.get(label, reader), wanted, len(values))
+    return ReaderGrant(known.get(label, reader), wanted, len(values))
 
 
-def add(opened: OpenJar, adding: Adding) -> list[str]:
-    """Let a reader in: the keys are wrapped for it too. Returns what is to know. Raises CannotOpen for a stage that is not ours."""
+def add(opened: OpenJar, adding: ReaderGrant) -> list[str]:
+    """Let a reader in: the keys are wrapped for it too. Returns what is to know. Raises DecryptionError for a stage that is not ours."""
     with locked(opened.folder):
-        change = Sealing(opened, opened.load(_stages(adding.stages)))
+        change = SealedTransaction(opened, opened.load(_stages(adding.stages)))
         for stage in adding.stages:
             if change.compartments(stage):
                 change.verify(stage, change.compartments(stage))
@@ -82,7 +82,7 @@ def _stages(layers: Iterable[str]) -> list[str]:
     return [one for one in layers if one != SHARED]
 
 
-class Removed(NamedTuple):
+class RemovedReader(NamedTuple):
     """What a reader who left could have opened, by stage; of those, what was made anew, and what still must be."""
 
     could_open: dict[str, list[str]]
@@ -107,16 +107,16 @@ def stages_of_reader(opened: OpenJar, label: str, named: Sequence[str] | None) -
     return stages
 
 
-def remove(opened: OpenJar, label: str, stages: Sequence[str] | None, *, generate: bool) -> Removed:
+def remove(opened: OpenJar, label: str, stages: Sequence[str] | None, *, generate: bool) -> RemovedReader:
     """Take stages (None: all) from a reader: new keys, and every value that it could open sealed anew under them.
 
-    `generate` makes those values anew that have a recipe in jar.yaml. Raises UsageError, CannotOpen, InputError, with nothing written.
+    `generate` makes those values anew that have a recipe in jar.yaml. Raises UsageError, DecryptionError, InputError, with nothing written.
     """
     with locked(opened.folder):
         jar = opened.load()
         chosen = stages_of_reader(opened, label, stages)
         reader = _reader(load_readers(opened.folder), label)
-        change = Sealing(opened, jar)
+        change = SealedTransaction(opened, jar)
         could: dict[str, list[str]] = {}
         anew: dict[str, list[str]] = {}
         for stage in chosen:
@@ -128,10 +128,10 @@ def remove(opened: OpenJar, label: str, stages: Sequence[str] | None, *, generat
                 anew[stage] = _generate_anew(change, stage, [one.slot for one in lines])
         change.commit()
         left = change.readers.readers.get(label)
-    return Removed(could, anew, list(left.opens) if left else [])
+    return RemovedReader(could, anew, list(left.opens) if left else [])
 
 
-def _generate_anew(change: Sealing, stage: str, slots: list[tuple[str, str]]) -> list[str]:
+def _generate_anew(change: SealedTransaction, stage: str, slots: list[tuple[str, str]]) -> list[str]:
     """Make the values anew that have a recipe: one for all compartments that held the same."""
     from coinjar.core.recipes import make, recipe_of
 
@@ -158,7 +158,7 @@ def _reader(readers: Readers, label: str) -> Reader:
 def rekey(opened: OpenJar, stages: Sequence[str]) -> dict[str, int]:
     """New keys for these stages, every value sealed anew; says how many each has."""
     with locked(opened.folder):
-        change = Sealing(opened, opened.load())
+        change = SealedTransaction(opened, opened.load())
         counts = {}
         for stage in stages:
             there = _keys_of(change, stage)
@@ -169,7 +169,7 @@ def rekey(opened: OpenJar, stages: Sequence[str]) -> dict[str, int]:
     return counts
 
 
-def _keys_of(change: Sealing, stage: str) -> list[str]:
+def _keys_of(change: SealedTransaction, stage: str) -> list[str]:
     if stage != SHARED:
         change.jar.stage(stage)
     there = change.compartments(stage)
@@ -181,7 +181,7 @@ def _keys_of(change: Sealing, stage: str) -> list[str]:
 def vouch(opened: OpenJar, stages: Sequence[str]) -> None:
     """Vouch for the readers as they stand in readers.yaml, and wrap the keys for them: after somebody looked at them."""
     with locked(opened.folder):
-        change = Sealing(opened, opened.load())
+        change = SealedTransaction(opened, opened.load())
         for stage in stages:
             for compartment in _keys_of(change, stage):
                 change.ring.key(stage, compartment)
@@ -193,21 +193,21 @@ def vouch(opened: OpenJar, stages: Sequence[str]) -> None:
         change.commit()
 
 
-class Row(NamedTuple):
+class ReaderRow(NamedTuple):
     """One reader, for a list. `opens` has the compartments of each stage that it has a key of."""
 
     reader: Reader
     opens: dict[str, list[str]]
 
 
-class Listing(NamedTuple):
+class ReaderList(NamedTuple):
     """All readers, and for each stage whether somebody vouches for them."""
 
-    rows: list[Row]
+    rows: list[ReaderRow]
     stages: dict[str, str]
 
 
-def listing(opened: OpenJar) -> Listing:
+def listing(opened: OpenJar) -> ReaderList:
     """Who opens what. Works without any identity: then nobody knows who vouches."""
     jar = opened.load([])
     readers = load_readers(opened.folder)
@@ -215,10 +215,11 @@ def listing(opened: OpenJar) -> Listing:
     named = {stage for one in readers.readers.values() for stage in one.opens}
     stages = sorted(named, key=lambda stage: (order.index(stage) if stage in order else len(order), stage))
     rows = [
-        Row(one, {stage: [each for each in compartments(opened.folder, stage) if one.reads(each)] for stage in one.opens}) for one in readers.readers.values()
+        ReaderRow(one, {stage: [each for each in compartments(opened.folder, stage) if one.reads(each)] for stage in one.opens})
+        for one in readers.readers.values()
     ]
     ring = opened.ring()
-    return Listing(rows, {stage: vouching(jar, ring, readers, stage) for stage in stages})
+    return ReaderList(rows, {stage: vouching(jar, ring, readers, stage) for stage in stages})
 
 
 def vouching(jar: Jar, ring: KeyRing, readers: Readers, stage: str) -> str:
@@ -227,7 +228,7 @@ def vouching(jar: Jar, ring: KeyRing, readers: Readers, stage: str) -> str:
     for compartment in compartments(ring.folder, stage) or [""]:
         try:
             states.add(VOUCHED if compartment and ring.is_vouched(jar.app, readers, stage, compartment) else NOT_VOUCHED)
-        except CannotOpen:
+        except DecryptionError:
             states.add(UNKNOWN)
     return next(one for one in (NOT_VOUCHED, UNKNOWN, VOUCHED) if one in states)
 

@@ -9,21 +9,21 @@ from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import InputError
 from coinjar.core.model import Jar
 from coinjar.core.secret import reveal
-from coinjar.records.store import Records, default_path
+from coinjar.records.store import RecordStore, default_path
 
 
-def open_records(opened: OpenJar, jar: Jar, *, make: bool = False) -> Records:
-    """The records: in `.local/`, or where jar.yaml says. Without `make`, none are made where there are none. Raises InputError, OutsideError."""
+def open_records(opened: OpenJar, jar: Jar, *, make: bool = False) -> RecordStore:
+    """The records: in `.local/`, or where jar.yaml says. Without `make`, none are made where there are none. Raises InputError, ExternalError."""
     if jar.records is None:
         path = default_path(opened.folder)
-        return Records(jar.app, path if make or path.exists() else None)
+        return RecordStore(jar.app, path if make or path.exists() else None)
     password = None
     if jar.records.password:
         password = os.environ.get(jar.records.password)
         if not password:
             hint = f"set {jar.records.password} where coinjar runs"
             raise InputError(f"the environment has no {jar.records.password}", hint=hint, place=jar.records.place, code="no-token")
-    return Records(jar.app, jar.records.address, password=password, origin=jar.records.place)
+    return RecordStore(jar.app, jar.records.address, password=password, origin=jar.records.place)
 
 
 def fingerprint(key: bytes, app: str, where: tuple[str, str, str], name: str, text: str) -> str:

@@ -8,7 +8,7 @@ import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
-from coinjar.actions.move import Move
+from coinjar.actions.move import Migration
 from coinjar.actions.opening import OpenJar
 from coinjar.destinations import is_live
 
@@ -16,7 +16,7 @@ _MEMORY = Path("/dev/shm")  # noqa: S108 - a folder of our own is made in it
 
 
 @contextlib.contextmanager
-def rehearsal(move: Move) -> Iterator[Move | None]:
+def rehearsal(move: Migration) -> Iterator[Migration | None]:
     """The same move on a copy of the jar; None where the new place is no running system."""
     destination = move.reader.new.destination
     if move.opened is None or destination is None or not is_live(destination):
@@ -25,4 +25,4 @@ def rehearsal(move: Move) -> Iterator[Move | None]:
     with tempfile.TemporaryDirectory(prefix="coinjar-", dir=_MEMORY if _MEMORY.is_dir() else None) as folder:
         copy = Path(folder) / "jar"
         shutil.copytree(move.opened.folder, copy, symlinks=True)
-        yield Move(OpenJar(copy, move.opened.ask), move.sheet, move.options._replace(jar_only=True))
+        yield Migration(OpenJar(copy, move.opened.ask), move.sheet, move.options._replace(jar_only=True))

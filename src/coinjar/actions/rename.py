@@ -11,19 +11,19 @@ from typing import TYPE_CHECKING, NamedTuple
 from yaml.nodes import ScalarNode
 
 from coinjar.actions.changing import coins_file
-from coinjar.actions.differences import Sides, difference
+from coinjar.actions.differences import FileChange, difference
 from coinjar.actions.mentioned import code_paths, find, unreadable
 from coinjar.actions.opening import OpenJar
 from coinjar.actions.secret_texts import secret_texts, secrets_read
 from coinjar.core.code import has_code
-from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, is_others, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, is_others, raise_all
 from coinjar.core.masking import SHORTEST
-from coinjar.core.model import Closed, Content, Jar
+from coinjar.core.model import Content, Jar, Undecryptable
 from coinjar.core.names import name_fault, shell_can_set
 from coinjar.core.redaction import Redactor
 from coinjar.core.references import Template, parse_template
 from coinjar.core.renames import in_references
-from coinjar.dialects.base import Item, Known
+from coinjar.dialects.base import ParseContext, ReadItem
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.writing import Plain
 from coinjar.jarfile.journal import finish, is_unfinished, replace_all
@@ -33,11 +33,11 @@ from coinjar.jarfile.store import LOCAL, locked, shown_path
 from coinjar.mentions.languages import by_first_line, language_of, look
 
 if TYPE_CHECKING:
-    from coinjar.actions.sealing import Sealing
-    from coinjar.scanning.scan import Seen
+    from coinjar.actions.sealing import SealedTransaction
+    from coinjar.scanning.scan import FileMentions
 
 
-class Written(NamedTuple):
+class EditedFile(NamedTuple):
     """A file as it is and as it will be."""
 
     path: Path
@@ -45,23 +45,23 @@ class Written(NamedTuple):
     new: bytes
 
 
-class Left(NamedTuple):
+class UnchangedUse(NamedTuple):
     """Something that was not changed, and why."""
 
-    place: Place
+    place: Location
     words: str
 
 
-class Renaming(NamedTuple):
+class RenameEdits(NamedTuple):
     """What a rename will do: files, how many sealed values, and what stays."""
 
     renames: dict[str, str]
-    files: list[Written]
+    files: list[EditedFile]
     sealed: int
-    left: list[Left]
+    left: list[UnchangedUse]
 
 
-class Options(NamedTuple):
+class RenameOptions(NamedTuple):
     """How to rename: `keep_old` goes on handing out the old names beside the new ones; `jar_only` leaves everything beside the jar as it is."""
 
     paths: Sequence[str] = ()
@@ -69,7 +69,7 @@ class Options(NamedTuple):
     jar_only: bool = False
 
 
-def plan(opened: OpenJar, renames: Mapping[str, str], options: Options) -> Renaming:
+def plan(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions) -> RenameEdits:
     """Work a rename out, without changing anything. Raises UsageError for names that cannot be, InputError for files that cannot be changed."""
     jar = opened.load()
     again = {old: new for old, new in renames.items() if old not in jar.variables and new in jar.variables and old in jar.variables[new].formerly}
@@ -77,7 +77,7 @@ def plan(opened: OpenJar, renames: Mapping[str, str], options: Options) -> Renam
     files = list(_jar_files(opened.folder, jar, renames, options, again))
     coins, count, left = _sealed(opened, jar, renames)
     left += [
-        Left(jar.variables[old].place, f"{by} sets {old} by itself, and will not know it as {new}")
+        UnchangedUse(jar.variables[old].place, f"{by} sets {old} by itself, and will not know it as {new}")
         for old, new in renames.items()
         if old in jar.variables
         for by in jar.variables[old].supplied_by
@@ -86,10 +86,10 @@ def plan(opened: OpenJar, renames: Mapping[str, str], options: Options) -> Renam
     others, more = ([], []) if options.jar_only else _others(opened, jar, renames, options)
     for one in others:
         written.setdefault(one.path, one)
-    return Renaming(dict(renames), [one for one in written.values() if one.old != one.new], count, [*left, *more])
+    return RenameEdits(dict(renames), [one for one in written.values() if one.old != one.new], count, [*left, *more])
 
 
-def carry_out(opened: OpenJar, renames: Mapping[str, str], options: Options, shown: Renaming) -> None:
+def carry_out(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions, shown: RenameEdits) -> None:
     """Write what `shown` showed. Raises InputError, with nothing changed, if anything is another by now."""
     with locked(opened.folder):
         now = plan(opened, renames, options)
@@ -104,7 +104,7 @@ def carry_out(opened: OpenJar, renames: Mapping[str, str], options: Options, sho
             raise InputError(f"the jar would not be read any more ({fault}); everything is as it was", hint="tell us; rename by hand", code="edit") from None
 
 
-def _facts(one: Renaming, sealed: set[Path]) -> list[object]:
+def _facts(one: RenameEdits, sealed: set[Path]) -> list[object]:
     return [(each.path, each.old, None if each.path in sealed else each.new) for each in one.files]  # what is sealed is another text each time
 
 
@@ -142,7 +142,7 @@ def _check(jar: Jar, renames: Mapping[str, str]) -> None:
 # Showing
 
 
-def shown_differences(opened: OpenJar, shown: Renaming) -> Iterator[str]:
+def shown_differences(opened: OpenJar, shown: RenameEdits) -> Iterator[str]:
     """The lines of a diff of every file that changes, but for sealed values, with every secret masked that is known or that a file's own reader finds."""
     jar = opened.load()
     secrets = secret_texts(opened, jar)
@@ -156,10 +156,10 @@ def shown_differences(opened: OpenJar, shown: Renaming) -> Iterator[str]:
         def hidden(data: bytes, path: Path = one.path) -> dict[int, str]:
             return _short_secrets(jar, shown.renames, path, data)
 
-        yield from difference(Sides(one.old, one.new, name, name), hidden, redactor, context=0)
+        yield from difference(FileChange(one.old, one.new, name, name), hidden, redactor, context=0)
 
 
-def _entries(jar: Jar, path: Path, data: bytes) -> list[Item]:
+def _entries(jar: Jar, path: Path, data: bytes) -> list[ReadItem]:
     """Names with values in a file of any sort, as its own reader finds them; none of a file that has no reader, such as code."""
     from coinjar.destinations.workloads import every_entry_of
     from coinjar.dialects import reader
@@ -171,7 +171,7 @@ def _entries(jar: Jar, path: Path, data: bytes) -> list[Item]:
         if language_of(path.name) is not None or by_first_line(data):
             return []
         found = reader(recognise(data, path.name).dialect)
-        found.known = Known(jar.stage_names(), jar.variables)
+        found.known = ParseContext(jar.stage_names(), jar.variables)
         return list(found.read(data, shown_path(path)).items)
     except CoinJarError:
         return []
@@ -190,7 +190,7 @@ def _short_secrets(jar: Jar, renames: Mapping[str, str], path: Path, data: bytes
 # The jar's own files
 
 
-def _jar_files(folder: Path, jar: Jar, renames: Mapping[str, str], options: Options, again: Mapping[str, str]) -> Iterator[Written]:
+def _jar_files(folder: Path, jar: Jar, renames: Mapping[str, str], options: RenameOptions, again: Mapping[str, str]) -> Iterator[EditedFile]:
     path = folder / "jar.yaml"
     old = read_bytes(path)
     new = in_jar_yaml(old, shown_path(path), renames)
@@ -206,30 +206,30 @@ def _jar_files(folder: Path, jar: Jar, renames: Mapping[str, str], options: Opti
             if tuple(names) != had:
                 listed: Plain | None = [*names] if names else None
                 edits.append(Edit(("variables", now, key), listed, keeps=2))
-    yield Written(path, old, apply(new, shown_path(path), edits) if edits else new)
+    yield EditedFile(path, old, apply(new, shown_path(path), edits) if edits else new)
     for layer in value_layers(folder):
         yield from _values(folder / "plain" / f"{layer}.yaml", renames)
     for path in sorted((folder / LOCAL).glob("*.yaml")):
         yield from _values(path, renames)
     for path in sorted((folder / "platforms").glob("*.yaml")):
         data = read_bytes(path)
-        yield Written(path, data, in_description(data, shown_path(path), renames))
+        yield EditedFile(path, data, in_description(data, shown_path(path), renames))
 
 
-def _values(path: Path, renames: Mapping[str, str]) -> Iterator[Written]:
+def _values(path: Path, renames: Mapping[str, str]) -> Iterator[EditedFile]:
     if path.exists():
         data = read_bytes(path)
         if data.strip():
-            yield Written(path, data, in_values(data, shown_path(path), renames))
+            yield EditedFile(path, data, in_values(data, shown_path(path), renames))
 
 
-def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list[Written], int, list[Left]]:
+def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list[EditedFile], int, list[UnchangedUse]]:
     """Sealed values under their new names, and sealed texts with their references renamed; what is not ours to open stays."""
-    from coinjar.actions.sealing import Sealing
+    from coinjar.actions.sealing import SealedTransaction
 
     named = {new: jar.variables[old if old in jar.variables else new]._replace(name=new) for old, new in renames.items()}
     after = jar._replace(variables={**{name: one for name, one in jar.variables.items() if name not in renames}, **named})
-    sealing = Sealing(opened, after)
+    sealing = SealedTransaction(opened, after)
     moved, left = _opened(opened, jar, sealing, renames)
     for layer, compartment, old, now, _ in moved:
         if now != old:
@@ -237,19 +237,21 @@ def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list
     for layer, compartment, _, now, content in moved:  # after every drop: one variable may get the name of another
         sealing.put(layer, compartment, now, content)
     layers = value_layers(opened.folder)
-    files = [Written(coins_file(opened.folder, layer), old, new) for layer in layers for old, new in sealing.values_of(layer)]
+    files = [EditedFile(coins_file(opened.folder, layer), old, new) for layer in layers for old, new in sealing.values_of(layer)]
     return files, len(moved), left
 
 
-def _opened(opened: OpenJar, jar: Jar, sealing: Sealing, renames: Mapping[str, str]) -> tuple[list[tuple[str, str, str, str, Content]], list[Left]]:
+def _opened(
+    opened: OpenJar, jar: Jar, sealing: SealedTransaction, renames: Mapping[str, str]
+) -> tuple[list[tuple[str, str, str, str, Content]], list[UnchangedUse]]:
     """What must be sealed anew: layer, compartment, name, new name, content; and what is sealed for others."""
-    moved, left = list[tuple[str, str, str, str, Content]](), list[Left]()
+    moved, left = list[tuple[str, str, str, str, Content]](), list[UnchangedUse]()
     for layer in value_layers(opened.folder):
         path = shown_path(coins_file(opened.folder, layer))
         for coin in sealing.lines(layer):
             content = sealing.ring.open(jar, layer, coin, path)
             now = renames.get(coin.name, coin.name)
-            if not isinstance(content, Closed):
+            if not isinstance(content, Undecryptable):
                 new = _renamed(content, renames)
                 if now != coin.name or new is not content:
                     moved.append((layer, coin.compartment, coin.name, now, new))
@@ -257,7 +259,7 @@ def _opened(opened: OpenJar, jar: Jar, sealing: Sealing, renames: Mapping[str, s
                 if not is_others(content.fault) or coin.name in renames.values():  # it would be taken for the other's
                     raise content.fault
                 words = f"{coin.name} stays sealed under the old name until somebody who opens {layer} runs the same rename"
-                left.append(Left(Place(path, coin.line, 1), words))
+                left.append(UnchangedUse(Location(path, coin.line, 1), words))
     return moved, left
 
 
@@ -270,12 +272,12 @@ def _renamed(content: Content, renames: Mapping[str, str]) -> Content:
 # Documents, templates and code
 
 
-def _others(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: Options) -> tuple[list[Written], list[Left]]:
+def _others(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: RenameOptions) -> tuple[list[EditedFile], list[UnchangedUse]]:
     base = opened.folder.resolve().parent
     paths = [*options.paths, *(code_paths(jar, base) if has_code(jar) else ()), *_destination_paths(jar, base)]
     if not paths:
         return [], []
-    files, left = list[Written](), list[Left]()
+    files, left = list[EditedFile](), list[UnchangedUse]()
     found = find(opened, jar, list(dict.fromkeys(paths)), cached=False)
     raise_all([fault for fault, path in zip(unreadable(found), found.scanned.unreadable, strict=True) if _may_mention(Path(path.path), renames)])
     places = _environments(jar, base)
@@ -283,9 +285,9 @@ def _others(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: Opti
         path = Path(seen.path)
         data = path.read_bytes()
         new = _in_text(path, data, seen, renames)
-        files.append(Written(path, data, new))
+        files.append(EditedFile(path, data, new))
         left += [
-            Left(Place(shown_path(path), spot.line, spot.column), f"{spot.text} is known only when it runs: it may make an old name")
+            UnchangedUse(Location(shown_path(path), spot.line, spot.column), f"{spot.text} is known only when it runs: it may make an old name")
             for spot in seen.spots
             if spot.mention is None
         ]
@@ -294,7 +296,7 @@ def _others(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: Opti
         known = next((one for one in files if one.path == path), None)
         data = path.read_bytes()
         new = in_environments(known.new if known else data, shown_path(path), pointers, renames)
-        files = [one for one in files if one.path != path] + [Written(path, data, new)]
+        files = [one for one in files if one.path != path] + [EditedFile(path, data, new)]
     return files, left
 
 
@@ -307,7 +309,7 @@ def _may_mention(path: Path, renames: Mapping[str, str]) -> bool:
     return any(old.encode() in data for old in renames)
 
 
-def _in_text(path: Path, data: bytes, seen: Seen, renames: Mapping[str, str]) -> bytes:
+def _in_text(path: Path, data: bytes, seen: FileMentions, renames: Mapping[str, str]) -> bytes:
     """The text with every mention renamed. Raises InputError if the result would not mention the new names in the same places."""
     mentions = [one.mention for one in seen.spots if one.mention and one.mention.name in renames]
     new = data
@@ -317,18 +319,18 @@ def _in_text(path: Path, data: bytes, seen: Seen, renames: Mapping[str, str]) ->
         language = language_of(path.name) or by_first_line(data)
         after = look(language, new) if language else None
         if after and sum(one.name in renames.values() for one in after.mentions) < len({one.start for one in mentions}):
-            raise InputError("the names cannot be changed here", hint="change them by hand", place=Place(shown_path(path)), code="edit")
+            raise InputError("the names cannot be changed here", hint="change them by hand", place=Location(shown_path(path)), code="edit")
     return new
 
 
-def _still_there(path: Path, data: bytes, renames: Mapping[str, str]) -> Iterator[Left]:
+def _still_there(path: Path, data: bytes, renames: Mapping[str, str]) -> Iterator[UnchangedUse]:
     """Where an old name still stands as a word: a comment, a text, something that is no variable."""
     gone = [old for old in renames if old not in renames.values()]
     either = re.compile(rb"(?<![\w-])(?:" + b"|".join(re.escape(old.encode()) for old in gone) + rb")(?![\w-])")
     for number, line in enumerate(data.split(b"\n") if gone else [], 1):
         for found in either.finditer(line):
-            where = Place(shown_path(path), number, len(line[: found.start()].decode(errors="replace")) + 1)
-            yield Left(where, f"{found[0].decode()} stands here, and is no use of the variable")
+            where = Location(shown_path(path), number, len(line[: found.start()].decode(errors="replace")) + 1)
+            yield UnchangedUse(where, f"{found[0].decode()} stands here, and is no use of the variable")
 
 
 def _option(jar: Jar, name: str, key: str) -> str | None:

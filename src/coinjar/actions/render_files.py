@@ -8,15 +8,15 @@ from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.actions.choosing import chosen, is_named
-from coinjar.actions.differences import Sides, difference
+from coinjar.actions.differences import FileChange, difference
 from coinjar.actions.opening import OpenJar
-from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, raise_all
 from coinjar.core.model import Destination
 from coinjar.core.redaction import Redactor
-from coinjar.core.rules.base import Spot
+from coinjar.core.rules.base import Diagnostic
 from coinjar.core.shown import Masker
 from coinjar.destinations import make
-from coinjar.destinations.base import Notice, Output, Surroundings, View
+from coinjar.destinations.base import Output, RenderContext, RenderNotice, StageView
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import locked, replace_file, shown_path
 from coinjar.jarfile.tracked import OPEN, TRACKED, states
@@ -24,7 +24,7 @@ from coinjar.jarfile.tracked import OPEN, TRACKED, states
 NEW, CHANGED, SAME = "new", "changed", "same"
 
 
-class File(NamedTuple):
+class RenderedFile(NamedTuple):
     """One file as it should be, for which destination and stage, and what that means for the file that is there."""
 
     destination: str
@@ -37,14 +37,14 @@ class File(NamedTuple):
         return self.output.path
 
 
-class Plan(NamedTuple):
+class RenderPlan(NamedTuple):
     """The files, in the order of the destinations, and what is to know about them."""
 
-    files: list[File]
-    notices: list[Notice]
+    files: list[RenderedFile]
+    notices: list[RenderNotice]
 
     @property
-    def out_of_date(self) -> list[File]:
+    def out_of_date(self) -> list[RenderedFile]:
         return [one for one in self.files if one.state != SAME]
 
 
@@ -57,21 +57,21 @@ def plan(
     allow_commands: bool = False,
     move_up: bool = False,
     writes: bool = False,
-) -> Plan:
+) -> RenderPlan:
     """What the files should be. Raises every fault of every destination at once.
 
     A person's own values are left out, as in a delivery.
     """
     jar = opened.load(list(stages))
-    around = Surroundings(jar, opened.folder, masker, opened.ring, move_up=move_up, writes=writes)
+    around = RenderContext(jar, opened.folder, masker, opened.ring, move_up=move_up, writes=writes)
     resolvers = {stage: opened.resolver(stage, jar=jar, allow_commands=allow_commands) for stage in stages}
     faults: list[CoinJarError] = []
-    files: dict[Path, File] = {}
-    notices: list[Notice] = []
+    files: dict[Path, RenderedFile] = {}
+    notices: list[RenderNotice] = []
     for stage, destination in chosen(jar, stages, names, live=False):
         try:
             made = make(destination, around)
-            outputs = made.outputs(View(resolvers[stage], destination))
+            outputs = made.outputs(StageView(resolvers[stage], destination))
         except CoinJarError as fault:
             for one in fault.each():
                 if one.code == "cannot-carry":  # of several destinations only one may be unable to
@@ -84,13 +84,13 @@ def plan(
             other = files.pop(output.path, None)
             if other is not None and not output.merges and other.output.data != output.data:
                 faults.append(_collision(other, destination, stage, output))
-            files[output.path] = File(destination.name, stage, output, state_of(output))
+            files[output.path] = RenderedFile(destination.name, stage, output, state_of(output))
     raise_all(list({str(one): one for one in faults}.values()))
     notices += secrets_in_the_open(list(files.values()))
-    return Plan(list(files.values()), list(dict.fromkeys(notices)))
+    return RenderPlan(list(files.values()), list(dict.fromkeys(notices)))
 
 
-def overwritten(opened: OpenJar, around: Surroundings, destination: Destination, stage: str, outputs: Sequence[Output]) -> list[CoinJarError]:
+def overwritten(opened: OpenJar, around: RenderContext, destination: Destination, stage: str, outputs: Sequence[Output]) -> list[CoinJarError]:
     """Why the files of a stage cannot be: those of another stage have the same paths and another content, and the two would overwrite each other.
 
     Another stage whose files cannot be worked out here is not compared.
@@ -98,9 +98,9 @@ def overwritten(opened: OpenJar, around: Surroundings, destination: Destination,
     own = {output.path: output.data for output in outputs if not output.merges}
     jar = around.jar
     for other in [one for one in jar.stage_names() if one != stage and is_named(jar, destination, one)] if own else ():
-        alone = Surroundings(opened.load(), opened.folder, around.masker, opened.ring)
+        alone = RenderContext(opened.load(), opened.folder, around.masker, opened.ring)
         try:
-            there = make(destination, alone).outputs(View(opened.resolver(other, jar=alone.jar), destination))
+            there = make(destination, alone).outputs(StageView(opened.resolver(other, jar=alone.jar), destination))
         except CoinJarError:
             continue
         path = next((one.path for one in there if one.path in own and not one.merges and own[one.path] != one.data), None)
@@ -111,7 +111,7 @@ def overwritten(opened: OpenJar, around: Surroundings, destination: Destination,
     return []
 
 
-def _collision(other: File, destination: Destination, stage: str, output: Output) -> InputError:
+def _collision(other: RenderedFile, destination: Destination, stage: str, output: Output) -> InputError:
     whose = f"{other.destination} on {other.stage} and {destination.name} on {stage}"
     hint = "put {stage} or {service} into the path" if other.destination == destination.name else "give each a path of its own"
     return InputError(f"{whose} would both write {shown_path(output.path)}", hint=hint, place=destination.place, code="collision")
@@ -126,7 +126,7 @@ def state_of(output: Output) -> str:
     return SAME if read_bytes(output.path) == output.data and not wide and (not output.program or mode & 0o100) else CHANGED
 
 
-def secrets_in_the_open(files: list[File]) -> list[Notice]:
+def secrets_in_the_open(files: list[RenderedFile]) -> list[RenderNotice]:
     """Refuse a secret in a file that version control has; warn where it would take one."""
     secret = [one for one in files if one.output.secret]
     known = states([one.path for one in secret]) if secret else {}
@@ -137,7 +137,7 @@ def secrets_in_the_open(files: list[File]) -> list[Notice]:
             InputError(
                 f"{one.destination} would put a secret into a file that version control has",
                 hint=hint,
-                place=Place(shown_path(one.path)),
+                place=Location(shown_path(one.path)),
                 code="secret-tracked",
             )
             for one in tracked
@@ -145,13 +145,13 @@ def secrets_in_the_open(files: list[File]) -> list[Notice]:
     )
     fix = "add it to .gitignore"
     return [
-        Notice("CJ022", Spot("this file will hold a secret, and version control does not ignore it", fix, Place(shown_path(one.path))))
+        RenderNotice("CJ022", Diagnostic("this file will hold a secret, and version control does not ignore it", fix, Location(shown_path(one.path))))
         for one in secret
         if known[one.path] == OPEN
     ]
 
 
-def write(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, *, allow_commands: bool = False, move_up: bool = False) -> Plan:
+def write(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, *, allow_commands: bool = False, move_up: bool = False) -> RenderPlan:
     """Write what is out of date, each file whole, under the jar's lock. Nothing is written if anything is wrong."""
     with locked(opened.folder):
         found = plan(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up, writes=True)
@@ -163,7 +163,7 @@ def write(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: 
     return found
 
 
-def shown_difference(file: File, redactor: Redactor) -> Iterator[str]:
+def shown_difference(file: RenderedFile, redactor: Redactor) -> Iterator[str]:
     """A unified diff from the file that is there to what it should be, secrets masked."""
     old = read_bytes(file.path) if file.path.exists() else b""
     new = file.output.data
@@ -171,17 +171,17 @@ def shown_difference(file: File, redactor: Redactor) -> Iterator[str]:
     if old == new:
         yield f"{shown}: only its mode changes: " + ("nobody but its owner may read it" if file.output.secret else "it can be run")
         return
-    yield from difference(Sides(old, new, shown if file.state != NEW else "/dev/null", shown), file.output.hidden, redactor)
+    yield from difference(FileChange(old, new, shown if file.state != NEW else "/dev/null", shown), file.output.hidden, redactor)
 
 
 def stale(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, keep: int | None) -> list[Path]:
     """The files of objects that no manifest refers to any more, but for the newest few of each series."""
-    from coinjar.destinations.manifests import Manifests
+    from coinjar.destinations.manifests import ManifestsDestination
 
     jar = opened.load(list(stages))
-    around = Surroundings(jar, opened.folder, masker, opened.ring)
+    around = RenderContext(jar, opened.folder, masker, opened.ring)
     made = [(stage, make(one, around)) for stage, one in chosen(jar, stages, names, live=False)]
-    wanted = [(stage, one) for stage, one in made if isinstance(one, Manifests)]
+    wanted = [(stage, one) for stage, one in made if isinstance(one, ManifestsDestination)]
     if not wanted:
         raise UsageError("none of these destinations makes manifests", hint="--stale goes with the type manifests", code="no-manifests")
     return [path for stage, one in wanted for path in one.stale(stage, keep)]

@@ -5,24 +5,24 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
-from coinjar.actions.changing import Change, edit_file
+from coinjar.actions.changing import ValueChanges, edit_file
 from coinjar.actions.choosing import is_for, staying
 from coinjar.actions.opening import OpenJar
 from coinjar.core.model import Destination, Jar
-from coinjar.core.moving import Pointing, in_order
+from coinjar.core.moving import InboundReference, in_order
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template, parse_template
 from coinjar.core.secret import Secret, reveal
 from coinjar.destinations import is_live
 from coinjar.destinations.base import gets, services_for
 from coinjar.documents.edit import Edit
-from coinjar.jarfile.sheets import Repointed
+from coinjar.jarfile.sheets import RepointedValue
 from coinjar.jarfile.store import locked
 
 LEFT_TO_YOU = "left to you: the jar does not know it"
 
 
-class Reached(NamedTuple):
+class AffectedService(NamedTuple):
     """A service on a stage that sees a value which leads elsewhere now, and the running systems that hold it."""
 
     stage: str
@@ -31,13 +31,13 @@ class Reached(NamedTuple):
 
 
 def repoint(
-    opened: OpenJar, lines: Sequence[Repointed], besides: Sequence[str], deliver: Callable[[str, list[str]], None]
-) -> tuple[dict[int, str], list[Reached]]:
+    opened: OpenJar, lines: Sequence[RepointedValue], besides: Sequence[str], deliver: Callable[[str, list[str]], None]
+) -> tuple[dict[int, str], list[AffectedService]]:
     """Rewrite the values in the jar, then deliver them; what became of each line, by number, and who was reached. `besides` are the two ends themselves."""
     ours = [one for one in lines if not one.pointing.scope.startswith("dest:")]
     with locked(opened.folder):
         jar = opened.load()
-        change = Change(opened, jar)
+        change = ValueChanges(opened, jar)
         for one in ours:
             _rewrite(jar, change, one.pointing)
         change.commit()
@@ -51,7 +51,7 @@ def repoint(
     return outcomes, reached
 
 
-def _rewrite(jar: Jar, change: Change, one: Pointing) -> None:
+def _rewrite(jar: Jar, change: ValueChanges, one: InboundReference) -> None:
     """One value; nothing, if an earlier run has done it."""
     variable = jar.variables[one.variable]
     written = variable.default if one.stage == "default" else jar.plain.get(one.stage, {}).get(one.scope, {}).get(one.variable)
@@ -67,7 +67,7 @@ def _rewrite(jar: Jar, change: Change, one: Pointing) -> None:
         change.put(one.stage, one.scope, one.variable, Secret(made) if isinstance(made, str) and variable.secret else made)
 
 
-def _reached(opened: OpenJar, jar: Jar, pointings: Sequence[Pointing], besides: Sequence[str]) -> Iterator[Reached]:
+def _reached(opened: OpenJar, jar: Jar, pointings: Sequence[InboundReference], besides: Sequence[str]) -> Iterator[AffectedService]:
     touched: dict[str, dict[str, set[str]]] = {}
     for one in pointings:
         services = jar.serving(jar.variables[one.variable]) if one.scope == ALL else [one.scope]
@@ -83,7 +83,7 @@ def _reached(opened: OpenJar, jar: Jar, pointings: Sequence[Pointing], besides: 
                 if one.name not in besides and _holds(jar, one, stage, service, by_service[service]) and (own or _was_delivered(one, stage))
             ]
             if where:
-                yield Reached(stage, service, where)
+                yield AffectedService(stage, service, where)
 
 
 def _holds(jar: Jar, one: Destination, stage: str, service: str, names: set[str]) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from coinjar.actions.changing import Change
+from coinjar.actions.changing import ValueChanges
 from coinjar.actions.opening import OpenJar
 from coinjar.core.errors import CoinJarError, InputError, raise_all
 from coinjar.core.model import Content
@@ -15,7 +15,7 @@ from coinjar.documents.edit import Edit
 from coinjar.jarfile.store import locked
 
 
-class Moved(NamedTuple):
+class EncryptedValue(NamedTuple):
     """One value that was sealed; `file` is where it lay in plain text, None where it was sealed for more than should get it."""
 
     name: str
@@ -23,21 +23,21 @@ class Moved(NamedTuple):
     file: str | None
 
 
-class Done(NamedTuple):
+class EncryptResult(NamedTuple):
     """What was sealed, what could not be settled (name and reason), what is to know about new keys."""
 
-    moved: list[Moved]
+    moved: list[EncryptedValue]
     left: list[tuple[str, str]]
     notes: list[str]
 
 
-def seal(opened: OpenJar, stages: Sequence[str] | None) -> Done:
+def seal(opened: OpenJar, stages: Sequence[str] | None) -> EncryptResult:
     """Seal what lies open on these stages (None: on all, and in defaults, which go to `shared`). Placeholders stay.
 
-    Raises InputError for a name that is sealed as well, with another text; CannotOpen for a stage that is not ours and has something to seal.
+    Raises InputError for a name that is sealed as well, with another text; DecryptionError for a stage that is not ours and has something to seal.
     """
     with locked(opened.folder):
-        change = Change(opened, opened.load())
+        change = ValueChanges(opened, opened.load())
         faults: list[CoinJarError] = []
         moved = [one for layer in (change.jar.plain if stages is None else stages) for one in [*_plain(change, layer, faults), *_too_wide(change, layer)]]
         raise_all(faults)
@@ -45,10 +45,10 @@ def seal(opened: OpenJar, stages: Sequence[str] | None) -> Done:
         if stages is None:
             moved += _defaults(change, left)
         change.commit()
-    return Done(moved, left, change.notes)
+    return EncryptResult(moved, left, change.notes)
 
 
-def _plain(change: Change, layer: str, faults: list[CoinJarError]) -> list[Moved]:
+def _plain(change: ValueChanges, layer: str, faults: list[CoinJarError]) -> list[EncryptedValue]:
     moved = []
     for scope, values in change.plain(layer).items():
         for name, written in values.items():
@@ -57,11 +57,11 @@ def _plain(change: Change, layer: str, faults: list[CoinJarError]) -> list[Moved
                     faults.append(fault)
                 else:
                     change.put(layer, scope, name, written.content)
-                    moved.append(Moved(name, layer, written.file))
+                    moved.append(EncryptedValue(name, layer, written.file))
     return moved
 
 
-def _contradiction(change: Change, layer: str, scope: str, name: str, content: Content) -> InputError | None:
+def _contradiction(change: ValueChanges, layer: str, scope: str, name: str, content: Content) -> InputError | None:
     """A sealed value of the same name and layer that says something else."""
     wanted = change.jar.variables[name].sealed_in(scope)
     if not any(coin.name == name for coin in change.sealing.lines(layer)):
@@ -74,7 +74,7 @@ def _contradiction(change: Change, layer: str, scope: str, name: str, content: C
     return None
 
 
-def _too_wide(change: Change, layer: str) -> list[Moved]:
+def _too_wide(change: ValueChanges, layer: str) -> list[EncryptedValue]:
     """What lies in `all`, and only some services should get: it is sealed for those that have nothing of their own."""
     there = {coin.slot for coin in change.sealing.lines(layer)}
     wide = {name for compartment, name in there if compartment == ALL and change.jar.variables[name].services is not None}
@@ -84,10 +84,10 @@ def _too_wide(change: Change, layer: str) -> list[Moved]:
                 if (service, one.coin.name) not in there:
                     change.put(layer, service, one.coin.name, one.content)
             change.sealing.drop(layer, ALL, one.coin.name)
-    return [Moved(name, layer, None) for name in sorted(wide)]
+    return [EncryptedValue(name, layer, None) for name in sorted(wide)]
 
 
-def _defaults(change: Change, left: list[tuple[str, str]]) -> list[Moved]:
+def _defaults(change: ValueChanges, left: list[tuple[str, str]]) -> list[EncryptedValue]:
     """A secret's default in jar.yaml becomes a sealed value in `shared`, where that says nothing yet."""
     said = {name for values in change.jar.plain.get(SHARED, {}).values() for name in values}
     moved = []
@@ -98,5 +98,5 @@ def _defaults(change: Change, left: list[tuple[str, str]]) -> list[Moved]:
                 continue
             change.put(SHARED, ALL, name, variable.default.content)
             change.declarations.append(Edit(("variables", name, "default"), None, keeps=2))
-            moved.append(Moved(name, SHARED, variable.default.file))
+            moved.append(EncryptedValue(name, SHARED, variable.default.file))
     return moved

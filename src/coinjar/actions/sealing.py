@@ -12,12 +12,12 @@ import re
 from collections.abc import Collection, Iterable, Iterator, Sequence
 
 from coinjar.actions.opening import OpenJar
-from coinjar.core.errors import CannotOpen, CoinJarError, InputError, Place, UsageError
-from coinjar.core.model import Closed, Content, Jar
+from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location, UsageError
+from coinjar.core.model import Content, Jar, Undecryptable
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.record import Record
 from coinjar.crypto.age import wrap
-from coinjar.crypto.coins import Coin, changed, parse
+from coinjar.crypto.coins import SealedEntry, changed, parse
 from coinjar.crypto.sealing import Key, associated, can_seal, seal, vouch
 from coinjar.documents.edit import apply
 from coinjar.jarfile.attributes import write_attributes
@@ -30,14 +30,14 @@ LARGEST = 10 << 20
 """Characters of a sealed value at most."""
 
 
-class Opened(Record):
+class DecryptedEntry(Record):
     """One line of a stage, and what it says."""
 
-    coin: Coin
+    coin: SealedEntry
     content: Content
 
 
-class Sealing:
+class SealedTransaction:
     """One change, made under the jar's lock."""
 
     def __init__(self, opened: OpenJar, jar: Jar) -> None:
@@ -48,11 +48,11 @@ class Sealing:
         self.before = load_readers(self.folder)
         self.readers = self.before
         self.notes: list[str] = []
-        self._changes: dict[str, dict[tuple[str, str], Coin | None]] = {}
+        self._changes: dict[str, dict[tuple[str, str], SealedEntry | None]] = {}
         self._keys: dict[tuple[str, str], DataKey] = {}
         self._to_wrap: set[tuple[str, str]] = set()
         self._to_vouch: set[tuple[str, str]] = set()
-        self._lines: dict[str, list[Coin]] = {}
+        self._lines: dict[str, list[SealedEntry]] = {}
         self._filled: dict[str, set[tuple[str, str]]] = {}
         self._sound: set[str] = set()
         self._tidy: set[str] = set()
@@ -63,7 +63,7 @@ class Sealing:
         """Those that have a key, or will have one."""
         return list(dict.fromkeys([*compartments(self.folder, stage), *(c for s, c in self._keys if s == stage)]))
 
-    def lines(self, stage: str) -> list[Coin]:
+    def lines(self, stage: str) -> list[SealedEntry]:
         """The stage's sealed values as they stand in the file."""
         if stage not in self._lines:
             path = coins_path(self.folder, stage)
@@ -76,17 +76,17 @@ class Sealing:
             self._filled[stage] = {coin.slot for coin in self.lines(stage)}
         return self._filled[stage]
 
-    def opened(self, stage: str, within: Iterable[str] | None = None) -> list[Opened]:
-        """The values of a stage, of these compartments (None: of all). Raises CannotOpen for the first that does not open."""
+    def opened(self, stage: str, within: Iterable[str] | None = None) -> list[DecryptedEntry]:
+        """The values of a stage, of these compartments (None: of all). Raises DecryptionError for the first that does not open."""
         path = shown_path(coins_path(self.folder, stage))
         wanted = None if within is None else set(within)
         found = []
         for coin in self.lines(stage):
             if wanted is None or coin.compartment in wanted:
                 content = self.ring.open(self.jar, stage, coin, path)
-                if isinstance(content, Closed):
+                if isinstance(content, Undecryptable):
                     raise content.fault
-                found.append(Opened(coin, content))
+                found.append(DecryptedEntry(coin, content))
         return found
 
     def verify(self, stage: str, within: Sequence[str], *, replacing: Collection[tuple[str, str]] = ()) -> None:
@@ -94,7 +94,7 @@ class Sealing:
 
         `within` names the compartments that must open; what else opens is looked at too. Anybody can wrap a key of their own for our readers, but
         it opens none of the values that are there. A line that is to be replaced may be broken, if others stand for its key. Raises
-        CannotOpen or InputError. What an interrupted change of keys left is finished.
+        DecryptionError or InputError. What an interrupted change of keys left is finished.
         """
         there = compartments(self.folder, stage)
         keys = {one: self._openable(stage, one, needed=one in within) for one in there}
@@ -117,20 +117,20 @@ class Sealing:
     def _openable(self, stage: str, compartment: str, *, needed: bool) -> DataKey | None:
         try:
             return self.ring.key(stage, compartment)
-        except CannotOpen:
+        except DecryptionError:
             if needed:
                 raise
             return None
 
-    def _sound_values(self, stage: str, compartment: str, replacing: Collection[tuple[str, str]]) -> list[Opened]:
+    def _sound_values(self, stage: str, compartment: str, replacing: Collection[tuple[str, str]]) -> list[DecryptedEntry]:
         """What opens of a compartment. Raises the fault of what does not, unless it is to be replaced and something else opens."""
         path = shown_path(coins_path(self.folder, stage))
-        found: list[Opened] = []
+        found: list[DecryptedEntry] = []
         broken: list[CoinJarError] = []
         for coin in [one for one in self.lines(stage) if one.compartment == compartment]:
             content = self.ring.open(self.jar, stage, coin, path)
-            if not isinstance(content, Closed):
-                found.append(Opened(coin, content))
+            if not isinstance(content, Undecryptable):
+                found.append(DecryptedEntry(coin, content))
             elif coin.slot in replacing:
                 broken.append(content.fault)
             else:
@@ -148,7 +148,7 @@ class Sealing:
             raise self._not_vouched(stage, ALL)
         self.begin(stage)
 
-    def _finish(self, stage: str, compartment: str, key: DataKey, found: Sequence[Opened]) -> None:
+    def _finish(self, stage: str, compartment: str, key: DataKey, found: Sequence[DecryptedEntry]) -> None:
         """What an interrupted change of keys left to do."""
         slot = (stage, compartment)
         self._keys[slot] = DataKey(key.key, key.earlier, key.naming)
@@ -158,7 +158,7 @@ class Sealing:
             self._seal(stage, compartment, one.coin.name, one.content)
 
     def _not_vouched(self, stage: str, compartment: str) -> InputError:
-        place = Place(shown_path(readers_path(self.folder)))
+        place = Location(shown_path(readers_path(self.folder)))
         words = f"nobody who opens {stage} ({compartment}) vouches for its readers as they stand in this file: it was changed by hand, or merged"
         hint = f"look at them (`coinjar readers list`), correct them, then `coinjar readers vouch --stage {stage}`"
         return InputError(words, hint=hint, place=place, code="not-vouched")
@@ -166,7 +166,7 @@ class Sealing:
     # -- changes
 
     def put(self, stage: str, scope: str, name: str, content: Content) -> None:
-        """Seal a value for a service or all. Raises InputError for one that cannot be sealed, CannotOpen for a key that is not ours."""
+        """Seal a value for a service or all. Raises InputError for one that cannot be sealed, DecryptionError for a key that is not ours."""
         if why := can_seal(content):
             raise InputError(f"{name} cannot be sealed: {why}", hint="encode it as base64, or declare it without secret: true", code="cannot-seal")
         if isinstance(content, str) and len(content) > LARGEST:
@@ -194,7 +194,7 @@ class Sealing:
     def _seal(self, stage: str, compartment: str, name: str, content: Content) -> None:
         key = self.key(stage, compartment).key
         sealed = seal(key, content, associated(self.jar.app, stage, compartment, name))
-        self._changes.setdefault(stage, {})[compartment, name] = Coin(compartment=compartment, name=name, key=key.id, sealed=sealed)
+        self._changes.setdefault(stage, {})[compartment, name] = SealedEntry(compartment=compartment, name=name, key=key.id, sealed=sealed)
 
     def key(self, stage: str, compartment: str) -> DataKey:
         """The key that new values get."""
@@ -218,7 +218,7 @@ class Sealing:
         if strangers:
             words = f"readers.yaml lists {', '.join(strangers)} for {stage}, which has no key yet, so nobody vouches for that"
             hint = f"take {stage} out of their entries; once it has a key, let them in with `coinjar readers add`"
-            raise InputError(words, hint=hint, place=Place(shown_path(readers_path(self.folder))), code="not-vouched")
+            raise InputError(words, hint=hint, place=Location(shown_path(readers_path(self.folder))), code="not-vouched")
         for other in sorted({name for one in self.readers.readers.values() for name in one.opens}):
             if other != stage and stage in self._followed(other):
                 labels += self._vouched_labels(stage, other)
@@ -242,7 +242,7 @@ class Sealing:
         readers = [one.label for one in self.before.of(other)]
         try:
             self.verify(other, compartments(self.folder, other))
-        except (CannotOpen, InputError):
+        except (DecryptionError, InputError):
             left = ", ".join(readers)
             self.notes.append(f"{left} read {other}, for which you cannot vouch, and so were not given {stage}: `coinjar readers add` does so")
             return []
@@ -260,7 +260,7 @@ class Sealing:
         label = label if self.readers.readers else self.name_reader(label)
         while label in self.readers.readers:
             label += "-2"
-        self.add_reader(Reader(label=label, recipient=recipient, place=Place("")))
+        self.add_reader(Reader(label=label, recipient=recipient, place=Location("")))
         return label
 
     def _new_compartment(self, stage: str, compartment: str) -> None:
@@ -275,7 +275,7 @@ class Sealing:
             try:
                 if found := self.ring.naming_key(layer):
                     return found
-            except CannotOpen:
+            except DecryptionError:
                 continue
         return local_naming_key(self.folder)
 
@@ -360,7 +360,9 @@ class Sealing:
         """The file of a stage's values as it is and as it would be, for whoever writes it together with others. Raises InputError if keys would change."""
         if self._to_wrap or self._to_vouch:
             hint = "`coinjar readers rekey` finishes it; then run this again"
-            raise InputError("a change of keys was cut short, or a key is missing", hint=hint, place=Place(shown_path(readers_path(self.folder))), code="keys")
+            raise InputError(
+                "a change of keys was cut short, or a key is missing", hint=hint, place=Location(shown_path(readers_path(self.folder))), code="keys"
+            )
         if stage in self._changes:
             path = coins_path(self.folder, stage)
             old = read_own(path) or b""

@@ -7,10 +7,10 @@ from collections.abc import Iterable, Iterator
 from coinjar.actions.opening import OpenJar
 from coinjar.core.guess import guess, is_placeholder
 from coinjar.core.layers import Resolver
-from coinjar.core.model import Closed, Jar, Layer, Written
+from coinjar.core.model import Definition, Jar, Layer, Undecryptable
 from coinjar.core.references import Template
 from coinjar.core.secret import reveal
-from coinjar.dialects.base import Item
+from coinjar.dialects.base import ReadItem
 from coinjar.jarfile.load import read_bytes, read_plain
 from coinjar.jarfile.store import LOCAL, shown_path
 
@@ -36,7 +36,7 @@ def _own_layers(opened: OpenJar, jar: Jar) -> Iterator[Layer]:
         yield read_plain(jar, read_bytes(path), shown_path(path))
 
 
-def _made(jar: Jar, written: Iterable[tuple[str, Written]]) -> Iterator[tuple[str, str]]:
+def _made(jar: Jar, written: Iterable[tuple[str, Definition]]) -> Iterator[tuple[str, str]]:
     """What texts with references make of secrets, on every stage and for every service."""
     names = {name for name, one in written if name in jar.secret_names and isinstance(one.content, Template)}
     for stage in jar.stage_names() if names else ():
@@ -49,10 +49,10 @@ def _made(jar: Jar, written: Iterable[tuple[str, Written]]) -> Iterator[tuple[st
 
 def closed_count(jar: Jar) -> int:
     """How many sealed values this identity does not open: their texts are not known."""
-    return sum(isinstance(one.content, Closed) for layer in jar.plain.values() for scope in layer.values() for one in scope.values())
+    return sum(isinstance(one.content, Undecryptable) for layer in jar.plain.values() for scope in layer.values() for one in scope.values())
 
 
-def secrets_read(jar: Jar, items: Iterable[Item]) -> dict[str, str]:
+def secrets_read(jar: Jar, items: Iterable[ReadItem]) -> dict[str, str]:
     """The texts that are secrets among what was read from a file: declared so, or certainly looking like one."""
     found: dict[str, str] = {}
     for item in items:

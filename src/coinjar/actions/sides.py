@@ -8,15 +8,15 @@ from coinjar.core.errors import CoinJarError, UsageError
 from coinjar.core.guess import guess
 from coinjar.core.kinds import normal
 from coinjar.core.model import Destination, Jar, Variable
-from coinjar.dialects.base import Remark
+from coinjar.dialects.base import ReadRemark
 from coinjar.sources import is_source, read_source
-from coinjar.sources.base import SET_BY_EVERYBODY, Asking
+from coinjar.sources.base import SET_BY_EVERYBODY, SourceContext
 
 
 class Comparison:
     """Two sides, what differs, and what was read differently from what a person may expect."""
 
-    def __init__(self, left: Side, right: Side, rows: list[Difference], remarks: list[Remark]) -> None:
+    def __init__(self, left: Side, right: Side, rows: list[Difference], remarks: list[ReadRemark]) -> None:
         self.left = left
         self.right = right
         self.rows = rows
@@ -36,10 +36,10 @@ def compare_sources(opened: OpenJar | None, one: str, other: str, *, services: l
     destinations = [jar.destination(text[5:].partition("@")[0]) for text in (one, other) if jar and text.startswith("dest:")]
     for destination in destinations:  # what it never takes is no difference
         services = [name for name in services if destination.services is None or name in destination.services]
-    remarks: list[Remark] = []
+    remarks: list[ReadRemark] = []
     unread: set[str] = set()
     stage = stages[0] if len(stages) == 1 else None
-    asking = Asking(jar, opened.folder if opened else None, stage, opened.ring if opened else None)
+    asking = SourceContext(jar, opened.folder if opened else None, stage, opened.ring if opened else None)
     sides = [_side(opened, asking, text, services, remarks, unread, allow_commands, every_name) for text in (one, other)]
     services = services or list(dict.fromkeys(one for side in sides if isinstance(side, FlatSide) for one in side.services()))
     rows = [row for row in compare(sides[0], sides[1], services) if row.name not in unread and all(_takes(jar, each, row) for each in destinations)]
@@ -58,7 +58,14 @@ def _takes(jar: Jar | None, destination: Destination, row: Difference) -> bool:
 
 
 def _side(
-    opened: OpenJar | None, asking: Asking, text: str, services: list[str], remarks: list[Remark], unread: set[str], allow_commands: bool, every_name: bool
+    opened: OpenJar | None,
+    asking: SourceContext,
+    text: str,
+    services: list[str],
+    remarks: list[ReadRemark],
+    unread: set[str],
+    allow_commands: bool,
+    every_name: bool,
 ) -> Side:
     jar = asking.jar
     if not is_source(text):

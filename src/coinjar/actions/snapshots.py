@@ -7,8 +7,8 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from coinjar.actions.opening import OpenJar
-from coinjar.core.delivery import Held, Wanted
-from coinjar.core.errors import CannotOpen
+from coinjar.core.delivery import DesiredValue, LiveValue
+from coinjar.core.errors import DecryptionError
 from coinjar.core.model import Jar
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.secret import Secret, reveal
@@ -40,7 +40,7 @@ def recipients(opened: OpenJar, jar: Jar, stage: str) -> list[str]:
         if people and ring.is_vouched(jar.app, readers, layer, ALL):
             return [one.recipient for one in people]
         if people:
-            raise CannotOpen(
+            raise DecryptionError(
                 f"nobody vouches for the readers of {layer}, so no snapshot is sealed for them",
                 hint="`coinjar readers list`, then `coinjar readers vouch`",
                 code="not-vouched",
@@ -48,7 +48,7 @@ def recipients(opened: OpenJar, jar: Jar, stage: str) -> list[str]:
     return []
 
 
-def take(to: list[str], held: Mapping[str, Held], wanted: Mapping[str, Wanted]) -> bytes:
+def take(to: list[str], held: Mapping[str, LiveValue], wanted: Mapping[str, DesiredValue]) -> bytes:
     """A snapshot as it is kept. Without anybody to seal it for, secrets are left out."""
     secret = {name for name, one in held.items() if one.secret and not one.supplied} | {name for name, one in wanted.items() if one.secret}
     left_out = secret if not to else set[str]()
@@ -69,16 +69,16 @@ def take(to: list[str], held: Mapping[str, Held], wanted: Mapping[str, Wanted]) 
 
 
 def open_snapshot(opened: OpenJar, kept: bytes, number: int) -> Snapshot:
-    """The reverse. Raises CannotOpen."""
+    """The reverse. Raises DecryptionError."""
     text = kept.removeprefix(_PLAIN)
     if kept.startswith(_SEALED):
-        from coinjar.crypto.age import Damaged, NotForUs
+        from coinjar.crypto.age import DamagedFile, NotARecipient
 
         try:
             text = opened.identity().unwrap(kept.removeprefix(_SEALED))
-        except (NotForUs, Damaged):
+        except (NotARecipient, DamagedFile):
             hint = "ask one who could read all of the stage when it was delivered"
-            raise CannotOpen(f"the snapshot of delivery {number} is not sealed for you", hint=hint, code="not-for-us") from None
+            raise DecryptionError(f"the snapshot of delivery {number} is not sealed for you", hint=hint, code="not-for-us") from None
     data = json.loads(text)
     secret = frozenset(data["secret"])
 

@@ -6,23 +6,23 @@ import asyncio
 from concurrent.futures import ThreadPoolExecutor
 
 from coinjar.actions.opening import OpenJar
-from coinjar.core.errors import InputError, Place
+from coinjar.core.errors import InputError, Location
 from coinjar.core.layers import Resolver
-from coinjar.core.model import Jar, Stored
+from coinjar.core.model import FromStore, Jar
 from coinjar.core.names import suggestion
 from coinjar.core.shown import Masker
 from coinjar.destinations import make_live
-from coinjar.destinations.base import Surroundings
-from coinjar.destinations.live.etcd import Etcd
+from coinjar.destinations.base import RenderContext
+from coinjar.destinations.live.etcd import EtcdDestination
 
 
-def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: Stored, place: Place) -> str:
-    """The text under a key; `{stage}` in it is filled in. Raises InputError if there is none, OutsideError if it cannot be asked."""
+def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, place: Location) -> str:
+    """The text under a key; `{stage}` in it is filled in. Raises InputError if there is none, ExternalError if it cannot be asked."""
     if stored.destination not in jar.destinations:
         hint = suggestion(stored.destination, jar.destinations, "name a destination of the type etcd")
         raise InputError(f"there is no destination '{stored.destination}'", hint=hint, place=place, code="unknown-destination")
-    made = make_live(jar.destinations[stored.destination], Surroundings(jar, opened.folder, Masker(), opened.ring))
-    if not isinstance(made, Etcd):
+    made = make_live(jar.destinations[stored.destination], RenderContext(jar, opened.folder, Masker(), opened.ring))
+    if not isinstance(made, EtcdDestination):
         raise InputError(f"{stored.destination} is no etcd", hint="name a destination of the type etcd", place=place, code="outside")
     key = stored.key.replace("{stage}", stage)
 

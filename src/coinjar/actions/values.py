@@ -7,10 +7,10 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
 
-from coinjar.actions.changing import Change, coins_file, edit_file, layer_path
+from coinjar.actions.changing import ValueChanges, coins_file, edit_file, layer_path
 from coinjar.actions.choosing import is_for
 from coinjar.actions.opening import OpenJar
-from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, raise_all
 from coinjar.core.guess import guess
 from coinjar.core.kinds import normal
 from coinjar.core.layers import Resolver
@@ -27,7 +27,7 @@ from coinjar.jarfile.load import load_declarations, read_bytes, value_layers
 from coinjar.jarfile.store import LOCAL, locked, read_own, shown_path
 
 
-class Putting(NamedTuple):
+class Assignment(NamedTuple):
     """One value to put. `in_argv` says that others could see it on the command line."""
 
     name: str
@@ -35,7 +35,7 @@ class Putting(NamedTuple):
     in_argv: bool = True
 
 
-class Put(NamedTuple):
+class AssignedValue(NamedTuple):
     """One value that was put: where, and the services for which another one still wins.
 
     `sealed` names the compartments of a sealed one, `was_plain` the file that had it as plain text until now.
@@ -52,18 +52,18 @@ class Put(NamedTuple):
     was_plain: str | None = None
 
 
-class Done(NamedTuple):
+class PutResult(NamedTuple):
     """What was put, and what is to know about keys that were made for it."""
 
-    puts: list[Put]
+    puts: list[AssignedValue]
     notes: list[str]
 
 
-def put(opened: OpenJar, puttings: Sequence[Putting], stages: Sequence[str], *, services: Sequence[str], declare: bool, mine: bool) -> Done:
+def put(opened: OpenJar, puttings: Sequence[Assignment], stages: Sequence[str], *, services: Sequence[str], declare: bool, mine: bool) -> PutResult:
     """Write values into the layers of these stages (`shared` is one), for one service or all; secrets are sealed.
 
     All of it is checked first; nothing is written if anything is wrong. Raises UsageError for a secret that
-    came by argv and for an undeclared name, InputError for a value that its kind or its place refuses, CannotOpen for a stage whose
+    came by argv and for an undeclared name, InputError for a value that its kind or its place refuses, DecryptionError for a stage whose
     key is not ours.
     """
     folder = opened.folder
@@ -74,7 +74,7 @@ def put(opened: OpenJar, puttings: Sequence[Putting], stages: Sequence[str], *, 
         for stage in stages if mine else ():
             opened.load([stage], mine=stage)  # a file that cannot be read is not edited either
         scopes = list(services) or [ALL]
-        change = Change(opened, jar)
+        change = ValueChanges(opened, jar)
         for stage in stages:
             for one in puttings:
                 for scope in scopes:
@@ -85,11 +85,11 @@ def put(opened: OpenJar, puttings: Sequence[Putting], stages: Sequence[str], *, 
     after = opened.load()
     where = [(stage, one.name, scope) for stage in stages for one in puttings for scope in scopes]
     done = [_outcome(folder, after, change, name, stage, scope, name in new or name in first, mine=mine) for stage, name, scope in where]
-    return Done(done, change.notes)
+    return PutResult(done, change.notes)
 
 
 @contextmanager
-def _declared_first(opened: OpenJar, puttings: Sequence[Putting]) -> Iterator[tuple[Jar, set[str]]]:
+def _declared_first(opened: OpenJar, puttings: Sequence[Assignment]) -> Iterator[tuple[Jar, set[str]]]:
     """The jar, and which names had to be declared before it could be read, because something in it names them already.
 
     Whatever goes wrong then, jar.yaml is as it was. Raises every fault that such a declaration does not mend.
@@ -105,7 +105,7 @@ def _declared_first(opened: OpenJar, puttings: Sequence[Putting]) -> Iterator[tu
         return
     path = opened.folder / "jar.yaml"
     old = read_bytes(path)
-    bare = Jar(app="", place=Place(shown_path(path)), services={}, stages={}, variables={})
+    bare = Jar(app="", place=Location(shown_path(path)), services={}, stages={}, variables={})
     new = {name: declaration(variable) for name, variable in _declared(bare, [one for one in puttings if one.name in missing]).items()}
     edit_file(path, [Edit(("variables", name), fields) for name, fields in new.items()])
     try:
@@ -115,7 +115,7 @@ def _declared_first(opened: OpenJar, puttings: Sequence[Putting]) -> Iterator[tu
         raise
 
 
-def _declared(jar: Jar, puttings: Sequence[Putting]) -> dict[str, Variable]:
+def _declared(jar: Jar, puttings: Sequence[Assignment]) -> dict[str, Variable]:
     """Declarations for the names that have none, guessed from the first value."""
     new = {}
     for one in puttings:
@@ -147,7 +147,7 @@ def declaration(variable: Variable) -> dict[str, Plain]:
     return fields
 
 
-def _check(jar: Jar, puttings: Sequence[Putting], stages: Sequence[str], services: Sequence[str], mine: bool) -> None:
+def _check(jar: Jar, puttings: Sequence[Assignment], stages: Sequence[str], services: Sequence[str], mine: bool) -> None:
     faults: list[CoinJarError] = []
     for service in services:
         jar.service(service)
@@ -186,7 +186,7 @@ def _supplied(jar: Jar, variable: Variable, stages: Sequence[str], services: Seq
             yield UsageError(words, hint="`coinjar deliver` takes it from there; put it where nothing supplies it", code="supplied")
 
 
-def _misfits(jar: Jar, variable: Variable, one: Putting, stages: Sequence[str], services: Sequence[str]) -> list[CoinJarError]:
+def _misfits(jar: Jar, variable: Variable, one: Assignment, stages: Sequence[str], services: Sequence[str]) -> list[CoinJarError]:
     """Why the value cannot stand where it is put."""
     faults: list[CoinJarError] = list(_supplied(jar, variable, stages, services))
     if isinstance(one.content, str):
@@ -220,7 +220,7 @@ def _out_of_place(jar: Jar, variable: Variable, stages: Sequence[str], services:
             yield InputError(f"{variable.name} does not exist on {stage}", hint=hint, place=variable.place, code="CJ002")
 
 
-def _outcome(folder: Path, jar: Jar, change: Change, name: str, stage: str, scope: str, declared: bool, *, mine: bool) -> Put:
+def _outcome(folder: Path, jar: Jar, change: ValueChanges, name: str, stage: str, scope: str, declared: bool, *, mine: bool) -> AssignedValue:
     variable = jar.variables[name]
     is_sealed = variable.secret and not mine
     file = shown_path(coins_file(folder, stage) if is_sealed else layer_path(folder, stage, mine=mine))
@@ -232,10 +232,10 @@ def _outcome(folder: Path, jar: Jar, change: Change, name: str, stage: str, scop
         asked = [scope] if scope != ALL else resolver.services_of(variable)
         beaten = [one for one in asked if not any(resolver.winner(name, one) is each for each in here)]
     was_plain = change.was_plain.get((stage, name))
-    return Put(name, stage, scope, file, variable.secret, declared, tuple(beaten), compartments, was_plain)
+    return AssignedValue(name, stage, scope, file, variable.secret, declared, tuple(beaten), compartments, was_plain)
 
 
-class Dropped(NamedTuple):
+class DroppedValue(NamedTuple):
     """One value that was taken out."""
 
     name: str
@@ -245,7 +245,7 @@ class Dropped(NamedTuple):
     is_mine: bool = False
 
 
-def drop(opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, services: Sequence[str], mine: bool) -> list[Dropped]:
+def drop(opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, services: Sequence[str], mine: bool) -> list[DroppedValue]:
     """Take values out of the layers of these stages. What is not there is not in the answer."""
     with locked(opened.folder):
         jar = opened.load()
@@ -253,7 +253,7 @@ def drop(opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, servic
             jar.variable(name)
         for service in services:
             jar.service(service)
-        change = Change(opened, jar)
+        change = ValueChanges(opened, jar)
         gone = []
         for stage in stages:
             if stage != SHARED:
@@ -264,12 +264,12 @@ def drop(opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, servic
                 for scope in dict.fromkeys(scopes):
                     if name in own.get(stage, {}).get(scope, {}):
                         change.drop(stage, scope, name, mine=mine)
-                        gone.append(Dropped(name, stage, scope))
+                        gone.append(DroppedValue(name, stage, scope))
         change.commit()
     return gone
 
 
-def where_set(opened: OpenJar, names: Sequence[str]) -> list[Dropped]:
+def where_set(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]:
     """Every value of the names, declared or not, as the files of the jar have them: plain, sealed, and a person's own (`.local`).
 
     Raises UsageError for a name that is neither declared nor set anywhere, InputError for a file that cannot be read, and if anything still names one.
@@ -284,7 +284,7 @@ def where_set(opened: OpenJar, names: Sequence[str]) -> list[Dropped]:
     return found
 
 
-def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[Dropped]:
+def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]:
     """Take out the variables themselves: every value, then the declaration. Raises InputError, with nothing changed, if anything still names one.
 
     A name that has values and no declaration goes, too: that a jar cannot be read because of it is what this mends.
@@ -318,7 +318,7 @@ def _other_faults(opened: OpenJar, names: Sequence[str]) -> Jar | None:
         return None
 
 
-def _removals(folder: Path, declared: Jar, gone: Sequence[Dropped], names: Sequence[str]) -> Iterator[tuple[Path, list[Edit]]]:
+def _removals(folder: Path, declared: Jar, gone: Sequence[DroppedValue], names: Sequence[str]) -> Iterator[tuple[Path, list[Edit]]]:
     """What goes out of which YAML file."""
     for path in dict.fromkeys(layer_path(folder, one.layer, mine=one.is_mine) for one in gone if not one.is_sealed):
         mine = [one for one in gone if not one.is_sealed and layer_path(folder, one.layer, mine=one.is_mine) == path]
@@ -332,19 +332,19 @@ def _old_names(jar: Jar, names: Sequence[str]) -> dict[str, str]:
     return {old: name for name in names if name in jar.variables for old in jar.variables[name].formerly}
 
 
-def _set_in(folder: Path, names: Sequence[str], former: Mapping[str, str]) -> Iterator[Dropped]:
+def _set_in(folder: Path, names: Sequence[str], former: Mapping[str, str]) -> Iterator[DroppedValue]:
     for path in [*sorted((folder / "plain").glob("*.yaml")), *sorted((folder / LOCAL).glob("*.yaml"))]:
         data = read_bytes(path)
         compose(data, shown_path(path))  # the same guards as for every file that is read
         root = grow(data.decode().removeprefix("\ufeff"))
         for scope in root.members if root is not None else ():
-            yield from (Dropped(one.name, path.stem, scope.name, is_mine=path.parent.name == LOCAL) for one in scope.value.members if one.name in names)
+            yield from (DroppedValue(one.name, path.stem, scope.name, is_mine=path.parent.name == LOCAL) for one in scope.value.members if one.name in names)
     for layer in value_layers(folder):
         path = coins_file(folder, layer)
         if (lines := read_own(path)) is not None:
             for one in parse(lines, shown_path(path)):
                 if one.name in names or one.name in former:
-                    yield Dropped(former.get(one.name, one.name), layer, one.compartment, is_sealed=True)
+                    yield DroppedValue(former.get(one.name, one.name), layer, one.compartment, is_sealed=True)
 
 
 def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarError]:

@@ -22,7 +22,7 @@ BARE = ("PATH", "HOME", "USER", "LOGNAME", "SHELL", "TERM", "TZ", "TMPDIR", "LAN
 _SET_BY_PYTHON = tuple(getattr(signal, name) for name in ("SIGPIPE", "SIGXFSZ", "SIGXFZ") if hasattr(signal, name))
 
 
-class CannotStart(CoinJarError):
+class ProgramStartError(CoinJarError):
     """The program cannot be started: 127 if it is not there, 126 if it is but cannot be run, as a shell says."""
 
     def __init__(self, message: str, hint: str, exit_code: int) -> None:
@@ -48,7 +48,7 @@ def environment(resolution: Resolution, inherited: Mapping[str, str], *, bare: b
 
 
 def become(argv: Sequence[str], env: Mapping[str, str]) -> NoReturn:
-    """Replace this process by the program, found along the PATH that it gets. Raises CannotStart; else never returns."""
+    """Replace this process by the program, found along the PATH that it gets. Raises ProgramStartError; else never returns."""
     for number, action in signals_at_start().items():
         signal.signal(number, action)
     start_first(argv, env, lambda path: os.execve(path, list(argv), env))  # noqa: S606 - becoming the program is the task
@@ -56,7 +56,7 @@ def become(argv: Sequence[str], env: Mapping[str, str]) -> NoReturn:
 
 
 def start_first(argv: Sequence[str], env: Mapping[str, str], start: Callable[[str], _Started]) -> _Started:
-    """Start the first of the places along the PATH of `env` where the program can be. Raises CannotStart."""
+    """Start the first of the places along the PATH of `env` where the program can be. Raises ProgramStartError."""
     program = argv[0]
     candidates = [program] if "/" in program else [f"{folder or '.'}/{program}" for folder in env.get("PATH", os.defpath).split(":")]
     worst: OSError | None = None
@@ -68,11 +68,11 @@ def start_first(argv: Sequence[str], env: Mapping[str, str], start: Callable[[st
                 worst = worst or fault
     if worst is None:
         where = "there is no such file" if "/" in program else "it is not on the PATH that it gets"
-        raise CannotStart(f"cannot start {program!r}: {where}", "look at its name, and at PATH (with --bare too)", 127)
+        raise ProgramStartError(f"cannot start {program!r}: {where}", "look at its name, and at PATH (with --bare too)", 127)
     hint = "look at its permissions, and at the first line of a script"
     if worst.errno == errno.E2BIG:
         hint = "the kernel takes 128 KiB for one variable and about 2 MiB for all: hand a large value over in a file"
-    raise CannotStart(f"cannot start {program!r}: {(worst.strerror or 'unknown error').lower()}", hint, 126)
+    raise ProgramStartError(f"cannot start {program!r}: {(worst.strerror or 'unknown error').lower()}", hint, 126)
 
 
 def signals_at_start() -> dict[int, signal.Handlers]:

@@ -10,8 +10,8 @@ import typer
 from coinjar.cli.common import JarOption, LabelOption, ServicesOption, YesOption, counted, label_first_reader, open_here, say, stage_names
 
 if TYPE_CHECKING:
-    from coinjar.actions.adopt import Step
-    from coinjar.sources.base import Source
+    from coinjar.actions.adopt import AdoptStep
+    from coinjar.sources.base import SourceVariables
 
 
 def run(
@@ -39,18 +39,18 @@ def run(
     Shows first what it will declare and set, with its guesses of kind and secrecy, and what is wrong in the file.
     Adopting an edited file again brings only what differs.
     """
-    from coinjar.actions.adopt import LEFT_OUT, SAME, Wanted, carry_out, plan
+    from coinjar.actions.adopt import LEFT_OUT, SAME, AdoptOptions, carry_out, plan
     from coinjar.sources import read_source
-    from coinjar.sources.base import Asking
+    from coinjar.sources.base import SourceContext
 
     opened = open_here(ctx, jar)
     label_first_reader(opened, label, yes=yes)
     services = list(dict.fromkeys(service or []))
-    read = read_source(source, Asking(opened.load(), opened.folder, stage))
+    read = read_source(source, SourceContext(opened.load(), opened.folder, stage))
     settled_secret, settled_plain = list(secret or []), list(plain or [])
 
-    def planned() -> list[Step]:
-        return plan(opened, read, Wanted(stage, services, every_name, references, settled_secret, settled_plain))
+    def planned() -> list[AdoptStep]:
+        return plan(opened, read, AdoptOptions(stage, services, every_name, references, settled_secret, settled_plain))
 
     asks = sys.stdin.isatty() and source != "-" and not yes
     made = [item.name for item in read.reading.items if item.reference is not None]
@@ -75,7 +75,7 @@ def run(
     say(f"Written. Next: `coinjar check`, and `coinjar why {stages[0]} NAME` for one value.")
 
 
-def _settle(steps: list[Step], secret: list[str], plain: list[str]) -> None:
+def _settle(steps: list[AdoptStep], secret: list[str], plain: list[str]) -> None:
     """Ask about the secrecy of those that the guess is not sure of."""
     for name in dict.fromkeys(one.name for one in steps):
         step = next(one for one in steps if one.name == name)
@@ -84,9 +84,9 @@ def _settle(steps: list[Step], secret: list[str], plain: list[str]) -> None:
             (secret if is_secret else plain).append(step.name)
 
 
-def _show(source: Source, steps: list[Step], stage: str, services: list[str]) -> None:
+def _show(source: SourceVariables, steps: list[AdoptStep], stage: str, services: list[str]) -> None:
     from coinjar.actions.adopt import ADD, CHANGE, LEFT_OUT, NEW, SAME
-    from coinjar.cli.table import Text, show, styled, table, terminal_width
+    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
     from coinjar.core.shown import Masker, visible
 
     masker = Masker()
@@ -110,10 +110,10 @@ def _show(source: Source, steps: list[Step], stage: str, services: list[str]) ->
             text = f"{masker.show(step.old or '', secret=step.secret)} → {text}"
         kind = "secret" if step.secret else step.variable.kind
         doubt = "?" if step.guessed and not step.guessed.sure else ""
-        sign = {NEW: Text("+", "green"), ADD: Text("+", "green"), CHANGE: Text("~", "yellow")}[step.action]
+        sign = {NEW: StyledText("+", "green"), ADD: StyledText("+", "green"), CHANGE: StyledText("~", "yellow")}[step.action]
         whose = [word for word in (step.stage if several else "", step.scope if step.scope != "all" and [step.scope] != services else "") if word]
         name = f"{step.name} ({', '.join(whose)})" if whose else step.name
-        rows.append([sign, Text(name, "bold"), Text(kind + doubt, "cyan"), Text(text + (f"  ({step.reason})" if step.reason else ""))])
+        rows.append([sign, StyledText(name, "bold"), StyledText(kind + doubt, "cyan"), StyledText(text + (f"  ({step.reason})" if step.reason else ""))])
     for row in table(["", "variable", "kind", "value"], rows, least=[1, 16, 8, 20], width=terminal_width()) if rows else []:
         show(row)
     if any(step.guessed and not step.guessed.sure for step in steps):

@@ -25,7 +25,7 @@ from coinjar.core.errors import InputError, UsageError, is_others
 if TYPE_CHECKING:
     from coinjar.actions.opening import OpenJar
     from coinjar.actions.sides import Comparison
-    from coinjar.core.compare import Difference, Entry
+    from coinjar.core.compare import Difference, SideValue
     from coinjar.core.shown import Masker
 
 KINDS = {"different": "different", "left": "only left", "right": "only right", "same": "same", "unknown": "unknown"}
@@ -113,7 +113,7 @@ def _explained(opened: OpenJar | None, path: str, rows: list[Difference], left: 
 
 
 def _json_row(row: Difference, masker: Masker) -> dict[str, Any]:
-    def side(entry: Entry) -> dict[str, Any]:
+    def side(entry: SideValue) -> dict[str, Any]:
         hidden = row.secret and not masker.show_secrets
         shown: dict[str, Any] = {"value": None if hidden else entry.text, "has_value": entry.text is not None}
         if hidden and entry.text is not None:
@@ -123,11 +123,11 @@ def _json_row(row: Difference, masker: Masker) -> dict[str, Any]:
     return {"name": row.name, "service": row.service, "verdict": row.verdict, "secret": row.secret, "left": side(row.left), "right": side(row.right)}
 
 
-def _why_none(entry: Entry) -> str:
+def _why_none(entry: SideValue) -> str:
     return entry.fault.message if entry.fault and not is_others(entry.fault) else entry.note
 
 
-def _words(row: Difference, entry: Entry, masker: Masker) -> str:
+def _words(row: Difference, entry: SideValue, masker: Masker) -> str:
     if entry.text is None:
         return f"({_why_none(entry)})"
     return masker.show(entry.text, secret=row.secret)
@@ -135,25 +135,25 @@ def _words(row: Difference, entry: Entry, masker: Masker) -> str:
 
 def _alike(rows: list[Difference]) -> list[list[Difference]]:
     """Rows of one variable whose sides are the same for several services, together."""
-    groups: dict[tuple[str, Entry, Entry], list[Difference]] = {}
+    groups: dict[tuple[str, SideValue, SideValue], list[Difference]] = {}
     for row in rows:
         groups.setdefault((row.name, row.left, row.right), []).append(row)
     return list(groups.values())
 
 
 def _show(found: Comparison, rows: list[Difference], wanted: set[str], masker: Masker, told: dict[tuple[str, str | None], str]) -> None:
-    from coinjar.cli.table import Text, show, styled, table, terminal_width
+    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
 
     left, right = found.left.label, found.right.label
     words = {"different": "different", "only left": f"only in {left}", "only right": f"only in {right}", "unknown": "cannot tell", "same": "the same"}
     counts = [f"{number} {words[verdict]}" for verdict in words if (number := sum(row.verdict == verdict for row in rows))]
     show(styled(f"{left} and {right}: {', '.join(counts) or 'nothing to compare'}", "bold"))
     marks = {
-        "different": Text("≠", "yellow"),
-        "only left": Text("<", "cyan"),
-        "only right": Text(">", "cyan"),
-        "same": Text("=", "dim"),
-        "unknown": Text("?", "red"),
+        "different": StyledText("≠", "yellow"),
+        "only left": StyledText("<", "cyan"),
+        "only right": StyledText(">", "cyan"),
+        "same": StyledText("=", "dim"),
+        "unknown": StyledText("?", "red"),
     }
     lines = []
     for verdict in words:
@@ -161,8 +161,8 @@ def _show(found: Comparison, rows: list[Difference], wanted: set[str], masker: M
             row = alike[0]
             name = f"{row.name} ({', '.join(str(one.service) for one in alike)})" if row.service else row.name
             why = "" if verdict == "same" else "not explained by a line of the sheet"
-            explained = [Text(told.get((row.name, row.service), why))] if told else []
-            lines.append([marks[verdict], Text(name), Text(_words(row, row.left, masker)), Text(_words(row, row.right, masker)), *explained])
+            explained = [StyledText(told.get((row.name, row.service), why))] if told else []
+            lines.append([marks[verdict], StyledText(name), StyledText(_words(row, row.left, masker)), StyledText(_words(row, row.right, masker)), *explained])
     more = ["the sheet says"] if told else []
     for one in table(["", "variable", left, right, *more], lines, least=[1, 20, 18, 18, 24][: 4 + len(more)], width=terminal_width()) if lines else []:
         show(one)

@@ -10,7 +10,7 @@ from coinjar.cli.common import CommandsOption, JarOption, JsonOption, confirm_na
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.confirm import Result
+    from coinjar.actions.confirm import ProofResult
 
 
 def run(
@@ -31,7 +31,7 @@ def run(
     """Ask running things the proofs that jar.yaml declares (proofs:): whether they have what they should. Exit code 1 if one does not hold."""
     import asyncio
 
-    from coinjar.actions.confirm import Options, confirm, split_names
+    from coinjar.actions.confirm import ConfirmOptions, confirm, split_names
     from coinjar.cli.main import tell
     from coinjar.core.shown import Masker
 
@@ -42,7 +42,7 @@ def run(
         stages = declared.stage_names()
     if not stages:
         raise UsageError("which stage?", hint="name one or more, or add --every-stage")
-    options = Options(wait, allow_commands, known_stages(declared, allow_guarded, "--allow-guarded"))
+    options = ConfirmOptions(wait, allow_commands, known_stages(declared, allow_guarded, "--allow-guarded"))
     found = asyncio.run(confirm(opened, stages, names, Masker(), options))
     if as_json:
         print_json({"proofs": [_as_json(one) for one in found]})
@@ -56,8 +56,8 @@ def run(
         raise typer.Exit(faults[0].exit_code if faults and all(one.holds or one.fault for one in found) else 1)
 
 
-def _show(found: list[Result], stages: list[str]) -> None:
-    from coinjar.cli.table import Text, show, styled, table, terminal_width
+def _show(found: list[ProofResult], stages: list[str]) -> None:
+    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
     from coinjar.core.shown import visible
 
     failed = sum(not one.holds for one in found)
@@ -71,14 +71,14 @@ def _show(found: list[Result], stages: list[str]) -> None:
         for stage in stages:
             one = by_place.get((name, stage))
             if one is None:
-                cells.append(Text("–", "dim"))
+                cells.append(StyledText("–", "dim"))
             elif one.verdict is None:
-                cells.append(Text("! not asked", "red"))
+                cells.append(StyledText("! not asked", "red"))
             elif one.holds:
-                cells.append(Text(f"✓ {visible(one.verdict.found)}", "green"))
+                cells.append(StyledText(f"✓ {visible(one.verdict.found)}", "green"))
             else:
-                cells.append(Text(f"‼ {visible(one.verdict.found)}", "red"))
-        rows.append([Text(name), *cells])
+                cells.append(StyledText(f"‼ {visible(one.verdict.found)}", "red"))
+        rows.append([StyledText(name), *cells])
     for line in table(["proof", *stages], rows, least=[12, *[14] * len(stages)], width=terminal_width()) if rows else []:
         show(line)
     for one in found:
@@ -87,7 +87,7 @@ def _show(found: list[Result], stages: list[str]) -> None:
             show(styled(f"{one.proof.name} on {one.stage}{about}: {visible(one.verdict.found)}, expected {visible(one.verdict.expected)}", "red"))
 
 
-def _as_json(one: Result) -> dict[str, Any]:
+def _as_json(one: ProofResult) -> dict[str, Any]:
     told = {"proof": one.proof.name, "stage": one.stage, "service": one.proof.service, "holds": one.holds}
     seen = {"found": one.verdict.found, "expected": one.verdict.expected} if one.verdict else {"found": None, "expected": None}
     return told | seen | {"error": one.fault.message if one.fault else None}

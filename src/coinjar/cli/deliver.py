@@ -11,7 +11,7 @@ from coinjar.cli.common import CommandsOption, JarOption, JsonOption, SecretsOpt
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.deliver import Delivery, Options
+    from coinjar.actions.deliver import Delivery, DeliveryOptions
     from coinjar.actions.live import LiveStage
     from coinjar.core.shown import Masker
 
@@ -47,7 +47,7 @@ def run(
     Reads what is there, shows what differs, writes only that, reads it back and records it. One that fails stops no other. What was interrupted
     is finished by running it again.
     """
-    from coinjar.actions.deliver import Options
+    from coinjar.actions.deliver import DeliveryOptions
     from coinjar.actions.live import LiveStage
     from coinjar.core.shown import Masker
 
@@ -58,11 +58,11 @@ def run(
     stage, *names = where
     masker = Masker(show_secrets=show_secrets)
     opened = LiveStage(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands, writes=not dry_run)
-    options = Options(restart=restart, patience=wait, remove_extra=remove_extra)
+    options = DeliveryOptions(restart=restart, patience=wait, remove_extra=remove_extra)
     carry_out(opened, options, masker, dry_run=dry_run, requests=requests, allowed=allow_guarded or [], as_json=as_json)
 
 
-def carry_out(opened: LiveStage, options: Options, masker: Masker, *, dry_run: bool, requests: bool, allowed: list[str], as_json: bool) -> None:
+def carry_out(opened: LiveStage, options: DeliveryOptions, masker: Masker, *, dry_run: bool, requests: bool, allowed: list[str], as_json: bool) -> None:
     """Look, show, ask where the stage is guarded, deliver, and show what became of it."""
     import asyncio
 

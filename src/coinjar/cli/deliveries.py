@@ -11,7 +11,7 @@ from coinjar.cli.deliver import DryRunOption, GuardedOption, RestartOption, Wait
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
-    from coinjar.records.store import Delivery
+    from coinjar.records.store import DeliveryRecord
 
 _SIGNS = {"new": "+", "changed": "~", "again": "~", "gone": "-"}
 
@@ -41,7 +41,7 @@ def run(
     if not undo and (dry_run or restart or allow_guarded or wait):
         raise UsageError("--dry-run, --restart, --allow-guarded and --wait go with undo", hint="leave them out")
     if undo:
-        how = Undoing(dry_run, restart, allow_guarded or [], wait, show_secrets, as_json)
+        how = UndoOptions(dry_run, restart, allow_guarded or [], wait, show_secrets, as_json)
         _undo(ctx, int(numbers[0]), jar, how)
     elif numbers:
         _one(ctx, int(numbers[0]), jar, as_json=as_json)
@@ -49,7 +49,7 @@ def run(
         _list(ctx, most, jar, as_json=as_json)
 
 
-class Undoing(NamedTuple):
+class UndoOptions(NamedTuple):
     """The options of undo."""
 
     dry_run: bool
@@ -60,10 +60,10 @@ class Undoing(NamedTuple):
     as_json: bool
 
 
-def _undo(ctx: typer.Context, number: int, jar: str | None, how: Undoing) -> None:
+def _undo(ctx: typer.Context, number: int, jar: str | None, how: UndoOptions) -> None:
     from contextlib import closing
 
-    from coinjar.actions.deliver import Options
+    from coinjar.actions.deliver import DeliveryOptions
     from coinjar.actions.deliveries import earlier_values
     from coinjar.actions.live import LiveStage
     from coinjar.actions.records import open_records
@@ -78,7 +78,7 @@ def _undo(ctx: typer.Context, number: int, jar: str | None, how: Undoing) -> Non
         say(f"cannot be brought back: {one}")
     masker = Masker(show_secrets=how.show_secrets)
     work = LiveStage(opened, delivery.stage, [delivery.destination], masker, instead=values, writes=not how.dry_run)
-    options = Options(restart=how.restart, patience=how.wait, undoes=number)
+    options = DeliveryOptions(restart=how.restart, patience=how.wait, undoes=number)
     carry_out(work, options, masker, dry_run=how.dry_run, requests=False, allowed=how.allowed, as_json=how.as_json)
     if not how.dry_run:
         say("The jar says what it said before: the next delivery brings its values back, unless they are put right there.")
@@ -90,7 +90,7 @@ def _counts(counts: dict[str, int]) -> str:
 
 def _list(ctx: typer.Context, most: int, jar: str | None, *, as_json: bool) -> None:
     from coinjar.actions.deliveries import listed
-    from coinjar.cli.table import Text, show, styled, table, terminal_width
+    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
 
     found = listed(open_here(ctx, jar), most)
     if as_json:
@@ -100,13 +100,13 @@ def _list(ctx: typer.Context, most: int, jar: str | None, *, as_json: bool) -> N
     styles = {"done": "green", "failed": "red", "interrupted": "yellow", "running": "cyan"}
     rows = [
         [
-            Text(str(one.number)),
-            Text(f"{one.started:%Y-%m-%d %H:%M}"),
-            Text(one.stage),
-            Text(one.destination),
-            Text(_counts(dict(counts))),
-            Text(one.state + (f", undoes {one.undoes}" if one.undoes else ""), styles.get(one.state, "")),
-            Text(one.who, "dim"),
+            StyledText(str(one.number)),
+            StyledText(f"{one.started:%Y-%m-%d %H:%M}"),
+            StyledText(one.stage),
+            StyledText(one.destination),
+            StyledText(_counts(dict(counts))),
+            StyledText(one.state + (f", undoes {one.undoes}" if one.undoes else ""), styles.get(one.state, "")),
+            StyledText(one.who, "dim"),
         ]
         for one, counts in found
     ]
@@ -116,7 +116,7 @@ def _list(ctx: typer.Context, most: int, jar: str | None, *, as_json: bool) -> N
         show(line)
 
 
-def _as_json(one: Delivery) -> dict[str, Any]:
+def _as_json(one: DeliveryRecord) -> dict[str, Any]:
     ended = f"{one.ended:%Y-%m-%dT%H:%M:%SZ}" if one.ended else None
     told = {"number": one.number, "stage": one.stage, "destination": one.destination, "who": one.who, "state": one.state, "undoes": one.undoes}
     return told | {"started": f"{one.started:%Y-%m-%dT%H:%M:%SZ}", "ended": ended}
@@ -124,7 +124,7 @@ def _as_json(one: Delivery) -> dict[str, Any]:
 
 def _one(ctx: typer.Context, number: int, jar: str | None, *, as_json: bool) -> None:
     from coinjar.actions.deliveries import whole
-    from coinjar.cli.table import Text, show, styled, table, terminal_width
+    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
 
     delivery, parts, written = whole(open_here(ctx, jar), number)
     if as_json:
@@ -146,7 +146,11 @@ def _one(ctx: typer.Context, number: int, jar: str | None, *, as_json: bool) -> 
     for part in parts:
         waits = {"waits": ", not in effect", "asked": ", a restart was asked for and never answered", "done": ", restarted"}.get(part.restart, "")
         show(styled(f"{part.label}: {part.state}{waits}", "bold"))
-        rows = [[Text(_SIGNS[one.action]), Text(one.name), Text("secret" if one.secret else "", "cyan")] for one in written if one.target == part.target]
+        rows = [
+            [StyledText(_SIGNS[one.action]), StyledText(one.name), StyledText("secret" if one.secret else "", "cyan")]
+            for one in written
+            if one.target == part.target
+        ]
         for line in table(["", "", ""], rows, least=[1, 20, 6], width=terminal_width()) if rows else []:
             show(line)
         for note in part.notes.splitlines():

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any
 from coinjar.cli.common import counted, say
 
 if TYPE_CHECKING:
-    from coinjar.actions.deliver import Delivery, Outcome
-    from coinjar.cli.table import Text
-    from coinjar.core.delivery import Change
+    from coinjar.actions.deliver import Delivery, DeliveryOutcome
+    from coinjar.cli.table import StyledText
+    from coinjar.core.delivery import DeliveryChange
     from coinjar.core.errors import CoinJarError
     from coinjar.core.shown import Masker
 
@@ -33,7 +33,7 @@ def progress() -> Callable[[str, int, int], None] | None:
     return show
 
 
-def change_words(change: Change, masker: Masker) -> str:
+def change_words(change: DeliveryChange, masker: Masker) -> str:
     """One change in words: of secrets only that they differ."""
     if change.action == "gone":
         return "" if change.old is None else masker.show(change.old, secret=change.secret)
@@ -47,16 +47,16 @@ def change_words(change: Change, masker: Masker) -> str:
     return f"{masker.show(change.old, secret=change.secret)} → {new}"
 
 
-def _row(change: Change, masker: Masker) -> tuple[str, str, str]:
+def _row(change: DeliveryChange, masker: Masker) -> tuple[str, str, str]:
     """Sign, name and words of one change; a rename is one row."""
     if change.renamed:
         return "»", f"{change.renamed} → {change.name}", change_words(change, masker)
     return _SIGNS[change.action], change.name, change_words(change, masker)
 
 
-def show_changes(outcomes: Sequence[Outcome], masker: Masker) -> None:
+def show_changes(outcomes: Sequence[DeliveryOutcome], masker: Masker) -> None:
     """What would change, target by target."""
-    from coinjar.cli.table import Text, show, styled, table, terminal_width
+    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
 
     styles = {"+": "green", "~": "yellow", "»": "yellow", "-": "red"}
     alike: dict[tuple[tuple[str, str, str], ...], list[str]] = {}
@@ -67,12 +67,12 @@ def show_changes(outcomes: Sequence[Outcome], masker: Masker) -> None:
     for words, labels in alike.items():
         more = f" and {len(labels) - 1} more, alike" if len(labels) > 1 else ""
         show(styled(labels[0] + more, "bold"))
-        rows = [[Text(sign, styles[sign]), Text(name), Text(text)] for sign, name, text in words]
+        rows = [[StyledText(sign, styles[sign]), StyledText(name), StyledText(text)] for sign, name, text in words]
         for line in table(["", "", ""], rows, least=[1, 20, 18], width=terminal_width()):
             show(line)
 
 
-def _words(one: Outcome, *, dry: bool) -> str:
+def _words(one: DeliveryOutcome, *, dry: bool) -> str:
     if one.fault:
         return one.fault.words if one.fault.of == one.label else one.fault.message
     parts = []
@@ -90,7 +90,7 @@ def _words(one: Outcome, *, dry: bool) -> str:
     return ", ".join(parts) or "nothing to deliver"
 
 
-def _restart(one: Outcome) -> str:
+def _restart(one: DeliveryOutcome) -> str:
     if one.restart == "done":
         return "restarted, in effect"
     if one.restart == "waits":
@@ -98,9 +98,9 @@ def _restart(one: Outcome) -> str:
     return ""
 
 
-def show_outcomes(outcomes: Sequence[Outcome], *, dry: bool) -> None:
+def show_outcomes(outcomes: Sequence[DeliveryOutcome], *, dry: bool) -> None:
     """A line for every target; the first says how it went as a whole."""
-    from coinjar.cli.table import Text, show, styled, table, terminal_width
+    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
 
     failed = [one for one in outcomes if one.fault]
     changed = [one for one in outcomes if one.changes and not one.fault]
@@ -108,10 +108,10 @@ def show_outcomes(outcomes: Sequence[Outcome], *, dry: bool) -> None:
     words = [f"{len(changed)} {'to deliver to' if dry else 'delivered'}" if changed else "", f"{calm} in step" if calm else ""]
     head = ", ".join([*filter(None, words), *([f"{len(failed)} failed"] if failed else [])])
     show(styled(head or "nothing to deliver to", "bold red" if failed else "bold"))
-    rows: list[list[Text]] = []
+    rows: list[list[StyledText]] = []
     for one in outcomes:
-        mark = Text("!", "red") if one.fault else Text("✓", "green") if not dry or not one.changes else Text("~", "yellow")
-        rows.append([mark, Text(one.label), Text(_words(one, dry=dry)), Text(_restart(one), "yellow" if one.restart == "waits" else "dim")])
+        mark = StyledText("!", "red") if one.fault else StyledText("✓", "green") if not dry or not one.changes else StyledText("~", "yellow")
+        rows.append([mark, StyledText(one.label), StyledText(_words(one, dry=dry)), StyledText(_restart(one), "yellow" if one.restart == "waits" else "dim")])
     for line in table(["", "", "", ""], rows, least=[1, 24, 30, 20], width=terminal_width()) if rows else []:
         show(line)
     if restarts := [one.restart_words for one in outcomes if one.restart == "waits" and one.restart_words]:
@@ -132,7 +132,7 @@ def tell_faults(faults: Sequence[tuple[str, CoinJarError]]) -> None:
             say(f"    and {len(group) - 1} more like it")
 
 
-def show_rest(delivery: Delivery, outcomes: Sequence[Outcome]) -> None:
+def show_rest(delivery: Delivery, outcomes: Sequence[DeliveryOutcome]) -> None:
     """To stderr: errors with what to do, notes, what was written into the jar."""
     from coinjar.core.shown import visible
 
@@ -149,7 +149,7 @@ def show_rest(delivery: Delivery, outcomes: Sequence[Outcome]) -> None:
         say(f"jar.yaml keeps from now on whose they are: {', '.join(dict.fromkeys(delivery.recorded))}")
 
 
-def as_json(delivery: Delivery, outcomes: Sequence[Outcome], masker: Masker, *, dry: bool) -> dict[str, Any]:
+def as_json(delivery: Delivery, outcomes: Sequence[DeliveryOutcome], masker: Masker, *, dry: bool) -> dict[str, Any]:
     """docs/json.md"""
     return {
         "stage": delivery.opened.stage,
@@ -185,7 +185,7 @@ def as_json(delivery: Delivery, outcomes: Sequence[Outcome], masker: Masker, *, 
     }
 
 
-def _value(text: str | None, change: Change, masker: Masker) -> str | None:
+def _value(text: str | None, change: DeliveryChange, masker: Masker) -> str | None:
     from coinjar.core.secret import reveal
 
     return None if text is None or (change.secret and not masker.show_secrets) else reveal(text)

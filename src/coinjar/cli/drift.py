@@ -9,8 +9,8 @@ import typer
 from coinjar.cli.common import CommandsOption, JarOption, JsonOption, SecretsOption, counted, deliver_names, open_here, print_json, say
 
 if TYPE_CHECKING:
-    from coinjar.actions.drift import Drift
-    from coinjar.core.delivery import Standing
+    from coinjar.actions.drift import TargetDrift
+    from coinjar.core.delivery import VariableState
     from coinjar.core.shown import Masker
 
 _MARKS = {
@@ -61,8 +61,8 @@ def run(
         raise typer.Exit(code or 1)
 
 
-def _show(stage: str, found: list[Drift], masker: Masker, *, everything: bool) -> None:
-    from coinjar.cli.table import Text, show, styled, table, terminal_width
+def _show(stage: str, found: list[TargetDrift], masker: Masker, *, everything: bool) -> None:
+    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
 
     failed = sum(one.fault is not None for one in found)
     off = [one for one in found if not one.calm and not one.fault]
@@ -80,7 +80,7 @@ def _show(stage: str, found: list[Drift], masker: Masker, *, everything: bool) -
         told = ", ".join(f"{number} {state}" for state, number in counts.items() if number)
         show(styled(f"{one.label}: {told or 'nothing there'}", "bold" if not one.calm else "dim"))
         rows = [
-            [Text(*_MARKS[row.state]), Text(row.name), Text(row.state, _MARKS[row.state][1]), Text(_words(row, masker))]
+            [StyledText(*_MARKS[row.state]), StyledText(row.name), StyledText(row.state, _MARKS[row.state][1]), StyledText(_words(row, masker))]
             for row in one.rows
             if everything or not row.calm
         ]
@@ -90,7 +90,7 @@ def _show(stage: str, found: list[Drift], masker: Masker, *, everything: bool) -
             show(styled(f"   deliver --restart {one.restart_words}", "yellow"))
 
 
-def _words(row: Standing, masker: Masker) -> str:
+def _words(row: VariableState, masker: Masker) -> str:
     note = f"   ({row.note})" if row.note else ""
     if row.state in ("in step", "not in effect", "supplied") or row.wanted is None:
         text = row.live if row.live is not None else row.wanted
@@ -102,10 +102,10 @@ def _words(row: Standing, masker: Masker) -> str:
     return f"{masker.show(row.live, secret=row.secret)}, should be {masker.show(row.wanted, secret=row.secret)}" + note
 
 
-def _as_json(one: Drift, masker: Masker) -> dict[str, Any]:
+def _as_json(one: TargetDrift, masker: Masker) -> dict[str, Any]:
     from coinjar.core.secret import reveal
 
-    def shown(text: str | None, row: Standing) -> str | None:
+    def shown(text: str | None, row: VariableState) -> str | None:
         return None if text is None or (row.secret and not masker.show_secrets) else reveal(text)
 
     return {

@@ -14,7 +14,7 @@ from typing import Annotated
 import typer
 
 from coinjar.cli.common import JarOption, LabelOption, label_first_reader, layer_names, open_here, say
-from coinjar.core.errors import CoinJarError, OutsideError, UsageError
+from coinjar.core.errors import CoinJarError, ExternalError, UsageError
 from coinjar.jarfile.outside import environment_for_children
 
 # What vim and its kin write beside the file, or into the user's own folder: none of it.
@@ -72,8 +72,8 @@ def _run_editor(path: Path) -> None:
     try:
         code = subprocess.run([*words, str(path)], env=env, check=False).returncode  # noqa: S603 - the user's own editor
     except OSError as fault:
-        raise OutsideError(f"cannot start the editor {words[0]}: {(fault.strerror or '').lower()}", hint="set EDITOR", code="editor") from None
+        raise ExternalError(f"cannot start the editor {words[0]}: {(fault.strerror or '').lower()}", hint="set EDITOR", code="editor") from None
     finally:
         signal.signal(signal.SIGINT, before)
     if code:
-        raise OutsideError(f"the editor ended with {code}, so nothing was changed", hint="leave it normally to save", code="editor")
+        raise ExternalError(f"the editor ended with {code}, so nothing was changed", hint="leave it normally to save", code="editor")

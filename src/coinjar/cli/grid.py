@@ -25,7 +25,7 @@ from coinjar.core.errors import UsageError
 from coinjar.core.shown import visible
 
 if TYPE_CHECKING:
-    from coinjar.core.grid import Cell, Row
+    from coinjar.core.grid import Cell, GridRow
     from coinjar.core.shown import Masker
 
 
@@ -70,7 +70,7 @@ def run(
     _show(what, rows, columns, total, masker)
 
 
-def _json_row(row: Row, columns: list[str], masker: Masker) -> dict[str, Any]:
+def _json_row(row: GridRow, columns: list[str], masker: Masker) -> dict[str, Any]:
     cells = {}
     for column, cell in zip(columns, row.cells, strict=True):
         hidden = cell.secret and not masker.show_secrets
@@ -139,7 +139,7 @@ def cell_text(cell: Cell, masker: Masker) -> str:
     return f"{_SIGNS[cell.state]} {'ƒ ' if cell.derived else ''}{value}"
 
 
-def _apart(row: Row, texts: Sequence[str], widths: list[int]) -> Sequence[str]:
+def _apart(row: GridRow, texts: Sequence[str], widths: list[int]) -> Sequence[str]:
     """A row's texts so that they can be told apart: if cutting makes different ones look the same, what all begin with gives way."""
     from coinjar.cli.table import cut, width_of
 
@@ -156,9 +156,9 @@ def _apart(row: Row, texts: Sequence[str], widths: list[int]) -> Sequence[str]:
     ]
 
 
-def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Masker) -> None:
+def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker: Masker) -> None:
     from coinjar.cli.common import counted
-    from coinjar.cli.table import UNLIMITED, Text, line, padded, show, styled, terminal_height, terminal_width, width_of
+    from coinjar.cli.table import UNLIMITED, StyledText, line, padded, show, styled, terminal_height, terminal_width, width_of
 
     width = terminal_width()
     shown = f"{len(rows)} of {counted(total, 'variable')}" if len(rows) != total else counted(total, "variable")
@@ -171,21 +171,21 @@ def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Ma
     widths = _share(natural, room)
     kept = len(widths)
     texts = list(zip(*by_column[:kept], strict=True))
-    head = [Text(f"{what}: {shown}", "bold"), Text("")]
+    head = [StyledText(f"{what}: {shown}", "bold"), StyledText("")]
     if width_of(head[0].text) > name_width:  # too long for the corner: a line of its own
         show(styled(head[0].text, "bold"))
-        head[0] = Text("")
+        head[0] = StyledText("")
     all_widths = [name_width, 1, *widths]
-    lines = [line([*head, *(Text(column, "bold") for column in columns[:kept])], all_widths)]
+    lines = [line([*head, *(StyledText(column, "bold") for column in columns[:kept])], all_widths)]
     if width == UNLIMITED:  # nothing is cut, and nothing is coloured
         names, signs = padded([row.variable.name for row in rows], name_width), [_AGREE[row.agreement].ljust(1) for row in rows]
         whole = [padded(column, one) for column, one in zip(by_column, widths, strict=True)]
         lines += map(str.rstrip, map("  ".join, zip(names, signs, *whole, strict=True)))
     for row, row_texts in zip(rows, texts, strict=True) if width != UNLIMITED else ():
         apart = _apart(row, row_texts, widths)
-        cells = [Text(text, _STYLES[cell.state]) for text, cell in zip(apart, row.cells[:kept], strict=True)]
-        agreement = Text(_AGREE[row.agreement], "yellow" if row.agreement == "different" else "dim")
-        lines.append(line([Text(row.variable.name), agreement, *cells], all_widths))
+        cells = [StyledText(text, _STYLES[cell.state]) for text, cell in zip(apart, row.cells[:kept], strict=True)]
+        agreement = StyledText(_AGREE[row.agreement], "yellow" if row.agreement == "different" else "dim")
+        lines.append(line([StyledText(row.variable.name), agreement, *cells], all_widths))
     if len(lines) > terminal_height() - 3:
         lines.append(lines[0])  # the titles have scrolled away
     show("\n".join(lines))
@@ -199,7 +199,7 @@ def _show(what: str, rows: list[Row], columns: list[str], total: int, masker: Ma
 _LEAST_COLUMN, _WIDEST_COLUMN = 13, 40
 
 
-def _columns_that_may_fit(rows: list[Row], columns: list[str], masker: Masker, room: int, most: int) -> tuple[list[list[str]], list[int]]:
+def _columns_that_may_fit(rows: list[GridRow], columns: list[str], masker: Masker, room: int, most: int) -> tuple[list[list[str]], list[int]]:
     """Their texts and natural widths: no more of them than could stand side by side, for a large jar has many."""
     from coinjar.cli.table import widest
 
@@ -225,7 +225,7 @@ def _share(natural: list[int], room: int) -> list[int]:
     return fit(natural[:kept], least[:kept], room - 2 * (kept - 1))
 
 
-def _show_legend(rows: list[Row], width: int) -> None:
+def _show_legend(rows: list[GridRow], width: int) -> None:
     from coinjar.cli.table import show, styled
 
     states = {cell.state for row in rows for cell in row.cells}

@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from coinjar.cli.common import ask_passphrase, say
-from coinjar.core.errors import CannotOpen, UsageError
+from coinjar.core.errors import DecryptionError, UsageError
 
 
 def new(
@@ -45,7 +45,7 @@ def _new_passphrase() -> str:
         return given
     first = ask_passphrase("the new identity")
     if first is None:
-        raise CannotOpen("there is no terminal to ask for a passphrase", hint="set COINJAR_PASSPHRASE", code="no-identity")
+        raise DecryptionError("there is no terminal to ask for a passphrase", hint="set COINJAR_PASSPHRASE", code="no-identity")
     if first != ask_passphrase("the new identity, once more"):
         raise UsageError("the two passphrases differ", hint="try again")
     return first

@@ -10,7 +10,7 @@ from coinjar.cli.common import open_here, print_json
 from coinjar.core.errors import CoinJarError, UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.inside import Inside
+    from coinjar.actions.inside import EffectiveEntry
     from coinjar.actions.opening import OpenJar
     from coinjar.core.shown import Masker
 
@@ -37,7 +37,7 @@ def tell_level(ctx: typer.Context, where: list[str], inside: str | None, at: str
         _show(found, masker)
 
 
-def _as_json(found: Inside, masker: Masker) -> dict[str, object]:
+def _as_json(found: EffectiveEntry, masker: Masker) -> dict[str, object]:
     hidden = found.secret and not masker.show_secrets
 
     def text(value: str | None) -> str | None:
@@ -57,17 +57,17 @@ def _as_json(found: Inside, masker: Masker) -> dict[str, object]:
     }
 
 
-def _show(found: Inside, masker: Masker) -> None:
-    from coinjar.cli.table import Text, show, styled, table, terminal_width
+def _show(found: EffectiveEntry, masker: Masker) -> None:
+    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
 
     words = "no value" if found.text is None else masker.show(found.text, secret=found.secret)
     show(styled(f"{found.name} = {words}", "bold"))
     show(f"at {found.pointer}")
     rows = []
     for one in found.says:
-        verdict = Text("✓ wins", "green") if one.wins else Text("  covered", "dim")
-        says = Text(masker.show(one.text, secret=found.secret), "bold" if one.wins else "dim")
-        rows.append([verdict, Text(one.pointer), says, Text(str(one.place), "cyan")])
+        verdict = StyledText("✓ wins", "green") if one.wins else StyledText("  covered", "dim")
+        says = StyledText(masker.show(one.text, secret=found.secret), "bold" if one.wins else "dim")
+        rows.append([verdict, StyledText(one.pointer), says, StyledText(str(one.place), "cyan")])
     if rows:
         show("")
         for row in table(["", "level, narrowest first", "says", "where"], rows, least=[9, 24, 16, 20], width=terminal_width()):

@@ -51,7 +51,7 @@ _MEANT |= {"delete": "drop", "remove": "drop", "rm": "drop", "unset": "put --uns
 """What people type who know other programs, and the command that does it here."""
 
 
-class OnceEach(TyperCommand):
+class SingleUseCommand(TyperCommand):
     """A command whose options of one value are refused when they are given twice: the first must not be lost without a word."""
 
     def make_parser(self, ctx: Any) -> Any:
@@ -82,7 +82,7 @@ def _command(cmd_name: str) -> Any:
     module = import_module(f"coinjar.cli.{cmd_name}")
     app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False, help=module.__doc__)
     for name, (run, short) in getattr(module, "COMMANDS", {cmd_name: (getattr(module, "run", None), None)}).items():
-        app.command(name, cls=OnceEach, help=run.__doc__, short_help=short)(run)
+        app.command(name, cls=SingleUseCommand, help=run.__doc__, short_help=short)(run)
     command = typer.main.get_command(app)
     command.name = cmd_name
     return command

@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from coinjar.cli.common import JarOption, JsonOption, NamePatterns, counted, fits, open_here, print_json, say, say_no_name_fits
-from coinjar.core.errors import CoinJarError, ManyErrors
+from coinjar.core.errors import CoinJarError, ErrorGroup
 
 if TYPE_CHECKING:
-    from coinjar.actions.mentioned import Mentions, Missing
+    from coinjar.actions.mentioned import MentionReport, UndeclaredVariable
     from coinjar.core.rules.base import Finding
-    from coinjar.scanning.scan import Spot
+    from coinjar.scanning.scan import LocatedMention
 
 _PLACES = 3
 
@@ -61,16 +61,16 @@ def run(
         _show(found, findings, name, every_place=every_place)
     say_no_name_fits(name, _by_name(found, None))
     if faults := mentioned.unreadable(found):
-        raise ManyErrors(faults)
+        raise ErrorGroup(faults)
     if strict and any(not one.accepted for one in findings):
         raise typer.Exit(1)
 
 
-def _by_name(found: Mentions, patterns: list[str] | None) -> dict[str, list[tuple[str, Spot]]]:
+def _by_name(found: MentionReport, patterns: list[str] | None) -> dict[str, list[tuple[str, LocatedMention]]]:
     """Each name's places, as file and spot."""
     from coinjar.jarfile.store import shown_path
 
-    names: dict[str, list[tuple[str, Spot]]] = {}
+    names: dict[str, list[tuple[str, LocatedMention]]] = {}
     for seen in found.scanned.files:
         file = shown_path(Path(seen.path))
         for spot in seen.spots:
@@ -79,13 +79,13 @@ def _by_name(found: Mentions, patterns: list[str] | None) -> dict[str, list[tupl
     return dict(sorted(names.items()))
 
 
-def _unknown(found: Mentions) -> list[tuple[str, Spot]]:
+def _unknown(found: MentionReport) -> list[tuple[str, LocatedMention]]:
     from coinjar.jarfile.store import shown_path
 
     return [(shown_path(Path(seen.path)), spot) for seen in found.scanned.files for spot in seen.spots if spot.mention is None]
 
 
-def _default(found: Mentions, name: str, spot: Spot) -> str | None:
+def _default(found: MentionReport, name: str, spot: LocatedMention) -> str | None:
     """What the code falls back to; of a secret only that it does."""
     from coinjar.core.code import HIDDEN
 
@@ -96,7 +96,7 @@ def _default(found: Mentions, name: str, spot: Spot) -> str | None:
     return HIDDEN if declared and declared.secret else default
 
 
-def _json(found: Mentions, findings: list[Finding], patterns: list[str] | None) -> dict[str, Any]:
+def _json(found: MentionReport, findings: list[Finding], patterns: list[str] | None) -> dict[str, Any]:
     from coinjar.cli.check import json_finding
     from coinjar.jarfile.store import shown_path
 
@@ -127,9 +127,9 @@ def _json(found: Mentions, findings: list[Finding], patterns: list[str] | None) 
     }
 
 
-def _show(found: Mentions, findings: list[Finding], patterns: list[str] | None, *, every_place: bool) -> None:
+def _show(found: MentionReport, findings: list[Finding], patterns: list[str] | None, *, every_place: bool) -> None:
     from coinjar.cli.check import show_findings
-    from coinjar.cli.table import Text, show, styled, table, terminal_width
+    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
     from coinjar.core.shown import visible
 
     names = _by_name(found, patterns)
@@ -140,11 +140,16 @@ def _show(found: Mentions, findings: list[Finding], patterns: list[str] | None, 
     rows = []
     for name, each in names.items():
         if every_place:
-            rows += [[Text(name, "bold"), Text(_words(spot)), Text(_default(found, name, spot) or "", "cyan"), Text(_place(file, spot))] for file, spot in each]
+            rows += [
+                [StyledText(name, "bold"), StyledText(_words(spot)), StyledText(_default(found, name, spot) or "", "cyan"), StyledText(_place(file, spot))]
+                for file, spot in each
+            ]
             continue
         shown = [_place(file, spot) for file, spot in each[:_PLACES]] + ([f"and {len(each) - _PLACES} more"] if len(each) > _PLACES else [])
         defaults = dict.fromkeys(text for _, spot in each if (text := _default(found, name, spot)))
-        rows.append([Text(name, "bold"), Text(_words(*(spot for _, spot in each))), Text(", ".join(defaults), "cyan"), Text(", ".join(shown))])
+        rows.append(
+            [StyledText(name, "bold"), StyledText(_words(*(spot for _, spot in each))), StyledText(", ".join(defaults), "cyan"), StyledText(", ".join(shown))]
+        )
     for row in table(["variable", "used", "falls back to", "where"], rows, least=[12, 4, 8, 30], width=terminal_width()) if rows else []:
         show(row)
     unknown = _unknown(found)
@@ -160,17 +165,17 @@ def _show(found: Mentions, findings: list[Finding], patterns: list[str] | None, 
         show_findings([one for one in findings if not one.accepted], [one for one in findings if not one.accepted], len(accepted))
 
 
-def _place(file: str, spot: Spot) -> str:
+def _place(file: str, spot: LocatedMention) -> str:
     return f"{file}:{spot.line}:{spot.column}"
 
 
-def _words(*spots: Spot) -> str:
+def _words(*spots: LocatedMention) -> str:
     """How a name is used: `set` where nothing reads it."""
     hows = {spot.mention.how for spot in spots if spot.mention}
     return "set" if hows == {"set"} else "asked" if hows == {"presence"} else "read"
 
 
-def _suggest(opened: Any, missing: list[Missing], *, write: bool) -> None:
+def _suggest(opened: Any, missing: list[UndeclaredVariable], *, write: bool) -> None:
     from coinjar.actions.mentioned import declare_missing, suggested
 
     if not missing:

@@ -14,9 +14,9 @@ from coinjar.core.errors import InputError, UsageError
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from coinjar.actions.deliver import Outcome
-    from coinjar.actions.migrate import Made
-    from coinjar.actions.move import Move
+    from coinjar.actions.deliver import DeliveryOutcome
+    from coinjar.actions.migrate import DraftSheet
+    from coinjar.actions.move import Migration
     from coinjar.actions.opening import OpenJar
 
 _GROUPS = {
@@ -60,7 +60,7 @@ def run(
             raise UsageError("from where, to where, and into which sheet?", hint="`coinjar migrate FROM TO --out move.yaml`; then --execute move.yaml")
         _make(opened, list(ends or []), Path(out), stage or [], service)
         return
-    from coinjar.actions.move import Move, Options
+    from coinjar.actions.move import Migration, MigrationOptions
     from coinjar.actions.rename import finish_earlier
     from coinjar.jarfile.sheets import read_sheet
 
@@ -69,8 +69,8 @@ def run(
 
     if requests and not dry_run:
         raise UsageError("--requests goes with --dry-run", hint="add --dry-run: nothing is sent then but what reads")
-    options = Options(restart, empty_source, list(ends or []))
-    move = Move(opened, read_sheet(Path(execute)), options)
+    options = MigrationOptions(restart, empty_source, list(ends or []))
+    move = Migration(opened, read_sheet(Path(execute)), options)
     _summary(move)
     move.look()
     if dry_run:
@@ -91,38 +91,40 @@ def _opened(ctx: typer.Context, jar: str | None) -> OpenJar | None:
 
 
 def _make(opened: OpenJar | None, ends: list[str], out: Path, stages: list[str], service: str | None) -> None:
-    from coinjar.actions.migrate import Reader
+    from coinjar.actions.migrate import SheetBuilder
     from coinjar.jarfile.sheets import write_sheet
 
-    made = Reader(opened, ends[0], ends[1], stages, ends[2:], service).sheet()
+    made = SheetBuilder(opened, ends[0], ends[1], stages, ends[2:], service).sheet()
     write_sheet(out, ends[0], ends[1], made.stages, made.entries, made.digests, made.pointings, service)
     _show_made(made)
     say(f"Written: {out}. Look through it, move lines where something else should become of them, then `coinjar migrate --execute {out} --dry-run`.")
 
 
-def _show_made(made: Made) -> None:
-    from coinjar.cli.table import Text, show, styled, table, terminal_width
+def _show_made(made: DraftSheet) -> None:
+    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
 
     counts = [f"{number} {_GROUPS[group][0]}" for group in _GROUPS if (number := sum(one.group == group for one in made.entries))]
     counts += [f"{len(made.pointings)} to repoint"] if made.pointings else []
     show(styled(f"{made.old.label} → {made.new.label}: {', '.join(counts) or 'nothing there'}", "bold"))
     rows = [
         [
-            Text(_GROUPS[one.group][2], _GROUPS[one.group][1]),
-            Text(one.variable if one.becomes == one.variable else f"{one.variable} → {one.becomes}", "bold"),
-            Text(", ".join(one.where)),
-            Text(one.why),
+            StyledText(_GROUPS[one.group][2], _GROUPS[one.group][1]),
+            StyledText(one.variable if one.becomes == one.variable else f"{one.variable} → {one.becomes}", "bold"),
+            StyledText(", ".join(one.where)),
+            StyledText(one.why),
         ]
         for one in made.entries
     ]
-    rows += [[Text("→", "yellow"), Text(one.variable, "bold"), Text(f"{one.stage}/{one.scope}"), Text(one.why)] for one in made.pointings]
+    rows += [
+        [StyledText("→", "yellow"), StyledText(one.variable, "bold"), StyledText(f"{one.stage}/{one.scope}"), StyledText(one.why)] for one in made.pointings
+    ]
     for line in table(["", "variable", "where", "what becomes of it"], rows, least=[1, 16, 14, 30], width=terminal_width()) if rows else []:
         show(line)
     for note in made.notes:
         say(note)
 
 
-def _summary(move: Move) -> None:
+def _summary(move: Migration) -> None:
     from coinjar.cli.table import show, styled
 
     sheet = move.sheet
@@ -131,7 +133,7 @@ def _summary(move: Move) -> None:
     show(styled(f"{sheet.source} → {sheet.target}: {', '.join(counts)}", "bold"))
 
 
-def _ask(move: Move, opened: OpenJar | None, allowed: list[str], *, yes: bool) -> None:
+def _ask(move: Migration, opened: OpenJar | None, allowed: list[str], *, yes: bool) -> None:
     """A guarded stage wants to be named, anything else a yes. Raises UsageError without."""
     guarded = [one for one in move.sheet.stages if opened and move.reader.jar and move.reader.jar.stage(one).guarded and one not in allowed]
     if guarded:
@@ -141,7 +143,7 @@ def _ask(move: Move, opened: OpenJar | None, allowed: list[str], *, yes: bool) -
         raise typer.Exit(1)
 
 
-def _tell(stage: str, outcomes: Sequence[Outcome]) -> None:
+def _tell(stage: str, outcomes: Sequence[DeliveryOutcome]) -> None:
     from coinjar.cli.delivering import show_outcomes, tell_faults
     from coinjar.cli.table import show
 
@@ -150,7 +152,7 @@ def _tell(stage: str, outcomes: Sequence[Outcome]) -> None:
     tell_faults([(one.label, one.fault) for one in outcomes if one.fault])
 
 
-def _execute(move: Move) -> None:
+def _execute(move: Migration) -> None:
     from coinjar.cli.table import show, styled
 
     for note in move.prepare():
@@ -171,7 +173,7 @@ def _execute(move: Move) -> None:
     show(styled(f"\nall {done} lines came out as the sheet says; {move.sheet.path} has the outcome of each", "bold"))
 
 
-def _rehearse(move: Move, *, requests: bool) -> None:
+def _rehearse(move: Migration, *, requests: bool) -> None:
     """Carry the sheet out on a copy of the jar, and only look at the new place."""
     import asyncio
 

@@ -12,7 +12,7 @@ from coinjar.core.errors import UsageError
 from coinjar.dialects import BUILT_IN, get
 
 
-class Printing:
+class EnvironmentPrinter:
     """One service's variables in one dialect."""
 
     def __init__(self, opened: OpenJar, dialect: str, service: str | None, given: Sequence[str], *, allow_commands: bool, show_secrets: bool) -> None:

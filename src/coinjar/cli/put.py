@@ -11,7 +11,7 @@ from coinjar.cli.common import JarOption, LabelOption, ServicesOption, label_fir
 from coinjar.core.errors import InputError, UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.values import Put, Putting
+    from coinjar.actions.values import AssignedValue, Assignment
 
 
 def run(
@@ -52,17 +52,17 @@ def run(
         _tell(one, mine)
 
 
-def _unset(name: str) -> Putting:
-    from coinjar.actions.values import Putting
+def _unset(name: str) -> Assignment:
+    from coinjar.actions.values import Assignment
     from coinjar.core.model import UNSET
 
     if "=" in name:
         raise UsageError(f"--unset takes names alone, not {name.partition('=')[0]}=…", hint="leave the '=' and the value out")
-    return Putting(name, UNSET)
+    return Assignment(name, UNSET)
 
 
-def _read(assignments: list[str], *, references: bool, empty: bool, exact: bool) -> list[Putting]:
-    from coinjar.actions.values import Putting
+def _read(assignments: list[str], *, references: bool, empty: bool, exact: bool) -> list[Assignment]:
+    from coinjar.actions.values import Assignment
     from coinjar.core.references import parse_template
 
     alone = [one for one in assignments if "=" not in one]
@@ -81,7 +81,7 @@ def _read(assignments: list[str], *, references: bool, empty: bool, exact: bool)
             if not value and not empty:
                 words = f"nothing was {'typed' if sys.stdin.isatty() else 'read from stdin'} for {name}"
                 raise UsageError(words, hint="for an empty text add --empty; for no value at all --unset", code="empty")
-        found.append(Putting(name, parse_template(value) if references else value, in_argv=bool(equals)))
+        found.append(Assignment(name, parse_template(value) if references else value, in_argv=bool(equals)))
     return found
 
 
@@ -103,7 +103,7 @@ def _from_stdin(name: str, *, exact: bool) -> str:
     return value.removesuffix("\n").removesuffix("\r")
 
 
-def _tell(done: Put, mine: bool) -> None:
+def _tell(done: AssignedValue, mine: bool) -> None:
     whom = "" if done.scope == "all" else f" for {done.scope}"
     verb = "sealed" if done.sealed else "put"
     words = f"declared, and {verb}" if done.declared else verb

@@ -24,7 +24,7 @@ from coinjar.cli.common import (
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.readers import Adding, Listing
+    from coinjar.actions.readers import ReaderGrant, ReaderList
 
 Stages = Annotated[list[str] | None, typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated.")]
 
@@ -68,7 +68,7 @@ def _recipient(given: str) -> str:
     return given
 
 
-def _show_adding(adding: Adding) -> None:
+def _show_adding(adding: ReaderGrant) -> None:
     from coinjar.crypto.age import short
 
     reader = adding.reader
@@ -129,9 +129,9 @@ def list_readers(ctx: typer.Context, as_json: JsonOption = False, jar: JarOption
         _show(found)
 
 
-def _show(found: Listing) -> None:
+def _show(found: ReaderList) -> None:
     from coinjar.actions.readers import NOT_VOUCHED, UNKNOWN
-    from coinjar.cli.table import Text, show, styled, table, terminal_width
+    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
     from coinjar.crypto.age import short
 
     if not found.rows:
@@ -147,9 +147,9 @@ def _show(found: Listing) -> None:
         cells = []
         for stage in found.stages:
             sign = "" if stage not in row.opens else "●" if reader.service is None else "◐"
-            cells.append(Text(f"{sign} ‼" if sign and stage in doubtful else sign, "red" if stage in doubtful else "green"))
+            cells.append(StyledText(f"{sign} ‼" if sign and stage in doubtful else sign, "red" if stage in doubtful else "green"))
         note = "offline" if reader.offline else reader.service or ""
-        rows.append([Text(reader.label, "bold"), Text(short(reader.recipient), "cyan"), Text(note, "dim"), *cells])
+        rows.append([StyledText(reader.label, "bold"), StyledText(short(reader.recipient), "cyan"), StyledText(note, "dim"), *cells])
     for line in table(["reader", "recipient", "", *found.stages], rows, least=[20, 18, 12, *[len(stage) for stage in found.stages]], width=terminal_width()):
         show(line)
     legend = ["● opens all of it"] + (["◐ opens what all services get, and its own"] if any(row.reader.service for row in found.rows) else [])
@@ -160,7 +160,7 @@ def _show(found: Listing) -> None:
         say(f"whether the readers of {', '.join(unknown)} are vouched for can only be seen by those who open them")
 
 
-def _as_json(found: Listing) -> dict[str, Any]:
+def _as_json(found: ReaderList) -> dict[str, Any]:
     return {
         "readers": [
             {

@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from coinjar.cli.common import JarOption, counted, open_here, say
-from coinjar.core.errors import InputError, Place, UsageError
+from coinjar.core.errors import InputError, Location, UsageError
 
 if TYPE_CHECKING:
     from coinjar.actions.opening import OpenJar
-    from coinjar.actions.rename import Renaming
+    from coinjar.actions.rename import RenameEdits
 
 _SHOWN = 12
 
@@ -44,7 +44,7 @@ def run(
             say(told)
         return
     renames, paths = _asked(list(names or []), table)
-    options = rename.Options(paths, keep_old)
+    options = rename.RenameOptions(paths, keep_old)
     found = rename.plan(opened, renames, options)
     _show(found, opened)
     if not found.files:
@@ -77,13 +77,13 @@ def _asked(names: list[str], table: str | None) -> tuple[dict[str, str], list[st
         words = line.replace(",", " ").split("#")[0].split()
         if words and (len(words) != 2 or words[0] in renames):
             message = "a line has an old and a new name, each old one once"
-            raise InputError(message, hint="write OLD and NEW, with blanks or a comma between them", place=Place(table, number, 1))
+            raise InputError(message, hint="write OLD and NEW, with blanks or a comma between them", place=Location(table, number, 1))
         if words:
             renames[words[0]] = words[1]
     return renames, names
 
 
-def _show(found: Renaming, opened: OpenJar) -> None:
+def _show(found: RenameEdits, opened: OpenJar) -> None:
     from coinjar.actions.rename import shown_differences
     from coinjar.cli.table import show, styled
     from coinjar.core.shown import visible

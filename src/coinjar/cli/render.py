@@ -25,7 +25,7 @@ from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
     from coinjar.actions.opening import OpenJar
-    from coinjar.actions.render_files import Plan
+    from coinjar.actions.render_files import RenderPlan
     from coinjar.core.shown import Masker
 
 
@@ -60,13 +60,13 @@ def run(
 
     What goes in comes out of the real reader byte for byte, or is refused by name. Nothing is written if anything is wrong.
     """
-    from coinjar.cli.printed import Printing
+    from coinjar.cli.printed import EnvironmentPrinter
     from coinjar.core.shown import Masker
 
     names = list(where or [])
     if dialect is not None:
         _refuse_with_dialect(dry_run or verify or move_up or stale or as_json, names[0 if every_stage else 1 :])
-        printing = Printing(open_here(ctx, jar), dialect, service, with_ or [], allow_commands=allow_commands, show_secrets=show_secrets)
+        printing = EnvironmentPrinter(open_here(ctx, jar), dialect, service, with_ or [], allow_commands=allow_commands, show_secrets=show_secrets)
         printing.run(None if every_stage else names, encrypt_to or [])
         return
     if service or with_ or encrypt_to:
@@ -101,7 +101,7 @@ def _refuse_with_dialect(unfit: bool, more: list[str]) -> None:
         )
 
 
-def _plan(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, *, allow_commands: bool, move_up: bool, only_looks: bool) -> Plan:
+def _plan(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, *, allow_commands: bool, move_up: bool, only_looks: bool) -> RenderPlan:
     from coinjar.actions.render_files import plan, write
 
     if only_looks:
@@ -117,9 +117,9 @@ def _list_stale(opened: OpenJar, stages: list[str], names: list[str], masker: Ma
         print(shown_path(path))
 
 
-def _show(found: Plan, *, verify: bool) -> None:
+def _show(found: RenderPlan, *, verify: bool) -> None:
     from coinjar.actions.render_files import CHANGED, NEW
-    from coinjar.cli.table import Text, show, styled, table, terminal_width
+    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
     from coinjar.jarfile.store import shown_path
 
     changed = len(found.out_of_date)
@@ -128,11 +128,11 @@ def _show(found: Plan, *, verify: bool) -> None:
         show(styled(f"{changed} of {total} out of date" if changed else _up_to_date(len(found.files)), "bold"))
     else:
         show(styled(f"{counted(changed, 'file')} written, {len(found.files) - changed} up to date already", "bold"))
-    marks = {NEW: Text("+", "green"), CHANGED: Text("~", "yellow")}
+    marks = {NEW: StyledText("+", "green"), CHANGED: StyledText("~", "yellow")}
     rows = []
     for one in found.out_of_date:
-        private = Text("0600" if one.output.secret and not one.output.program else "0700" if one.output.secret else "", "cyan")
-        rows.append([marks[one.state], Text(shown_path(one.path)), Text(one.destination, "dim"), Text(one.output.about), private])
+        private = StyledText("0600" if one.output.secret and not one.output.program else "0700" if one.output.secret else "", "cyan")
+        rows.append([marks[one.state], StyledText(shown_path(one.path)), StyledText(one.destination, "dim"), StyledText(one.output.about), private])
     for line in (
         table(
             ["", "file", "destination", "what is in it", ""],
@@ -150,7 +150,7 @@ def _up_to_date(files: int) -> str:
     return f"all {files} files up to date" if files != 1 else "the file is up to date"
 
 
-def _show_differences(found: Plan, opened: OpenJar) -> None:
+def _show_differences(found: RenderPlan, opened: OpenJar) -> None:
     from coinjar.actions.render_files import shown_difference
     from coinjar.actions.secret_texts import secret_texts
     from coinjar.cli.table import show, styled
@@ -165,7 +165,7 @@ def _show_differences(found: Plan, opened: OpenJar) -> None:
         say(f"coinjar: {_up_to_date(len(found.files))}")
 
 
-def _tell(found: Plan) -> None:
+def _tell(found: RenderPlan) -> None:
     """What is to know about the destinations, to stderr."""
     from coinjar.core.shown import visible
 
@@ -176,7 +176,7 @@ def _tell(found: Plan) -> None:
         say(f"    {visible(spot.fix)}")
 
 
-def _as_json(found: Plan) -> dict[str, Any]:
+def _as_json(found: RenderPlan) -> dict[str, Any]:
     from coinjar.jarfile.store import shown_path
 
     return {

@@ -11,7 +11,7 @@ from typing import Annotated
 import typer
 
 from coinjar.cli.common import standin_names
-from coinjar.core.errors import OutsideError, UsageError
+from coinjar.core.errors import ExternalError, UsageError
 
 
 def run(
@@ -50,7 +50,7 @@ def run(
             try:
                 stack.enter_context(served(standin, at))
             except OSError as raised:
-                raise OutsideError(f"cannot listen on port {at}: {(raised.strerror or '').lower()}", hint="choose another --port, or none") from None
+                raise ExternalError(f"cannot listen on port {at}: {(raised.strerror or '').lower()}", hint="choose another --port, or none") from None
             for one in make or []:
                 standin.make(one)
             told = {"name": name, "address": standin.address, "token": standin.state["tokens"]["anna"], "second_token": standin.state["tokens"]["berta"]}

@@ -43,7 +43,7 @@ _NARROWEST = 4
 _ONE_COLUMN_EACH = re.compile(r"[\x20-\u02ff●◐↑○◆□‼–•…≠→└✓]*").fullmatch
 
 
-class Text(NamedTuple):
+class StyledText(NamedTuple):
     """A piece of text in one style."""
 
     text: str
@@ -120,7 +120,7 @@ def fit(natural: Sequence[int], least: Sequence[int], room: int) -> list[int]:
     return widths
 
 
-def line(cells: Sequence[Text], widths: Sequence[int], gap: str = "  ") -> str:
+def line(cells: Sequence[StyledText], widths: Sequence[int], gap: str = "  ") -> str:
     """One row. The last cell is not padded."""
     colour = colours()
     parts = []
@@ -151,9 +151,9 @@ def show(text: str) -> None:
     print(text)
 
 
-def table(titles: Sequence[str], rows: Sequence[Sequence[Text]], *, least: Sequence[int], width: int) -> list[str]:
+def table(titles: Sequence[str], rows: Sequence[Sequence[StyledText]], *, least: Sequence[int], width: int) -> list[str]:
     """The lines of a table. `least` gives the columns that each column keeps when it gets narrow."""
     natural = [max([width_of(title), *(width_of(row[place].text) for row in rows)]) for place, title in enumerate(titles)]
     widths = fit(natural, [min(one, other) for one, other in zip(least, natural, strict=True)], width - 2 * (len(titles) - 1))
-    head = line([Text(title, "dim") for title in titles], widths)
+    head = line([StyledText(title, "dim") for title in titles], widths)
     return ([head] if any(titles) else []) + [line(row, widths) for row in rows]

@@ -22,7 +22,7 @@ from coinjar.core.errors import UsageError, is_others
 from coinjar.core.references import Template
 
 if TYPE_CHECKING:
-    from coinjar.core.explain import Explanation, Spoken
+    from coinjar.core.explain import Explanation, LayerValue
     from coinjar.core.model import Resolved
     from coinjar.core.shown import Masker
 
@@ -81,7 +81,7 @@ def value_words(seen: Resolved, masker: Masker) -> str:
     return masker.show(seen.text, secret=seen.secret)
 
 
-def spoken_words(spoken: Spoken, secret: bool, masker: Masker) -> str:
+def spoken_words(spoken: LayerValue, secret: bool, masker: Masker) -> str:
     """What a layer says. Of a secret's text with references only these are told: the rest may be the secret."""
     content = spoken.written.content
     if spoken.text is None:
@@ -128,7 +128,7 @@ def _as_json(found: Explanation, masker: Masker) -> dict[str, Any]:
 
 
 def _show(found: Explanation, masker: Masker, services: list[str], *, first: bool) -> None:
-    from coinjar.cli.table import Text, show, styled, table, terminal_width
+    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
 
     width = terminal_width()
     if not first:
@@ -137,10 +137,17 @@ def _show(found: Explanation, masker: Masker, services: list[str], *, first: boo
     show(f"on {found.stage}, for {', '.join(services)}" + (f": {found.variable.about}" if found.variable.about else ""))
     rows = []
     for one in reversed(found.spoken):
-        verdict = Text("✓ wins", "green") if one.wins else Text("  covered", "dim")
+        verdict = StyledText("✓ wins", "green") if one.wins else StyledText("  covered", "dim")
         words = spoken_words(one, found.variable.secret, masker)
         place = str(one.written.place) if one.written.line else one.written.file
-        rows.append([verdict, Text(one.layer, "yellow" if one.kind == "mine" else ""), Text(words, "bold" if one.wins else "dim"), Text(place, "cyan")])
+        rows.append(
+            [
+                verdict,
+                StyledText(one.layer, "yellow" if one.kind == "mine" else ""),
+                StyledText(words, "bold" if one.wins else "dim"),
+                StyledText(place, "cyan"),
+            ]
+        )
     if rows:
         show("")
         for row in table(["", "layer, highest first", "says", "where"], rows, least=[9, 14, 16, 24], width=width):
@@ -151,7 +158,9 @@ def _show(found: Explanation, masker: Masker, services: list[str], *, first: boo
         for each in found.followed:
             place = str(each.seen.written.place) if each.seen.written else "nowhere"
             whose = f" of {each.service}" if each.service != found.service else ""
-            follows.append([Text(f"{'  ' * each.depth}└ {each.name}{whose}"), Text(value_words(each.seen, masker), "bold"), Text(place, "cyan")])
+            follows.append(
+                [StyledText(f"{'  ' * each.depth}└ {each.name}{whose}"), StyledText(value_words(each.seen, masker), "bold"), StyledText(place, "cyan")]
+            )
         for row in table(["made from", "", ""], follows, least=[16, 16, 24], width=width):
             show(row)
     for remark in found.remarks:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, NamedTuple
 
-from coinjar.core.errors import Place
+from coinjar.core.errors import Location
 from coinjar.core.record import Record
 
 if TYPE_CHECKING:
@@ -15,7 +15,7 @@ HIDDEN = "••••"
 READ, SET, PRESENCE = "read", "set", "presence"
 
 
-class Use(NamedTuple):
+class CodeUse(NamedTuple):
     """One mention of a name. `services` are those whose code this is (empty for what belongs to none of them).
 
     `how` is read, set or presence; `default` what the code falls back to; `misplaced` says that nothing looks at such a reference there;
@@ -23,7 +23,7 @@ class Use(NamedTuple):
     """
 
     name: str
-    place: Place
+    place: Location
     how: str
     services: tuple[str, ...] = ()
     default: str | None = None
@@ -31,15 +31,15 @@ class Use(NamedTuple):
     code: bool = True
 
 
-class Literal(NamedTuple):
+class CodeLiteral(NamedTuple):
     """A variable's value written out in a file that mentions the variable."""
 
     variable: str
     text: str
-    place: Place
+    place: Location
 
 
-class CodePlaces(Record):
+class CodePaths(Record):
     """Where the code is, in jar.yaml: paths of no single service, functions that read what their caller names, what is left out."""
 
     paths: tuple[str, ...] = ()

@@ -11,7 +11,7 @@ from coinjar.core.layers import Resolver
 SAME, DIFFERENT, ONLY_LEFT, ONLY_RIGHT, UNKNOWN = "same", "different", "only left", "only right", "unknown"
 
 
-class Entry(NamedTuple):
+class SideValue(NamedTuple):
     """What one side has of a variable: a text, or None and why (`note`)."""
 
     text: str | None = None
@@ -29,7 +29,7 @@ class Side(Protocol):
         """The variables it knows."""
         ...
 
-    def entry(self, name: str, service: str | None) -> Entry:
+    def entry(self, name: str, service: str | None) -> SideValue:
         """What it has for a service (None: for all of them alike)."""
         ...
 
@@ -43,8 +43,8 @@ class Difference(NamedTuple):
 
     name: str
     service: str | None
-    left: Entry
-    right: Entry
+    left: SideValue
+    right: SideValue
     verdict: str
 
     @property
@@ -70,14 +70,14 @@ class FlatSide:
     def varies(self, name: str) -> bool:
         return len({own.get(name, ...) for own in self._values.values()}) > 1
 
-    def entry(self, name: str, service: str | None) -> Entry:
+    def entry(self, name: str, service: str | None) -> SideValue:
         own = self._values.get(service, self._values.get(None, {}))
         if service is None and name not in own:  # all services that have it have the same
             own = next((each for each in self._values.values() if name in each), own)
         if name not in own:
-            return Entry(note="not in it")
+            return SideValue(note="not in it")
         text = own[name]
-        return Entry(text, name in self._secret, "" if text is not None else "unset on purpose")
+        return SideValue(text, name in self._secret, "" if text is not None else "unset on purpose")
 
 
 class StageSide:
@@ -103,21 +103,21 @@ class StageSide:
         asked = self._resolver.distinct(self._resolver.jar.variables[name], here) if here else here
         return any(self.entry(name, one) != self.entry(name, asked[0]) for one in asked[1:])
 
-    def entry(self, name: str, service: str | None) -> Entry:
+    def entry(self, name: str, service: str | None) -> SideValue:
         here = self._here(name)
         if not here or (service and service not in here):
             known = name in self._resolver.jar.variables
             where = f"{self.label} for {service}" if here else self.label
-            return Entry(note=f"not for {where}" if known else "not declared")
+            return SideValue(note=f"not for {where}" if known else "not declared")
         seen = self._resolver.value(name, service or here[0])
         if seen.fault:
             note = "sealed for others than you" if is_others(seen.fault) else "cannot be worked out"
-            return Entry(None, seen.secret, note, seen.fault)
+            return SideValue(None, seen.secret, note, seen.fault)
         note = "" if seen.text is not None else "unset on purpose" if seen.is_unset else "no value"
-        return Entry(seen.text, seen.secret, note)
+        return SideValue(seen.text, seen.secret, note)
 
 
-def verdict(left: Entry, right: Entry) -> str:
+def verdict(left: SideValue, right: SideValue) -> str:
     """How two entries stand to each other."""
     if left.fault or right.fault:
         return UNKNOWN

@@ -23,7 +23,7 @@ CALM = frozenset({IN_STEP, SUPPLIED, UNREAD})
 """States in which there is nothing to do, unless a note says otherwise."""
 
 
-class Wanted(NamedTuple):
+class DesiredValue(NamedTuple):
     """What a destination should have. `text` may be a Secret."""
 
     name: str
@@ -31,7 +31,7 @@ class Wanted(NamedTuple):
     secret: bool = False
 
 
-class Held(NamedTuple):
+class LiveValue(NamedTuple):
     """What a destination has. `text` is None where it gives the value to nobody any more.
 
     `supplied`: it sets this itself. `mark` changes when the value does. `wide`: it comes from the level around (the whole project), and is not
@@ -47,7 +47,7 @@ class Held(NamedTuple):
     handle: object = None
 
 
-class Last(NamedTuple):
+class LastApplied(NamedTuple):
     """What the records say was delivered last: the keyed fingerprint of the value, and the destination's mark after it."""
 
     fingerprint: str
@@ -55,7 +55,7 @@ class Last(NamedTuple):
     in_effect: bool = True
 
 
-class Change(NamedTuple):
+class DeliveryChange(NamedTuple):
     """One variable to write or to remove. `old` and `new` are None where there is no value (or `old` cannot be read)."""
 
     name: str
@@ -63,58 +63,58 @@ class Change(NamedTuple):
     old: str | None
     new: str | None
     secret: bool
-    held: Held | None = None
+    held: LiveValue | None = None
     renamed: str | None = None
     """The other name, where one variable goes out under a new name and the old one is removed."""
 
 
-class Plan(NamedTuple):
+class DeliveryPlan(NamedTuple):
     """The changes, and the names that are right, that nobody here knows, and that are taken to be right without being read."""
 
-    changes: list[Change]
+    changes: list[DeliveryChange]
     same: list[str]
     extra: list[str]
     trusted: list[str]
 
 
-class Known(NamedTuple):
+class PlanContext(NamedTuple):
     """What a plan is made of besides the two sets: who is ours to remove, what was delivered last, and how texts are fingerprinted.
 
     `whole`: the destination holds nothing but ours, so what is not wanted goes. `former` maps names to what they were called before.
     """
 
     ours: Callable[[str], bool]
-    last: Mapping[str, Last]
+    last: Mapping[str, LastApplied]
     fingerprint: Callable[[str, str], str]
     whole: bool = False
     former: Mapping[str, tuple[str, ...]] = {}
 
 
-def plan(wanted: Mapping[str, Wanted], held: Mapping[str, Held], known: Known) -> Plan:
+def plan(wanted: Mapping[str, DesiredValue], held: Mapping[str, LiveValue], known: PlanContext) -> DeliveryPlan:
     """The fewest changes that bring what is there in step."""
-    changes: list[Change] = []
+    changes: list[DeliveryChange] = []
     same: list[str] = []
     trusted: list[str] = []
     for name, want in wanted.items():
         there = held.get(name)
         secret = want.secret or (there is not None and there.secret)
         if there is None or (there.wide and there.text != want.text):
-            changes.append(Change(name, NEW, None, want.text, secret))
+            changes.append(DeliveryChange(name, NEW, None, want.text, secret))
         elif there.text == want.text:
             same.append(name)
         elif there.text is not None:
-            changes.append(Change(name, CHANGED, there.text, want.text, secret, there))
+            changes.append(DeliveryChange(name, CHANGED, there.text, want.text, secret, there))
         elif _is_as_delivered(want, there, known):
             trusted.append(name)
         else:
-            changes.append(Change(name, AGAIN, None, want.text, secret, there))
+            changes.append(DeliveryChange(name, AGAIN, None, want.text, secret, there))
     rest = [one for name, one in held.items() if name not in wanted and not one.supplied and not one.wide]
     gone = [one for one in rest if known.whole or known.ours(one.name)]
-    changes += [Change(one.name, GONE, one.text, None, one.secret, one) for one in gone]
-    return Plan(_with_renames(changes, known.former), same, [one.name for one in rest if one not in gone], trusted)
+    changes += [DeliveryChange(one.name, GONE, one.text, None, one.secret, one) for one in gone]
+    return DeliveryPlan(_with_renames(changes, known.former), same, [one.name for one in rest if one not in gone], trusted)
 
 
-def _with_renames(changes: list[Change], former: Mapping[str, tuple[str, ...]]) -> list[Change]:
+def _with_renames(changes: list[DeliveryChange], former: Mapping[str, tuple[str, ...]]) -> list[DeliveryChange]:
     """The same changes; a new name whose old one goes says so, and the old one too."""
     gone = {one.name for one in changes if one.action == GONE}
     now = {old: one.name for one in changes if one.action == NEW for old in former.get(one.name, ()) if old in gone}
@@ -129,12 +129,12 @@ def _with_renames(changes: list[Change], former: Mapping[str, tuple[str, ...]]) 
     ]
 
 
-def _is_as_delivered(want: Wanted, there: Held, known: Known) -> bool:
+def _is_as_delivered(want: DesiredValue, there: LiveValue, known: PlanContext) -> bool:
     last = known.last.get(want.name)
     return last is not None and last.fingerprint == known.fingerprint(want.name, want.text) and last.mark == there.mark
 
 
-class Standing(NamedTuple):
+class VariableState(NamedTuple):
     """How one variable stands: a state, what is live (None: nothing, or not readable), what should be, and words where they help."""
 
     name: str
@@ -150,30 +150,32 @@ class Standing(NamedTuple):
         return self.state in CALM and not self.note
 
 
-def standings(wanted: Mapping[str, Wanted], held: Mapping[str, Held], known: Known, pending: Collection[str]) -> list[Standing]:
+def standings(wanted: Mapping[str, DesiredValue], held: Mapping[str, LiveValue], known: PlanContext, pending: Collection[str]) -> list[VariableState]:
     """How every variable of either side stands; `pending` are the names that are saved and not in effect."""
     found = [_standing(want, held.get(name), known, name in pending) for name, want in wanted.items()]
     for name, there in held.items():
         if name in wanted:
             continue
         if there.supplied:
-            found.append(Standing(name, SUPPLIED, there.text, None, there.secret))
+            found.append(VariableState(name, SUPPLIED, there.text, None, there.secret))
         elif not there.wide:
             ours = known.ours(name) or known.whole
-            found.append(Standing(name, EXTRA, there.text, None, there.secret, "the next delivery removes it" if ours else "the jar does not know it here"))
+            found.append(
+                VariableState(name, EXTRA, there.text, None, there.secret, "the next delivery removes it" if ours else "the jar does not know it here")
+            )
     gone = [name for name in sorted(pending) if name not in wanted and name not in held]
-    return found + [Standing(name, PENDING, None, None, secret=False, note="removed, and what runs still has it") for name in gone]
+    return found + [VariableState(name, PENDING, None, None, secret=False, note="removed, and what runs still has it") for name in gone]
 
 
-def _standing(want: Wanted, there: Held | None, known: Known, pending: bool) -> Standing:
+def _standing(want: DesiredValue, there: LiveValue | None, known: PlanContext, pending: bool) -> VariableState:
     last = known.last.get(want.name)
     now = known.fingerprint(want.name, want.text)
     secret = want.secret or (there is not None and there.secret)
     if there is not None and there.wide and there.text != want.text:  # the level around has another, so ours is not there
         there = None
 
-    def stands(state: str, note: str = "") -> Standing:
-        return Standing(want.name, state, there.text if there else None, want.text, secret, note)
+    def stands(state: str, note: str = "") -> VariableState:
+        return VariableState(want.name, state, there.text if there else None, want.text, secret, note)
 
     if there is None:
         return stands(MISSING) if last else stands(BEHIND, "never delivered")
@@ -187,7 +189,7 @@ def _standing(want: Wanted, there: Held | None, known: Known, pending: bool) -> 
     return stands(OUTSIDE, "" if last else "never delivered from here")
 
 
-def _unread(last: Last | None, there: Held, now: str) -> tuple[str, str]:
+def _unread(last: LastApplied | None, there: LiveValue, now: str) -> tuple[str, str]:
     """How something stands that cannot be read back: by what was delivered last, and the mark it had then."""
     if last is None:
         return UNREAD, "and was never delivered from here"

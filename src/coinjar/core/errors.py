@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from typing import NamedTuple
 
 
-class Place(NamedTuple):
+class Location(NamedTuple):
     """A position in a file; line and column count from 1, 0 means 'the file as a whole'."""
 
     file: str
@@ -17,10 +17,10 @@ class Place(NamedTuple):
         return f"{self.file}:{self.line}:{self.column}" if self.line else self.file
 
 
-def place_of(text: str, at: int, file: str) -> Place:
+def place_of(text: str, at: int, file: str) -> Location:
     """Line and column of a position in a text."""
     start = text.rfind("\n", 0, at) + 1
-    return Place(file, text.count("\n", 0, at) + 1, at - start + 1)
+    return Location(file, text.count("\n", 0, at) + 1, at - start + 1)
 
 
 class CoinJarError(Exception):
@@ -28,7 +28,7 @@ class CoinJarError(Exception):
 
     exit_code = 3
 
-    def __init__(self, message: str, *, hint: str, place: Place | None = None, code: str = "input", subject: str = "", of: str = "") -> None:
+    def __init__(self, message: str, *, hint: str, place: Location | None = None, code: str = "input", subject: str = "", of: str = "") -> None:
         self.message = f"{of}: {message}" if of else message
         super().__init__(self.message)
         self.words = message
@@ -59,13 +59,13 @@ class UsageError(CoinJarError):
     exit_code = 2
 
 
-class OutsideError(CoinJarError):
+class ExternalError(CoinJarError):
     """An outside system failed: a file that cannot be written, a command that fails (exit 5)."""
 
     exit_code = 5
 
 
-class CannotOpen(CoinJarError):
+class DecryptionError(CoinJarError):
     """A sealed value cannot be opened: no identity, one that it is not for, or a value that was tampered with (exit 4)."""
 
     exit_code = 4
@@ -76,7 +76,7 @@ def is_others(fault: CoinJarError) -> bool:
     return fault.code in ("no-identity", "identity-open", "not-for-us")
 
 
-class ManyErrors(CoinJarError):
+class ErrorGroup(CoinJarError):
     """All faults of one input at once; ends with the exit code of the first."""
 
     def __init__(self, errors: Iterable[CoinJarError]) -> None:
@@ -97,4 +97,4 @@ def raise_all(errors: list[CoinJarError]) -> None:
     if len(errors) == 1:
         raise errors[0]
     if errors:
-        raise ManyErrors(errors)
+        raise ErrorGroup(errors)

@@ -6,24 +6,24 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from coinjar.core.layers import DEEPEST, Resolver
-from coinjar.core.model import Command, FromEnv, FromFile, Resolved, Stored, Unset, Variable, Written
+from coinjar.core.model import Command, Definition, FromEnv, FromFile, FromStore, Resolved, Unset, Variable
 from coinjar.core.names import ALL
 from coinjar.core.references import Template
 
 
-class Spoken(NamedTuple):
+class LayerValue(NamedTuple):
     """One layer that said something. `text` is what it says, as written; secrets included, so mask it."""
 
     layer: str
     kind: str
     scope: str
-    written: Written
+    written: Definition
     wins: bool
     text: str | None
     form: str
 
 
-class Followed(NamedTuple):
+class FollowedReference(NamedTuple):
     """A reference that went into the value, `depth` steps away from it."""
 
     name: str
@@ -39,12 +39,12 @@ class Explanation(NamedTuple):
     stage: str
     service: str
     seen: Resolved
-    spoken: tuple[Spoken, ...]
-    followed: tuple[Followed, ...]
+    spoken: tuple[LayerValue, ...]
+    followed: tuple[FollowedReference, ...]
     remarks: tuple[str, ...]
 
 
-def form_of(written: Written) -> tuple[str, str | None]:
+def form_of(written: Definition) -> tuple[str, str | None]:
     """The form a value is written in, and the text that is written (None for `unset`)."""
     content = written.content
     if isinstance(content, str):
@@ -55,7 +55,7 @@ def form_of(written: Written) -> tuple[str, str | None]:
         return "command", " ".join(content.argv)
     if isinstance(content, FromFile | FromEnv):
         return ("file", content.path) if isinstance(content, FromFile) else ("environment", content.name)
-    if isinstance(content, Stored):
+    if isinstance(content, FromStore):
         return "stored", f"{content.key} in {content.destination}"
     return ("unset", None) if isinstance(content, Unset) else ("sealed", None)
 
@@ -68,12 +68,12 @@ def explain(resolver: Resolver, name: str, service: str) -> Explanation:
     spoken = []
     for layer, scope, written in resolver.spoke(name, service):
         form, text = form_of(written)
-        spoken.append(Spoken(layer.label(scope), layer.kind, scope, written, applies and written is seen.written, text, form))
+        spoken.append(LayerValue(layer.label(scope), layer.kind, scope, written, applies and written is seen.written, text, form))
     followed = tuple(_follow(resolver, seen, service, 1, set())) if applies else ()
     return Explanation(variable, resolver.stage, service, seen, tuple(spoken), followed, tuple(_remarks(resolver, seen, service, spoken)))
 
 
-def _follow(resolver: Resolver, seen: Resolved, service: str, depth: int, shown: set[tuple[str, str]]) -> Iterator[Followed]:
+def _follow(resolver: Resolver, seen: Resolved, service: str, depth: int, shown: set[tuple[str, str]]) -> Iterator[FollowedReference]:
     if seen.written is None or not isinstance(seen.written.content, Template) or depth > DEEPEST:
         return  # whose value cannot be worked out, which is said
     for reference in seen.written.content.references():
@@ -82,11 +82,11 @@ def _follow(resolver: Resolver, seen: Resolved, service: str, depth: int, shown:
             continue
         shown.add(key)
         found = resolver.value(*key)
-        yield Followed(key[0], key[1], depth, found)
+        yield FollowedReference(key[0], key[1], depth, found)
         yield from _follow(resolver, found, key[1], depth + 1, shown)
 
 
-def _remarks(resolver: Resolver, seen: Resolved, service: str, spoken: list[Spoken]) -> Iterator[str]:
+def _remarks(resolver: Resolver, seen: Resolved, service: str, spoken: list[LayerValue]) -> Iterator[str]:
     variable = seen.variable
     if not variable.serves(service):
         yield f"{variable.name} is not for {service}: its services are {', '.join(sorted(variable.services or ()))}"
@@ -106,7 +106,7 @@ def _remarks(resolver: Resolver, seen: Resolved, service: str, spoken: list[Spok
         )
 
 
-def covered(spoken: list[Spoken]) -> Iterator[tuple[Spoken, Spoken]]:
+def covered(spoken: list[LayerValue]) -> Iterator[tuple[LayerValue, LayerValue]]:
     """Pairs of a service's own value and the `all` of a higher layer that covers it."""
     if spoken and spoken[-1].scope == ALL and spoken[-1].kind in ("shared", "stage"):
         for one in spoken[:-1]:

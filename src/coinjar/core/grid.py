@@ -28,7 +28,7 @@ class Cell(NamedTuple):
     fault: str | None = None
 
 
-class Row(NamedTuple):
+class GridRow(NamedTuple):
     """A variable's cells, and whether its columns agree (`single`: only one column has it; `unknown`: some are sealed for others)."""
 
     variable: Variable
@@ -123,19 +123,19 @@ def _agreement(cells: Iterable[Cell]) -> str:
     return DIFFERENT if VARIES in states or FAULT in states else SAME
 
 
-def by_stage(jar: Jar, resolvers: Sequence[Resolver], services: Sequence[str]) -> list[Row]:
+def by_stage(jar: Jar, resolvers: Sequence[Resolver], services: Sequence[str]) -> list[GridRow]:
     """A row a variable that any of these services may see, a cell a resolver (each of another stage)."""
     serving = [(variable, [service for service in services if variable.serves(service)]) for variable in jar.variables.values()]
     asked = [pair for pair in serving if pair[1]]
     return _rows(asked, [column(resolver, asked) for resolver in resolvers])
 
 
-def by_service(jar: Jar, resolver: Resolver, services: Sequence[str]) -> list[Row]:
+def by_service(jar: Jar, resolver: Resolver, services: Sequence[str]) -> list[GridRow]:
     """A row a variable, a cell a service of the resolver's stage."""
     variables = list(jar.variables.values())
     columns = [column(resolver, [(variable, [service] if variable.serves(service) else []) for variable in variables]) for service in services]
     return _rows([(variable, services) for variable in variables], columns)
 
 
-def _rows(asked: Sequence[tuple[Variable, Sequence[str]]], columns: Sequence[list[Cell]]) -> list[Row]:
-    return [Row(variable, cells, _agreement(cells)) for (variable, _), cells in zip(asked, zip(*columns, strict=True), strict=True)]
+def _rows(asked: Sequence[tuple[Variable, Sequence[str]]], columns: Sequence[list[Cell]]) -> list[GridRow]:
+    return [GridRow(variable, cells, _agreement(cells)) for (variable, _), cells in zip(asked, zip(*columns, strict=True), strict=True)]

@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from coinjar.core.errors import CoinJarError, Place
+from coinjar.core.errors import CoinJarError, Location
 from coinjar.core.kinds import normal
 from coinjar.core.model import Variable
 from coinjar.core.names import VariableName
@@ -19,7 +19,7 @@ _PLACEHOLDER = re.compile(
 )
 
 
-class Guess(NamedTuple):
+class Inference(NamedTuple):
     """`sure` is False where a person should be asked about the secrecy."""
 
     kind: str
@@ -33,14 +33,14 @@ def is_placeholder(text: str) -> bool:
     return _PLACEHOLDER.fullmatch(text.strip()) is not None
 
 
-def guess(name: str, text: str) -> Guess:
+def guess(name: str, text: str) -> Inference:
     """Guess from a name and one value. A kind is guessed only if its normal spelling is the text itself."""
     secret, sure, why = _secrecy(name, text)
     kind = next((kind for kind in _candidates(words_of(name), text) if _spells(kind, text)), "text")
-    return Guess(kind, secret, sure, why)
+    return Inference(kind, secret, sure, why)
 
 
-def guess_all(name: str, texts: Sequence[str]) -> Guess:
+def guess_all(name: str, texts: Sequence[str]) -> Inference:
     """Guess from a name and all values that it has: a kind that every one of them fits, and secret if one of them is."""
     each = [guess(name, text) for text in texts or [""]]
     secret = next((one for one in each if one.secret and one.sure), None) or next((one for one in each if one.secret), each[0])
@@ -87,7 +87,7 @@ def _candidates(words: list[str], text: str) -> list[str]:
 
 
 def _spells(kind: str, text: str) -> bool:
-    trial = Variable(name=VariableName("X"), place=Place(""), kind=kind)
+    trial = Variable(name=VariableName("X"), place=Location(""), kind=kind)
     try:
         return normal(trial, text) == text
     except CoinJarError:

@@ -9,15 +9,15 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TypeAlias
 
-from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, is_others, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, is_others, raise_all
 from coinjar.core.kinds import normal
-from coinjar.core.model import Closed, Command, FromEnv, FromFile, Jar, Layer, Outside, Resolved, Scope, Stored, Unset, Variable, Written
+from coinjar.core.model import Command, Definition, FromEnv, FromFile, FromStore, Jar, Layer, Outside, Resolved, Scope, Undecryptable, Unset, Variable
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.record import Record
-from coinjar.core.references import Reference, Seen, Template, expand
+from coinjar.core.references import Reference, ReferenceValue, Template, expand
 from coinjar.core.secret import reveal
 
-Fetch: TypeAlias = Callable[[Outside, Place], str]
+Fetch: TypeAlias = Callable[[Outside, Location], str]
 """Gets a value from outside (a command, a file, the environment); raises CoinJarError when it cannot."""
 
 DEEPEST = 60
@@ -38,7 +38,7 @@ class NamedLayer(Record):
         return f"{name}, {'all services' if scope == ALL else scope}"
 
 
-def plain(variable: Variable, written: Written) -> Resolved:
+def plain(variable: Variable, written: Definition) -> Resolved:
     """What a plain text resolves to: the same for every service and stage that it wins for, so it is worked out once."""
     seen = written.seen
     if seen is None:
@@ -52,16 +52,16 @@ def plain(variable: Variable, written: Written) -> Resolved:
     return seen
 
 
-def no_fetch(outside: Outside, place: Place) -> str:
+def no_fetch(outside: Outside, place: Location) -> str:
     """Fetches nothing: for those who only look."""
-    what = {Command: "a command", FromFile: "a file", FromEnv: "the environment", Stored: "an etcd"}[type(outside)]
+    what = {Command: "a command", FromFile: "a file", FromEnv: "the environment", FromStore: "an etcd"}[type(outside)]
     raise InputError(f"the value comes from {what}, which was not asked", hint="ask for it with `coinjar value`", place=place, code="not-fetched")
 
 
 class Resolver:
     """Resolves the variables of one stage, or of `shared`: what holds where no stage speaks. Keeps what it worked out, so make a new one after a change."""
 
-    def __init__(self, jar: Jar, stage: str, *, fetch: Fetch = no_fetch, mine: bool = False, one_offs: Mapping[str, Written] | None = None) -> None:
+    def __init__(self, jar: Jar, stage: str, *, fetch: Fetch = no_fetch, mine: bool = False, one_offs: Mapping[str, Definition] | None = None) -> None:
         self.jar = jar
         self.stage = stage
         self.chain = jar.chain(stage) if stage != SHARED else []
@@ -98,18 +98,18 @@ class Resolver:
                     for name, written in values.items():
                         self.own.setdefault(name, {})[scope] = written
 
-    def winner(self, name: str, service: str) -> Written | None:
+    def winner(self, name: str, service: str) -> Definition | None:
         """What wins for the service (or `all`), the variable applying or not; None if nobody spoke."""
         own = self.own.get(name)
         return own[service] if own is not None and service in own else self.common.get(name)
 
-    def winners(self, name: str, services: Sequence[str]) -> list[Written | None]:
+    def winners(self, name: str, services: Sequence[str]) -> list[Definition | None]:
         """What wins for any of these services, each once or a few times more."""
         own = self.own.get(name, {})
-        found: list[Written | None] = [written for service, written in own.items() if service in services]
+        found: list[Definition | None] = [written for service, written in own.items() if service in services]
         return found if len(found) == len(services) else [*found, self.common.get(name)]
 
-    def spoke(self, name: str, service: str) -> Iterator[tuple[NamedLayer, str, Written]]:
+    def spoke(self, name: str, service: str) -> Iterator[tuple[NamedLayer, str, Definition]]:
         """Every layer that says something of a variable to a service, lowest first, with the scope it says it for."""
         for layer in self.layers:
             for scope in (ALL, service):
@@ -131,7 +131,7 @@ class Resolver:
             self._known[key] = self._resolve(variable, written, service)
         return self._known[key]
 
-    def _resolve(self, variable: Variable, written: Written | None, service: str) -> Resolved:
+    def _resolve(self, variable: Variable, written: Definition | None, service: str) -> Resolved:
         if not self.applies(variable, service):
             return Resolved(variable, None, secret=variable.secret)
         if written is None or isinstance(written.content, Unset):
@@ -156,7 +156,7 @@ class Resolver:
             found.append(plain(variable, written))
         return tuple(found)
 
-    def _work_out(self, variable: Variable, written: Written, service: str) -> Resolved:
+    def _work_out(self, variable: Variable, written: Definition, service: str) -> Resolved:
         try:
             seen = self._read(variable, written, service)
         except CoinJarError as fault:
@@ -165,18 +165,18 @@ class Resolver:
             return Resolved(variable, written, secret=variable.secret or is_others(fault), fault=fault)
         return Resolved(variable, written, seen.text, secret=seen.secret)
 
-    def _read(self, variable: Variable, written: Written, service: str) -> Seen:
+    def _read(self, variable: Variable, written: Definition, service: str) -> ReferenceValue:
         content = written.content
-        if isinstance(content, Closed):
+        if isinstance(content, Undecryptable):
             raise content.fault
         if isinstance(content, Template):
             seen = self._expand(variable, content, written, service)
         else:
             assert not isinstance(content, str | Unset)
-            seen = Seen(self._fetch(content, written), variable.secret)
-        return Seen(normal(variable, seen.text or ""), seen.secret)
+            seen = ReferenceValue(self._fetch(content, written), variable.secret)
+        return ReferenceValue(normal(variable, seen.text or ""), seen.secret)
 
-    def _fetch(self, outside: Outside, written: Written) -> str:
+    def _fetch(self, outside: Outside, written: Definition) -> str:
         if id(written) not in self._fetched:
             try:
                 self._fetched[id(written)] = self.fetch(outside, written.place)
@@ -187,7 +187,7 @@ class Resolver:
             raise found
         return found
 
-    def _expand(self, variable: Variable, template: Template, written: Written, service: str) -> Seen:
+    def _expand(self, variable: Variable, template: Template, written: Definition, service: str) -> ReferenceValue:
         key = (str(variable.name), service)
         if key in self._path:
             raise self._circle(key, written)
@@ -198,21 +198,21 @@ class Resolver:
             seen = expand(template, lambda reference: self._see(reference, service))
         finally:
             self._path.pop()
-        return Seen(seen.text, seen.secret or variable.secret)
+        return ReferenceValue(seen.text, seen.secret or variable.secret)
 
-    def _circle(self, key: tuple[str, str], written: Written) -> InputError:
+    def _circle(self, key: tuple[str, str], written: Definition) -> InputError:
         circle = [*self._path[self._path.index(key) :], key]
         several = len({service for _, service in circle}) > 1
         shown = " → ".join(f"{name} of {service}" if several else name for name, service in circle)
         return InputError(f"references go in a circle: {shown}", hint="let one of them stand on its own", place=written.place, code="circle")
 
-    def _see(self, reference: Reference, service: str) -> Seen:
+    def _see(self, reference: Reference, service: str) -> ReferenceValue:
         found = self.value(reference.name, reference.service or service)
         if found.fault:
             raise found.fault
         if found.text is None and not reference.operator and (hint := _ask_supplier(found.variable)):
             raise InputError(f"{reference.name} is not known yet", hint=hint, code="reference")
-        return Seen(found.text if found.text is None else reveal(found.text), found.secret)
+        return ReferenceValue(found.text if found.text is None else reveal(found.text), found.secret)
 
     def services_of(self, variable: Variable) -> list[str]:
         """The services that get this variable on this stage."""

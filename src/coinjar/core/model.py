@@ -6,14 +6,14 @@ from collections.abc import Callable, Mapping
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, TypeAlias
 
-from coinjar.core.errors import CoinJarError, Place, UsageError
+from coinjar.core.errors import CoinJarError, Location, UsageError
 from coinjar.core.names import ALL, ServiceName, StageName, VariableName, suggestion
 from coinjar.core.record import Record
 from coinjar.core.references import Template
 from coinjar.core.secret import Secret, reveal
 
 if TYPE_CHECKING:
-    from coinjar.core.code import CodePlaces
+    from coinjar.core.code import CodePaths
     from coinjar.core.proofs import Proof
 
 
@@ -37,7 +37,7 @@ class FromEnv(Record):
     name: str
 
 
-class Stored(Record):
+class FromStore(Record):
     """A value that an etcd keeps: under which destination of jar.yaml, and which key."""
 
     destination: str
@@ -48,18 +48,18 @@ class Unset(Record):
     """No value here, and none inherited."""
 
 
-class Closed(Record):
+class Undecryptable(Record):
     """A sealed value that does not open here, and why."""
 
     fault: CoinJarError
 
 
 UNSET = Unset()
-Outside: TypeAlias = Command | FromFile | FromEnv | Stored
-Content: TypeAlias = str | Template | Command | FromFile | FromEnv | Stored | Unset | Closed
+Outside: TypeAlias = Command | FromFile | FromEnv | FromStore
+Content: TypeAlias = str | Template | Command | FromFile | FromEnv | FromStore | Unset | Undecryptable
 
 
-class Written:
+class Definition:
     """A value as somebody wrote it in one place.
 
     `seen` is what a plain text resolves to, `made` what a text with references made of the plain ones it refers to; both are
@@ -77,11 +77,11 @@ class Written:
         self.made: dict[tuple[Resolved, ...], Resolved] | None = None
 
     @property
-    def place(self) -> Place:
-        return Place(self.file, self.line, self.column)
+    def place(self) -> Location:
+        return Location(self.file, self.line, self.column)
 
 
-class Sealed(Written):
+class SealedDefinition(Definition):
     """A value that is sealed in the jar: opened when its content is first asked for, and only then."""
 
     __slots__ = ("_opened", "compartment", "opener")
@@ -104,11 +104,11 @@ class Variable(Record, kw_only=True):
     """A declared name. `services` and `stages` are None for all; sets are spelled out already; `nested` is its place in settings."""
 
     name: VariableName
-    place: Place
+    place: Location
     about: str = ""
     kind: str = "text"
     constraints: Mapping[str, object] = {}
-    default: Written | None = None
+    default: Definition | None = None
     secret: bool = False
     required: bool = False
     may_be_empty: bool = False
@@ -145,7 +145,7 @@ class Resolved:
 
     __slots__ = ("derived", "fault", "secret", "text", "variable", "written")
 
-    def __init__(self, variable: Variable, written: Written | None, text: str | None = None, *, secret: bool, fault: CoinJarError | None = None) -> None:
+    def __init__(self, variable: Variable, written: Definition | None, text: str | None = None, *, secret: bool, fault: CoinJarError | None = None) -> None:
         self.variable = variable
         self.written = written
         self.text = Secret(text) if secret and text is not None else text
@@ -172,7 +172,7 @@ class Service(Record):
     """A part of the application that runs by itself."""
 
     name: ServiceName
-    place: Place
+    place: Location
     about: str = ""
     code: tuple[str, ...] = ()
     """Files and folders of its code, from the folder that holds the jar."""
@@ -182,7 +182,7 @@ class Stage(Record, kw_only=True):
     """A stage, or a shape of stages (`trial-*`). `hosts` says which services share one machine."""
 
     name: StageName
-    place: Place
+    place: Location
     follows: StageName | None = None
     guarded: bool = False
     about: str = ""
@@ -197,23 +197,23 @@ class Stage(Record, kw_only=True):
         return name == self.name or (self.is_pattern and name.startswith(self.name[:-1]) and len(name) >= len(self.name))
 
 
-class Accepted(Record, kw_only=True):
+class AcceptedFinding(Record, kw_only=True):
     """A finding that somebody has looked at; None matches any."""
 
     rule: str
     reason: str
-    place: Place
+    place: Location
     variable: str | None = None
     stage: str | None = None
     service: str | None = None
 
 
-class Together(Record):
+class VariableGroup(Record):
     """Variables that have values all together or not at all."""
 
     name: str
     members: tuple[VariableName, ...]
-    place: Place
+    place: Location
 
 
 class Destination(Record, kw_only=True):
@@ -225,7 +225,7 @@ class Destination(Record, kw_only=True):
     """
 
     name: str
-    place: Place
+    place: Location
     type: str
     services: frozenset[str] | None = None
     stages: frozenset[str] | None = None
@@ -245,15 +245,15 @@ class Destination(Record, kw_only=True):
         return {service for key in self.moved_to for on, _, service in [key.partition("/")] if on == stage and service}
 
 
-class RecordsPlace(Record):
+class RecordsConfig(Record):
     """Where a team shares its records; `password` names a variable of the caller's environment."""
 
     address: str
-    place: Place
+    place: Location
     password: str = ""
 
 
-Scope: TypeAlias = dict[str, Written]
+Scope: TypeAlias = dict[str, Definition]
 """Variable name to value."""
 Layer: TypeAlias = dict[str, Scope]
 """`all` or a service's name to the values written for it."""
@@ -263,17 +263,17 @@ class Jar(Record, kw_only=True):
     """One application's variable set. `plain` maps `shared` and stage names to what is written there."""
 
     app: str
-    place: Place
+    place: Location
     services: Mapping[str, Service]
     stages: Mapping[str, Stage]
     variables: Mapping[str, Variable]
     sets: Mapping[str, tuple[str, ...]] = {}
-    together: tuple[Together, ...] = ()
-    accepted: tuple[Accepted, ...] = ()
+    together: tuple[VariableGroup, ...] = ()
+    accepted: tuple[AcceptedFinding, ...] = ()
     destinations: Mapping[str, Destination] = {}
     proofs: Mapping[str, Proof] = {}
-    records: RecordsPlace | None = None
-    code: CodePlaces | None = None
+    records: RecordsConfig | None = None
+    code: CodePaths | None = None
     plain: Mapping[str, Layer] = {}
     mine: Mapping[str, Layer] = {}
 
@@ -289,7 +289,7 @@ class Jar(Record, kw_only=True):
         every = [self.defaults, *(scope for layers in (self.plain, self.mine) for layer in layers.values() for scope in layer.values())]
         for scope in every:
             for name, written in scope.items():
-                if not isinstance(written, Sealed) and isinstance(written.content, Template):
+                if not isinstance(written, SealedDefinition) and isinstance(written.content, Template):
                     made.setdefault(name, set()).update(reference.name for reference in written.content.references())
         found = {str(one.name) for one in self.variables.values() if one.secret}
         while more := {name for name, names in made.items() if name not in found and names & found}:

@@ -13,7 +13,7 @@ FATES = (CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN)
 """The groups of a sheet; `to_be_given`: nobody can read it there, or it cannot go as it is."""
 
 
-class There(NamedTuple):
+class SourceValue(NamedTuple):
     """One variable at the old place: its text (None: it cannot be read back), and whether the old place sets it by itself."""
 
     name: str
@@ -35,7 +35,7 @@ def placed(where: str) -> tuple[str, str | None]:
     return "" if stage == ALL else stage, service or None
 
 
-class Refused(NamedTuple):
+class RejectedValue(NamedTuple):
     """Why the new place cannot have a variable. `what`: its name, its value, its being empty, or that the place keeps or supplies the name."""
 
     what: str
@@ -45,7 +45,7 @@ class Refused(NamedTuple):
 NAME, VALUE, EMPTY, KEPT, GIVES = "name", "value", "empty", "reserved", "supplied"
 
 
-class Facts(NamedTuple):
+class MigrationContext(NamedTuple):
     """What is known beside the old place.
 
     `refusal` is the new place's, by name and text. `takes` says why it does not take a variable for a stage and service (None: it does).
@@ -54,10 +54,10 @@ class Facts(NamedTuple):
 
     old: str
     new: str
-    refusal: Callable[[str, str], Refused | None]
-    takes: Callable[[There], str | None]
-    jar: Callable[[There], tuple[bool, str | None]]
-    there: Callable[[There, str], str | None]
+    refusal: Callable[[str, str], RejectedValue | None]
+    takes: Callable[[SourceValue], str | None]
+    jar: Callable[[SourceValue], tuple[bool, str | None]]
+    there: Callable[[SourceValue, str], str | None]
     mentioned: Mapping[str, list[str]] | None = None
     known: Iterable[str] = ()
     has_jar: bool = True
@@ -67,7 +67,7 @@ class Facts(NamedTuple):
     """The variable of the jar that had this name before (None: none had)."""
 
 
-class Fate(NamedTuple):
+class Disposition(NamedTuple):
     """What becomes of one variable in one place, under which name, and why."""
 
     group: str
@@ -75,7 +75,7 @@ class Fate(NamedTuple):
     why: str
 
 
-class Entry(NamedTuple):
+class SheetEntry(NamedTuple):
     """One line of a sheet: a variable with the same fate in all these places."""
 
     group: str
@@ -86,49 +86,49 @@ class Entry(NamedTuple):
     secret: bool
 
 
-def fate(one: There, facts: Facts) -> Fate:  # noqa: C901, PLR0911 - the questions in their order, an answer each
+def fate(one: SourceValue, facts: MigrationContext) -> Disposition:  # noqa: C901, PLR0911 - the questions in their order, an answer each
     """What becomes of a variable."""
     declared, in_jar = facts.jar(one)
     if one.supplied:
         return _was_supplied(one, facts, declared=declared)
     refused = facts.refusal(one.name, one.text or in_jar or "x")
     if refused and refused.what == GIVES:
-        return Fate(SUPPLIED, one.name, f"{facts.new} sets it by itself")
+        return Disposition(SUPPLIED, one.name, f"{facts.new} sets it by itself")
     if refused and refused.what == KEPT:
-        return Fate(LEFT, one.name, refused.words)
+        return Disposition(LEFT, one.name, refused.words)
     if owner := facts.renamed(one.name):
-        return Fate(LEFT, one.name, f"an old name of {owner}, which goes under the names that the jar says")
+        return Disposition(LEFT, one.name, f"an old name of {owner}, which goes under the names that the jar says")
     if words := facts.takes(one):
-        return Fate(LEFT, one.name, words)
+        return Disposition(LEFT, one.name, words)
     if one.text is None and in_jar is None:
-        return Fate(GIVEN, one.name, f"{facts.old} gives its value to nobody" + (", and the jar does not have it" if facts.has_jar else ""))
+        return Disposition(GIVEN, one.name, f"{facts.old} gives its value to nobody" + (", and the jar does not have it" if facts.has_jar else ""))
     if facts.mentioned is not None and not declared and one.name not in facts.mentioned:
-        return Fate(LEFT, one.name, "nothing mentions it; to keep it all the same, move this line to carried")
+        return Disposition(LEFT, one.name, "nothing mentions it; to keep it all the same, move this line to carried")
     if refused and refused.what == EMPTY:
-        return Fate(LEFT, one.name, refused.words)
+        return Disposition(LEFT, one.name, refused.words)
     if refused and refused.what == VALUE:
-        return Fate(GIVEN, one.name, refused.words)
+        return Disposition(GIVEN, one.name, refused.words)
     if refused:
         new = proposed(one.name, facts)
-        return Fate(RENAMED, new, refused.words + _mentioned_in(facts, one.name))
+        return Disposition(RENAMED, new, refused.words + _mentioned_in(facts, one.name))
     if one.text is None:
-        return Fate(REPLACED, one.name, f"{facts.old} gives its value to nobody: the jar's goes")
+        return Disposition(REPLACED, one.name, f"{facts.old} gives its value to nobody: the jar's goes")
     if in_jar is not None and in_jar != one.text:
-        return Fate(REPLACED, one.name, f"the jar says another value than {facts.old} has: the jar's goes")
-    return Fate(CARRIED, one.name, _carried(one, facts, declared=declared, in_jar=in_jar))
+        return Disposition(REPLACED, one.name, f"the jar says another value than {facts.old} has: the jar's goes")
+    return Disposition(CARRIED, one.name, _carried(one, facts, declared=declared, in_jar=in_jar))
 
 
-def _was_supplied(one: There, facts: Facts, *, declared: bool) -> Fate:
+def _was_supplied(one: SourceValue, facts: MigrationContext, *, declared: bool) -> Disposition:
     refused = facts.refusal(one.name, one.text or "x")
     if refused and refused.what == GIVES:
-        return Fate(SUPPLIED, one.name, f"{facts.new} sets it by itself, as {facts.old} did")
+        return Disposition(SUPPLIED, one.name, f"{facts.new} sets it by itself, as {facts.old} did")
     needed = declared or (facts.mentioned is not None and one.name in facts.mentioned)
     if needed and not facts.takes(one):
-        return Fate(GIVEN, one.name, f"{facts.old} set it by itself, and {facts.new} does not")
-    return Fate(LEFT, one.name, f"{facts.old} set it by itself, and nothing else knows it")
+        return Disposition(GIVEN, one.name, f"{facts.old} set it by itself, and {facts.new} does not")
+    return Disposition(LEFT, one.name, f"{facts.old} set it by itself, and nothing else knows it")
 
 
-def _carried(one: There, facts: Facts, *, declared: bool, in_jar: str | None) -> str:
+def _carried(one: SourceValue, facts: MigrationContext, *, declared: bool, in_jar: str | None) -> str:
     words = "as the jar has it" if in_jar is not None else "the jar takes it over" if declared else "the jar does not know it: it will be declared"
     words = words if facts.has_jar else "as it is there"
     there = facts.there(one, one.name)
@@ -137,12 +137,12 @@ def _carried(one: There, facts: Facts, *, declared: bool, in_jar: str | None) ->
     return f"{words}; {facts.new} has it already" if there == one.text else f"{words}; {facts.new} has another value, which is overwritten"
 
 
-def _mentioned_in(facts: Facts, name: str) -> str:
+def _mentioned_in(facts: MigrationContext, name: str) -> str:
     places = (facts.mentioned or {}).get(name, [])
     return f"; mentioned in {', '.join(places[:3])}{f' and {len(places) - 3} more' if len(places) > 3 else ''}" if places else ""
 
 
-def proposed(name: str, facts: Facts) -> str:
+def proposed(name: str, facts: MigrationContext) -> str:
     """A name that the new place takes: in capitals, words parted by '_', no digit first; cut if it is too long."""
     spelled = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name)
     spelled = re.sub(r"[^A-Za-z0-9_]+", "_", spelled).strip("_").upper() or "RENAMED"
@@ -157,26 +157,26 @@ def proposed(name: str, facts: Facts) -> str:
     return spelled
 
 
-def entries(found: Iterable[There], facts: Facts) -> list[Entry]:
+def entries(found: Iterable[SourceValue], facts: MigrationContext) -> list[SheetEntry]:
     """The lines of a sheet: each variable's places with the same fate together, in the order of groups and names."""
-    lines: dict[tuple[str, str, str, str], list[There]] = {}
+    lines: dict[tuple[str, str, str, str], list[SourceValue]] = {}
     first: dict[tuple[str, str], str] = {}
     for one in found:
         what = fate(one, facts)
         other = first.setdefault((one.where, what.name.casefold()), what.name) if what.group in (CARRIED, RENAMED, REPLACED) else what.name
         if facts.folds and other != what.name:
-            what = Fate(
+            what = Disposition(
                 RENAMED, proposed(f"{one.name}_2", facts), f"{facts.new} ignores case: it and {other} are one name there" + _mentioned_in(facts, one.name)
             )
         lines.setdefault((what.group, one.name, what.name, what.why), []).append(one)
     made = [
-        Entry(group, variable, tuple(dict.fromkeys(each.where for each in places)), becomes, why, any(each.secret for each in places))
+        SheetEntry(group, variable, tuple(dict.fromkeys(each.where for each in places)), becomes, why, any(each.secret for each in places))
         for (group, variable, becomes, why), places in lines.items()
     ]
     return sorted(made, key=lambda one: (FATES.index(one.group), one.variable, one.where))
 
 
-class Pointing(NamedTuple):
+class InboundReference(NamedTuple):
     """A value that contains an address of the old place: whose it is, and what is to stand there instead (a reference, or a text; "" if nobody knows)."""
 
     variable: str

@@ -8,7 +8,7 @@ import re
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
-from coinjar.core.errors import Place
+from coinjar.core.errors import Location
 from coinjar.core.record import Record
 from coinjar.core.references import Template
 from coinjar.core.secret import reveal
@@ -23,7 +23,7 @@ class Expected(Record):
 
     form: str
     text: Template | str
-    place: Place
+    place: Location
     key: str = ""
 
 
@@ -35,7 +35,7 @@ class Proof(Record, kw_only=True):
     """
 
     name: str
-    place: Place
+    place: Location
     asker: str
     question: Mapping[str, Template]
     about: str = ""

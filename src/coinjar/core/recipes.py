@@ -23,7 +23,7 @@ _CONSONANTS, _VOWELS = "bdfghjklmnprstvz", "aiou"
 _TRIES = 200
 
 
-class Recipe(Record):
+class Generator(Record):
     """How to make a value."""
 
     form: str = "text"
@@ -52,7 +52,7 @@ def letters(alphabet: str) -> str:
     return spelled
 
 
-def recipe_of(variable: Variable, given: Mapping[str, object] | None = None) -> Recipe:
+def recipe_of(variable: Variable, given: Mapping[str, object] | None = None) -> Generator:
     """A variable's recipe, `given` before what jar.yaml says. Raises InputError for one that cannot be."""
     wanted = {**variable.generate, **{name: value for name, value in (given or {}).items() if value is not None}}
     form = str(wanted.get("form", "base64" if variable.kind == "base64" else "text"))
@@ -67,10 +67,10 @@ def recipe_of(variable: Variable, given: Mapping[str, object] | None = None) -> 
     if "alphabet" in wanted and form != "text":
         raise InputError(f"an alphabet goes with the form text, not {form}", hint="leave one of them out", place=variable.place, code="recipe")
     letters(alphabet)
-    return Recipe(form, FORMS["uuid"] if form == "uuid" else int(text), alphabet)
+    return Generator(form, FORMS["uuid"] if form == "uuid" else int(text), alphabet)
 
 
-def make(recipe: Recipe, variable: Variable) -> Secret:
+def make(recipe: Generator, variable: Variable) -> Secret:
     """A new value that the variable's kind and constraints take. Raises InputError if the recipe hardly ever gives one."""
     fault: CoinJarError | None = None
     for _ in range(_TRIES):
@@ -84,7 +84,7 @@ def make(recipe: Recipe, variable: Variable) -> Secret:
     raise InputError(f"the recipe gives no value that fits {variable.name}{why}", hint="change the recipe or the kind", place=variable.place, code="recipe")
 
 
-def _made(recipe: Recipe) -> str:
+def _made(recipe: Generator) -> str:
     if recipe.form == "uuid":
         return str(UUID(bytes=secrets.token_bytes(16), version=4))  # RFC 9562, 5.4
     if recipe.form == "hex":

@@ -47,7 +47,7 @@ class Template(Record):
         yield from _references(self.parts)
 
 
-class Seen:
+class ReferenceValue:
     """What a reference finds: a text (None: no value) and whether it is secret."""
 
     __slots__ = ("secret", "text")
@@ -57,7 +57,7 @@ class Seen:
         self.secret = secret
 
 
-Lookup: TypeAlias = Callable[[Reference], Seen]
+Lookup: TypeAlias = Callable[[Reference], ReferenceValue]
 
 
 def _references(parts: Parts) -> Iterator[Reference]:
@@ -146,7 +146,7 @@ def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
     return reference, at + 1
 
 
-def expand(template: Template, lookup: Lookup) -> Seen:
+def expand(template: Template, lookup: Lookup) -> ReferenceValue:
     """The template's text with every reference replaced, secret if anything secret went into it.
 
     Raises InputError for a reference without a value, and whatever `lookup` raises.
@@ -154,12 +154,12 @@ def expand(template: Template, lookup: Lookup) -> Seen:
     return _expand(template.parts, lookup)
 
 
-def _expand(parts: Parts, lookup: Lookup) -> Seen:
+def _expand(parts: Parts, lookup: Lookup) -> ReferenceValue:
     texts: list[str] = []
     secret = False
     size = 0
     for part in parts:
-        seen = Seen(part) if isinstance(part, str) else _replace(part, lookup)
+        seen = ReferenceValue(part) if isinstance(part, str) else _replace(part, lookup)
         texts.append(seen.text or "")
         secret = secret or seen.secret
         size += len(texts[-1])
@@ -167,20 +167,20 @@ def _expand(parts: Parts, lookup: Lookup) -> Seen:
             raise InputError(
                 f"references make a text of over {LARGEST_TEXT} characters", hint="look for a value that holds itself many times", code="reference"
             )
-    return Seen("".join(texts), secret)
+    return ReferenceValue("".join(texts), secret)
 
 
-def _replace(reference: Reference, lookup: Lookup) -> Seen:
+def _replace(reference: Reference, lookup: Lookup) -> ReferenceValue:
     seen = lookup(reference)
     operator = reference.operator
     there = seen.text is not None and (seen.text != "" or not operator.startswith(":"))
     if operator.endswith("+"):
-        return _expand(reference.word, lookup) if there else Seen("")
+        return _expand(reference.word, lookup) if there else ReferenceValue("")
     if there:
         text = seen.text or ""
         for addition in reference.additions:
             text = ADDITIONS[addition](text)
-        return Seen(text, seen.secret)
+        return ReferenceValue(text, seen.secret)
     if operator.endswith("-"):
         return _expand(reference.word, lookup)
     if operator.endswith("?"):

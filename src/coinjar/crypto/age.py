@@ -15,11 +15,11 @@ _ENCRYPTED = (b"-----BEGIN AGE ENCRYPTED FILE-----", b"age-encryption.org/v1")
 _NO_MATCH = "No matching keys found"
 
 
-class NotForUs(Exception):
+class NotARecipient(Exception):
     """A file that is wrapped for others."""
 
 
-class Damaged(Exception):
+class DamagedFile(Exception):
     """A file that cannot be what it should be."""
 
 
@@ -35,13 +35,13 @@ class Identity:
         return f"Identity({', '.join(map(short, self.recipients))} of {self.where})"
 
     def unwrap(self, data: bytes) -> bytes:
-        """What a file holds. Raises NotForUs, or Damaged."""
+        """What a file holds. Raises NotARecipient, or Damaged."""
         try:
             return bytes(pyrage.decrypt(data, self._keys))
         except pyrage.DecryptError as fault:
             if str(fault) == _NO_MATCH:
-                raise NotForUs from None
-            raise Damaged from None
+                raise NotARecipient from None
+            raise DamagedFile from None
 
 
 def new_identity() -> tuple[Secret, str]:

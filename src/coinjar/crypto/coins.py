@@ -12,7 +12,7 @@ from bisect import bisect_right
 from collections.abc import Mapping
 from itertools import accumulate
 
-from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
 from coinjar.core.names import ANY_NAME, SMALL_NAME
 from coinjar.core.record import Record
 
@@ -24,7 +24,7 @@ _HEADING = re.compile(rf"# {ANY_NAME}")
 _MARKER = ("<<<<<<<", "=======", ">>>>>>>", "|||||||")
 
 
-class Coin(Record, kw_only=True):
+class SealedEntry(Record, kw_only=True):
     """One sealed value: for whom, whose key, and the line where it stands."""
 
     compartment: str
@@ -38,25 +38,25 @@ class Coin(Record, kw_only=True):
         return self.compartment, self.name
 
 
-def parse(data: bytes, file: str) -> list[Coin]:
+def parse(data: bytes, file: str) -> list[SealedEntry]:
     """The lines of a file, in order. Raises InputError for every line that is none, at once."""
     if len(data) > LARGEST:
-        raise InputError(f"the file has over {LARGEST >> 20} MiB", hint="is it the right file?", place=Place(file), code="coins")
-    coins: list[Coin] = []
+        raise InputError(f"the file has over {LARGEST >> 20} MiB", hint="is it the right file?", place=Location(file), code="coins")
+    coins: list[SealedEntry] = []
     faults: list[CoinJarError] = []
     lines = data.decode("utf-8", "replace").split("\n")
     if lines[0] and not lines[0].startswith("# coins 1"):
         hint = "its first line is '# coins 1': take the file from version control again"
-        raise InputError("this is no file of sealed values that this version reads", hint=hint, place=Place(file, 1, 1), code="coins")
+        raise InputError("this is no file of sealed values that this version reads", hint=hint, place=Location(file, 1, 1), code="coins")
     for number, line in enumerate(lines, 1):
         text = line.removesuffix("\r")
         if not text or text.startswith("#"):
             continue
         found = _LINE.fullmatch(text)
         if found and len(found[4]) % 4 == 0:
-            coins.append(Coin(compartment=found[1], name=found[2], key=found[3], sealed=found[4], line=number))
+            coins.append(SealedEntry(compartment=found[1], name=found[2], key=found[3], sealed=found[4], line=number))
             continue
-        place = Place(file, number, 1)
+        place = Location(file, number, 1)
         if text.startswith(_MARKER):
             hint = "keep the lines of both sides, one where compartment and name are the same, and take the markers out"
             faults.append(InputError("a merge is not finished here", hint=hint, place=place, code="coins"))
@@ -67,7 +67,7 @@ def parse(data: bytes, file: str) -> list[Coin]:
     return coins
 
 
-def changed(data: bytes, file: str, changes: Mapping[tuple[str, str], Coin | None], *, tidy: bool = False) -> bytes:
+def changed(data: bytes, file: str, changes: Mapping[tuple[str, str], SealedEntry | None], *, tidy: bool = False) -> bytes:
     """The file with some values put (or, for None, taken out); every other line keeps its bytes.
 
     `tidy` drops the headings of names that have no values any more: only where all lines change anyway.
@@ -85,7 +85,7 @@ def changed(data: bytes, file: str, changes: Mapping[tuple[str, str], Coin | Non
         if new is not None and coin.slot not in done:
             kept.append(_written(new))
         done.add(coin.slot)
-    news: dict[str, list[Coin]] = {}
+    news: dict[str, list[SealedEntry]] = {}
     for slot in sorted(changes):
         new = changes[slot]
         if new is not None and slot not in done:
@@ -94,11 +94,11 @@ def changed(data: bytes, file: str, changes: Mapping[tuple[str, str], Coin | Non
     return "\n".join(_without_idle_headings(kept) if tidy else kept).encode()
 
 
-def _written(coin: Coin) -> str:
+def _written(coin: SealedEntry) -> str:
     return f"{coin.compartment} {coin.name} {coin.key} {coin.sealed}"
 
 
-def _with(lines: list[str], news: Mapping[str, list[Coin]]) -> list[str]:
+def _with(lines: list[str], news: Mapping[str, list[SealedEntry]]) -> list[str]:
     """The lines with new values below their headings; a new heading comes before the first that is greater."""
     headings = [(line[2:], at) for at, line in enumerate(lines) if at and _HEADING.fullmatch(line)]
     places = dict(reversed(headings))

@@ -21,7 +21,7 @@ _PADDED_TO = 32
 _TEXT, _REFERENCES, _UNSET = "=", "$", "-"
 
 
-class NotSealedHere(Exception):
+class UnsealError(Exception):
     """A sealed text that does not open: changed, or made for another place or under another key."""
 
 
@@ -62,7 +62,7 @@ def seal(key: Key, content: Content, where: bytes) -> str:
     return b64encode(nonce + ChaCha20Poly1305(key.key).encrypt(nonce, plain, where)).decode()
 
 
-class Opener:
+class Unsealer:
     """Opens what was sealed under one data key."""
 
     def __init__(self, key: Key) -> None:
@@ -70,7 +70,7 @@ class Opener:
         self._cipher = ChaCha20Poly1305(key.key)
 
     def open(self, sealed: str, where: bytes) -> Content:
-        """The value. Raises NotSealedHere."""
+        """The value. Raises UnsealError."""
         try:
             data = b64decode(sealed, validate=True)
             text = self._cipher.decrypt(data[:_NONCE_BYTES], data[_NONCE_BYTES:], where).rstrip(b"\0").decode("utf-8", "surrogatepass")
@@ -79,9 +79,9 @@ class Opener:
             if text[:1] == _REFERENCES:
                 return parse_template(text[1:])
         except (InvalidTag, ValueError, CoinJarError):
-            raise NotSealedHere from None
+            raise UnsealError from None
         if text != _UNSET:
-            raise NotSealedHere
+            raise UnsealError
         return UNSET
 
 

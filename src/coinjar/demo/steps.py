@@ -20,11 +20,11 @@ _WAIT = 10
 """Seconds that a service has to answer."""
 
 
-class DidNotHold(Exception):
+class DemoFailure(Exception):
     """Something in the demo was not as it must be."""
 
 
-class Walk:
+class DemoRun:
     """Runs steps in one folder and remembers what to clean up."""
 
     def __init__(self, folder: Path) -> None:
@@ -50,14 +50,14 @@ class Walk:
         print(f"$ {given}{command}{'   # ' + note if note else ''}", flush=True)
         done = subprocess.run(self._argv(command), cwd=self.folder, env=self.env, input=stdin, text=True, stderr=subprocess.STDOUT, check=False)
         if done.returncode != code:
-            raise DidNotHold(f"`{command}` ended with {done.returncode}, not {code}")
+            raise DemoFailure(f"`{command}` ended with {done.returncode}, not {code}")
 
     def ask(self, command: str, *, code: int = 0, identity: str | None = None) -> str:
         """Run a command quietly, perhaps as somebody else, and take its output."""
         env = self.env | ({"COINJAR_IDENTITY_FILE": identity} if identity else {})
         done = subprocess.run(self._argv(command), cwd=self.folder, env=env, capture_output=True, text=True, check=False)
         if done.returncode != code:
-            raise DidNotHold(f"`{command}` ended with {done.returncode}, not {code}: {done.stderr}")
+            raise DemoFailure(f"`{command}` ended with {done.returncode}, not {code}: {done.stderr}")
         return done.stdout
 
     def code_of(self, command: str, identity: str) -> int:
@@ -83,7 +83,7 @@ class Walk:
                 break
             except OSError:
                 if time.monotonic() > end:
-                    raise DidNotHold(f"nothing answers on port {port}") from None
+                    raise DemoFailure(f"nothing answers on port {port}") from None
                 time.sleep(0.05)
         print(f"GET {url}")
         print(json.dumps(found["settings"], ensure_ascii=False))
@@ -92,7 +92,7 @@ class Walk:
     def holds(self, words: str, condition: bool) -> None:
         """State what must hold."""
         if not condition:
-            raise DidNotHold(words)
+            raise DemoFailure(words)
         self.held += 1
         print(f"  holds: {words}", flush=True)
 
@@ -102,7 +102,7 @@ class Walk:
         end = time.monotonic() + _WAIT
         while not (self.folder / path).exists():
             if time.monotonic() > end:
-                raise DidNotHold(f"there is no {path}")
+                raise DemoFailure(f"there is no {path}")
             time.sleep(0.05)
         for line in (self.folder / path).read_text().splitlines():
             name, _, text = shlex.split(line)[1].partition("=")

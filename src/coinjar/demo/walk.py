@@ -10,14 +10,14 @@ import tempfile
 import time
 from pathlib import Path
 
-from coinjar.demo.steps import DidNotHold, Walk, copy_app, free_ports
+from coinjar.demo.steps import DemoFailure, DemoRun, copy_app, free_ports
 
 
 def walk(keep: Path | None) -> int:
     """Run the whole example; returns 0 if everything held, else 1. `keep` is a folder to leave behind."""
     started = time.monotonic()
     folder = keep or Path(tempfile.mkdtemp(prefix="coinjar-demo-"))
-    steps = Walk(folder)
+    steps = DemoRun(folder)
     try:
         copy_app(folder)
         for part in (
@@ -37,7 +37,7 @@ def walk(keep: Path | None) -> int:
             _move,
         ):
             part(steps)
-    except DidNotHold as fault:
+    except DemoFailure as fault:
         print(f"\nThe demo did not hold: {fault}", file=sys.stderr)
         return 1
     finally:
@@ -51,7 +51,7 @@ def walk(keep: Path | None) -> int:
     return 0
 
 
-def _gather(steps: Walk) -> None:
+def _gather(steps: DemoRun) -> None:
     steps.title("Sandling Ferries has a jar with three stages, and an old env file for dev")
     steps.run("cat jar/plain/dev.yaml")
     steps.title("Secrets will be sealed in the jar, so Anna makes an identity that opens them (COINJAR_IDENTITY_FILE names it here)")
@@ -63,7 +63,7 @@ def _gather(steps: Walk) -> None:
     steps.holds("its secrets are sealed, and readable nowhere in the jar", "made-up" not in text and "all SESSION_SECRET " in text)
 
 
-def _look(steps: Walk) -> None:
+def _look(steps: DemoRun) -> None:
     steps.title("What is there, on which stage?")
     steps.run("coinjar grid")
     steps.title("What differs between rehearsal and prod?")
@@ -77,7 +77,7 @@ def _look(steps: Walk) -> None:
     steps.run("coinjar why prod LOG_LEVEL --service timetable")
 
 
-def _mend(steps: Walk) -> None:
+def _mend(steps: DemoRun) -> None:
     steps.title("Put some of it right")
     steps.run("coinjar drop 2ND_PIER log_level --everywhere --yes")
     steps.run("coinjar put LOG_LEVEL=warning --stage dev --stage prod --service timetable")
@@ -91,7 +91,7 @@ def _mend(steps: Walk) -> None:
     steps.holds(f"{', '.join(gone)} are gone", not {*gone} & {one["rule"] for one in rest})
 
 
-def _share(steps: Walk) -> None:
+def _share(steps: DemoRun) -> None:
     steps.title("The database's passwords are weak: make strong ones, for each stage its own")
     steps.run("coinjar generate TICKET_DB_PASSWORD --stage rehearsal --stage prod --replace --yes")
     steps.title("A colleague gets in, the ticketing service gets an identity of its own, and one is kept offline for recovery")
@@ -115,7 +115,7 @@ def _share(steps: Walk) -> None:
     steps.run("head -9 env.example")
 
 
-def _run_for_real(steps: Walk) -> None:
+def _run_for_real(steps: DemoRun) -> None:
     steps.title("Start two services on two stages, each with its own values (on ports that are free here)")
     ports = free_ports(4)
     places = [("dev", "timetable"), ("dev", "ticketing"), ("rehearsal", "timetable"), ("rehearsal", "ticketing")]
@@ -133,7 +133,7 @@ def _run_for_real(steps: Walk) -> None:
     steps.holds("ticketing has its database's host, timetable does not", "TICKET_DB_HOST" in seen[1] and "TICKET_DB_HOST" not in seen[0])
 
 
-def _without_coinjar(steps: Walk) -> None:
+def _without_coinjar(steps: DemoRun) -> None:
     steps.title("The same service from a script of its own, where there is no Coin Jar")
     port = free_ports(1)[0]
     print(f"$ coinjar render rehearsal --service timetable --as exec-script --with LISTEN_PORT={port} > start-timetable")
@@ -146,7 +146,7 @@ def _without_coinjar(steps: Walk) -> None:
     steps.holds("it answers with rehearsal's values", steps.answer(port)["settings"]["APP_TITLE"] == wanted)
 
 
-def _render(steps: Walk) -> None:
+def _render(steps: DemoRun) -> None:
     steps.title("Every file that a consumer of rehearsal reads, in its own form")
     steps.run("coinjar render rehearsal")
     steps.run("coinjar render rehearsal --verify", note="0: nothing is out of date")
@@ -159,7 +159,7 @@ def _render(steps: Walk) -> None:
     steps.holds("prod's settings hold only what differs from the base, typed", overlay["mail"]["enabled"] is True and "framework" not in overlay)
 
 
-def _pipeline(steps: Walk) -> None:
+def _pipeline(steps: DemoRun) -> None:
     steps.title("The pipeline has environments on three levels: what would render change for prod?")
     steps.run("coinjar render prod pipeline --dry-run")
     before = (steps.folder / "pipeline.yaml").read_text()
@@ -173,7 +173,7 @@ def _pipeline(steps: Walk) -> None:
     steps.holds("the whole pipeline's title wins", json.loads(steps.ask(f"coinjar why APP_TITLE {step} --json"))["value"] == "Sandling Ferries")
 
 
-def _manifests(steps: Walk) -> None:
+def _manifests(steps: DemoRun) -> None:
     steps.title("Four manifests repeat the same variables; rendered, they share objects that are named after their content")
     steps.run("wc -l k8s/berths.yaml k8s/notices.yaml k8s/ticketing.yaml k8s/timetable.yaml")
     made = steps.folder / "build/rehearsal/k8s"
@@ -190,7 +190,7 @@ def _manifests(steps: Walk) -> None:
     steps.run("coinjar render rehearsal workloads --stale --keep 0", note="what nothing refers to any more")
 
 
-def _web_server(steps: Walk) -> None:
+def _web_server(steps: DemoRun) -> None:
     nginx = shutil.which("nginx", path=f"{steps.env['PATH']}:/usr/sbin")
     if nginx is None:
         steps.title("nginx is not installed here: its part is left out")
@@ -212,7 +212,7 @@ APPS = (
 """What the demo's jar delivers to, by the names there."""
 
 
-def _mentions(steps: Walk) -> None:
+def _mentions(steps: DemoRun) -> None:
     steps.title("Where does the code use all that? And a name is changed everywhere at once")
     steps.run("coinjar mentions")
     found = json.loads(steps.ask("coinjar mentions --json"))
@@ -224,7 +224,7 @@ def _mentions(steps: Walk) -> None:
     steps.run("coinjar rename --finish TICKET_DATABASE_HOST")
 
 
-def _deliver(steps: Walk) -> None:
+def _deliver(steps: DemoRun) -> None:
     steps.title("Three platforms to deliver to, simulated on this machine: two kinds of hosting, and pipelines")
     steps.start(f"coinjar standins saltmarsh lanternfish sluiceway --state standins {' '.join(f'--make {one}' for one in APPS)} --exports standins/exports")
     steps.source("standins/exports")
@@ -243,7 +243,7 @@ def _deliver(steps: Walk) -> None:
     )
 
 
-def _live(steps: Walk) -> None:
+def _live(steps: DemoRun) -> None:
     steps.title("Somebody changes a setting on the platform's page; drift sees it, and the next delivery puts it right")
     address = f"{steps.env['SALTMARSH_ADDRESS']}/v1/apps/sandling-timetable-rehearsal/settings"
     steps.send("PATCH", address, steps.env["SALTMARSH_TOKEN"], {"settings": {"APP_TITLE": "Sandling Fairies", "SEASON": ""}})
@@ -271,7 +271,7 @@ def _live(steps: Walk) -> None:
     steps.run(f"coinjar deliveries undo {number} --dry-run")
 
 
-def _move(steps: Walk) -> None:
+def _move(steps: DemoRun) -> None:
     old, new = "ticket-hosting", "isles-tickets"
     steps.title("The ticket sellers leave their hosting for another. What the years have left there, besides what the jar delivers:")
     for stage in ("rehearsal", "prod"):

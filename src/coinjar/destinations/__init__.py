@@ -8,16 +8,16 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING, TypeVar, cast
 
-from coinjar.core.errors import InputError, ManyErrors, UsageError
+from coinjar.core.errors import ErrorGroup, InputError, UsageError
 from coinjar.core.model import Destination
 from coinjar.core.names import suggestion
-from coinjar.destinations.base import Declared, Offline, Surroundings
-from coinjar.documents.fields import Fields
+from coinjar.destinations.base import DestinationOptions, FileDestination, RenderContext
+from coinjar.documents.fields import FieldReader
 
 if TYPE_CHECKING:
-    from coinjar.destinations.live.base import Live
+    from coinjar.destinations.live.base import LiveDestination
 
-D = TypeVar("D", bound=Declared)
+D = TypeVar("D", bound=DestinationOptions)
 BUILT_IN = {
     "file": "files:File",
     "templates": "templates:Templates",
@@ -38,42 +38,42 @@ def is_live(destination: Destination) -> bool:
     """Whether a destination is delivered to, as opposed to rendered. One of another package's types is looked at."""
     if destination.type in BUILT_IN:
         return destination.type in LIVE
-    from coinjar.destinations.live.base import Live
+    from coinjar.destinations.live.base import LiveDestination
 
-    return issubclass(_kind(destination), Live)
+    return issubclass(_kind(destination), LiveDestination)
 
 
-def make(destination: Destination, around: Surroundings) -> Offline:
+def make(destination: Destination, around: RenderContext) -> FileDestination:
     """An offline destination, ready to work. Raises every fault of its declaration at once."""
-    return _made(destination, around, Offline, "is a running system, not a file", "deliver")  # type: ignore[type-abstract]  # only asked whether it is one
+    return _made(destination, around, FileDestination, "is a running system, not a file", "deliver")  # type: ignore[type-abstract]  # only asked whether it is one
 
 
-def make_live(destination: Destination, around: Surroundings) -> Live:
+def make_live(destination: Destination, around: RenderContext) -> LiveDestination:
     """A live destination, ready to work. Raises every fault of its declaration at once."""
-    from coinjar.destinations.live.base import Live
+    from coinjar.destinations.live.base import LiveDestination
 
-    return _made(destination, around, Live, "is a file, and is rendered, not delivered", "render")  # type: ignore[type-abstract]  # as above
+    return _made(destination, around, LiveDestination, "is a file, and is rendered, not delivered", "render")  # type: ignore[type-abstract]  # as above
 
 
-def _made(destination: Destination, around: Surroundings, wanted: type[D], if_not: str, command: str) -> D:
-    fields = Fields(destination.place.file)
+def _made(destination: Destination, around: RenderContext, wanted: type[D], if_not: str, command: str) -> D:
+    fields = FieldReader(destination.place.file)
     made = _kind(destination)(destination, around, fields)
     if fields.faults:
-        raise ManyErrors(fields.faults)
+        raise ErrorGroup(fields.faults)
     if not isinstance(made, wanted):
         raise UsageError(f"{destination.name} {if_not}", hint=f"`coinjar {command} STAGE {destination.name}`", code="other-type")
     return made
 
 
-def _kind(destination: Destination) -> type[Declared]:
+def _kind(destination: Destination) -> type[DestinationOptions]:
     from importlib.metadata import entry_points
 
     outside = {point.name: point for point in entry_points(group="coinjar.destinations")} if destination.type not in BUILT_IN else {}
     if destination.type in BUILT_IN:
         module, _, name = BUILT_IN[destination.type].partition(":")
-        return cast("type[Declared]", getattr(import_module(f"coinjar.destinations.{module}"), name))
+        return cast("type[DestinationOptions]", getattr(import_module(f"coinjar.destinations.{module}"), name))
     if destination.type in outside:
-        return cast("type[Declared]", outside[destination.type].load())
+        return cast("type[DestinationOptions]", outside[destination.type].load())
     known = [*BUILT_IN, *outside]
     hint = suggestion(destination.type, known, f"the types are {', '.join(known)}")
     raise InputError(f"there is no type '{destination.type}' of destination", hint=hint, place=destination.place, code="unknown-type")

@@ -10,15 +10,15 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from coinjar.core.errors import InputError, Place, is_others, raise_all
+from coinjar.core.errors import InputError, Location, is_others, raise_all
 from coinjar.core.guess import guess, is_placeholder
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination, Jar, Resolved, Variable
 from coinjar.core.names import SHARED
-from coinjar.core.rules.base import Spot
+from coinjar.core.rules.base import Diagnostic
 from coinjar.core.shown import Masker
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Known, Reading
-from coinjar.documents.fields import Fields
+from coinjar.dialects.base import Dialect, Entry, FileHeader, ParseContext, ReadItem, ReadResult
+from coinjar.documents.fields import FieldReader
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import shown_path
 
@@ -32,11 +32,11 @@ _HOLDERS = ("stage", "service", "host", "name")
 """All that options fill in, in one place or another."""
 
 
-class Notice(NamedTuple):
+class RenderNotice(NamedTuple):
     """Something to know about a destination, for `render`; and for a rule of `check`, if it names one."""
 
     rule: str
-    spot: Spot
+    spot: Diagnostic
 
 
 Hidden = Callable[[bytes], Mapping[int, str]]
@@ -58,7 +58,7 @@ class Output(NamedTuple):
     merges: bool = False
 
 
-class Surroundings:
+class RenderContext:
     """What a destination works in: the jar and its keys, the folder its paths count from, and what this run has already decided to write."""
 
     def __init__(self, jar: Jar, folder: Path, masker: Masker, ring: Ring | None = None, *, move_up: bool = False, writes: bool = False) -> None:
@@ -87,9 +87,9 @@ class Surroundings:
         """The layers that a stage sees, farthest first."""
         return [SHARED, *(self.jar.chain(stage) if stage != SHARED else ())]
 
-    def known(self, separator: str = "__") -> Known:
+    def known(self, separator: str = "__") -> ParseContext:
         """What readers want to know of the jar."""
-        return Known([name for name in self.jar.stage_names() if "*" not in name], self.jar.variables, separator)
+        return ParseContext([name for name in self.jar.stage_names() if "*" not in name], self.jar.variables, separator)
 
     def is_secret(self, name: str, text: str) -> bool:
         """Whether a name is, or looks like, a secret's."""
@@ -97,7 +97,7 @@ class Surroundings:
         return variable.name in self.jar.secret_names if variable else guess(name, text).secret
 
 
-class View:
+class StageView:
     """One stage as a destination sees it. `stage` is `shared` where no stage speaks; `lenient`: what cannot be worked out yet is left out."""
 
     def __init__(self, resolver: Resolver, destination: Destination, *, lenient: bool = False) -> None:
@@ -111,8 +111,8 @@ class View:
         """The services that the destination is for."""
         return services_for(self.destination, self.resolver.jar)
 
-    def heading(self, service: str) -> Heading:
-        return Heading(self.resolver.jar.app, self.stage, service)
+    def heading(self, service: str) -> FileHeader:
+        return FileHeader(self.resolver.jar.app, self.stage, service)
 
     def entries(self, service: str, phases: tuple[str, ...] = ("run",), *, lenient: bool = False, takes: Callable[[str], bool] | None = None) -> list[Entry]:
         """What a service gets here, second spellings included, secrets replaced as the destination says; of these that it `takes`, if that is given.
@@ -193,7 +193,7 @@ def is_supplied(variable: Variable, destination: Destination) -> bool:
     return destination.name in variable.supplied_by
 
 
-class Declared:
+class DestinationOptions:
     """What offline and live destinations share: their options. Subclasses name theirs and read them in `__init__` through `self.options`."""
 
     keys: tuple[str, ...] = ()
@@ -201,7 +201,7 @@ class Declared:
     names_stage = False
     """Whether a path of it holds `{stage}`, so that stages have files of their own."""
 
-    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
         self.destination = destination
         self.around = around
         self.fields = fields
@@ -257,14 +257,14 @@ class Declared:
         return self.around.root / pattern.replace("{stage}", stage).replace("{service}", service)
 
 
-class Offline(Declared, ABC):
+class FileDestination(DestinationOptions, ABC):
     """A destination that is files."""
 
-    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, around, fields)
-        self.notices: list[Notice] = []
+        self.notices: list[RenderNotice] = []
 
-    def services_of(self, view: View, pattern: str) -> list[str]:
+    def services_of(self, view: StageView, pattern: str) -> list[str]:
         """The services, each with a file of its own. Raises InputError if several would share one."""
         services = view.services()
         if len(services) > 1 and "{service}" not in pattern:
@@ -272,25 +272,25 @@ class Offline(Declared, ABC):
             raise InputError(words, hint="put {service} into the path, or name one under services", place=self.destination.place, code="destination")
         return services
 
-    def notice(self, rule: str, place: Place, message: str, fix: str, variable: str | None = None) -> None:
-        self.notices.append(Notice(rule, Spot(message, fix, place, variable)))
+    def notice(self, rule: str, place: Location, message: str, fix: str, variable: str | None = None) -> None:
+        self.notices.append(RenderNotice(rule, Diagnostic(message, fix, place, variable)))
 
     @abstractmethod
-    def outputs(self, view: View) -> list[Output]:
+    def outputs(self, view: StageView) -> list[Output]:
         """The files as this stage wants them; what is to know goes into `notices`. Raises what cannot be, all at once."""
 
     @abstractmethod
-    def read(self, stage: str) -> Reading:
+    def read(self, stage: str) -> ReadResult:
         """The variables that are there now. Raises InputError if they cannot be read."""
 
-    def read_each(self, pattern: str, read: Callable[[str], Reading]) -> Reading:
+    def read_each(self, pattern: str, read: Callable[[str], ReadResult]) -> ReadResult:
         """What `read` finds for each service, where the path holds one for each; for the only one else."""
-        found = Reading([], [])
+        found = ReadResult([], [])
         services = services_for(self.destination, self.around.jar)
         for service in services if "{service}" in pattern else services[:1]:
             reading = read(service)
             items = [item._replace(service=service) if "{service}" in pattern else item for item in reading.items]
-            found = Reading([*found.items, *items], [*found.remarks, *reading.remarks])
+            found = ReadResult([*found.items, *items], [*found.remarks, *reading.remarks])
         return found
 
     def about(self, entries: Iterable[Entry]) -> str:
@@ -299,11 +299,11 @@ class Offline(Declared, ABC):
         secret = sum(one.secret for one in kept)
         return f"{len(kept)} variable{'s' if len(kept) != 1 else ''}" + (f", {secret} secret{'s' if secret != 1 else ''}" if secret else "")
 
-    def _is_hidden(self, names: frozenset[str]) -> Callable[[Item], bool]:
+    def _is_hidden(self, names: frozenset[str]) -> Callable[[ReadItem], bool]:
         """Whether an item's text is a secret: not the reference that stands in its place."""
         reference = self.destination.secrets
 
-        def hidden(item: Item) -> bool:
+        def hidden(item: ReadItem) -> bool:
             if reference is not None and item.text == reference.replace("{name}", item.name):
                 return False
             if is_placeholder(item.text or ""):
@@ -312,7 +312,7 @@ class Offline(Declared, ABC):
 
         return hidden
 
-    def hide_items(self, reader: Callable[[bytes], Reading], secret_names: Iterable[str]) -> Hidden:
+    def hide_items(self, reader: Callable[[bytes], ReadResult], secret_names: Iterable[str]) -> Hidden:
         """Hides the lines of secrets, as a reader of the file finds them; of a file that it cannot read, all."""
         names = frozenset(secret_names)
 
@@ -326,7 +326,7 @@ class Offline(Declared, ABC):
         return hidden
 
 
-def hidden_lines(reading: Reading, lines: Sequence[str], is_secret: Callable[[Item], bool], masker: Masker) -> dict[int, str]:
+def hidden_lines(reading: ReadResult, lines: Sequence[str], is_secret: Callable[[ReadItem], bool], masker: Masker) -> dict[int, str]:
     """The lines from each secret to the next entry, and those of what could not be read; comments and blank lines behind a secret stay to be seen.
 
     All lines, where the reader does not say on which line a secret stands.
@@ -360,6 +360,6 @@ def nothing_hidden(data: bytes) -> Mapping[int, str]:
     return {}
 
 
-def reading_of(dialect: Dialect, path: Path) -> Reading:
+def reading_of(dialect: Dialect, path: Path) -> ReadResult:
     """A file as its dialect reads it. Raises InputError if it is not there."""
     return dialect.read(read_bytes(path), shown_path(path))

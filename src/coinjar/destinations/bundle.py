@@ -4,33 +4,33 @@ from __future__ import annotations
 
 from functools import partial
 
-from coinjar.core.errors import InputError, Place, place_of
+from coinjar.core.errors import InputError, Location, place_of
 from coinjar.core.model import Destination
 from coinjar.core.names import quoted_name
-from coinjar.destinations.base import Offline, Output, Surroundings, View, gets
+from coinjar.destinations.base import FileDestination, Output, RenderContext, StageView, gets
 from coinjar.destinations.opened import every_entry
 from coinjar.dialects import carriers, get
-from coinjar.dialects.base import Item, Reading, Remark, decode, refuse
+from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult, decode, refuse
 from coinjar.documents.edit import apply
 from coinjar.documents.environments import LINES, edits, held
-from coinjar.documents.fields import Fields
+from coinjar.documents.fields import FieldReader
 from coinjar.documents.jsontree import grow_json
 from coinjar.documents.pointer import follow
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import shown_path
 
 
-class OciBundle(Offline):
+class BundleDestination(FileDestination):
     """`path`: the bundle's config.json. Entries that the jar does not declare stay."""
 
     keys = ("path",)
     needed = ("path",)
 
-    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, around, fields)
         self.path = self.pattern("path")
 
-    def outputs(self, view: View) -> list[Output]:
+    def outputs(self, view: StageView) -> list[Output]:
         outputs = []
         for service in self.services_of(view, self.path):
             path = self.resolve_path(self.path, view.stage, service)
@@ -51,15 +51,15 @@ class OciBundle(Offline):
             outputs.append(Output(path, data, secret, self.about(entries), hidden))
         return outputs
 
-    def read(self, stage: str) -> Reading:
-        def read_one(service: str) -> Reading:
+    def read(self, stage: str) -> ReadResult:
+        def read_one(service: str) -> ReadResult:
             path = self.resolve_path(self.path, stage, service)
             return read_bundle(read_bytes(path), shown_path(path))
 
         return self.read_each(self.path, read_one)
 
 
-def read_bundle(data: bytes, file: str) -> Reading:
+def read_bundle(data: bytes, file: str) -> ReadResult:
     """`process.env` of a config.json. Raises InputError if it is none."""
     text, remarks = decode(data, file)
     try:
@@ -67,14 +67,14 @@ def read_bundle(data: bytes, file: str) -> Reading:
     except InputError as fault:
         if fault.code == "pointer":
             raise InputError(
-                "this is no bundle's config.json: it has no process", hint="give the config.json of a bundle", place=Place(file), code="shape"
+                "this is no bundle's config.json: it has no process", hint="give the config.json of a bundle", place=Location(file), code="shape"
             ) from None
         raise
-    items: list[Item] = []
+    items: list[ReadItem] = []
     for one in held(found.node):
         place = place_of(text, one.at.start, file)
         if one.text is None:
-            remarks.append(Remark(place, f"left out: {quoted_name(one.name)} has no '=', and a runtime refuses it", lost=True))
+            remarks.append(ReadRemark(place, f"left out: {quoted_name(one.name)} has no '=', and a runtime refuses it", lost=True))
             continue
-        items.append(Item(one.name, one.text, place))
-    return Reading(items, remarks)
+        items.append(ReadItem(one.name, one.text, place))
+    return ReadResult(items, remarks)

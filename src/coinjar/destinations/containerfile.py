@@ -6,13 +6,13 @@ import re
 from functools import partial
 from typing import NamedTuple
 
-from coinjar.core.errors import InputError, Place, raise_all
+from coinjar.core.errors import InputError, Location, raise_all
 from coinjar.core.model import Destination
-from coinjar.destinations.base import Offline, Output, Surroundings, View, reading_of
+from coinjar.destinations.base import FileDestination, Output, RenderContext, StageView, reading_of
 from coinjar.dialects import carriers, get
-from coinjar.dialects.base import Entry, Item, Reading, decode, refuse
+from coinjar.dialects.base import Entry, ReadItem, ReadResult, decode, refuse
 from coinjar.dialects.containerfile import assignments, instructions, lines, quoted
-from coinjar.documents.fields import Fields
+from coinjar.documents.fields import FieldReader
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import shown_path
 
@@ -20,7 +20,7 @@ BEGIN, END = "# coinjar: begin", "# coinjar: end"
 _REGION = re.compile(rf"^[ \t]*{BEGIN}[^\n]*\n(.*?)^[ \t]*{END}", re.MULTILINE | re.DOTALL)
 
 
-class _Region(NamedTuple):
+class _ManagedBlock(NamedTuple):
     """What stands between two comments, and whether that is before the first FROM."""
 
     start: int
@@ -28,7 +28,7 @@ class _Region(NamedTuple):
     first: bool
 
 
-class Containerfile(Offline):
+class ContainerfileDestination(FileDestination):
     """`path`: a Containerfile with the comments `# coinjar: begin` and `# coinjar: end`, once or more often.
 
     Between them before the first `FROM` go the build arguments that a `FROM` mentions; behind it all others, and those again without
@@ -38,12 +38,12 @@ class Containerfile(Offline):
     keys = ("path",)
     needed = ("path",)
 
-    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, around, fields)
         self.path = self.pattern("path")
         self.dialect = get("containerfile")
 
-    def outputs(self, view: View) -> list[Output]:
+    def outputs(self, view: StageView) -> list[Output]:
         outputs = []
         for service in self.services_of(view, self.path):
             path = self.resolve_path(self.path, view.stage, service)
@@ -75,17 +75,17 @@ class Containerfile(Offline):
         text, _ = decode(old, file)
         found = [one for one in instructions(text) if one.word == "FROM"]
         first_from = found[0].line if found else 1 << 30
-        regions = [_Region(one.start(1), one.end(1), text.count("\n", 0, one.start()) + 1 < first_from) for one in _REGION.finditer(text)]
+        regions = [_ManagedBlock(one.start(1), one.end(1), text.count("\n", 0, one.start()) + 1 < first_from) for one in _REGION.finditer(text)]
         if not regions:
             hint = f"put the two comments '{BEGIN}' and '{END}' where the lines belong"
-            raise InputError("there is no place for the lines in it", hint=hint, place=Place(file), code="destination")
+            raise InputError("there is no place for the lines in it", hint=hint, place=Location(file), code="destination")
         mentioned = {name for one in found for name in re.findall(r"\$\{?([A-Za-z_]\w*)", one.rest)}
         early = [one for one in entries if one.variable and one.variable.phase in ("build", "both") and one.name in mentioned]
         if early and not any(region.first for region in regions):
             line = next(one.line for one in found if any(entry.name in one.rest for entry in early))
             names = ", ".join(one.name for one in early)
             hint = f"put '{BEGIN}' and '{END}' before it, too"
-            raise InputError(f"this FROM needs {names}, and nothing declares it before", hint=hint, place=Place(file, line, 1), code="destination")
+            raise InputError(f"this FROM needs {names}, and nothing declares it before", hint=hint, place=Location(file, line, 1), code="destination")
         ahead = "".join(f"ARG {one.name}={quoted(one.text or '')}\n" for one in early)
         rest = "".join(_again(one) if one in early else "".join(lines([one])) for one in entries)
         newline = "\r\n" if "\r\n" in text else "\n"
@@ -93,19 +93,19 @@ class Containerfile(Offline):
             text = text[: region.start] + (ahead if region.first else rest).replace("\n", newline) + text[region.end :]
         return text.encode()
 
-    def read(self, stage: str) -> Reading:
+    def read(self, stage: str) -> ReadResult:
         return self.read_each(self.path, lambda service: reading_of(self.dialect, self.resolve_path(self.path, stage, service)))
 
 
-def _every_assignment(data: bytes, file: str) -> Reading:
+def _every_assignment(data: bytes, file: str) -> ReadResult:
     """What any stage of a build sets, to find the lines that may hold secrets."""
     text, _ = decode(data, file)
     items = [
-        Item(name, value, Place(file, one.line, 1))
+        ReadItem(name, value, Location(file, one.line, 1))
         for one in instructions(text)
         for name, value in (assignments(one.rest, bare_ok=True) if one.word in ("ENV", "ARG") else [(one.word, None)])
     ]
-    return Reading(items, [])
+    return ReadResult(items, [])
 
 
 def _again(entry: Entry) -> str:

@@ -5,30 +5,30 @@ from __future__ import annotations
 from collections.abc import Mapping
 from functools import partial
 
-from coinjar.core.errors import CoinJarError, Place, raise_all
+from coinjar.core.errors import CoinJarError, Location, raise_all
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
-from coinjar.destinations.base import Offline, Output, Surroundings, View, gets, services_for
-from coinjar.destinations.levels import Level, idle, levels_above, lifted, nearest_above
+from coinjar.destinations.base import FileDestination, Output, RenderContext, StageView, gets, services_for
+from coinjar.destinations.levels import EnvironmentLevel, idle, levels_above, lifted, nearest_above
 from coinjar.destinations.opened import OpenDocument, every_entry
-from coinjar.destinations.places import Spot, read_form, read_places
+from coinjar.destinations.places import DocumentPlace, read_form, read_places
 from coinjar.dialects import carriers, get
-from coinjar.dialects.base import Entry, Item, Reading, refuse
+from coinjar.dialects.base import Entry, ReadItem, ReadResult, refuse
 from coinjar.documents.edit import Edit, apply
-from coinjar.documents.environments import MAP, Held, edits, form_of
-from coinjar.documents.fields import Fields
+from coinjar.documents.environments import MAP, EnvironmentEntry, edits, form_of
+from coinjar.documents.fields import FieldReader
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import shown_path
 
 
-class Document(Offline):
+class DocumentDestination(FileDestination):
     """`path`, `places` (pointer to what it gets), `form`, `dollars: doubled` (for Compose files), `move_up: true`."""
 
     keys = ("path", "places", "form", "dollars", "move_up")
     needed = ("path", "places")
 
-    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, around, fields)
         self.path = self.pattern("path", ("stage",))
         self.form = read_form(fields, self.options.get("form"))
@@ -48,7 +48,7 @@ class Document(Offline):
         path = self.resolve_path(self.path, stage)
         return OpenDocument(self.around.current(path) or read_bytes(path), shown_path(path))
 
-    def outputs(self, view: View) -> list[Output]:
+    def outputs(self, view: StageView) -> list[Output]:
         path = self.resolve_path(self.path, view.stage)
         document = self.open(view.stage)
         entries = self._entries(view)
@@ -66,10 +66,10 @@ class Document(Offline):
         hidden = self.hide_items(partial(every_entry, file=document.file), secret_names)
         return [Output(path, data, bool(secret_names), self.about(got.values()), hidden, merges=True)]
 
-    def _stageless(self, view: View) -> View:
-        return View(Resolver(self.around.jar, SHARED, fetch=view.resolver.fetch), self.destination)
+    def _stageless(self, view: StageView) -> StageView:
+        return StageView(Resolver(self.around.jar, SHARED, fetch=view.resolver.fetch), self.destination)
 
-    def _entries(self, view: View) -> dict[str, list[Entry]]:
+    def _entries(self, view: StageView) -> dict[str, list[Entry]]:
         """What each place in play gets: on the stage it belongs to, or where no stage speaks."""
         shared = self._stageless(view)
         found: dict[str, list[Entry]] = {}
@@ -85,7 +85,7 @@ class Document(Offline):
         raise_all(list({str(one): one for one in faults}.values()))
         return found
 
-    def _of_spot(self, spot: Spot, view: View, *, lenient: bool) -> list[Entry]:
+    def _of_spot(self, spot: DocumentPlace, view: StageView, *, lenient: bool) -> list[Entry]:
         """What a place gets; of several services what those agree on that have no place of their own below it."""
         variables = self.around.jar.variables
         takes = None if spot.takes_all else lambda name: any(spot.takes(one) for one in (name, *variables[name].also_as))
@@ -109,7 +109,7 @@ class Document(Offline):
             self.notice("CJ019", spot.place, words, "give each service a place of its own (inherits: of a place that comes before it)")
         return agreed
 
-    def _wanted(self, entries: Mapping[str, list[Entry]], levels: Mapping[str, Level]) -> dict[str, dict[str, str]]:
+    def _wanted(self, entries: Mapping[str, list[Entry]], levels: Mapping[str, EnvironmentLevel]) -> dict[str, dict[str, str]]:
         """What each place should say, after moving up."""
         now = {pointer: {name: one.text for name, one in level.entries.items()} for pointer, level in levels.items()}
         own: dict[str, dict[str, str]] = {}
@@ -131,17 +131,19 @@ class Document(Offline):
         takes = {spot.pointer: spot.takes for spot in self.spots}
         return lifted(final, own, now, takes, self.above, everything=self.move_up)
 
-    def _unmanaged(self, now: Mapping[str, str | None], spot: Spot) -> dict[str, str]:
+    def _unmanaged(self, now: Mapping[str, str | None], spot: DocumentPlace) -> dict[str, str]:
         """What a place says that is none of ours."""
         return {name: text for name, text in now.items() if text is not None and not self._manages(spot, name)}
 
-    def _manages(self, spot: Spot, name: str) -> bool:
+    def _manages(self, spot: DocumentPlace, name: str) -> bool:
         return name in self.around.jar.variables and spot.takes(name) and gets(self.destination, name)
 
     def _spelled(self, text: str) -> str:
         return text.replace("$", "$$") if self.doubled else text
 
-    def _changes(self, document: OpenDocument, spot: Spot, level: Level, wanted: Mapping[str, str], entries: list[Entry] | None) -> list[Edit]:
+    def _changes(
+        self, document: OpenDocument, spot: DocumentPlace, level: EnvironmentLevel, wanted: Mapping[str, str], entries: list[Entry] | None
+    ) -> list[Edit]:
         found = document.follow(spot.pointer)
         there = level.entries
         in_play = entries is not None
@@ -157,7 +159,7 @@ class Document(Offline):
         fresh = wanted if in_play else {name: text for name, text in wanted.items() if name not in there or name in same}
         return edits(found.node, found.path, form, fresh, gone, same=same)
 
-    def _look(self, document: OpenDocument, before: Mapping[str, Level]) -> None:
+    def _look(self, document: OpenDocument, before: Mapping[str, EnvironmentLevel]) -> None:
         """Notice what stands in the document and will surprise; positions are those of `before`, where it stood there already."""
         levels = [document.level(spot.pointer, spot.decided_by, spot.inherits) for spot in self.spots]
         for level, entry, winner in idle(levels):
@@ -181,19 +183,19 @@ class Document(Offline):
                     "give it a stage: …, if it has one",
                 )
 
-    def _place(self, document: OpenDocument, before: Level, entry: Held) -> Place:
+    def _place(self, document: OpenDocument, before: EnvironmentLevel, entry: EnvironmentEntry) -> Location:
         known = before.entries.get(entry.name)
         return before.places[entry.name] if known else document.place(entry.at)
 
-    def read(self, stage: str) -> Reading:
+    def read(self, stage: str) -> ReadResult:
         """What the places hold, those of other stages left out. A narrower place comes later, and so counts."""
         document = self.open(stage)
-        items: list[Item] = []
+        items: list[ReadItem] = []
         for spot in sorted(self.spots, key=lambda one: (len(self.above[one.pointer]), one.pointer.count("/"))):
             if spot.stage not in (None, stage):
                 continue
             for name, one in document.level(spot.pointer).entries.items():
                 if one.text is not None:
                     text = one.text.replace("$$", "$") if self.doubled else one.text
-                    items += [Item(name, text, document.place(one.at), service=service) for service in spot.services]
-        return Reading(items, [])
+                    items += [ReadItem(name, text, document.place(one.at), service=service) for service in spot.services]
+        return ReadResult(items, [])

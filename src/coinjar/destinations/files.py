@@ -10,23 +10,23 @@ from coinjar.core.errors import CoinJarError, InputError, raise_all
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
-from coinjar.destinations.base import Hidden, Offline, Output, Surroundings, View, gets, reading_of
+from coinjar.destinations.base import FileDestination, Hidden, Output, RenderContext, StageView, gets, reading_of
 from coinjar.dialects import carriers, get
-from coinjar.dialects.base import Dialect, Entry, Reading, refuse
-from coinjar.dialects.example import Example
-from coinjar.dialects.nested import Settings, merged
-from coinjar.dialects.shell import ExecScript
-from coinjar.documents.fields import Fields
+from coinjar.dialects.base import Dialect, Entry, ReadResult, refuse
+from coinjar.dialects.example import ExampleDialect
+from coinjar.dialects.nested import SettingsDialect, merged
+from coinjar.dialects.shell import ExecScriptDialect
+from coinjar.documents.fields import FieldReader
 from coinjar.jarfile.store import shown_path
 
 
-class File(Offline):
+class DialectFileDestination(FileDestination):
     """`path`, `as` (the dialect); for settings also `base` and `separator`; for exec-script also `fills` (a templates destination)."""
 
     keys = ("path", "as", "base", "separator", "fills")
     needed = ("path", "as")
 
-    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, around, fields)
         self.path = self.pattern("path")
         self.base = self.pattern("base", ("service",))
@@ -46,7 +46,7 @@ class File(Offline):
             self.fields.fault(self.options["as"], fault.message, fault.hint, fault.code)
             return None
         dialect.known = self.around.known(self.text("separator", "__"))
-        if isinstance(dialect, Settings):
+        if isinstance(dialect, SettingsDialect):
             dialect.as_json = not self.path.lower().endswith((".yaml", ".yml"))
         return dialect
 
@@ -60,7 +60,7 @@ class File(Offline):
             found[name] = self.fields.text(node, name)
         return found
 
-    def outputs(self, view: View) -> list[Output]:
+    def outputs(self, view: StageView) -> list[Output]:
         if self.is_example:
             return self._examples(view)
         faults: list[CoinJarError] = []
@@ -78,7 +78,7 @@ class File(Offline):
         """Whether it is made of the declarations alone."""
         return self.dialect is not None and self.dialect.name == "example"
 
-    def _examples(self, view: View) -> list[Output]:
+    def _examples(self, view: StageView) -> list[Output]:
         """One for each service or one for all, of one stage or of all, as the path tells them apart."""
         from coinjar.dialects.example import example_entries
 
@@ -93,7 +93,7 @@ class File(Offline):
             outputs.append(self._output(path, data, entries))
         return outputs
 
-    def _of_service(self, view: View, service: str) -> list[Output]:
+    def _of_service(self, view: StageView, service: str) -> list[Output]:
         assert self.dialect
         entries = view.entries(service)
         refuse(self.dialect, entries, carriers)
@@ -106,18 +106,18 @@ class File(Offline):
         data = self._carrying(view, service, entries) if self.fills else self.dialect.write(entries, view.heading(service))
         return [self._output(path, data, entries)]
 
-    def _carrying(self, view: View, service: str, entries: list[Entry]) -> bytes:
+    def _carrying(self, view: StageView, service: str, entries: list[Entry]) -> bytes:
         """A script that fills templates before it becomes its program."""
         from coinjar.destinations import make
-        from coinjar.destinations.templates import Templates, filling_script
+        from coinjar.destinations.templates import TemplatesDestination, filling_script
 
         script = ""
         for name, folder in self.fills.items():
             templates = make(self.around.jar.destinations[name], self.around)
-            assert isinstance(templates, Templates)
+            assert isinstance(templates, TemplatesDestination)
             script += filling_script(templates, {one.name: one for one in entries}, folder, view.stage, service)
             self.notices += templates.notices
-        return ExecScript().script(entries, view.heading(service), script)
+        return ExecScriptDialect().script(entries, view.heading(service), script)
 
     def _output(self, path: Path, data: bytes, entries: list[Entry], *, merges: bool = False) -> Output:
         self.around.pending[path] = data
@@ -129,17 +129,17 @@ class File(Offline):
         assert self.dialect
         reader = self.dialect
         if not self.dialect.reads:
-            if not isinstance(self.dialect, ExecScript | Example):
+            if not isinstance(self.dialect, ExecScriptDialect | ExampleDialect):
                 return _all_hidden  # another package's: it cannot say which lines hold secrets
-            reader = get("posix" if isinstance(self.dialect, ExecScript) else "dotenv")
+            reader = get("posix" if isinstance(self.dialect, ExecScriptDialect) else "dotenv")
         return self.hide_items(lambda data: reader.read(data, shown_path(path)), [one.name for one in entries if one.secret])
 
-    def _settings(self, view: View, service: str, entries: list[Entry]) -> list[Output]:
+    def _settings(self, view: StageView, service: str, entries: list[Entry]) -> list[Output]:
         """The base gets what all stages share; the stage's file only what differs from it."""
         assert self.dialect
-        assert isinstance(self.dialect, Settings)
+        assert isinstance(self.dialect, SettingsDialect)
         base, over = self.resolve_path(self.base, "", service), self.resolve_path(self.path, view.stage, service)
-        shared = View(Resolver(self.around.jar, SHARED, fetch=view.resolver.fetch), self.destination).entries(service, lenient=True)
+        shared = StageView(Resolver(self.around.jar, SHARED, fetch=view.resolver.fetch), self.destination).entries(service, lenient=True)
         refuse(self.dialect, shared, carriers)
         data = self.dialect.merge(self.around.current(base), shown_path(base), shared)
         below = {item.name: item.text for item in self.dialect.read(data, shown_path(base)).items}
@@ -150,11 +150,11 @@ class File(Offline):
         top = self.dialect.update(self.around.current(over), shown_path(over), differing, view.heading(service))
         return [self._output(base, data, shared, merges=True), self._output(over, top, differing)]
 
-    def read(self, stage: str) -> Reading:
+    def read(self, stage: str) -> ReadResult:
         found = self.read_each(self.path, partial(self._read_one, stage))
-        return Reading([item for item in found.items if item.stage in (None, stage)], found.remarks)
+        return ReadResult([item for item in found.items if item.stage in (None, stage)], found.remarks)
 
-    def _read_one(self, stage: str, service: str) -> Reading:
+    def _read_one(self, stage: str, service: str) -> ReadResult:
         assert self.dialect
         if not self.dialect.reads:
             raise InputError(f"{self.dialect.name} can only be written", hint="ask another destination", place=self.destination.place, code="write-only")

@@ -5,19 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from typing import NamedTuple, TypeAlias
 
-from coinjar.core.errors import Place
-from coinjar.documents.environments import Held
+from coinjar.core.errors import Location
+from coinjar.documents.environments import EnvironmentEntry
 from coinjar.documents.pointer import above
 
 
-class Level(NamedTuple):
+class EnvironmentLevel(NamedTuple):
     """One environment: where it stands, what it holds, which levels above it cannot override, and which come before it without being around it."""
 
     pointer: str
-    place: Place
-    entries: Mapping[str, Held]
+    place: Location
+    entries: Mapping[str, EnvironmentEntry]
     decided_by: tuple[str, ...] = ()
-    places: Mapping[str, Place] = {}
+    places: Mapping[str, Location] = {}
     inherits: tuple[str, ...] = ()
 
 
@@ -51,7 +51,7 @@ def above_all(pointer: str) -> list[str]:
     return [f"{'/'.join(['', *steps[:length]])}/{name}" for length in range(len(steps) + 1)]
 
 
-def deciding(levels: Sequence[Level], pointer: str, name: str) -> tuple[Level | None, list[Level]]:
+def deciding(levels: Sequence[EnvironmentLevel], pointer: str, name: str) -> tuple[EnvironmentLevel | None, list[EnvironmentLevel]]:
     """Who decides what the level at `pointer` sees of a name, and every level that speaks, the narrowest first."""
     by_pointer = {one.pointer: one for one in levels}
     around = levels_above({one.pointer: one.inherits for one in levels})
@@ -67,7 +67,7 @@ def deciding(levels: Sequence[Level], pointer: str, name: str) -> tuple[Level | 
         winner = higher
 
 
-def idle(levels: Sequence[Level]) -> list[tuple[Level, Held, Level]]:
+def idle(levels: Sequence[EnvironmentLevel]) -> list[tuple[EnvironmentLevel, EnvironmentEntry, EnvironmentLevel]]:
     """Assignments that cannot win: the level, what it says, and the level above that decides."""
     found = []
     for level in levels:

@@ -6,20 +6,20 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
-from coinjar.core.errors import CoinJarError, Place, place_of
+from coinjar.core.errors import CoinJarError, Location, place_of
 from coinjar.core.model import Jar
-from coinjar.core.rules.base import Link, Spot
-from coinjar.destinations.base import Offline, View
-from coinjar.destinations.containerfile import Containerfile
-from coinjar.destinations.document import Document
-from coinjar.destinations.manifests import Manifests
+from coinjar.core.rules.base import Diagnostic, PortUse
+from coinjar.destinations.base import FileDestination, StageView
+from coinjar.destinations.containerfile import ContainerfileDestination
+from coinjar.destinations.document import DocumentDestination
+from coinjar.destinations.manifests import ManifestsDestination
 from coinjar.destinations.opened import OpenDocument
-from coinjar.destinations.templates import Templates
-from coinjar.destinations.workloads import Manifest, read_folder, service_of
+from coinjar.destinations.templates import TemplatesDestination
+from coinjar.destinations.workloads import ManifestDocument, read_folder, service_of
 from coinjar.dialects.base import decode
-from coinjar.dialects.compose import Compose
+from coinjar.dialects.compose import ComposeDialect
 from coinjar.dialects.containerfile import instructions
-from coinjar.documents.tree import Tree
+from coinjar.documents.tree import TreeNode
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import shown_path
 
@@ -29,22 +29,22 @@ _PUBLISHED = re.compile(r"(?:.*:)?(\d{1,5})(?:/\w+)?")
 PROBES = ("livenessProbe", "readinessProbe", "startupProbe")
 
 
-def links(made: Offline, view: View) -> Iterator[Link]:
+def links(made: FileDestination, view: StageView) -> Iterator[PortUse]:
     """The ports that a destination's files name, beside the variables that it gets."""
-    if isinstance(made, Containerfile):
+    if isinstance(made, ContainerfileDestination):
         for service in made.services_of(view, made.path):
             yield from exposed(made.resolve_path(made.path, view.stage, service), service, view.stage)
-    elif isinstance(made, Templates):
+    elif isinstance(made, TemplatesDestination):
         yield from _listened(made, view)
-    elif isinstance(made, Manifests):
+    elif isinstance(made, ManifestsDestination):
         for manifests in read_folder(made.around.root / made.source.replace("{stage}", view.stage)).values():
             for manifest in manifests:
                 yield from _of_workload(made, manifest, view)
-    elif isinstance(made, Document):
+    elif isinstance(made, DocumentDestination):
         yield from _of_compose(made, view)
 
 
-def _of_compose(made: Document, view: View) -> Iterator[Link]:
+def _of_compose(made: DocumentDestination, view: StageView) -> Iterator[PortUse]:
     """The ports that a Compose file publishes, and those that the Containerfiles it builds from expose."""
     document = made.open(view.stage)
     for name, node in compose_services(document):
@@ -54,24 +54,24 @@ def _of_compose(made: Document, view: View) -> Iterator[Link]:
                 yield from exposed(containerfile, name, view.stage)
 
 
-def _listened(made: Templates, view: View) -> Iterator[Link]:
+def _listened(made: TemplatesDestination, view: StageView) -> Iterator[PortUse]:
     """A port written out in a template's `listen` line, where the template is for one service."""
     services = view.services()
     for template in made.templates() if len(services) == 1 else ():
         for found in _LISTEN.finditer(template.text):
-            yield Link(services[0], view.stage, found[1], place_of(template.text, found.start(1), shown_path(template.path)), "listens on")
+            yield PortUse(services[0], view.stage, found[1], place_of(template.text, found.start(1), shown_path(template.path)), "listens on")
 
 
-def exposed(path: Path, service: str, stage: str) -> Iterator[Link]:
+def exposed(path: Path, service: str, stage: str) -> Iterator[PortUse]:
     """The ports that a Containerfile exposes. Raises InputError if it cannot be read."""
     text, _ = decode(read_bytes(path), shown_path(path))
     for one in instructions(text):
         for word in one.rest.split() if one.word == "EXPOSE" else ():
             if found := re.fullmatch(r"(\d{1,5})(?:/\w+)?", word):
-                yield Link(service, stage, found[1], Place(shown_path(path), one.line, 1), "exposes")
+                yield PortUse(service, stage, found[1], Location(shown_path(path), one.line, 1), "exposes")
 
 
-def _of_workload(made: Manifests, manifest: Manifest, view: View) -> Iterator[Link]:
+def _of_workload(made: ManifestsDestination, manifest: ManifestDocument, view: StageView) -> Iterator[PortUse]:
     for container in manifest.containers():
         service = service_of(manifest, container, made.around.jar.services, made.named)
         if service not in view.services() or container.is_init:
@@ -81,20 +81,20 @@ def _of_workload(made: Manifests, manifest: Manifest, view: View) -> Iterator[Li
             number, name = port.child("containerPort"), port.child("name")
             if number is not None:
                 named[name.text if name else ""] = number.text
-                yield Link(service, view.stage, number.text, manifest.place(number), "has the container port")
+                yield PortUse(service, view.stage, number.text, manifest.place(number), "has the container port")
         for probe in PROBES:
             for way in ("httpGet", "tcpSocket", "grpc"):
                 node = container.node.child(probe)
                 port_node = node.plain.child(way).plain.child("port") if node and node.plain.child(way) else None  # type: ignore[union-attr]  # asked just before
                 if port_node is not None:
-                    yield Link(service, view.stage, named.get(port_node.text, port_node.text), manifest.place(port_node), f"is probed ({probe}) at")
+                    yield PortUse(service, view.stage, named.get(port_node.text, port_node.text), manifest.place(port_node), f"is probed ({probe}) at")
 
 
-def _elements(node: Tree | None) -> list[Tree]:
+def _elements(node: TreeNode | None) -> list[TreeNode]:
     return [one.plain for one in node.plain.elements] if node else []
 
 
-def compose_services(document: OpenDocument) -> list[tuple[str, Tree]]:
+def compose_services(document: OpenDocument) -> list[tuple[str, TreeNode]]:
     """The services of a Compose file; none for any other document."""
     node = document.root.plain.child("services") if document.root else None
     members = node.plain.members if node and node.plain.kind == "map" else []
@@ -102,18 +102,18 @@ def compose_services(document: OpenDocument) -> list[tuple[str, Tree]]:
     return pairs if any(one.child("image") or one.child("build") for _, one in pairs) else []
 
 
-def published(document: OpenDocument, name: str, service: Tree, stage: str) -> Iterator[Link]:
+def published(document: OpenDocument, name: str, service: TreeNode, stage: str) -> Iterator[PortUse]:
     """The ports that a service of a Compose file is published from."""
     for port in _elements(service.child("ports")):
         target = port.child("target") if port.kind == "map" else port
         found = _PUBLISHED.fullmatch(target.text) if target else None
         if found and target:
-            yield Link(name, stage, found[1], document.place(target), "is published from port")
+            yield PortUse(name, stage, found[1], document.place(target), "is published from port")
 
 
-def hops(made: Offline, view: View) -> Iterator[Spot]:
+def hops(made: FileDestination, view: StageView) -> Iterator[Diagnostic]:
     """What a Compose file forgets: a build argument on its way to the Containerfile, a name that steers the file itself."""
-    if not isinstance(made, Document):
+    if not isinstance(made, DocumentDestination):
         return
     document = made.open(view.stage)
     services = compose_services(document)
@@ -127,7 +127,7 @@ def hops(made: Offline, view: View) -> Iterator[Spot]:
     yield from _steering(made, document, path)
 
 
-def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service: Tree) -> Iterator[Spot]:
+def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service: TreeNode) -> Iterator[Diagnostic]:
     build = service.child("build")
     if build is None:
         return
@@ -146,22 +146,22 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
     for variable in wanted:
         if variable.name in taken and variable.name not in passed:
             words = f"{variable.name} reaches {name}'s image only by its default: {file}:{taken[variable.name]} takes it, and the Compose file does not pass it"
-            yield Spot(words, f"add it to build.args of {name}", document.place(args_node or build), variable.name, None, name)
+            yield Diagnostic(words, f"add it to build.args of {name}", document.place(args_node or build), variable.name, None, name)
         elif variable.name in passed and variable.name not in taken:
             words = f"{variable.name} is passed to {name}'s build, and {file} does not take it ({variable.place} declares it)"
-            yield Spot(words, f"add ARG {variable.name} to {file}", document.place(args_node or build), variable.name, None, name)
+            yield Diagnostic(words, f"add ARG {variable.name} to {file}", document.place(args_node or build), variable.name, None, name)
         elif variable.name not in passed:
             words = f"{variable.name} is for {name}'s build, and neither the Compose file passes it nor {file} takes it ({variable.place} declares it)"
             fix = f"add it to build.args of {name}, and ARG {variable.name} to {file}"
-            yield Spot(words, fix, document.place(args_node or build), variable.name, None, name)
+            yield Diagnostic(words, fix, document.place(args_node or build), variable.name, None, name)
 
 
-def _text(node: Tree, name: str, default: str) -> str:
+def _text(node: TreeNode, name: str, default: str) -> str:
     child = node.child(name)
     return child.plain.text if child else default
 
 
-def _built_from(compose: Path, service: Tree) -> Path | None:
+def _built_from(compose: Path, service: TreeNode) -> Path | None:
     """The Containerfile that a service of a Compose file is built from, if it is there."""
     node = service.child("build")
     if node is None:
@@ -173,26 +173,26 @@ def _built_from(compose: Path, service: Tree) -> Path | None:
     return next((one for one in candidates if one.is_file()), None)
 
 
-def _steering(made: Document, document: OpenDocument, path: Path) -> Iterator[Spot]:
+def _steering(made: DocumentDestination, document: OpenDocument, path: Path) -> Iterator[Diagnostic]:
     """Names that the Compose file itself is filled with, from the `.env` file beside it."""
     beside = path.parent / ".env"
-    given: dict[str, Place] = {}
+    given: dict[str, Location] = {}
     if beside in made.around.pending or beside.is_file():
-        reading = Compose().read(made.around.current(beside), shown_path(beside))
+        reading = ComposeDialect().read(made.around.current(beside), shown_path(beside))
         given = {item.name: item.place for item in reading.items}
-    mentioned: dict[str, Place] = {}
+    mentioned: dict[str, Location] = {}
     for number, line in enumerate(document.text.split("\n"), 1):
         for found in _MENTION.finditer(line.partition(" #")[0] if not line.lstrip().startswith("#") else ""):
-            mentioned.setdefault(found[1] or found[2], Place(document.file, number, found.start() + 1))
+            mentioned.setdefault(found[1] or found[2], Location(document.file, number, found.start() + 1))
     for name, place in mentioned.items():
         variable = made.around.jar.variables.get(name)
         if variable and name not in given:
             words = f"the Compose file is filled with {name}, which {shown_path(beside)} does not give it ({variable.place} declares it)"
-            yield Spot(words, f"make {shown_path(beside)} a destination (type: file, as: compose)", place, name)
+            yield Diagnostic(words, f"make {shown_path(beside)} a destination (type: file, as: compose)", place, name)
     for name, place in given.items():
         if name in made.around.jar.variables and name not in mentioned and not _handed_on(document, ".env"):
             words = f"{name} stands in the file that only fills the Compose file, and {document.file} does not mention it"
-            yield Spot(words, "give it to a service under environment, or take it out there", place, name)
+            yield Diagnostic(words, "give it to a service under environment, or take it out there", place, name)
 
 
 def _handed_on(document: OpenDocument, name: str) -> bool:
@@ -204,7 +204,7 @@ def _handed_on(document: OpenDocument, name: str) -> bool:
     return False
 
 
-def look(made: Offline, view: View) -> tuple[list[Link], list[Spot]]:
+def look(made: FileDestination, view: StageView) -> tuple[list[PortUse], list[Diagnostic]]:
     """Both, for a destination whose files may be missing or wrong: that is another rule's matter."""
     try:
         return list(links(made, view)), list(hops(made, view))

@@ -12,16 +12,16 @@ from json import dumps
 from pathlib import Path
 from typing import NamedTuple
 
-from coinjar.core.errors import Place
+from coinjar.core.errors import Location
 from coinjar.core.model import Destination
 from coinjar.core.names import ALL
-from coinjar.destinations.base import Offline, Output, Surroundings, View, filled, gets, nothing_hidden
+from coinjar.destinations.base import FileDestination, Output, RenderContext, StageView, filled, gets, nothing_hidden
 from coinjar.destinations.workloads import (
     MADE_ANEW,
     TEMPLATED,
-    Cluster,
-    Container,
-    Manifest,
+    ManifestDocument,
+    ManifestSet,
+    WorkloadContainer,
     containers_below,
     environments,
     escaped,
@@ -35,12 +35,12 @@ from coinjar.destinations.workloads import (
     service_of,
 )
 from coinjar.dialects import carriers, get
-from coinjar.dialects.base import Entry, Reading, decode, refuse
-from coinjar.dialects.kube import VARIABLE, KubeConfigMap
+from coinjar.dialects.base import Entry, ReadResult, decode, refuse
+from coinjar.dialects.kube import VARIABLE, ConfigMapDialect
 from coinjar.documents.edit import END, Edit, apply_to_text
-from coinjar.documents.environments import Held, held
-from coinjar.documents.fields import Fields
-from coinjar.documents.writing import Plain, Writer
+from coinjar.documents.environments import EnvironmentEntry, held
+from coinjar.documents.fields import FieldReader
+from coinjar.documents.writing import Plain, ScalarWriter
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.naming import has_naming_key, key_path
 from coinjar.jarfile.store import shown_path
@@ -52,11 +52,11 @@ _THERE = "\0there"
 _OURS = re.compile(r"\.(configmap|secret)\.yaml")
 
 
-class Made(NamedTuple):
+class GeneratedObject(NamedTuple):
     """An object: for whom (`all`: what all share), its kind, name, namespace, and its file's text."""
 
     service: str
-    dialect: KubeConfigMap
+    dialect: ConfigMapDialect
     name: str
     namespace: str
     entries: list[Entry]
@@ -67,13 +67,13 @@ class Made(NamedTuple):
         return f"{where}{self.name}.{self.dialect.kind.lower()}.yaml"
 
 
-class _Here(NamedTuple):
+class _ContainerEntries(NamedTuple):
     """A container of a service: its entries, and what the jar gives it, by name."""
 
-    manifest: Manifest
-    container: Container
-    cluster: Cluster
-    entries: list[Held]
+    manifest: ManifestDocument
+    container: WorkloadContainer
+    cluster: ManifestSet
+    entries: list[EnvironmentEntry]
     service: str
     managed: dict[str, Entry]
 
@@ -82,7 +82,7 @@ class _Here(NamedTuple):
         return {name for name, one in self.managed.items() if one.text is not None} - self.cluster.given(self.manifest, self.container)
 
 
-class Manifests(Offline):
+class ManifestsDestination(FileDestination):
     """`from`, `to`; `workloads` says whose a container is where names do not tell; `string_data: true`, `keep: N`.
 
     `from_secret: NAME` makes no Secret: containers refer, variable by variable, to keys of one that is in the cluster already.
@@ -91,7 +91,7 @@ class Manifests(Offline):
     keys = ("from", "to", "workloads", "string_data", "keep", "from_secret")
     needed = ("from", "to")
 
-    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, around, fields)
         self.source = self.pattern("from", ("stage",))
         self.target = self.pattern("to", ("stage",))
@@ -112,18 +112,18 @@ class Manifests(Offline):
             if self.named[name] not in around.jar.services:
                 fields.fault(key, f"there is no service '{self.named[name]}'", f"the services are {', '.join(around.jar.services)}", "unknown-service")
 
-    def outputs(self, view: View) -> list[Output]:
+    def outputs(self, view: StageView) -> list[Output]:
         if self.from_secret:  # no secret's text is needed
-            view = View(view.resolver, view.destination._replace(secrets=_THERE), lenient=view.lenient)
+            view = StageView(view.resolver, view.destination._replace(secrets=_THERE), lenient=view.lenient)
         folder = self.around.root / self.source.replace("{stage}", view.stage)
         target = self.resolve_path(self.target, view.stage)
         files = read_folder(folder)
-        cluster = Cluster(files)
+        cluster = ManifestSet(files)
         named = has_naming_key(self.around.folder, self.around.layers(view.stage))
         objects = self._objects(view, cluster)
         if not named and any(one.dialect.kind == "Secret" for one in objects):
             words = "there was no key yet to name Secrets with, so their names are new"
-            self.notice("", Place(shown_path(key_path(self.around.folder))), words, "where others render in turn, hand it over in COINJAR_NAMING_KEY")
+            self.notice("", Location(shown_path(key_path(self.around.folder))), words, "where others render in turn, hand it over in COINJAR_NAMING_KEY")
         self._not_looked_into(folder, cluster)
         outputs = [self._object_output(target, one) for one in objects]
         for path, manifests in files.items():
@@ -137,12 +137,12 @@ class Manifests(Offline):
         self._left_over(target, {one.path for one in outputs})
         return outputs
 
-    def _not_looked_into(self, folder: Path, cluster: Cluster) -> None:
+    def _not_looked_into(self, folder: Path, cluster: ManifestSet) -> None:
         for manifest in cluster.manifests():
             if manifest.kind.endswith("List") and manifest.at("items") is not None:
                 self.notice("CJ022", manifest.place(manifest.at("items")), "a list of objects is not looked into", "write each as a document of its own")
         for path in sorted(folder.rglob("*.json")) if folder.is_dir() else ():
-            self.notice("CJ022", Place(shown_path(path)), "a manifest in JSON is copied as it is, and not looked into", "write it in YAML")
+            self.notice("CJ022", Location(shown_path(path)), "a manifest in JSON is copied as it is, and not looked into", "write it in YAML")
         for manifest in cluster.manifests():
             if manifest.kind and manifest.kind not in TEMPLATED and (node := containers_below(manifest.root)):
                 words = f"the containers of {manifest.kind} {manifest.name} are not looked into"
@@ -154,7 +154,7 @@ class Manifests(Offline):
             to, data = target / path.relative_to(folder), read_bytes(path)
             yield Output(to, data, self._holds_secrets(data, shown_path(to)), "copied", self.hide_items(partial(every_entry_of, file=shown_path(to)), ()))
 
-    def _workloads(self, manifests: list[Manifest]) -> str:
+    def _workloads(self, manifests: list[ManifestDocument]) -> str:
         return ", ".join(f"{one.kind} {one.name}" for one in manifests if one.kind) or "nothing"
 
     def _holds_secrets(self, data: bytes, file: str) -> bool:
@@ -163,7 +163,7 @@ class Manifests(Offline):
 
     # -- objects
 
-    def _objects(self, view: View, cluster: Cluster) -> list[Made]:
+    def _objects(self, view: StageView, cluster: ManifestSet) -> list[GeneratedObject]:
         """One ConfigMap and one Secret for what all services share, and one for what each has besides; none that is empty."""
         used: dict[str, list[str]] = {}
         for manifest in cluster.manifests():
@@ -171,7 +171,7 @@ class Manifests(Offline):
                 service = self._service(view, manifest, container)
                 if service is not None and service not in used.setdefault(manifest.namespace, []):
                     used[manifest.namespace].append(service)
-        found: list[Made] = []
+        found: list[GeneratedObject] = []
         for namespace, services in used.items():
             texts = {service: {one.name: one for one in view.entries(service) if one.text is not None and not self._is_there(one)} for service in services}
             first = next(iter(texts.values()))
@@ -180,11 +180,11 @@ class Manifests(Offline):
             found += [made for service, group in groups.items() for made in self._of_group(view.stage, service, namespace, group)]
         return found
 
-    def _of_group(self, stage: str, service: str, namespace: str, entries: list[Entry]) -> Iterable[Made]:
+    def _of_group(self, stage: str, service: str, namespace: str, entries: list[Entry]) -> Iterable[GeneratedObject]:
         for name, secret in (("kube-configmap", False), ("kube-secret", True)):
             group = [one for one in entries if one.secret is secret]
             dialect = get(name)
-            assert isinstance(dialect, KubeConfigMap)
+            assert isinstance(dialect, ConfigMapDialect)
             for one in [each for each in group if not VARIABLE.fullmatch(each.name)]:
                 group.remove(one)
                 words = f"{one.name} is left out: Kubernetes makes no variable of such a key of a {dialect.kind}"
@@ -193,7 +193,7 @@ class Manifests(Offline):
                 )
             refuse(dialect, group, carriers)
             if group:
-                yield Made(service, dialect, self._name(stage, service, dialect.kind, group), namespace, group)
+                yield GeneratedObject(service, dialect, self._name(stage, service, dialect.kind, group), namespace, group)
 
     def _name(self, stage: str, service: str, kind: str, entries: list[Entry]) -> str:
         """A name that changes with the content.
@@ -205,7 +205,7 @@ class Manifests(Offline):
         digest = hmac.new(self.around.naming_key(stage), content, "sha256").hexdigest() if keyed else hashlib.sha256(content).hexdigest()
         return f"{self.around.jar.app}-{digest[:10]}-{service}".replace("_", "-")
 
-    def _object_output(self, target: Path, made: Made) -> Output:
+    def _object_output(self, target: Path, made: GeneratedObject) -> Output:
         path = target / made.file
         order = _order(read_bytes(path)) if path.exists() else None
         if order is None:
@@ -220,7 +220,7 @@ class Manifests(Offline):
 
     # -- workloads
 
-    def _service(self, view: View, manifest: Manifest, container: Container) -> str | None:
+    def _service(self, view: StageView, manifest: ManifestDocument, container: WorkloadContainer) -> str | None:
         service = service_of(manifest, container, self.around.jar.services, self.named)
         if container.is_init and service not in (container.name, self.named.get(f"{manifest.name}/{container.name}"), self.named.get(container.name)):
             # One that has nothing of the service's now, such as one that waits for a port, needs nothing of it.
@@ -228,10 +228,10 @@ class Manifests(Offline):
             service = service if any(one.name in declared for one in held(container.node.child("env"))) else None
         return service if service in view.services() else None
 
-    def _rewritten(self, path: Path, manifests: list[Manifest], cluster: Cluster, objects: list[Made], view: View) -> bytes:
+    def _rewritten(self, path: Path, manifests: list[ManifestDocument], cluster: ManifestSet, objects: list[GeneratedObject], view: StageView) -> bytes:
         data = read_bytes(path)
         text, _ = decode(data, shown_path(path))
-        writer = Writer("\r\n" if "\r\n" in text else "\n", careful=True)
+        writer = ScalarWriter("\r\n" if "\r\n" in text else "\n", careful=True)
         parts = []
         for manifest in manifests:
             changes = [one for container in manifest.containers() for one in self._container(manifest, container, cluster, objects, view)]
@@ -246,7 +246,9 @@ class Manifests(Offline):
                 )
         return (codecs.BOM_UTF8 if data.startswith(codecs.BOM_UTF8) else b"") + "".join(parts).encode()
 
-    def _container(self, manifest: Manifest, container: Container, cluster: Cluster, objects: list[Made], view: View) -> list[Edit]:
+    def _container(
+        self, manifest: ManifestDocument, container: WorkloadContainer, cluster: ManifestSet, objects: list[GeneratedObject], view: StageView
+    ) -> list[Edit]:
         """Take out the entries that the objects replace, and refer to the objects."""
         service = self._service(view, manifest, container)
         entries = held(container.node.child("env"))
@@ -257,7 +259,7 @@ class Manifests(Offline):
                 self.notice("CJ022", manifest.place(container.node), words, f"name it under workloads of {self.destination.name}")
             return []
         managed = {one.name: one for one in view.entries(service) if VARIABLE.fullmatch(one.name)}
-        here = _Here(manifest, container, cluster, entries, service, managed)
+        here = _ContainerEntries(manifest, container, cluster, entries, service, managed)
         changes = [edit for one in entries if (edit := self._entry(here, one, view)) is not None]
         objects = [made for made in objects if made.service in (ALL, service) and made.namespace == manifest.namespace]
         wanted: list[Plain] = [{"configMapRef" if made.dialect.kind == "ConfigMap" else "secretRef": {"name": made.name}} for made in objects]
@@ -270,7 +272,7 @@ class Manifests(Offline):
             changes += _added(container, "env", given)
         return changes + _added(container, "envFrom", wanted)
 
-    def _entry(self, here: _Here, one: Held, view: View) -> Edit | None:
+    def _entry(self, here: _ContainerEntries, one: EnvironmentEntry, view: StageView) -> Edit | None:
         """What becomes of an entry of a container: it stays as it is, stays with another text, or goes, because an object gives it."""
         manifest, cluster = here.manifest, here.cluster
         step = (*here.container.path, "env", one.step)
@@ -298,7 +300,7 @@ class Manifests(Offline):
         """Whether the cluster's own Secret is referred to for it."""
         return bool(self.from_secret) and (entry.text or "").startswith(_THERE)
 
-    def _stays(self, manifest: Manifest, one: Held, service: str, view: View) -> None:
+    def _stays(self, manifest: ManifestDocument, one: EnvironmentEntry, service: str, view: StageView) -> None:
         """Say why an entry that the jar declares stays as it is."""
         variable = self.around.jar.variables.get(one.name)
         if variable is None or not gets(self.destination, one.name):
@@ -310,7 +312,7 @@ class Manifests(Offline):
             why, fix = "plain_only leaves secrets out", "take it out of the manifest; `from_secret: NAME` refers to a Secret that is in the cluster"
         self.notice("CJ022", manifest.place(one.at), f"{one.name} of {manifest.name} stays as it is: {why}", fix, variable=one.name)
 
-    def _unused(self, cluster: Cluster, objects: list[Made]) -> None:
+    def _unused(self, cluster: ManifestSet, objects: list[GeneratedObject]) -> None:
         """Notice the folder's own objects to which nothing refers once the managed ones are in use."""
         managed = {one.name for made in objects for one in made.entries}
         for manifest in cluster.manifests():
@@ -322,18 +324,18 @@ class Manifests(Offline):
     def _left_over(self, target: Path, made: set[Path]) -> None:
         for path in sorted(target.rglob("*")) if target.is_dir() else ():
             if path.is_file() and path not in made and not _OURS.search(path.name):
-                self.notice("CJ022", Place(shown_path(path)), f"nothing in {self.source} makes this file any more", "remove it, if nobody else makes it")
+                self.notice("CJ022", Location(shown_path(path)), f"nothing in {self.source} makes this file any more", "remove it, if nobody else makes it")
 
     # -- objects of before
 
-    def _there(self, target: Path) -> list[Old]:
+    def _there(self, target: Path) -> list[EarlierObject]:
         """The objects that this destination has made, in its output folder."""
         found = []
         for path in sorted(target.iterdir()) if target.is_dir() else ():
             if _OURS.search(path.name) and (order := _order(read_bytes(path))) is not None:
                 manifest = read_manifests(read_bytes(path), shown_path(path))[0]
                 owner = manifest.at("metadata", "annotations", SERVICE)
-                found.append(Old(path, order, (manifest.kind, manifest.namespace, owner.text if owner else ""), manifest.name))
+                found.append(EarlierObject(path, order, (manifest.kind, manifest.namespace, owner.text if owner else ""), manifest.name))
         return found
 
     def stale(self, stage: str, keep: int | None = None) -> list[Path]:
@@ -341,19 +343,19 @@ class Manifests(Offline):
         target = self.resolve_path(self.target, stage)
         there = self._there(target)
         used = objects_in_use(read_folder(target)) if there else set[str]()
-        old: dict[tuple[str, str, str], list[Old]] = {}
+        old: dict[tuple[str, str, str], list[EarlierObject]] = {}
         for one in sorted(there, key=lambda one: -one.order):
             if one.name not in used:
                 old.setdefault(one.series, []).append(one)
         count = self.keep if keep is None else keep
         return [one.path for series in old.values() for one in series[count:]]
 
-    def read(self, stage: str) -> Reading:
+    def read(self, stage: str) -> ReadResult:
         target = self.resolve_path(self.target, stage)
         return environments(read_folder(target), self.around.jar.services, self.named)
 
 
-def _added(container: Container, section: str, elements: list[Plain]) -> list[Edit]:
+def _added(container: WorkloadContainer, section: str, elements: list[Plain]) -> list[Edit]:
     """What adds elements to a list of a container that may not be there yet."""
     there = container.node.child(section)
     if there is None or not there.plain.elements:
@@ -365,7 +367,7 @@ def _same(one: Entry | None, other: Entry) -> bool:
     return one is not None and (one.text, one.secret) == (other.text, other.secret)
 
 
-class Old(NamedTuple):
+class EarlierObject(NamedTuple):
     """An object that was made before."""
 
     path: Path

@@ -8,21 +8,21 @@ from typing import NamedTuple
 
 from yaml.nodes import Node
 
-from coinjar.core.errors import CoinJarError, InputError, Place
+from coinjar.core.errors import CoinJarError, InputError, Location
 from coinjar.core.model import Jar
 from coinjar.documents.environments import FORMS
-from coinjar.documents.fields import Fields
+from coinjar.documents.fields import FieldReader
 from coinjar.documents.pointer import parse_pointer
 from coinjar.documents.yamltext import is_null, place
 
 KEYS = ("services", "stage", "variables", "without", "form", "decided_by", "inherits")
 
 
-class Spot(NamedTuple):
+class DocumentPlace(NamedTuple):
     """A declared place: whom it is for, and how it is written."""
 
     pointer: str
-    place: Place
+    place: Location
     services: tuple[str, ...]
     stage: str | None
     variables: tuple[str, ...]
@@ -40,7 +40,7 @@ class Spot(NamedTuple):
         return any(fnmatchcase(name, one) for one in self.variables) and not any(fnmatchcase(name, one) for one in self.without)
 
 
-def read_form(fields: Fields, node: Node | None) -> str | None:
+def read_form(fields: FieldReader, node: Node | None) -> str | None:
     """How an environment is written where there is none yet; None if nothing is said."""
     form = fields.text(node, "form") if node is not None else None
     if node is not None and form not in FORMS:
@@ -48,7 +48,7 @@ def read_form(fields: Fields, node: Node | None) -> str | None:
     return form
 
 
-def read_places(fields: Fields, node: Node, jar: Jar, services: Sequence[str]) -> list[Spot]:
+def read_places(fields: FieldReader, node: Node, jar: Jar, services: Sequence[str]) -> list[DocumentPlace]:
     """The places; `services` are those of a place that names none."""
     spots = [_read_place(fields, pointer, key, own, jar, services) for pointer, key, own in fields.members(node, "'places'")]
     known = [spot.pointer for spot in spots]
@@ -61,7 +61,7 @@ def read_places(fields: Fields, node: Node, jar: Jar, services: Sequence[str]) -
     return spots
 
 
-def _read_place(fields: Fields, pointer: str, key: Node, node: Node, jar: Jar, services: Sequence[str]) -> Spot:
+def _read_place(fields: FieldReader, pointer: str, key: Node, node: Node, jar: Jar, services: Sequence[str]) -> DocumentPlace:
     own = {} if is_null(node) else fields.fields(node, f"the place {pointer}", KEYS)
     try:
         parse_pointer(pointer)
@@ -80,4 +80,4 @@ def _read_place(fields: Fields, pointer: str, key: Node, node: Node, jar: Jar, s
     variables = tuple(text for text, _ in fields.texts(own["variables"], "variables")) if "variables" in own else ("*",)
     without, decided = (tuple(text for text, _ in fields.texts(own.get(name), name)) for name in ("without", "decided_by"))
     inherits = tuple(text for text, _ in fields.texts(own.get("inherits"), "inherits"))
-    return Spot(pointer, place(key, fields.file), tuple(services), stage, variables, without, read_form(fields, own.get("form")), decided, inherits)
+    return DocumentPlace(pointer, place(key, fields.file), tuple(services), stage, variables, without, read_form(fields, own.get("form")), decided, inherits)

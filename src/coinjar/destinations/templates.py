@@ -12,13 +12,13 @@ from typing import NamedTuple
 
 from yaml.nodes import ScalarNode
 
-from coinjar.core.errors import CoinJarError, InputError, Place, place_of, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Location, place_of, raise_all
 from coinjar.core.model import Destination
 from coinjar.core.names import suggestion
-from coinjar.destinations.base import Hidden, Offline, Output, Surroundings, View
-from coinjar.dialects.base import Entry, Reading, decode
+from coinjar.destinations.base import FileDestination, Hidden, Output, RenderContext, StageView
+from coinjar.dialects.base import Entry, ReadResult, decode
 from coinjar.dialects.shell import quote
-from coinjar.documents.fields import Fields
+from coinjar.documents.fields import FieldReader
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import shown_path
 
@@ -28,31 +28,31 @@ _OPERATED = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)(:?[-+?=]|@)")
 _UPPER = re.compile(r"[A-Z][A-Z0-9_]*[A-Z0-9]")
 
 
-class Mention(NamedTuple):
+class TemplateMention(NamedTuple):
     """A name in a template: where, and from which character to which."""
 
     name: str
-    place: Place
+    place: Location
     start: int
     end: int
 
 
-class Template(NamedTuple):
+class TemplateFile(NamedTuple):
     """One template: its name below the folder, the file, its text, and what it mentions of declared names."""
 
     name: str
     path: Path
     text: str
-    mentions: list[Mention]
+    mentions: list[TemplateMention]
 
 
-class Templates(Offline):
+class TemplatesDestination(FileDestination):
     """`from`, `to`, `suffix`; `bare: true` replaces `$NAME` too; `allow` limits the characters of values."""
 
     keys = ("from", "to", "suffix", "bare", "allow")
     needed = ("from", "to", "suffix")
 
-    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, around, fields)
         self.source = self.pattern("from", ())
         self.target = self.pattern("to")
@@ -74,7 +74,7 @@ class Templates(Offline):
                 self.fields.fault(one, f"this pattern is no regular expression: {fault.msg}", "write it as Python's re reads it")
         return found
 
-    def templates(self) -> list[Template]:
+    def templates(self) -> list[TemplateFile]:
         """The templates in the folder; what is wrong with any goes into the notices. Raises InputError if there is no folder."""
         folder = self.around.root / self.source
         if not folder.is_dir():
@@ -85,21 +85,21 @@ class Templates(Offline):
             if not path.name.endswith(self.suffix) or path.name == self.suffix:
                 self.notice(
                     "CJ018",
-                    Place(file),
+                    Location(file),
                     f"its name does not end in {self.suffix}, so it is no template, and is passed over",
                     f"rename it to {path.name}{self.suffix}, or move it away",
                 )
                 continue
             text, _ = decode(read_bytes(path), file)
-            template = Template(str(path.relative_to(folder)), path, text, list(self._mentions(text, file)))
+            template = TemplateFile(str(path.relative_to(folder)), path, text, list(self._mentions(text, file)))
             if not template.mentions:
                 self.notice(
-                    "CJ018", Place(file), "this template mentions no declared name", "write ${NAME} where a value belongs, or take it out of the folder"
+                    "CJ018", Location(file), "this template mentions no declared name", "write ${NAME} where a value belongs, or take it out of the folder"
                 )
             found.append(template)
         return found
 
-    def _mentions(self, text: str, file: str) -> Iterator[Mention]:
+    def _mentions(self, text: str, file: str) -> Iterator[TemplateMention]:
         """The declared names that a text mentions; what only looks like one is noticed."""
         jar = self.around.jar
         declared = {name for one in jar.variables.values() for name in (one.name, *one.also_as)}
@@ -108,13 +108,13 @@ class Templates(Offline):
             name = found[1] or found[2]
             place = place_of(text, found.start(), file)
             if name in declared:
-                yield Mention(name, place, found.start(), found.end())
+                yield TemplateMention(name, place, found.start(), found.end())
             elif name.casefold() in folded and (found[1] or name.isupper()):
                 self.notice(
                     "CJ018",
                     place,
                     f"{found[0]} is left as it is: the declared name is {folded[name.casefold()]}",
-                    "write it as it is declared",
+                    "write it is declared",
                     variable=folded[name.casefold()],
                 )
             elif found[1] and _UPPER.fullmatch(name):
@@ -132,7 +132,7 @@ class Templates(Offline):
                     variable=operated[1],
                 )
 
-    def outputs(self, view: View) -> list[Output]:
+    def outputs(self, view: StageView) -> list[Output]:
         templates = self.templates()
         faults: list[CoinJarError] = []
         outputs: list[Output] = []
@@ -151,9 +151,9 @@ class Templates(Offline):
     def _left_over(self, folder: Path, made: set[Path]) -> None:
         for path in sorted(folder.rglob("*")) if folder.is_dir() else ():
             if path.is_file() and path not in made:
-                self.notice("CJ018", Place(shown_path(path)), "no template makes this file any more", "remove it, if nobody else makes it")
+                self.notice("CJ018", Location(shown_path(path)), "no template makes this file any more", "remove it, if nobody else makes it")
 
-    def pieces(self, template: Template, values: Mapping[str, Entry], stage: str, service: str) -> list[str | Entry]:
+    def pieces(self, template: TemplateFile, values: Mapping[str, Entry], stage: str, service: str) -> list[str | Entry]:
         """The template as texts and values in turn. Raises InputError for every value that is missing or not allowed."""
         faults: list[CoinJarError] = []
         parts: list[str | Entry] = []
@@ -179,7 +179,7 @@ class Templates(Offline):
         raise_all(faults)
         return [*parts, template.text[at:]]
 
-    def _filled(self, template: Template, values: Mapping[str, Entry], folder: Path, stage: str, service: str) -> Output:
+    def _filled(self, template: TemplateFile, values: Mapping[str, Entry], folder: Path, stage: str, service: str) -> Output:
         pieces = self.pieces(template, values, stage, service)
         texts = [one if isinstance(one, str) else one.text or "" for one in pieces]
         used = {one.name: one for one in pieces if isinstance(one, Entry)}
@@ -189,7 +189,7 @@ class Templates(Offline):
         self.around.pending[path] = data
         return Output(path, data, secret, self.about(used.values()), _hidden(data, pieces), program=bool(template.path.stat().st_mode & 0o100))
 
-    def read(self, stage: str) -> Reading:
+    def read(self, stage: str) -> ReadResult:
         del stage
         raise InputError("templates can only be written", hint="ask another destination", place=self.destination.place, code="write-only")
 
@@ -214,7 +214,7 @@ def _hidden(data: bytes, pieces: list[str | Entry]) -> Hidden:
     return hidden
 
 
-def filling_script(templates: Templates, values: Mapping[str, Entry], folder: str, stage: str, service: str) -> str:
+def filling_script(templates: TemplatesDestination, values: Mapping[str, Entry], folder: str, stage: str, service: str) -> str:
     """Shell lines that fill the templates into a folder when they are run. Raises as `pieces` does."""
     lines = []
     for template in templates.templates():

@@ -7,14 +7,14 @@ from collections.abc import Iterator, Mapping, Set
 from pathlib import Path
 from typing import NamedTuple
 
-from coinjar.core.errors import InputError, Place
+from coinjar.core.errors import InputError, Location
 from coinjar.destinations.opened import entries_below
-from coinjar.dialects.base import Item, Reading, Remark, decode
+from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult, decode
 from coinjar.dialects.kube import VARIABLE, object_items
-from coinjar.dialects.trees import Part, parts
+from coinjar.dialects.trees import DocumentPart, parts
 from coinjar.documents.cutting import Path as Steps
-from coinjar.documents.environments import Held, held
-from coinjar.documents.tree import Tree
+from coinjar.documents.environments import EnvironmentEntry, held
+from coinjar.documents.tree import TreeNode
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import shown_path
 
@@ -36,11 +36,11 @@ _REFERENCE = re.compile(r"\$\$|\$\(([^)]*)\)")
 """As Kubernetes parses it (third_party/forked/golang/expansion): a name is all up to the first ')'."""
 
 
-class Container(NamedTuple):
+class WorkloadContainer(NamedTuple):
     """A container of a workload, or an init container: its node and the path to it."""
 
     name: str
-    node: Tree
+    node: TreeNode
     path: Steps
 
     @property
@@ -48,10 +48,10 @@ class Container(NamedTuple):
         return "initContainers" in self.path
 
 
-class Manifest:
+class ManifestDocument:
     """One document of a file."""
 
-    def __init__(self, file: str, text: str, part: Part) -> None:
+    def __init__(self, file: str, text: str, part: DocumentPart) -> None:
         self.file = file
         self.text = text[part.start : part.end]
         self.line = text.count("\n", 0, part.start) + 1
@@ -61,7 +61,7 @@ class Manifest:
         self.name = self._text("metadata", "name")
         self.namespace = self._text("metadata", "namespace")
 
-    def at(self, *path: str | int) -> Tree | None:
+    def at(self, *path: str | int) -> TreeNode | None:
         node = self.root
         for step in path:
             node = node.plain.child(step) if node else None
@@ -71,20 +71,20 @@ class Manifest:
         node = self.at(*path)
         return node.text if node and node.kind == "scalar" else ""
 
-    def place(self, node: Tree | None) -> Place:
-        return self.document.place(node) if node else Place(self.file, self.line, 1)
+    def place(self, node: TreeNode | None) -> Location:
+        return self.document.place(node) if node else Location(self.file, self.line, 1)
 
-    def containers(self) -> Iterator[Container]:
+    def containers(self) -> Iterator[WorkloadContainer]:
         """Its containers, init containers first, as they start."""
         for section in ("initContainers", "containers"):
             base = (*TEMPLATED.get(self.kind, ("-",)), section)
             node = self.at(*base)
             for number, element in enumerate(node.elements if node else ()):
                 name = element.plain.child("name")
-                yield Container(name.text if name else "", element.plain, (*base, number))
+                yield WorkloadContainer(name.text if name else "", element.plain, (*base, number))
 
 
-def containers_below(root: Tree | None) -> Tree | None:
+def containers_below(root: TreeNode | None) -> TreeNode | None:
     """The first list of containers anywhere in a document: maps with an `image` or an `env`."""
     if root is None:
         return None
@@ -97,79 +97,82 @@ def containers_below(root: Tree | None) -> Tree | None:
     return next((found for one in root.elements if (found := containers_below(one.plain))), None)
 
 
-def read_folder(folder: Path) -> dict[Path, list[Manifest]]:
+def read_folder(folder: Path) -> dict[Path, list[ManifestDocument]]:
     """Every manifest below a folder (or of one file), by file. Raises InputError for what is not YAML."""
     if folder.is_file():
         return {folder: read_manifests(read_bytes(folder), shown_path(folder))}
     files = sorted(one for one in folder.rglob("*") if one.suffix in (".yaml", ".yml") and one.is_file()) if folder.is_dir() else []
     if not files:
         raise InputError(
-            "there are no manifests (*.yaml, *.yml) there", hint="give a file, or a folder that holds some", place=Place(shown_path(folder)), code="unreadable"
+            "there are no manifests (*.yaml, *.yml) there",
+            hint="give a file, or a folder that holds some",
+            place=Location(shown_path(folder)),
+            code="unreadable",
         )
     return {path: read_manifests(read_bytes(path), shown_path(path)) for path in files}
 
 
-def read_manifests(data: bytes, file: str) -> list[Manifest]:
+def read_manifests(data: bytes, file: str) -> list[ManifestDocument]:
     """The documents of one file, empty ones included."""
     text, _ = decode(data, file)
-    return [Manifest(file, text, part) for part in parts(text, file)]
+    return [ManifestDocument(file, text, part) for part in parts(text, file)]
 
 
-class Seen(NamedTuple):
+class ContainerValue(NamedTuple):
     """What a container's process gets: text, where that comes from, and whether a Secret gives it."""
 
     text: str
-    place: Place
+    place: Location
     secret: bool
 
 
-class Cluster:
+class ManifestSet:
     """The manifests of a folder, and what their objects hold."""
 
-    def __init__(self, files: Mapping[Path, list[Manifest]]) -> None:
+    def __init__(self, files: Mapping[Path, list[ManifestDocument]]) -> None:
         self.files = files
-        self.remarks: list[Remark] = []
-        self.objects: dict[tuple[str, str, str], dict[str, Item]] = {}
+        self.remarks: list[ReadRemark] = []
+        self.objects: dict[tuple[str, str, str], dict[str, ReadItem]] = {}
         for manifest in self.manifests():
             if manifest.kind in ("ConfigMap", "Secret") and manifest.root:
                 items = object_items(manifest.document, manifest.root)
                 self.remarks += manifest.document.remarks
                 self.objects[manifest.kind, manifest.namespace, manifest.name] = {item.name: item for item in items}
 
-    def manifests(self) -> Iterator[Manifest]:
+    def manifests(self) -> Iterator[ManifestDocument]:
         for each in self.files.values():
             yield from each
 
-    def environment(self, manifest: Manifest, container: Container) -> dict[str, Seen]:
+    def environment(self, manifest: ManifestDocument, container: WorkloadContainer) -> dict[str, ContainerValue]:
         """As Kubernetes works it out: `envFrom` in order, then `env` over it, `$(NAME)` replaced by what came before."""
-        found: dict[str, Seen] = {}
-        for source in (container.node.child("envFrom") or Tree("seq", 0, 0)).plain.elements:
+        found: dict[str, ContainerValue] = {}
+        for source in (container.node.child("envFrom") or TreeNode("seq", 0, 0)).plain.elements:
             for name, item in self._from(manifest, source.plain).items():
-                found[name] = Seen(item.text or "", item.place, bool(item.secret))
+                found[name] = ContainerValue(item.text or "", item.place, bool(item.secret))
         for entry in held(container.node.child("env")):
             place = manifest.place(entry.at)
             if entry.text is not None:
-                found[entry.name] = Seen(self._expanded(entry, found, place), place, secret=False)
+                found[entry.name] = ContainerValue(self._expanded(entry, found, place), place, secret=False)
                 continue
             given = self.referred(manifest, entry)
             if given is not None:
-                found[entry.name] = Seen(given.text or "", place, secret=bool(given.secret))
+                found[entry.name] = ContainerValue(given.text or "", place, secret=bool(given.secret))
             elif not self.comes_from_elsewhere(entry):
-                found[entry.name] = Seen("", place, secret=False)
+                found[entry.name] = ContainerValue("", place, secret=False)
             else:
-                self.remarks.append(Remark(place, f"left out: {entry.name} of {manifest.name} comes from the cluster itself", lost=True))
+                self.remarks.append(ReadRemark(place, f"left out: {entry.name} of {manifest.name} comes from the cluster itself", lost=True))
         return found
 
-    def given(self, manifest: Manifest, container: Container) -> set[str]:
+    def given(self, manifest: ManifestDocument, container: WorkloadContainer) -> set[str]:
         """The names that a container's `envFrom` gives it, as far as these manifests tell."""
-        sources = (container.node.child("envFrom") or Tree("seq", 0, 0)).plain.elements
+        sources = (container.node.child("envFrom") or TreeNode("seq", 0, 0)).plain.elements
         return {name for one in sources for name in self._from(manifest, one.plain)}
 
-    def comes_from_elsewhere(self, entry: Held) -> bool:
+    def comes_from_elsewhere(self, entry: EnvironmentEntry) -> bool:
         """Whether an entry has a `valueFrom`; one without a value either is empty."""
         return entry.at.kind == "map" and entry.at.child("valueFrom") is not None
 
-    def referred(self, manifest: Manifest, entry: Held) -> Item | None:
+    def referred(self, manifest: ManifestDocument, entry: EnvironmentEntry) -> ReadItem | None:
         """What a `configMapKeyRef` or `secretKeyRef` of these manifests gives; None for any other entry."""
         source = entry.at.child("valueFrom") if entry.at.kind == "map" else None
         for kind, key in (("ConfigMap", "configMapKeyRef"), ("Secret", "secretKeyRef")):
@@ -180,7 +183,7 @@ class Cluster:
                 return held_there.get(member.text if member else "")
         return None
 
-    def _from(self, manifest: Manifest, source: Tree) -> dict[str, Item]:
+    def _from(self, manifest: ManifestDocument, source: TreeNode) -> dict[str, ReadItem]:
         prefix = source.child("prefix")
         for kind, key in (("ConfigMap", "configMapRef"), ("Secret", "secretRef")):
             reference = source.child(key)
@@ -188,20 +191,20 @@ class Cluster:
             if name is not None:
                 held_there = self.objects.get((kind, manifest.namespace, name.text))
                 if held_there is None:
-                    self.remarks.append(Remark(manifest.place(source), f"left out: the {kind} {name.text} is not among these manifests", lost=True))
+                    self.remarks.append(ReadRemark(manifest.place(source), f"left out: the {kind} {name.text} is not among these manifests", lost=True))
                 named = {(prefix.text if prefix else "") + one: item for one, item in (held_there or {}).items()}
                 for one in [name for name in named if not VARIABLE.fullmatch(name)]:
-                    self.remarks.append(Remark(named.pop(one).place, f"left out: Kubernetes makes no variable of the key {one}", lost=True))
+                    self.remarks.append(ReadRemark(named.pop(one).place, f"left out: Kubernetes makes no variable of the key {one}", lost=True))
                 return named
         return {}
 
-    def waits_for(self, entries: list[Held], entry: Held) -> set[str]:
+    def waits_for(self, entries: list[EnvironmentEntry], entry: EnvironmentEntry) -> set[str]:
         """The names in an entry's `$(…)` that only the cluster can fill in: of entries before it that refer to a field, or to what is elsewhere."""
         before = {one.name: one for one in entries[: entries.index(entry)]}
         named = {found for found in _REFERENCE.findall(entry.text or "") if found}
         return {name for name in named if name in before and before[name].text is None and self.comes_from_elsewhere(before[name])}
 
-    def _expanded(self, entry: Held, before: Mapping[str, Seen], place: Place) -> str:
+    def _expanded(self, entry: EnvironmentEntry, before: Mapping[str, ContainerValue], place: Location) -> str:
         def replaced(found: re.Match[str]) -> str:
             if found[0] == "$$":
                 return "$"
@@ -209,7 +212,7 @@ class Cluster:
 
         text = _REFERENCE.sub(replaced, entry.text or "")
         if text != entry.text:
-            self.remarks.append(Remark(place, f"{entry.name}: its $(…) was replaced, as Kubernetes does"))
+            self.remarks.append(ReadRemark(place, f"{entry.name}: its $(…) was replaced, as Kubernetes does"))
         return text
 
 
@@ -223,13 +226,13 @@ def escaped(text: str, names: Set[str]) -> str:
     return re.sub(r"\$\$|\$\(([^)]*)\)", lambda found: f"${found[0]}" if found[1] in names else found[0], text)
 
 
-def forward(entries: list[Held], entry: Held) -> set[str]:
+def forward(entries: list[EnvironmentEntry], entry: EnvironmentEntry) -> set[str]:
     """The names in an entry's `$(…)` that stand behind it, or nowhere: Kubernetes leaves these as they are."""
     before = {one.name for one in entries[: entries.index(entry)]}
     return {found for found in _REFERENCE.findall(entry.text or "") if found and found not in before}
 
 
-def service_of(manifest: Manifest, container: Container, services: Mapping[str, object], named: Mapping[str, str]) -> str | None:
+def service_of(manifest: ManifestDocument, container: WorkloadContainer, services: Mapping[str, object], named: Mapping[str, str]) -> str | None:
     """Whose container it is: as `workloads:` says (workload/container, container or workload), else by its name.
 
     By its workload's name only an init container, and the only container there is: one beside it is another program.
@@ -243,13 +246,13 @@ def service_of(manifest: Manifest, container: Container, services: Mapping[str, 
     return manifest.name if manifest.name in services and (container.is_init or alone) else None
 
 
-def environments(files: Mapping[Path, list[Manifest]], services: Mapping[str, object], named: Mapping[str, str], *, others: bool = False) -> Reading:
+def environments(files: Mapping[Path, list[ManifestDocument]], services: Mapping[str, object], named: Mapping[str, str], *, others: bool = False) -> ReadResult:
     """The environments of all containers as one reading, each for its service; the objects' own content where there are none.
 
     With `others` a container that belongs to no service counts as one of its own name.
     """
-    cluster = Cluster(files)
-    items: list[Item] = []
+    cluster = ManifestSet(files)
+    items: list[ReadItem] = []
     any_container = False
     for manifest in cluster.manifests():
         for container in manifest.containers():
@@ -257,36 +260,36 @@ def environments(files: Mapping[Path, list[Manifest]], services: Mapping[str, ob
             service = service_of(manifest, container, services, named) or (container.name if others else None)
             if service is not None:
                 seen = cluster.environment(manifest, container)
-                items += [Item(name, one.text, one.place, service=service, secret=one.secret or None) for name, one in seen.items()]
+                items += [ReadItem(name, one.text, one.place, service=service, secret=one.secret or None) for name, one in seen.items()]
     if not any_container:
         items += [item for members in cluster.objects.values() for item in members.values()]
     once = {(item.name, item.service, item.text): item for item in reversed(items)}  # several containers of a service say the same
-    return Reading(list(once.values())[::-1], list(dict.fromkeys(cluster.remarks)))
+    return ReadResult(list(once.values())[::-1], list(dict.fromkeys(cluster.remarks)))
 
 
-def readable(manifests: list[Manifest]) -> Reading:
+def readable(manifests: list[ManifestDocument]) -> ReadResult:
     """Every value that stands readable in a file of manifests: inline, or in an object."""
-    items: list[Item] = []
+    items: list[ReadItem] = []
     for manifest in manifests:
         if manifest.kind in ("ConfigMap", "Secret") and manifest.root:
             items += object_items(manifest.document, manifest.root)
         for container in manifest.containers():
-            items += [Item(one.name, one.text, manifest.place(one.at)) for one in held(container.node.child("env")) if one.text is not None]
-    return Reading(items, [])
+            items += [ReadItem(one.name, one.text, manifest.place(one.at)) for one in held(container.node.child("env")) if one.text is not None]
+    return ReadResult(items, [])
 
 
-def every_entry_of(data: bytes, file: str) -> Reading:
+def every_entry_of(data: bytes, file: str) -> ReadResult:
     """Everything in a file of manifests that looks like a name with a value: to find the lines that may hold secrets."""
     manifests = read_manifests(data, file)
     items = [item for one in manifests for item in entries_below(one.root, one.document.place)]
-    return Reading([*items, *readable(manifests).items], [])
+    return ReadResult([*items, *readable(manifests).items], [])
 
 
-def objects_in_use(files: Mapping[Path, list[Manifest]]) -> set[str]:
+def objects_in_use(files: Mapping[Path, list[ManifestDocument]]) -> set[str]:
     """The names of ConfigMaps and Secrets that anything in these manifests refers to."""
     names: set[str] = set()
 
-    def look(node: Tree) -> None:
+    def look(node: TreeNode) -> None:
         for member in node.members:
             if member.name in ("configMapRef", "secretRef", "configMapKeyRef", "secretKeyRef", "configMap", "secret"):
                 name = member.value.plain.child("name") or member.value.plain.child("secretName")

@@ -6,7 +6,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
 from typing import NamedTuple, TypeAlias
 
-from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
 from coinjar.core.model import Variable
 
 
@@ -19,7 +19,7 @@ class Entry(NamedTuple):
     secret: bool = False
 
 
-class Heading(NamedTuple):
+class FileHeader(NamedTuple):
     """What a file is for: said in a comment at its top, where the grammar has comments."""
 
     app: str
@@ -27,7 +27,7 @@ class Heading(NamedTuple):
     service: str
 
 
-class Item(NamedTuple):
+class ReadItem(NamedTuple):
     """One variable as it was read. `text` is None where the file unsets it.
 
     `stage` and `service` are None where the file does not tell them apart; `phase` is build for what only a build sees;
@@ -37,7 +37,7 @@ class Item(NamedTuple):
 
     name: str
     text: str | None
-    place: Place
+    place: Location
     stage: str | None = None
     service: str | None = None
     phase: str = "run"
@@ -49,27 +49,27 @@ BYTE_ORDER_MARK, TYPED, CUT = "byte-order mark", "typed", "cut"
 """Kinds of remarks that somebody tells apart: two that some readers leave out; a value that ends where its author hardly meant it to."""
 
 
-class Remark(NamedTuple):
+class ReadRemark(NamedTuple):
     """Something a person may not expect. `lost`: it could not be read, and no item stands for it. `kind`: which, where some reader must know."""
 
-    place: Place
+    place: Location
     message: str
     lost: bool = False
     kind: str = ""
 
 
-class Reading(NamedTuple):
+class ReadResult(NamedTuple):
     """All that a file says, the last of a name given twice included only once more: in order, twice.
 
     `unread` are names that are there, and whose values nobody is given.
     """
 
-    items: list[Item]
-    remarks: list[Remark]
+    items: list[ReadItem]
+    remarks: list[ReadRemark]
     unread: frozenset[str] = frozenset()
 
 
-class Known(NamedTuple):
+class ParseContext(NamedTuple):
     """What a reader is told of the jar, where there is one: grammars that join names with other words need it to part them."""
 
     stages: Sequence[str] = ()
@@ -83,7 +83,7 @@ class Dialect(ABC):
     name: str
     about: str
     reads = True
-    known = Known()
+    known = ParseContext()
     many_stages = False
     """Whether one file can hold several stages: then `update` brings one of them in step and leaves the others."""
 
@@ -97,30 +97,30 @@ class Dialect(ABC):
         return None
 
     @abstractmethod
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         """The file. `refusal` and `clash` have been asked before."""
 
-    def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         """The file with these entries in it, what else it holds kept where the grammar has room for it."""
         del old, file  # most files are written whole
         return self.write(entries, heading)
 
-    def read(self, data: bytes, file: str) -> Reading:
+    def read(self, data: bytes, file: str) -> ReadResult:
         """Take a file apart, if `reads`. Raises InputError only if nothing of it can be read."""
         del data  # nothing of it is looked at
-        raise InputError(f"{self.name} can only be written", hint="take another dialect", place=Place(file), code="write-only")
+        raise InputError(f"{self.name} can only be written", hint="take another dialect", place=Location(file), code="write-only")
 
 
-def decode(data: bytes, file: str) -> tuple[str, list[Remark]]:
+def decode(data: bytes, file: str) -> tuple[str, list[ReadRemark]]:
     """UTF-8 text without a byte-order mark. Raises InputError at the first byte that is none."""
     try:
         text = data.decode()
     except UnicodeDecodeError as fault:
         before = data[: fault.start]
-        place = Place(file, before.count(b"\n") + 1, fault.start - (before.rfind(b"\n") + 1) + 1)
+        place = Location(file, before.count(b"\n") + 1, fault.start - (before.rfind(b"\n") + 1) + 1)
         raise InputError(f"byte 0x{data[fault.start]:02x} is not UTF-8 text", hint="save the file as UTF-8", place=place, code="not-utf8") from None
     if text.startswith("\ufeff"):
-        return text[1:], [Remark(Place(file, 1, 1), "a byte-order mark stands before the first name; it was left out", kind=BYTE_ORDER_MARK)]
+        return text[1:], [ReadRemark(Location(file, 1, 1), "a byte-order mark stands before the first name; it was left out", kind=BYTE_ORDER_MARK)]
     return text, []
 
 
@@ -145,7 +145,7 @@ def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tupl
     raise_all(faults)
 
 
-def render(dialect: Dialect, entries: Sequence[Entry], heading: Heading, carriers: Carriers = tuple) -> bytes:
+def render(dialect: Dialect, entries: Sequence[Entry], heading: FileHeader, carriers: Carriers = tuple) -> bytes:
     """Write the entries, or raise InputError as `refuse` does."""
     refuse(dialect, entries, carriers)
     return dialect.write(entries, heading)

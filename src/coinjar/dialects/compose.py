@@ -12,8 +12,8 @@ from collections.abc import Sequence
 
 from coinjar.core.errors import place_of
 from coinjar.core.texts import not_for_environments
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
-from coinjar.dialects.interpolation import Malformed, interpolate
+from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
+from coinjar.dialects.interpolation import InterpolationError, interpolate
 
 _NAME = re.compile(r"[-._a-zA-Z][-._a-zA-Z0-9]*")
 _BARE = re.compile(r"[\w./:@%+,=-]+", re.ASCII)
@@ -21,7 +21,7 @@ _ESCAPES = {"\n": "\\n", "\r": "\\r", "\t": "\\t", '"': '\\"', "\\": "\\\\", "$"
 _READ = {"n": "\n", "r": "\r", "t": "\t"}
 
 
-class Compose(Dialect):
+class ComposeDialect(Dialect):
     """`NAME=value`, `NAME='value'` and `NAME="value"` lines."""
 
     name = "compose"
@@ -32,13 +32,13 @@ class Compose(Dialect):
             return "the name has a character other than A to Z, digits, '_', '-' and '.', or begins with a digit"
         return not_for_environments(text)
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
         return (top + "".join(f"{one.name}\n" if one.text is None else f"{one.name}={_written(one.text)}\n" for one in entries)).encode()
 
-    def read(self, data: bytes, file: str) -> Reading:
+    def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
-        return _Reader(text, file, remarks).read()
+        return _ComposeParser(text, file, remarks).read()
 
 
 def _written(text: str) -> str:
@@ -49,24 +49,24 @@ def _written(text: str) -> str:
     return '"' + re.sub(r'[\n\r\t"\\$]', lambda found: _ESCAPES[found[0]], text) + '"'
 
 
-class _Reader:
-    def __init__(self, text: str, file: str, remarks: list[Remark]) -> None:
+class _ComposeParser:
+    def __init__(self, text: str, file: str, remarks: list[ReadRemark]) -> None:
         self.text = text
         self.file = file
         self.remarks = remarks
-        self.items: list[Item] = []
+        self.items: list[ReadItem] = []
         self.values: dict[str, str] = {}
 
     def remark(self, at: int, message: str, *, lost: bool = False) -> None:
-        self.remarks.append(Remark(place_of(self.text, at, self.file), message, lost))
+        self.remarks.append(ReadRemark(place_of(self.text, at, self.file), message, lost))
 
-    def read(self) -> Reading:
+    def read(self) -> ReadResult:
         at = 0
         while at < len(self.text):
             end = self._line_end(at)
             line = self.text[at:end].strip()
             at = end + 1 if not line or line.startswith("#") else self._assignment(at + len(self.text[at:end]) - len(self.text[at:end].lstrip()), end)
-        return Reading(self.items, self.remarks)
+        return ReadResult(self.items, self.remarks)
 
     def _line_end(self, at: int) -> int:
         end = self.text.find("\n", at)
@@ -84,7 +84,7 @@ class _Reader:
             self.remark(start, f"the blank before '=' of {name.rstrip()} was left out")
         name = name.strip()
         if not equals:
-            self.items.append(Item(name, None, place_of(self.text, start, self.file)))
+            self.items.append(ReadItem(name, None, place_of(self.text, start, self.file)))
             self.remark(start, f"{name} has no '=', and so is unset")
             return end + 1
         value = self.text[at:end]
@@ -137,7 +137,7 @@ class _Reader:
         if expand and "$" in value:
             try:
                 done = interpolate(value, self.values.get)
-            except Malformed as fault:
+            except InterpolationError as fault:
                 self.remark(start, f"left out: the value of {name} has {fault}", lost=True)
                 return
             if done.unknown:
@@ -147,4 +147,4 @@ class _Reader:
                 self.remark(start, f"in {name} {', '.join(f'${one}' for one in done.asked)} was replaced by what the file sets before")
             value = done.text
         self.values[name] = value
-        self.items.append(Item(name, value, place_of(self.text, start, self.file)))
+        self.items.append(ReadItem(name, value, place_of(self.text, start, self.file)))

@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 
-from coinjar.core.errors import Place
+from coinjar.core.errors import Location
 from coinjar.core.names import shell_can_set
 from coinjar.core.texts import not_for_environments
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
+from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 
 _REFERENCE = re.compile(r"\$(?:([A-Za-z_]\w*)|\{([A-Za-z_]\w*)(?::?([-+])([^}]*))?\})")
 
@@ -35,7 +35,7 @@ def lines(entries: Sequence[Entry]) -> Iterator[str]:
             yield f"ENV {one.name}={quoted(one.text)}\n"
 
 
-class Containerfile(Dialect):
+class ContainerfileDialect(Dialect):
     """`ENV NAME="value"` lines, and `ARG` for build-time variables."""
 
     name = "containerfile"
@@ -50,12 +50,12 @@ class Containerfile(Dialect):
             return "it has a line break, and an instruction is one line"
         return not_for_environments(text)
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         return (f"# {heading.app}, {heading.stage}, {heading.service}\n" + "".join(lines(entries))).encode()
 
-    def read(self, data: bytes, file: str) -> Reading:
+    def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
-        return _Reader(file, remarks).read(text)
+        return _ContainerfileParser(file, remarks).read(text)
 
 
 class Instruction:
@@ -91,23 +91,23 @@ def _instruction(start: int, parts: list[str]) -> Iterator[Instruction]:
         yield Instruction(start, word.upper(), rest.strip())
 
 
-class _Reader:
+class _ContainerfileParser:
     """What the last stage of a build sets; `ARG` counts as build-time."""
 
-    def __init__(self, file: str, remarks: list[Remark]) -> None:
+    def __init__(self, file: str, remarks: list[ReadRemark]) -> None:
         self.file = file
         self.remarks = remarks
-        self.items: dict[str, Item] = {}
+        self.items: dict[str, ReadItem] = {}
         self.values: dict[str, str] = {}
         self.early: dict[str, str] = {}
         """What stands before the first FROM: for FROM alone, until a stage names it again."""
-        self.stages: dict[str, tuple[dict[str, Item], dict[str, str]]] = {}
+        self.stages: dict[str, tuple[dict[str, ReadItem], dict[str, str]]] = {}
         self.stage = ""
 
-    def read(self, text: str) -> Reading:
+    def read(self, text: str) -> ReadResult:
         stages = 0
         for one in instructions(text):
-            place = Place(self.file, one.line, 1)
+            place = Location(self.file, one.line, 1)
             if one.word == "FROM":
                 stages += 1
                 self._begin(one.rest, first=stages == 1)
@@ -115,8 +115,8 @@ class _Reader:
                 self._take(one, place)
         if stages > 1:
             words = f"of {stages} stages only the last one's ENV was read, and that of those it is made from: the others do not reach the image"
-            self.remarks.append(Remark(Place(self.file, 1, 1), words))
-        return Reading(list(self.items.values()), self.remarks)
+            self.remarks.append(ReadRemark(Location(self.file, 1, 1), words))
+        return ReadResult(list(self.items.values()), self.remarks)
 
     def _begin(self, rest: str, *, first: bool) -> None:
         """A stage begins with what the stage that it is made from ends with, and sees no build argument from before the first FROM."""
@@ -130,7 +130,7 @@ class _Reader:
         build = {name: item for name, item in self.items.items() if item.phase == "build"}
         self.items, self.values, self.stage = {**build, **from_stage}, {**dict.fromkeys(self.early, ""), **values}, named
 
-    def _take(self, one: Instruction, place: Place) -> None:
+    def _take(self, one: Instruction, place: Location) -> None:
         for name, value in assignments(one.rest, bare_ok=one.word == "ARG"):
             if value is None:  # an ARG without a default: from before FROM, or the caller of the build gives it
                 if name in self.early:
@@ -143,14 +143,14 @@ class _Reader:
                 self.values[name] = known
                 item = self.items.get(name)
                 phase = "build" if one.word == "ARG" else "both" if item and item.phase == "build" and f"${{{name}}}" in value else "run"
-                self.items[name] = Item(name, known, place, phase=phase)
+                self.items[name] = ReadItem(name, known, place, phase=phase)
 
-    def _expanded(self, name: str, value: str, place: Place) -> str | None:
+    def _expanded(self, name: str, value: str, place: Location) -> str | None:
         """A word with its quotes gone and its references replaced; None, with a remark, if one is not known."""
         done = expand_word(value, self.values)
         if isinstance(done, str):
             return done
-        self.remarks.append(Remark(place, f"left out: {name} needs the value of {', '.join(done)}, which this file does not set before", lost=True))
+        self.remarks.append(ReadRemark(place, f"left out: {name} needs the value of {', '.join(done)}, which this file does not set before", lost=True))
         return None
 
 

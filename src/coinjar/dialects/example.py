@@ -5,20 +5,20 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 
 from coinjar.core.model import Jar
-from coinjar.dialects.base import Entry, Heading
-from coinjar.dialects.quoted import Dotenv
+from coinjar.dialects.base import Entry, FileHeader
+from coinjar.dialects.quoted import DotenvDialect
 
 CHANGE_ME = "change-me"
 
 
-class Example(Dotenv):
+class ExampleDialect(DotenvDialect):
     """Names with their descriptions, kinds and defaults; secrets and what has no default as a placeholder."""
 
     name = "example"
     about = "the committed example: names, descriptions, defaults, secrets as change-me"
     reads = False
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         blocks = [f"# {heading.app}, {heading.service}: what each variable is for. Lines with {CHANGE_ME} must be filled in."]
         for one in entries:
             assert one.variable

@@ -10,7 +10,7 @@ _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _OPERATOR = re.compile(r":[-?+]|[-?+]")
 
 
-class Interpolated(NamedTuple):
+class InterpolationResult(NamedTuple):
     """The text, the names that were asked for, and those that nobody knew."""
 
     text: str
@@ -18,16 +18,16 @@ class Interpolated(NamedTuple):
     unknown: list[str]
 
 
-class Malformed(Exception):
+class InterpolationError(Exception):
     """A `$` that the grammar has no meaning for."""
 
 
-def interpolate(text: str, lookup: Callable[[str], str | None]) -> Interpolated:
+def interpolate(text: str, lookup: Callable[[str], str | None]) -> InterpolationResult:
     """Replace every reference. Raises Malformed for one that is not closed, has no name, or demands a value that is not there."""
     asked: list[str] = []
     unknown: list[str] = []
     found, _ = _run(text, 0, lookup, asked, unknown, inside=False)
-    return Interpolated(found, asked, unknown)
+    return InterpolationResult(found, asked, unknown)
 
 
 def _run(text: str, at: int, lookup: Callable[[str], str | None], asked: list[str], unknown: list[str], *, inside: bool) -> tuple[str, int]:
@@ -49,9 +49,9 @@ def _run(text: str, at: int, lookup: Callable[[str], str | None], asked: list[st
             parts.append(_value(name.group(), lookup, asked, unknown))
             at = name.end()
         else:
-            raise Malformed("a '$' that begins no reference: write '$$'")
+            raise InterpolationError("a '$' that begins no reference: write '$$'")
     if inside:
-        raise Malformed("a '${' that is not closed")
+        raise InterpolationError("a '${' that is not closed")
     return "".join(parts), at
 
 
@@ -66,20 +66,20 @@ def _value(name: str, lookup: Callable[[str], str | None], asked: list[str], unk
 def _braced(text: str, at: int, lookup: Callable[[str], str | None], asked: list[str], unknown: list[str]) -> tuple[str, int]:
     name = _NAME.match(text, at)
     if name is None:
-        raise Malformed("no name after '${'")
+        raise InterpolationError("no name after '${'")
     at = name.end()
     if text.startswith("}", at):
         return _value(name.group(), lookup, asked, unknown), at + 1
     operator = _OPERATOR.match(text, at)
     if operator is None:
-        raise Malformed(f"'${{{name.group()}' goes on with what has no meaning")
+        raise InterpolationError(f"'${{{name.group()}' goes on with what has no meaning")
     found = lookup(name.group())
     asked.append(name.group())
     there = found is not None and (found != "" or operator.group()[0] != ":")
     taken = there == operator.group().endswith("+")
     word, at = _run(text, operator.end(), lookup if taken else lambda _: "", asked if taken else [], unknown if taken else [], inside=True)
     if operator.group().endswith("?") and not there:
-        raise Malformed(f"{name.group()} must have a value: {word}")
+        raise InterpolationError(f"{name.group()} must have a value: {word}")
     if operator.group().endswith("+"):
         return word if there else "", at + 1
     return (found or "") if there else word, at + 1

@@ -9,10 +9,10 @@ from collections.abc import Sequence
 
 from coinjar.core.errors import InputError, place_of
 from coinjar.core.texts import not_for_environments
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
+from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 from coinjar.dialects.maps import yaml_quoted
-from coinjar.dialects.trees import Document, parts
-from coinjar.documents.tree import Tree
+from coinjar.dialects.trees import ParsedDocument, parts
+from coinjar.documents.tree import TreeNode
 from coinjar.documents.writing import surely_text
 
 # Keys of both are [-._a-zA-Z0-9]+ of at most 253; of those only C identifiers with '-' and '.' become variables (envFrom).
@@ -21,7 +21,7 @@ LARGEST = 1 << 20
 """Bytes that an object may hold (core/v1: MaxSecretSize, and the same for a ConfigMap)."""
 
 
-class KubeConfigMap(Dialect):
+class ConfigMapDialect(Dialect):
     """`kind: ConfigMap` with `data`."""
 
     name = "kube-configmap"
@@ -37,7 +37,7 @@ class KubeConfigMap(Dialect):
         size = sum(len(one.name) + len((one.text or "").encode()) for one in entries)
         return f"they are {size >> 10} KiB, and an object holds at most 1 MiB" if size > LARGEST else None
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         return self.object_text(f"{heading.app}-{heading.service}", entries, {}).encode()
 
     def object_text(self, name: str, entries: Sequence[Entry], annotations: dict[str, str], *, namespace: str = "", as_text: bool = False) -> str:
@@ -62,9 +62,9 @@ class KubeConfigMap(Dialect):
         del as_text
         return yaml_quoted(text)
 
-    def read(self, data: bytes, file: str) -> Reading:
+    def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
-        items: list[Item] = []
+        items: list[ReadItem] = []
         found = 0
         for _, _, document in parts(text, file):
             kind = document.root.child("kind") if document.root else None
@@ -74,10 +74,10 @@ class KubeConfigMap(Dialect):
                 remarks += document.remarks
         if not found:
             raise InputError("there is no ConfigMap or Secret in it", hint="give a manifest that holds one", place=place_of(text, 0, file), code="shape")
-        return Reading(items, remarks)
+        return ReadResult(items, remarks)
 
 
-class KubeSecret(KubeConfigMap):
+class SecretDialect(ConfigMapDialect):
     """`kind: Secret` with `data` in base64."""
 
     name = "kube-secret"
@@ -95,10 +95,10 @@ def _plain(name: str) -> str:
     return name if re.fullmatch(r"[-\w]+", name, re.ASCII) and surely_text(name) else yaml_quoted(name)
 
 
-def object_items(document: Document, root: Tree) -> list[Item]:
+def object_items(document: ParsedDocument, root: TreeNode) -> list[ReadItem]:
     """What a ConfigMap or a Secret holds; of a name in both sections the later one, `stringData`, counts."""
     is_secret = (root.child("kind") or root).text == "Secret"
-    items: list[Item] = []
+    items: list[ReadItem] = []
     for section in ("data", "stringData") if is_secret else ("data",):
         mapping = root.child(section)
         for member in mapping.members if mapping else ():
@@ -113,7 +113,7 @@ def object_items(document: Document, root: Tree) -> list[Item]:
                 items.append(item._replace(secret=is_secret or None))
     binary = root.child("binaryData")
     for member in binary.members if binary else ():
-        document.remarks.append(Remark(document.place(member.key), f"left out: {member.name} is binary", lost=True))
+        document.remarks.append(ReadRemark(document.place(member.key), f"left out: {member.name} is binary", lost=True))
     return items
 
 

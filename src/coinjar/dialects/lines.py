@@ -5,17 +5,17 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from coinjar.core.errors import Place, place_of
+from coinjar.core.errors import Location, place_of
 from coinjar.core.names import quoted_name
 from coinjar.core.texts import not_for_environments
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
+from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 
 _NAME = re.compile(r"[-._a-zA-Z][-._a-zA-Z0-9]*")
 _LONGEST_LINE = 65_535
 """Bytes: the readers of container engines and of kubectl stop at a line of 64 KiB."""
 
 
-class Literal(Dialect):
+class LiteralDialect(Dialect):
     """`NAME=VALUE` lines in which nothing is special but a line's end."""
 
     name = "literal"
@@ -34,44 +34,46 @@ class Literal(Dialect):
             return "its line is over 64 KiB, where readers stop"
         return not_for_environments(text)
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading  # a comment would be fine, but every byte here may meet yet another reader
         return "".join(f"{one.name}={one.text}\n" for one in entries if one.text is not None).encode()
 
-    def read(self, data: bytes, file: str) -> Reading:
+    def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
-        items: list[Item] = []
+        items: list[ReadItem] = []
         for number, raw in enumerate(text.split("\n"), 1):
             line = raw.lstrip(" \t")
-            place = Place(file, number, len(raw) - len(line) + 1)
+            place = Location(file, number, len(raw) - len(line) + 1)
             if not line.strip() or line.startswith("#"):
                 continue
             if line.endswith("\r"):
                 line = line[:-1]
-                remarks.append(Remark(place, "the carriage return at the line's end was left out, as readers do"))
+                remarks.append(ReadRemark(place, "the carriage return at the line's end was left out, as readers do"))
             name, equals, value = line.partition("=")
             if not equals:
-                remarks.append(Remark(place, f"left out: {quoted_name(name)} has no '=', and would be inherited from whoever starts the container", lost=True))
+                remarks.append(
+                    ReadRemark(place, f"left out: {quoted_name(name)} has no '=', and would be inherited from whoever starts the container", lost=True)
+                )
                 continue
-            items.append(Item(name, value, place))
+            items.append(ReadItem(name, value, place))
             remarks += _surprises(name, value, place)
-        return Reading(items, remarks)
+        return ReadResult(items, remarks)
 
 
-def _surprises(name: str, value: str, place: Place) -> list[Remark]:
+def _surprises(name: str, value: str, place: Location) -> list[ReadRemark]:
     found = []
     if name != name.rstrip():
-        found.append(Remark(place, f"the blank before '=' is part of the name '{name}'"))
+        found.append(ReadRemark(place, f"the blank before '=' is part of the name '{name}'"))
     if value[:1] in " \t" and value.strip():
-        found.append(Remark(place, f"the blank after '=' is part of the value of {name}"))
+        found.append(ReadRemark(place, f"the blank after '=' is part of the value of {name}"))
     if len(value) > 1 and value[0] == value[-1] and value[0] in "\"'`":
-        found.append(Remark(place, f"the quotes around the value of {name} are part of it: this grammar has no quotes"))
+        found.append(ReadRemark(place, f"the quotes around the value of {name} are part of it: this grammar has no quotes"))
     elif re.search(r"[ \t]#", value):
-        found.append(Remark(place, f"the '#' in the value of {name} is part of it: this grammar has no comments behind values"))
+        found.append(ReadRemark(place, f"the '#' in the value of {name} is part of it: this grammar has no comments behind values"))
     return found
 
 
-class Nul(Dialect):
+class NulDialect(Dialect):
     """`NAME=VALUE` with a NUL behind each, as in /proc/PID/environ."""
 
     name = "nul"
@@ -81,19 +83,19 @@ class Nul(Dialect):
         del name
         return not_for_environments(text)
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading
         return "".join(f"{one.name}={one.text}\0" for one in entries if one.text is not None).encode()
 
-    def read(self, data: bytes, file: str) -> Reading:
+    def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
-        items: list[Item] = []
+        items: list[ReadItem] = []
         at = 0
         for number, piece in enumerate(text.split("\0"), 1):
             name, equals, value = piece.partition("=")
             if equals and name:
-                items.append(Item(name, value, place_of(text, at, file)))
+                items.append(ReadItem(name, value, place_of(text, at, file)))
             elif piece:
-                remarks.append(Remark(place_of(text, at, file), f"left out: entry {number} has no name and '='", lost=True))
+                remarks.append(ReadRemark(place_of(text, at, file), f"left out: entry {number} has no name and '='", lost=True))
             at += len(piece) + 1
-        return Reading(items, remarks)
+        return ReadResult(items, remarks)

@@ -6,14 +6,14 @@ import json
 import re
 from collections.abc import Sequence
 
-from coinjar.core.errors import InputError, Place, place_of
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, decode
-from coinjar.dialects.trees import Document, carriable, json_text
-from coinjar.documents.tree import Tree
+from coinjar.core.errors import InputError, Location, place_of
+from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadResult, decode
+from coinjar.dialects.trees import ParsedDocument, carriable, json_text
+from coinjar.documents.tree import TreeNode
 from coinjar.documents.writing import FORCED, surely_text
 
 
-class Json(Dialect):
+class JsonDialect(Dialect):
     """One JSON object of strings (RFC 8259)."""
 
     name = "json"
@@ -22,38 +22,38 @@ class Json(Dialect):
     def refusal(self, name: str, text: str) -> str | None:
         return carriable(name) or carriable(text)
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading
         return json_text({one.name: one.text for one in entries if one.text is not None})
 
-    def read(self, data: bytes, file: str) -> Reading:
-        return _read_map(Document(data, file, as_json=True), "JSON object")
+    def read(self, data: bytes, file: str) -> ReadResult:
+        return _read_map(ParsedDocument(data, file, as_json=True), "JSON object")
 
 
-def _read_map(document: Document, kind: str) -> Reading:
+def _read_map(document: ParsedDocument, kind: str) -> ReadResult:
     found = [document.item(key.text, value, key) for key, value in document.members(kind)]
-    return Reading([one for one in found if one], document.remarks)
+    return ReadResult([one for one in found if one], document.remarks)
 
 
-class Pairs(Json):
+class PairsDialect(JsonDialect):
     """A JSON list of `{"name": …, "value": …}`."""
 
     name = "pairs"
     about = 'a JSON list of {"name": …, "value": …}'
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading
         return json_text([{"name": one.name, "value": one.text} for one in entries if one.text is not None])
 
-    def read(self, data: bytes, file: str) -> Reading:
-        document = Document(data, file, as_json=True)
+    def read(self, data: bytes, file: str) -> ReadResult:
+        document = ParsedDocument(data, file, as_json=True)
         assert document.root
         if document.root.kind != "seq":
             raise InputError("this is no JSON list", hint='it must be [{"name": …, "value": …}]', place=document.place(document.root), code="shape")
-        return Reading([item for one in document.root.elements if (item := _pair(document, one))], document.remarks)
+        return ReadResult([item for one in document.root.elements if (item := _pair(document, one))], document.remarks)
 
 
-def _pair(document: Document, node: Tree) -> Item | None:
+def _pair(document: ParsedDocument, node: TreeNode) -> ReadItem | None:
     name, value = node.child("name"), node.child("value")
     if name is None or value is None or name.kind != "scalar":
         document.remark(node, "left out: an element without a name or without a value", lost=True)
@@ -69,7 +69,7 @@ def yaml_quoted(text: str) -> str:
     return FORCED.sub(lambda found: found[0] if found[0] == "\\" else f"\\u{ord(found[0]):04x}", json.dumps(text, ensure_ascii=False))
 
 
-class Yaml(Dialect):
+class YamlDialect(Dialect):
     """One YAML mapping of texts, in quotes wherever a reader of YAML 1.1 or 1.2 might take one for something else."""
 
     name = "yaml"
@@ -78,7 +78,7 @@ class Yaml(Dialect):
     def refusal(self, name: str, text: str) -> str | None:
         return carriable(name) or carriable(text)
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         lines = [f"# {heading.app}, {heading.stage}, {heading.service}\n"]
         for one in entries:
             if one.text is not None:
@@ -87,8 +87,8 @@ class Yaml(Dialect):
                 lines.append(f"{name}: {yaml_quoted(one.text)}\n")
         return "".join(lines if len(lines) > 1 else [*lines, "{}\n"]).encode()
 
-    def read(self, data: bytes, file: str) -> Reading:
-        return _read_map(Document(data, file, as_json=False), "YAML mapping")
+    def read(self, data: bytes, file: str) -> ReadResult:
+        return _read_map(ParsedDocument(data, file, as_json=False), "YAML mapping")
 
 
 _TOML_ESCAPED = re.compile(r'[\x00-\x1f\x7f"\\]')
@@ -97,7 +97,7 @@ _TOML_FAULT = re.compile(r"(.*?) \(at (?:line (\d+), column (\d+)|end of documen
 _TOML_KEY = re.compile(r"[ \t]*(?:([A-Za-z0-9_-]+)|\"((?:[^\"\\\n]|\\.)*)\"|'([^'\n]*)')[ \t]*=")
 
 
-class Toml(Dialect):
+class TomlDialect(Dialect):
     """Basic strings at the top of a TOML 1.0 document."""
 
     name = "toml"
@@ -106,11 +106,11 @@ class Toml(Dialect):
     def refusal(self, name: str, text: str) -> str | None:
         return carriable(name) or carriable(text)
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
         return (top + "".join(f"{_toml_key(one.name)} = {_toml_string(one.text)}\n" for one in entries if one.text is not None)).encode()
 
-    def read(self, data: bytes, file: str) -> Reading:
+    def read(self, data: bytes, file: str) -> ReadResult:
         import tomllib
 
         text, remarks = decode(data, file)
@@ -118,36 +118,36 @@ class Toml(Dialect):
             found = tomllib.loads(text, parse_float=str)
         except tomllib.TOMLDecodeError as fault:
             words = _TOML_FAULT.match(str(fault))
-            place = Place(file, int(words[2]), int(words[3])) if words and words[2] else Place(file)
+            place = Location(file, int(words[2]), int(words[3])) if words and words[2] else Location(file)
             raise InputError(
                 f"this is not TOML: {(words[1] if words else str(fault)).lower()}", hint="correct it there", place=place, code="not-toml"
             ) from None
-        reading = Reading([], remarks)
+        reading = ReadResult([], remarks)
         places = _toml_places(text, file)
         document = _TomlValues(reading, file)
         for name, value in found.items():
-            document.take(name, value, places.get(name, Place(file)))
+            document.take(name, value, places.get(name, Location(file)))
         return reading
 
 
 class _TomlValues:
     """Takes values as texts, with remarks on those that are none."""
 
-    def __init__(self, reading: Reading, file: str) -> None:
+    def __init__(self, reading: ReadResult, file: str) -> None:
         self.reading = reading
         self.file = file
 
-    def take(self, name: str, value: object, place: Place) -> None:
-        from coinjar.dialects.base import Remark
+    def take(self, name: str, value: object, place: Location) -> None:
+        from coinjar.dialects.base import ReadRemark
 
         if isinstance(value, dict | list):
             what = "a table" if isinstance(value, dict) else "a list"
-            self.reading.remarks.append(Remark(place, f"left out: {name} is not a text but {what}", lost=True))
+            self.reading.remarks.append(ReadRemark(place, f"left out: {name} is not a text but {what}", lost=True))
             return
         text = str(value).lower() if isinstance(value, bool) else str(value)
         if not isinstance(value, str):
-            self.reading.remarks.append(Remark(place, f"{name} is not a text; it was taken as {text}"))
-        self.reading.items.append(Item(name, text, place))
+            self.reading.remarks.append(ReadRemark(place, f"{name} is not a text; it was taken as {text}"))
+        self.reading.items.append(ReadItem(name, text, place))
 
 
 def _toml_key(name: str) -> str:
@@ -158,9 +158,9 @@ def _toml_string(text: str) -> str:
     return '"' + _TOML_ESCAPED.sub(lambda found: _TOML_NAMED.get(found[0]) or f"\\u{ord(found[0]):04x}", text) + '"'
 
 
-def _toml_places(text: str, file: str) -> dict[str, Place]:
+def _toml_places(text: str, file: str) -> dict[str, Location]:
     """Where the names at the top stand: tomllib keeps no places. A line inside a long string may look like one, so the first counts."""
-    places: dict[str, Place] = {}
+    places: dict[str, Location] = {}
     at = 0
     for line in text.split("\n"):
         key = _TOML_KEY.match(line)

@@ -9,16 +9,16 @@ from collections.abc import Iterator, Sequence
 
 from coinjar.core.kinds import join_list, split_list
 from coinjar.core.model import Variable
-from coinjar.dialects.base import TYPED, Dialect, Entry, Heading, Item, Reading
-from coinjar.dialects.trees import Document, carriable
+from coinjar.dialects.base import TYPED, Dialect, Entry, FileHeader, ReadItem, ReadResult
+from coinjar.dialects.trees import ParsedDocument, carriable
 from coinjar.documents.bare import becomes
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.jsontree import grow_json
-from coinjar.documents.tree import Tree
-from coinjar.documents.writing import Bare, Plain
+from coinjar.documents.tree import TreeNode
+from coinjar.documents.writing import Plain, UnquotedScalar
 
 
-class Settings(Dialect):
+class SettingsDialect(Dialect):
     """A settings file. `as_json` tells its grammar."""
 
     name = "settings"
@@ -45,10 +45,10 @@ class Settings(Dialect):
         variable = self.known.variables.get(name)
         return variable.nested if variable and variable.nested else tuple(part for part in name.split(self.known.separator) if part) or (name,)
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         return self.update(b"", heading.stage, entries, heading)
 
-    def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading
         wanted = {self.path(one.name): typed(one.variable, one.text) for one in entries if one.text is not None}
         there = {path: node for path, _, node in self._leaves(old, file)} if old.strip() else {}
@@ -63,7 +63,7 @@ class Settings(Dialect):
         wanted = {self.path(one.name): typed(one.variable, one.text) for one in entries if one.text is not None}
         return self._applied(old, file, [Edit(path, value) for path, value in wanted.items() if path not in there or not self._same(there[path], value)])
 
-    def _same(self, node: Tree, value: Plain) -> bool:
+    def _same(self, node: TreeNode, value: Plain) -> bool:
         """Whether a value stands there already, of the same type."""
         node = node.plain
         if isinstance(value, dict):
@@ -71,7 +71,7 @@ class Settings(Dialect):
         if isinstance(value, list):
             return node.kind == "seq" and len(node.elements) == len(value) and all(map(self._same, node.elements, value))
         is_text = node.style is not None or (not self.as_json and becomes(node) is None)
-        return node.kind == "scalar" and node.text == value and is_text is not isinstance(value, Bare)
+        return node.kind == "scalar" and node.text == value and is_text is not isinstance(value, UnquotedScalar)
 
     def spelled(self, entry: Entry) -> str | None:
         """A value as it reads back from such a file."""
@@ -88,15 +88,15 @@ class Settings(Dialect):
         done = apply(old, file, edits, careful=True, as_json=self.as_json) if edits else old
         return done if done.endswith(b"\n") or not done else done + b"\n"
 
-    def _leaves(self, data: bytes, file: str) -> Iterator[tuple[tuple[str, ...], Tree, Tree]]:
-        document = Document(data, file, as_json=self.as_json)
+    def _leaves(self, data: bytes, file: str) -> Iterator[tuple[tuple[str, ...], TreeNode, TreeNode]]:
+        document = ParsedDocument(data, file, as_json=self.as_json)
         document.members("settings object")
         ours = {self.path(name) for name in self.known.variables}
         if document.root:
             yield from _walk(document.root, (), ours)
 
-    def read(self, data: bytes, file: str) -> Reading:
-        document = Document(data, file, as_json=self.as_json)
+    def read(self, data: bytes, file: str) -> ReadResult:
+        document = ParsedDocument(data, file, as_json=self.as_json)
         document.members("settings object")
         names = {self.path(name): name for name in self.known.variables}
         items = []
@@ -107,17 +107,17 @@ class Settings(Dialect):
                 if variable is None or variable.kind not in ("json", "list"):
                     document.remark(key, f"{name} is {'a list' if node.kind == 'seq' else 'empty'}; it was taken as JSON text")
                 text = _list_text(variable, node) if variable and variable.kind == "list" else _json_of(node, as_json=self.as_json)
-                items.append(Item(name, text, document.place(key)))
+                items.append(ReadItem(name, text, document.place(key)))
             elif self.as_json and not node.style and node.text != "null":
-                items.append(Item(name, node.text, document.place(key)))  # typed values are what these files are for
+                items.append(ReadItem(name, node.text, document.place(key)))  # typed values are what these files are for
             elif item := document.item(name, node, key):
                 items.append(item)
         if not self.as_json:  # the same for YAML: its numbers and booleans are no surprise here
             document.remarks = [one for one in document.remarks if one.kind != TYPED]
-        return Reading(items, document.remarks)
+        return ReadResult(items, document.remarks)
 
 
-def _walk(node: Tree, path: tuple[str, ...], ours: set[tuple[str, ...]]) -> Iterator[tuple[tuple[str, ...], Tree, Tree]]:
+def _walk(node: TreeNode, path: tuple[str, ...], ours: set[tuple[str, ...]]) -> Iterator[tuple[tuple[str, ...], TreeNode, TreeNode]]:
     """Every leaf with its path and its name's node: a scalar, a list, or data at a declared place."""
     for member in node.members:
         value, here = member.value.plain, (*path, member.name)
@@ -134,10 +134,10 @@ def typed(variable: Variable | None, text: str) -> Plain:
     if variable.kind == "boolean":
         spelling = variable.constraints.get("spelling")
         true = spelling["true"] if isinstance(spelling, dict) else "true"
-        return Bare("true" if text == true else "false")
+        return UnquotedScalar("true" if text == true else "false")
     if variable.kind in ("integer", "number", "port"):
         tree = _json_or_none(text)
-        return Bare(text) if tree and tree.kind == "scalar" and not tree.style and tree.text not in ("true", "false", "null") else text
+        return UnquotedScalar(text) if tree and tree.kind == "scalar" and not tree.style and tree.text not in ("true", "false", "null") else text
     if variable.kind == "list":
         return list(split_list(text, variable.constraints))
     if variable.kind == "json":
@@ -146,7 +146,7 @@ def typed(variable: Variable | None, text: str) -> Plain:
     return text
 
 
-def _json_or_none(text: str) -> Tree | None:
+def _json_or_none(text: str) -> TreeNode | None:
     from coinjar.core.errors import InputError
 
     try:
@@ -155,16 +155,16 @@ def _json_or_none(text: str) -> Tree | None:
         return None
 
 
-def plain_of(tree: Tree) -> Plain:
+def plain_of(tree: TreeNode) -> Plain:
     """A JSON tree as data to write."""
     if tree.kind == "map":
         return {one.name: plain_of(one.value) for one in tree.members}
     if tree.kind == "seq":
         return [plain_of(one) for one in tree.elements]
-    return tree.text if tree.style else Bare(tree.text)
+    return tree.text if tree.style else UnquotedScalar(tree.text)
 
 
-def _json_of(tree: Tree, *, as_json: bool) -> str:
+def _json_of(tree: TreeNode, *, as_json: bool) -> str:
     """Data as compact JSON text; in YAML bare words of JSON stay what they are."""
     from json import dumps
 
@@ -178,12 +178,12 @@ def _json_of(tree: Tree, *, as_json: bool) -> str:
     return tree.text if bare else dumps(tree.text, ensure_ascii=False)
 
 
-def _list_text(variable: Variable, node: Tree) -> str:
+def _list_text(variable: Variable, node: TreeNode) -> str:
     return join_list([one.plain.text for one in node.elements], variable.constraints)
 
 
-def merged(base: Reading, over: Reading) -> Reading:
+def merged(base: ReadResult, over: ReadResult) -> ReadResult:
     """A base file and a stage's, as their reader merges them."""
     items = {item.name: item for item in base.items}
     items.update({item.name: item for item in over.items})
-    return Reading(list(items.values()), [*base.remarks, *over.remarks])
+    return ReadResult(list(items.values()), [*base.remarks, *over.remarks])

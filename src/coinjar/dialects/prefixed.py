@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from coinjar.dialects.base import Entry, Heading, Item, Reading
-from coinjar.dialects.maps import Json
-from coinjar.dialects.trees import Document
+from coinjar.dialects.base import Entry, FileHeader, ReadItem, ReadResult
+from coinjar.dialects.maps import JsonDialect
+from coinjar.dialects.trees import ParsedDocument
 from coinjar.documents.edit import Edit, apply
 
 
@@ -16,14 +16,14 @@ def prefix_of(stage: str) -> str:
     return re.sub(r"[^A-Z0-9]+", "_", stage.upper()) + "_"
 
 
-class StagePrefixed(Json):
+class StagePrefixedDialect(JsonDialect):
     """`{"PROD_LOG_LEVEL": …, "PROD_ISLES_LOG_LEVEL": …}`."""
 
     name = "stage-prefixed"
     about = "one flat JSON map for all stages, names prefixed by the stage"
     many_stages = True
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         return self.update(b"{}\n", heading.stage, entries, heading)
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
@@ -34,10 +34,10 @@ class StagePrefixed(Json):
                     return f"{prefix_of(stage)}{one.name} would be read as a name of the stage {others[0]}"
         return None
 
-    def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         wanted = {prefix_of(heading.stage) + one.name: one.text for one in entries if one.text is not None}
         old = old if old.strip() else b"{}\n"
-        there = [key.text for key, _ in Document(old, file, as_json=True).members("JSON object")]
+        there = [key.text for key, _ in ParsedDocument(old, file, as_json=True).members("JSON object")]
         stages = {*self.known.stages, heading.stage}
         gone = [name for name in there if name not in wanted and self._owner(name, stages) == heading.stage]
         edits = [Edit((name,), None) for name in gone] + [Edit((name,), text) for name, text in wanted.items()]
@@ -51,10 +51,10 @@ class StagePrefixed(Json):
                 return stage
         return None
 
-    def read(self, data: bytes, file: str) -> Reading:
+    def read(self, data: bytes, file: str) -> ReadResult:
         reading = super().read(data, file)
-        items: list[Item] = []
-        document = Document(data, file, as_json=True)
+        items: list[ReadItem] = []
+        document = ParsedDocument(data, file, as_json=True)
         for item in reading.items:
             stage = self._owner(item.name)
             if stage is None:
@@ -64,4 +64,4 @@ class StagePrefixed(Json):
             else:
                 begin = prefix_of(stage) if item.name.startswith(prefix_of(stage)) else f"{stage}_"
                 items.append(item._replace(name=item.name[len(begin) :], stage=stage))
-        return Reading(items, sorted({*reading.remarks, *document.remarks}, key=lambda one: one.place))
+        return ReadResult(items, sorted({*reading.remarks, *document.remarks}, key=lambda one: one.place))

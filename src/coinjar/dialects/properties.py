@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from coinjar.core.errors import InputError, Place
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
+from coinjar.core.errors import InputError, Location
+from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 from coinjar.dialects.trees import carriable
 
 _NAMED = {"\t": "\\t", "\n": "\\n", "\r": "\\r", "\f": "\\f"}
@@ -14,7 +14,7 @@ _ESCAPE = re.compile(r"\\(?:u([0-9a-fA-F]{4})|u|(.)|$)", re.DOTALL)
 _READ = {"t": "\t", "n": "\n", "r": "\r", "f": "\f"}
 
 
-class Properties(Dialect):
+class PropertiesDialect(Dialect):
     """`NAME=value` lines with backslash escapes."""
 
     name = "properties"
@@ -23,29 +23,29 @@ class Properties(Dialect):
     def refusal(self, name: str, text: str) -> str | None:
         return carriable(name) or carriable(text)
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
         return (top + "".join(f"{_escaped(one.name, name=True)}={_escaped(one.text)}\n" for one in entries if one.text is not None)).encode("ascii")
 
-    def read(self, data: bytes, file: str) -> Reading:
+    def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks, is_utf8 = _decoded(data, file)
-        items: list[Item] = []
+        items: list[ReadItem] = []
         for place, line in _logical_lines(text, file):
             name, value = _parted(line)
             if is_utf8 and not line.isascii():
-                remarks.append(Remark(place, f"{name or 'the line'} is not ASCII: Java's stream reader takes it for Latin-1, its character readers do not"))
+                remarks.append(ReadRemark(place, f"{name or 'the line'} is not ASCII: Java's stream reader takes it for Latin-1, its character readers do not"))
             if re.search(r"(?<!\\)(?:\\\\)*\\u(?![0-9a-fA-F]{4})", line):
-                remarks.append(Remark(place, "left out: a '\\u' without four digits, at which Java stops", lost=True))
+                remarks.append(ReadRemark(place, "left out: a '\\u' without four digits, at which Java stops", lost=True))
                 continue
             if value != value.rstrip():
-                remarks.append(Remark(place, f"the blanks at the end of {name} are part of its value"))
+                remarks.append(ReadRemark(place, f"the blanks at the end of {name} are part of its value"))
             if re.search(r"[ \t]#", value):
-                remarks.append(Remark(place, f"the '#' in the value of {name} is part of it: there are no comments behind values"))
-            items.append(Item(_unescaped(name), _unescaped(value), place))
-        return Reading(items, remarks)
+                remarks.append(ReadRemark(place, f"the '#' in the value of {name} is part of it: there are no comments behind values"))
+            items.append(ReadItem(_unescaped(name), _unescaped(value), place))
+        return ReadResult(items, remarks)
 
 
-def _decoded(data: bytes, file: str) -> tuple[str, list[Remark], bool]:
+def _decoded(data: bytes, file: str) -> tuple[str, list[ReadRemark], bool]:
     """The text, remarks, and whether it is UTF-8.
 
     Such a file is Latin-1 (java.util.Properties.load of a stream), and UTF-8 where it is that: readers of characters take it so.
@@ -53,8 +53,8 @@ def _decoded(data: bytes, file: str) -> tuple[str, list[Remark], bool]:
     try:
         return *decode(data, file), True
     except InputError as fault:
-        place = fault.place or Place(file, 1, 1)
-        return data.decode("latin-1"), [Remark(place, "it is not UTF-8, and was read as Latin-1, as Java's stream reader does")], False
+        place = fault.place or Location(file, 1, 1)
+        return data.decode("latin-1"), [ReadRemark(place, "it is not UTF-8, and was read as Latin-1, as Java's stream reader does")], False
 
 
 def _escaped(text: str, *, name: bool = False) -> str:
@@ -72,9 +72,9 @@ def _escaped(text: str, *, name: bool = False) -> str:
     return "".join(parts)
 
 
-def _logical_lines(text: str, file: str) -> list[tuple[Place, str]]:
+def _logical_lines(text: str, file: str) -> list[tuple[Location, str]]:
     """Lines with those that a backslash continues joined, comments and blank ones left out."""
-    found: list[tuple[Place, str]] = []
+    found: list[tuple[Location, str]] = []
     going_on = False
     for number, raw in enumerate(re.split(r"\r\n|\n|\r", text), 1):
         line = raw.lstrip(" \t\f")
@@ -82,7 +82,7 @@ def _logical_lines(text: str, file: str) -> list[tuple[Place, str]]:
             place, before = found[-1]
             found[-1] = (place, before[:-1] + line)
         elif line and line[0] not in "#!":
-            found.append((Place(file, number, len(raw) - len(line) + 1), line))
+            found.append((Location(file, number, len(raw) - len(line) + 1), line))
         else:
             continue
         last = found[-1][1]

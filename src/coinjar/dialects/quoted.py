@@ -11,13 +11,13 @@ from collections.abc import Sequence
 
 from coinjar.core.errors import place_of
 from coinjar.core.texts import not_for_environments
-from coinjar.dialects.base import CUT, Dialect, Entry, Heading, Item, Reading, Remark, decode
+from coinjar.dialects.base import CUT, Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 
 _PLAIN = re.compile(r"[^\s#\"'`](?:[^\n#]*[^\s#])?")
 _QUOTES = ("'", "`", '"')
 
 
-class Dotenv(Dialect):
+class DotenvDialect(Dialect):
     """Quoted `NAME="value"` lines."""
 
     name = "dotenv"
@@ -32,7 +32,7 @@ class Dotenv(Dialect):
             return "it holds all three quotes together with what only quotes could protect"
         return not_for_environments(text)
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         lines: list[str] = []
         last: list[str] = []
         kept = [one for one in entries if one.text is not None]
@@ -51,10 +51,10 @@ class Dotenv(Dialect):
             return None
         return f"{' and '.join(last)} begin with a quote and hold the other two: only one such value can stand in a file, at its end"
 
-    def read(self, data: bytes, file: str) -> Reading:
+    def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
         if "\r" in text:
-            remarks.append(Remark(place_of(text, text.index("\r"), file), "carriage returns were left out, as readers of this style do"))
+            remarks.append(ReadRemark(place_of(text, text.index("\r"), file), "carriage returns were left out, as readers of this style do"))
             text = text.replace("\r", "")
         return _read(text, file, remarks)
 
@@ -74,8 +74,8 @@ def _goes_last(text: str) -> bool:
     return text[:1] in _QUOTES and text.count(text[0]) == 1 and "\n" not in text and text == text.strip()
 
 
-def _read(text: str, file: str, remarks: list[Remark]) -> Reading:
-    items: list[Item] = []
+def _read(text: str, file: str, remarks: list[ReadRemark]) -> ReadResult:
+    items: list[ReadItem] = []
     at = 0
     while at < len(text):
         end = _line_end(text, at)
@@ -88,7 +88,7 @@ def _read(text: str, file: str, remarks: list[Remark]) -> Reading:
         place = place_of(text, start, file)
         name, equals, _ = line.partition("=")
         if not equals:
-            remarks.append(Remark(place, "left out: the line has no '='", lost=True))
+            remarks.append(ReadRemark(place, "left out: the line has no '='", lost=True))
             at = end + 1
             continue
         value_at = at + len(name) + 1
@@ -97,23 +97,23 @@ def _read(text: str, file: str, remarks: list[Remark]) -> Reading:
         name = re.sub(r"^export +", "", name.strip()).strip()
         raw = text[value_at:end]
         if name.startswith("export\t"):
-            remarks.append(Remark(place, "left out: a tab stands behind export, which readers take for a part of the name", lost=True))
+            remarks.append(ReadRemark(place, "left out: a tab stands behind export, which readers take for a part of the name", lost=True))
             at = end + 1
             continue
         value_at += len(raw) - len(raw.lstrip(" \t"))
         if raw and not raw.strip():
             remarks.append(
-                Remark(place, f"{name}: nothing but blanks follows its '='; it was read as empty, where some readers take the next line for the value")
+                ReadRemark(place, f"{name}: nothing but blanks follows its '='; it was read as empty, where some readers take the next line for the value")
             )
         elif tab:
-            remarks.append(Remark(place, f"the tab around the name or the value of {name} was left out; Node.js before 22 keeps it as a part of it"))
+            remarks.append(ReadRemark(place, f"the tab around the name or the value of {name} was left out; Node.js before 22 keeps it as a part of it"))
         elif blank_before or raw[:1] in (" ", "\t"):
-            remarks.append(Remark(place, f"the blanks around '=' of {name} were left out"))
+            remarks.append(ReadRemark(place, f"the blanks around '=' of {name} were left out"))
         cut = _cut(text[value_at:end])
         value, at, words = _value(text, value_at, end)
-        remarks += [Remark(place, f"{name}: {word}", kind=CUT if cut else "") for word in words]
-        items.append(Item(name, value, place))
-    return Reading(items, remarks)
+        remarks += [ReadRemark(place, f"{name}: {word}", kind=CUT if cut else "") for word in words]
+        items.append(ReadItem(name, value, place))
+    return ReadResult(items, remarks)
 
 
 def _has_tab(text: str) -> bool:

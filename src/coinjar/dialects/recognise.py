@@ -23,7 +23,7 @@ _LINES = [
 _EXPORTS = re.compile(r"^[ \t]*(?:export|unset|readonly)[ \t]", re.MULTILINE)
 
 
-class Recognised(NamedTuple):
+class DetectedDialect(NamedTuple):
     """A dialect, and by what it was told; `others` may read more of the same text, and want to be tried, too."""
 
     dialect: str
@@ -31,20 +31,20 @@ class Recognised(NamedTuple):
     others: tuple[str, ...] = ()
 
 
-def recognise(data: bytes, file: str = "") -> Recognised:
+def recognise(data: bytes, file: str = "") -> DetectedDialect:
     """The dialect that a file is most likely in; the quoted style where nothing speaks against it."""
     if b"\0" in data:
-        return Recognised("nul", "it has NUL characters between its entries")
+        return DetectedDialect("nul", "it has NUL characters between its entries")
     text = data.decode(errors="replace")
     for pattern, dialect, why in _TOLD:
         if re.search(pattern, text, re.MULTILINE):
-            return Recognised(dialect, why)
+            return DetectedDialect(dialect, why)
     if _EXPORTS.search(text):
-        return Recognised("posix", "it exports its names", ("dotenv",))
+        return DetectedDialect("posix", "it exports its names", ("dotenv",))
     for suffix, dialect in _SUFFIXES.items():
         if file.lower().endswith(suffix):
-            return Recognised(dialect, f"its name ends in {suffix}")
+            return DetectedDialect(dialect, f"its name ends in {suffix}")
     for pattern, dialect, why in _LINES:
         if re.search(pattern, text, re.MULTILINE):
-            return Recognised(dialect, why)
-    return Recognised("dotenv", "it has NAME=VALUE lines")
+            return DetectedDialect(dialect, why)
+    return DetectedDialect("dotenv", "it has NAME=VALUE lines")

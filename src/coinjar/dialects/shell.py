@@ -12,7 +12,7 @@ from typing import NamedTuple, TypeAlias
 from coinjar.core.errors import place_of
 from coinjar.core.names import quoted_name, shell_can_set
 from coinjar.core.texts import not_for_environments
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
+from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 
 _KEPT_BY_SHELLS = frozenset(
     "_ BASHOPTS BASHPID BASH_ARGC BASH_ARGV BASH_COMMAND BASH_LINENO BASH_SOURCE BASH_SUBSHELL BASH_VERSINFO DIRSTACK "
@@ -25,7 +25,7 @@ def quote(text: str) -> str:
     return "'" + text.replace("'", "'\\''") + "'"
 
 
-class Posix(Dialect):
+class PosixDialect(Dialect):
     """`export NAME='value'` lines for dash, bash and busybox sh."""
 
     name = "posix"
@@ -38,37 +38,37 @@ class Posix(Dialect):
             return "shells keep this name for themselves"
         return not_for_environments(text)
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         return (f"# {heading.app}, {heading.stage}, {heading.service}\n" + self.lines(entries)).encode()
 
     def lines(self, entries: Sequence[Entry]) -> str:
         """The assignments alone."""
         return "".join(f"unset {one.name}\n" if one.text is None else f"export {one.name}={quote(one.text)}\n" for one in entries)
 
-    def read(self, data: bytes, file: str) -> Reading:
+    def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
-        return _ShellFile(text, file, remarks).read()
+        return _AssignmentParser(text, file, remarks).read()
 
 
 _USAGE = '[ $# -gt 0 ] || { echo "usage: $0 PROGRAM [ARGUMENT...]" >&2; exit 2; }'
 
 
-class ExecScript(Posix):
+class ExecScriptDialect(PosixDialect):
     """A self-contained sh program."""
 
     name = "exec-script"
     about = "an sh program that sets the variables and becomes its arguments"
     reads = False
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         return self.script(entries, heading, "")
 
-    def script(self, entries: Sequence[Entry], heading: Heading, before: str) -> bytes:
+    def script(self, entries: Sequence[Entry], heading: FileHeader, before: str) -> bytes:
         """The program; the lines of `before` run with the variables set, just before it becomes its arguments."""
         top = f"#!/bin/sh\n# {heading.app}, {heading.stage}, {heading.service}: sets the variables and becomes the program that it is given.\n{_USAGE}\n"
         return (top + self.lines(entries) + before + 'exec "$@"\n').encode()
 
-    def sealed(self, entries: Sequence[Entry], heading: Heading, wrap: Callable[[bytes], bytes]) -> bytes:
+    def sealed(self, entries: Sequence[Entry], heading: FileHeader, wrap: Callable[[bytes], bytes]) -> bytes:
         """The program with all values in one age file, which `wrap` makes (in armor); the age program opens it where it runs."""
         words = f"{heading.app}, {heading.stage}, {heading.service}"
         return SEALED_SCRIPT.format(heading=words, usage=_USAGE, sealed=wrap(self.lines(entries).encode()).decode().strip()).encode()
@@ -104,18 +104,18 @@ _WORD = re.compile(r"[^ \t\n'\"\\;&|<>()$`]+")
 _PARAMETER = re.compile(r"\$(?:([A-Za-z_][A-Za-z0-9_]*)|\{([A-Za-z_][A-Za-z0-9_]*)\})")
 
 
-class _Unreadable(Exception):
+class _NeedsShell(Exception):
     """The rest of the line needs a shell."""
 
 
-class _Expanded(NamedTuple):
+class _Expansion(NamedTuple):
     """A reference that was replaced by a value."""
 
     name: str
     value: str
 
 
-_Pieces: TypeAlias = "list[str | _Expanded]"
+_Pieces: TypeAlias = "list[str | _Expansion]"
 
 
 def _joined(pieces: _Pieces) -> str:
@@ -129,21 +129,21 @@ def _as_reference(pieces: _Pieces) -> str | None:
     return "".join(one.replace("$", "$$") if isinstance(one, str) else f"${{{one.name}}}" for one in pieces)
 
 
-class _ShellFile:
+class _AssignmentParser:
     """Reads assignments; everything else is reported and passed over to the end of its line."""
 
-    def __init__(self, text: str, file: str, remarks: list[Remark]) -> None:
+    def __init__(self, text: str, file: str, remarks: list[ReadRemark]) -> None:
         self.text = text
         self.file = file
         self.at = 0
-        self.items: list[Item] = []
+        self.items: list[ReadItem] = []
         self.remarks = remarks
         self.values: dict[str, str] = {}
 
     def remark(self, message: str, at: int | None = None, *, lost: bool = False) -> None:
-        self.remarks.append(Remark(place_of(self.text, self.at if at is None else at, self.file), message, lost))
+        self.remarks.append(ReadRemark(place_of(self.text, self.at if at is None else at, self.file), message, lost))
 
-    def read(self) -> Reading:
+    def read(self) -> ReadResult:
         while self.at < len(self.text):
             self._skip(_BLANK)
             if self.text.startswith("#", self.at):
@@ -152,7 +152,7 @@ class _ShellFile:
                 self.at += 1
             elif self.at < len(self.text):
                 self._command()
-        return Reading(self.items, self.remarks)
+        return ReadResult(self.items, self.remarks)
 
     def _skip(self, pattern: re.Pattern[str]) -> None:
         found = pattern.match(self.text, self.at)
@@ -172,7 +172,7 @@ class _ShellFile:
                 self._arguments(verb)
             else:
                 self._assignments()
-        except _Unreadable as fault:
+        except _NeedsShell as fault:
             del self.items[before:]
             self.values = {}
             for item in self.items:
@@ -184,13 +184,13 @@ class _ShellFile:
     def _assignments(self) -> None:
         """`A=1 B=2`; with a program behind them they are for that program alone."""
         if not self._assignment():
-            raise _Unreadable("is no assignment")
+            raise _NeedsShell("is no assignment")
         while True:
             self._skip(_GAP)
             if self.at >= len(self.text) or self.text[self.at] in "\n;#":
                 return
             if not self._assignment():
-                raise _Unreadable("would run a program: put a value with a blank in it into quotes")
+                raise _NeedsShell("would run a program: put a value with a blank in it into quotes")
 
     def _arguments(self, verb: str) -> None:
         while True:
@@ -203,7 +203,7 @@ class _ShellFile:
             name = _joined(self._word())
             if verb == "unset" and shell_can_set(name):
                 self.values.pop(name, None)
-                self.items.append(Item(name, None, place_of(self.text, start, self.file)))
+                self.items.append(ReadItem(name, None, place_of(self.text, start, self.file)))
 
     def _assignment(self) -> bool:
         found = _ASSIGN.match(self.text, self.at)
@@ -211,18 +211,18 @@ class _ShellFile:
             return False
         start, name = self.at, found[1]
         if found[2] == "+=":
-            raise _Unreadable("appends to a value, which not every shell does")
+            raise _NeedsShell("appends to a value, which not every shell does")
         if not shell_can_set(name):
-            raise _Unreadable(f"sets {quoted_name(name)}, which no shell can")
+            raise _NeedsShell(f"sets {quoted_name(name)}, which no shell can")
         self.at = found.end()
         if self.text[self.at : self.at + 1] in (" ", "\t") and self.text[self.at :].split("\n")[0].strip(" \t")[:1] not in ("", "#", ";"):
-            raise _Unreadable(f"has a blank after '{name}='; a shell would run what follows")
+            raise _NeedsShell(f"has a blank after '{name}='; a shell would run what follows")
         pieces = self._word()
         value = _joined(pieces)
         if "\r" in value:
             self.remark(f"{name} ends in a carriage return, which a shell keeps", start)
         self.values[name] = value
-        self.items.append(Item(name, value, place_of(self.text, start, self.file), reference=_as_reference(pieces)))
+        self.items.append(ReadItem(name, value, place_of(self.text, start, self.file), reference=_as_reference(pieces)))
         return True
 
     def _word(self) -> _Pieces:
@@ -240,7 +240,7 @@ class _ShellFile:
             elif letter in "$`":
                 parts.append(self._parameter())
             elif letter in "&|<>()":
-                raise _Unreadable(f"has a bare '{letter}', which a shell acts on")
+                raise _NeedsShell(f"has a bare '{letter}', which a shell acts on")
             else:
                 found = _WORD.match(text, self.at)
                 assert found, "every other letter is one of a word"
@@ -251,7 +251,7 @@ class _ShellFile:
     def _single(self) -> str:
         end = self.text.find("'", self.at + 1)
         if end < 0:
-            raise _Unreadable("has a quote that is not closed")
+            raise _NeedsShell("has a quote that is not closed")
         found = self.text[self.at + 1 : end]
         self.at = end + 1
         return found
@@ -262,7 +262,7 @@ class _ShellFile:
         while True:
             letter = self.text[self.at : self.at + 1]
             if letter == "":
-                raise _Unreadable("has a quote that is not closed")
+                raise _NeedsShell("has a quote that is not closed")
             if letter == '"':
                 self.at += 1
                 return parts
@@ -277,17 +277,17 @@ class _ShellFile:
                 parts.append(self.text[self.at : end])
                 self.at = end
 
-    def _parameter(self) -> str | _Expanded:
+    def _parameter(self) -> str | _Expansion:
         found = _PARAMETER.match(self.text, self.at)
         if found:
             name = found[1] or found[2]
             if name not in self.values:
-                raise _Unreadable(f"needs the value of {name}, which this file does not set before")
+                raise _NeedsShell(f"needs the value of {name}, which this file does not set before")
             self.remark(f"${name} was replaced by the value the file sets before, as a shell does")
             self.at = found.end()
-            return _Expanded(name, self.values[name])
+            return _Expansion(name, self.values[name])
         following = self.text[self.at + 1 : self.at + 2]
         if self.text[self.at] == "$" and not re.match(r"[({'\"@*#?$!0-9-]", following):
             self.at += 1
             return "$"
-        raise _Unreadable("needs a shell to work out a '$' or a '`'")
+        raise _NeedsShell("needs a shell to work out a '$' or a '`'")

@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from coinjar.core.errors import Place, place_of
+from coinjar.core.errors import Location, place_of
 from coinjar.core.names import quoted_name, shell_can_set
 from coinjar.core.texts import not_for_environments
-from coinjar.dialects.base import Dialect, Entry, Heading, Item, Reading, Remark, decode
+from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 
 # systemd's string_has_cc() and unichar_is_valid(): what no assignment of a unit may hold.
 _REFUSED = re.compile(
@@ -22,7 +22,7 @@ _LONGEST_LINE = 1 << 20
 """Bytes: LONG_LINE_MAX of unit files."""
 
 
-class Systemd(Dialect):
+class SystemdDialect(Dialect):
     """`NAME="value"` lines, with a backslash before `"`, `\\`, `$` and a backquote."""
 
     name = "systemd"
@@ -35,32 +35,32 @@ class Systemd(Dialect):
             return "systemd takes no control characters but tabs and line breaks, and no characters that Unicode has set aside"
         return not_for_environments(text)
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
         return (top + "".join(f"{one.name}={_quoted(one.text)}\n" for one in entries if one.text is not None)).encode()
 
-    def read(self, data: bytes, file: str) -> Reading:
+    def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
-        return _EnvironmentFile(text, file, remarks).read()
+        return _EnvironmentFileParser(text, file, remarks).read()
 
 
 def _quoted(text: str) -> str:
     return '"' + re.sub(r'["\\$`]', r"\\\g<0>", text) + '"'
 
 
-class _EnvironmentFile:
+class _EnvironmentFileParser:
     """The states of systemd's own reader: before a value, bare, in `'`, in `"`."""
 
-    def __init__(self, text: str, file: str, remarks: list[Remark]) -> None:
+    def __init__(self, text: str, file: str, remarks: list[ReadRemark]) -> None:
         self.text = text
         self.file = file
         self.remarks = remarks
-        self.items: list[Item] = []
+        self.items: list[ReadItem] = []
 
     def remark(self, at: int, message: str, *, lost: bool = False) -> None:
-        self.remarks.append(Remark(place_of(self.text, at, self.file), message, lost))
+        self.remarks.append(ReadRemark(place_of(self.text, at, self.file), message, lost))
 
-    def read(self) -> Reading:
+    def read(self) -> ReadResult:
         at = 0
         while at < len(self.text):
             if self.text[at] in " \t\r\n":
@@ -69,7 +69,7 @@ class _EnvironmentFile:
                 at = self._comment_end(at)
             else:
                 at = self._assignment(at)
-        return Reading(self.items, self.remarks)
+        return ReadResult(self.items, self.remarks)
 
     def _comment_end(self, at: int) -> int:
         """A comment goes on behind a backslash at its end."""
@@ -96,7 +96,7 @@ class _EnvironmentFile:
         elif _REFUSED.search(value):
             self.remark(start, f"left out: systemd ignores {name}, which holds a control character", lost=True)
         else:
-            self.items.append(Item(name, value, place_of(self.text, start, self.file)))
+            self.items.append(ReadItem(name, value, place_of(self.text, start, self.file)))
         return at
 
     def _value(self, at: int, name: str, start: int) -> tuple[str, int]:
@@ -143,7 +143,7 @@ class _EnvironmentFile:
         return "".join(parts), at + 1
 
 
-class SystemdDropIn(Systemd):
+class SystemdDropInDialect(SystemdDialect):
     """`[Service]` and `Environment="NAME=value"` lines, in C's escapes, with `%%` for a percent sign."""
 
     name = "systemd-dropin"
@@ -154,14 +154,14 @@ class SystemdDropIn(Systemd):
             return "its line is over 1 MiB, where systemd stops"
         return super().refusal(name, text)
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = f"# {heading.app}, {heading.stage}, {heading.service}\n[Service]\n"
         unset = "".join(f"UnsetEnvironment={one.name}\n" for one in entries if one.text is None)
         return (top + "".join(_dropin_line(one.name, one.text) for one in entries if one.text is not None) + unset).encode()
 
-    def read(self, data: bytes, file: str) -> Reading:
+    def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
-        items: list[Item] = []
+        items: list[ReadItem] = []
         section = ""
         at = 0
         for line in re.split(r"(?<!\\)\n", text):
@@ -175,10 +175,10 @@ class SystemdDropIn(Systemd):
             elif words.startswith("Environment=") and section == "[Service]":
                 _take_words(words.partition("=")[2], items, remarks, place_of(text, start, file))
             elif words.startswith("UnsetEnvironment=") and section == "[Service]":
-                items += [Item(name, None, place) for name in words.partition("=")[2].split()]
+                items += [ReadItem(name, None, place) for name in words.partition("=")[2].split()]
             else:
-                remarks.append(Remark(place, f"'{words.partition('=')[0]}' was left out: only Environment= of [Service] is read"))
-        return Reading(items, remarks)
+                remarks.append(ReadRemark(place, f"'{words.partition('=')[0]}' was left out: only Environment= of [Service] is read"))
+        return ReadResult(items, remarks)
 
 
 def _dropin_line(name: str, text: str) -> str:
@@ -191,16 +191,16 @@ _ESCAPE = re.compile(r"\\(?:x([0-9a-fA-F]{2})|u([0-9a-fA-F]{4})|U([0-9a-fA-F]{8}
 _NAMED = {"a": "\a", "b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t", "v": "\v", "s": " "}
 
 
-def _take_words(words: str, items: list[Item], remarks: list[Remark], place: Place) -> None:
+def _take_words(words: str, items: list[ReadItem], remarks: list[ReadRemark], place: Location) -> None:
     if not words.strip():
         items.clear()
-        remarks.append(Remark(place, "an empty Environment= takes back all before it"))
+        remarks.append(ReadRemark(place, "an empty Environment= takes back all before it"))
         return
     at = 0
     while at < len(words.rstrip()):
         word = _WORD.match(words, at)
         if word is None:
-            remarks.append(Remark(place, "left out: the rest of the line has a quote that is not closed", lost=True))
+            remarks.append(ReadRemark(place, "left out: the rest of the line has a quote that is not closed", lost=True))
             return
         at = word.end()
         assignment = re.sub(
@@ -209,11 +209,11 @@ def _take_words(words: str, items: list[Item], remarks: list[Remark], place: Pla
         assignment = _ESCAPE.sub(_unescaped, assignment)
         name, equals, value = assignment.partition("=")
         if re.search(r"(?<!%)(?:%%)*%(?!%)", value):
-            remarks.append(Remark(place, f"left out: {name} has a '%' that systemd replaces", lost=True))
+            remarks.append(ReadRemark(place, f"left out: {name} has a '%' that systemd replaces", lost=True))
         elif not equals or not shell_can_set(name):
-            remarks.append(Remark(place, f"left out: systemd ignores {quoted_name(name)}, which is no assignment to it", lost=True))
+            remarks.append(ReadRemark(place, f"left out: systemd ignores {quoted_name(name)}, which is no assignment to it", lost=True))
         else:
-            items.append(Item(name, value.replace("%%", "%"), place))
+            items.append(ReadItem(name, value.replace("%%", "%"), place))
 
 
 def _unescaped(found: re.Match[str]) -> str:

@@ -6,8 +6,8 @@ import csv
 import re
 from collections.abc import Iterator, Sequence
 
-from coinjar.core.errors import InputError, Place
-from coinjar.dialects.base import BYTE_ORDER_MARK, Dialect, Entry, Heading, Item, Reading, Remark, decode
+from coinjar.core.errors import InputError, Location
+from coinjar.dialects.base import BYTE_ORDER_MARK, Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 from coinjar.dialects.trees import carriable
 
 EMPTY, UNSET = "(empty)", "(unset)"
@@ -16,7 +16,7 @@ _LIKE_THEM = re.compile(r"\(+(?:empty|unset)\)+")
 _NEEDS_QUOTES = re.compile(r'[,;\t"\r\n]|^\s|\s$')
 
 
-class Csv(Dialect):
+class CsvDialect(Dialect):
     """Rows of a name and a value; with several stages a row a name, a column a stage."""
 
     name = "csv"
@@ -26,11 +26,11 @@ class Csv(Dialect):
     def refusal(self, name: str, text: str) -> str | None:
         return carriable(name) or carriable(text)
 
-    def write(self, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading
         return _table([["name", "value"], *([one.name, one.text] for one in entries if one.text is not None)])
 
-    def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: Heading) -> bytes:
+    def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         header, rows = ["name"], dict[str, dict[str, str]]()
         for _, row in _rows(old, file)[0] if old.strip() else []:
             if header == ["name"] and not rows and row[:1] == ["name"]:
@@ -47,46 +47,46 @@ class Csv(Dialect):
             rows.setdefault(one.name, {})[heading.stage] = _cell(one.text)
         return _table([header, *([name, *(cells.get(stage, "") for stage in header[1:])] for name, cells in rows.items() if any(cells.values()))])
 
-    def read(self, data: bytes, file: str) -> Reading:
+    def read(self, data: bytes, file: str) -> ReadResult:
         rows, remarks = _rows(data, file)
         if not rows:
-            return Reading([], remarks)
+            return ReadResult([], remarks)
         (first, header), *rest = rows
         columns = [cell.strip() for cell in header]
         if [one.lower() for one in columns[:2]] == ["name", "value"]:
-            return Reading(list(_narrow(rest, file, remarks)), remarks)
+            return ReadResult(list(_narrow(rest, file, remarks)), remarks)
         if columns[0].lower() != "name" or len(columns) < 2:
             hint = "the first row is name,value, or name and a stage a column"
-            raise InputError("this table has no header row that says what is what", hint=hint, place=Place(file, first, 1), code="shape")
+            raise InputError("this table has no header row that says what is what", hint=hint, place=Location(file, first, 1), code="shape")
         for column in columns[1:]:
             if column and self.known.stages and column not in self.known.stages:
-                remarks.append(Remark(Place(file, first, 1), f"left out: the column '{column}' is no stage", lost=True))
+                remarks.append(ReadRemark(Location(file, first, 1), f"left out: the column '{column}' is no stage", lost=True))
         stages = [one if not self.known.stages or one in self.known.stages else "" for one in columns]
-        return Reading(list(_wide(rest, stages, file, remarks)), remarks)
+        return ReadResult(list(_wide(rest, stages, file, remarks)), remarks)
 
 
-def _narrow(rows: list[tuple[int, list[str]]], file: str, remarks: list[Remark]) -> Iterator[Item]:
+def _narrow(rows: list[tuple[int, list[str]]], file: str, remarks: list[ReadRemark]) -> Iterator[ReadItem]:
     for line, row in rows:
-        place = Place(file, line, 1)
+        place = Location(file, line, 1)
         if len(row) < 2 or not row[0]:
-            remarks.append(Remark(place, "left out: the row has no name or no value", lost=True))
+            remarks.append(ReadRemark(place, "left out: the row has no name or no value", lost=True))
             continue
         if any(row[2:]):
-            remarks.append(Remark(place, f"what stands behind the value of {row[0]} was left out"))
-        yield Item(row[0].strip(), row[1], place)
+            remarks.append(ReadRemark(place, f"what stands behind the value of {row[0]} was left out"))
+        yield ReadItem(row[0].strip(), row[1], place)
 
 
-def _wide(rows: list[tuple[int, list[str]]], columns: list[str], file: str, remarks: list[Remark]) -> Iterator[Item]:
+def _wide(rows: list[tuple[int, list[str]]], columns: list[str], file: str, remarks: list[ReadRemark]) -> Iterator[ReadItem]:
     for line, row in rows:
-        place = Place(file, line, 1)
+        place = Location(file, line, 1)
         if not row[0]:
-            remarks.append(Remark(place, "left out: the row has no name", lost=True))
+            remarks.append(ReadRemark(place, "left out: the row has no name", lost=True))
             continue
         for stage, cell in zip(columns[1:], row[1:], strict=False):
             if cell and stage:
-                yield Item(row[0].strip(), _meant(cell), place, stage=stage)
+                yield ReadItem(row[0].strip(), _meant(cell), place, stage=stage)
         if any(row[len(columns) :]):
-            remarks.append(Remark(place, f"{row[0]} has more cells than the header has stages; the rest was left out", lost=True))
+            remarks.append(ReadRemark(place, f"{row[0]} has more cells than the header has stages; the rest was left out", lost=True))
 
 
 def _cell(text: str | None) -> str:
@@ -108,14 +108,14 @@ def _table(rows: Sequence[Sequence[str]]) -> bytes:
     return "".join(",".join(map(cell, row)) + "\r\n" for row in rows).encode()
 
 
-def _rows(data: bytes, file: str) -> tuple[list[tuple[int, list[str]]], list[Remark]]:
+def _rows(data: bytes, file: str) -> tuple[list[tuple[int, list[str]]], list[ReadRemark]]:
     """The rows that hold anything, each with its first line; `;` and tabs as a spreadsheet may write them are told by the header."""
     text, remarks = decode(data, file)
     remarks = [one for one in remarks if one.kind != BYTE_ORDER_MARK]  # spreadsheets write one
     first = text.split("\n", 1)[0]
     delimiter = max(",;\t", key=first.count)
     if delimiter != ",":
-        remarks.append(Remark(Place(file, 1, 1), f"read with {'a tab' if delimiter == chr(9) else delimiter!r} between cells, as the first row has it"))
+        remarks.append(ReadRemark(Location(file, 1, 1), f"read with {'a tab' if delimiter == chr(9) else delimiter!r} between cells, as the first row has it"))
     csv.field_size_limit(max(csv.field_size_limit(), len(data) + 1))
     reader = csv.reader(re.split(r"(?<=\n)", text), delimiter=delimiter, strict=True)
     rows: list[tuple[int, list[str]]] = []
@@ -126,5 +126,5 @@ def _rows(data: bytes, file: str) -> tuple[list[tuple[int, list[str]]], list[Rem
                 rows.append((before + 1, row))
             before = reader.line_num
     except csv.Error as fault:
-        raise InputError(f"this is not CSV: {fault}", hint="look at the quotes there", place=Place(file, before + 1, 1), code="not-csv") from None
+        raise InputError(f"this is not CSV: {fault}", hint="look at the quotes there", place=Location(file, before + 1, 1), code="not-csv") from None
     return rows, remarks

@@ -6,14 +6,14 @@ import re
 
 import yaml
 
-from coinjar.documents.tree import Tree
+from coinjar.documents.tree import TreeNode
 from coinjar.documents.writing import surely_text
 
 _OCTAL_12 = re.compile(r"0o[0-7]+")
 _FLOAT_12 = re.compile(r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?")
 
 
-def becomes(node: Tree, *, as_json: bool = False) -> tuple[str, str] | None:
+def becomes(node: TreeNode, *, as_json: bool = False) -> tuple[str, str] | None:
     """What a scalar is to its reader, in words, and the text it will be turned into; None if it is a text.
 
     YAML 1.1 and 1.2 readers differ: where they do, the words say so, and the text is what those make of it that see no text.

@@ -6,8 +6,8 @@ import re
 from collections.abc import Sequence
 from typing import NamedTuple, TypeAlias
 
-from coinjar.documents.tree import Tree
-from coinjar.documents.writing import Writer
+from coinjar.documents.tree import TreeNode
+from coinjar.documents.writing import ScalarWriter
 
 Path: TypeAlias = tuple[str | int, ...]
 """Names of mappings and places in lists, from the root."""
@@ -23,9 +23,9 @@ class Splice(NamedTuple):
     text: str
 
 
-def trail_of(tree: Tree | None, path: Path) -> list[Tree]:
+def trail_of(tree: TreeNode | None, path: Path) -> list[TreeNode]:
     """The collections along a path, the root first; empty if the path leads nowhere."""
-    trail: list[Tree] = []
+    trail: list[TreeNode] = []
     for step in path:
         if tree is None:
             return []
@@ -34,7 +34,7 @@ def trail_of(tree: Tree | None, path: Path) -> list[Tree]:
     return trail if tree is not None else []
 
 
-def emptied(text: str, tree: Tree | None, path: Path, keeps: int, writer: Writer) -> list[Splice]:
+def emptied(text: str, tree: TreeNode | None, path: Path, keeps: int, writer: ScalarWriter) -> list[Splice]:
     """Take out a collection that loses all it has, and what that leaves empty in turn, unless a comment stands in it, or it is one that stays."""
     trail = trail_of(tree, path)
     depth = len(path) - 1
@@ -61,12 +61,12 @@ def emptied(text: str, tree: Tree | None, path: Path, keeps: int, writer: Writer
     return without(text, lost, [one.name for one in lost.members] or list(range(len(lost.elements))))
 
 
-def without(text: str, parent: Tree, steps: Sequence[str | int]) -> list[Splice]:
+def without(text: str, parent: TreeNode, steps: Sequence[str | int]) -> list[Splice]:
     """Cut some of a collection's members or elements."""
     return _flow_cuts(text, parent, set(steps)) if parent.flow else [_blockcut(text, parent, step) for step in steps]
 
 
-def start_of(parent: Tree, step: str | int) -> int:
+def start_of(parent: TreeNode, step: str | int) -> int:
     """Where a member or an element of a collection begins."""
     if parent.kind == "map":
         member = parent.members[step] if isinstance(step, int) else parent.member(step)
@@ -75,7 +75,7 @@ def start_of(parent: Tree, step: str | int) -> int:
     return parent.elements[int(step)].start
 
 
-def _flow_cuts(text: str, parent: Tree, steps: set[str | int]) -> list[Splice]:
+def _flow_cuts(text: str, parent: TreeNode, steps: set[str | int]) -> list[Splice]:
     """Cut members or elements between brackets, each with one of the commas beside it and the comment behind it, and no comment of another."""
     inner: list[tuple[str | int, int, int]] = [(one.name, one.key.start, one.value.last) for one in parent.members]
     inner += [(at, one.start, one.last) for at, one in enumerate(parent.elements)]
@@ -96,7 +96,7 @@ def _flow_cuts(text: str, parent: Tree, steps: set[str | int]) -> list[Splice]:
     return cuts
 
 
-def _blockcut(text: str, parent: Tree, step: str | int) -> Splice:
+def _blockcut(text: str, parent: TreeNode, step: str | int) -> Splice:
     """Cut the lines of one member or element in block style."""
     at = start_of(parent, step)
     child = parent.child(step)

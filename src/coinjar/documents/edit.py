@@ -11,11 +11,11 @@ from typing import Any, NamedTuple
 
 import yaml
 
-from coinjar.core.errors import CoinJarError, InputError, Place
+from coinjar.core.errors import CoinJarError, InputError, Location
 from coinjar.documents.cutting import Path, Splice, after_line, emptied, start_of, trail_of, without
 from coinjar.documents.jsontree import grow_json
-from coinjar.documents.tree import NULL, Tree, data_of, grow
-from coinjar.documents.writing import Bare, Plain, Writer, as_block
+from coinjar.documents.tree import NULL, TreeNode, data_of, grow
+from coinjar.documents.writing import Plain, ScalarWriter, UnquotedScalar, as_block
 from coinjar.documents.yamltext import compose
 
 END = -1
@@ -44,14 +44,14 @@ def apply(data: bytes, file: str, edits: Sequence[Edit], *, careful: bool = Fals
         compose(data, file)  # the same guards as for every file that is read
     text = data.decode()
     mark = "\ufeff" if text.startswith("\ufeff") else ""
-    writer = Writer("\r\n" if "\r\n" in text else "\n", careful, as_json)
+    writer = ScalarWriter("\r\n" if "\r\n" in text else "\n", careful, as_json)
     done = apply_to_text(text[len(mark) :], file, edits, writer)
     return (mark + done).encode()
 
 
-def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: Writer) -> str:
+def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: ScalarWriter) -> str:
     """The same for the text of one document that has been looked at before."""
-    read: Callable[[str], Tree | None] = (lambda one: grow_json(one, file)) if writer.as_json else grow
+    read: Callable[[str], TreeNode | None] = (lambda one: grow_json(one, file)) if writer.as_json else grow
     before = read(text)
     meant: Any = data_of(before)
     for edit in edits:
@@ -70,12 +70,12 @@ def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: Writer) -
     raise InputError(
         f"changing {names} here would change something else too (an anchor that others use? an unusual layout?)",
         hint="change it by hand",
-        place=Place(file),
+        place=Location(file),
         code="edit",
     )
 
 
-def _made(text: str, edits: Sequence[Edit], writer: Writer, read: Callable[[str], Tree | None]) -> tuple[str, Any]:
+def _made(text: str, edits: Sequence[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]) -> tuple[str, Any]:
     """The text with the edits made, and its data: what equals nothing for a way of writing that is not foreseen (an explicit key)."""
     additions = [one for one in edits if one.value is not None]
     try:
@@ -87,7 +87,7 @@ def _made(text: str, edits: Sequence[Edit], writer: Writer, read: Callable[[str]
         return text, _NOTHING
 
 
-def _once(tree: Tree | None, edits: Sequence[Edit]) -> list[Edit]:
+def _once(tree: TreeNode | None, edits: Sequence[Edit]) -> list[Edit]:
     """The edits without those that want the same of one collection by another path: of an anchor and of those that refer to it."""
     found: dict[tuple[int, Path, str], Edit] = {}
     kept = []
@@ -107,7 +107,7 @@ def _texts(value: Plain) -> Any:  # noqa: ANN401 - data of any shape
         return {name: _texts(one) for name, one in value.items()}
     if isinstance(value, list):
         return [_texts(one) for one in value]
-    return NULL if isinstance(value, Bare) and value == "null" else str(value)
+    return NULL if isinstance(value, UnquotedScalar) and value == "null" else str(value)
 
 
 def _edited(data: Any, path: Path, value: Plain | None) -> Any:  # noqa: ANN401 - data of any shape
@@ -151,7 +151,7 @@ def _without_empty(data: Any, path: Path, keeps: int) -> Any:  # noqa: ANN401 - 
     return data or None
 
 
-def _named(tree: Tree | None, edit: Edit) -> str:
+def _named(tree: TreeNode | None, edit: Edit) -> str:
     """What an edit is about, as its reader calls it: a variable, not its number in a list."""
     path = edit.path
     while path and (isinstance(path[-1], int) or path[-1] == "value"):
@@ -168,10 +168,10 @@ def _named(tree: Tree | None, edit: Edit) -> str:
     return str(path[-1]) if path else "it"
 
 
-def _all_removed(text: str, removals: Sequence[Edit], writer: Writer, read: Callable[[str], Tree | None]) -> str:
+def _all_removed(text: str, removals: Sequence[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]) -> str:
     """Take out what the edits name: as many at a time as do not touch each other."""
     tree = read(text)
-    groups: dict[int, tuple[Tree, list[Edit]]] = {}
+    groups: dict[int, tuple[TreeNode, list[Edit]]] = {}
     for edit in removals:
         found = trail_of(tree, edit.path)
         if found:
@@ -186,13 +186,13 @@ def _all_removed(text: str, removals: Sequence[Edit], writer: Writer, read: Call
     return text
 
 
-def _written(text: str, edits: list[Edit], writer: Writer, read: Callable[[str], Tree | None]) -> tuple[str, list[Edit]]:
+def _written(text: str, edits: list[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]) -> tuple[str, list[Edit]]:
     """Make as many edits as one reading of the text allows; return the new text and the edits that are left."""
     tree = read(text)
     if tree is None or tree.is_null:
         return _start(text, edits[0], writer), edits[1:]
     splices: list[Splice] = []
-    new: dict[int, tuple[Tree, list[tuple[str, Plain]]]] = {}
+    new: dict[int, tuple[TreeNode, list[tuple[str, Plain]]]] = {}
     left: list[Edit] = []
     opened: set[Path] = set()
     for edit in edits:
@@ -213,7 +213,7 @@ def _written(text: str, edits: list[Edit], writer: Writer, read: Callable[[str],
     return text, left
 
 
-def _descend(tree: Tree, path: Path) -> tuple[Tree, Path]:
+def _descend(tree: TreeNode, path: Path) -> tuple[TreeNode, Path]:
     """The deepest collection along the path that is there, and what is left of the path."""
     while len(path) > 1 and (inner := tree.child(path[0])) is not None and inner.kind in ("map", "seq"):
         if (inner.kind == "seq") != isinstance(path[1], int):
@@ -228,7 +228,7 @@ def _nested(path: Path, value: Plain) -> Plain:
     return value
 
 
-def _start(text: str, edit: Edit, writer: Writer) -> str:
+def _start(text: str, edit: Edit, writer: ScalarWriter) -> str:
     assert edit.value is not None
     if writer.as_json:
         return writer.pretty(_nested(edit.path, edit.value), 0, 2) + writer.newline
@@ -238,7 +238,7 @@ def _start(text: str, edit: Edit, writer: Writer) -> str:
     return text + gap + writer.block(str(edit.path[0]), _nested(edit.path[1:], edit.value), 0)
 
 
-def _insertion(text: str, parent: Tree, members: list[tuple[str, Plain]], writer: Writer) -> Splice:
+def _insertion(text: str, parent: TreeNode, members: list[tuple[str, Plain]], writer: ScalarWriter) -> Splice:
     """New members or elements at the end of a collection, in its own style."""
     inner = [(one.key.start, one.value) for one in parent.members] or [(one.start, one) for one in parent.elements]
     if parent.flow:
@@ -256,7 +256,7 @@ def _insertion(text: str, parent: Tree, members: list[tuple[str, Plain]], writer
     return Splice(at, at, gap + "".join(lines))
 
 
-def _flow_insertion(text: str, parent: Tree, inner: list[tuple[int, Tree]], members: list[tuple[str, Plain]], writer: Writer) -> Splice:
+def _flow_insertion(text: str, parent: TreeNode, inner: list[tuple[int, TreeNode]], members: list[tuple[str, Plain]], writer: ScalarWriter) -> Splice:
     opened = text.index("{" if parent.kind == "map" else "[", parent.start) + 1
     line = text.rfind("\n", 0, opened) + 1
     outer = len(text[line:]) - len(text[line:].lstrip(" "))
@@ -278,7 +278,7 @@ def _flow_insertion(text: str, parent: Tree, inner: list[tuple[int, Tree]], memb
     return Splice(at, at, "".join(f",{gap}{one}" for one in written))
 
 
-def _replacement(text: str, parent: Tree, step: str | int, value: Plain, writer: Writer) -> Splice:
+def _replacement(text: str, parent: TreeNode, step: str | int, value: Plain, writer: ScalarWriter) -> Splice:
     old = parent.child(step)
     assert old is not None
     anchor = _ANCHOR.match(text, old.start, old.end) if old.kind != "alias" and not writer.as_json else None
@@ -291,7 +291,12 @@ def _replacement(text: str, parent: Tree, step: str | int, value: Plain, writer:
     if parent.flow or old.flow:
         return Splice(start, old.last, writer.flow(value, old.style) if parent.flow or not isinstance(value, str) else writer.scalar(value, old.style))
     line = text.rfind("\n", 0, start_of(parent, step)) + 1
-    if isinstance(value, str) and old.kind in ("scalar", "alias") and old.style not in ("|", ">") and (isinstance(value, Bare) or not as_block(value)):
+    if (
+        isinstance(value, str)
+        and old.kind in ("scalar", "alias")
+        and old.style not in ("|", ">")
+        and (isinstance(value, UnquotedScalar) or not as_block(value))
+    ):
         gap = " " if text[start - 1 : start] == ":" else ""
         return Splice(start, old.last, gap + writer.scalar(value, old.style))
     if parent.kind == "seq":
@@ -300,7 +305,7 @@ def _replacement(text: str, parent: Tree, step: str | int, value: Plain, writer:
     return _member_replacement(text, parent, str(step), value, writer, anchor.group().rstrip() if anchor else "")
 
 
-def _member_replacement(text: str, parent: Tree, name: str, value: Plain, writer: Writer, anchor: str) -> Splice:
+def _member_replacement(text: str, parent: TreeNode, name: str, value: Plain, writer: ScalarWriter, anchor: str) -> Splice:
     """A member's value over several lines: all behind its colon is new, but a comment stays."""
     member = parent.member(name)
     assert member
@@ -314,7 +319,7 @@ def _member_replacement(text: str, parent: Tree, name: str, value: Plain, writer
     return Splice(member.colon(text), after_line(text, old.last), kept)
 
 
-def _comment_behind(text: str, old: Tree) -> str:
+def _comment_behind(text: str, old: TreeNode) -> str:
     """The comment on the line where a value ends, or, of a block scalar, where it starts."""
     line = text[old.start :] if old.style in ("|", ">") else text[old.last :]
     found = re.match(r"[^\r\n#]*(?<=[ \t])(#[^\r\n]*)", line)

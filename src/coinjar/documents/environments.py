@@ -8,26 +8,26 @@ from typing import NamedTuple
 from coinjar.core.errors import InputError
 from coinjar.documents.cutting import Path
 from coinjar.documents.edit import END, Edit
-from coinjar.documents.tree import Tree
+from coinjar.documents.tree import TreeNode
 from coinjar.documents.writing import Plain
 
 MAP, LINES, PAIRS = "map", "lines", "pairs"
 FORMS = (MAP, LINES, PAIRS)
 
 
-class Held(NamedTuple):
+class EnvironmentEntry(NamedTuple):
     """One entry as it stands. `text` is None where it has no value of its own; `at` is its name's node, `step` its place."""
 
     name: str
     text: str | None
-    at: Tree
-    value: Tree | None
+    at: TreeNode
+    value: TreeNode | None
     step: str | int
     merged: bool = False
     """Whether it stands elsewhere, and `<<` brings it here."""
 
 
-def form_of(node: Tree | None) -> str | None:
+def form_of(node: TreeNode | None) -> str | None:
     """The form that is there; None where nothing tells."""
     node = node.plain if node else None
     if node is None or node.is_null or not (node.members or node.elements):
@@ -37,22 +37,22 @@ def form_of(node: Tree | None) -> str | None:
     return PAIRS if node.elements[0].plain.kind == "map" else LINES
 
 
-def held(node: Tree | None, *, merged: bool = False) -> list[Held]:
+def held(node: TreeNode | None, *, merged: bool = False) -> list[EnvironmentEntry]:
     """The entries, in order; with `merged` also those that `<<` brings (YAML 1.1, merge). Raises InputError for what is no environment."""
     node = node.plain if node else None
     if node is None or node.is_null:
         return []
     if node.kind == "map":
-        own = [Held(one.name, _text(one.value.plain), one.key, one.value.plain, one.name) for one in node.members if one.name != "<<"]
+        own = [EnvironmentEntry(one.name, _text(one.value.plain), one.key, one.value.plain, one.name) for one in node.members if one.name != "<<"]
         return own + _merged(node, {one.name for one in own}) if merged else own
     if node.kind == "seq":
         return [one for number, element in enumerate(node.elements) if (one := _element(element.plain, number))]
     raise InputError("there is no environment: neither a map nor a list", hint="correct the pointer", code="environment")
 
 
-def _merged(node: Tree, own: set[str]) -> list[Held]:
+def _merged(node: TreeNode, own: set[str]) -> list[EnvironmentEntry]:
     """What `<<` brings; what stands first wins, and what the map itself has before all."""
-    found: dict[str, Held] = {}
+    found: dict[str, EnvironmentEntry] = {}
     for one in [member.value.plain for member in node.members if member.name == "<<"]:
         for source in [element.plain for element in one.elements] if one.kind == "seq" else [one]:
             for each in held(source, merged=True) if source.kind == "map" else ():
@@ -61,22 +61,22 @@ def _merged(node: Tree, own: set[str]) -> list[Held]:
     return list(found.values())
 
 
-def _text(node: Tree) -> str | None:
+def _text(node: TreeNode) -> str | None:
     return node.text if node.kind == "scalar" and not node.is_null else None
 
 
-def _element(node: Tree, number: int) -> Held | None:
+def _element(node: TreeNode, number: int) -> EnvironmentEntry | None:
     if node.kind == "scalar":
         name, equals, value = node.text.partition("=")
-        return Held(name, value if equals else None, node, node if equals else None, number)
+        return EnvironmentEntry(name, value if equals else None, node, node if equals else None, number)
     name_node, value_node = node.child("name"), node.child("value")
     if name_node is None:
         return None
     value_node = value_node.plain if value_node else None
-    return Held(name_node.text, _text(value_node) if value_node else None, node, value_node, number)
+    return EnvironmentEntry(name_node.text, _text(value_node) if value_node else None, node, value_node, number)
 
 
-def edits(node: Tree | None, path: Path, form: str, wanted: Mapping[str, str], gone: Iterable[str], *, same: Iterable[str] = ()) -> list[Edit]:
+def edits(node: TreeNode | None, path: Path, form: str, wanted: Mapping[str, str], gone: Iterable[str], *, same: Iterable[str] = ()) -> list[Edit]:
     """What brings the environment at `path` in step: set what is wanted, take out what is gone, leave what is `same` already."""
     there = {one.name: one for one in held(node)}
     kept = set(same)

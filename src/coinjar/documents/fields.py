@@ -14,7 +14,7 @@ from coinjar.documents.yamltext import is_null, place
 NULL_HINT = 'write "" for an empty text, "null" for the word, or {unset: true} for no value here and none inherited'
 
 
-class Fields:
+class FieldReader:
     """Reads the nodes of one file."""
 
     def __init__(self, file: str) -> None:

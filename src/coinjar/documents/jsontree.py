@@ -6,14 +6,14 @@ import re
 from json.decoder import JSONDecodeError, scanstring  # type: ignore[attr-defined]  # public in practice; the stubs leave it out
 
 from coinjar.core.errors import InputError, place_of
-from coinjar.documents.tree import Member, Tree
+from coinjar.documents.tree import TreeMember, TreeNode
 from coinjar.documents.yamltext import DEEPEST
 
 _BLANK = re.compile(r"[ \t\n\r]*")
 _BARE = re.compile(r"true|false|null|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?")
 
 
-def grow_json(text: str, file: str) -> Tree:
+def grow_json(text: str, file: str) -> TreeNode:
     """The tree. A string has the style `"`, every other scalar none. Raises InputError with the place of the fault."""
     try:
         tree, end = _value(text, _skip(text, 0), 0)
@@ -30,7 +30,7 @@ def _skip(text: str, at: int) -> int:
     return found.end() if found else at
 
 
-def _value(text: str, at: int, depth: int) -> tuple[Tree, int]:
+def _value(text: str, at: int, depth: int) -> tuple[TreeNode, int]:
     if depth > DEEPEST:
         raise JSONDecodeError(f"It is nested more than {DEEPEST} levels deep", text, at)
     letter = text[at : at + 1]
@@ -45,16 +45,16 @@ def _value(text: str, at: int, depth: int) -> tuple[Tree, int]:
     return _scalar(at, bare.end(), bare.group(), None), bare.end()
 
 
-def _scalar(start: int, end: int, text: str, style: str | None) -> Tree:
-    tree = Tree("scalar", start, end)
+def _scalar(start: int, end: int, text: str, style: str | None) -> TreeNode:
+    tree = TreeNode("scalar", start, end)
     tree.text, tree.style = text, style
     return tree
 
 
-def _collection(text: str, start: int, depth: int) -> tuple[Tree, int]:
+def _collection(text: str, start: int, depth: int) -> tuple[TreeNode, int]:
     is_map = text[start] == "{"
     close = "}" if is_map else "]"
-    tree = Tree("map" if is_map else "seq", start, start)
+    tree = TreeNode("map" if is_map else "seq", start, start)
     tree.flow = True
     at = _skip(text, start + 1)
     while text[at : at + 1] != close:
@@ -62,7 +62,7 @@ def _collection(text: str, start: int, depth: int) -> tuple[Tree, int]:
             key, at = _key(text, at)
         value, at = _value(text, at, depth + 1)
         if is_map:
-            tree.members.append(Member(key, value))
+            tree.members.append(TreeMember(key, value))
         else:
             tree.elements.append(value)
         at = _skip(text, at)
@@ -76,7 +76,7 @@ def _collection(text: str, start: int, depth: int) -> tuple[Tree, int]:
     return tree, at + 1
 
 
-def _key(text: str, at: int) -> tuple[Tree, int]:
+def _key(text: str, at: int) -> tuple[TreeNode, int]:
     if text[at : at + 1] != '"':
         raise JSONDecodeError("Expecting a name in double quotes", text, at)
     name, end = scanstring(text, at + 1)

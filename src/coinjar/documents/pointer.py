@@ -8,19 +8,19 @@ from typing import NamedTuple, TypeAlias
 from coinjar.core.errors import InputError
 from coinjar.core.names import nearest
 from coinjar.documents.cutting import Path
-from coinjar.documents.tree import Tree
+from coinjar.documents.tree import TreeNode
 
 _PICK = re.compile(r"\[([^=\]]+)=(.*)\]", re.DOTALL)
 
 
-class Pick(NamedTuple):
+class ElementSelector(NamedTuple):
     """The element whose field has this text."""
 
     field: str
     value: str
 
 
-Step: TypeAlias = str | Pick
+Step: TypeAlias = str | ElementSelector
 
 
 def parse_pointer(text: str) -> tuple[Step, ...]:
@@ -33,26 +33,26 @@ def parse_pointer(text: str) -> tuple[Step, ...]:
     for raw in text.split("/")[1:]:
         step = raw.replace("~1", "/").replace("~0", "~")
         pick = _PICK.fullmatch(step)
-        steps.append(Pick(pick[1], pick[2]) if pick else step)
+        steps.append(ElementSelector(pick[1], pick[2]) if pick else step)
     return tuple(steps)
 
 
-class Found(NamedTuple):
+class PointerMatch(NamedTuple):
     """Where a pointer leads: the nodes on the way, root first, and the path. `missing` is the last step if nothing stands there yet."""
 
-    trail: tuple[Tree, ...]
+    trail: tuple[TreeNode, ...]
     path: Path
     missing: bool
 
     @property
-    def node(self) -> Tree | None:
+    def node(self) -> TreeNode | None:
         return None if self.missing else self.trail[-1]
 
 
-def follow(root: Tree | None, pointer: str) -> Found:
+def follow(root: TreeNode | None, pointer: str) -> PointerMatch:
     """Follow a pointer; only its last step may lead to what is not there yet. Raises InputError that says where it leads nowhere."""
     steps = parse_pointer(pointer)
-    trail: list[Tree] = [root] if root is not None else []
+    trail: list[TreeNode] = [root] if root is not None else []
     path: list[str | int] = []
     if root is None:
         raise InputError(f"{pointer or 'the whole document'} leads nowhere: the document is empty", hint="correct the pointer", code="pointer")
@@ -62,16 +62,16 @@ def follow(root: Tree | None, pointer: str) -> Found:
         child = node.child(at) if at is not None else None
         if child is None:
             if number == len(steps) - 1 and isinstance(step, str) and node.kind == "map":
-                return Found(tuple(trail), (*path, step), missing=True)
+                return PointerMatch(tuple(trail), (*path, step), missing=True)
             raise _nowhere(pointer, steps, number, node)
         assert at is not None
         path.append(at)
         trail.append(child)
-    return Found(tuple(trail), tuple(path), missing=False)
+    return PointerMatch(tuple(trail), tuple(path), missing=False)
 
 
-def _step(node: Tree, step: Step) -> str | int | None:
-    if isinstance(step, Pick):
+def _step(node: TreeNode, step: Step) -> str | int | None:
+    if isinstance(step, ElementSelector):
         for number, element in enumerate(node.elements):
             field = element.plain.child(step.field)
             if field is not None and field.text == step.value:
@@ -82,11 +82,11 @@ def _step(node: Tree, step: Step) -> str | int | None:
     return step
 
 
-def _nowhere(pointer: str, steps: tuple[Step, ...], number: int, node: Tree) -> InputError:
+def _nowhere(pointer: str, steps: tuple[Step, ...], number: int, node: TreeNode) -> InputError:
     step = steps[number]
-    before = "/" + "/".join(f"[{one.field}={one.value}]" if isinstance(one, Pick) else one for one in steps[:number])
+    before = "/" + "/".join(f"[{one.field}={one.value}]" if isinstance(one, ElementSelector) else one for one in steps[:number])
     where = before if number else "the document"
-    if isinstance(step, Pick):
+    if isinstance(step, ElementSelector):
         known = [field.text for one in node.elements if (field := one.plain.child(step.field)) is not None]
         message, hint = f"no element of {where} has {step.field}: {step.value}", f"there are {', '.join(known)}" if known else "it is no list of such elements"
     else:

@@ -11,7 +11,7 @@ import sys
 from typing import Any
 
 
-class _Later:
+class _LazyPattern:
     """Stands for a compiled pattern, and becomes one when it is first asked for anything."""
 
     def __init__(self, *given: Any) -> None:  # noqa: ANN401 - whatever `re.compile` takes
@@ -26,7 +26,7 @@ def import_yaml() -> None:
     if "yaml" in sys.modules:
         return
     compile_now = re.compile
-    re.compile = _Later  # type: ignore[assignment]  # for the next line only
+    re.compile = _LazyPattern  # type: ignore[assignment]  # for the next line only
     try:
         import yaml  # noqa: F401 - for what it leaves behind
     finally:

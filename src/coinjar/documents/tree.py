@@ -7,18 +7,18 @@ from typing import Final
 
 import yaml
 
-from coinjar.documents.yamltext import NULLS, Failsafe, check_bytes, translated
+from coinjar.documents.yamltext import NULLS, FailsafeLoader, check_bytes, translated
 
 NULL: Final = object()
 """A bare null in `data_of`."""
 
 
-class Member:
+class TreeMember:
     """One name of a mapping with its value."""
 
     __slots__ = ("key", "value")
 
-    def __init__(self, key: Tree, value: Tree) -> None:
+    def __init__(self, key: TreeNode, value: TreeNode) -> None:
         self.key = key
         self.value = value
 
@@ -31,7 +31,7 @@ class Member:
         return text.index(":", self.key.end)
 
 
-class Tree:
+class TreeNode:
     """One node. `start` and `end` count characters; `last` is where its text really ends."""
 
     __slots__ = ("_index", "anchor", "elements", "end", "flow", "kind", "last", "members", "start", "style", "target", "text")
@@ -44,18 +44,18 @@ class Tree:
         self.style: str | None = None
         self.flow = False
         self.anchor = anchor
-        self.members: list[Member] = []
-        self.elements: list[Tree] = []
-        self.target: Tree | None = None
-        self._index: dict[str, Member] | None = None
+        self.members: list[TreeMember] = []
+        self.elements: list[TreeNode] = []
+        self.target: TreeNode | None = None
+        self._index: dict[str, TreeMember] | None = None
 
-    def member(self, name: str) -> Member | None:
+    def member(self, name: str) -> TreeMember | None:
         """The member of this name, if this is a mapping that has it."""
         if self._index is None:
             self._index = {one.name: one for one in self.members}
         return self._index.get(name)
 
-    def child(self, step: str | int) -> Tree | None:
+    def child(self, step: str | int) -> TreeNode | None:
         """What stands behind a name of a mapping, or at a place in a list; None if there is nothing."""
         if isinstance(step, str):
             member = self.member(step)
@@ -63,7 +63,7 @@ class Tree:
         return self.elements[step] if 0 <= step < len(self.elements) else None
 
     @property
-    def plain(self) -> Tree:
+    def plain(self) -> TreeNode:
         """This node, or the one that it is an alias of."""
         return self.target if self.kind == "alias" and self.target else self
 
@@ -82,17 +82,17 @@ def _marks(event: yaml.Event) -> tuple[int, int]:
 def documents(text: str, file: str) -> list[tuple[int, int]]:
     """Where each document of a YAML text starts and ends, comments behind it included. Raises InputError for what is not YAML."""
     try:
-        starts = [_marks(event)[0] for event in yaml.parse(text, Loader=Failsafe) if isinstance(event, yaml.DocumentStartEvent)]
+        starts = [_marks(event)[0] for event in yaml.parse(text, Loader=FailsafeLoader) if isinstance(event, yaml.DocumentStartEvent)]
     except yaml.YAMLError as fault:
         raise translated(fault, file) from None
     starts[:1] = [0]
     return list(zip(starts, [*starts[1:], len(text)], strict=True))
 
 
-def grow(text: str) -> Tree | None:
+def grow(text: str) -> TreeNode | None:
     """The tree of a text with at most one document. Raises yaml.YAMLError."""
-    events = yaml.parse(text, Loader=Failsafe)
-    anchors: dict[str, Tree] = {}
+    events = yaml.parse(text, Loader=FailsafeLoader)
+    anchors: dict[str, TreeNode] = {}
     root = None
     for event in events:
         if isinstance(event, yaml.NodeEvent):
@@ -100,14 +100,14 @@ def grow(text: str) -> Tree | None:
     return root
 
 
-def grow_each(data: bytes, file: str) -> list[Tree]:
+def grow_each(data: bytes, file: str) -> list[TreeNode]:
     """The trees of all documents of a text, with positions in the whole of it. Raises InputError for what is not YAML, or too much of it."""
     check_bytes(data, file)
     text = data.decode()
     found = []
-    anchors: dict[str, Tree] = {}
+    anchors: dict[str, TreeNode] = {}
     try:
-        events = yaml.parse(text, Loader=Failsafe)
+        events = yaml.parse(text, Loader=FailsafeLoader)
         for event in events:
             if isinstance(event, yaml.DocumentStartEvent):
                 anchors = {}
@@ -118,18 +118,18 @@ def grow_each(data: bytes, file: str) -> list[Tree]:
     return found
 
 
-def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, Tree], text: str) -> Tree:
+def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, TreeNode], text: str) -> TreeNode:
     if isinstance(event, yaml.AliasEvent):
-        tree = Tree("alias", *_marks(event), event.anchor)
+        tree = TreeNode("alias", *_marks(event), event.anchor)
         tree.target = anchors.get(str(event.anchor))
         return tree
     if isinstance(event, yaml.ScalarEvent):
-        tree = Tree("scalar", *_marks(event), event.anchor)
+        tree = TreeNode("scalar", *_marks(event), event.anchor)
         tree.text, tree.style = event.value, event.style if event.style in ("'", '"', "|", ">") else None
         if tree.style in ("|", ">"):
             tree.last = _block_end(text, tree)
     else:
-        tree = Tree("map" if isinstance(event, yaml.MappingStartEvent) else "seq", *_marks(event), getattr(event, "anchor", None))
+        tree = TreeNode("map" if isinstance(event, yaml.MappingStartEvent) else "seq", *_marks(event), getattr(event, "anchor", None))
         tree.flow = bool(getattr(event, "flow_style", False))
     if tree.anchor and tree.kind != "alias":
         anchors[tree.anchor] = tree
@@ -138,7 +138,7 @@ def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, Tr
     return tree
 
 
-def _block_end(text: str, tree: Tree) -> int:
+def _block_end(text: str, tree: TreeNode) -> int:
     """Behind a block scalar's last line: its end mark lies behind blank lines too, which are its own only with `+`."""
     written = text[tree.start : tree.end]
     if "+" in written.split("\n", 1)[0].split("#")[0]:
@@ -147,8 +147,8 @@ def _block_end(text: str, tree: Tree) -> int:
     return tree.end if end < 0 else end + 1
 
 
-def _fill(tree: Tree, events: Iterator[yaml.Event], anchors: dict[str, Tree], text: str) -> None:
-    inner: list[Tree] = []
+def _fill(tree: TreeNode, events: Iterator[yaml.Event], anchors: dict[str, TreeNode], text: str) -> None:
+    inner: list[TreeNode] = []
     for event in events:
         if isinstance(event, yaml.CollectionEndEvent):
             tree.end = tree.last = _marks(event)[1]
@@ -157,12 +157,12 @@ def _fill(tree: Tree, events: Iterator[yaml.Event], anchors: dict[str, Tree], te
     if inner and not tree.flow:
         tree.last = inner[-1].last  # a block's own end mark lies behind the comments that follow it
     if tree.kind == "map":
-        tree.members = [Member(key, value) for key, value in zip(inner[::2], inner[1::2], strict=True)]
+        tree.members = [TreeMember(key, value) for key, value in zip(inner[::2], inner[1::2], strict=True)]
     else:
         tree.elements = inner
 
 
-def data_of(tree: Tree | None) -> object:
+def data_of(tree: TreeNode | None) -> object:
     """The tree's texts as dicts, lists and strings, aliases followed; bare nulls are NULL. Depth and size are bounded before."""
     if tree is None:
         return None

@@ -11,7 +11,7 @@ import yaml
 from coinjar.documents.yamltext import NULLS
 
 
-class Bare(str):
+class UnquotedScalar(str):
     """A text to write without quotes: a number, `true`, `false` or JSON data of one word."""
 
     __slots__ = ()
@@ -34,7 +34,7 @@ def surely_text(text: str) -> bool:
     return bool(_SURE.fullmatch(text)) and text.lower() not in _WORDS and ": " not in text and " #" not in text
 
 
-class Writer(NamedTuple):
+class ScalarWriter(NamedTuple):
     """How to write. `careful`: text stays text for every YAML reader; `as_json`: the document is JSON."""
 
     newline: str = "\n"
@@ -43,7 +43,7 @@ class Writer(NamedTuple):
 
     def scalar(self, text: str, style: str | None = None, *, flow: bool = False) -> str:
         """A text on one line, in the style asked for where that carries it, else plain, else quoted."""
-        if isinstance(text, Bare):
+        if isinstance(text, UnquotedScalar):
             return str(text)
         if self.as_json:
             return json.dumps(text, ensure_ascii=False)
@@ -82,7 +82,7 @@ class Writer(NamedTuple):
             return start + self.newline + "".join(self.block(inner, one, indent + 2) for inner, one in value.items())
         if isinstance(value, list) and value and (self.careful or not all(isinstance(one, str) for one in value)):
             return start + self.newline + "".join(self.element(one, indent + 2) for one in value)
-        if isinstance(value, str) and as_block(value) and not isinstance(value, Bare):
+        if isinstance(value, str) and as_block(value) and not isinstance(value, UnquotedScalar):
             return start + self._literal(value, indent)
         return f"{start} {self.scalar(value) if isinstance(value, str) else self.flow(value)}{self.newline}"
 

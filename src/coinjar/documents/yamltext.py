@@ -8,7 +8,7 @@ import re
 import yaml
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
-from coinjar.core.errors import InputError, Place
+from coinjar.core.errors import InputError, Location
 
 try:
     from yaml import CBaseLoader as _Base
@@ -25,7 +25,7 @@ _BRACKETS = rb"[\[\]{}]"
 NULLS = frozenset({"", "~", "null", "Null", "NULL"})
 
 
-class Failsafe(_Base):
+class FailsafeLoader(_Base):
     """Every scalar is text; a tag of its own is kept, and found by `compose`."""
 
     def resolve(self, kind: type[Node], value: object, implicit: object) -> str:
@@ -38,22 +38,22 @@ def is_null(node: Node) -> bool:
     return isinstance(node, ScalarNode) and not node.style and node.value in NULLS
 
 
-def place(node: Node, file: str) -> Place:
+def place(node: Node, file: str) -> Location:
     """Where a node starts."""
     mark = node.start_mark
-    return Place(file, mark.line + 1, mark.column + 1)
+    return Location(file, mark.line + 1, mark.column + 1)
 
 
 def compose(data: bytes, file: str) -> Node | None:
     """The root node of a file with at most one document; None for an empty one. Raises InputError with the place."""
     check_bytes(data, file)
-    loader = Failsafe(data)
+    loader = FailsafeLoader(data)
     try:
         node: Node | None = loader.get_single_node()
     except yaml.YAMLError as fault:
         raise translated(fault, file) from None
     except RecursionError:
-        raise _too_deep(Place(file)) from None
+        raise _too_deep(Location(file)) from None
     finally:
         loader.dispose()
     if node is not None and b"!" in data:
@@ -64,12 +64,12 @@ def compose(data: bytes, file: str) -> Node | None:
 def check_bytes(data: bytes, file: str) -> None:
     """Refuse what is too large, no UTF-8, or nested too deeply. Raises InputError with the place."""
     if len(data) > LARGEST_FILE:
-        raise InputError(f"the file is over {LARGEST_FILE >> 20} MiB", hint="is it the right file?", place=Place(file), code="yaml")
+        raise InputError(f"the file is over {LARGEST_FILE >> 20} MiB", hint="is it the right file?", place=Location(file), code="yaml")
     try:
         data.decode()
     except UnicodeDecodeError as fault:
         before = data[: fault.start]
-        where = Place(file, before.count(b"\n") + 1, fault.start - before.rfind(b"\n"))
+        where = Location(file, before.count(b"\n") + 1, fault.start - before.rfind(b"\n"))
         message = f"byte 0x{data[fault.start]:02x} is not UTF-8 text"
         raise InputError(message, hint="save the file as UTF-8", place=where, code="yaml") from None
     depth = 0
@@ -95,24 +95,24 @@ def _check_depth(data: bytes, file: str) -> None:
 def _count_depth(data: bytes, file: str) -> None:
     """Raise InputError at the first collection that is too deep; YAMLError for what is no YAML."""
     depth = 0
-    for event in yaml.parse(data, Loader=Failsafe):
+    for event in yaml.parse(data, Loader=FailsafeLoader):
         if isinstance(event, yaml.CollectionStartEvent):
             depth += 1
             if depth > DEEPEST:
                 mark = event.start_mark
-                raise _too_deep(Place(file, mark.line + 1, mark.column + 1) if mark else Place(file))
+                raise _too_deep(Location(file, mark.line + 1, mark.column + 1) if mark else Location(file))
         elif isinstance(event, yaml.CollectionEndEvent):
             depth -= 1
 
 
-def _too_deep(where: Place) -> InputError:
+def _too_deep(where: Location) -> InputError:
     return InputError(f"the file is nested more than {DEEPEST} levels deep", hint="flatten it", place=where, code="yaml")
 
 
 def translated(fault: yaml.YAMLError, file: str) -> InputError:
     """What PyYAML says, as an error of ours with its place."""
     mark = getattr(fault, "problem_mark", None) or getattr(fault, "context_mark", None)
-    where = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file)
+    where = Location(file, mark.line + 1, mark.column + 1) if mark else Location(file)
     problem = str(getattr(fault, "problem", None) or getattr(fault, "reason", None) or "it cannot be read")
     if "another document" in problem or "single document" in str(getattr(fault, "context", "")):
         return InputError("a second document starts here", hint="keep one document a file: remove the '---'", place=where, code="yaml")

@@ -7,12 +7,12 @@ import re
 from yaml.nodes import Node, ScalarNode
 
 from coinjar.core.kinds import KINDS
-from coinjar.documents.fields import Fields
+from coinjar.documents.fields import FieldReader
 
 _NUMBERS = ("min", "max", "min_length", "max_length")
 
 
-def read_constraints(fields: Fields, kind: str, own: dict[str, Node]) -> dict[str, object]:
+def read_constraints(fields: FieldReader, kind: str, own: dict[str, Node]) -> dict[str, object]:
     """The constraints of one variable; those its kind does not take are faults."""
     found: dict[str, object] = {}
     for name, node in own.items():
@@ -26,7 +26,7 @@ def read_constraints(fields: Fields, kind: str, own: dict[str, Node]) -> dict[st
     return found
 
 
-def _read(fields: Fields, name: str, node: Node) -> object | None:
+def _read(fields: FieldReader, name: str, node: Node) -> object | None:
     if name in _NUMBERS:
         return _number(fields, name, node)
     if name in ("choices", "schemes"):
@@ -45,7 +45,7 @@ def _read(fields: Fields, name: str, node: Node) -> object | None:
     return text or None
 
 
-def _number(fields: Fields, name: str, node: Node) -> float | int | None:
+def _number(fields: FieldReader, name: str, node: Node) -> float | int | None:
     text = fields.text(node, name)
     try:
         return int(text) if re.fullmatch(r"-?\d{1,40}", text) else float(text)
@@ -54,7 +54,7 @@ def _number(fields: Fields, name: str, node: Node) -> float | int | None:
         return None
 
 
-def _spelling(fields: Fields, node: Node) -> dict[str, str] | None:
+def _spelling(fields: FieldReader, node: Node) -> dict[str, str] | None:
     own = fields.fields(node, "'spelling'", ("true", "false"))
     words = {name: value.value for name, value in own.items() if isinstance(value, ScalarNode)}
     if set(words) != {"true", "false"} or words["true"] == words["false"]:

@@ -8,17 +8,17 @@ from typing import TYPE_CHECKING, Any
 
 from yaml.nodes import Node, SequenceNode
 
-from coinjar.core.errors import CoinJarError, InputError, Place, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
 from coinjar.core.kinds import FORMS, KINDS
-from coinjar.core.model import Accepted, Destination, Jar, Service, Stage, Together, Variable
+from coinjar.core.model import AcceptedFinding, Destination, Jar, Service, Stage, Variable, VariableGroup
 from coinjar.core.names import ALL, ServiceName, StageName, VariableName, name_fault, suggestion
 from coinjar.core.references import Template
-from coinjar.documents.fields import Fields
+from coinjar.documents.fields import FieldReader
 from coinjar.documents.yamltext import compose, is_null, place
 from coinjar.jarfile.values import read_value
 
 if TYPE_CHECKING:
-    from coinjar.core.code import CodePlaces
+    from coinjar.core.code import CodePaths
     from coinjar.core.proofs import Proof
 
 TOP = ("coinjar", "app", "services", "stages", "sets", "variables", "together", "accepted", "destinations", "proofs", "records", "code")
@@ -35,10 +35,10 @@ PHASES = ("build", "run", "both")
 
 def read_declarations(data: bytes, file: str) -> Jar:
     """jar.yaml's text as a jar without values. Raises every fault at once."""
-    fields = Fields(file)
+    fields = FieldReader(file)
     root = compose(data, file)
     if root is None or is_null(root):
-        raise InputError("the file is empty", hint="`coinjar new` makes one", place=Place(file), code="jar")
+        raise InputError("the file is empty", hint="`coinjar new` makes one", place=Location(file), code="jar")
     top = fields.fields(root, "jar.yaml", TOP)
     raise_all(fields.faults if not top else [])
     _read_version(fields, root, top.get("coinjar"))
@@ -69,7 +69,7 @@ def read_declarations(data: bytes, file: str) -> Jar:
     return jar
 
 
-def _check_suppliers(fields: Fields, jar: Jar) -> None:
+def _check_suppliers(fields: FieldReader, jar: Jar) -> None:
     for variable in jar.variables.values():
         for name in variable.supplied_by:
             if name not in jar.destinations:
@@ -77,7 +77,7 @@ def _check_suppliers(fields: Fields, jar: Jar) -> None:
                 fields.faults.append(InputError(f"{variable.name} is supplied by '{name}', which is no destination", hint=hint, place=variable.place))
 
 
-def _read_proofs(fields: Fields, node: Node, jar: Jar) -> dict[str, Proof]:
+def _read_proofs(fields: FieldReader, node: Node, jar: Jar) -> dict[str, Proof]:
     from coinjar.jarfile.proofs import ProofReader
 
     def references(template: Template, at: Node, what: str) -> None:
@@ -88,20 +88,20 @@ def _read_proofs(fields: Fields, node: Node, jar: Jar) -> dict[str, Proof]:
     return {name: proof for name, proof in found.items() if proof is not None}
 
 
-def _read_destinations(fields: Fields, node: Node, jar: Jar) -> dict[str, Destination]:
+def _read_destinations(fields: FieldReader, node: Node, jar: Jar) -> dict[str, Destination]:
     from coinjar.jarfile.destinations import read_destinations
 
     return read_destinations(fields, node, lambda one, what: _services(fields, one, what, jar), lambda one, what: _stages(fields, one, what, jar))
 
 
-def _read_version(fields: Fields, root: Node, node: Node | None) -> None:
+def _read_version(fields: FieldReader, root: Node, node: Node | None) -> None:
     if node is None:
         fields.fault(root, "'coinjar' is missing", "add the line coinjar: 1")
     elif fields.text(node, "coinjar") != "1":
         fields.fault(node, "this is not the format that this version reads", "the format is coinjar: 1")
 
 
-def _named(fields: Fields, node: Node | None, what: str, plural: str) -> list[tuple[str, Node, Node]]:
+def _named(fields: FieldReader, node: Node | None, what: str, plural: str) -> list[tuple[str, Node, Node]]:
     """The members of a section whose names are the user's, those with a bad name left out."""
     if node is None or is_null(node):
         return []
@@ -114,7 +114,7 @@ def _named(fields: Fields, node: Node | None, what: str, plural: str) -> list[tu
     return found
 
 
-def _read_services(fields: Fields, node: Node | None) -> dict[str, Service]:
+def _read_services(fields: FieldReader, node: Node | None) -> dict[str, Service]:
     services = {}
     for name, key, value in _named(fields, node, "service", "services"):
         own = {} if is_null(value) else fields.fields(value, f"service '{name}'", ["about", "code"])
@@ -123,7 +123,7 @@ def _read_services(fields: Fields, node: Node | None) -> dict[str, Service]:
     return services
 
 
-def _paths(fields: Fields, node: Node, what: str) -> tuple[str, ...]:
+def _paths(fields: FieldReader, node: Node, what: str) -> tuple[str, ...]:
     """Paths from the folder that holds the jar."""
     found = fields.texts(node, what)
     for path, at in found:
@@ -132,16 +132,16 @@ def _paths(fields: Fields, node: Node, what: str) -> tuple[str, ...]:
     return tuple(path for path, _ in found)
 
 
-def _read_code(fields: Fields, node: Node) -> CodePlaces:
-    from coinjar.core.code import CodePlaces
+def _read_code(fields: FieldReader, node: Node) -> CodePaths:
+    from coinjar.core.code import CodePaths
 
     own = fields.fields(node, "'code'", ("paths", "helpers", "without"))
     paths = _paths(fields, own["paths"], "paths of 'code'") if "paths" in own else ()
     helpers, without = (tuple(text for text, _ in fields.texts(own.get(key), key)) for key in ("helpers", "without"))
-    return CodePlaces(paths, helpers, without)
+    return CodePaths(paths, helpers, without)
 
 
-def _read_sets(fields: Fields, node: Node | None, services: Mapping[str, Service]) -> dict[str, tuple[str, ...]]:
+def _read_sets(fields: FieldReader, node: Node | None, services: Mapping[str, Service]) -> dict[str, tuple[str, ...]]:
     sets: dict[str, tuple[str, ...]] = {}
     for name, key, value in _named(fields, node, "set", "sets"):
         if name in services:
@@ -153,7 +153,7 @@ def _read_sets(fields: Fields, node: Node | None, services: Mapping[str, Service
     return sets
 
 
-def _services(fields: Fields, node: Node | None, what: str, jar: Jar) -> list[str]:
+def _services(fields: FieldReader, node: Node | None, what: str, jar: Jar) -> list[str]:
     """A list of services, sets or `all`, spelled out."""
     known = [ALL, *jar.services, *jar.sets]
     listed = fields.texts(node, what)
@@ -163,7 +163,7 @@ def _services(fields: Fields, node: Node | None, what: str, jar: Jar) -> list[st
     return jar.expand([name for name, _ in listed])
 
 
-def _read_stages(fields: Fields, node: Node | None, jar: Jar) -> dict[str, Stage]:
+def _read_stages(fields: FieldReader, node: Node | None, jar: Jar) -> dict[str, Stage]:
     stages: dict[str, Stage] = {}
     followed: dict[str, Node] = {}
     for name, key, value in _named(fields, node, "stage", "stages"):
@@ -191,7 +191,7 @@ def _read_stages(fields: Fields, node: Node | None, jar: Jar) -> dict[str, Stage
     return stages
 
 
-def _refuse_circles(fields: Fields, stages: dict[str, Stage], followed: dict[str, Node]) -> None:
+def _refuse_circles(fields: FieldReader, stages: dict[str, Stage], followed: dict[str, Node]) -> None:
     told: set[str] = set()
     for start, at in followed.items():
         path = [start]
@@ -202,7 +202,7 @@ def _refuse_circles(fields: Fields, stages: dict[str, Stage], followed: dict[str
             fields.fault(at, f"stages follow each other in a circle: {' → '.join([*path, start])}", "let one of them follow nothing", "circle")
 
 
-def _read_variables(fields: Fields, node: Node | None, jar: Jar) -> dict[str, Variable]:
+def _read_variables(fields: FieldReader, node: Node | None, jar: Jar) -> dict[str, Variable]:
     variables: dict[str, Variable] = {}
     for name, key, value in _named(fields, node, "variable", "variables"):
         own = {} if is_null(value) else fields.fields(value, f"variable {name}", VARIABLE_KEYS)
@@ -220,7 +220,7 @@ def _read_variables(fields: Fields, node: Node | None, jar: Jar) -> dict[str, Va
     return variables
 
 
-def _read_variable(fields: Fields, name: VariableName, at: Place, own: dict[str, Node], jar: Jar) -> Variable:
+def _read_variable(fields: FieldReader, name: VariableName, at: Location, own: dict[str, Node], jar: Jar) -> Variable:
     kind = fields.text(own.get("kind"), "kind", "text")
     if kind not in KINDS:
         fields.fault(own["kind"], f"there is no kind '{kind}'", suggestion(kind, KINDS, f"the kinds are {', '.join(KINDS)}"))
@@ -244,7 +244,7 @@ _FIELDS = {"place": "nested"}
 _READ_BY_NAME = frozenset(VARIABLE) - {"kind", "default", "supplied"}
 
 
-def _read_key(fields: Fields, key: str, node: Node, name: str, jar: Jar) -> Any:  # noqa: ANN401, PLR0911 - each key has a type of its own
+def _read_key(fields: FieldReader, key: str, node: Node, name: str, jar: Jar) -> Any:  # noqa: ANN401, PLR0911 - each key has a type of its own
     """What stands behind one key of a variable, other than its kind, its constraints and its default."""
     if key in ("about", "phase"):
         return fields.text(node, f"{key} of {name}")
@@ -261,7 +261,7 @@ def _read_key(fields: Fields, key: str, node: Node, name: str, jar: Jar) -> Any:
     return _recipe(fields, node)
 
 
-def _supplied(fields: Fields, node: Node, name: str) -> dict[str, Any]:
+def _supplied(fields: FieldReader, node: Node, name: str) -> dict[str, Any]:
     """By which destinations, and what such a value looks like."""
     own = fields.fields(node, f"supplied of {name}", ("by", "sample"))
     by = tuple(text for text, _ in fields.texts(own.get("by"), f"by of {name}"))
@@ -270,7 +270,7 @@ def _supplied(fields: Fields, node: Node, name: str) -> dict[str, Any]:
     return {"supplied_by": by, "sample": fields.text(own.get("sample"), f"sample of {name}") or None}
 
 
-def _constraints(fields: Fields, kind: str, own: dict[str, Node]) -> dict[str, object]:
+def _constraints(fields: FieldReader, kind: str, own: dict[str, Node]) -> dict[str, object]:
     given = {key: node for key, node in own.items() if key in CONSTRAINTS}
     if not given:
         return {}
@@ -279,7 +279,7 @@ def _constraints(fields: Fields, kind: str, own: dict[str, Node]) -> dict[str, o
     return read_constraints(fields, kind, given)
 
 
-def _stages(fields: Fields, node: Node, what: str, jar: Jar) -> frozenset[str]:
+def _stages(fields: FieldReader, node: Node, what: str, jar: Jar) -> frozenset[str]:
     names = fields.texts(node, what)
     for name, at in names:
         if name == ALL:
@@ -292,7 +292,7 @@ def _stages(fields: Fields, node: Node, what: str, jar: Jar) -> frozenset[str]:
     return frozenset(name for name, _ in names)
 
 
-def _conditions(fields: Fields, node: Node, name: str) -> tuple[tuple[str, str | None], ...]:
+def _conditions(fields: FieldReader, node: Node, name: str) -> tuple[tuple[str, str | None], ...]:
     found = []
     for text, _ in fields.texts(node, f"only_with of {name}"):
         other, equals, wanted = text.partition("=")
@@ -300,7 +300,7 @@ def _conditions(fields: Fields, node: Node, name: str) -> tuple[tuple[str, str |
     return tuple(found)
 
 
-def _recipe(fields: Fields, node: Node) -> dict[str, object]:
+def _recipe(fields: FieldReader, node: Node) -> dict[str, object]:
     """How a value is to be made."""
     own = fields.fields(node, "'generate'", ("length", "alphabet", "form"))
     found: dict[str, object] = {key: fields.text(value, key) for key, value in own.items()}
@@ -312,7 +312,7 @@ def _recipe(fields: Fields, node: Node) -> dict[str, object]:
     return found
 
 
-def _check_references(fields: Fields, jar: Jar) -> None:
+def _check_references(fields: FieldReader, jar: Jar) -> None:
     for variable in jar.variables.values():
         for other, _ in variable.only_with:
             _must_be_declared(fields, jar, other, variable.place, f"only_with of {variable.name}")
@@ -320,7 +320,7 @@ def _check_references(fields: Fields, jar: Jar) -> None:
             check_template(fields, jar, variable.default.content, variable.default.place, variable.name)
 
 
-def check_template(fields: Fields, jar: Jar, content: object, where: Place, owner: str) -> None:
+def check_template(fields: FieldReader, jar: Jar, content: object, where: Location, owner: str) -> None:
     """Report references to names that the jar does not declare."""
     if isinstance(content, Template):
         for reference in content.references():
@@ -330,24 +330,24 @@ def check_template(fields: Fields, jar: Jar, content: object, where: Place, owne
                 fields.faults.append(InputError(f"the value of {owner} names the service '{reference.service}', which is not declared", hint=hint, place=where))
 
 
-def _must_be_declared(fields: Fields, jar: Jar, name: str, where: Place, what: str) -> None:
+def _must_be_declared(fields: FieldReader, jar: Jar, name: str, where: Location, what: str) -> None:
     if name not in jar.variables:
         hint = suggestion(name, jar.variables, "declare it, or correct the name")
         fields.faults.append(InputError(f"{what} names {name}, which is not declared", hint=hint, place=where, code="unknown-variable", subject=name))
 
 
-def _read_together(fields: Fields, node: Node | None, jar: Jar) -> tuple[Together, ...]:
+def _read_together(fields: FieldReader, node: Node | None, jar: Jar) -> tuple[VariableGroup, ...]:
     found = []
     for name, key, value in _named(fields, node, "group", "together"):
         members = fields.texts(value, f"'{name}'")
         for member, at in members:
             _must_be_declared(fields, jar, member, place(at, fields.file), f"'{name}'")
         known = tuple(VariableName(member) for member, _ in members if member in jar.variables)
-        found.append(Together(name, known, place(key, fields.file)))
+        found.append(VariableGroup(name, known, place(key, fields.file)))
     return tuple(found)
 
 
-def _read_accepted(fields: Fields, node: Node | None, jar: Jar) -> tuple[Accepted, ...]:
+def _read_accepted(fields: FieldReader, node: Node | None, jar: Jar) -> tuple[AcceptedFinding, ...]:
     if node is None or is_null(node):
         return ()
     if not isinstance(node, SequenceNode):
@@ -365,5 +365,5 @@ def _read_accepted(fields: Fields, node: Node | None, jar: Jar) -> tuple[Accepte
         if variable:
             _must_be_declared(fields, jar, variable, place(own["variable"], fields.file), "'accepted'")
         stage, service = fields.text(own.get("stage"), "stage") or None, fields.text(own.get("service"), "service") or None
-        found.append(Accepted(rule=rule, reason=reason, place=place(one, fields.file), variable=variable, stage=stage, service=service))
+        found.append(AcceptedFinding(rule=rule, reason=reason, place=place(one, fields.file), variable=variable, stage=stage, service=service))
     return tuple(found)

@@ -9,14 +9,14 @@ from yaml.nodes import Node, ScalarNode, SequenceNode
 
 from coinjar.core.model import Destination
 from coinjar.core.names import name_fault, suggestion
-from coinjar.documents.fields import Fields
+from coinjar.documents.fields import FieldReader
 from coinjar.documents.yamltext import place
 
 COMMON = ("type", "services", "stages", "variables", "without", "secrets", "plain_only", "moved_to")
 
 
 def read_destinations(
-    fields: Fields, node: Node, services: Callable[[Node | None, str], list[str]], stages: Callable[[Node, str], frozenset[str]]
+    fields: FieldReader, node: Node, services: Callable[[Node | None, str], list[str]], stages: Callable[[Node, str], frozenset[str]]
 ) -> dict[str, Destination]:
     """The destinations by name; `services` and `stages` read lists of these."""
     found: dict[str, Destination] = {}
@@ -42,7 +42,7 @@ def read_destinations(
 
 
 def _limits(
-    fields: Fields,
+    fields: FieldReader,
     own: dict[str, Node],
     name: str,
     services: Callable[[Node | None, str], list[str]],
@@ -64,7 +64,7 @@ def _limits(
     return given
 
 
-def _moved(fields: Fields, node: Node, name: str, stages: Callable[[Node, str], frozenset[str]]) -> dict[str, str]:
+def _moved(fields: FieldReader, node: Node, name: str, stages: Callable[[Node, str], frozenset[str]]) -> dict[str, str]:
     """`moved_to: DEST` for all of it, or `{STAGE: DEST, STAGE/SERVICE: DEST}`."""
     if isinstance(node, ScalarNode):
         return {"": fields.text(node, f"moved_to of {name}")}

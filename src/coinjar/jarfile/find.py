@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from coinjar.core.errors import InputError, Place
+from coinjar.core.errors import InputError, Location
 
 
 def find_jar(start: Path, named: str | None) -> Path:
@@ -17,7 +17,7 @@ def find_jar(start: Path, named: str | None) -> Path:
         for folder in (Path(named), Path(named) / "jar"):
             if (folder / "jar.yaml").is_file():
                 return folder
-        raise InputError("there is no jar.yaml", hint="--jar and COINJAR_JAR name the folder that holds jar.yaml", place=Place(named), code="no-jar")
+        raise InputError("there is no jar.yaml", hint="--jar and COINJAR_JAR name the folder that holds jar.yaml", place=Location(named), code="no-jar")
     for above in (start, *start.parents):
         if (above / "jar" / "jar.yaml").is_file():
             return above / "jar"

@@ -7,7 +7,7 @@ import stat
 from collections.abc import Callable
 from pathlib import Path
 
-from coinjar.core.errors import CannotOpen, InputError, Place
+from coinjar.core.errors import DecryptionError, InputError, Location
 from coinjar.core.secret import Secret
 from coinjar.crypto.age import Identity, read_identity
 from coinjar.jarfile.find import config_folder
@@ -28,7 +28,7 @@ def default_path() -> Path:
 def find_identity(ask: Ask | None) -> Identity:
     """COINJAR_IDENTITY (the key itself), else the file of COINJAR_IDENTITY_FILE, else the user's own.
 
-    Raises CannotOpen if there is none, or it cannot be used.
+    Raises DecryptionError if there is none, or it cannot be used.
     """
     if text := os.environ.get(KEY):
         return _read(os.fsencode(text), KEY, ask)
@@ -36,36 +36,38 @@ def find_identity(ask: Ask | None) -> Identity:
     path = Path(named) if named else default_path()
     if not named and not path.exists():
         hint = f"`coinjar identity new` makes one; on a machine set {FILE} or {KEY}"
-        raise CannotOpen("there is no identity here to open secrets with", hint=hint, code="no-identity")
+        raise DecryptionError("there is no identity here to open secrets with", hint=hint, code="no-identity")
     return _read(_guarded(path), home_path(path), ask)
 
 
 def checked_passphrase(text: str) -> Secret:
-    """A passphrase that was given. Raises CannotOpen if it is no text."""
+    """A passphrase that was given. Raises DecryptionError if it is no text."""
     if not text.isascii():
         try:
             text.encode()
         except UnicodeEncodeError:
-            raise CannotOpen("the passphrase is not UTF-8 text", hint="look at what is typed, or at the locale", code="no-identity") from None
+            raise DecryptionError("the passphrase is not UTF-8 text", hint="look at what is typed, or at the locale", code="no-identity") from None
     return Secret(text)
 
 
 def _guarded(path: Path) -> bytes:
-    """The file's bytes. Raises CannotOpen if others can read it. A symlink is followed: clusters mount secrets so."""
+    """The file's bytes. Raises DecryptionError if others can read it. A symlink is followed: clusters mount secrets so."""
     try:
         with path.open("rb") as file:
             mode = stat.S_IMODE(os.fstat(file.fileno()).st_mode)
             if mode & 0o077:
                 hint = f"`chmod 600 {home_path(path)}`; if others may have read it, make a new one (`coinjar identity new`) and remove the old reader"
-                raise CannotOpen(f"others can read this identity (mode {mode:04o}), so it is not used", hint=hint, place=_place(path), code="identity-open")
+                raise DecryptionError(
+                    f"others can read this identity (mode {mode:04o}), so it is not used", hint=hint, place=_place(path), code="identity-open"
+                )
             return file.read(_LARGEST)
     except OSError as fault:
         words = (fault.strerror or "unknown error").lower()
-        raise CannotOpen(f"cannot read the identity: {words}", hint=f"look at the path and at {FILE}", place=_place(path), code="no-identity") from None
+        raise DecryptionError(f"cannot read the identity: {words}", hint=f"look at the path and at {FILE}", place=_place(path), code="no-identity") from None
 
 
-def _place(path: Path) -> Place:
-    return Place(home_path(path))
+def _place(path: Path) -> Location:
+    return Location(home_path(path))
 
 
 def _read(data: bytes, where: str, ask: Ask | None) -> Identity:
@@ -75,13 +77,13 @@ def _read(data: bytes, where: str, ask: Ask | None) -> Identity:
             given = ask(where)
         if given is None:
             hint = f"run it on a terminal, which asks for it, or set {PASSPHRASE}"
-            raise CannotOpen("this identity is protected by a passphrase, and nobody gives it", hint=hint, place=Place(where), code="no-identity")
+            raise DecryptionError("this identity is protected by a passphrase, and nobody gives it", hint=hint, place=Location(where), code="no-identity")
         return checked_passphrase(given)
 
     try:
         return read_identity(data, where, passphrase)
     except ValueError as fault:
-        raise CannotOpen(str(fault), hint="`coinjar identity new --out FILE` makes one", place=Place(where), code="no-identity") from None
+        raise DecryptionError(str(fault), hint="`coinjar identity new --out FILE` makes one", place=Location(where), code="no-identity") from None
 
 
 def write_identity(path: Path, data: bytes) -> None:

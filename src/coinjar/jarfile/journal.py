@@ -9,7 +9,7 @@ import shutil
 from collections.abc import Mapping
 from pathlib import Path
 
-from coinjar.core.errors import CoinJarError, InputError, Place
+from coinjar.core.errors import CoinJarError, InputError, Location
 from coinjar.jarfile.store import LOCAL, replace_file, shown_path
 
 _FOLDER = "unfinished-change"
@@ -35,7 +35,7 @@ def is_unfinished(jar: Path) -> bool:
 def replace_all(jar: Path, files: Mapping[Path, tuple[bytes, bytes]]) -> None:
     """Write each file's second text over its first; the jar's lock must be held.
 
-    Raises InputError, with nothing changed, if a file is not any more what it was; OutsideError, with everything put back, if one cannot be written.
+    Raises InputError, with nothing changed, if a file is not any more what it was; ExternalError, with everything put back, if one cannot be written.
     """
     _refuse_changed({path: old for path, (old, _) in files.items()})
     folder = jar / LOCAL / _FOLDER
@@ -72,7 +72,9 @@ def finish(jar: Path) -> list[str]:
             left.append((Path(entry["path"]), (folder / str(number)).read_bytes()))
         elif now != entry["new"]:
             hint = f"put it back as it was before, or remove {shown_path(folder)} and correct the files by hand"
-            raise InputError("it was changed since a rename was cut short", hint=hint, place=Place(shown_path(Path(entry["path"]))), code="changed-meanwhile")
+            raise InputError(
+                "it was changed since a rename was cut short", hint=hint, place=Location(shown_path(Path(entry["path"]))), code="changed-meanwhile"
+            )
     for path, new in left:
         replace_file(path, new)
     shutil.rmtree(folder)
@@ -82,4 +84,4 @@ def finish(jar: Path) -> list[str]:
 def _refuse_changed(files: Mapping[Path, bytes]) -> None:
     for path, old in files.items():
         if _held(path) != old:
-            raise InputError("it was changed meanwhile", hint="run it again", place=Place(shown_path(path)), code="changed-meanwhile")
+            raise InputError("it was changed meanwhile", hint="run it again", place=Location(shown_path(path)), code="changed-meanwhile")

@@ -8,14 +8,14 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from coinjar.core.errors import CannotOpen, CoinJarError, Place
-from coinjar.core.model import Closed, Content, Jar
+from coinjar.core.errors import CoinJarError, DecryptionError, Location
+from coinjar.core.model import Content, Jar, Undecryptable
 from coinjar.core.names import ALL
 from coinjar.core.record import Record
 from coinjar.core.references import Template, parse_template
-from coinjar.crypto.age import Damaged, Identity, NotForUs, short
-from coinjar.crypto.coins import Coin
-from coinjar.crypto.sealing import Key, NotSealedHere, Opener, associated, same, vouch
+from coinjar.crypto.age import DamagedFile, Identity, NotARecipient, short
+from coinjar.crypto.coins import SealedEntry
+from coinjar.crypto.sealing import Key, Unsealer, UnsealError, associated, same, vouch
 from coinjar.jarfile.store import read_own, shown_path
 
 if TYPE_CHECKING:
@@ -83,61 +83,61 @@ class KeyRing:
     def __init__(self, folder: Path, identity: Callable[[], Identity]) -> None:
         self.folder = folder
         self._find = identity
-        self._identity: Identity | CannotOpen | None = None
-        self._nobody: CannotOpen | None = None
-        self._keys: dict[tuple[str, str], DataKey | CannotOpen] = {}
-        self._openers: dict[tuple[str, str], list[Opener]] = {}
+        self._identity: Identity | DecryptionError | None = None
+        self._nobody: DecryptionError | None = None
+        self._keys: dict[tuple[str, str], DataKey | DecryptionError] = {}
+        self._openers: dict[tuple[str, str], list[Unsealer]] = {}
 
     def identity(self) -> Identity:
-        """Whoever runs this. Raises CannotOpen."""
+        """Whoever runs this. Raises DecryptionError."""
         if self._identity is None:
             try:
                 self._identity = self._find()
-            except CannotOpen as fault:
+            except DecryptionError as fault:
                 self._identity = fault
-        if isinstance(self._identity, CannotOpen):
+        if isinstance(self._identity, DecryptionError):
             raise self._identity
         return self._identity
 
     def key(self, stage: str, compartment: str) -> DataKey:
-        """A data key. Raises CannotOpen, always the same one for the same key."""
+        """A data key. Raises DecryptionError, always the same one for the same key."""
         slot = (stage, compartment)
         if slot not in self._keys:
             try:
                 self._keys[slot] = self._unwrapped(stage, compartment)
-            except CannotOpen as fault:
+            except DecryptionError as fault:
                 self._keys[slot] = fault
         found = self._keys[slot]
-        if isinstance(found, CannotOpen):
+        if isinstance(found, DecryptionError):
             raise found
         return found
 
     def _unwrapped(self, stage: str, compartment: str) -> DataKey:
         path = key_path(self.folder, stage, compartment)
-        where = Place(shown_path(path))
+        where = Location(shown_path(path))
         data = read_own(path)
         whose = f"the secrets of {stage}" + (f" for {compartment}" if compartment != ALL else "")
         if data is None:
             hint = "take it from version control again; without it the values are gone, and must be put anew"
-            raise CannotOpen(f"the key of {whose} is not there", hint=hint, place=where, code="no-key")
+            raise DecryptionError(f"the key of {whose} is not there", hint=hint, place=where, code="no-key")
         identity = self._identity_for(stage, compartment)
         try:
             return read_data_key(identity.unwrap(data))
-        except NotForUs:
+        except NotARecipient:
             tried = f"the identity {identity.where} ({', '.join(map(short, identity.recipients))}) is not among its readers"
-            raise CannotOpen(f"cannot open {whose}: {tried}", hint=self._who_could(stage, compartment), place=where, code="not-for-us") from None
-        except (Damaged, ValueError):
+            raise DecryptionError(f"cannot open {whose}: {tried}", hint=self._who_could(stage, compartment), place=where, code="not-for-us") from None
+        except (DamagedFile, ValueError):
             hint = "take it from version control again"
-            raise CannotOpen(f"the key of {whose} was damaged or is none", hint=hint, place=where, code="tampered") from None
+            raise DecryptionError(f"the key of {whose} was damaged or is none", hint=hint, place=where, code="tampered") from None
 
     def _identity_for(self, stage: str, compartment: str) -> Identity:
         """The identity; without one the same fault whichever key it is wanted for, so that it is told once."""
         try:
             return self.identity()
-        except CannotOpen as fault:
+        except DecryptionError as fault:
             if self._nobody is None:
                 hint = f"{fault.hint}; {self._who_could(stage, compartment)}"
-                self._nobody = CannotOpen(f"cannot open the secrets of {stage}: {fault.message}", hint=hint, place=fault.place, code=fault.code)
+                self._nobody = DecryptionError(f"cannot open the secrets of {stage}: {fault.message}", hint=hint, place=fault.place, code=fault.code)
             raise self._nobody from None
 
     def _who_could(self, stage: str, compartment: str) -> str:
@@ -150,15 +150,15 @@ class KeyRing:
         return f"who could: {', '.join(labels)}; one of them can add you (`coinjar readers add`)" if labels else "readers.yaml names nobody who could"
 
     def naming_key(self, stage: str) -> bytes | None:
-        """The stage's key for names, None if it has none. Raises CannotOpen."""
+        """The stage's key for names, None if it has none. Raises DecryptionError."""
         return self.key(stage, ALL).naming if key_path(self.folder, stage, ALL).exists() else None
 
-    def open(self, jar: Jar, stage: str, coin: Coin, file: str) -> Content:
+    def open(self, jar: Jar, stage: str, coin: SealedEntry, file: str) -> Content:
         """A sealed value; one that does not open becomes Closed, with the reason."""
         try:
             content = self._opened(jar.app, stage, coin, file)
-        except CannotOpen as fault:
-            return Closed(fault)
+        except DecryptionError as fault:
+            return Undecryptable(fault)
         if isinstance(content, Template):
             former = {old: one.name for one in jar.variables.values() for old in one.formerly}
             if any(one.name in former for one in content.references()):
@@ -168,19 +168,19 @@ class KeyRing:
             unknown = [one.name for one in content.references() if one.name not in jar.variables or (one.service and one.service not in jar.services)]
             if unknown:
                 words = f"the sealed value of {coin.name} names {unknown[0]}, which is not declared (or a service that is not)"
-                return Closed(CannotOpen(words, hint="declare it, or put the value anew", place=Place(file, coin.line, 1), code="tampered"))
+                return Undecryptable(DecryptionError(words, hint="declare it, or put the value anew", place=Location(file, coin.line, 1), code="tampered"))
         return content
 
-    def _opened(self, app: str, stage: str, coin: Coin, file: str) -> Content:
+    def _opened(self, app: str, stage: str, coin: SealedEntry, file: str) -> Content:
         slot = (stage, coin.compartment)
         if slot not in self._openers:
             key = self.key(*slot)
-            self._openers[slot] = [Opener(one) for one in (key.key, key.earlier) if one]
+            self._openers[slot] = [Unsealer(one) for one in (key.key, key.earlier) if one]
         for opener in self._openers[slot]:
             if opener.id == coin.key:
                 try:
                     return opener.open(coin.sealed, associated(app, stage, coin.compartment, coin.name))
-                except NotSealedHere:
+                except UnsealError:
                     words = f"the sealed value of {coin.name} does not open: it was changed, or belongs to another name, service, stage or application"
                     break
         else:
@@ -188,10 +188,10 @@ class KeyRing:
                 f"{coin.name} is sealed under another key than {shown_path(key_path(self.folder, *slot))} holds: an earlier one, or the key file was swapped"
             )
         hint = "take the line and the key file from one state of version control, or put the value anew"
-        raise CannotOpen(words, hint=hint, place=Place(file, coin.line, 1), code="tampered")
+        raise DecryptionError(words, hint=hint, place=Location(file, coin.line, 1), code="tampered")
 
     def is_vouched(self, app: str, readers: Readers, stage: str, compartment: str) -> bool:
-        """Whether the readers of a stage are those that a holder of this data key listed. Raises CannotOpen."""
+        """Whether the readers of a stage are those that a holder of this data key listed. Raises DecryptionError."""
         key = self.key(stage, compartment)
         told = readers.vouched.get(f"{stage}.{compartment}", ())
         codes = [vouch(one, app, stage, readers.rows(stage)) for one in (key.key, key.earlier) if one]

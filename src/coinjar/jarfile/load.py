@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING
 
 from yaml.nodes import MappingNode, Node, ScalarNode
 
-from coinjar.core.errors import CoinJarError, InputError, Place, UsageError, raise_all
-from coinjar.core.model import Jar, Layer, Scope, Variable, Written
+from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, raise_all
+from coinjar.core.model import Definition, Jar, Layer, Scope, Variable
 from coinjar.core.names import ALL, SHARED, suggestion
-from coinjar.documents.fields import Fields
+from coinjar.documents.fields import FieldReader
 from coinjar.documents.yamltext import NULLS, compose, is_null
 from coinjar.jarfile.declarations import check_template, read_declarations
 from coinjar.jarfile.store import read_own, shown_path
@@ -31,7 +31,7 @@ def read_bytes(path: Path) -> bytes:
         raise InputError(
             f"cannot read it: {(fault.strerror or 'unknown error').lower()}",
             hint="look at the path and its permissions",
-            place=Place(shown_path(path)),
+            place=Location(shown_path(path)),
             code="not-found" if isinstance(fault, FileNotFoundError) else "unreadable",
         ) from None
 
@@ -114,14 +114,14 @@ def _refuse_stray(jar: Jar, layer: str, path: Path) -> None:
         raise InputError(
             f"this file is for the stage '{layer}', which is not declared",
             hint=f"{fault.hint} else rename or remove the file",
-            place=Place(shown_path(path)),
+            place=Location(shown_path(path)),
             code="unknown-stage",
         ) from None
 
 
 def read_plain(jar: Jar, data: bytes, file: str) -> Layer:
     """One file of plain values: first the service or `all`, then the variable. Raises every fault at once."""
-    fields = Fields(file)
+    fields = FieldReader(file)
     root = compose(data, file)
     layer: Layer = {}
     if root is None or is_null(root):
@@ -142,7 +142,7 @@ def read_plain(jar: Jar, data: bytes, file: str) -> Layer:
     return layer
 
 
-def _read_scope(fields: Fields, variables: Mapping[str, Variable], node: Node, scope: str) -> Scope:
+def _read_scope(fields: FieldReader, variables: Mapping[str, Variable], node: Node, scope: str) -> Scope:
     values: Scope = {}
     if not isinstance(node, MappingNode):
         fields.fault(node, f"'{scope}' must hold variables (NAME: value)", "indent them below it, one a line")
@@ -153,7 +153,7 @@ def _read_scope(fields: Fields, variables: Mapping[str, Variable], node: Node, s
         if isinstance(key, ScalarNode) and name in variables and name not in values:
             if isinstance(value, ScalarNode) and (value.style or value.value not in NULLS):  # by far the most, so first and quick
                 mark = value.start_mark
-                values[name] = Written(value.value, file, mark.line + 1, mark.column + 1)
+                values[name] = Definition(value.value, file, mark.line + 1, mark.column + 1)
             elif written := read_value(fields, variables[name], value):
                 values[name] = written
         else:
@@ -161,7 +161,7 @@ def _read_scope(fields: Fields, variables: Mapping[str, Variable], node: Node, s
     return values
 
 
-def _refuse_name(fields: Fields, variables: Mapping[str, Variable], key: Node, values: Scope) -> None:
+def _refuse_name(fields: FieldReader, variables: Mapping[str, Variable], key: Node, values: Scope) -> None:
     if not isinstance(key, ScalarNode):
         fields.fault(key, "a variable's name is not a text", "write a plain name before the colon")
     elif key.value in values:

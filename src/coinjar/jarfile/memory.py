@@ -11,20 +11,22 @@ from collections.abc import Iterator
 from pathlib import Path
 from types import FrameType
 
-from coinjar.core.errors import OutsideError
+from coinjar.core.errors import ExternalError
 
 _PREFIX = "coinjar-edit-"
 _IN_MEMORY = ("tmpfs", "ramfs")
 
 
 def memory_folder() -> Path:
-    """A folder that lies in memory, writable for us. Raises OutsideError if this machine has none."""
+    """A folder that lies in memory, writable for us. Raises ExternalError if this machine has none."""
     wanted = [os.environ.get("XDG_RUNTIME_DIR", ""), f"/run/user/{os.getuid()}", "/dev/shm"]  # noqa: S108 - checked below for what it is
     for name in wanted:
         path = Path(name)
         if name and path.is_dir() and os.access(path, os.W_OK | os.X_OK) and _kind(path.resolve()) in _IN_MEMORY:
             return path
-    raise OutsideError("there is no folder here that lies in memory, and secrets are not written to a disk", hint="mount a tmpfs at /dev/shm", code="no-memory")
+    raise ExternalError(
+        "there is no folder here that lies in memory, and secrets are not written to a disk", hint="mount a tmpfs at /dev/shm", code="no-memory"
+    )
 
 
 def _kind(path: Path) -> str:

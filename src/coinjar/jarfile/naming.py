@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from coinjar.core.errors import InputError, Place
+from coinjar.core.errors import InputError, Location
 from coinjar.core.names import ALL
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import LOCAL, replace_file, shown_path
@@ -38,10 +38,10 @@ def has_naming_key(folder: Path, layers: Sequence[str]) -> bool:
 def local_naming_key(folder: Path) -> bytes | None:
     """The key of .local/naming.key, which a stage's first sealed key takes over; None if there is none. Raises InputError for one that is no key."""
     path = key_path(folder)
-    return _key(read_bytes(path).decode(errors="replace").strip(), Place(shown_path(path))) if path.exists() else None
+    return _key(read_bytes(path).decode(errors="replace").strip(), Location(shown_path(path))) if path.exists() else None
 
 
-def _key(text: str, place: Place) -> bytes:
+def _key(text: str, place: Location) -> bytes:
     if not re.fullmatch(r"[0-9a-f]{64}", text):
         raise InputError("this is no naming key", hint="it is 64 hex digits", place=place, code="naming-key")
     return bytes.fromhex(text)
@@ -52,16 +52,16 @@ def naming_key(folder: Path, layers: Sequence[str], ring: Ring | None, *, make: 
 
     All readers of a stage have the sealed one, and a change of keys keeps it. The last is made at its first use, where secrets come from
     outside the jar only. Without `make` a new one is only thought of: what it names will have other names later. Whoever renders with
-    another key gets other names, and with them a rollout. Raises CannotOpen, InputError.
+    another key gets other names, and with them a rollout. Raises DecryptionError, InputError.
     """
     path = key_path(folder)
-    place = Place(VARIABLE)
+    place = Location(VARIABLE)
     text = os.environ.get(VARIABLE, "")
     if not text:
         layer = _sealed_on(folder, layers)
         if layer is not None and ring is not None and (sealed := ring().naming_key(layer)):
             return sealed
-        place = Place(shown_path(path))
+        place = Location(shown_path(path))
         if not path.exists() and not make:
             return secrets.token_bytes(32)
         if not path.exists():

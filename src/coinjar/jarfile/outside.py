@@ -5,11 +5,11 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from coinjar.core.errors import InputError, Place, raise_all
+from coinjar.core.errors import InputError, Location, raise_all
 from coinjar.core.layers import Fetch
-from coinjar.core.model import Command, FromEnv, FromFile, Outside, Stored
+from coinjar.core.model import Command, FromEnv, FromFile, FromStore, Outside
 from coinjar.core.names import OWN_PREFIX
-from coinjar.documents.fields import Fields
+from coinjar.documents.fields import FieldReader
 from coinjar.documents.yamltext import compose
 from coinjar.jarfile.find import config_folder
 
@@ -21,10 +21,10 @@ def fetcher(folder: Path, *, allow_commands: bool) -> Fetch:
     """What gets values from outside, for the jar in `folder`. Paths and commands are relative to the folder that holds it."""
     base = folder.resolve().parent
 
-    def fetch(outside: Outside, place: Place) -> str:
+    def fetch(outside: Outside, place: Location) -> str:
         if isinstance(outside, FromEnv):
             return _from_env(outside, place)
-        if isinstance(outside, Stored):
+        if isinstance(outside, FromStore):
             words = f"the value is stored in {outside.destination}, which was not asked"
             raise InputError(words, hint="ask for it with `coinjar value`", place=place, code="not-fetched")
         if isinstance(outside, FromFile):
@@ -51,7 +51,7 @@ def allowed_by_user(folder: Path) -> bool:
     config = config_folder() / "config.yaml"
     if not config.exists():
         return False
-    fields = Fields(str(config))
+    fields = FieldReader(str(config))
     root = compose(config.read_bytes(), str(config))
     own = fields.fields(root, "config.yaml", ["allow_commands"]) if root is not None else {}
     listed = [text for text, _ in fields.texts(own.get("allow_commands"), "allow_commands")]
@@ -59,14 +59,14 @@ def allowed_by_user(folder: Path) -> bool:
     return any(Path(text).expanduser().resolve() == folder.resolve() for text in listed)
 
 
-def _from_env(outside: FromEnv, place: Place) -> str:
+def _from_env(outside: FromEnv, place: Location) -> str:
     text = os.environ.get(outside.name)
     if text is None:
         raise InputError(f"the environment has no {outside.name}", hint=f"set {outside.name} where coinjar runs", place=place, code="outside")
     return _as_text(os.fsencode(text), f"{outside.name} in the environment", place)
 
 
-def _from_file(outside: FromFile, base: Path, place: Place) -> str:
+def _from_file(outside: FromFile, base: Path, place: Location) -> str:
     path = base / outside.path
     try:
         with path.open("rb") as file:
@@ -85,7 +85,7 @@ def _from_file(outside: FromFile, base: Path, place: Place) -> str:
     return _as_text(data, f"the file {outside.path}", place)
 
 
-def _from_command(outside: Command, base: Path, place: Place) -> str:
+def _from_command(outside: Command, base: Path, place: Location) -> str:
     import subprocess
 
     what = f"the command '{outside.argv[0]}'"
@@ -102,7 +102,7 @@ def _from_command(outside: Command, base: Path, place: Place) -> str:
     return text
 
 
-def _as_text(data: bytes, what: str, place: Place) -> str:
+def _as_text(data: bytes, what: str, place: Location) -> str:
     try:
         text = data.decode()
     except UnicodeDecodeError:

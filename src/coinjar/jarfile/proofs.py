@@ -7,11 +7,11 @@ from collections.abc import Callable
 from yaml.nodes import MappingNode, Node, ScalarNode
 
 from coinjar.core.errors import CoinJarError
-from coinjar.core.model import Jar, RecordsPlace
+from coinjar.core.model import Jar, RecordsConfig
 from coinjar.core.names import suggestion
 from coinjar.core.proofs import ASKERS, Expected, Proof
 from coinjar.core.references import Template, parse_template
-from coinjar.documents.fields import Fields
+from coinjar.documents.fields import FieldReader
 from coinjar.documents.yamltext import place
 
 KEYS = ("about", "service", "stages", *ASKERS, "at", "pattern", "variable", "as", "expect", "expect_on")
@@ -24,7 +24,7 @@ _WORD = Template("", ())
 class ProofReader:
     """Reads the proofs of a jar whose services, stages, variables and destinations are known."""
 
-    def __init__(self, fields: Fields, jar: Jar, stages: Callable[[Node, str], frozenset[str]], references: Callable[[Template, Node, str], None]) -> None:
+    def __init__(self, fields: FieldReader, jar: Jar, stages: Callable[[Node, str], frozenset[str]], references: Callable[[Template, Node, str], None]) -> None:
         self.fields = fields
         self.jar = jar
         self._stages = stages
@@ -130,7 +130,7 @@ class ProofReader:
         return Expected(form, self._template(own[form], f"expect of {what}"), here)
 
 
-def read_records(fields: Fields, node: Node) -> RecordsPlace:
+def read_records(fields: FieldReader, node: Node) -> RecordsConfig:
     """Where the records are shared: {address: postgresql://…, password: {from_env: NAME}}."""
     own = fields.fields(node, "'records'", ("address", "password"))
     address = fields.text(own.get("address"), "address")
@@ -140,4 +140,4 @@ def read_records(fields: Fields, node: Node) -> RecordsPlace:
     if "password" in own:
         inner = fields.fields(own["password"], "'password'", ("from_env",))
         password = fields.text(inner.get("from_env"), "from_env")
-    return RecordsPlace(address, place(node, fields.file), password)
+    return RecordsConfig(address, place(node, fields.file), password)

@@ -8,12 +8,12 @@ from pathlib import Path
 
 from yaml.nodes import MappingNode
 
-from coinjar.core.errors import Place, raise_all
+from coinjar.core.errors import Location, raise_all
 from coinjar.core.names import SMALL_NAME, suggestion
 from coinjar.core.record import Record
 from coinjar.crypto.age import recipient_fault, without_comment
 from coinjar.documents.edit import Edit
-from coinjar.documents.fields import Fields
+from coinjar.documents.fields import FieldReader
 from coinjar.documents.writing import Plain
 from coinjar.documents.yamltext import compose, is_null, place
 from coinjar.jarfile.store import read_own, shown_path
@@ -31,7 +31,7 @@ class Reader(Record, kw_only=True):
 
     label: str
     recipient: str
-    place: Place
+    place: Location
     opens: tuple[str, ...] = ()
     service: str | None = None
     offline: bool = False
@@ -79,7 +79,7 @@ def load_readers(folder: Path) -> Readers:
 
 def read_readers(data: bytes, file: str) -> Readers:
     """readers.yaml's text. Raises every fault at once."""
-    fields = Fields(file)
+    fields = FieldReader(file)
     root = compose(data, file)
     if root is None or is_null(root):
         return Readers()

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 
-from coinjar.core.errors import InputError, Place
+from coinjar.core.errors import InputError, Location
 from coinjar.core.renames import condition, in_pointer, left_behind, references, spliced
 from coinjar.documents.environments import held
 from coinjar.documents.pointer import follow
-from coinjar.documents.tree import Member, Tree, grow
+from coinjar.documents.tree import TreeMember, TreeNode, grow
 from coinjar.documents.yamltext import compose
 
 Splices = Iterator[tuple[int, int, str]]
@@ -16,38 +16,38 @@ _LISTS = ("variables", "without", "names", "reserved", "supplied")
 _FREE_TEXT = frozenset({"about", "reason", "default", "sample", "choices", "pattern"})
 
 
-class _Names:
+class _NameSplices:
     """Splices for one file."""
 
     def __init__(self, text: str, renames: Mapping[str, str]) -> None:
         self.text = text
         self.renames = renames
 
-    def key(self, member: Member) -> Splices:
+    def key(self, member: TreeMember) -> Splices:
         """A mapping's own name."""
         if member.name in self.renames:
             yield self._put(member.key, self.renames[member.name])
 
-    def scalar(self, node: Tree, change: Callable[[str, Mapping[str, str]], str]) -> Splices:
+    def scalar(self, node: TreeNode, change: Callable[[str, Mapping[str, str]], str]) -> Splices:
         """A scalar, changed as a whole."""
         if node.kind == "scalar":
             new = change(node.text, self.renames)
             if new != node.text:
                 yield self._put(node, new)
 
-    def text_of(self, node: Tree | None) -> Splices:
+    def text_of(self, node: TreeNode | None) -> Splices:
         """A value: its references, if it is a text with references, at their places."""
         inner = node.child("text") if node is not None and node.kind == "map" else None
         if inner is not None:
             yield from self.refers(inner)
 
-    def refers(self, node: Tree) -> Splices:
+    def refers(self, node: TreeNode) -> Splices:
         """References inside of a scalar, at their places."""
         if node.kind == "scalar":
             for start, end, new in references(self.text[node.start : node.end], self.renames):
                 yield node.start + start, node.start + end, new
 
-    def every(self, node: Tree | None) -> Splices:
+    def every(self, node: TreeNode | None) -> Splices:
         """The names in a list; where its shapes would lose one, that is added."""
         if node is None or node.kind != "seq":
             return
@@ -62,7 +62,7 @@ class _Names:
             indent = self.text[self.text.rfind("\n", 0, last.start) + 1 : last.start]
             yield last.end, last.end, "".join(f"\n{indent}{name}" for name in lost)
 
-    def _put(self, node: Tree, new: str) -> tuple[int, int, str]:
+    def _put(self, node: TreeNode, new: str) -> tuple[int, int, str]:
         quote = node.style if node.style in ("'", '"') else ""
         return node.start, node.end, f"{quote}{new}{quote}"
 
@@ -71,7 +71,7 @@ def _renamed(text: str, renames: Mapping[str, str]) -> str:
     return renames.get(text, text)
 
 
-def _declaration(names: _Names, member: Member) -> Splices:
+def _declaration(names: _NameSplices, member: TreeMember) -> Splices:
     yield from names.key(member)
     yield from names.text_of(member.value.child("default") if member.value.kind == "map" else None)
     for one in _elements(member.value, "only_with"):
@@ -81,7 +81,7 @@ def _declaration(names: _Names, member: Member) -> Splices:
 def in_jar_yaml(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
     """jar.yaml with variables renamed: declarations, conditions, groups, accepted findings, destinations, proofs."""
 
-    def splices(names: _Names, root: Tree) -> Splices:
+    def splices(names: _NameSplices, root: TreeNode) -> Splices:
         for member in _members(root, "variables"):
             yield from _declaration(names, member)
         for member in _members(root, "together"):
@@ -103,7 +103,7 @@ def in_jar_yaml(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
 def in_values(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
     """A file of plain values with variables renamed, and references to them."""
 
-    def splices(names: _Names, root: Tree) -> Splices:
+    def splices(names: _NameSplices, root: TreeNode) -> Splices:
         for scope in root.members:
             for member in scope.value.members:
                 yield from names.key(member)
@@ -115,7 +115,7 @@ def in_values(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
 def in_description(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
     """A platform's description with the names that it reserves or supplies renamed."""
 
-    def splices(names: _Names, root: Tree) -> Splices:
+    def splices(names: _NameSplices, root: TreeNode) -> Splices:
         for member in [one for top in (root, root.child("names") or root) for one in top.members]:
             if member.name in _LISTS:
                 yield from names.every(member.value)
@@ -126,7 +126,7 @@ def in_description(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
 def in_environments(data: bytes, file: str, pointers: Sequence[str], renames: Mapping[str, str]) -> bytes:
     """A document with variables renamed in the environments that these pointers lead to; one that leads nowhere is another command's matter."""
 
-    def splices(names: _Names, root: Tree) -> Splices:
+    def splices(names: _NameSplices, root: TreeNode) -> Splices:
         del names  # the entries say where they stand
         for pointer in pointers:
             try:
@@ -142,12 +142,12 @@ def in_environments(data: bytes, file: str, pointers: Sequence[str], renames: Ma
     return _rewritten(data, file, renames, splices)
 
 
-def _lists(names: _Names, node: Tree) -> Splices:
+def _lists(names: _NameSplices, node: TreeNode) -> Splices:
     for key in ("variables", "without"):
         yield from names.every(node.child(key) if node.kind == "map" else None)
 
 
-def _proof(names: _Names, node: Tree) -> Splices:
+def _proof(names: _NameSplices, node: TreeNode) -> Splices:
     for member in node.members:
         if member.name == "at":
             yield from names.scalar(member.value, in_pointer)
@@ -159,17 +159,17 @@ def _proof(names: _Names, node: Tree) -> Splices:
             yield from _proof(names, member.value)
 
 
-def _members(node: Tree, name: str) -> list[Member]:
+def _members(node: TreeNode, name: str) -> list[TreeMember]:
     inner = node.child(name) if node.kind == "map" else None
     return inner.members if inner is not None else []
 
 
-def _elements(node: Tree, name: str) -> list[Tree]:
+def _elements(node: TreeNode, name: str) -> list[TreeNode]:
     inner = node.child(name) if node.kind == "map" else None
     return inner.elements if inner is not None else []
 
 
-def _rewritten(data: bytes, file: str, renames: Mapping[str, str], splices: Callable[[_Names, Tree], Splices]) -> bytes:
+def _rewritten(data: bytes, file: str, renames: Mapping[str, str], splices: Callable[[_NameSplices, TreeNode], Splices]) -> bytes:
     """The text with the splices made. Raises InputError if what comes out is not YAML any more."""
     compose(data, file)
     text = data.decode()
@@ -178,9 +178,9 @@ def _rewritten(data: bytes, file: str, renames: Mapping[str, str], splices: Call
     root = grow(text)
     if root is None or root.kind != "map":
         return data
-    new = (mark + spliced(text, list(dict.fromkeys(splices(_Names(text, renames), root))))).encode()
+    new = (mark + spliced(text, list(dict.fromkeys(splices(_NameSplices(text, renames), root))))).encode()
     try:
         compose(new, file)
     except InputError:
-        raise InputError("the names cannot be changed here", hint="change them by hand", place=Place(file), code="edit") from None
+        raise InputError("the names cannot be changed here", hint="change them by hand", place=Location(file), code="edit") from None
     return new

@@ -6,10 +6,10 @@ from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING
 
-from coinjar.core.errors import CannotOpen, CoinJarError, InputError, Place, raise_all
-from coinjar.core.model import Closed, Content, Jar, Layer, Sealed, Written
+from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location, raise_all
+from coinjar.core.model import Content, Definition, Jar, Layer, SealedDefinition, Undecryptable
 from coinjar.core.names import ALL, suggestion
-from coinjar.crypto.coins import Coin, parse
+from coinjar.crypto.coins import SealedEntry, parse
 
 if TYPE_CHECKING:
     from coinjar.jarfile.keyring import KeyRing
@@ -36,30 +36,30 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
         else:
             now = former.get(coin.name, coin.name)
             doubt = _doubt(coin, file, lines[coin.slot], plain.get(now))
-            opener = partial(Closed, doubt) if doubt else partial(_open, ring, jar, name, coin, file)
-            found.setdefault(coin.compartment, {})[now] = Sealed(opener, coin.compartment, file, coin.line)
+            opener = partial(Undecryptable, doubt) if doubt else partial(_open, ring, jar, name, coin, file)
+            found.setdefault(coin.compartment, {})[now] = SealedDefinition(opener, coin.compartment, file, coin.line)
     raise_all(faults)
     return found
 
 
-def _open(ring: Ring, jar: Jar, layer: str, coin: Coin, file: str) -> Content:
+def _open(ring: Ring, jar: Jar, layer: str, coin: SealedEntry, file: str) -> Content:
     return ring().open(jar, layer, coin, file)
 
 
-def _doubt(coin: Coin, file: str, lines: list[int], plain: Written | None) -> CoinJarError | None:
+def _doubt(coin: SealedEntry, file: str, lines: list[int], plain: Definition | None) -> CoinJarError | None:
     """Why nobody can say which value is meant: it stands twice, or in plain text as well."""
-    place = Place(file, coin.line, 1)
+    place = Location(file, coin.line, 1)
     if plain is not None:
         hint = "`coinjar readers seal` settles it if both say the same; else remove the one that is wrong"
         return InputError(f"{coin.name} is sealed here, and written in plain text at {plain.place}", hint=hint, place=place, code="both")
     if len(lines) > 1:
         words = f"{coin.name} stands in lines {' and '.join(map(str, lines))} for {coin.compartment}: two branches changed it"
-        return CannotOpen(words, hint="remove one of the lines, or put the value anew", place=place, code="tampered")
+        return DecryptionError(words, hint="remove one of the lines, or put the value anew", place=place, code="tampered")
     return None
 
 
-def _misfit(jar: Jar, coin: Coin, file: str) -> InputError | None:
-    place = Place(file, coin.line, 1)
+def _misfit(jar: Jar, coin: SealedEntry, file: str) -> InputError | None:
+    place = Location(file, coin.line, 1)
     declared = jar.variables.get(coin.name) or next((one for one in jar.variables.values() if coin.name in one.formerly), None)
     if declared is None:
         hint = suggestion(coin.name, jar.variables, "declare it in jar.yaml with secret: true, or remove the line")

@@ -8,12 +8,12 @@ from typing import NamedTuple
 
 from yaml.nodes import Node, SequenceNode
 
-from coinjar.core.errors import InputError, Place, raise_all
-from coinjar.core.moving import CARRIED, FATES, GIVEN, LEFT, RENAMED, REPLACED, SUPPLIED, Entry, Pointing
+from coinjar.core.errors import InputError, Location, raise_all
+from coinjar.core.moving import CARRIED, FATES, GIVEN, LEFT, RENAMED, REPLACED, SUPPLIED, InboundReference, SheetEntry
 from coinjar.core.names import suggestion
 from coinjar.documents.edit import Edit, apply
-from coinjar.documents.fields import Fields
-from coinjar.documents.writing import Writer
+from coinjar.documents.fields import FieldReader
+from coinjar.documents.writing import ScalarWriter
 from coinjar.documents.yamltext import compose, is_null, place
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import replace_file, shown_path
@@ -29,7 +29,7 @@ _ABOUT = {
 }
 
 
-class Line(NamedTuple):
+class SheetLine(NamedTuple):
     """One entry as it stands in the file, after somebody may have edited it."""
 
     group: str
@@ -39,16 +39,16 @@ class Line(NamedTuple):
     becomes: str
     why: str
     digest: str
-    place: Place
+    place: Location
 
 
-class Repointed(NamedTuple):
+class RepointedValue(NamedTuple):
     """One value that points to the old place, as it stands in the file."""
 
     number: int
-    pointing: Pointing
+    pointing: InboundReference
     digest: str
-    place: Place
+    place: Location
 
 
 class Sheet(NamedTuple):
@@ -59,11 +59,11 @@ class Sheet(NamedTuple):
     target: str
     stages: tuple[str, ...]
     service: str | None
-    lines: list[Line]
-    repointed: list[Repointed]
+    lines: list[SheetLine]
+    repointed: list[RepointedValue]
     emptied: str
 
-    def of(self, *groups: str) -> list[Line]:
+    def of(self, *groups: str) -> list[SheetLine]:
         """The lines of some groups."""
         return [one for one in self.lines if one.group in groups]
 
@@ -73,15 +73,15 @@ def write_sheet(
     source: str,
     target: str,
     stages: Sequence[str],
-    entries: Iterable[Entry],
+    entries: Iterable[SheetEntry],
     digests: Mapping[tuple[str, tuple[str, ...]], str],
-    pointings: Sequence[Pointing],
+    pointings: Sequence[InboundReference],
     service: str | None = None,
 ) -> None:
-    """Write a new sheet. Raises InputError if there is a file already, OutsideError."""
+    """Write a new sheet. Raises InputError if there is a file already, ExternalError."""
     if path.exists():
-        raise InputError("there is a file already", hint="name another with --out, or move this one away", place=Place(shown_path(path)), code="exists")
-    flow = Writer().flow
+        raise InputError("there is a file already", hint="name another with --out, or move this one away", place=Location(shown_path(path)), code="exists")
+    flow = ScalarWriter().flow
     lines = [f"# A move from {source} to {target}. Move a line to another group where something else should become of it; then\n"]
     lines += [
         f"#   coinjar migrate --execute {path.name}\n",
@@ -90,7 +90,7 @@ def write_sheet(
     ]
     lines += [f"from: {flow(source)}\n", f"to: {flow(target)}\n", f"stages: {flow([*stages])}\n"]
     lines += [f"service: {flow(service)}\n"] if service else []
-    by_group: dict[str, list[Entry]] = {}
+    by_group: dict[str, list[SheetEntry]] = {}
     for one in entries:
         by_group.setdefault(one.group, []).append(one)
     for group in FATES:
@@ -116,10 +116,10 @@ def write_sheet(
 def read_sheet(path: Path) -> Sheet:
     """A sheet as somebody edited it. Raises every fault at once, with its place."""
     file = shown_path(path)
-    fields = Fields(file)
+    fields = FieldReader(file)
     root = compose(read_bytes(path), file)
     if root is None or is_null(root):
-        raise InputError("the sheet is empty", hint="`coinjar migrate FROM TO --out FILE` makes one", place=Place(file), code="sheet")
+        raise InputError("the sheet is empty", hint="`coinjar migrate FROM TO --out FILE` makes one", place=Location(file), code="sheet")
     top = fields.fields(root, "a sheet", TOP)
     raise_all(fields.faults if not top else [])
     if fields.text(top.get("move"), "move") != "1":
@@ -128,7 +128,7 @@ def read_sheet(path: Path) -> Sheet:
     stages = tuple(text for text, _ in fields.texts(top.get("stages"), "stages"))
     lines = [line for group in FATES if group in top for line in _lines(fields, group, top[group])]
     repointed = _repointed(fields, top["repointed"]) if "repointed" in top else []
-    seen: dict[tuple[str, str], Line] = {}
+    seen: dict[tuple[str, str], SheetLine] = {}
     for one in lines:
         for where in one.where:
             other = seen.setdefault((one.variable, where), one)
@@ -139,7 +139,7 @@ def read_sheet(path: Path) -> Sheet:
     return Sheet(path, source, target, stages, fields.text(top.get("service"), "service") or None, lines, repointed, fields.text(top.get("emptied"), "emptied"))
 
 
-def _lines(fields: Fields, group: str, node: Node) -> list[Line]:
+def _lines(fields: FieldReader, group: str, node: Node) -> list[SheetLine]:
     if is_null(node):
         return []
     found = []
@@ -154,24 +154,26 @@ def _lines(fields: Fields, group: str, node: Node) -> list[Line]:
         if group != RENAMED and "as" in own and becomes != variable:
             fields.fault(own["as"], f"{variable} gets another name only in the group renamed", "move the line there")
         found.append(
-            Line(group, number, variable, where, becomes, fields.text(own.get("why"), "why"), fields.text(own.get("digest"), "digest"), place(one, fields.file))
+            SheetLine(
+                group, number, variable, where, becomes, fields.text(own.get("why"), "why"), fields.text(own.get("digest"), "digest"), place(one, fields.file)
+            )
         )
     return found
 
 
-def _repointed(fields: Fields, node: Node) -> list[Repointed]:
+def _repointed(fields: FieldReader, node: Node) -> list[RepointedValue]:
     found = []
     for number, (one, own) in enumerate(_each(fields, node, "repointed", ("variable", "where", "address", "becomes", "why", "outcome"))):
         texts = {key: fields.text(own.get(key), key) for key in ("variable", "where", "address", "becomes", "why")}
         stage, slash, scope = texts["where"].partition("/")
         if not (texts["variable"] and slash and texts["address"]):
             fields.fault(one, "a line names a variable, where it is (STAGE/SERVICE), and the address", "take the line from the sheet as it was made")
-        pointing = Pointing(texts["variable"], stage, scope, texts["address"], texts["becomes"], texts["why"])
-        found.append(Repointed(number, pointing, "", place(one, fields.file)))
+        pointing = InboundReference(texts["variable"], stage, scope, texts["address"], texts["becomes"], texts["why"])
+        found.append(RepointedValue(number, pointing, "", place(one, fields.file)))
     return found
 
 
-def _each(fields: Fields, node: Node, group: str, keys: Sequence[str]) -> list[tuple[Node, dict[str, Node]]]:
+def _each(fields: FieldReader, node: Node, group: str, keys: Sequence[str]) -> list[tuple[Node, dict[str, Node]]]:
     if not isinstance(node, SequenceNode):
         fields.fault(node, f"'{group}' must be a list", "write - {variable: NAME, where: [STAGE/SERVICE], why: …}")
         return []
@@ -179,7 +181,7 @@ def _each(fields: Fields, node: Node, group: str, keys: Sequence[str]) -> list[t
 
 
 def tell_outcomes(sheet: Sheet, outcomes: Mapping[tuple[str, int], str], *, emptied: str = "") -> None:
-    """Write into the sheet what became of its lines, by group and number. Raises InputError, OutsideError."""
+    """Write into the sheet what became of its lines, by group and number. Raises InputError, ExternalError."""
     edits = [Edit((group, number, "outcome"), words) for (group, number), words in outcomes.items()]
     edits += [Edit(("emptied",), emptied)] if emptied else []
     old = read_bytes(sheet.path)
@@ -188,7 +190,7 @@ def tell_outcomes(sheet: Sheet, outcomes: Mapping[tuple[str, int], str], *, empt
         replace_file(sheet.path, new)
 
 
-def unknown_line(variable: str, known: Iterable[str], where: Place) -> InputError:
+def unknown_line(variable: str, known: Iterable[str], where: Location) -> InputError:
     """A line that names what the old place does not have."""
     hint = suggestion(variable, known, "take the line out, or make the sheet anew")
     return InputError(f"there is no {variable} at the old place", hint=hint, place=where, code="sheet")

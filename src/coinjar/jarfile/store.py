@@ -9,7 +9,7 @@ import stat
 from collections.abc import Iterator
 from pathlib import Path
 
-from coinjar.core.errors import CoinJarError, InputError, OutsideError, Place
+from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location
 
 LOCAL = ".local"
 _UNFINISHED = ".coinjar-unfinished"
@@ -30,7 +30,7 @@ def home_path(path: Path) -> str:
 
 def _failed(path: Path, fault: OSError) -> CoinJarError:
     words = (fault.strerror or "unknown error").lower()
-    return OutsideError(f"cannot write it: {words}", hint="look at the folder's permissions and the space left", place=Place(str(path)), code="write")
+    return ExternalError(f"cannot write it: {words}", hint="look at the folder's permissions and the space left", place=Location(str(path)), code="write")
 
 
 @contextlib.contextmanager
@@ -58,13 +58,13 @@ def read_own(path: Path) -> bytes | None:
         return None
     except OSError as fault:
         words = f"cannot read it: {(fault.strerror or 'unknown error').lower()}"
-        raise InputError(words, hint="look at the path and its permissions", place=Place(shown_path(path)), code="unreadable") from None
+        raise InputError(words, hint="look at the path and its permissions", place=Location(shown_path(path)), code="unreadable") from None
     with os.fdopen(handle, "rb") as file:
         return file.read()
 
 
 def replace_own(path: Path, data: bytes) -> None:
-    """Write a file of the sealed part whole, never through a symlink. Raises InputError, OutsideError."""
+    """Write a file of the sealed part whole, never through a symlink. Raises InputError, ExternalError."""
     _refuse_links(path)
     replace_file(path, data)
 
@@ -75,7 +75,7 @@ def _refuse_links(path: Path) -> None:
     for one in (path, *path.parents[:inside]):
         if one.is_symlink():
             raise InputError(
-                "it is a symlink, which is not followed here", hint="put the file or folder itself there", place=Place(shown_path(one)), code="symlink"
+                "it is a symlink, which is not followed here", hint="put the file or folder itself there", place=Location(shown_path(one)), code="symlink"
             )
 
 
@@ -83,7 +83,7 @@ def replace_file(path: Path, data: bytes, *, mode: int | None = None, private: b
     """Write a file whole: a reader, or a crash at any moment, finds the old or the new text.
 
     A symlink stays, and what it points to is replaced. Mode and owner stay as they are; a new file gets
-    `mode`, or what the umask gives. `private` takes all but its owner's rights away. Raises OutsideError.
+    `mode`, or what the umask gives. `private` takes all but its owner's rights away. Raises ExternalError.
     """
     target = Path(os.path.realpath(path))
     unfinished = target.with_name(f".{target.name}{_UNFINISHED}")

@@ -7,7 +7,7 @@ import subprocess
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-from coinjar.core.errors import OutsideError, Place
+from coinjar.core.errors import ExternalError, Location
 from coinjar.jarfile.outside import environment_for_children
 
 TRACKED, OPEN, IGNORED = "tracked", "open", "ignored"
@@ -16,7 +16,7 @@ TRACKED, OPEN, IGNORED = "tracked", "open", "ignored"
 def states(paths: Iterable[Path]) -> dict[Path, str]:
     """For each path: tracked, ignored, or open (nothing keeps it from being added). Outside a repository all are ignored.
 
-    Raises OutsideError if there is a repository, and git cannot be asked.
+    Raises ExternalError if there is a repository, and git cannot be asked.
     """
     found: dict[Path, str] = {}
     by_folder: dict[Path, list[Path]] = {}
@@ -42,13 +42,13 @@ def _top(folder: Path) -> Path | None:
 
 
 def tracked_below(folder: Path) -> list[Path]:
-    """Every file that the repository around a folder tracks; none outside a repository. Raises OutsideError."""
+    """Every file that the repository around a folder tracks; none outside a repository. Raises ExternalError."""
     top = _top(folder)
     return [top / name for name in sorted(_git(top, ["ls-files", "-z"]))] if top else []
 
 
 def history(folder: Path) -> Iterator[tuple[str, str, bytes]]:
-    """Every file of every commit that a branch or tag reaches: object, path, content; each content once. Raises OutsideError."""
+    """Every file of every commit that a branch or tag reaches: object, path, content; each content once. Raises ExternalError."""
     top = _top(folder)
     if top is None:
         return
@@ -70,14 +70,14 @@ def history(folder: Path) -> Iterator[tuple[str, str, bytes]]:
 
 
 def commit_of(folder: Path, name: str) -> str:
-    """The short name of the oldest commit that brought an object in. Raises OutsideError."""
+    """The short name of the oldest commit that brought an object in. Raises ExternalError."""
     top = _top(folder)
     found = os.fsdecode(_output(top, ["log", "--all", "--format=%h", f"--find-object={name}"])).split() if top else []
     return found[-1] if found else ""
 
 
 def holding(folder: Path, pattern: str) -> list[Path]:
-    """The tracked text files that hold this (extended regular expression). Raises OutsideError."""
+    """The tracked text files that hold this (extended regular expression). Raises ExternalError."""
     top = _top(folder)
     return [top / name for name in sorted(_git(top, ["grep", "-lzIE", "-e", pattern], quiet=1))] if top else []
 
@@ -95,8 +95,8 @@ def _output(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "")
         done = subprocess.run(["git", "-C", str(top), *arguments], input=os.fsencode(given), capture_output=True, check=False, env=_environment())  # noqa: S603, S607 - fixed words and paths
     except OSError:
         message, hint = "cannot ask git whether it has the file", "install git, or write outside the repository"
-        raise OutsideError(message, hint=hint, place=Place(str(top)), code="git") from None
+        raise ExternalError(message, hint=hint, place=Location(str(top)), code="git") from None
     if done.returncode not in (0, quiet):
         words = done.stderr.decode(errors="replace").strip().split("\n")[0]
-        raise OutsideError(f"cannot ask git whether it has the file: {words}", hint="make `git status` work there", place=Place(str(top)), code="git")
+        raise ExternalError(f"cannot ask git whether it has the file: {words}", hint="make `git status` work there", place=Location(str(top)), code="git")
     return done.stdout

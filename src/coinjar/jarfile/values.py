@@ -9,9 +9,9 @@ from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from coinjar.core.errors import CoinJarError
 from coinjar.core.kinds import join_list
-from coinjar.core.model import UNSET, Command, Content, FromEnv, FromFile, Stored, Variable, Written
+from coinjar.core.model import UNSET, Command, Content, Definition, FromEnv, FromFile, FromStore, Variable
 from coinjar.core.references import parse_template
-from coinjar.documents.fields import NULL_HINT, Fields
+from coinjar.documents.fields import NULL_HINT, FieldReader
 from coinjar.documents.yamltext import is_null
 
 FORMS = ("text", "command", "may_be_empty", "file", "base64", "from_env", "stored_in", "key", "unset")
@@ -19,16 +19,16 @@ _JSON_WORD = r"null|true|false|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]
 _MOST_NODES = 100_000
 
 
-def read_value(fields: Fields, variable: Variable, node: Node) -> Written | None:
+def read_value(fields: FieldReader, variable: Variable, node: Node) -> Definition | None:
     """One value of a variable; None after a fault."""
     content = _content(fields, variable, node)
     if content is None:
         return None
     mark = node.start_mark
-    return Written(content, fields.file, mark.line + 1, mark.column + 1)
+    return Definition(content, fields.file, mark.line + 1, mark.column + 1)
 
 
-def _content(fields: Fields, variable: Variable, node: Node) -> Content | None:
+def _content(fields: FieldReader, variable: Variable, node: Node) -> Content | None:
     if isinstance(node, ScalarNode):
         if is_null(node):
             fields.fault(node, f"{variable.name} has a bare null, which may mean three things", NULL_HINT, "null")
@@ -45,7 +45,7 @@ def _content(fields: Fields, variable: Variable, node: Node) -> Content | None:
     return _form(fields, variable, node)
 
 
-def _form(fields: Fields, variable: Variable, node: Node) -> Content | None:
+def _form(fields: FieldReader, variable: Variable, node: Node) -> Content | None:
     before = len(fields.faults)
     what = f"the value of {variable.name}"
     if not any(name in FORMS for name, _, _ in fields.members(node, what)):
@@ -68,7 +68,7 @@ def _form(fields: Fields, variable: Variable, node: Node) -> Content | None:
     return content if len(fields.faults) == before else None
 
 
-def _one_form(fields: Fields, what: str, form: str, found: dict[str, Node]) -> Content | None:
+def _one_form(fields: FieldReader, what: str, form: str, found: dict[str, Node]) -> Content | None:
     node = found[form]
     if form == "text":
         try:
@@ -90,13 +90,13 @@ def _one_form(fields: Fields, what: str, form: str, found: dict[str, Node]) -> C
     return UNSET
 
 
-def _stored(fields: Fields, what: str, found: dict[str, Node]) -> Stored:
+def _stored(fields: FieldReader, what: str, found: dict[str, Node]) -> FromStore:
     if "key" not in found:
         fields.fault(found["stored_in"], f"{what} does not say under which key", "write {stored_in: DESTINATION, key: KEY}")
-    return Stored(fields.text(found["stored_in"], f"'stored_in' of {what}"), fields.text(found.get("key"), f"'key' of {what}"))
+    return FromStore(fields.text(found["stored_in"], f"'stored_in' of {what}"), fields.text(found.get("key"), f"'key' of {what}"))
 
 
-def _as_list(fields: Fields, variable: Variable, node: SequenceNode) -> str | None:
+def _as_list(fields: FieldReader, variable: Variable, node: SequenceNode) -> str | None:
     elements = []
     for one in node.value:
         if not isinstance(one, ScalarNode):
@@ -113,7 +113,7 @@ def _as_list(fields: Fields, variable: Variable, node: SequenceNode) -> str | No
         return None
 
 
-class _Bad(Exception):
+class _NotJson(Exception):
     """Data that cannot become JSON."""
 
     def __init__(self, node: Node, message: str, hint: str) -> None:
@@ -121,11 +121,11 @@ class _Bad(Exception):
         self.node, self.message, self.hint = node, message, hint
 
 
-def _as_json(fields: Fields, variable: Variable, node: Node) -> str | None:
+def _as_json(fields: FieldReader, variable: Variable, node: Node) -> str | None:
     parts: list[str] = []
     try:
         _write_json(node, parts, [])
-    except _Bad as fault:
+    except _NotJson as fault:
         fields.fault(fault.node, f"{variable.name}: {fault.message}", fault.hint)
         return None
     return "".join(parts)
@@ -134,9 +134,9 @@ def _as_json(fields: Fields, variable: Variable, node: Node) -> str | None:
 def _write_json(node: Node, parts: list[str], above: list[int]) -> None:
     """YAML data as JSON text; plain numbers keep their digits, other plain words are texts."""
     if id(node) in above:
-        raise _Bad(node, "it holds itself", "remove the alias that points to what is around it")
+        raise _NotJson(node, "it holds itself", "remove the alias that points to what is around it")
     if len(parts) > _MOST_NODES:
-        raise _Bad(node, f"it has over {_MOST_NODES} parts once its aliases are followed", "write less, or put it into a file")
+        raise _NotJson(node, f"it has over {_MOST_NODES} parts once its aliases are followed", "write less, or put it into a file")
     if isinstance(node, ScalarNode):
         bare = not node.style and (re.fullmatch(_JSON_WORD, node.value) or node.value in ("", "~"))
         parts.append((node.value if node.value not in ("", "~") else "null") if bare else dumps(node.value, ensure_ascii=False))
@@ -146,9 +146,9 @@ def _write_json(node: Node, parts: list[str], above: list[int]) -> None:
         names = [key.value if isinstance(key, ScalarNode) else None for key, _ in node.value]
         for number, (key, value) in enumerate(node.value):
             if names[number] is None:
-                raise _Bad(key, "a name in it is not a text", "JSON's names are texts")
+                raise _NotJson(key, "a name in it is not a text", "JSON's names are texts")
             if names[number] in names[:number]:
-                raise _Bad(key, f"'{names[number]}' stands twice", "keep one")
+                raise _NotJson(key, f"'{names[number]}' stands twice", "keep one")
             parts.append(("{" if number == 0 else ",") + dumps(names[number], ensure_ascii=False) + ":")
             _write_json(value, parts, above)
         parts.append("}" if node.value else "{}")

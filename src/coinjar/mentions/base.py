@@ -27,14 +27,14 @@ class Mention(NamedTuple):
     service: str | None = None
 
 
-class Unknown(NamedTuple):
+class ComputedName(NamedTuple):
     """A name that only the running program knows: bytes `start` to `end` of the expression that makes it."""
 
     start: int
     end: int
 
 
-class Unread(NamedTuple):
+class UnreadPart(NamedTuple):
     """Why a text could not be read, and where (from 1; 0: no place is known): what it mentions is not known."""
 
     line: int
@@ -42,19 +42,19 @@ class Unread(NamedTuple):
     message: str
 
 
-class Found(NamedTuple):
+class TextMentions(NamedTuple):
     """What one text mentions, in the order of its places; what was found so far of one that could not be read as a whole."""
 
     mentions: list[Mention]
-    unknown: list[Unknown]
-    unread: Unread | None = None
+    unknown: list[ComputedName]
+    unread: UnreadPart | None = None
 
 
-def in_order(mentions: Iterable[Mention], unknown: Iterable[Unknown] = ()) -> Found:
+def in_order(mentions: Iterable[Mention], unknown: Iterable[ComputedName] = ()) -> TextMentions:
     """One mention a place: the first that knows a default, else the first."""
     best: dict[int, Mention] = {}
     for one in mentions:
         known = best.get(one.start)
         if known is None or (known.default is None and one.default is not None and known.how == one.how):
             best[one.start] = one
-    return Found(sorted(best.values(), key=lambda one: one.start), sorted(set(unknown)))
+    return TextMentions(sorted(best.values(), key=lambda one: one.start), sorted(set(unknown)))

@@ -4,20 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from coinjar.documents.tree import Tree
+from coinjar.documents.tree import TreeNode
 from coinjar.mentions.base import READ, SET, Mention
 from coinjar.mentions.dollars import references
-from coinjar.mentions.yamls import Text, scalars
+from coinjar.mentions.yamls import YamlText, scalars
 
 
-def is_compose(root: Tree) -> bool:
+def is_compose(root: TreeNode) -> bool:
     """Whether a document is a Compose file."""
     services = root.child("services")
     each = [one.value for one in services.members] if services is not None and services.kind == "map" else []
     return bool(each) and all(one.plain.kind == "map" for one in each) and any(one.plain.child(key) is not None for one in each for key in ("image", "build"))
 
 
-def mentions(text: Text, root: Tree) -> Iterator[Mention]:
+def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention]:
     """The mentions of a Compose file (Compose Specification: interpolation, environment, build.args)."""
     services = root.child("services")
     for member in services.members if services else []:
@@ -30,7 +30,7 @@ def mentions(text: Text, root: Tree) -> Iterator[Mention]:
         yield from references(text.data, *text.inside(one.node))
 
 
-def _environment(text: Text, place: Tree, service: str) -> Iterator[Mention]:
+def _environment(text: YamlText, place: TreeNode, service: str) -> Iterator[Mention]:
     """A map or a list: with a value it is set, without one it is handed on."""
     for member in place.plain.members:
         if member.name == "<<":

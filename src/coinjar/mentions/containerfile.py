@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 
 from coinjar.mentions import shell
-from coinjar.mentions.base import READ, SET, Found, Mention, in_order
+from coinjar.mentions.base import READ, SET, Mention, TextMentions, in_order
 from coinjar.mentions.dollars import references
 from coinjar.mentions.expressions import masked, misplaced
 
@@ -18,7 +18,7 @@ _SINGLE = re.compile(rb"'[^'\n]*'")
 _SHELLS = (b"sh", b"bash", b"/bin/sh", b"/bin/bash", b"dash", b"ash")
 
 
-def find(data: bytes, helpers: frozenset[str]) -> Found:
+def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
     """The mentions of a Containerfile."""
     del helpers
     mentions = misplaced(data)
@@ -70,18 +70,18 @@ def _without(data: bytes, start: int, end: int, pattern: re.Pattern[bytes]) -> b
     return data[:start] + pattern.sub(lambda one: b" " * len(one[0]), data[start:end]) + data[end:]
 
 
-def run_by_shell(data: bytes, start: int, end: int) -> Found:
+def run_by_shell(data: bytes, start: int, end: int) -> TextMentions:
     """The mentions of an instruction that a shell runs; the exec form (a JSON list) expands only what it gives to a shell itself."""
     options = re.compile(rb"\s*(?:--\S+\s+)*(?:CMD\s+)?").match(data, start, end)
     start = options.end() if options else start
     if data[start : start + 1] == b"[":
         words = list(_QUOTED.finditer(data, start, end))
         if len(words) < 3 or words[0][1] not in _SHELLS or not words[1][1].startswith(b"-"):
-            return Found([], [])
+            return TextMentions([], [])
         return shell.find_in(data, [words[2].span(1)])
     if found := _HEREDOC.match(data, start, end):
         if found[1]:
-            return Found([], [])
+            return TextMentions([], [])
         return shell.find_in(data, [(_line_end(data, start), data.rfind(found[2], start, end))])
     return shell.find_in(data, [(start, end)])
 

@@ -9,23 +9,23 @@ from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import SET
-from coinjar.mentions.grown import Grower, reader
-from coinjar.mentions.reading import How, Words
+from coinjar.mentions.grown import SyntaxConverter, reader
+from coinjar.mentions.reading import AccessPattern, LanguageTerms
 
 _REFERENCE = re.compile(r"%([^%\s]+)%")
 
 
-class CSharp(Grower):
+class CSharpConverter(SyntaxConverter):
     """Grows the grammar's nodes."""
 
     root = rb"System|Environment|EnvironmentVariables|GetEnvironmentVariable|SetEnvironmentVariable|ExpandEnvironmentVariables"
     falls_back = frozenset({"??"})
-    words = Words(
+    words = LanguageTerms(
         maps=frozenset({"Environment.GetEnvironmentVariables()"}),
         functions={
-            "Environment.GetEnvironmentVariable": How(),
-            "Environment.SetEnvironmentVariable": How(how=SET),
-            "Environment.ExpandEnvironmentVariables": How(all_names=True),
+            "Environment.GetEnvironmentVariable": AccessPattern(),
+            "Environment.SetEnvironmentVariable": AccessPattern(how=SET),
+            "Environment.ExpandEnvironmentVariables": AccessPattern(all_names=True),
         },
         same={"System.Environment": "Environment", "global::System.Environment": "Environment"},
         conversions=frozenset({"int.Parse", "long.Parse", "bool.Parse", "Convert.ToInt32", "Convert.ToBoolean", "ToString", "Trim"}),
@@ -33,16 +33,16 @@ class CSharp(Grower):
         child_maps=frozenset({"Environment", "EnvironmentVariables"}),
     )
 
-    _identifier = _predefined_type = _this = Grower.name
-    _integer_literal = _real_literal = _boolean_literal = Grower.value
-    _null_literal = Grower.nothing
-    _parenthesized_expression = _argument = _arrow_expression_clause = Grower.inside
-    _conditional_expression = _if_statement = Grower.choice
-    _binary_expression = Grower.binary
-    _assignment_expression = Grower.assign_if_none
-    _initializer_expression = Grower.items
-    _method_declaration = _constructor_declaration = _local_function_statement = _lambda_expression = Grower.function
-    _class_declaration = _record_declaration = _struct_declaration = Grower.declared
+    _identifier = _predefined_type = _this = SyntaxConverter.name
+    _integer_literal = _real_literal = _boolean_literal = SyntaxConverter.value
+    _null_literal = SyntaxConverter.nothing
+    _parenthesized_expression = _argument = _arrow_expression_clause = SyntaxConverter.inside
+    _conditional_expression = _if_statement = SyntaxConverter.choice
+    _binary_expression = SyntaxConverter.binary
+    _assignment_expression = SyntaxConverter.assign_if_none
+    _initializer_expression = SyntaxConverter.items
+    _method_declaration = _constructor_declaration = _local_function_statement = _lambda_expression = SyntaxConverter.function
+    _class_declaration = _record_declaration = _struct_declaration = SyntaxConverter.declared
 
     def _string_literal(self, node: Syntax) -> tree.Node:
         return self.text(node, ("string_literal_content", "escape_sequence"))
@@ -51,33 +51,33 @@ class CSharp(Grower):
 
     def _raw_string_literal(self, node: Syntax) -> tree.Node:
         content = next((one for one in node.named_children if one.type == "raw_string_content"), node)
-        return tree.Text(self.word(content), content.start_byte, content.end_byte)
+        return tree.StringNode(self.word(content), content.start_byte, content.end_byte)
 
     def _member_access_expression(self, node: Syntax) -> tree.Node:
         return self.member(node, "expression", "name")
 
     def _element_access_expression(self, node: Syntax) -> tree.Node:
         keys = node.child_by_field_name("subscript")
-        return tree.Index(self.field(node, "expression"), self.grow(keys.named_children[0]) if keys and keys.named_children else tree.Node())
+        return tree.IndexNode(self.field(node, "expression"), self.grow(keys.named_children[0]) if keys and keys.named_children else tree.Node())
 
     def _invocation_expression(self, node: Syntax) -> tree.Node:
         function, arguments = self.field(node, "function"), node.child_by_field_name("arguments")
         given = self.all(arguments.named_children) if arguments else []
-        if self.word(node.child_by_field_name("function")).endswith("ExpandEnvironmentVariables") and given and isinstance(given[0], tree.Text):
+        if self.word(node.child_by_field_name("function")).endswith("ExpandEnvironmentVariables") and given and isinstance(given[0], tree.StringNode):
             given = self.pieces(given[0], _REFERENCE)
-        return tree.Call(function, given)
+        return tree.CallNode(function, given)
 
     def _is_pattern_expression(self, node: Syntax) -> tree.Node:
         nothing = "null" in self.word(node.child_by_field_name("pattern"))
         inner = self.field(node, "expression")
-        return tree.Asked(inner) if nothing else tree.Node([inner])
+        return tree.TruthTestNode(inner) if nothing else tree.Node([inner])
 
     def _variable_declarator(self, node: Syntax) -> tree.Node:
         name, *rest = node.named_children
-        return tree.Assign(self.grow(name), self.grow(rest[-1]) if rest else tree.Node())
+        return tree.AssignmentNode(self.grow(name), self.grow(rest[-1]) if rest else tree.Node())
 
     def _foreach_statement(self, node: Syntax) -> tree.Node:
-        return tree.Loop(self.word(node.child_by_field_name("left")), self.field(node, "right"), self.field(node, "body"))
+        return tree.LoopNode(self.word(node.child_by_field_name("left")), self.field(node, "right"), self.field(node, "body"))
 
     def _implicit_array_creation_expression(self, node: Syntax) -> tree.Node:
         return self.grow(node.named_children[-1])
@@ -88,8 +88,8 @@ class CSharp(Grower):
         path = self.word(node.named_children[-1]) if node.named_children else ""
         alias = node.child_by_field_name("name")
         if alias is not None:
-            return tree.Import(self.word(alias), path)
-        return tree.Import("*", path.removeprefix("System.")) if "static" in self.word(node).split() else tree.Node()
+            return tree.ImportNode(self.word(alias), path)
+        return tree.ImportNode("*", path.removeprefix("System.")) if "static" in self.word(node).split() else tree.Node()
 
 
-find = reader(tree_sitter_c_sharp.language, CSharp)
+find = reader(tree_sitter_c_sharp.language, CSharpConverter)

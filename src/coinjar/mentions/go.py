@@ -9,26 +9,26 @@ from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import SET
-from coinjar.mentions.grown import Grower, reader
-from coinjar.mentions.reading import How, Words
+from coinjar.mentions.grown import SyntaxConverter, reader
+from coinjar.mentions.reading import AccessPattern, LanguageTerms
 
 _REFERENCE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 
 
-class Go(Grower):
+class GoConverter(SyntaxConverter):
     """Grows the grammar's nodes."""
 
     root = rb"os|syscall|cmp|Getenv|LookupEnv|Setenv|Unsetenv|ExpandEnv|Environ"
     asks = frozenset({"&&", "||"})
-    words = Words(
+    words = LanguageTerms(
         maps=frozenset({"os.Environ()"}),
         functions={
-            "os.Getenv": How(),
-            "os.LookupEnv": How(),
-            "syscall.Getenv": How(),
-            "os.Setenv": How(how=SET),
-            "os.Unsetenv": How(how=SET),
-            "os.ExpandEnv": How(all_names=True),
+            "os.Getenv": AccessPattern(),
+            "os.LookupEnv": AccessPattern(),
+            "syscall.Getenv": AccessPattern(),
+            "os.Setenv": AccessPattern(how=SET),
+            "os.Unsetenv": AccessPattern(how=SET),
+            "os.ExpandEnv": AccessPattern(all_names=True),
         },
         free=False,
         builtins=frozenset({"append"}),
@@ -37,11 +37,11 @@ class Go(Grower):
         pairs=frozenset({"os.Environ.append"}),
     )
 
-    _identifier = _package_identifier = _field_identifier = Grower.name
-    _int_literal = _float_literal = _true = _false = Grower.value
-    _nil = Grower.nothing
-    _parenthesized_expression = Grower.inside
-    _binary_expression = Grower.binary
+    _identifier = _package_identifier = _field_identifier = SyntaxConverter.name
+    _int_literal = _float_literal = _true = _false = SyntaxConverter.value
+    _nil = SyntaxConverter.nothing
+    _parenthesized_expression = SyntaxConverter.inside
+    _binary_expression = SyntaxConverter.binary
 
     def _interpreted_string_literal(self, node: Syntax) -> tree.Node:
         return self.text(node, ("interpreted_string_literal_content", "raw_string_literal_content", "escape_sequence"))
@@ -56,15 +56,15 @@ class Go(Grower):
         arguments = node.child_by_field_name("arguments")
         given = self.all(arguments.named_children) if arguments else []
         name = self.word(node.child_by_field_name("function"))
-        if name.endswith(".ExpandEnv") and given and isinstance(given[0], tree.Text):
+        if name.endswith(".ExpandEnv") and given and isinstance(given[0], tree.StringNode):
             given = self.pieces(given[0], _REFERENCE)
         if name == "append" and given and self.word(arguments.named_children[0] if arguments else None).endswith(".Environ()"):
-            return tree.Call(tree.Member(tree.Member(tree.Name("os"), "Environ"), "append"), given[1:])
-        return tree.Call(function, given)
+            return tree.CallNode(tree.MemberNode(tree.MemberNode(tree.NameNode("os"), "Environ"), "append"), given[1:])
+        return tree.CallNode(function, given)
 
     def _import_spec(self, node: Syntax) -> tree.Node:
         path = self.word(node.child_by_field_name("path")).strip('"`')
-        return tree.Import(self.word(node.child_by_field_name("name")) or path.rpartition("/")[2], path)
+        return tree.ImportNode(self.word(node.child_by_field_name("name")) or path.rpartition("/")[2], path)
 
     def _short_var_declaration(self, node: Syntax) -> tree.Node:
         left, right = node.child_by_field_name("left"), node.child_by_field_name("right")
@@ -73,21 +73,21 @@ class Go(Grower):
             return self.any(node)
         value = self.grow(values[0])
         if len(targets) == 2 and len(values) == 1 and self.word(targets[0]) == "_":
-            return tree.Node([tree.Asked(value)])
-        return tree.Node([tree.Assign(self.grow(one), self.grow(each)) for one, each in zip(targets, values, strict=False)])
+            return tree.Node([tree.TruthTestNode(value)])
+        return tree.Node([tree.AssignmentNode(self.grow(one), self.grow(each)) for one, each in zip(targets, values, strict=False)])
 
     _assignment_statement = _short_var_declaration
 
     def _var_spec(self, node: Syntax) -> tree.Node:
         names, value = node.children_by_field_name("name"), node.child_by_field_name("value")
         values = value.named_children if value else []
-        return tree.Node([tree.Assign(self.grow(one), self.grow(each)) for one, each in zip(names, values, strict=False)])
+        return tree.Node([tree.AssignmentNode(self.grow(one), self.grow(each)) for one, each in zip(names, values, strict=False)])
 
     _const_spec = _var_spec
 
     def _if_statement(self, node: Syntax) -> tree.Node:
         test, then, other = (self.field(node, name) for name in ("condition", "consequence", "alternative"))
-        return tree.Node([self.field(node, "initializer"), tree.Choice(test, then, other)])
+        return tree.Node([self.field(node, "initializer"), tree.ConditionalNode(test, then, other)])
 
     def _function_declaration(self, node: Syntax) -> tree.Node:
         names = []
@@ -96,8 +96,8 @@ class Go(Grower):
             for one in every.named_children if every else []:
                 names += [] if part == "receiver" else [self.word(each) for each in one.children_by_field_name("name")]
         name = node.child_by_field_name("name")
-        made = tree.Function(self.word(name), names, self.field(node, "body"))
-        return made if node.type != "method_declaration" else tree.Node([tree.Function("", names, made.body)])
+        made = tree.FunctionNode(self.word(name), names, self.field(node, "body"))
+        return made if node.type != "method_declaration" else tree.Node([tree.FunctionNode("", names, made.body)])
 
     _method_declaration = _func_literal = _function_declaration
 
@@ -107,13 +107,13 @@ class Go(Grower):
             return self.any(node)
         left = clause.child_by_field_name("left")
         names = [self.word(one) for one in left.named_children] if left else []
-        return tree.Loop(names[-1] if names else "", self.field(clause, "right"), self.field(node, "body"))
+        return tree.LoopNode(names[-1] if names else "", self.field(clause, "right"), self.field(node, "body"))
 
     def _composite_literal(self, node: Syntax) -> tree.Node:
         body = node.child_by_field_name("body")
-        return tree.Items(self.all(body.named_children) if body else [])
+        return tree.ListNode(self.all(body.named_children) if body else [])
 
-    _literal_element = Grower.inside
+    _literal_element = SyntaxConverter.inside
 
 
-find = reader(tree_sitter_go.language, Go)
+find = reader(tree_sitter_go.language, GoConverter)

@@ -12,11 +12,11 @@ from tree_sitter import Node as Syntax
 from tree_sitter import Parser
 
 from coinjar.mentions import tree
-from coinjar.mentions.base import Found
-from coinjar.mentions.reading import Words, places, read_again
+from coinjar.mentions.base import TextMentions
+from coinjar.mentions.reading import LanguageTerms, places, read_again
 
 
-class Grower:
+class SyntaxConverter:
     """Turns nodes of one language's grammar into ours. A subclass has a method for each type of node that it knows, named `_` and the type."""
 
     falls_back: ClassVar[frozenset[str]] = frozenset()
@@ -26,7 +26,7 @@ class Grower:
     asks: ClassVar[frozenset[str]] = frozenset()
     """Signs of which both sides are."""
     compares: ClassVar[frozenset[str]] = frozenset({"==", "!="})
-    words: ClassVar[Words]
+    words: ClassVar[LanguageTerms]
     root: ClassVar[bytes]
     """A regular expression of the words that the environment is reached by."""
 
@@ -68,57 +68,57 @@ class Grower:
         """The text of a node."""
         return self.data[node.start_byte : node.end_byte].decode(errors="replace") if node else ""
 
-    def name(self, node: Syntax) -> tree.Name:
-        return tree.Name(self.word(node), node.start_byte, node.end_byte)
+    def name(self, node: Syntax) -> tree.NameNode:
+        return tree.NameNode(self.word(node), node.start_byte, node.end_byte)
 
     def member(self, node: Syntax, of: str, name: str) -> tree.Node:
         last = node.child_by_field_name(name)
-        return tree.Member(self.field(node, of), self.word(last), last.start_byte if last else 0, last.end_byte if last else 0)
+        return tree.MemberNode(self.field(node, of), self.word(last), last.start_byte if last else 0, last.end_byte if last else 0)
 
     def binary(self, node: Syntax) -> tree.Node:
         """Two sides with a sign between them."""
         left, right, sign = self.field(node, "left"), self.field(node, "right"), self.word(node.child_by_field_name("operator"))
         if sign in self.falls_back:
-            return tree.Or(left, right)
+            return tree.FallbackNode(left, right)
         if sign in self.joins:
-            return tree.Node([tree.Asked(left), right])
+            return tree.Node([tree.TruthTestNode(left), right])
         if sign in self.asks:
-            return tree.Node([tree.Asked(left), tree.Asked(right)])
-        return tree.Compared(left, right) if sign in self.compares else tree.Node([left, right])
+            return tree.Node([tree.TruthTestNode(left), tree.TruthTestNode(right)])
+        return tree.ComparisonNode(left, right) if sign in self.compares else tree.Node([left, right])
 
     def choice(self, node: Syntax) -> tree.Node:
         """A condition and what follows from it, as a value or as a statement."""
-        return tree.Choice(self.field(node, "condition"), self.field(node, "consequence"), self.field(node, "alternative"))
+        return tree.ConditionalNode(self.field(node, "condition"), self.field(node, "consequence"), self.field(node, "alternative"))
 
     def assign(self, node: Syntax) -> tree.Node:
-        return tree.Assign(self.field(node, "left"), self.field(node, "right"))
+        return tree.AssignmentNode(self.field(node, "left"), self.field(node, "right"))
 
     def assign_if_none(self, node: Syntax) -> tree.Node:
         """An assignment that may only fill in what is missing."""
         sign = self.word(node.child_by_field_name("operator"))
-        return tree.Assign(self.field(node, "left"), self.field(node, "right"), keeps=sign in ("||=", "??="))
+        return tree.AssignmentNode(self.field(node, "left"), self.field(node, "right"), keeps=sign in ("||=", "??="))
 
     def function(self, node: Syntax) -> tree.Node:
         """A function whose parameters have names."""
         parameters = node.child_by_field_name("parameters")
         names = [self.word(one.child_by_field_name("name")) for one in parameters.named_children] if parameters else []
-        return tree.Function(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
+        return tree.FunctionNode(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
 
     def declared(self, node: Syntax) -> tree.Node:
         """A class or the like: its name is the file's own."""
-        return tree.Declared(self.word(node.child_by_field_name("name")), [self.field(node, "body")])
+        return tree.DeclarationNode(self.word(node.child_by_field_name("name")), [self.field(node, "body")])
 
     def items(self, node: Syntax) -> tree.Node:
         """A list that is written out."""
-        return tree.Items(self.all(node.named_children))
+        return tree.ListNode(self.all(node.named_children))
 
-    def pieces(self, text: tree.Text, pattern: re.Pattern[str]) -> list[tree.Node]:
+    def pieces(self, text: tree.StringNode, pattern: re.Pattern[str]) -> list[tree.Node]:
         """The names that a text refers to: what the last group of a pattern finds."""
         found: list[tree.Node] = []
         for one in pattern.finditer(text.text):
             group = one.lastindex or 0
             start = text.start + len(text.text[: one.start(group)].encode())
-            found.append(tree.Text(one[group], start, start + len(one[group].encode())))
+            found.append(tree.StringNode(one[group], start, start + len(one[group].encode())))
         return found
 
     def text(self, node: Syntax, inner: Sequence[str], *, opens: str = "\"'`") -> tree.Node:
@@ -129,19 +129,19 @@ class Grower:
             bare = word.lstrip("@rRbBuU#").strip("#")
             width = next((count for count in (3, 1) if bare[:1] and bare[:1] in opens and bare.startswith(bare[0] * count) and len(bare) >= 2 * count), 0)
             start = node.start_byte + word.index(bare) + width if bare else node.start_byte
-            return tree.Text(bare[width : len(bare) - width], start, start + len(bare.encode()) - 2 * width)
+            return tree.StringNode(bare[width : len(bare) - width], start, start + len(bare.encode()) - 2 * width)
         if all(one.type in inner for one in parts):
             start, end = parts[0].start_byte, parts[-1].end_byte
             plain = not any("escape" in one.type for one in parts)
-            return tree.Text(self.data[start:end].decode(errors="replace"), start, end, exact=plain)
+            return tree.StringNode(self.data[start:end].decode(errors="replace"), start, end, exact=plain)
         return tree.Node(self.each(parts))
 
     def value(self, node: Syntax) -> tree.Node:
-        return tree.Value(self.word(node).rstrip("lLfFdDuU_").lower())
+        return tree.ConstantNode(self.word(node).rstrip("lLfFdDuU_").lower())
 
     def nothing(self, node: Syntax) -> tree.Node:
         del node
-        return tree.Value(None)
+        return tree.ConstantNode(None)
 
     def inside(self, node: Syntax) -> tree.Node:
         """What a node is wrapped around: parentheses, casts."""
@@ -149,11 +149,11 @@ class Grower:
         return self.grow(children[0]) if children else tree.Node()
 
 
-def reader(grammar: Callable[[], object], grower: type[Grower]) -> Callable[[bytes, frozenset[str]], Found]:
+def reader(grammar: Callable[[], object], grower: type[SyntaxConverter]) -> Callable[[bytes, frozenset[str]], TextMentions]:
     """A reader of a language: grows its tree again with what the first look has shown to matter."""
     parsers: list[Parser] = []
 
-    def find(data: bytes, helpers: frozenset[str]) -> Found:
+    def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
         if not parsers:
             parsers.append(Parser(Grammar(grammar())))
         parsed = parsers[0].parse(data)

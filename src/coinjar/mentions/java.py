@@ -7,18 +7,18 @@ from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import PRESENCE
-from coinjar.mentions.grown import Grower, reader
-from coinjar.mentions.reading import How, Words
+from coinjar.mentions.grown import SyntaxConverter, reader
+from coinjar.mentions.reading import AccessPattern, LanguageTerms
 
-WORDS = Words(
+WORDS = LanguageTerms(
     maps=frozenset({"System.getenv()"}),
-    functions={"System.getenv": How()},
+    functions={"System.getenv": AccessPattern()},
     methods={
-        "get": How(),
-        "getOrDefault": How(0, 1),
-        "getOrElse": How(0, 1),
-        "getValue": How(),
-        "containsKey": How(how=PRESENCE),
+        "get": AccessPattern(),
+        "getOrDefault": AccessPattern(0, 1),
+        "getOrElse": AccessPattern(0, 1),
+        "getValue": AccessPattern(),
+        "containsKey": AccessPattern(how=PRESENCE),
     },
     same={"java.lang.System": "System"},
     conversions=frozenset(
@@ -31,22 +31,22 @@ WORDS = Words(
 """Kotlin's words as well."""
 
 
-class Java(Grower):
+class JavaConverter(SyntaxConverter):
     """Grows the grammar's nodes."""
 
     root = rb"System|getenv|environment"
     words = WORDS
 
-    _identifier = _this = Grower.name
-    _decimal_integer_literal = _decimal_floating_point_literal = _true = _false = Grower.value
-    _null_literal = Grower.nothing
-    _parenthesized_expression = Grower.inside
-    _ternary_expression = _if_statement = Grower.choice
-    _binary_expression = Grower.binary
-    _assignment_expression = Grower.assign
-    _array_initializer = Grower.items
-    _method_declaration = _constructor_declaration = Grower.function
-    _class_declaration = _record_declaration = _interface_declaration = _enum_declaration = Grower.declared
+    _identifier = _this = SyntaxConverter.name
+    _decimal_integer_literal = _decimal_floating_point_literal = _true = _false = SyntaxConverter.value
+    _null_literal = SyntaxConverter.nothing
+    _parenthesized_expression = SyntaxConverter.inside
+    _ternary_expression = _if_statement = SyntaxConverter.choice
+    _binary_expression = SyntaxConverter.binary
+    _assignment_expression = SyntaxConverter.assign
+    _array_initializer = SyntaxConverter.items
+    _method_declaration = _constructor_declaration = SyntaxConverter.function
+    _class_declaration = _record_declaration = _interface_declaration = _enum_declaration = SyntaxConverter.declared
 
     def _string_literal(self, node: Syntax) -> tree.Node:
         return self.text(node, ("string_fragment", "multiline_string_fragment", "escape_sequence"))
@@ -56,29 +56,29 @@ class Java(Grower):
 
     def _method_invocation(self, node: Syntax) -> tree.Node:
         name, of = node.child_by_field_name("name"), node.child_by_field_name("object")
-        function = tree.Member(self.grow(of), self.word(name)) if of else self.grow(name)
+        function = tree.MemberNode(self.grow(of), self.word(name)) if of else self.grow(name)
         arguments = node.child_by_field_name("arguments")
-        return tree.Call(function, self.all(arguments.named_children) if arguments else [])
+        return tree.CallNode(function, self.all(arguments.named_children) if arguments else [])
 
     def _cast_expression(self, node: Syntax) -> tree.Node:
         return self.field(node, "value")
 
     def _variable_declarator(self, node: Syntax) -> tree.Node:
-        return tree.Assign(self.field(node, "name"), self.field(node, "value"))
+        return tree.AssignmentNode(self.field(node, "name"), self.field(node, "value"))
 
     def _lambda_expression(self, node: Syntax) -> tree.Node:
         parameters = node.child_by_field_name("parameters")
         named = parameters.named_children if parameters and parameters.named_children else [parameters] if parameters else []
-        return tree.Function("", [self.word(one) for one in named], self.field(node, "body"))
+        return tree.FunctionNode("", [self.word(one) for one in named], self.field(node, "body"))
 
     def _enhanced_for_statement(self, node: Syntax) -> tree.Node:
-        return tree.Loop(self.word(node.child_by_field_name("name")), self.field(node, "value"), self.field(node, "body"))
+        return tree.LoopNode(self.word(node.child_by_field_name("name")), self.field(node, "value"), self.field(node, "body"))
 
     def _import_declaration(self, node: Syntax) -> tree.Node:
         path = self.word(next((one for one in node.named_children if one.type in ("scoped_identifier", "identifier")), None))
         if any(one.type == "asterisk" for one in node.named_children):
-            return tree.Import("*", path.removeprefix("java.lang."))
-        return tree.Import(path.rpartition(".")[2], path)
+            return tree.ImportNode("*", path.removeprefix("java.lang."))
+        return tree.ImportNode(path.rpartition(".")[2], path)
 
 
-find = reader(tree_sitter_java.language, Java)
+find = reader(tree_sitter_java.language, JavaConverter)

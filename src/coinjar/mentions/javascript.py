@@ -1,4 +1,4 @@
-"""JavaScript and TypeScript, with markup beside the code."""
+"""JavaScriptConverter and TypeScript, with markup beside the code."""
 
 from __future__ import annotations
 
@@ -6,21 +6,21 @@ import tree_sitter_javascript
 from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
-from coinjar.mentions.grown import Grower, reader
-from coinjar.mentions.reading import How, Words
+from coinjar.mentions.grown import SyntaxConverter, reader
+from coinjar.mentions.reading import AccessPattern, LanguageTerms
 
-WORDS = Words(
+WORDS = LanguageTerms(
     maps=frozenset({"process.env", "import.meta.env"}),
     members=True,
     same={"globalThis.process": "process", "global.process": "process"},
     modules={"process": "process", "node:process": "process"},
     conversions=frozenset({"Number", "parseInt", "parseFloat", "String", "toString", "trim"}),
     asking=frozenset({"Boolean", "hasOwnProperty"}),
-    methods={"hasOwnProperty": How(how="presence")},
+    methods={"hasOwnProperty": AccessPattern(how="presence")},
 )
 
 
-class JavaScript(Grower):
+class JavaScriptConverter(SyntaxConverter):
     """Grows the grammar's nodes."""
 
     words = WORDS
@@ -30,17 +30,17 @@ class JavaScript(Grower):
     compares = frozenset({"==", "===", "!=", "!=="})
 
     def _identifier(self, node: Syntax) -> tree.Node:
-        return tree.Value(None) if self.word(node) == "undefined" else self.name(node)
+        return tree.ConstantNode(None) if self.word(node) == "undefined" else self.name(node)
 
     _shorthand_property_identifier = _identifier
-    _undefined = Grower.nothing
-    _null = Grower.nothing
-    _number = _true = _false = Grower.value
-    _ternary_expression = _if_statement = Grower.choice
-    _augmented_assignment_expression = Grower.assign_if_none
-    _array = Grower.items
-    _class_declaration = Grower.declared
-    _parenthesized_expression = _as_expression = _non_null_expression = _satisfies_expression = Grower.inside
+    _undefined = SyntaxConverter.nothing
+    _null = SyntaxConverter.nothing
+    _number = _true = _false = SyntaxConverter.value
+    _ternary_expression = _if_statement = SyntaxConverter.choice
+    _augmented_assignment_expression = SyntaxConverter.assign_if_none
+    _array = SyntaxConverter.items
+    _class_declaration = SyntaxConverter.declared
+    _parenthesized_expression = _as_expression = _non_null_expression = _satisfies_expression = SyntaxConverter.inside
 
     def _type_assertion(self, node: Syntax) -> tree.Node:
         return self.grow(node.named_children[-1])
@@ -61,7 +61,7 @@ class JavaScript(Grower):
         return self.member(node, "object", "property")
 
     def _meta_property(self, node: Syntax) -> tree.Node:
-        return tree.Member(tree.Name("import"), "meta") if self.word(node) == "import.meta" else tree.Node()
+        return tree.MemberNode(tree.NameNode("import"), "meta") if self.word(node) == "import.meta" else tree.Node()
 
     def _import(self, node: Syntax) -> tree.Node:
         return self.name(node)
@@ -69,33 +69,33 @@ class JavaScript(Grower):
     _this = _import
 
     def _subscript_expression(self, node: Syntax) -> tree.Node:
-        return tree.Index(self.field(node, "object"), self.field(node, "index"))
+        return tree.IndexNode(self.field(node, "object"), self.field(node, "index"))
 
     def _call_expression(self, node: Syntax) -> tree.Node:
         arguments = node.child_by_field_name("arguments")
         given = self.all(arguments.named_children) if arguments and arguments.type == "arguments" else [self.grow(arguments)]
-        return tree.Call(self.field(node, "function"), given)
+        return tree.CallNode(self.field(node, "function"), given)
 
     def _binary_expression(self, node: Syntax) -> tree.Node:
         if self.word(node.child_by_field_name("operator")) == "in":
-            return tree.Has(self.field(node, "left"), self.field(node, "right"))
+            return tree.ContainsNode(self.field(node, "left"), self.field(node, "right"))
         return self.binary(node)
 
     def _unary_expression(self, node: Syntax) -> tree.Node:
         inner = self.field(node, "argument")
         operator = self.word(node.child_by_field_name("operator"))
-        return tree.Asked(inner) if operator == "!" else tree.Remove(inner) if operator == "delete" else tree.Node([inner])
+        return tree.TruthTestNode(inner) if operator == "!" else tree.RemovalNode(inner) if operator == "delete" else tree.Node([inner])
 
     def _while_statement(self, node: Syntax) -> tree.Node:
-        return tree.Node([tree.Asked(self.field(node, "condition")), self.field(node, "body")])
+        return tree.Node([tree.TruthTestNode(self.field(node, "condition")), self.field(node, "body")])
 
     def _variable_declarator(self, node: Syntax) -> tree.Node:
         target, value = node.child_by_field_name("name"), self.field(node, "value")
         if target is not None and target.type == "object_pattern":
-            return tree.Picked(self._picked(target), value)
-        return tree.Assign(self.grow(target), value)
+            return tree.DestructuringNode(self._picked(target), value)
+        return tree.AssignmentNode(self.grow(target), value)
 
-    def _picked(self, node: Syntax) -> list[tuple[tree.Text, str, tree.Node | None, bool]]:
+    def _picked(self, node: Syntax) -> list[tuple[tree.StringNode, str, tree.Node | None, bool]]:
         found = []
         for one in node.named_children:
             default = self.field(one, "right") if one.type == "object_assignment_pattern" else None
@@ -109,14 +109,14 @@ class JavaScript(Grower):
             if key is not None and key.type in ("shorthand_property_identifier_pattern", "property_identifier", "string"):
                 word = self.word(key).strip("\"'")
                 at = key.start_byte + (key.type == "string")
-                found.append((tree.Text(word, at, at + len(word.encode())), self.word(value) if value else word, default, value is None))
+                found.append((tree.StringNode(word, at, at + len(word.encode())), self.word(value) if value else word, default, value is None))
         return found
 
     def _assignment_expression(self, node: Syntax) -> tree.Node:
         target, value = node.child_by_field_name("left"), self.field(node, "right")
         if target is not None and target.type == "object_pattern":
-            return tree.Picked(self._picked(target), value)
-        return tree.Assign(self.grow(target), value)
+            return tree.DestructuringNode(self._picked(target), value)
+        return tree.AssignmentNode(self.grow(target), value)
 
     def _object(self, node: Syntax) -> tree.Node:
         keys, values, taken = [], [], []
@@ -124,20 +124,20 @@ class JavaScript(Grower):
             if one.type == "pair":
                 key = one.child_by_field_name("key")
                 plain = key is not None and key.type == "property_identifier"
-                keys.append(tree.Text(self.word(key), key.start_byte, key.end_byte) if plain and key else self.grow(key))
+                keys.append(tree.StringNode(self.word(key), key.start_byte, key.end_byte) if plain and key else self.grow(key))
                 values.append(self.field(one, "value"))
             elif one.type == "spread_element":
                 taken.append(self.inside(one))
             else:
                 values.append(self.grow(one))
-        return tree.Entries(keys, values, taken)
+        return tree.MappingNode(keys, values, taken)
 
     def _function_declaration(self, node: Syntax) -> tree.Node:
         name = node.child_by_field_name("name")
         parameters = node.child_by_field_name("parameters")
         single = node.child_by_field_name("parameter")
         every = parameters.named_children if parameters else [single] if single else []
-        return tree.Function(self.word(name), [self._parameter(one) for one in every], self.field(node, "body"), self.each(every))
+        return tree.FunctionNode(self.word(name), [self._parameter(one) for one in every], self.field(node, "body"), self.each(every))
 
     _function_expression = _arrow_function = _method_definition = _generator_function_declaration = _function_declaration
 
@@ -154,7 +154,7 @@ class JavaScript(Grower):
     _optional_parameter = _required_parameter
 
     def _for_in_statement(self, node: Syntax) -> tree.Node:
-        return tree.Loop(self.word(node.child_by_field_name("left")), self.field(node, "right"), self.field(node, "body"))
+        return tree.LoopNode(self.word(node.child_by_field_name("left")), self.field(node, "right"), self.field(node, "body"))
 
     def _import_statement(self, node: Syntax) -> tree.Node:
         source = self.word(node.child_by_field_name("source")).strip("\"'")
@@ -163,12 +163,12 @@ class JavaScript(Grower):
         for clause in [one for one in node.named_children if one.type == "import_clause"]:
             for one in clause.named_children:
                 if one.type in ("identifier", "namespace_import"):
-                    found.append(tree.Import(self.word(one.named_children[-1] if one.named_children else one), module))
+                    found.append(tree.ImportNode(self.word(one.named_children[-1] if one.named_children else one), module))
                 elif one.type == "named_imports":
                     for each in one.named_children:
                         name, alias = each.child_by_field_name("name"), each.child_by_field_name("alias")
-                        found.append(tree.Import(self.word(alias or name), f"{module}.{self.word(name)}"))
+                        found.append(tree.ImportNode(self.word(alias or name), f"{module}.{self.word(name)}"))
         return tree.Node(found)
 
 
-find = reader(tree_sitter_javascript.language, JavaScript)
+find = reader(tree_sitter_javascript.language, JavaScriptConverter)

@@ -6,26 +6,26 @@ import tree_sitter_kotlin
 from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
-from coinjar.mentions.grown import Grower, reader
+from coinjar.mentions.grown import SyntaxConverter, reader
 from coinjar.mentions.java import WORDS
 
 
-class Kotlin(Grower):
+class KotlinConverter(SyntaxConverter):
     """Grows the grammar's nodes."""
 
     root = rb"System|getenv|environment"
     falls_back = frozenset({"?:"})
     words = WORDS
 
-    _number_literal = Grower.value
-    _parenthesized_expression = Grower.inside
-    _binary_expression = Grower.binary
-    _assignment = Grower.assign
-    _value_argument = Grower.inside
+    _number_literal = SyntaxConverter.value
+    _parenthesized_expression = SyntaxConverter.inside
+    _binary_expression = SyntaxConverter.binary
+    _assignment = SyntaxConverter.assign
+    _value_argument = SyntaxConverter.inside
 
     def _identifier(self, node: Syntax) -> tree.Node:
         word = self.word(node)
-        return tree.Value(None if word == "null" else word) if word in ("null", "true", "false") else self.name(node)
+        return tree.ConstantNode(None if word == "null" else word) if word in ("null", "true", "false") else self.name(node)
 
     def _string_literal(self, node: Syntax) -> tree.Node:
         if any(self.word(one) == "$" for one in node.named_children):
@@ -36,11 +36,11 @@ class Kotlin(Grower):
 
     def _navigation_expression(self, node: Syntax) -> tree.Node:
         of, *_, last = node.named_children
-        return tree.Member(self.grow(of), self.word(last), last.start_byte, last.end_byte)
+        return tree.MemberNode(self.grow(of), self.word(last), last.start_byte, last.end_byte)
 
     def _index_expression(self, node: Syntax) -> tree.Node:
         of, key, *_ = node.named_children
-        return tree.Index(self.grow(of), self.grow(key))
+        return tree.IndexNode(self.grow(of), self.grow(key))
 
     def _call_expression(self, node: Syntax) -> tree.Node:
         function, *rest = node.named_children
@@ -49,51 +49,51 @@ class Kotlin(Grower):
             given += [self.grow(each) for each in one.named_children] if one.type == "value_arguments" else [self.grow(one)]
         if function.type == "call_expression" and rest and rest[-1].type == "annotated_lambda":
             inner = self._call_expression(function)  # a lambda behind the parentheses is one more argument
-            if isinstance(inner, tree.Call):
-                return tree.Call(inner.function, [*inner.arguments, *given])
-        return tree.Call(self.grow(function), given)
+            if isinstance(inner, tree.CallNode):
+                return tree.CallNode(inner.function, [*inner.arguments, *given])
+        return tree.CallNode(self.grow(function), given)
 
-    _annotated_lambda = Grower.inside
+    _annotated_lambda = SyntaxConverter.inside
 
     def _lambda_literal(self, node: Syntax) -> tree.Node:
         parameters = next((one for one in node.named_children if one.type == "lambda_parameters"), None)
         body = [one for one in node.named_children if one.type != "lambda_parameters"]
         names = [self.word(one) for one in parameters.named_children] if parameters else []
-        return tree.Function("", names, self.grow(body[0]) if len(body) == 1 else tree.Node(self.each(body)))
+        return tree.FunctionNode("", names, self.grow(body[0]) if len(body) == 1 else tree.Node(self.each(body)))
 
     def _in_expression(self, node: Syntax) -> tree.Node:
-        return tree.Has(self.field(node, "left"), self.field(node, "right"))
+        return tree.ContainsNode(self.field(node, "left"), self.field(node, "right"))
 
     def _if_expression(self, node: Syntax) -> tree.Node:
         test, *rest = [one for one in node.named_children if "comment" not in one.type]
         grown = [self.grow(one) for one in rest]
-        return tree.Choice(self.grow(test), grown[0] if grown else tree.Node(), grown[1] if len(grown) > 1 else tree.Node())
+        return tree.ConditionalNode(self.grow(test), grown[0] if grown else tree.Node(), grown[1] if len(grown) > 1 else tree.Node())
 
     def _property_declaration(self, node: Syntax) -> tree.Node:
         name = next((one for one in node.named_children if one.type == "variable_declaration"), None)
         value = node.named_children[-1]
         if name is None or value == name:
             return self.any(node)
-        return tree.Assign(tree.Name(self.word(name.named_children[0] if name.named_children else name)), self.grow(value))
+        return tree.AssignmentNode(tree.NameNode(self.word(name.named_children[0] if name.named_children else name)), self.grow(value))
 
     def _function_declaration(self, node: Syntax) -> tree.Node:
         parameters = next((one for one in node.named_children if one.type == "function_value_parameters"), None)
         body = next((one for one in node.named_children if one.type == "function_body"), None)
         names = [self.word(one.named_children[0]) for one in parameters.named_children if one.type == "parameter"] if parameters else []
-        return tree.Function(self.word(node.child_by_field_name("name")), names, self.grow(body))
+        return tree.FunctionNode(self.word(node.child_by_field_name("name")), names, self.grow(body))
 
     def _for_statement(self, node: Syntax) -> tree.Node:
         name, over, *body = node.named_children
-        return tree.Loop(self.word(name), self.grow(over), tree.Node(self.each(body)))
+        return tree.LoopNode(self.word(name), self.grow(over), tree.Node(self.each(body)))
 
     def _import(self, node: Syntax) -> tree.Node:
         path, *alias = [self.word(one) for one in node.named_children]
-        return tree.Import(alias[0] if alias else path.rpartition(".")[2], path)
+        return tree.ImportNode(alias[0] if alias else path.rpartition(".")[2], path)
 
     def _class_declaration(self, node: Syntax) -> tree.Node:
-        return tree.Declared(self.word(node.child_by_field_name("name")), self.each(node.named_children))
+        return tree.DeclarationNode(self.word(node.child_by_field_name("name")), self.each(node.named_children))
 
     _object_declaration = _class_declaration
 
 
-find = reader(tree_sitter_kotlin.language, Kotlin)
+find = reader(tree_sitter_kotlin.language, KotlinConverter)

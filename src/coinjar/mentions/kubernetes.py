@@ -5,21 +5,21 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from coinjar.documents.tree import Tree
+from coinjar.documents.tree import TreeNode
 from coinjar.mentions import shell
 from coinjar.mentions.base import READ, SET, Mention
-from coinjar.mentions.yamls import NAME, Text, walk
+from coinjar.mentions.yamls import NAME, YamlText, walk
 
 _REFERENCE = re.compile(rb"\$\$|\$\(([A-Za-z_][-.\w]*)\)")
 _SHELLS = ("sh", "bash", "/bin/sh", "/bin/bash", "dash", "ash")
 
 
-def is_manifest(root: Tree) -> bool:
+def is_manifest(root: TreeNode) -> bool:
     """Whether a document is a Kubernetes object."""
     return root.child("apiVersion") is not None and root.child("kind") is not None
 
 
-def mentions(text: Text, root: Tree) -> Iterator[Mention]:
+def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention]:
     """The mentions of an object, or of a list of objects."""
     kind = root.child("kind")
     if kind is not None and kind.text in ("ConfigMap", "Secret"):
@@ -32,11 +32,11 @@ def mentions(text: Text, root: Tree) -> Iterator[Mention]:
             each = visited.node.child(part) if visited.node.kind == "map" else None
             for one in each.elements if each is not None else []:
                 yield from _container(text, one)
-    for item in (root.child("items") or Tree("seq", 0, 0)).elements:
+    for item in (root.child("items") or TreeNode("seq", 0, 0)).elements:
         yield from mentions(text, item)
 
 
-def _container(text: Text, container: Tree) -> Iterator[Mention]:
+def _container(text: YamlText, container: TreeNode) -> Iterator[Mention]:
     name = container.child("name")
     service = name.text if name else None
     env = container.child("env")
@@ -58,7 +58,7 @@ def _container(text: Text, container: Tree) -> Iterator[Mention]:
             yield from (one._replace(service=service) for one in shell.find_in(text.data, [text.inside(words[2])]).mentions)
 
 
-def _references(text: Text, node: Tree, service: str | None) -> Iterator[Mention]:
+def _references(text: YamlText, node: TreeNode, service: str | None) -> Iterator[Mention]:
     start, end = text.inside(node)
     for found in _REFERENCE.finditer(text.data, start, end):
         if found[1]:

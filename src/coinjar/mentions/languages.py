@@ -8,13 +8,13 @@ from functools import cache
 from importlib import import_module
 from typing import NamedTuple, cast
 
-from coinjar.mentions.base import Found
+from coinjar.mentions.base import TextMentions
 
-Find = Callable[[bytes, frozenset[str]], Found]
+Find = Callable[[bytes, frozenset[str]], TextMentions]
 """Finds a text's mentions; it is told which functions read variables that their first argument names."""
 
 
-class Language(NamedTuple):
+class SourceLanguage(NamedTuple):
     """How its files end; what a text must hold: one of these words, and what a regular expression matches; where its reader is; what runs its scripts."""
 
     ends: tuple[str, ...]
@@ -25,24 +25,26 @@ class Language(NamedTuple):
     run_by: tuple[str, ...] = ()
 
 
-_TEMPLATE = Language((".template", ".tmpl", ".tpl", ".j2", ".jinja", ".jinja2", ".gotmpl"), (b"$", b"env", b".Env"), rb"", "template")
+_TEMPLATE = SourceLanguage((".template", ".tmpl", ".tpl", ".j2", ".jinja", ".jinja2", ".gotmpl"), (b"$", b"env", b".Env"), rb"", "template")
 LANGUAGES = (
-    Language((".py", ".pyw", ".pyi"), (b"environ", b"tenv"), rb"", "python", run_by=("python",)),
-    Language((".js", ".mjs", ".cjs", ".jsx"), (b"env",), rb"\benv\b", "javascript", run_by=("node",)),
-    Language((".ts", ".mts", ".cts"), (b"env",), rb"\benv\b", "typescript"),
-    Language((".tsx",), (b"env",), rb"\benv\b", "typescript", "find_with_markup"),
-    Language((".go",), (b"tenv", b"LookupEnv", b"ExpandEnv", b"Environ"), rb"", "go"),
-    Language((".java",), (b"getenv", b"environment("), rb"", "java"),
-    Language((".kt", ".kts"), (b"getenv", b"environment("), rb"", "kotlin"),
-    Language((".rb", ".rake", ".ru", ".gemspec"), (b"ENV", b"system", b"spawn", b"popen"), rb"ENV|\b(?:system|spawn|popen)[ (]*\{", "ruby", run_by=("ruby",)),
-    Language((".php", ".phtml"), (b"tenv", b"_ENV", b"_SERVER"), rb"", "php", run_by=("php",)),
-    Language((".cs",), (b"EnvironmentVariable", b".Environment["), rb"", "csharp"),
-    Language((".rs",), (b"env",), rb"\benv\b|option_env|env_remove", "rust"),
-    Language((".sh", ".bash", ".ksh"), (b"$", b"export", b"env", b"unset", b"[="), rb"", "shell", run_by=("sh", "bash", "dash", "ash", "ksh")),
-    Language(("Containerfile", "Dockerfile", ".containerfile", ".dockerfile"), (b"",), rb"\$|(?i:\b(?:ARG|ENV)\b)", "containerfile"),
-    Language((".yaml", ".yml"), (b":",), rb"""\b(?:services|apiVersion|jobs|steps|stages|script|pipeline)["']?\s*:""", "yaml_files"),
-    Language((".json",), (b'"apiVersion"',), rb"", "yaml_files"),
-    Language((".erb",), (b"ENV",), rb"", "template", "find_embedded"),
+    SourceLanguage((".py", ".pyw", ".pyi"), (b"environ", b"tenv"), rb"", "python", run_by=("python",)),
+    SourceLanguage((".js", ".mjs", ".cjs", ".jsx"), (b"env",), rb"\benv\b", "javascript", run_by=("node",)),
+    SourceLanguage((".ts", ".mts", ".cts"), (b"env",), rb"\benv\b", "typescript"),
+    SourceLanguage((".tsx",), (b"env",), rb"\benv\b", "typescript", "find_with_markup"),
+    SourceLanguage((".go",), (b"tenv", b"LookupEnv", b"ExpandEnv", b"Environ"), rb"", "go"),
+    SourceLanguage((".java",), (b"getenv", b"environment("), rb"", "java"),
+    SourceLanguage((".kt", ".kts"), (b"getenv", b"environment("), rb"", "kotlin"),
+    SourceLanguage(
+        (".rb", ".rake", ".ru", ".gemspec"), (b"ENV", b"system", b"spawn", b"popen"), rb"ENV|\b(?:system|spawn|popen)[ (]*\{", "ruby", run_by=("ruby",)
+    ),
+    SourceLanguage((".php", ".phtml"), (b"tenv", b"_ENV", b"_SERVER"), rb"", "php", run_by=("php",)),
+    SourceLanguage((".cs",), (b"EnvironmentVariable", b".Environment["), rb"", "csharp"),
+    SourceLanguage((".rs",), (b"env",), rb"\benv\b|option_env|env_remove", "rust"),
+    SourceLanguage((".sh", ".bash", ".ksh"), (b"$", b"export", b"env", b"unset", b"[="), rb"", "shell", run_by=("sh", "bash", "dash", "ash", "ksh")),
+    SourceLanguage(("Containerfile", "Dockerfile", ".containerfile", ".dockerfile"), (b"",), rb"\$|(?i:\b(?:ARG|ENV)\b)", "containerfile"),
+    SourceLanguage((".yaml", ".yml"), (b":",), rb"""\b(?:services|apiVersion|jobs|steps|stages|script|pipeline)["']?\s*:""", "yaml_files"),
+    SourceLanguage((".json",), (b'"apiVersion"',), rb"", "yaml_files"),
+    SourceLanguage((".erb",), (b"ENV",), rb"", "template", "find_embedded"),
     _TEMPLATE,
 )
 _ENDS = re.compile(r"(?:\.[A-Za-z0-9]+|(?:Containerfile|Dockerfile))$")
@@ -50,12 +52,12 @@ _RUN_BY = re.compile(rb"#![^\n]*?([a-z]+)[0-9.]*(?: -[^\n]*)?\r?\n")
 
 
 @cache
-def by_end() -> Mapping[str, Language]:
+def by_end() -> Mapping[str, SourceLanguage]:
     """Each ending's language."""
     return {end: one for one in LANGUAGES for end in one.ends}
 
 
-def language_of(name: str, templates: tuple[str, ...] = ()) -> Language | None:
+def language_of(name: str, templates: tuple[str, ...] = ()) -> SourceLanguage | None:
     """The language of a file by its name; `templates` are endings of a project's own."""
     if templates and name.endswith(templates):
         return _TEMPLATE
@@ -65,14 +67,14 @@ def language_of(name: str, templates: tuple[str, ...] = ()) -> Language | None:
     return by_end().get(found[0]) if found else None
 
 
-def by_first_line(data: bytes) -> Language | None:
+def by_first_line(data: bytes) -> SourceLanguage | None:
     """The language of a script without an ending, by the program that runs it."""
     found = _RUN_BY.match(data) if data.startswith(b"#!") else None
     return next((one for one in LANGUAGES if found and found[1].decode() in one.run_by), None)
 
 
 @cache
-def _hint(language: Language) -> re.Pattern[bytes]:
+def _hint(language: SourceLanguage) -> re.Pattern[bytes]:
     return re.compile(language.hint)
 
 
@@ -81,9 +83,9 @@ def _finder(module: str, function: str) -> Find:
     return cast("Find", getattr(import_module(f"coinjar.mentions.{module}"), function))
 
 
-def look(language: Language, data: bytes, helpers: frozenset[str] = frozenset(), *, always: bool = False) -> Found:
+def look(language: SourceLanguage, data: bytes, helpers: frozenset[str] = frozenset(), *, always: bool = False) -> TextMentions:
     """The mentions of a text; unless `always`, nothing without a parser where its words show that there can be none."""
     hinted = any(word in data for word in language.words) and _hint(language).search(data)
     if not always and not hinted and not any(one.encode() in data for one in helpers):
-        return Found([], [])
+        return TextMentions([], [])
     return _finder(language.module, language.function)(data, helpers)

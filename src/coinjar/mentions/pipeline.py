@@ -8,26 +8,26 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from coinjar.documents.tree import Tree
+from coinjar.documents.tree import TreeNode
 from coinjar.mentions import shell
-from coinjar.mentions.base import MISPLACED, READ, SET, Mention, Unknown
+from coinjar.mentions.base import MISPLACED, READ, SET, ComputedName, Mention
 from coinjar.mentions.dollars import references
 from coinjar.mentions.expressions import EXPRESSIONS, inside, masked, members
-from coinjar.mentions.yamls import NAME, Text, walk
+from coinjar.mentions.yamls import NAME, YamlText, walk
 
 _SCRIPTS = frozenset({"run", "script", "do", "command", "commands", "before_script", "after_script", "bash", "sh"})
 _ENVIRONMENTS = frozenset({"env", "environment", "variables"})
 _CONDITIONS = frozenset({"if", "when", "condition"})
 
 
-def is_pipeline(root: Tree) -> bool:
+def is_pipeline(root: TreeNode) -> bool:
     """Whether a document is a pipeline: it has jobs, steps or stages, and a script somewhere."""
     named = any(root.child(key) is not None for key in ("jobs", "steps", "stages", "pipeline"))
     scripted = any(one.value.kind == "map" and one.value.child("script") is not None for one in root.members)
     return scripted or (named and any(one.path and one.path[-1] in _SCRIPTS for one in walk(root)))
 
 
-def mentions(text: Text, root: Tree) -> Iterator[Mention | Unknown]:
+def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention | ComputedName]:
     """The mentions of a pipeline."""
     has_expressions = EXPRESSIONS.search(text.data) is not None
     for path, node in walk(root):
@@ -50,7 +50,7 @@ def mentions(text: Text, root: Tree) -> Iterator[Mention | Unknown]:
                 yield from script.unknown
 
 
-def _within_list(root: Tree, path: tuple[str, ...], node: Tree) -> bool:
+def _within_list(root: TreeNode, path: tuple[str, ...], node: TreeNode) -> bool:
     """Whether a script's line is one of a list, which is read as a whole."""
     return any(one.path == path and one.node.kind == "seq" and any(each is node for each in one.node.elements) for one in walk(root))
 
@@ -59,7 +59,7 @@ def _below_environment(path: tuple[str, ...]) -> bool:
     return any(one in _ENVIRONMENTS for one in path)
 
 
-def _environment(text: Text, node: Tree) -> Iterator[Mention]:
+def _environment(text: YamlText, node: TreeNode) -> Iterator[Mention]:
     yield from (text.mention(one.key, SET) for one in node.members if re.fullmatch(r"[A-Za-z_]\w*", one.name))
     for one in node.elements:
         named = one.child("name") if one.kind == "map" else None

@@ -9,20 +9,20 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Iterable
 
 from coinjar.mentions import tree
-from coinjar.mentions.base import SET, Found, Mention, Unread, in_order
-from coinjar.mentions.reading import How, Words, places, read_again
+from coinjar.mentions.base import SET, Mention, TextMentions, UnreadPart, in_order
+from coinjar.mentions.reading import AccessPattern, LanguageTerms, places, read_again
 
 _MAP = {
-    "get": How(0, 1),
-    "pop": How(0, 1),
-    "setdefault": How(0, 1),
-    "__getitem__": How(),
-    "update": How(how=SET, all_names=True),
-    "copy": How(99),
+    "get": AccessPattern(0, 1),
+    "pop": AccessPattern(0, 1),
+    "setdefault": AccessPattern(0, 1),
+    "__getitem__": AccessPattern(),
+    "update": AccessPattern(how=SET, all_names=True),
+    "copy": AccessPattern(99),
 }
-WORDS = Words(
+WORDS = LanguageTerms(
     maps=frozenset({"os.environ", "os.environb"}),
-    functions={"os.getenv": How(0, 1), "os.getenvb": How(0, 1), "os.putenv": How(how=SET), "os.unsetenv": How(how=SET)},
+    functions={"os.getenv": AccessPattern(0, 1), "os.getenvb": AccessPattern(0, 1), "os.putenv": AccessPattern(how=SET), "os.unsetenv": AccessPattern(how=SET)},
     methods=_MAP,
     free=False,
     builtins=frozenset({"dict", "str", "int", "float", "bool"}),
@@ -34,7 +34,7 @@ _OLD = re.compile(rb"""#[^\n]*|\bos\.(?:environ\[|environ\.get\(|getenv\()\s*["'
 """What a text that no longer parses is searched for."""
 
 
-def find(data: bytes, helpers: frozenset[str]) -> Found:
+def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
     """The mentions of a Python text; one that is not today's Python is only searched for the plainest uses."""
     try:
         with warnings.catch_warnings():
@@ -43,14 +43,14 @@ def find(data: bytes, helpers: frozenset[str]) -> Found:
     except (SyntaxError, ValueError, RecursionError, MemoryError) as fault:
         where = (fault.lineno or 0, fault.offset or 0) if isinstance(fault, SyntaxError) else (0, 0)
         found = in_order(Mention(one[1].decode(), *one.span(1)) for one in _OLD.finditer(data) if one[1])
-        return found._replace(unread=Unread(*where, "this is not the Python of today, so only its plainest uses were found"))
-    return read_again(lambda also: _Grower(data, also).grow(parsed), WORDS, helpers)
+        return found._replace(unread=UnreadPart(*where, "this is not the Python of today, so only its plainest uses were found"))
+    return read_again(lambda also: _PythonConverter(data, also).grow(parsed), WORDS, helpers)
 
 
 _ROOT = rb"os|environb?|getenvb?|putenv|unsetenv"
 
 
-class _Grower:
+class _PythonConverter:
     """Turns the parser's tree into ours: the statements on lines with a word that matters."""
 
     def __init__(self, data: bytes, also: Iterable[str]) -> None:
@@ -81,20 +81,20 @@ class _Grower:
         value = node.value.decode("latin-1") if isinstance(node.value, bytes) else node.value
         if not isinstance(value, str):
             text = None if value is None or value is Ellipsis else str(value).lower() if isinstance(value, bool) else str(value)
-            return tree.Value(text)
+            return tree.ConstantNode(text)
         start, end = self._at(node.lineno, node.col_offset), self._at(node.end_lineno or 1, node.end_col_offset or 0)
         spelled = value.encode("utf-8", "surrogatepass")
         at = self.data.find(spelled, start, end)
-        return tree.Text(value, at, at + len(spelled)) if at >= 0 and value else tree.Text(value, start, end, exact=not value)
+        return tree.StringNode(value, at, at + len(spelled)) if at >= 0 and value else tree.StringNode(value, start, end, exact=not value)
 
     def _Name(self, node: ast.Name) -> tree.Node:  # noqa: N802
-        return tree.Name(node.id)
+        return tree.NameNode(node.id)
 
     def _Attribute(self, node: ast.Attribute) -> tree.Node:  # noqa: N802
-        return tree.Member(self.grow(node.value), node.attr)
+        return tree.MemberNode(self.grow(node.value), node.attr)
 
     def _Subscript(self, node: ast.Subscript) -> tree.Node:  # noqa: N802
-        return tree.Index(self.grow(node.value), self.grow(node.slice))
+        return tree.IndexNode(self.grow(node.value), self.grow(node.slice))
 
     def _Call(self, node: ast.Call) -> tree.Node:  # noqa: N802
         named: dict[str, tree.Node] = {}
@@ -102,58 +102,58 @@ class _Grower:
             value = self.grow(one.value)
             if one.arg:
                 named[one.arg] = tree.Node([value], self._at(one.lineno, one.col_offset), self._at(one.lineno, one.col_offset) + len(one.arg))
-        return tree.Call(self.grow(node.func), self._each(node.args), named)
+        return tree.CallNode(self.grow(node.func), self._each(node.args), named)
 
     def _BoolOp(self, node: ast.BoolOp) -> tree.Node:  # noqa: N802
         *before, last = self._each(node.values)
         if isinstance(node.op, ast.And):
-            return tree.Node([*(tree.Asked(one) for one in before), last])
+            return tree.Node([*(tree.TruthTestNode(one) for one in before), last])
         for one in reversed(before):
-            last = tree.Or(one, last)
+            last = tree.FallbackNode(one, last)
         return last
 
     def _UnaryOp(self, node: ast.UnaryOp) -> tree.Node:  # noqa: N802
         inner = self.grow(node.operand)
-        return tree.Asked(inner) if isinstance(node.op, ast.Not) else tree.Node([inner])
+        return tree.TruthTestNode(inner) if isinstance(node.op, ast.Not) else tree.Node([inner])
 
     def _Compare(self, node: ast.Compare) -> tree.Node:  # noqa: N802
         left, right = self.grow(node.left), self.grow(node.comparators[0])
-        return tree.Has(left, right) if isinstance(node.ops[0], ast.In | ast.NotIn) else tree.Compared(left, right)
+        return tree.ContainsNode(left, right) if isinstance(node.ops[0], ast.In | ast.NotIn) else tree.ComparisonNode(left, right)
 
     def _IfExp(self, node: ast.IfExp) -> tree.Node:  # noqa: N802
-        return tree.Choice(self.grow(node.test), self.grow(node.body), self.grow(node.orelse))
+        return tree.ConditionalNode(self.grow(node.test), self.grow(node.body), self.grow(node.orelse))
 
     def _If(self, node: ast.If) -> tree.Node:  # noqa: N802
-        return tree.Choice(self.grow(node.test), tree.Node(self._each(node.body)), tree.Node(self._each(node.orelse)))
+        return tree.ConditionalNode(self.grow(node.test), tree.Node(self._each(node.body)), tree.Node(self._each(node.orelse)))
 
     def _While(self, node: ast.While) -> tree.Node:  # noqa: N802
-        return tree.Node([tree.Asked(self.grow(node.test)), *self._each(node.body)])
+        return tree.Node([tree.TruthTestNode(self.grow(node.test)), *self._each(node.body)])
 
     def _Assign(self, node: ast.Assign) -> tree.Node:  # noqa: N802
         value = self.grow(node.value)
-        return tree.Node([tree.Assign(self.grow(one), value) for one in node.targets])
+        return tree.Node([tree.AssignmentNode(self.grow(one), value) for one in node.targets])
 
     def _AnnAssign(self, node: ast.AnnAssign) -> tree.Node:  # noqa: N802
-        return tree.Assign(self.grow(node.target), self.grow(node.value)) if node.value else tree.Node()
+        return tree.AssignmentNode(self.grow(node.target), self.grow(node.value)) if node.value else tree.Node()
 
     def _AugAssign(self, node: ast.AugAssign) -> tree.Node:  # noqa: N802
-        return tree.Node([tree.Assign(self.grow(node.target), tree.Node()), self.grow(node.value)])
+        return tree.Node([tree.AssignmentNode(self.grow(node.target), tree.Node()), self.grow(node.value)])
 
     def _NamedExpr(self, node: ast.NamedExpr) -> tree.Node:  # noqa: N802
-        return tree.Node([tree.Assign(self.grow(node.target), self.grow(node.value))])
+        return tree.Node([tree.AssignmentNode(self.grow(node.target), self.grow(node.value))])
 
     def _Delete(self, node: ast.Delete) -> tree.Node:  # noqa: N802
-        return tree.Node([tree.Remove(self.grow(one)) for one in node.targets])
+        return tree.Node([tree.RemovalNode(self.grow(one)) for one in node.targets])
 
     def _List(self, node: ast.List | ast.Tuple | ast.Set) -> tree.Node:  # noqa: N802
-        return tree.Items(self._each(node.elts))
+        return tree.ListNode(self._each(node.elts))
 
     _Tuple = _Set = _List
 
     def _Dict(self, node: ast.Dict) -> tree.Node:  # noqa: N802
         pairs = list(zip(node.keys, self._each(node.values), strict=True))
         keys = [self.grow(key) for key, _ in pairs if key is not None]
-        return tree.Entries(keys, [value for key, value in pairs if key is not None], [value for key, value in pairs if key is None])
+        return tree.MappingNode(keys, [value for key, value in pairs if key is not None], [value for key, value in pairs if key is None])
 
     def _FunctionDef(self, node: ast.FunctionDef | ast.AsyncFunctionDef) -> tree.Node:  # noqa: N802
         spelled = node.args
@@ -161,16 +161,16 @@ class _Grower:
         names = [one.arg for one in every]
         names = names[1:] if names[:1] in (["self"], ["cls"]) else names
         outer = self._each([*node.decorator_list, *spelled.defaults, *(one for one in spelled.kw_defaults if one)])
-        return tree.Node([*outer, tree.Function(node.name, names, tree.Node(self._each(node.body)))])
+        return tree.Node([*outer, tree.FunctionNode(node.name, names, tree.Node(self._each(node.body)))])
 
     _AsyncFunctionDef = _FunctionDef
 
     def _Lambda(self, node: ast.Lambda) -> tree.Node:  # noqa: N802
-        return tree.Function("", [one.arg for one in node.args.args], self.grow(node.body))
+        return tree.FunctionNode("", [one.arg for one in node.args.args], self.grow(node.body))
 
     def _ClassDef(self, node: ast.ClassDef) -> tree.Node:  # noqa: N802
-        inner = tree.Function("", [], tree.Node(self._each(node.body)))  # what a class binds is its own
-        return tree.Declared(node.name, [*self._each([*node.bases, *node.decorator_list]), inner])
+        inner = tree.FunctionNode("", [], tree.Node(self._each(node.body)))  # what a class binds is its own
+        return tree.DeclarationNode(node.name, [*self._each([*node.bases, *node.decorator_list]), inner])
 
     def _For(self, node: ast.For | ast.AsyncFor) -> tree.Node:  # noqa: N802
         body = tree.Node(self._each([*node.body, *node.orelse]))
@@ -180,8 +180,8 @@ class _Grower:
 
     def _loop(self, target: ast.expr, over: ast.expr, body: tree.Node) -> tree.Node:
         if isinstance(target, ast.Name):
-            return tree.Loop(target.id, self.grow(over), body)
-        names = [tree.Declared(one.id) for one in ast.walk(target) if isinstance(one, ast.Name)]
+            return tree.LoopNode(target.id, self.grow(over), body)
+        names = [tree.DeclarationNode(one.id) for one in ast.walk(target) if isinstance(one, ast.Name)]
         return tree.Node([*names, self.grow(over), body])
 
     def _ListComp(self, node: ast.ListComp | ast.SetComp | ast.GeneratorExp) -> tree.Node:  # noqa: N802
@@ -195,12 +195,14 @@ class _Grower:
     def _comprehension(self, generators: list[ast.comprehension], inner: list[ast.expr]) -> tree.Node:
         body = tree.Node(self._each(inner))
         for one in reversed(generators):
-            body = self._loop(one.target, one.iter, tree.Node([*(tree.Asked(test) for test in self._each(one.ifs)), body]))
-        return tree.Function("", [], body)
+            body = self._loop(one.target, one.iter, tree.Node([*(tree.TruthTestNode(test) for test in self._each(one.ifs)), body]))
+        return tree.FunctionNode("", [], body)
 
     def _Import(self, node: ast.Import) -> tree.Node:  # noqa: N802
-        return tree.Node([tree.Import(one.asname or one.name.partition(".")[0], one.name if one.asname else one.name.partition(".")[0]) for one in node.names])
+        return tree.Node(
+            [tree.ImportNode(one.asname or one.name.partition(".")[0], one.name if one.asname else one.name.partition(".")[0]) for one in node.names]
+        )
 
     def _ImportFrom(self, node: ast.ImportFrom) -> tree.Node:  # noqa: N802
         path = "." * node.level + (node.module or "")
-        return tree.Node([tree.Import(one.asname or one.name, f"{path}.{one.name}" if one.name != "*" else path) for one in node.names])
+        return tree.Node([tree.ImportNode(one.asname or one.name, f"{path}.{one.name}" if one.name != "*" else path) for one in node.names])

@@ -7,11 +7,11 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from coinjar.mentions import tree
-from coinjar.mentions.base import PRESENCE, READ, SET, Found, Mention, Unknown, in_order
+from coinjar.mentions.base import PRESENCE, READ, SET, ComputedName, Mention, TextMentions, in_order
 from coinjar.mentions.scopes import Parameter, Scopes
 
 
-class How(NamedTuple):
+class AccessPattern(NamedTuple):
     """What a function does with a variable: which arguments are its name and its default. `all_names` if every argument is a name."""
 
     name: int = 0
@@ -20,13 +20,13 @@ class How(NamedTuple):
     all_names: bool = False
 
 
-class Words(NamedTuple):
+class LanguageTerms(NamedTuple):
     """A language's words. Paths are written with dots, whatever the language writes; `()` is a call without arguments."""
 
     maps: frozenset[str] = frozenset()
     """What is the environment as a mapping."""
-    functions: Mapping[str, How] = {}
-    methods: Mapping[str, How] = {}
+    functions: Mapping[str, AccessPattern] = {}
+    methods: Mapping[str, AccessPattern] = {}
     """Of a mapping."""
     members: bool = False
     """Whether `map.NAME` reads."""
@@ -71,11 +71,11 @@ def places(data: bytes, root: bytes, also: Iterable[str]) -> list[int]:
     return [one.start() for one in re.finditer(rb"(?<!\w)(?:" + either + rb")(?!\w)", data)]
 
 
-def read_again(grow: Callable[[set[str]], tree.Node], words: Words, helpers: frozenset[str]) -> Found:
+def read_again(grow: Callable[[set[str]], tree.Node], words: LanguageTerms, helpers: frozenset[str]) -> TextMentions:
     """Read a tree that holds only what lies around the words that matter; and again with the names that this showed to matter as well."""
     also: set[str] = set(helpers)
     for _ in range(_ROUNDS):
-        reader = Reader(words, helpers)
+        reader = ProgramReader(words, helpers)
         found = reader.read(grow(also))
         if reader.wanted <= also:
             break
@@ -83,17 +83,17 @@ def read_again(grow: Callable[[set[str]], tree.Node], words: Words, helpers: fro
     return found
 
 
-class Context(NamedTuple):
+class UseContext(NamedTuple):
     """What is known about a place from what is around it."""
 
     default: str | None = None
     asked: bool = False
 
 
-PLAIN = Context()
+PLAIN = UseContext()
 
 
-class Access(NamedTuple):
+class EnvironmentAccess(NamedTuple):
     """One use of the environment: the expressions that name the variable, and what is done with it."""
 
     keys: Sequence[tree.Node]
@@ -101,22 +101,22 @@ class Access(NamedTuple):
     default: tree.Node | None = None
 
 
-class Reader:
+class ProgramReader:
     """Reads one file's tree."""
 
-    def __init__(self, words: Words, helpers: frozenset[str]) -> None:
+    def __init__(self, words: LanguageTerms, helpers: frozenset[str]) -> None:
         self.words = words
         self.helpers = helpers
         self.scopes = Scopes(words)
         self.mentions: list[Mention] = []
-        self.unknown: list[Unknown] = []
+        self.unknown: list[ComputedName] = []
         self.wanted: set[str] = set()
         """Names whose places must be in the tree to know more."""
         self.held: dict[str, list[int]] = {}
         """Names that hold what was read, and which mentions that were."""
 
-    def read(self, root: tree.Node) -> Found:
-        self.wanted.update(one.name for one in tree.own(root) if isinstance(one, tree.Import))
+    def read(self, root: tree.Node) -> TextMentions:
+        self.wanted.update(one.name for one in tree.own(root) if isinstance(one, tree.ImportNode))
         with self.scopes.inside(root):
             self._see(root, PLAIN)
         self.wanted |= self.scopes.followed
@@ -124,32 +124,32 @@ class Reader:
 
     # What a node does
 
-    def _see(self, node: tree.Node, context: Context) -> None:  # noqa: C901, PLR0912 - a shape a line
+    def _see(self, node: tree.Node, context: UseContext) -> None:  # noqa: C901, PLR0912 - a shape a line
         access = self._access(node)
         if access:
             self._take(access, context)
-        if isinstance(node, tree.Or):
+        if isinstance(node, tree.FallbackNode):
             written = self._written(node.right)
-            self._see(node.left, Context(context.default if written is None else written))
+            self._see(node.left, UseContext(context.default if written is None else written))
             self._see(node.right, context)
-        elif isinstance(node, tree.Asked):
-            self._see(node.what, Context(asked=True))
-        elif isinstance(node, tree.Compared):
-            asked = any(isinstance(one, tree.Value) and one.text in (None, "false") for one in (node.left, node.right)) or self._is_empty(node)
-            self._see(node.left, Context(asked=asked))
-            self._see(node.right, Context(asked=asked))
-        elif isinstance(node, tree.Choice):
+        elif isinstance(node, tree.TruthTestNode):
+            self._see(node.what, UseContext(asked=True))
+        elif isinstance(node, tree.ComparisonNode):
+            asked = any(isinstance(one, tree.ConstantNode) and one.text in (None, "false") for one in (node.left, node.right)) or self._is_empty(node)
+            self._see(node.left, UseContext(asked=asked))
+            self._see(node.right, UseContext(asked=asked))
+        elif isinstance(node, tree.ConditionalNode):
             self._choose(node, context)
-        elif isinstance(node, tree.Assign):
+        elif isinstance(node, tree.AssignmentNode):
             self._assign(node, context)
-        elif isinstance(node, tree.Remove):
+        elif isinstance(node, tree.RemovalNode):
             for one in node.target.inner:
                 self._see(one, PLAIN)
-        elif isinstance(node, tree.Call):
+        elif isinstance(node, tree.CallNode):
             self._call(node, context)
-        elif isinstance(node, tree.Member):
-            self._see(node.of, Context(context.default))
-        elif isinstance(node, tree.Function):
+        elif isinstance(node, tree.MemberNode):
+            self._see(node.of, UseContext(context.default))
+        elif isinstance(node, tree.FunctionNode):
             with self.scopes.inside(node):
                 for one in node.inner:
                     self._see(one, PLAIN)
@@ -157,15 +157,15 @@ class Reader:
             for one in node.inner:
                 self._see(one, PLAIN)
 
-    def _choose(self, node: tree.Choice, context: Context) -> None:
+    def _choose(self, node: tree.ConditionalNode, context: UseContext) -> None:
         before = len(self.mentions)
-        self._see(node.test, Context(asked=True))
+        self._see(node.test, UseContext(asked=True))
         middle = len(self.mentions)
         self._see(node.then, context)
         written = self._written(node.other)
         used = {one.name for one in self.mentions[middle:]}
         asked = {one.name for one in self.mentions[before:middle]} & used
-        if isinstance(node.test, tree.Compared):  # held against nothing and then used: a value that is read, not a switch
+        if isinstance(node.test, tree.ComparisonNode):  # held against nothing and then used: a value that is read, not a switch
             for at in [at for at in range(before, middle) if self.mentions[at].name in asked and self.mentions[at].how == PRESENCE]:
                 self.mentions[at] = self.mentions[at]._replace(how=READ, default=written)
         else:
@@ -174,13 +174,13 @@ class Reader:
         self._see(node.other, context)
         self._filled_in(node)
 
-    def _filled_in(self, node: tree.Choice) -> None:
+    def _filled_in(self, node: tree.ConditionalNode) -> None:
         """`if x is nothing: x = "default"`."""
-        test = node.test.what if isinstance(node.test, tree.Asked) else node.test
-        sides = [test.left, test.right] if isinstance(test, tree.Compared) else [test]
-        for one in [side for side in sides if isinstance(side, tree.Name)]:
+        test = node.test.what if isinstance(node.test, tree.TruthTestNode) else node.test
+        sides = [test.left, test.right] if isinstance(test, tree.ComparisonNode) else [test]
+        for one in [side for side in sides if isinstance(side, tree.NameNode)]:
             for inner in tree.own(node.then):
-                if isinstance(inner, tree.Assign) and isinstance(inner.target, tree.Name) and inner.target.text == one.text:
+                if isinstance(inner, tree.AssignmentNode) and isinstance(inner.target, tree.NameNode) and inner.target.text == one.text:
                     written = self._written(inner.value)
                     for at in self.held.get(one.text, []) if written is not None else []:
                         self._default(at, written)
@@ -189,10 +189,10 @@ class Reader:
         if self.mentions[at].default is None:
             self.mentions[at] = self.mentions[at]._replace(default=written)
 
-    def _assign(self, node: tree.Assign, context: Context) -> None:
+    def _assign(self, node: tree.AssignmentNode, context: UseContext) -> None:
         before = len(self.mentions)
-        self._see(node.value, Context(context.default))
-        if isinstance(node.target, tree.Name):
+        self._see(node.value, UseContext(context.default))
+        if isinstance(node.target, tree.NameNode):
             if len(self.mentions) > before:
                 self.held.setdefault(node.target.text, []).extend(range(before, len(self.mentions)))
                 self.wanted.add(node.target.text)
@@ -203,119 +203,119 @@ class Reader:
         if access:
             kept = access._replace(default=node.value) if node.keeps else access._replace(how=SET)
             self._take(kept, PLAIN)
-        elif isinstance(node.target, tree.Index) and self._is_child(node.target.of):
-            self._take(Access([node.target.key], SET), PLAIN)
+        elif isinstance(node.target, tree.IndexNode) and self._is_child(node.target.of):
+            self._take(EnvironmentAccess([node.target.key], SET), PLAIN)
         for one in node.target.inner:
             self._see(one, PLAIN)
 
-    def _call(self, node: tree.Call, context: Context) -> None:
+    def _call(self, node: tree.CallNode, context: UseContext) -> None:
         path = self.scopes.path(node.function)
-        method = node.function.name if isinstance(node.function, tree.Member) else None
-        if method in self.words.fallbacks and isinstance(node.function, tree.Member):
+        method = node.function.name if isinstance(node.function, tree.MemberNode) else None
+        if method in self.words.fallbacks and isinstance(node.function, tree.MemberNode):
             written = self._written(node.arguments[0]) if node.arguments else None
-            self._see(node.function.of, Context(context.default if written is None else written))
+            self._see(node.function.of, UseContext(context.default if written is None else written))
             self._each(node.arguments, PLAIN)
         elif path in self.words.fallbacks and len(node.arguments) > 1:
-            self._see(node.arguments[0], Context(self._written(node.arguments[1])))
+            self._see(node.arguments[0], UseContext(self._written(node.arguments[1])))
             self._each(node.arguments[1:], context)
-        elif method in self.words.asking and isinstance(node.function, tree.Member) and self.scopes.path(node.function.of) not in self.words.maps:
-            self._see(node.function.of, Context(asked=True))
-            self._each(node.arguments, Context(asked=True))
+        elif method in self.words.asking and isinstance(node.function, tree.MemberNode) and self.scopes.path(node.function.of) not in self.words.maps:
+            self._see(node.function.of, UseContext(asked=True))
+            self._each(node.arguments, UseContext(asked=True))
         elif path in self.words.asking:
-            self._each(node.arguments, Context(asked=True))
+            self._each(node.arguments, UseContext(asked=True))
         else:
-            self._see(node.function, Context(context.default))
-            self._each([*node.arguments, *node.named.values()], Context(context.default) if path in self.words.conversions else PLAIN)
+            self._see(node.function, UseContext(context.default))
+            self._each([*node.arguments, *node.named.values()], UseContext(context.default) if path in self.words.conversions else PLAIN)
 
-    def _each(self, nodes: Sequence[tree.Node], context: Context) -> None:
+    def _each(self, nodes: Sequence[tree.Node], context: UseContext) -> None:
         for one in nodes:
             self._see(one, context)
 
     # Uses of the environment
 
-    def _access(self, node: tree.Node) -> Access | None:  # noqa: PLR0911 - a shape a line
+    def _access(self, node: tree.Node) -> EnvironmentAccess | None:  # noqa: PLR0911 - a shape a line
         maps = self.words.maps
-        if isinstance(node, tree.Index) and self.scopes.path(node.of) in maps:
-            return Access([node.key])
-        if isinstance(node, tree.Member) and self.words.members and node.name not in self.words.methods and self.scopes.path(node.of) in maps:
-            return Access([tree.Text(node.name, node.start, node.end)])
-        if isinstance(node, tree.Call):
+        if isinstance(node, tree.IndexNode) and self.scopes.path(node.of) in maps:
+            return EnvironmentAccess([node.key])
+        if isinstance(node, tree.MemberNode) and self.words.members and node.name not in self.words.methods and self.scopes.path(node.of) in maps:
+            return EnvironmentAccess([tree.StringNode(node.name, node.start, node.end)])
+        if isinstance(node, tree.CallNode):
             return self._called(node)
-        if isinstance(node, tree.Has) and self.scopes.path(node.of) in maps:
-            return Access([node.key], PRESENCE)
-        if isinstance(node, tree.Remove):
+        if isinstance(node, tree.ContainsNode) and self.scopes.path(node.of) in maps:
+            return EnvironmentAccess([node.key], PRESENCE)
+        if isinstance(node, tree.RemovalNode):
             access = self._access(node.target)
             return access._replace(how=SET) if access else None
-        if isinstance(node, tree.Picked) and self.scopes.path(node.of) in maps:
+        if isinstance(node, tree.DestructuringNode) and self.scopes.path(node.of) in maps:
             for key, name, default, short in node.entries:
                 renamed = f"{{}}: {name}" if short else "{}"
                 self.mentions.append(Mention(key.text, key.start, key.end, READ, self._written(default), renamed=renamed))
-        if isinstance(node, tree.Entries) and any(self.scopes.path(one) in maps for one in node.taken):
-            return Access([one for one in node.keys if isinstance(one, tree.Text)], SET)
+        if isinstance(node, tree.MappingNode) and any(self.scopes.path(one) in maps for one in node.taken):
+            return EnvironmentAccess([one for one in node.keys if isinstance(one, tree.StringNode)], SET)
         return None
 
-    def _called(self, node: tree.Call) -> Access | None:  # noqa: PLR0911 - a sort of call a line
+    def _called(self, node: tree.CallNode) -> EnvironmentAccess | None:  # noqa: PLR0911 - a sort of call a line
         path = self.scopes.path(node.function) or ""
         if path in self.words.pairs:
-            return Access(list(self._paired(node.arguments)), SET)
+            return EnvironmentAccess(list(self._paired(node.arguments)), SET)
         if path in self.words.functions:
             return self._by(self.words.functions[path], node)
-        if path in self.words.child_functions and node.arguments and isinstance(node.arguments[0], tree.Entries):
-            return Access([one for one in node.arguments[0].keys if isinstance(one, tree.Text)], SET)
-        if isinstance(node.function, tree.Member):
+        if path in self.words.child_functions and node.arguments and isinstance(node.arguments[0], tree.MappingNode):
+            return EnvironmentAccess([one for one in node.arguments[0].keys if isinstance(one, tree.StringNode)], SET)
+        if isinstance(node.function, tree.MemberNode):
             method, of = node.function.name, node.function.of
             if method in self.words.methods and self.scopes.path(of) in self.words.maps:
                 return self._by(self.words.methods[method], node)
             if method in ("put", "set") and self._is_child(of) and node.arguments:
-                return Access([node.arguments[0]], SET)
-            if method in self.words.child_methods and node.arguments and isinstance(node.arguments[0], tree.Text):
-                return Access([node.arguments[0]], SET)
+                return EnvironmentAccess([node.arguments[0]], SET)
+            if method in self.words.child_methods and node.arguments and isinstance(node.arguments[0], tree.StringNode):
+                return EnvironmentAccess([node.arguments[0]], SET)
         return self._helped(node)
 
-    def _by(self, how: How, node: tree.Call) -> Access | None:
+    def _by(self, how: AccessPattern, node: tree.CallNode) -> EnvironmentAccess | None:
         if how.all_names:
-            return Access(
-                [*node.arguments, *(tree.Text(name, one.start, one.start + len(name)) for name, one in node.named.items() if how.how == SET)], how.how
+            return EnvironmentAccess(
+                [*node.arguments, *(tree.StringNode(name, one.start, one.start + len(name)) for name, one in node.named.items() if how.how == SET)], how.how
             )
         if len(node.arguments) <= how.name:
             return None
         given = node.arguments[how.default] if how.default is not None and len(node.arguments) > how.default else node.named.get("default")
-        return Access([node.arguments[how.name]], how.how, given)
+        return EnvironmentAccess([node.arguments[how.name]], how.how, given)
 
     def _paired(self, arguments: Sequence[tree.Node]) -> Iterator[tree.Node]:
         for one in arguments:
-            if isinstance(one, tree.Text):
+            if isinstance(one, tree.StringNode):
                 name = one.text.partition("=")[0]
-                yield tree.Text(name, one.start, one.start + len(name.encode()))
+                yield tree.StringNode(name, one.start, one.start + len(name.encode()))
 
-    def _helped(self, node: tree.Call) -> Access | None:
+    def _helped(self, node: tree.CallNode) -> EnvironmentAccess | None:
         """A call of a function that reads a variable which its caller names."""
         name = _last(node.function)
         if not name or not node.arguments:
             return None
         if name in self.helpers:
             given = node.arguments[1] if len(node.arguments) > 1 else node.named.get("default")
-            return Access([node.arguments[0]], READ, given)
+            return EnvironmentAccess([node.arguments[0]], READ, given)
         function = self.scopes.function(name) if _is_own(node.function) else None
         at = self._helps(function) if function else None
         if function is None or at is None or len(node.arguments) <= at:
             return None
-        return Access([node.arguments[at]], READ, _stand_in(function, node, at))
+        return EnvironmentAccess([node.arguments[at]], READ, _stand_in(function, node, at))
 
-    def _helps(self, function: tree.Function) -> int | None:
+    def _helps(self, function: tree.FunctionNode) -> int | None:
         """Which parameter of a function names a variable that it reads; None if none does."""
         if function in self.scopes.asked:
             return self.scopes.asked[function]
         self.scopes.asked[function] = None
         with self.scopes.inside(function):
             for one in tree.own(function.body):
-                access = self._access(one) if not isinstance(one, tree.Function) else None
+                access = self._access(one) if not isinstance(one, tree.FunctionNode) else None
                 for key in access.keys if access else []:
-                    if isinstance(key, tree.Name) and key.text in function.parameters:
+                    if isinstance(key, tree.NameNode) and key.text in function.parameters:
                         self.scopes.asked[function] = list(function.parameters).index(key.text)
         return self.scopes.asked[function]
 
-    def _take(self, access: Access, context: Context) -> None:
+    def _take(self, access: EnvironmentAccess, context: UseContext) -> None:
         how = PRESENCE if access.how == READ and context.asked else access.how
         default = self._written(access.default)
         if default is None and access.how == READ:
@@ -326,48 +326,48 @@ class Reader:
                 self._not_known(key)
             for text in texts or []:
                 if not text.exact:
-                    self.unknown.append(Unknown(text.start, text.end))  # its name stands nowhere as it is
+                    self.unknown.append(ComputedName(text.start, text.end))  # its name stands nowhere as it is
                 elif text.text and text.text not in self.words.others:
                     self.mentions.append(Mention(text.text, text.start, text.end, how, default))
 
     def _not_known(self, key: tree.Node) -> None:
-        owner = self.scopes.owner(key.text) if isinstance(key, tree.Name) else None
+        owner = self.scopes.owner(key.text) if isinstance(key, tree.NameNode) else None
         if isinstance(owner, Parameter) and owner.function.name:
             self.wanted.add(owner.function.name)
             if owner.function.name in self.helpers or self.scopes.is_called(owner.function.name):
                 return  # its callers name the variable
-        self.unknown.append(Unknown(key.start, key.end))
+        self.unknown.append(ComputedName(key.start, key.end))
 
     # What is written out
 
     def _written(self, node: tree.Node | None) -> str | None:  # noqa: PLR0911 - a shape a line
         """The text of something that is written out, conversions left away; None if it is worked out."""
-        if isinstance(node, tree.Text | tree.Value):
+        if isinstance(node, tree.StringNode | tree.ConstantNode):
             return node.text
-        if isinstance(node, tree.Function):
+        if isinstance(node, tree.FunctionNode):
             return self._written(node.body)
-        if isinstance(node, tree.Call):
-            if isinstance(node.function, tree.Member) and node.function.name in self.words.conversions and not node.arguments:
+        if isinstance(node, tree.CallNode):
+            if isinstance(node.function, tree.MemberNode) and node.function.name in self.words.conversions and not node.arguments:
                 return self._written(node.function.of)
             if self.scopes.path(node.function) in self.words.conversions and len(node.arguments) == 1:
                 return self._written(node.arguments[0])
         if node is not None and type(node) is tree.Node and len(node.inner) == 1:
             return self._written(node.inner[0])
-        if isinstance(node, tree.Name):
+        if isinstance(node, tree.NameNode):
             texts = self.scopes.texts(node)
             return texts[0].text if texts and len(texts) == 1 else None
         return None
 
-    def _is_empty(self, node: tree.Compared) -> bool:
-        return any(isinstance(one, tree.Text) and not one.text for one in (node.left, node.right))
+    def _is_empty(self, node: tree.ComparisonNode) -> bool:
+        return any(isinstance(one, tree.StringNode) and not one.text for one in (node.left, node.right))
 
     def _is_child(self, node: tree.Node) -> bool:
         """Whether this is another program's environment."""
-        node = node.function if isinstance(node, tree.Call) and not node.arguments else node
-        return isinstance(node, tree.Member) and node.name in self.words.child_maps
+        node = node.function if isinstance(node, tree.CallNode) and not node.arguments else node
+        return isinstance(node, tree.MemberNode) and node.name in self.words.child_maps
 
 
-def _stand_in(function: tree.Function, node: tree.Call, at: int) -> tree.Node | None:
+def _stand_in(function: tree.FunctionNode, node: tree.CallNode, at: int) -> tree.Node | None:
     """What a call gives for a missing value: under a name that says so, in the place of such a parameter, or behind the variable's name."""
     named = next((value for name, value in node.named.items() if name in _STAND_INS), None)
     place = next((index for index, name in enumerate(function.parameters) if name.lstrip("$").lower() in _STAND_INS), at + 1)
@@ -375,9 +375,11 @@ def _stand_in(function: tree.Function, node: tree.Call, at: int) -> tree.Node | 
 
 
 def _last(node: tree.Node) -> str | None:
-    return node.text if isinstance(node, tree.Name) else node.name if isinstance(node, tree.Member) else None
+    return node.text if isinstance(node, tree.NameNode) else node.name if isinstance(node, tree.MemberNode) else None
 
 
 def _is_own(node: tree.Node) -> bool:
     """Whether a function is called by its bare name, or as the object's own."""
-    return isinstance(node, tree.Name) or (isinstance(node, tree.Member) and isinstance(node.of, tree.Name) and node.of.text in ("this", "self", "$this"))
+    return isinstance(node, tree.NameNode) or (
+        isinstance(node, tree.MemberNode) and isinstance(node.of, tree.NameNode) and node.of.text in ("this", "self", "$this")
+    )

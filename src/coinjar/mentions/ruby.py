@@ -7,31 +7,31 @@ from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import PRESENCE, SET
-from coinjar.mentions.grown import Grower, reader
-from coinjar.mentions.reading import How, Words
+from coinjar.mentions.grown import SyntaxConverter, reader
+from coinjar.mentions.reading import AccessPattern, LanguageTerms
 
 
-class Ruby(Grower):
+class RubyConverter(SyntaxConverter):
     """Grows the grammar's nodes."""
 
     root = rb"ENV|system|spawn|popen"
     falls_back = frozenset({"||", "or"})
     joins = frozenset({"&&", "and"})
-    words = Words(
+    words = LanguageTerms(
         maps=frozenset({"ENV"}),
         methods={
-            "fetch": How(0, 1),
-            "[]": How(),
-            "dig": How(),
-            "key?": How(how=PRESENCE),
-            "has_key?": How(how=PRESENCE),
-            "include?": How(how=PRESENCE),
-            "member?": How(how=PRESENCE),
-            "delete": How(how=SET),
-            "store": How(how=SET),
-            "values_at": How(all_names=True),
-            "slice": How(all_names=True),
-            "fetch_values": How(all_names=True),
+            "fetch": AccessPattern(0, 1),
+            "[]": AccessPattern(),
+            "dig": AccessPattern(),
+            "key?": AccessPattern(how=PRESENCE),
+            "has_key?": AccessPattern(how=PRESENCE),
+            "include?": AccessPattern(how=PRESENCE),
+            "member?": AccessPattern(how=PRESENCE),
+            "delete": AccessPattern(how=SET),
+            "store": AccessPattern(how=SET),
+            "values_at": AccessPattern(all_names=True),
+            "slice": AccessPattern(all_names=True),
+            "fetch_values": AccessPattern(all_names=True),
         },
         copies=frozenset({"to_h", "dup", "to_hash"}),
         conversions=frozenset({"Integer", "Float", "String", "to_i", "to_f", "to_s", "to_sym", "strip"}),
@@ -39,15 +39,15 @@ class Ruby(Grower):
         child_functions=frozenset({"system", "spawn", "exec", "IO.popen", "Process.spawn"}),
     )
 
-    _identifier = _constant = _self = Grower.name
-    _integer = _float = _true = _false = Grower.value
-    _nil = Grower.nothing
-    _parenthesized_statements = Grower.inside
-    _binary = Grower.binary
-    _assignment = Grower.assign
-    _operator_assignment = Grower.assign_if_none
-    _array = _string_array = Grower.items
-    _class = _module = Grower.declared
+    _identifier = _constant = _self = SyntaxConverter.name
+    _integer = _float = _true = _false = SyntaxConverter.value
+    _nil = SyntaxConverter.nothing
+    _parenthesized_statements = SyntaxConverter.inside
+    _binary = SyntaxConverter.binary
+    _assignment = SyntaxConverter.assign
+    _operator_assignment = SyntaxConverter.assign_if_none
+    _array = _string_array = SyntaxConverter.items
+    _class = _module = SyntaxConverter.declared
 
     def _string(self, node: Syntax) -> tree.Node:
         return self.text(node, ("string_content", "escape_sequence"))
@@ -55,11 +55,11 @@ class Ruby(Grower):
     _bare_string = _string
 
     def _simple_symbol(self, node: Syntax) -> tree.Node:
-        return tree.Value(self.word(node))
+        return tree.ConstantNode(self.word(node))
 
     def _element_reference(self, node: Syntax) -> tree.Node:
         of, *keys = node.named_children
-        return tree.Index(self.grow(of), self.grow(keys[0]) if keys else tree.Node())
+        return tree.IndexNode(self.grow(of), self.grow(keys[0]) if keys else tree.Node())
 
     def _scope_resolution(self, node: Syntax) -> tree.Node:
         scope = node.child_by_field_name("scope")
@@ -72,14 +72,14 @@ class Ruby(Grower):
         word = self.word(method)
         if of is not None and word in ("each", "map", "each_with_object", "to_h", "filter_map") and block is not None:
             names = self._parameters(block.child_by_field_name("parameters"))
-            return tree.Loop(names[0] if names else "", self.grow(of), self.field(block, "body"))
+            return tree.LoopNode(names[0] if names else "", self.grow(of), self.field(block, "body"))
         if block is not None:
             given.append(self.grow(block))
         if of is None and method is not None:
-            return tree.Call(self.name(method), given)
+            return tree.CallNode(self.name(method), given)
         if not given and of is not None and word in self.words.copies:
-            return tree.Member(self.grow(of), word)
-        return tree.Call(tree.Member(self.grow(of), word), given)
+            return tree.MemberNode(self.grow(of), word)
+        return tree.CallNode(tree.MemberNode(self.grow(of), word), given)
 
     def _parameters(self, node: Syntax | None) -> list[str]:
         return [self.word(one.child_by_field_name("name") or one) for one in node.named_children] if node else []
@@ -88,29 +88,31 @@ class Ruby(Grower):
         body = node.child_by_field_name("body")
         inner = body.named_children if body else []
         grown = self.grow(inner[0]) if len(inner) == 1 else tree.Node(self.each(inner))
-        return tree.Function("", self._parameters(node.child_by_field_name("parameters")), grown)
+        return tree.FunctionNode("", self._parameters(node.child_by_field_name("parameters")), grown)
 
     _do_block = _block
 
     def _method(self, node: Syntax) -> tree.Node:
-        return tree.Function(self.word(node.child_by_field_name("name")), self._parameters(node.child_by_field_name("parameters")), self.field(node, "body"))
+        return tree.FunctionNode(
+            self.word(node.child_by_field_name("name")), self._parameters(node.child_by_field_name("parameters")), self.field(node, "body")
+        )
 
     _singleton_method = _method
 
     def _unary(self, node: Syntax) -> tree.Node:
         inner = self.field(node, "operand")
-        return tree.Asked(inner) if self.word(node.child_by_field_name("operator")) in ("!", "not") else tree.Node([inner])
+        return tree.TruthTestNode(inner) if self.word(node.child_by_field_name("operator")) in ("!", "not") else tree.Node([inner])
 
     def _if(self, node: Syntax) -> tree.Node:
         then = node.child_by_field_name("consequence") or node.child_by_field_name("body")
-        return tree.Choice(self.field(node, "condition"), self.grow(then), self.field(node, "alternative"))
+        return tree.ConditionalNode(self.field(node, "condition"), self.grow(then), self.field(node, "alternative"))
 
     _unless = _if_modifier = _unless_modifier = _conditional = _if
 
     def _hash(self, node: Syntax) -> tree.Node:
         pairs = [one for one in node.named_children if one.type == "pair"]
         taken = [self.inside(one) for one in node.named_children if one.type == "hash_splat_argument"]
-        return tree.Entries([self.field(one, "key") for one in pairs], [self.field(one, "value") for one in pairs], taken)
+        return tree.MappingNode([self.field(one, "key") for one in pairs], [self.field(one, "value") for one in pairs], taken)
 
 
-find = reader(tree_sitter_ruby.language, Ruby)
+find = reader(tree_sitter_ruby.language, RubyConverter)

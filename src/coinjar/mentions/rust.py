@@ -9,24 +9,24 @@ from tree_sitter import Parser
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import SET
-from coinjar.mentions.grown import Grower, reader
-from coinjar.mentions.reading import How, Words
+from coinjar.mentions.grown import SyntaxConverter, reader
+from coinjar.mentions.reading import AccessPattern, LanguageTerms
 
 _BEFORE_ARGUMENTS = b"fn f(){f("
 
 
-class Rust(Grower):
+class RustConverter(SyntaxConverter):
     """Grows the grammar's nodes. Paths are written with dots."""
 
     root = rb"std|env|option_env|env_remove|var"
-    words = Words(
+    words = LanguageTerms(
         functions={
-            "std.env.var": How(),
-            "std.env.var_os": How(),
-            "std.env.set_var": How(how=SET),
-            "std.env.remove_var": How(how=SET),
-            "env!": How(),
-            "option_env!": How(),
+            "std.env.var": AccessPattern(),
+            "std.env.var_os": AccessPattern(),
+            "std.env.set_var": AccessPattern(how=SET),
+            "std.env.remove_var": AccessPattern(how=SET),
+            "env!": AccessPattern(),
+            "option_env!": AccessPattern(),
         },
         conversions=frozenset("ok unwrap expect to_string to_owned into String.from as_deref as_ref and_then map parse".split()),
         fallbacks=frozenset({"unwrap_or", "unwrap_or_else"}),
@@ -34,13 +34,13 @@ class Rust(Grower):
         child_methods=frozenset({"env", "env_remove"}),
     )
 
-    _identifier = _self = _crate = _type_identifier = Grower.name
-    _integer_literal = _float_literal = _boolean_literal = Grower.value
-    _parenthesized_expression = _reference_expression = _try_expression = _unsafe_block = Grower.inside
-    _binary_expression = Grower.binary
-    _assignment_expression = Grower.assign
-    _mod_item = Grower.declared
-    _array_expression = Grower.items
+    _identifier = _self = _crate = _type_identifier = SyntaxConverter.name
+    _integer_literal = _float_literal = _boolean_literal = SyntaxConverter.value
+    _parenthesized_expression = _reference_expression = _try_expression = _unsafe_block = SyntaxConverter.inside
+    _binary_expression = SyntaxConverter.binary
+    _assignment_expression = SyntaxConverter.assign
+    _mod_item = SyntaxConverter.declared
+    _array_expression = SyntaxConverter.items
 
     def _string_literal(self, node: Syntax) -> tree.Node:
         return self.text(node, ("string_content", "escape_sequence"))
@@ -56,7 +56,7 @@ class Rust(Grower):
 
     def _call_expression(self, node: Syntax) -> tree.Node:
         arguments = node.child_by_field_name("arguments")
-        return tree.Call(self.field(node, "function"), self.all(arguments.named_children) if arguments else [])
+        return tree.CallNode(self.field(node, "function"), self.all(arguments.named_children) if arguments else [])
 
     def _macro_invocation(self, node: Syntax) -> tree.Node:
         """A macro's arguments are only words to the grammar: they are parsed again as a call's, at the same place."""
@@ -67,13 +67,13 @@ class Rust(Grower):
         again = Parser(Grammar(tree_sitter_rust.language())).parse(before + self.data[tokens.start_byte + 1 : tokens.end_byte - 1] + b")}")
         call = next((one for one in _below(again.root_node) if one.type == "call_expression"), None)
         arguments = call.child_by_field_name("arguments") if call else None
-        return tree.Call(tree.Name(self.word(node.child_by_field_name("macro")) + "!"), self.all(arguments.named_children) if arguments else [])
+        return tree.CallNode(tree.NameNode(self.word(node.child_by_field_name("macro")) + "!"), self.all(arguments.named_children) if arguments else [])
 
     def _let_declaration(self, node: Syntax) -> tree.Node:
-        return tree.Node([tree.Assign(self.field(node, "pattern"), self.field(node, "value")), self.field(node, "alternative")])
+        return tree.Node([tree.AssignmentNode(self.field(node, "pattern"), self.field(node, "value")), self.field(node, "alternative")])
 
     def _const_item(self, node: Syntax) -> tree.Node:
-        return tree.Assign(self.field(node, "name"), self.field(node, "value"))
+        return tree.AssignmentNode(self.field(node, "name"), self.field(node, "value"))
 
     _static_item = _const_item
 
@@ -86,19 +86,19 @@ class Rust(Grower):
         arms = body.named_children if body else []
         lost = next((one for one in arms if self.word(one.child_by_field_name("pattern")).startswith(("Err", "None"))), None)
         found = [self.field(one, "value") for one in arms]
-        return tree.Node([tree.Or(value, self.field(lost, "value")) if lost else value, *found])
+        return tree.Node([tree.FallbackNode(value, self.field(lost, "value")) if lost else value, *found])
 
     def _closure_expression(self, node: Syntax) -> tree.Node:
         parameters = node.child_by_field_name("parameters")
-        return tree.Function("", [self.word(one) for one in parameters.named_children] if parameters else [], self.field(node, "body"))
+        return tree.FunctionNode("", [self.word(one) for one in parameters.named_children] if parameters else [], self.field(node, "body"))
 
     def _function_item(self, node: Syntax) -> tree.Node:
         parameters = node.child_by_field_name("parameters")
         names = [self.word(one.child_by_field_name("pattern")) for one in parameters.named_children if one.type == "parameter"] if parameters else []
-        return tree.Function(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
+        return tree.FunctionNode(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
 
     def _for_expression(self, node: Syntax) -> tree.Node:
-        return tree.Loop(self.word(node.child_by_field_name("pattern")), self.field(node, "value"), self.field(node, "body"))
+        return tree.LoopNode(self.word(node.child_by_field_name("pattern")), self.field(node, "value"), self.field(node, "body"))
 
     def _use_declaration(self, node: Syntax) -> tree.Node:
         argument = node.child_by_field_name("argument")
@@ -112,17 +112,17 @@ class Rust(Grower):
             inner = node.child_by_field_name("list")
             return self._used(inner, f"{path}.") if inner else []
         if node.type == "use_as_clause":
-            return [tree.Import(self.word(node.child_by_field_name("alias")), path)]
+            return [tree.ImportNode(self.word(node.child_by_field_name("alias")), path)]
         whole = before + self.word(node).replace("::", ".")
         if whole.endswith(".*") or node.type == "use_wildcard":
-            return [tree.Import("*", whole.removesuffix(".*"))]
+            return [tree.ImportNode("*", whole.removesuffix(".*"))]
         if node.type == "self":
-            return [tree.Import(before.rstrip(".").rpartition(".")[2], before.rstrip("."))]
-        return [tree.Import(whole.rpartition(".")[2], whole)]
+            return [tree.ImportNode(before.rstrip(".").rpartition(".")[2], before.rstrip("."))]
+        return [tree.ImportNode(whole.rpartition(".")[2], whole)]
 
 
 def _below(node: Syntax) -> list[Syntax]:
     return [node, *(one for each in node.named_children for one in _below(each))]
 
 
-find = reader(tree_sitter_rust.language, Rust)
+find = reader(tree_sitter_rust.language, RustConverter)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from coinjar.mentions import tree
 
 if TYPE_CHECKING:
-    from coinjar.mentions.reading import Words
+    from coinjar.mentions.reading import LanguageTerms
 
 _DEEPEST = 8
 """Steps from a name to what it stands for."""
@@ -18,7 +18,7 @@ _DEEPEST = 8
 class Parameter(NamedTuple):
     """A name that is a function's parameter."""
 
-    function: tree.Function
+    function: tree.FunctionNode
 
 
 Bound = tree.Node | Parameter
@@ -27,28 +27,28 @@ Bound = tree.Node | Parameter
 class Scopes:
     """The scopes around a place, the innermost last."""
 
-    def __init__(self, words: Words) -> None:
+    def __init__(self, words: LanguageTerms) -> None:
         self.words = words
         self.stack: list[dict[str, list[Bound]]] = []
         self.stars: list[str] = []
         self.called: set[str] = set()
         self.followed: set[str] = set()
         """Names that were followed to find a text."""
-        self.asked: dict[tree.Function, int | None] = {}
+        self.asked: dict[tree.FunctionNode, int | None] = {}
         """Functions that were looked at: which parameter names a variable."""
 
     @contextmanager
     def inside(self, node: tree.Node) -> Iterator[None]:
         """Go into a file or a function."""
         found: dict[str, list[Bound]] = {}
-        if isinstance(node, tree.Function):
+        if isinstance(node, tree.FunctionNode):
             for name in node.parameters:
                 found.setdefault(name, []).append(Parameter(node))
         for one in node.inner:
             for inner in tree.own(one):
                 self._bind(inner, found)
         if not self.stack:
-            self.called = {_called(one) for one in _all(node) if isinstance(one, tree.Call)}
+            self.called = {_called(one) for one in _all(node) if isinstance(one, tree.CallNode)}
         self.stack.append(found)
         try:
             yield
@@ -56,20 +56,20 @@ class Scopes:
             self.stack.pop()
 
     def _bind(self, node: tree.Node, found: dict[str, list[Bound]]) -> None:
-        if isinstance(node, tree.Assign) and isinstance(node.target, tree.Name) and not isinstance(node.value, tree.Function):
+        if isinstance(node, tree.AssignmentNode) and isinstance(node.target, tree.NameNode) and not isinstance(node.value, tree.FunctionNode):
             found.setdefault(node.target.text, []).append(node.value)
-        elif isinstance(node, tree.Import):
+        elif isinstance(node, tree.ImportNode):
             if node.name == "*":
                 self.stars.append(node.path)
             else:
                 found.setdefault(node.name, []).append(node)
-        elif isinstance(node, tree.Declared | tree.Function):
+        elif isinstance(node, tree.DeclarationNode | tree.FunctionNode):
             found.setdefault(node.name, []).append(node)
-        elif isinstance(node, tree.Loop):
+        elif isinstance(node, tree.LoopNode):
             found.setdefault(node.variable, []).append(node)
-        elif isinstance(node, tree.Picked):
+        elif isinstance(node, tree.DestructuringNode):
             for key, name, _, _ in node.entries:
-                found.setdefault(name, []).append(tree.Member(node.of, key.text))
+                found.setdefault(name, []).append(tree.MemberNode(node.of, key.text))
 
     def bound(self, name: str) -> list[Bound]:
         """What a name is bound to where it is bound innermost."""
@@ -80,13 +80,13 @@ class Scopes:
         bound = self.bound(name)
         return bound[0] if len(bound) == 1 else None
 
-    def function(self, name: str) -> tree.Function | None:
+    def function(self, name: str) -> tree.FunctionNode | None:
         """The function of the file that has this name."""
         owner = self.owner(name)
-        if isinstance(owner, tree.Function):
+        if isinstance(owner, tree.FunctionNode):
             return owner
         value = owner if isinstance(owner, tree.Node) else None
-        return value if isinstance(value, tree.Function) else None
+        return value if isinstance(value, tree.FunctionNode) else None
 
     def is_called(self, name: str) -> bool:
         """Whether the file calls a function of this name."""
@@ -96,20 +96,25 @@ class Scopes:
         """What an expression stands for, as a path; None if that is not known."""
         if depth > _DEEPEST:
             return None
-        if isinstance(node, tree.Name):
+        if isinstance(node, tree.NameNode):
             return self._path_of(node.text, depth)
-        if isinstance(node, tree.Member):
+        if isinstance(node, tree.MemberNode):
             before = self.path(node.of, depth + 1)
             if before and node.name in self.words.copies:
                 return before
             return self._shorter(f"{before}.{node.name}") if before else None
-        if isinstance(node, tree.Call):
-            if isinstance(node.function, tree.Name) and node.function.text == "require" and node.arguments and isinstance(node.arguments[0], tree.Text):
+        if isinstance(node, tree.CallNode):
+            if (
+                isinstance(node.function, tree.NameNode)
+                and node.function.text == "require"
+                and node.arguments
+                and isinstance(node.arguments[0], tree.StringNode)
+            ):
                 return self.words.modules.get(node.arguments[0].text)
             before = self.path(node.function, depth + 1)
             if before in self.words.copies and len(node.arguments) == 1:
                 return self.path(node.arguments[0], depth + 1)
-            if isinstance(node.function, tree.Member) and node.function.name in self.words.copies:
+            if isinstance(node.function, tree.MemberNode) and node.function.name in self.words.copies:
                 return before
             return f"{before}()" if before and not node.arguments else None
         return None
@@ -119,11 +124,11 @@ class Scopes:
         if not bound:
             starred = next((f"{star}.{name}" for star in self.stars if f"{star}.{name}" in self.words.functions), None)
             return starred or (name if self.words.free or name in self.words.builtins else None)
-        found = {self._shorter(one.path) if isinstance(one, tree.Import) else self._value(one, name, depth) for one in bound}
+        found = {self._shorter(one.path) if isinstance(one, tree.ImportNode) else self._value(one, name, depth) for one in bound}
         return found.pop() if len(found) == 1 else None
 
     def _value(self, bound: Bound, name: str, depth: int) -> str | None:
-        if isinstance(bound, Parameter | tree.Declared | tree.Function | tree.Loop) or (isinstance(bound, tree.Name) and bound.text == name):
+        if isinstance(bound, Parameter | tree.DeclarationNode | tree.FunctionNode | tree.LoopNode) or (isinstance(bound, tree.NameNode) and bound.text == name):
             return None
         return self.path(bound, depth + 1)
 
@@ -133,35 +138,35 @@ class Scopes:
                 return short + path[len(longer) :]
         return path
 
-    def texts(self, node: tree.Node, depth: int = 0) -> list[tree.Text] | None:
+    def texts(self, node: tree.Node, depth: int = 0) -> list[tree.StringNode] | None:
         """The texts that an expression can be; None if that is known only when it runs."""
-        if isinstance(node, tree.Text):
+        if isinstance(node, tree.StringNode):
             return [node]
-        if isinstance(node, tree.Name) and depth <= _DEEPEST:
+        if isinstance(node, tree.NameNode) and depth <= _DEEPEST:
             self.followed.add(node.text)
             owner = self.owner(node.text)
-            if isinstance(owner, tree.Loop):
+            if isinstance(owner, tree.LoopNode):
                 return self._listed(owner.over, depth)
-            if isinstance(owner, tree.Text | tree.Name):
+            if isinstance(owner, tree.StringNode | tree.NameNode):
                 return self.texts(owner, depth + 1)
         return None
 
-    def _listed(self, node: tree.Node, depth: int) -> list[tree.Text] | None:
-        if isinstance(node, tree.Call) and self.path(node.function) in self.words.lists:
-            node = tree.Items(node.arguments)
-        if isinstance(node, tree.Name):
+    def _listed(self, node: tree.Node, depth: int) -> list[tree.StringNode] | None:
+        if isinstance(node, tree.CallNode) and self.path(node.function) in self.words.lists:
+            node = tree.ListNode(node.arguments)
+        if isinstance(node, tree.NameNode):
             self.followed.add(node.text)
             owner = self.owner(node.text)
             return self._listed(owner, depth + 1) if isinstance(owner, tree.Node) and depth <= _DEEPEST else None
-        if not isinstance(node, tree.Items):
+        if not isinstance(node, tree.ListNode):
             return None
         found = [self.texts(one, depth + 1) for one in node.inner]
         return None if None in found else [text for each in found for text in each or []]
 
 
-def _called(node: tree.Call) -> str:
+def _called(node: tree.CallNode) -> str:
     function = node.function
-    return function.text if isinstance(function, tree.Name) else function.name if isinstance(function, tree.Member) else ""
+    return function.text if isinstance(function, tree.NameNode) else function.name if isinstance(function, tree.MemberNode) else ""
 
 
 def _all(node: tree.Node) -> Iterator[tree.Node]:

@@ -12,7 +12,7 @@ from tree_sitter import Language as Grammar
 from tree_sitter import Node as Syntax
 from tree_sitter import Parser
 
-from coinjar.mentions.base import PRESENCE, READ, SET, Found, Mention, Unknown, in_order
+from coinjar.mentions.base import PRESENCE, READ, SET, ComputedName, Mention, TextMentions, in_order
 from coinjar.mentions.expressions import masked, misplaced
 
 SET_BY_SHELLS = frozenset(
@@ -25,7 +25,7 @@ _ASSIGNS, _EXPORTS, _CHILD, _UNSET, _READS, _ASKS, _INDIRECT = range(7)
 _BINDING_COMMANDS = ("read", "mapfile", "readarray", "getopts")
 
 
-class _Event(NamedTuple):
+class _NameEvent(NamedTuple):
     """Something that happens to a name, in the order of the text."""
 
     what: int
@@ -35,7 +35,7 @@ class _Event(NamedTuple):
     default: str | None = None
 
 
-def find(data: bytes, helpers: frozenset[str] = frozenset()) -> Found:
+def find(data: bytes, helpers: frozenset[str] = frozenset()) -> TextMentions:
     """The mentions of a script."""
     del helpers
     elsewhere = misplaced(data)
@@ -43,18 +43,18 @@ def find(data: bytes, helpers: frozenset[str] = frozenset()) -> Found:
     return in_order([*found.mentions, *elsewhere], found.unknown)
 
 
-def find_in(data: bytes, parts: Sequence[tuple[int, int]], known: frozenset[str] = frozenset()) -> Found:
+def find_in(data: bytes, parts: Sequence[tuple[int, int]], known: frozenset[str] = frozenset()) -> TextMentions:
     """The mentions of one script that stands in several places of a text; `known` names have a value before it starts."""
     parser = _parser()
-    events: list[_Event] = []
+    events: list[_NameEvent] = []
     for start, end in parts:
-        walk = _Walk(data[start:end])
+        walk = _ScriptWalker(data[start:end])
         events += [one._replace(start=one.start + start, end=one.end + start) for one in walk.see(parser.parse(walk.data).root_node)]
     own = set(known) | {name for name in {one.name for one in events} if _is_own(name, events)}
     mentions, unknown = [], []
     for one in events:
         if one.what == _INDIRECT:
-            unknown.append(Unknown(one.start, one.end))
+            unknown.append(ComputedName(one.start, one.end))
         elif one.name not in SET_BY_SHELLS and not one.name.startswith("BASH") and (one.name not in own or one.what == _CHILD):
             how = PRESENCE if one.what == _ASKS else READ if one.what == _READS else SET
             mentions.append(Mention(one.name, one.start, one.end, how, one.default))
@@ -66,13 +66,13 @@ def _parser() -> Parser:
     return Parser(Grammar(tree_sitter_bash.language()))
 
 
-def _is_own(name: str, events: list[_Event]) -> bool:
+def _is_own(name: str, events: list[_NameEvent]) -> bool:
     mine = [one.what for one in events if one.name == name and one.what not in (_CHILD, _UNSET, _INDIRECT)]
     given = mine[:1] == [_ASSIGNS] or (name.islower() and _ASSIGNS in mine)  # functions use what is given a value below them, in small letters
     return given and _EXPORTS not in mine
 
 
-class _Walk:
+class _ScriptWalker:
     """Goes through a script's tree."""
 
     def __init__(self, data: bytes) -> None:
@@ -81,7 +81,7 @@ class _Walk:
     def word(self, node: Syntax | None) -> str:
         return self.data[node.start_byte : node.end_byte].decode(errors="replace") if node else ""
 
-    def see(self, node: Syntax, *, asked: bool = False) -> Iterator[_Event]:
+    def see(self, node: Syntax, *, asked: bool = False) -> Iterator[_NameEvent]:
         made = getattr(self, f"_{node.type}", None)
         if made:
             yield from made(node, asked)
@@ -89,24 +89,24 @@ class _Walk:
             for one in node.named_children:
                 yield from self.see(one, asked=asked and node.type in ("string", "concatenation"))
 
-    def _at(self, what: int, node: Syntax, default: str | None = None) -> Iterator[_Event]:
+    def _at(self, what: int, node: Syntax, default: str | None = None) -> Iterator[_NameEvent]:
         name = self.word(node)
         if _NAME.fullmatch(name.encode()):
-            yield _Event(what, name, node.start_byte, node.end_byte, default)
+            yield _NameEvent(what, name, node.start_byte, node.end_byte, default)
 
-    def _simple_expansion(self, node: Syntax, asked: bool) -> Iterator[_Event]:
+    def _simple_expansion(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         for one in node.named_children:
             if one.type == "variable_name":
                 yield from self._at(_ASKS if asked else _READS, one)
 
-    def _expansion(self, node: Syntax, asked: bool) -> Iterator[_Event]:
+    def _expansion(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         operators = [self.word(one) for index, one in enumerate(node.children) if node.field_name_for_child(index) == "operator"]
         name = next((one for one in node.named_children if one.type in ("variable_name", "subscript")), None)
         if name is not None and name.type == "subscript":
             name = name.child_by_field_name("name")
         rest = [one for one in node.named_children if name is None or one.start_byte >= name.end_byte]
         if name is not None and "!" in operators:
-            yield _Event(_INDIRECT, self.word(name), name.start_byte, name.end_byte)
+            yield _NameEvent(_INDIRECT, self.word(name), name.start_byte, name.end_byte)
         elif name is not None:
             default = None
             if operators and operators[0] in _FALLBACKS and rest:
@@ -121,7 +121,7 @@ class _Walk:
         found = text.decode(errors="replace")
         return None if "$" in found or "`" in found else found.strip("\"'")
 
-    def _variable_assignment(self, node: Syntax, asked: bool, what: int = _ASSIGNS) -> Iterator[_Event]:
+    def _variable_assignment(self, node: Syntax, asked: bool, what: int = _ASSIGNS) -> Iterator[_NameEvent]:
         del asked
         value, name = node.child_by_field_name("value"), node.child_by_field_name("name")
         if value is not None:
@@ -129,7 +129,7 @@ class _Walk:
         if name is not None:
             yield from self._at(what, name if name.type != "subscript" else name.child_by_field_name("name") or name)
 
-    def _command(self, node: Syntax, asked: bool) -> Iterator[_Event]:
+    def _command(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked
         name = self.word(node.child_by_field_name("name"))
         prefix = [one for one in node.named_children if one.type == "variable_assignment"]
@@ -142,10 +142,10 @@ class _Walk:
         for one in [each for each in node.named_children if each.type not in ("variable_assignment", "command_name")]:
             yield from self._argument(name, one, arguments)
 
-    def _argument(self, command: str, node: Syntax, arguments: list[Syntax]) -> Iterator[_Event]:
+    def _argument(self, command: str, node: Syntax, arguments: list[Syntax]) -> Iterator[_NameEvent]:
         text = self.word(node)
         if node in arguments and command == "env" and (found := re.match(r"([A-Za-z_]\w*)=", text)):
-            yield _Event(_CHILD, found[1], node.start_byte, node.start_byte + len(found[1]))
+            yield _NameEvent(_CHILD, found[1], node.start_byte, node.start_byte + len(found[1]))
         if node in arguments and command == "printenv" and node.type == "word":
             yield from self._at(_READS, node)
         is_option = text.startswith(("-", '"', "'"))
@@ -153,11 +153,11 @@ class _Walk:
             yield from self._at(_ASSIGNS, node)
         yield from self.see(node)
 
-    def _tested(self, arguments: list[Syntax]) -> Iterator[_Event]:
+    def _tested(self, arguments: list[Syntax]) -> Iterator[_NameEvent]:
         for before, one in zip([None, *arguments], arguments, strict=False):
             yield from self.see(one, asked=self.word(before) in ("-n", "-z") or len(arguments) == 1)
 
-    def _unary_expression(self, node: Syntax, asked: bool) -> Iterator[_Event]:
+    def _unary_expression(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked
         operator = self.word(node.child_by_field_name("operator"))
         for one in [each for each in node.named_children if each.type != "test_operator"]:
@@ -166,12 +166,12 @@ class _Walk:
             else:
                 yield from self.see(one, asked=operator in ("-n", "-z"))
 
-    def _test_command(self, node: Syntax, asked: bool) -> Iterator[_Event]:
+    def _test_command(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked
         for one in node.named_children:
             yield from self.see(one, asked=len(node.named_children) == 1 and one.type == "string")
 
-    def _declaration_command(self, node: Syntax, asked: bool) -> Iterator[_Event]:
+    def _declaration_command(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked
         first = self.word(node.children[0])
         options = [self.word(one) for one in node.named_children if self.word(one).startswith("-")]
@@ -182,17 +182,17 @@ class _Walk:
             elif one.type == "variable_name":
                 yield from self._at(_READS if exports else _ASSIGNS, one)
                 if exports:
-                    yield _Event(_EXPORTS, self.word(one), one.start_byte, one.start_byte)  # what it had before goes on to programs
+                    yield _NameEvent(_EXPORTS, self.word(one), one.start_byte, one.start_byte)  # what it had before goes on to programs
             else:
                 yield from self.see(one)
 
-    def _unset_command(self, node: Syntax, asked: bool) -> Iterator[_Event]:
+    def _unset_command(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked
         for one in node.named_children:
             if one.type in ("variable_name", "word"):
                 yield from self._at(_UNSET, one)
 
-    def _for_statement(self, node: Syntax, asked: bool) -> Iterator[_Event]:
+    def _for_statement(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked
         variable = node.child_by_field_name("variable")
         for one in [each for each in node.named_children if each != variable and each.type != "do_group"]:
@@ -202,6 +202,6 @@ class _Walk:
         for one in [each for each in node.named_children if each.type == "do_group"]:
             yield from self.see(one)
 
-    def _variable_name(self, node: Syntax, asked: bool) -> Iterator[_Event]:
+    def _variable_name(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked
         yield from self._at(_READS, node)

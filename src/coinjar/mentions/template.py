@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from coinjar.mentions.base import PRESENCE, READ, Found, Mention, Unknown, in_order
+from coinjar.mentions.base import PRESENCE, READ, ComputedName, Mention, TextMentions, in_order
 from coinjar.mentions.dollars import references
 from coinjar.mentions.yamls import NAME
 
@@ -29,7 +29,7 @@ _DEFAULTS = (3, 4, 10, 11)
 _NAMES = (1, 2, 5, 6, 7, 8, 9)
 
 
-def find(data: bytes, helpers: frozenset[str]) -> Found:
+def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
     """The mentions of a template."""
     del helpers
     shown = _COMMENT.sub(lambda one: b" " * len(one[0]), data)
@@ -49,7 +49,7 @@ def _braces(data: bytes) -> Iterator[Mention]:
             yield Mention(one[at].decode(), *one.span(at), PRESENCE if asked else READ, default)
 
 
-def find_embedded(data: bytes, helpers: frozenset[str]) -> Found:
+def find_embedded(data: bytes, helpers: frozenset[str]) -> TextMentions:
     """The mentions of a text with Ruby in `<% %>`."""
     from coinjar.mentions import ruby
 
@@ -58,4 +58,4 @@ def find_embedded(data: bytes, helpers: frozenset[str]) -> Found:
         code[tag.start(2) : tag.end(2)] = tag[2]
         code[tag.end() - 1 : tag.end()] = b";"
     found = ruby.find(bytes(code), helpers)
-    return Found(found.mentions, [Unknown(*one) for one in found.unknown])
+    return TextMentions(found.mentions, [ComputedName(*one) for one in found.unknown])

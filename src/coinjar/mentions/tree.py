@@ -15,7 +15,7 @@ class Node:
         self.start, self.end = start, end
 
 
-class Text(Node):
+class StringNode(Node):
     """A string that is written out; `start` and `end` are those of its content. Not `exact`: its content is spelled in another way (escapes)."""
 
     __slots__ = ("exact", "text")
@@ -25,7 +25,7 @@ class Text(Node):
         self.text, self.exact = text, exact
 
 
-class Value(Node):
+class ConstantNode(Node):
     """A number or truth value that is written out; None for null."""
 
     __slots__ = ("text",)
@@ -35,7 +35,7 @@ class Value(Node):
         self.text = text
 
 
-class Name(Node):
+class NameNode(Node):
     """A name."""
 
     __slots__ = ("text",)
@@ -45,7 +45,7 @@ class Name(Node):
         self.text = text
 
 
-class Member(Node):
+class MemberNode(Node):
     """`of.name`; the position is the name's."""
 
     __slots__ = ("name", "of")
@@ -55,7 +55,7 @@ class Member(Node):
         self.of, self.name = of, name
 
 
-class Index(Node):
+class IndexNode(Node):
     """`of[key]`."""
 
     __slots__ = ("key", "of")
@@ -65,7 +65,7 @@ class Index(Node):
         self.of, self.key = of, key
 
 
-class Call(Node):
+class CallNode(Node):
     """`function(arguments, name=named)`."""
 
     __slots__ = ("arguments", "function", "named")
@@ -76,7 +76,7 @@ class Call(Node):
         self.function, self.arguments = function, arguments
 
 
-class Or(Node):
+class FallbackNode(Node):
     """The left one, or where it is nothing the right one."""
 
     __slots__ = ("left", "right")
@@ -86,7 +86,7 @@ class Or(Node):
         self.left, self.right = left, right
 
 
-class Asked(Node):
+class TruthTestNode(Node):
     """Something that is only asked for being there, or for being true."""
 
     __slots__ = ("what",)
@@ -96,7 +96,7 @@ class Asked(Node):
         self.what = what
 
 
-class Compared(Node):
+class ComparisonNode(Node):
     """Two things held against each other. `negated` for "is not"."""
 
     __slots__ = ("left", "right")
@@ -106,7 +106,7 @@ class Compared(Node):
         self.left, self.right = left, right
 
 
-class Has(Node):
+class ContainsNode(Node):
     """Whether `of` has `key`."""
 
     __slots__ = ("key", "of")
@@ -116,7 +116,7 @@ class Has(Node):
         self.key, self.of = key, of
 
 
-class Choice(Node):
+class ConditionalNode(Node):
     """`then` if `test`, else `other`; as a value or as a statement."""
 
     __slots__ = ("other", "test", "then")
@@ -126,7 +126,7 @@ class Choice(Node):
         self.test, self.then, self.other = test, then, other
 
 
-class Assign(Node):
+class AssignmentNode(Node):
     """`target = value`; with `keeps`, only where there is none yet."""
 
     __slots__ = ("keeps", "target", "value")
@@ -134,11 +134,11 @@ class Assign(Node):
     def __init__(self, target: Node, value: Node, *, keeps: bool = False) -> None:
         super().__init__((target, value))
         self.target, self.value, self.keeps = target, value, keeps
-        if isinstance(value, Function) and isinstance(target, Name) and not value.name:
+        if isinstance(value, FunctionNode) and isinstance(target, NameNode) and not value.name:
             value.name = target.text
 
 
-class Remove(Node):
+class RemovalNode(Node):
     """Takes something away."""
 
     __slots__ = ("target",)
@@ -148,23 +148,23 @@ class Remove(Node):
         self.target = target
 
 
-class Picked(Node):
+class DestructuringNode(Node):
     """Names taken out of a mapping: (key, name here, default). `short` if one word is both key and name."""
 
     __slots__ = ("entries", "of")
 
-    def __init__(self, entries: Sequence[tuple[Text, str, Node | None, bool]], of: Node) -> None:
+    def __init__(self, entries: Sequence[tuple[StringNode, str, Node | None, bool]], of: Node) -> None:
         super().__init__((of, *(default for _, _, default, _ in entries if default)))
         self.entries, self.of = entries, of
 
 
-class Items(Node):
+class ListNode(Node):
     """A list that is written out."""
 
     __slots__ = ()
 
 
-class Entries(Node):
+class MappingNode(Node):
     """A mapping that is written out: its keys, and the mappings that it takes up whole."""
 
     __slots__ = ("keys", "taken")
@@ -174,7 +174,7 @@ class Entries(Node):
         self.keys, self.taken = keys, taken
 
 
-class Function(Node):
+class FunctionNode(Node):
     """A function with its parameters' names; a scope of its own."""
 
     __slots__ = ("body", "name", "parameters")
@@ -184,7 +184,7 @@ class Function(Node):
         self.name, self.parameters, self.body = name, parameters, body
 
 
-class Loop(Node):
+class LoopNode(Node):
     """`body` for each of `over`."""
 
     __slots__ = ("body", "over", "variable")
@@ -194,7 +194,7 @@ class Loop(Node):
         self.variable, self.over, self.body = variable, over, body
 
 
-class Import(Node):
+class ImportNode(Node):
     """A name that stands for something from elsewhere: its whole path, `*` as a name for everything below it."""
 
     __slots__ = ("name", "path")
@@ -204,7 +204,7 @@ class Import(Node):
         self.name, self.path = name, path
 
 
-class Declared(Node):
+class DeclarationNode(Node):
     """A name that something of the file's own has."""
 
     __slots__ = ("name",)
@@ -217,6 +217,6 @@ class Declared(Node):
 def own(node: Node) -> Iterator[Node]:
     """Everything inside, functions' insides left out."""
     yield node
-    if not isinstance(node, Function):
+    if not isinstance(node, FunctionNode):
         for one in node.inner:
             yield from own(one)

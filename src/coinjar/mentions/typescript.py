@@ -1,11 +1,11 @@
-"""TypeScript: JavaScript's reader on two grammars of its own."""
+"""TypeScript: JavaScriptConverter's reader on two grammars of its own."""
 
 from __future__ import annotations
 
 import tree_sitter_typescript
 
 from coinjar.mentions.grown import reader
-from coinjar.mentions.javascript import JavaScript
+from coinjar.mentions.javascript import JavaScriptConverter
 
-find = reader(tree_sitter_typescript.language_typescript, JavaScript)
-find_with_markup = reader(tree_sitter_typescript.language_tsx, JavaScript)
+find = reader(tree_sitter_typescript.language_typescript, JavaScriptConverter)
+find_with_markup = reader(tree_sitter_typescript.language_tsx, JavaScriptConverter)

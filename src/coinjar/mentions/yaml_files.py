@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from coinjar.mentions import compose, kubernetes, pipeline
-from coinjar.mentions.base import Found, Mention, Unknown, in_order
-from coinjar.mentions.yamls import Text
+from coinjar.mentions.base import ComputedName, Mention, TextMentions, in_order
+from coinjar.mentions.yamls import YamlText
 
 
-def find(data: bytes, helpers: frozenset[str]) -> Found:
+def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
     """The mentions of a file with any number of documents."""
     del helpers
-    text = Text(data)
-    found: list[Mention | Unknown] = []
+    text = YamlText(data)
+    found: list[Mention | ComputedName] = []
     for root in text.trees():
         if compose.is_compose(root):
             found += compose.mentions(text, root)
@@ -19,5 +19,5 @@ def find(data: bytes, helpers: frozenset[str]) -> Found:
             found += kubernetes.mentions(text, root)
         elif pipeline.is_pipeline(root):
             found += pipeline.mentions(text, root)
-    made = in_order([one for one in found if isinstance(one, Mention)], [one for one in found if isinstance(one, Unknown)])
+    made = in_order([one for one in found if isinstance(one, Mention)], [one for one in found if isinstance(one, ComputedName)])
     return made._replace(unread=text.unread)

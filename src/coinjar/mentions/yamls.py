@@ -7,40 +7,40 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from coinjar.core.errors import InputError
-from coinjar.documents.tree import Tree, grow_each
-from coinjar.mentions.base import READ, Mention, Unread
+from coinjar.documents.tree import TreeNode, grow_each
+from coinjar.mentions.base import READ, Mention, UnreadPart
 
 NAME = re.compile(r"[A-Z_][A-Z0-9_]*")
 """A key of an object that is meant to be a variable."""
 
 
-class Text:
+class YamlText:
     """A YAML text with its documents' trees."""
 
     def __init__(self, data: bytes) -> None:
         self.data = data
         self.text = data.decode(errors="replace")
         self.plain = len(self.text) == len(data)
-        self.unread: Unread | None = None
+        self.unread: UnreadPart | None = None
 
-    def trees(self) -> list[Tree]:
+    def trees(self) -> list[TreeNode]:
         """The documents that are mappings; none of a text that is no YAML: `unread` says why."""
         try:
             return [one for one in grow_each(self.data, "") if one.kind == "map"]
         except InputError as fault:
-            self.unread = Unread(fault.place.line, fault.place.column, fault.message) if fault.place else Unread(0, 0, fault.message)
+            self.unread = UnreadPart(fault.place.line, fault.place.column, fault.message) if fault.place else UnreadPart(0, 0, fault.message)
             return []
 
     def at(self, position: int) -> int:
         """A position in characters as one in bytes."""
         return position if self.plain else len(self.text[:position].encode())
 
-    def mention(self, node: Tree, how: str = READ, service: str | None = None) -> Mention:
+    def mention(self, node: TreeNode, how: str = READ, service: str | None = None) -> Mention:
         """The mention of a scalar that is a name as a whole."""
         start = self.at(node.start) + (node.style in ("'", '"'))
         return Mention(node.text, start, start + len(node.text.encode()), how, service=service)
 
-    def inside(self, node: Tree) -> tuple[int, int]:
+    def inside(self, node: TreeNode) -> tuple[int, int]:
         """Where a scalar's text stands, quotes and block signs left out."""
         start, end = node.start, node.last if node.style in ("|", ">") else node.end
         if node.style in ("'", '"'):
@@ -50,22 +50,22 @@ class Text:
         return self.at(start), self.at(end)
 
 
-class Visited(NamedTuple):
+class VisitedNode(NamedTuple):
     """A node with the names on the way to it."""
 
     path: tuple[str, ...]
-    node: Tree
+    node: TreeNode
 
 
-def walk(node: Tree, path: tuple[str, ...] = ()) -> Iterator[Visited]:
+def walk(node: TreeNode, path: tuple[str, ...] = ()) -> Iterator[VisitedNode]:
     """Every node below, aliases left where they stand."""
-    yield Visited(path, node)
+    yield VisitedNode(path, node)
     for member in node.members:
         yield from walk(member.value, (*path, member.name))
     for one in node.elements:
         yield from walk(one, path)
 
 
-def scalars(node: Tree, path: tuple[str, ...] = ()) -> Iterator[Visited]:
+def scalars(node: TreeNode, path: tuple[str, ...] = ()) -> Iterator[VisitedNode]:
     """Every scalar below that is a value."""
     return (one for one in walk(node, path) if one.node.kind == "scalar")

@@ -7,11 +7,11 @@ from collections.abc import Mapping, Sequence
 
 from yaml.nodes import MappingNode, Node
 
-from coinjar.core.errors import InputError, Place, raise_all
+from coinjar.core.errors import InputError, Location, raise_all
 from coinjar.core.names import suggestion
 from coinjar.core.record import Record
 from coinjar.documents.data import Data, typed
-from coinjar.documents.fields import Fields
+from coinjar.documents.fields import FieldReader
 from coinjar.documents.yamltext import compose, is_null, place
 from coinjar.platforms.filling import holders
 
@@ -26,20 +26,20 @@ PAGING = (*ALWAYS, "next")
 _SENDING = ("send", "body", "repeat")
 
 
-class Sending(Record, kw_only=True):
+class RequestTemplate(Record, kw_only=True):
     """One request as it is described. `repeat`: it may be sent again without a look."""
 
     method: str
     path: str
     body: Data
     repeat: bool
-    place: Place
+    place: Location
 
 
-class Listing(Record, kw_only=True):
+class ListRequest(Record, kw_only=True):
     """How variables are listed: at `items`, as a map or a list whose elements have these fields (JSON Pointers). `stages` may lead to one or a list."""
 
-    sending: Sending
+    sending: RequestTemplate
     items: str
     form: str
     name: str = "/name"
@@ -54,49 +54,49 @@ class Listing(Record, kw_only=True):
     next_page: bool = False
 
 
-class Writing(Record, kw_only=True):
+class WriteRequests(Record, kw_only=True):
     """How variables are written: all changes in one request, the whole set in one, or a request a variable."""
 
-    changes: Sending | None = None
-    whole: Sending | None = None
-    create: Sending | None = None
-    change: Sending | None = None
-    remove: Sending | None = None
-    narrow: Sending | None = None
+    changes: RequestTemplate | None = None
+    whole: RequestTemplate | None = None
+    create: RequestTemplate | None = None
+    change: RequestTemplate | None = None
+    remove: RequestTemplate | None = None
+    narrow: RequestTemplate | None = None
     remove_by: str = "nothing"
 
 
-class State(Record):
+class StateRequest(Record):
     """Whether what is saved runs: names that wait (`pending`), or two marks that agree when it does."""
 
-    sending: Sending
+    sending: RequestTemplate
     pending: str = ""
     saved: str = ""
     running: str = ""
 
 
-class Waiting(Record, kw_only=True):
+class WaitCondition(Record, kw_only=True):
     """What is asked until one of `until` holds; one of `fails` ends it badly, one of `approval` says that a person must approve it. Pointer to texts."""
 
-    sending: Sending
+    sending: RequestTemplate
     until: Mapping[str, tuple[str, ...]]
     fails: Mapping[str, tuple[str, ...]]
     approval: Mapping[str, tuple[str, ...]] = {}
     log: str = ""
 
 
-class Restart(Record):
+class RestartRequest(Record):
     """The request that makes it take effect, or that starts a pipeline, and how one sees that it is done."""
 
-    sending: Sending
-    waiting: Waiting | None
+    sending: RequestTemplate
+    waiting: WaitCondition | None
 
 
-class Description(Record, kw_only=True):
+class PlatformDescription(Record, kw_only=True):
     """A platform. Sizes are bytes of UTF-8; None: no limit is known."""
 
     name: str
-    place: Place
+    place: Location
     about: str = ""
     settings: Mapping[str, str] = {}
     token_header: str = ""
@@ -115,35 +115,35 @@ class Description(Record, kw_only=True):
     reserved: tuple[str, ...] = ()
     supplied: tuple[str, ...] = ()
     in_effect: str = "next-deploy"
-    account: tuple[Sending, str] | None = None
-    listing: Listing | None = None
-    writing: Writing = Writing()
-    state: State | None = None
-    restart: Restart | None = None
-    run: Restart | None = None
+    account: tuple[RequestTemplate, str] | None = None
+    listing: ListRequest | None = None
+    writing: WriteRequests = WriteRequests()
+    state: StateRequest | None = None
+    restart: RestartRequest | None = None
+    run: RestartRequest | None = None
 
 
-def read_description(data: bytes, file: str, name: str) -> Description:
+def read_description(data: bytes, file: str, name: str) -> PlatformDescription:
     """A description's text. Raises every fault at once, with its place."""
-    fields = Fields(file)
+    fields = FieldReader(file)
     root = compose(data, file)
     if root is None or is_null(root):
-        raise InputError("the file is empty", hint="docs/platforms.md teaches writing one", place=Place(file), code="platform")
-    found = _Reader(fields, root).read(name)
+        raise InputError("the file is empty", hint="docs/platforms.md teaches writing one", place=Location(file), code="platform")
+    found = _DescriptionReader(fields, root).read(name)
     raise_all(fields.faults)
     return found
 
 
-class _Reader:
+class _DescriptionReader:
     """Reads one description."""
 
-    def __init__(self, fields: Fields, root: Node) -> None:
+    def __init__(self, fields: FieldReader, root: Node) -> None:
         self.fields = fields
         self.root = root
         self.top = fields.fields(root, "a platform's description", TOP)
         self.settings: dict[str, str] = {}
 
-    def read(self, name: str) -> Description:
+    def read(self, name: str) -> PlatformDescription:
         fields, top = self.fields, self.top
         if fields.text(top.get("platform"), "platform") != "1":
             fields.fault(top.get("platform", self.root), "this is not the format that this version reads", "the format is platform: 1", "platform")
@@ -154,7 +154,7 @@ class _Reader:
         token = self._part("token", ("header", "text"))
         names = self._part("names", ("shape", "longest", "case"))
         values = self._part("values", ("longest", "empty", "line_breaks"))
-        return Description(
+        return PlatformDescription(
             name=name,
             place=place(self.root, fields.file),
             about=fields.text(top.get("about"), "about"),
@@ -205,27 +205,27 @@ class _Reader:
 
     # -- requests
 
-    def _sending(self, node: Node | None, what: str, around: Node, known: Sequence[str]) -> Sending:
+    def _sending(self, node: Node | None, what: str, around: Node, known: Sequence[str]) -> RequestTemplate:
         """`METHOD /path`, or with a body a mapping of send, body and repeat; its holders are checked."""
         fields = self.fields
         here = place(node or around, fields.file)
         if node is None:
             fields.fault(around, f"{what} has no 'send'", "write send: GET /path", "platform")
-            return Sending(method="GET", path="/", body=None, repeat=True, place=here)
+            return RequestTemplate(method="GET", path="/", body=None, repeat=True, place=here)
         own = fields.fields(node, what, _SENDING) if isinstance(node, MappingNode) else {"send": node}
         text = fields.text(own.get("send"), f"send of {what}")
         found = re.fullmatch(r"([A-Z]+) (/\S*)", text)
         if not found or found[1] not in METHODS:
             fields.fault(own.get("send", node), f"{what} is no request", f"write METHOD /path; the methods are {', '.join(METHODS)}", "platform")
-            return Sending(method="GET", path="/", body=None, repeat=True, place=here)
+            return RequestTemplate(method="GET", path="/", body=None, repeat=True, place=here)
         body = typed(own["body"]) if "body" in own else None
         for name in [*holders(found[2]), *holders(body)]:
             if not name.startswith("/") and name not in (*known, *self.settings):
                 hint = suggestion(name, [*known, *self.settings], f"here one may write {', '.join(f'{{{one}}}' for one in (*known, *self.settings))}")
                 fields.fault(own["send"], f"'{{{name}}}' in {what} means nothing", hint, "platform")
-        return Sending(method=found[1], path=found[2], body=body, repeat=found[1] in SAFE or fields.flag(own.get("repeat"), "repeat"), place=here)
+        return RequestTemplate(method=found[1], path=found[2], body=body, repeat=found[1] in SAFE or fields.flag(own.get("repeat"), "repeat"), place=here)
 
-    def _with_request(self, node: Node, what: str, more: Sequence[str], known: Sequence[str]) -> tuple[Sending, dict[str, Node]]:
+    def _with_request(self, node: Node, what: str, more: Sequence[str], known: Sequence[str]) -> tuple[RequestTemplate, dict[str, Node]]:
         own = self.fields.fields(node, what, (*_SENDING, *more))
         inner = MappingNode("tag:yaml.org,2002:map", [(key, value) for key, value in node.value if key.value in _SENDING], node.start_mark, node.end_mark)
         return self._sending(inner if "send" in own else None, what, node, known), own
@@ -237,7 +237,7 @@ class _Reader:
             self.fields.fault(node, f"'{text}' is no JSON Pointer", "it begins with '/', as in /items (RFC 6901)", "pointer")
         return text
 
-    def _account(self) -> tuple[Sending, str] | None:
+    def _account(self) -> tuple[RequestTemplate, str] | None:
         node = self.top.get("account")
         if not isinstance(node, MappingNode):
             self.fields.fault(node or self.root, "'account' is missing", "say how one sees where one is: {send: GET /…, is: '{/name}'}", "platform")
@@ -245,7 +245,7 @@ class _Reader:
         sending, own = self._with_request(node, "'account'", ("is",), ALWAYS)
         return sending, self.fields.text(own.get("is"), "is", "{/name}")
 
-    def _listing(self) -> Listing | None:
+    def _listing(self) -> ListRequest | None:
         node = self.top.get("list")
         if not isinstance(node, MappingNode):
             self.fields.fault(node or self.root, "'list' is missing", "say how variables are listed: {send: GET /…, map: /path} or items: /path", "platform")
@@ -257,7 +257,7 @@ class _Reader:
         form = "map" if "map" in own else "items"
         pointers = {key: self._pointer(own[key], key) for key in keys if key in own}
         onward = self.fields.fields(own["next"], "'next'", ("at", "link", "page")) if "next" in own else {}
-        return Listing(
+        return ListRequest(
             sending=sending,
             items=self._pointer(own.get(form), form),
             form=form,
@@ -267,13 +267,13 @@ class _Reader:
             **pointers,
         )
 
-    def _writing(self) -> Writing:
+    def _writing(self) -> WriteRequests:
         node = self.top.get("write")
         if not isinstance(node, MappingNode):
             self.fields.fault(
                 node or self.root, "'write' is missing", "say how variables are written: changes, whole, or create, change and remove", "platform"
             )
-            return Writing()
+            return WriteRequests()
         own = self.fields.fields(node, "'write'", ("changes", "whole", "create", "change", "remove", "narrow", "remove_by"))
         found = {
             key: self._sending(own[key], f"'{key}'", node, MANY if key in ("changes", "whole") else ONE)
@@ -285,9 +285,9 @@ class _Reader:
             self.fields.fault(node, f"'write' has {' and '.join(ways) or 'no way to write'}", "keep one of changes, whole and create", "platform")
         if "create" in found and "remove" not in found:
             self.fields.fault(node, "'write' cannot remove", "add remove: DELETE /…", "platform")
-        return Writing(remove_by=self._choice(own.get("remove_by"), "remove_by", ("nothing", "empty")), **found)
+        return WriteRequests(remove_by=self._choice(own.get("remove_by"), "remove_by", ("nothing", "empty")), **found)
 
-    def _state(self) -> State | None:
+    def _state(self) -> StateRequest | None:
         node = self.top.get("state")
         if not isinstance(node, MappingNode):
             return None
@@ -295,22 +295,23 @@ class _Reader:
         found = {key: self._pointer(own.get(key), key) for key in ("pending", "saved", "running")}
         if not found["pending"] and not (found["saved"] and found["running"]):
             self.fields.fault(node, "'state' does not say what it looks at", "add pending: /…, or saved: /… and running: /…", "platform")
-        return State(sending, **found)
+        return StateRequest(sending, **found)
 
-    def _restart(self, key: str) -> Restart | None:
+    def _restart(self, key: str) -> RestartRequest | None:
         node = self.top.get(key)
         if not isinstance(node, MappingNode):
             return None
         known = (*ALWAYS, "pipeline") if key == "run" else ALWAYS
         sending, own = self._with_request(node, f"'{key}'", ("wait",), known)
         if "wait" not in own:
-            return Restart(sending, None)
+            return RestartRequest(sending, None)
         waiting, more = self._with_request(own["wait"], "'wait'", ("until", "fails", "approval", "log"), known)
         tests = {one: self._tests(more.get(one), one) for one in ("until", "fails", "approval")}
         if not tests["until"]:
             self.fields.fault(own["wait"], "'wait' does not say until when", "add until: {/state: [done]}", "platform")
-        return Restart(
-            sending, Waiting(sending=waiting, until=tests["until"], fails=tests["fails"], approval=tests["approval"], log=self._pointer(more.get("log"), "log"))
+        return RestartRequest(
+            sending,
+            WaitCondition(sending=waiting, until=tests["until"], fails=tests["fails"], approval=tests["approval"], log=self._pointer(more.get("log"), "log")),
         )
 
     def _tests(self, node: Node | None, what: str) -> dict[str, tuple[str, ...]]:

@@ -13,7 +13,7 @@ from coinjar.documents.data import NOTHING, Data, as_text, look
 HOLDER = re.compile(r"\{([a-z_]+|(?:/[^{}/]*)+)\}")
 
 
-class NotThere(Exception):
+class MissingValue(Exception):
     """A pointer that leads to nothing in the answer at hand."""
 
 
@@ -34,12 +34,12 @@ def _value(name: str, context: Mapping[str, Any], at_hand: Data) -> Data:
         return context[name]
     found = look(at_hand, name)
     if found is NOTHING:
-        raise NotThere(name)
+        raise MissingValue(name)
     return found
 
 
 def fill(data: Data, context: Mapping[str, Any], at_hand: Data = None) -> Data:
-    """A body: a text that is one holder becomes what it names, of any type; else holders become text. Raises NotThere."""
+    """A body: a text that is one holder becomes what it names, of any type; else holders become text. Raises MissingValue."""
     if isinstance(data, dict):
         return {name: fill(value, context, at_hand) for name, value in data.items()}
     if isinstance(data, list):
@@ -54,7 +54,7 @@ def fill(data: Data, context: Mapping[str, Any], at_hand: Data = None) -> Data:
 
 
 def fill_path(path: str, context: Mapping[str, Any], at_hand: Data = None) -> str:
-    """A path and query: what is filled in is percent-encoded (RFC 3986, 2.1). A query whose holder is null is left out. Raises NotThere."""
+    """A path and query: what is filled in is percent-encoded (RFC 3986, 2.1). A query whose holder is null is left out. Raises MissingValue."""
     place, question, query = path.partition("?")
 
     def encoded(found: re.Match[str]) -> str:

@@ -6,14 +6,14 @@ import re
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
-from coinjar.core.delivery import Wanted, matches
-from coinjar.platforms.description import Description
+from coinjar.core.delivery import DesiredValue, matches
+from coinjar.platforms.description import PlatformDescription
 
 RESERVED, SUPPLIED, NAME, VALUE, EMPTY = "reserved", "supplied", "name", "value", "empty"
 """What of a variable is refused: a name that the platform keeps, or sets by itself; its shape or length; the value; its being empty."""
 
 
-class Refusal(NamedTuple):
+class UnsupportedVariable(NamedTuple):
     """Why a variable cannot be there, what of it is refused, and what to do."""
 
     name: str
@@ -27,7 +27,7 @@ class Refusal(NamedTuple):
         return self.what in (RESERVED, SUPPLIED)
 
 
-def refusals(platform: Description, wanted: Mapping[str, Wanted]) -> Iterator[Refusal]:
+def refusals(platform: PlatformDescription, wanted: Mapping[str, DesiredValue]) -> Iterator[UnsupportedVariable]:
     """Every variable that the platform cannot take, and a last one (of no name) if they are too many."""
     folded: dict[str, str] = {}
     for one in wanted.values():
@@ -36,32 +36,38 @@ def refusals(platform: Description, wanted: Mapping[str, Wanted]) -> Iterator[Re
             yield words
         other = folded.setdefault(one.name.casefold() if platform.folds_case else one.name, one.name)
         if other != one.name:
-            yield Refusal(one.name, f"it and {other} are one name to {platform.name}, which ignores case", "rename one of them", NAME)
+            yield UnsupportedVariable(one.name, f"it and {other} are one name to {platform.name}, which ignores case", "rename one of them", NAME)
     if platform.most is not None and len(wanted) > platform.most:
-        yield Refusal("", f"{len(wanted)} variables are more than the {platform.most} that {platform.name} takes", "leave some out (without:)")
+        yield UnsupportedVariable("", f"{len(wanted)} variables are more than the {platform.most} that {platform.name} takes", "leave some out (without:)")
 
 
-def _name(platform: Description, name: str) -> Refusal | None:
+def _name(platform: PlatformDescription, name: str) -> UnsupportedVariable | None:
     if matches(name, platform.reserved):
-        return Refusal(name, f"{platform.name} keeps this name for itself", "rename it, or leave it out (without:)", RESERVED)
+        return UnsupportedVariable(name, f"{platform.name} keeps this name for itself", "rename it, or leave it out (without:)", RESERVED)
     if matches(name, platform.supplied):
-        return Refusal(name, f"{platform.name} supplies this itself", "declare it supplied: {by: [the destination]}, or leave it out (without:)", SUPPLIED)
+        return UnsupportedVariable(
+            name, f"{platform.name} supplies this itself", "declare it supplied: {by: [the destination]}, or leave it out (without:)", SUPPLIED
+        )
     if platform.shape and not re.fullmatch(platform.shape, name):
-        return Refusal(name, f"{platform.name} takes only names like {platform.shape}", "rename it, or leave it out (without:)", NAME)
+        return UnsupportedVariable(name, f"{platform.name} takes only names like {platform.shape}", "rename it, or leave it out (without:)", NAME)
     if platform.longest_name is not None and len(name) > platform.longest_name:
-        return Refusal(
+        return UnsupportedVariable(
             name, f"the name is over the {platform.longest_name} characters that {platform.name} takes", "rename it, or leave it out (without:)", NAME
         )
     return None
 
 
-def _value(platform: Description, one: Wanted) -> Refusal | None:
+def _value(platform: PlatformDescription, one: DesiredValue) -> UnsupportedVariable | None:
     size = len(one.text.encode("utf-8", "surrogatepass"))
     if platform.largest is not None and size > platform.largest:
-        return Refusal(one.name, f"its value has {size} bytes, and {platform.name} takes {platform.largest}", "shorten it, or hand it over as a file")
+        return UnsupportedVariable(
+            one.name, f"its value has {size} bytes, and {platform.name} takes {platform.largest}", "shorten it, or hand it over as a file"
+        )
     if not one.text and platform.empty != "kept":
         what = "takes an empty value for none" if platform.empty == "removes" else "takes no empty value"
-        return Refusal(one.name, f"it is empty, and {platform.name} {what}", "unset it here (`coinjar put NAME --unset`), or leave it out (without:)", EMPTY)
+        return UnsupportedVariable(
+            one.name, f"it is empty, and {platform.name} {what}", "unset it here (`coinjar put NAME --unset`), or leave it out (without:)", EMPTY
+        )
     if not platform.line_breaks and re.search(r"[\r\n]", one.text):
-        return Refusal(one.name, f"it has a line break, which {platform.name} cannot hold", "write it in base64 or in one line")
+        return UnsupportedVariable(one.name, f"it has a line break, which {platform.name} cannot hold", "write it in base64 or in one line")
     return None

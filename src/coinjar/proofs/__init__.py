@@ -6,7 +6,7 @@ from collections.abc import Awaitable, Callable
 from importlib import import_module
 from typing import cast
 
-from coinjar.proofs.base import Answers, Asked
+from coinjar.proofs.base import ProofAnswers, ProofQuestion
 
 ASKING = {
     "http": "web:ask_http",
@@ -19,8 +19,8 @@ ASKING = {
 }
 
 
-async def ask(asked: Asked) -> Answers:
-    """Put a proof's question. Raises NoAnswer where nobody answers, InputError, OutsideError."""
+async def ask(asked: ProofQuestion) -> ProofAnswers:
+    """Put a proof's question. Raises NoAnswer where nobody answers, InputError, ExternalError."""
     module, _, name = ASKING[asked.proof.asker].partition(":")
-    function = cast("Callable[[Asked], Awaitable[Answers]]", getattr(import_module(f"coinjar.proofs.{module}"), name))
+    function = cast("Callable[[ProofQuestion], Awaitable[ProofAnswers]]", getattr(import_module(f"coinjar.proofs.{module}"), name))
     return await function(asked)

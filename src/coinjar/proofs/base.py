@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from coinjar.core.layers import Resolver
 from coinjar.core.proofs import Proof
-from coinjar.destinations.base import Surroundings
+from coinjar.destinations.base import RenderContext
 from coinjar.documents.data import NOTHING, Data, as_text, look
 
 
@@ -21,14 +21,14 @@ class NoAnswer(Exception):
         self.means_absent = means_absent
 
 
-class Asked(NamedTuple):
+class ProofQuestion(NamedTuple):
     """A proof with its question's references filled in."""
 
     proof: Proof
     question: Mapping[str, str]
     stage: str
     resolver: Resolver
-    around: Surroundings
+    around: RenderContext
     runs: dict[str, Data]
     """By proof, the answer to the request that started a pipeline: filled by who starts it, so that the next question watches the same run."""
     patience: float = 0
@@ -39,19 +39,19 @@ class Asked(NamedTuple):
         return self.question.get("", "")
 
 
-class Answers(NamedTuple):
+class ProofAnswers(NamedTuple):
     """One text for each that was asked (None: nothing there), or whole environments."""
 
     texts: Sequence[str | None] = ()
     environments: Sequence[Mapping[str, str]] = ()
 
 
-def of_environments(proof: Proof, environments: Sequence[Mapping[str, str]]) -> Answers:
+def of_environments(proof: Proof, environments: Sequence[Mapping[str, str]]) -> ProofAnswers:
     """What a proof looks at in environments: one variable, or all of them."""
-    return Answers([one.get(proof.variable) for one in environments] if proof.variable else (), environments)
+    return ProofAnswers([one.get(proof.variable) for one in environments] if proof.variable else (), environments)
 
 
-def of_text(proof: Proof, text: str, *, last: bool = False) -> Answers:
+def of_text(proof: Proof, text: str, *, last: bool = False) -> ProofAnswers:
     """What a proof looks at in a text: a pointer into JSON, what a pattern finds (its first group; in a log the last find), or all of it."""
     if proof.at:
         try:
@@ -59,12 +59,12 @@ def of_text(proof: Proof, text: str, *, last: bool = False) -> Answers:
         except ValueError:
             raise NoAnswer("the answer is no JSON") from None
         if found is NOTHING or found is None:
-            return Answers([None])
+            return ProofAnswers([None])
         text = as_text(found)
     if proof.pattern:
         finds = list(re.finditer(proof.pattern, text, re.MULTILINE))
         if not finds:
-            return Answers([None])
+            return ProofAnswers([None])
         match = finds[-1] if last else finds[0]
-        return Answers([match[1] if match.re.groups else match[0]])
-    return Answers([text if proof.at else text.strip()])
+        return ProofAnswers([match[1] if match.re.groups else match[0]])
+    return ProofAnswers([text if proof.at else text.strip()])

@@ -7,23 +7,23 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
-from coinjar.core.errors import InputError, OutsideError
+from coinjar.core.errors import ExternalError, InputError
 from coinjar.jarfile import processes
-from coinjar.proofs.base import Answers, Asked, NoAnswer, of_environments
+from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_environments
 
 _LISTENS = "0A"
 """The state of a listening socket in /proc/net/tcp."""
 
 
-def environment_of(pid: int, asked: Asked) -> dict[str, str]:
-    """A process's environment as it was started. Raises NoAnswer, OutsideError."""
+def environment_of(pid: int, asked: ProofQuestion) -> dict[str, str]:
+    """A process's environment as it was started. Raises NoAnswer, ExternalError."""
     try:
         return processes.environment_of(pid)
     except (FileNotFoundError, ProcessLookupError):
         raise NoAnswer(f"there is no process {pid}") from None
     except PermissionError:
         words = f"the environment of process {pid} is its owner's"
-        raise OutsideError(words, hint="ask as that user, or as root", place=asked.proof.place, code="not-ours") from None
+        raise ExternalError(words, hint="ask as that user, or as root", place=asked.proof.place, code="not-ours") from None
 
 
 def _pids() -> list[int]:
@@ -61,7 +61,7 @@ def _running(pattern: str) -> Iterator[int]:
             yield pid
 
 
-def _chosen(asked: Asked) -> list[int]:
+def _chosen(asked: ProofQuestion) -> list[int]:
     (how, text), *_ = asked.question.items()
     if how == "pid_file":
         path = asked.around.root / text
@@ -89,12 +89,12 @@ def _chosen(asked: Asked) -> list[int]:
     return found
 
 
-async def ask_process(asked: Asked) -> Answers:
+async def ask_process(asked: ProofQuestion) -> ProofAnswers:
     """By the file with its number, the port it listens on, or its command line; of several all are looked at."""
     return of_environments(asked.proof, [environment_of(pid, asked) for pid in _chosen(asked)])
 
 
-async def ask_container(asked: Asked) -> Answers:
+async def ask_container(asked: ProofQuestion) -> ProofAnswers:
     """The first process of a container of podman."""
     import asyncio
 
@@ -109,7 +109,7 @@ async def ask_container(asked: Asked) -> Answers:
         )
     except OSError as fault:
         words = f"cannot run {engine[0]}: {(fault.strerror or '').lower()}"
-        raise OutsideError(words, hint="install it, or name it: {engine: …}", place=asked.proof.place, code="engine") from None
+        raise ExternalError(words, hint="install it, or name it: {engine: …}", place=asked.proof.place, code="engine") from None
     out, _ = await process.communicate()
     pid = out.decode().strip()
     if process.returncode or not pid.isdigit() or pid == "0":

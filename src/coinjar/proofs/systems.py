@@ -5,21 +5,21 @@ from __future__ import annotations
 from coinjar.core.errors import InputError
 from coinjar.core.names import suggestion
 from coinjar.destinations import make_live
-from coinjar.destinations.base import View
+from coinjar.destinations.base import StageView
 from coinjar.destinations.live.base import Target
-from coinjar.proofs.base import Answers, Asked, NoAnswer, of_environments, of_text
+from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_environments, of_text
 
 
-def _targets(asked: Asked, name: str) -> list[Target]:
+def _targets(asked: ProofQuestion, name: str) -> list[Target]:
     jar = asked.around.jar
     if name not in jar.destinations:
         hint = suggestion(name, jar.destinations, f"the destinations are {', '.join(jar.destinations)}")
         raise InputError(f"there is no destination '{name}'", hint=hint, place=asked.proof.place, code="unknown-destination")
     made = make_live(jar.destinations[name], asked.around)
-    return [one for one in made.targets(View(asked.resolver, jar.destinations[name])) if asked.proof.service in one.services]
+    return [one for one in made.targets(StageView(asked.resolver, jar.destinations[name])) if asked.proof.service in one.services]
 
 
-async def ask_pods(asked: Asked) -> Answers:
+async def ask_pods(asked: ProofQuestion) -> ProofAnswers:
     """The environments of a service's running pods, as their specs and the objects that are there give them."""
     from coinjar.destinations.live.cluster import ClusterTarget
 
@@ -36,7 +36,7 @@ async def ask_pods(asked: Asked) -> Answers:
     return of_environments(asked.proof, [{name: one.text or "" for name, one in pod.items()} for pod in found])
 
 
-async def ask_run(asked: Asked) -> Answers:
+async def ask_run(asked: ProofQuestion) -> ProofAnswers:
     """The log of a pipeline that is started for this once, and then watched. Raises NoAnswer while it runs or waits for approval."""
     from coinjar.destinations.live.platform import PlatformTarget
     from coinjar.destinations.live.watching import PASSED

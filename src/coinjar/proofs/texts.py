@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from coinjar.core.errors import OutsideError
+from coinjar.core.errors import ExternalError
 from coinjar.dialects import get
-from coinjar.proofs.base import Answers, Asked, NoAnswer, of_environments, of_text
+from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_environments, of_text
 
 _TAIL = 4 << 20
 """Bytes at the end of a log that are looked at."""
 
 
-def _read(asked: Asked, *, tail: bool) -> bytes:
+def _read(asked: ProofQuestion, *, tail: bool) -> bytes:
     path = asked.around.root / asked.text
     try:
         with path.open("rb") as file:
@@ -21,10 +21,10 @@ def _read(asked: Asked, *, tail: bool) -> bytes:
         raise NoAnswer(f"there is no {asked.text}", means_absent=True) from None
     except OSError as fault:
         words = f"cannot read {asked.text}: {(fault.strerror or '').lower()}"
-        raise OutsideError(words, hint="look at the path and its permissions", place=asked.proof.place, code="unreadable") from None
+        raise ExternalError(words, hint="look at the path and its permissions", place=asked.proof.place, code="unreadable") from None
 
 
-async def ask_file(asked: Asked) -> Answers:
+async def ask_file(asked: ProofQuestion) -> ProofAnswers:
     """A file: in a dialect (`as`) an environment, else a text."""
     data = _read(asked, tail=False)
     if asked.proof.dialect:
@@ -33,6 +33,6 @@ async def ask_file(asked: Asked) -> Answers:
     return of_text(asked.proof, data.decode(errors="replace"))
 
 
-async def ask_log(asked: Asked) -> Answers:
+async def ask_log(asked: ProofQuestion) -> ProofAnswers:
     """A log: what its pattern found last."""
     return of_text(asked.proof, _read(asked, tail=True).decode(errors="replace"), last=True)

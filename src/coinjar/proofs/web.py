@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import httpx
 
-from coinjar.proofs.base import Answers, Asked, NoAnswer, of_text
+from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_text
 
 _PATIENCE = 10
 """Seconds for an answer."""
 
 
-async def ask_http(asked: Asked) -> Answers:
+async def ask_http(asked: ProofQuestion) -> ProofAnswers:
     """GET, without following to elsewhere."""
     async with httpx.AsyncClient(timeout=_PATIENCE) as client:
         try:
@@ -18,7 +18,7 @@ async def ask_http(asked: Asked) -> Answers:
         except (httpx.HTTPError, httpx.InvalidURL) as fault:
             raise NoAnswer(f"no answer ({type(fault).__name__})") from None
     if not asked.proof.at and not asked.proof.pattern:
-        return Answers([str(answer.status_code)])
+        return ProofAnswers([str(answer.status_code)])
     if answer.status_code >= 400:
         raise NoAnswer(f"answered with {answer.status_code}")
     return of_text(asked.proof, answer.text)

@@ -21,8 +21,8 @@ from sqlalchemy import DateTime, func, literal_column, select
 from sqlalchemy.engine import Connection
 from sqlalchemy.exc import IntegrityError
 
-from coinjar.core.errors import OutsideError
-from coinjar.records.store import Records, who
+from coinjar.core.errors import ExternalError
+from coinjar.records.store import RecordStore, who
 from coinjar.records.tables import locks
 
 LEASE = 60.0
@@ -33,7 +33,7 @@ _RETRY = 2.0
 """Seconds until it tries again where the database failed."""
 
 
-class Holder(NamedTuple):
+class LockHolder(NamedTuple):
     """Who holds a lock."""
 
     token: str
@@ -43,23 +43,23 @@ class Holder(NamedTuple):
     seen: datetime
 
 
-class LockLost(OutsideError):
+class LockLost(ExternalError):
     """Somebody else took the lock, thinking that we were dead."""
 
 
-class Lock:
+class DeliveryLock:
     """One lock that this process holds, or wants."""
 
-    def __init__(self, records: Records, name: str) -> None:
+    def __init__(self, records: RecordStore, name: str) -> None:
         self.records = records
         self.name = f"{records.app}/{name}"
         self.shown = name
         self.token = secrets.token_hex(8)
         self.taken_from = ""
-        self.lost: OutsideError | None = None
+        self.lost: ExternalError | None = None
         self._renewed = time.monotonic()
 
-    def take(self) -> Holder | None:
+    def take(self) -> LockHolder | None:
         """Take it; if somebody who lives holds it, say who."""
         mine = {"name": self.name, "token": self.token, "holder": who(), "process": _this_process()}
         with self.records.connected() as connection:
@@ -83,9 +83,9 @@ class Lock:
             self.taken_from = there.holder
             return None
 
-    def _gone(self, clock: datetime) -> Holder:
+    def _gone(self, clock: datetime) -> LockHolder:
         """It was let go of between two looks: the next try gets it."""
-        return Holder("", "somebody who just ended", "", clock, clock)
+        return LockHolder("", "somebody who just ended", "", clock, clock)
 
     def say_alive(self) -> None:
         """Renew it. Raises LockLost."""
@@ -97,23 +97,23 @@ class Lock:
         self._renewed = time.monotonic()
 
     def renew(self) -> bool:
-        """Renew it; False where the database failed and may be asked again. Raises OutsideError once the lock is lost, or has not been renewed in time."""
+        """Renew it; False where the database failed and may be asked again. Raises ExternalError once the lock is lost, or has not been renewed in time."""
         self.check()
         try:
             self.say_alive()
         except LockLost as fault:
             self.lost = fault
             raise
-        except OutsideError as fault:
+        except ExternalError as fault:
             if time.monotonic() - self._renewed > LEASE - _AGAIN:
                 words = f"the lock on {self.shown} could not be renewed: {fault.message}"
-                self.lost = OutsideError(words, hint="run it again: it looks at what is there", place=fault.place, code="lock-lost")
+                self.lost = ExternalError(words, hint="run it again: it looks at what is there", place=fault.place, code="lock-lost")
                 raise self.lost from None
             return False
         return True
 
     def check(self) -> None:
-        """Before each write. Raises OutsideError once the lock is lost."""
+        """Before each write. Raises ExternalError once the lock is lost."""
         if self.lost is not None:
             raise self.lost
 
@@ -123,9 +123,9 @@ class Lock:
             connection.execute(locks.delete().where((locks.c.name == self.name) & (locks.c.token == self.token)))
 
 
-def clear_dead(records: Records, name: str) -> str:
+def clear_dead(records: RecordStore, name: str) -> str:
     """Take away the lock of a holder that is dead; who that was, "" if there is none."""
-    lock = Lock(records, name)
+    lock = DeliveryLock(records, name)
     with records.connected() as connection:
         there = _there(connection, lock.name)
         if there is None or not _is_dead(there, _clock(connection)):
@@ -134,21 +134,21 @@ def clear_dead(records: Records, name: str) -> str:
         return there.holder
 
 
-def _there(connection: Connection, name: str) -> Holder | None:
-    row = connection.execute(select(*(locks.c[field] for field in Holder._fields)).where(locks.c.name == name)).first()
-    return Holder(row[0], row[1], row[2], row[3], row[4]) if row is not None else None
+def _there(connection: Connection, name: str) -> LockHolder | None:
+    row = connection.execute(select(*(locks.c[field] for field in LockHolder._fields)).where(locks.c.name == name)).first()
+    return LockHolder(row[0], row[1], row[2], row[3], row[4]) if row is not None else None
 
 
 @contextlib.asynccontextmanager
-async def held(records: Records, name: str, patience: float) -> AsyncIterator[Lock]:
-    """Hold a lock, waiting up to `patience` seconds for its holder. Raises OutsideError that says who holds it since when."""
-    lock = Lock(records, name)
+async def held(records: RecordStore, name: str, patience: float) -> AsyncIterator[DeliveryLock]:
+    """Hold a lock, waiting up to `patience` seconds for its holder. Raises ExternalError that says who holds it since when."""
+    lock = DeliveryLock(records, name)
     end = time.monotonic() + patience
     while (there := lock.take()) is not None:
         if time.monotonic() >= end:
             words = f"{there.holder} delivers to {name} since {there.since:%Y-%m-%d %H:%M:%S} UTC"
             hint = f"wait for it (--wait SECONDS); a holder that says nothing for {LEASE:.0f} s is taken to be dead"
-            raise OutsideError(words, hint=hint, code="locked")
+            raise ExternalError(words, hint=hint, code="locked")
         await asyncio.sleep(0.2)
     alive = asyncio.create_task(_keep_alive(lock))
     try:
@@ -160,10 +160,10 @@ async def held(records: Records, name: str, patience: float) -> AsyncIterator[Lo
         lock.release()
 
 
-async def _keep_alive(lock: Lock) -> None:
+async def _keep_alive(lock: DeliveryLock) -> None:
     """Renew the lock until it is lost: whoever writes next sees that in `lock.check`."""
     pause = _AGAIN
-    with contextlib.suppress(OutsideError):  # kept in `lock.lost`
+    with contextlib.suppress(ExternalError):  # kept in `lock.lost`
         while True:
             await asyncio.sleep(pause)
             pause = _AGAIN if lock.renew() else _RETRY
@@ -199,7 +199,7 @@ def _start(pid: int) -> str:
     return "" if fields[0] in ("Z", "X") else fields[19]
 
 
-def _is_dead(there: Holder, clock: datetime) -> bool:
+def _is_dead(there: LockHolder, clock: datetime) -> bool:
     if (clock - there.seen).total_seconds() > LEASE:
         return True
     machine, _, rest = there.process.partition(" ")

@@ -15,8 +15,8 @@ from sqlalchemy import URL, Engine, create_engine, event, func, make_url, select
 from sqlalchemy.engine import Connection
 from sqlalchemy.exc import ArgumentError, SQLAlchemyError
 
-from coinjar.core.delivery import Change, Last
-from coinjar.core.errors import CoinJarError, InputError, OutsideError, Place, UsageError
+from coinjar.core.delivery import DeliveryChange, LastApplied
+from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, UsageError
 from coinjar.core.secret import reveal
 from coinjar.jarfile.store import LOCAL, shown_path
 from coinjar.records.tables import changes, deliveries, last, metadata, parts
@@ -28,7 +28,7 @@ _PATIENCE = 30
 """Seconds that a busy database is waited for."""
 
 
-class Delivery(NamedTuple):
+class DeliveryRecord(NamedTuple):
     """One act of bringing a destination in step. Times are UTC."""
 
     number: int
@@ -41,7 +41,7 @@ class Delivery(NamedTuple):
     undoes: int | None
 
 
-class Part(NamedTuple):
+class TargetRecord(NamedTuple):
     """What it did to one target. `snapshot` is sealed: what was there before, and after."""
 
     target: str
@@ -52,7 +52,7 @@ class Part(NamedTuple):
     snapshot: bytes | None
 
 
-class Written(NamedTuple):
+class VariableRecord(NamedTuple):
     """One variable that it changed."""
 
     target: str
@@ -80,20 +80,20 @@ def default_path(folder: Path) -> Path:
     return folder / LOCAL / "deliveries.sqlite"
 
 
-class Records:
+class RecordStore:
     """The records of one application, at a path (SQLite), at an address (PostgreSQL), or nowhere: then there are none yet.
 
-    Raises OutsideError where they cannot be reached.
+    Raises ExternalError where they cannot be reached.
     """
 
-    def __init__(self, app: str, place: Path | str | None, *, password: str | None = None, origin: Place | None = None) -> None:
+    def __init__(self, app: str, place: Path | str | None, *, password: str | None = None, origin: Location | None = None) -> None:
         self.app = app
         self.origin = origin
         self.shown = shown_path(place) if isinstance(place, Path) else "the records' database"
         self.engine = self._shared(place, password) if isinstance(place, str) else _sqlite(place)
         try:
             self._make_tables()
-        except OutsideError:  # somebody else made them at the same time; any other failure shows again
+        except ExternalError:  # somebody else made them at the same time; any other failure shows again
             self._make_tables()
 
     def _make_tables(self) -> None:
@@ -128,11 +128,11 @@ class Records:
         except SQLAlchemyError as fault:
             raise self.failed(fault) from None
 
-    def failed(self, fault: SQLAlchemyError) -> OutsideError:
+    def failed(self, fault: SQLAlchemyError) -> ExternalError:
         """What went wrong, without what was sent."""
         told = str(getattr(fault, "orig", None) or type(fault).__name__).strip().splitlines()[0][:200]
         hint = "look at the file and the space left" if self.engine.name == "sqlite" else "is it running, and the address and password right?"
-        return OutsideError(f"{self.shown}: {told}", hint=hint, place=self.origin, code="records")
+        return ExternalError(f"{self.shown}: {told}", hint=hint, place=self.origin, code="records")
 
     def close(self) -> None:
         """Let go of the database."""
@@ -155,7 +155,7 @@ class Records:
         with self.connected() as connection:
             connection.execute(deliveries.update().where(mine & (deliveries.c.state == RUNNING)).values(state=INTERRUPTED))
 
-    def begin_part(self, number: int, target: str, label: str, snapshot: bytes | None, planned: Iterable[Change]) -> None:
+    def begin_part(self, number: int, target: str, label: str, snapshot: bytes | None, planned: Iterable[DeliveryChange]) -> None:
         """Before the first write to a target: what is to change, and what was there before."""
         with self.connected() as connection:
             connection.execute(parts.insert().values(delivery=number, target=target, label=label, state=RUNNING, restart="", notes="", snapshot=snapshot))
@@ -173,7 +173,7 @@ class Records:
         with self.connected() as connection:
             connection.execute(deliveries.update().where(deliveries.c.number == number).values(state=state, ended=now()))
 
-    def remember(self, number: int, stage: str, destination: str, target: str, written: Mapping[str, Last], gone: Sequence[str]) -> None:
+    def remember(self, number: int, stage: str, destination: str, target: str, written: Mapping[str, LastApplied], gone: Sequence[str]) -> None:
         """What a target has now, variable by variable."""
         mine = self._of(stage, destination, target)
         names = [*written, *gone]
@@ -196,11 +196,11 @@ class Records:
 
     # -- reading
 
-    def last(self, stage: str, destination: str, target: str) -> dict[str, Last]:
+    def last(self, stage: str, destination: str, target: str) -> dict[str, LastApplied]:
         """What was delivered last to a target, by name."""
         with self.connected() as connection:
             rows = connection.execute(select(last.c.name, last.c.fingerprint, last.c.mark, last.c.in_effect).where(self._of(stage, destination, target)))
-            return {name: Last(*rest) for name, *rest in rows}
+            return {name: LastApplied(*rest) for name, *rest in rows}
 
     def every_last(self) -> list[tuple[str, str, str, str, str]]:
         """Stage, destination, target, name and fingerprint of all that was delivered last."""
@@ -208,11 +208,11 @@ class Records:
             found = select(last.c.stage, last.c.destination, last.c.target, last.c.name, last.c.fingerprint).where(last.c.app == self.app)
             return [(row[0], row[1], row[2], row[3], row[4]) for row in connection.execute(found)]
 
-    def listed(self, most: int | None = None) -> list[Delivery]:
+    def listed(self, most: int | None = None) -> list[DeliveryRecord]:
         """The deliveries, newest first."""
         with self.connected() as connection:
             wanted = select(*_DELIVERY).where(deliveries.c.app == self.app).order_by(deliveries.c.number.desc()).limit(most)
-            return [Delivery(*row) for row in connection.execute(wanted)]
+            return [DeliveryRecord(*row) for row in connection.execute(wanted)]
 
     def counts(self) -> dict[int, dict[str, int]]:
         """How many variables each delivery made, changed and removed."""
@@ -223,16 +223,16 @@ class Records:
                 found.setdefault(number, {})[action] = count
         return found
 
-    def delivery(self, number: int) -> tuple[Delivery, list[Part], list[Written]]:
+    def delivery(self, number: int) -> tuple[DeliveryRecord, list[TargetRecord], list[VariableRecord]]:
         """One delivery, whole. Raises UsageError if there is none."""
         with self.connected() as connection:
             found = connection.execute(select(*_DELIVERY).where((deliveries.c.app == self.app) & (deliveries.c.number == number))).first()
             if found is None:
                 raise UsageError(f"there is no delivery {number}", hint="`coinjar deliveries` lists them", code="unknown-delivery")
             wanted = select(parts.c.target, parts.c.label, parts.c.state, parts.c.restart, parts.c.notes, parts.c.snapshot)
-            mine = [Part(*row) for row in connection.execute(wanted.where(parts.c.delivery == number).order_by(parts.c.target))]
+            mine = [TargetRecord(*row) for row in connection.execute(wanted.where(parts.c.delivery == number).order_by(parts.c.target))]
             said = select(changes.c.target, changes.c.name, changes.c.action, changes.c.secret).where(changes.c.delivery == number).order_by(changes.c.id)
-            return Delivery(*found), mine, [Written(*row) for row in connection.execute(said)]
+            return DeliveryRecord(*found), mine, [VariableRecord(*row) for row in connection.execute(said)]
 
     def unanswered(self, stage: str, destination: str, target: str) -> bool:
         """Whether the newest delivery to a target asked for a restart and never heard of it."""
@@ -243,7 +243,7 @@ class Records:
             return row is not None and row[0] == ASKED
 
 
-_DELIVERY = [deliveries.c[name] for name in Delivery._fields]
+_DELIVERY = [deliveries.c[name] for name in DeliveryRecord._fields]
 
 
 def _sqlite(path: Path | None) -> Engine:
@@ -255,7 +255,7 @@ def _sqlite(path: Path | None) -> Engine:
         os.close(os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600))
     except OSError as fault:
         words = f"cannot write it: {(fault.strerror or 'unknown error').lower()}"
-        raise OutsideError(words, hint="look at the folder's permissions", place=Place(shown_path(path)), code="records") from None
+        raise ExternalError(words, hint="look at the folder's permissions", place=Location(shown_path(path)), code="records") from None
     engine = create_engine(URL.create("sqlite", database=str(path)), connect_args={"timeout": _PATIENCE})
 
     @event.listens_for(engine, "connect")

@@ -18,7 +18,7 @@ LARGEST = 1 << 20
 """Bytes; a larger source is made by a program."""
 
 
-class Candidate(NamedTuple):
+class CandidateFile(NamedTuple):
     """A file as it is now: its real path, bytes, and time of change in nanoseconds."""
 
     path: str
@@ -26,14 +26,14 @@ class Candidate(NamedTuple):
     changed: int
 
 
-class _Ignored(NamedTuple):
+class _IgnoreFile(NamedTuple):
     """What one .gitignore says of the paths below its folder; `skip` characters lead to that folder."""
 
     skip: int
     spec: GitIgnoreSpec
 
 
-class Unreadable(NamedTuple):
+class UnreadableFile(NamedTuple):
     """A file or folder whose mentions are not known, or not all of them: where (from 1; 0: as a whole), and why."""
 
     path: str
@@ -42,7 +42,7 @@ class Unreadable(NamedTuple):
     message: str
 
 
-class Walk:
+class FileWalk:
     """Goes through paths. `left_out` counts what is not looked at, by reason; `unreadable` are folders that cannot be.
 
     `templates` are endings of templates; `without` are patterns, as in a .gitignore, of paths below `base`; `skipped` are folders.
@@ -52,11 +52,11 @@ class Walk:
         self.templates = templates
         self.base = len(os.path.realpath(base or ".")) + 1
         self.left_out: Counter[str] = Counter()
-        self.unreadable: list[Unreadable] = []
+        self.unreadable: list[UnreadableFile] = []
         self.skipped = {os.path.realpath(one) for one in skipped}
         self.without = _spec(without) if without else None
 
-    def files(self, paths: Sequence[str]) -> Iterator[Candidate]:
+    def files(self, paths: Sequence[str]) -> Iterator[CandidateFile]:
         """Every file worth a look, each once, in the order of the paths. Raises FileNotFoundError for a path that is not there."""
         seen: set[str] = set()
         for path in paths:
@@ -65,18 +65,18 @@ class Walk:
                 found = self._below(real, _above(real))
             else:
                 state = os.stat(real)  # noqa: PTH116 - as fast as below
-                found = iter([Candidate(real, state.st_size, state.st_mtime_ns)])
+                found = iter([CandidateFile(real, state.st_size, state.st_mtime_ns)])
             for one in found:
                 if one.path not in seen:
                     seen.add(one.path)
                     yield one
 
-    def _below(self, folder: str, ignored: list[_Ignored]) -> Iterator[Candidate]:
+    def _below(self, folder: str, ignored: list[_IgnoreFile]) -> Iterator[CandidateFile]:
         try:
             with os.scandir(folder) as scan:
                 entries = sorted(scan, key=lambda one: one.name)
         except OSError as fault:
-            self.unreadable.append(Unreadable(folder, 0, 0, f"cannot read the folder: {(fault.strerror or 'unknown error').lower()}"))
+            self.unreadable.append(UnreadableFile(folder, 0, 0, f"cannot read the folder: {(fault.strerror or 'unknown error').lower()}"))
             return
         if any(one.name == ".gitignore" for one in entries):
             ignored = [*ignored, _read(folder)]
@@ -92,7 +92,7 @@ class Walk:
         for path in folders:
             yield from self._below(path, ignored)
 
-    def _candidate(self, entry: os.DirEntry[str]) -> Candidate | None:
+    def _candidate(self, entry: os.DirEntry[str]) -> CandidateFile | None:
         name = entry.name
         if ("." in name and language_of(name, self.templates) is None) or name.endswith(".min.js") or not entry.is_file(follow_symlinks=False):
             return None
@@ -102,9 +102,9 @@ class Walk:
         if state.st_size > LARGEST:
             self.left_out["over 1 MiB"] += 1
             return None
-        return Candidate(entry.path, state.st_size, state.st_mtime_ns)
+        return CandidateFile(entry.path, state.st_size, state.st_mtime_ns)
 
-    def _ignores(self, ignored: list[_Ignored], path: str) -> bool:
+    def _ignores(self, ignored: list[_IgnoreFile], path: str) -> bool:
         if self.without is not None and self.without.match_file(path[self.base :]):
             return True
         for one in reversed(ignored):  # the nearest file that speaks decides
@@ -120,15 +120,15 @@ def _spec(lines: Sequence[str]) -> GitIgnoreSpec:
     return GitIgnoreSpec.from_lines(lines)
 
 
-def _read(folder: str) -> _Ignored:
+def _read(folder: str) -> _IgnoreFile:
     try:
         text = Path(folder, ".gitignore").read_text(errors="replace")
     except OSError:
         text = ""
-    return _Ignored(len(folder) + 1 if folder != "/" else 1, _spec(text.splitlines()))
+    return _IgnoreFile(len(folder) + 1 if folder != "/" else 1, _spec(text.splitlines()))
 
 
-def _above(folder: str) -> list[_Ignored]:
+def _above(folder: str) -> list[_IgnoreFile]:
     """The .gitignore files above a folder, as far as its repository goes; outside of one, none."""
     here = Path(folder)
     above = [here, *here.parents]

@@ -14,12 +14,12 @@ from typing import Any, NamedTuple
 
 from coinjar import mentions
 from coinjar.core.code import HIDDEN
-from coinjar.core.errors import OutsideError
+from coinjar.core.errors import ExternalError
 from coinjar.core.guess import guess
 from coinjar.jarfile.store import replace_file
-from coinjar.mentions.base import Mention, Unknown
+from coinjar.mentions.base import ComputedName, Mention
 from coinjar.mentions.languages import by_first_line, language_of, look
-from coinjar.scanning.files import Candidate, Unreadable, Walk
+from coinjar.scanning.files import CandidateFile, FileWalk, UnreadableFile
 
 _TOGETHER = 100
 """Files that one process looks at before it says what it found."""
@@ -30,7 +30,7 @@ _JUST_NOW = 2_000_000_000
 _FORM = 2
 
 
-class Spot(NamedTuple):
+class LocatedMention(NamedTuple):
     """A mention with its line and column, in characters from 1; `mention` is None where only the running program knows the name: `text` makes it."""
 
     mention: Mention | None
@@ -39,31 +39,31 @@ class Spot(NamedTuple):
     text: str = ""
 
 
-class Seen(NamedTuple):
+class FileMentions(NamedTuple):
     """A file and what it mentions."""
 
     path: str
-    spots: list[Spot]
+    spots: list[LocatedMention]
 
 
-class Scanned(NamedTuple):
+class ScanResult(NamedTuple):
     """What was found: files with mentions, how many were looked at, how many of those were known already, what was left out, what could not be read."""
 
-    files: list[Seen]
+    files: list[FileMentions]
     looked: int
     known: int
     left_out: Counter[str]
-    unreadable: list[Unreadable]
+    unreadable: list[UnreadableFile]
 
 
-class _Look(NamedTuple):
+class _FileScan(NamedTuple):
     """One file: its spots as plain lists, and why it could not be read (line, column, message)."""
 
     spots: list[list[Any]]
     unread: list[Any] | None = None
 
 
-class Asked(NamedTuple):
+class ScanRequest(NamedTuple):
     """What to look for: functions that read variables named by their first argument, and endings of templates; files that were named one by one."""
 
     helpers: frozenset[str] = frozenset()
@@ -74,12 +74,12 @@ class Asked(NamedTuple):
 Progress = Callable[[str, int, int], None]
 
 
-def scan(walk: Walk, paths: Sequence[str], asked: Asked, *, cache: Path | None = None, progress: Progress | None = None) -> Scanned:
+def scan(walk: FileWalk, paths: Sequence[str], asked: ScanRequest, *, cache: Path | None = None, progress: Progress | None = None) -> ScanResult:
     """Find every mention below the paths. Raises FileNotFoundError for a path that is not there."""
     started = time.time_ns()
     candidates = list(walk.files(paths))
     asked = asked._replace(named=frozenset(os.path.realpath(path) for path in paths if Path(path).is_file()))
-    kept = _Kept(cache, asked)
+    kept = _ScanCache(cache, asked)
     found = {one.path: look for one in candidates if one.path not in asked.named and (look := kept.look(one)) is not None}
     fresh = [one for one in candidates if one.path not in found]
     found |= dict(_looked_at([one.path for one in fresh], asked, progress))
@@ -87,12 +87,12 @@ def scan(walk: Walk, paths: Sequence[str], asked: Asked, *, cache: Path | None =
     if len(fresh) > _FEW or (fresh and kept.files):  # a look at few files is as quick without
         kept.keep(candidates, found, started)
     ordered = sorted(one.path for one in candidates)
-    files = [Seen(path, _spots(found[path].spots)) for path in ordered if found[path].spots]
-    unreadable = [Unreadable(path, *unread) for path in ordered if (unread := found[path].unread) is not None]
-    return Scanned(files, len(candidates), len(candidates) - len(fresh), walk.left_out, [*walk.unreadable, *unreadable])
+    files = [FileMentions(path, _spots(found[path].spots)) for path in ordered if found[path].spots]
+    unreadable = [UnreadableFile(path, *unread) for path in ordered if (unread := found[path].unread) is not None]
+    return ScanResult(files, len(candidates), len(candidates) - len(fresh), walk.left_out, [*walk.unreadable, *unreadable])
 
 
-def _looked_at(paths: list[str], asked: Asked, progress: Progress | None) -> Iterable[tuple[str, _Look]]:
+def _looked_at(paths: list[str], asked: ScanRequest, progress: Progress | None) -> Iterable[tuple[str, _FileScan]]:
     parts = [paths[at : at + _TOGETHER] for at in range(0, len(paths), _TOGETHER)]
     cores = len(os.sched_getaffinity(0))
     if len(paths) <= _FEW or cores == 1:
@@ -106,12 +106,12 @@ def _looked_at(paths: list[str], asked: Asked, progress: Progress | None) -> Ite
             yield from part
 
 
-def _look_at_all(given: tuple[list[str], Asked]) -> list[tuple[str, _Look]]:
+def _look_at_all(given: tuple[list[str], ScanRequest]) -> list[tuple[str, _FileScan]]:
     paths, asked = given
     return [(path, _look_at(path, asked)) for path in paths]
 
 
-def _look_at(path: str, asked: Asked) -> _Look:
+def _look_at(path: str, asked: ScanRequest) -> _FileScan:
     """The spots of one file; none for one that is no text in a known language."""
     try:
         handle = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
@@ -120,22 +120,22 @@ def _look_at(path: str, asked: Asked) -> _Look:
         finally:
             os.close(handle)
     except OSError as fault:
-        return _Look([], [0, 0, f"cannot read it: {(fault.strerror or 'unknown error').lower()}"])
+        return _FileScan([], [0, 0, f"cannot read it: {(fault.strerror or 'unknown error').lower()}"])
     language = language_of(path.rpartition("/")[2], asked.templates) or by_first_line(data)
     if language is None or b"\0" in data[:1024]:
-        return _Look([], [0, 0, "no reader knows what sort of file it is"] if path in asked.named else None)
+        return _FileScan([], [0, 0, "no reader knows what sort of file it is"] if path in asked.named else None)
     try:
         found = look(language, data, asked.helpers, always=path in asked.named)
     except RecursionError:
-        return _Look([], [0, 0, "it is nested too deeply to be read"])
+        return _FileScan([], [0, 0, "it is nested too deeply to be read"])
     placed: list[list[Any]] = []
-    every: list[Mention | Unknown] = [*map(_hidden, found.mentions), *found.unknown]
+    every: list[Mention | ComputedName] = [*map(_hidden, found.mentions), *found.unknown]
     for one in sorted(every, key=lambda one: one.start):
         start = data.rfind(b"\n", 0, one.start) + 1
         where = [data.count(b"\n", 0, one.start) + 1, len(data[start : one.start].decode(errors="replace")) + 1]
-        text = data[one.start : one.end].decode(errors="replace") if isinstance(one, Unknown) else ""
+        text = data[one.start : one.end].decode(errors="replace") if isinstance(one, ComputedName) else ""
         placed.append([list(one) if isinstance(one, Mention) else None, *where, text])
-    return _Look(placed, list(found.unread) if found.unread else None)
+    return _FileScan(placed, list(found.unread) if found.unread else None)
 
 
 def _hidden(one: Mention) -> Mention:
@@ -143,8 +143,8 @@ def _hidden(one: Mention) -> Mention:
     return one._replace(default=HIDDEN) if one.default and guess(one.name, one.default).secret else one
 
 
-def _spots(found: list[list[Any]]) -> list[Spot]:
-    return [Spot(Mention(*mention) if mention else None, line, column, text) for mention, line, column, text in found]
+def _spots(found: list[list[Any]]) -> list[LocatedMention]:
+    return [LocatedMention(Mention(*mention) if mention else None, line, column, text) for mention, line, column, text in found]
 
 
 def _readers() -> int:
@@ -152,10 +152,10 @@ def _readers() -> int:
     return max(one.stat().st_mtime_ns for one in os.scandir(Path(mentions.__file__).parent) if one.name.endswith(".py"))
 
 
-class _Kept:
+class _ScanCache:
     """What was found the last time, in a file: a list a path with its size, its time, its spots and why it could not be read, if it has any of these."""
 
-    def __init__(self, path: Path | None, asked: Asked) -> None:
+    def __init__(self, path: Path | None, asked: ScanRequest) -> None:
         self.path = path
         self.key = [_FORM, _readers(), sorted(asked.helpers), list(asked.templates)]
         self.files: dict[str, list[Any]] = {}
@@ -166,24 +166,24 @@ class _Kept:
         except (OSError, ValueError, AttributeError, KeyError):
             pass  # nothing is lost without it but time
 
-    def look(self, one: Candidate) -> _Look | None:
+    def look(self, one: CandidateFile) -> _FileScan | None:
         """What is known of a file that has not changed."""
         held = self.files.get(one.path)
         if not held or held[:2] != [one.size, one.changed]:
             return None
-        return _Look(*held[2:]) if len(held) > 2 else _Look([])
+        return _FileScan(*held[2:]) if len(held) > 2 else _FileScan([])
 
-    def keep(self, candidates: list[Candidate], found: dict[str, _Look], started: int) -> None:
+    def keep(self, candidates: list[CandidateFile], found: dict[str, _FileScan], started: int) -> None:
         """Write it anew, with what other looks found below other paths; a place that cannot be written is no fault."""
         if self.path is None:
             return
         fresh = {one.path: [one.size, one.changed, *_kept_of(found[one.path])] for one in candidates if one.changed < started - _JUST_NOW}
         others = {path: held for path, held in self.files.items() if path not in found and Path(path).exists()}
         text = json.dumps({"key": self.key, "files": others | fresh}, separators=(",", ":"))
-        with contextlib.suppress(OutsideError):
+        with contextlib.suppress(ExternalError):
             replace_file(self.path, text.encode(), mode=0o600)
 
 
-def _kept_of(look: _Look) -> list[Any]:
+def _kept_of(look: _FileScan) -> list[Any]:
     """What is worth keeping of a look: by far the most files have nothing."""
     return [*look] if look.unread else [look.spots] if look.spots else []

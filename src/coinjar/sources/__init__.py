@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import cast
 
 from coinjar.core.errors import UsageError
-from coinjar.sources.base import Asking, Source
+from coinjar.sources.base import SourceContext, SourceVariables
 
 BUILT_IN = {
     "file": ("texts:read_file", "file:PATH or file+DIALECT:PATH"),
@@ -33,19 +33,21 @@ def is_source(text: str) -> bool:
     return text == "-" or any(sign in text for sign in ":./")
 
 
-def read_source(text: str, asking: Asking | None = None) -> Source:
+def read_source(text: str, asking: SourceContext | None = None) -> SourceVariables:
     """Read a source. Raises UsageError for an unknown one, InputError for one that cannot be read."""
-    asking = asking or Asking()
+    asking = asking or SourceContext()
     head, colon, rest = text.partition(":")
     kind, _, dialect = head.partition("+")
     if kind in BUILT_IN and (colon or kind == "-"):
         module, _, function = BUILT_IN[kind][0].partition(":")
-        return cast("Callable[[str, str, Asking], Source]", getattr(import_module(f"coinjar.sources.{module}"), function))(rest, dialect, asking)
+        return cast("Callable[[str, str, SourceContext], SourceVariables]", getattr(import_module(f"coinjar.sources.{module}"), function))(
+            rest, dialect, asking
+        )
     from importlib.metadata import entry_points
 
     for point in entry_points(group="coinjar.sources"):
         if point.name == kind and colon:
-            return cast("Source", point.load()(rest, dialect, asking))
+            return cast("SourceVariables", point.load()(rest, dialect, asking))
     if Path(text).is_file():
         from coinjar.sources.texts import read_file
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from coinjar.core.guess import is_placeholder
 from coinjar.core.model import Jar
 from coinjar.core.names import name_fault, quoted_name, shell_can_set
-from coinjar.dialects.base import Item, Known, Reading, Remark
+from coinjar.dialects.base import ParseContext, ReadItem, ReadRemark, ReadResult
 
 if TYPE_CHECKING:
     from coinjar.jarfile.sealed import Ring
@@ -21,7 +21,7 @@ SET_BY_EVERYBODY = frozenset(
 """Names that every image, shell or platform sets by itself."""
 
 
-class Asking(NamedTuple):
+class SourceContext(NamedTuple):
     """Who asks: the jar, its folder and its keys, if there is one, and the stage that is wanted of a source that holds several."""
 
     jar: Jar | None = None
@@ -29,25 +29,25 @@ class Asking(NamedTuple):
     stage: str | None = None
     ring: Ring | None = None
 
-    def known(self) -> Known:
+    def known(self) -> ParseContext:
         """What readers are told of the jar."""
-        return Known(self.jar.stage_names(), self.jar.variables) if self.jar else Known()
+        return ParseContext(self.jar.stage_names(), self.jar.variables) if self.jar else ParseContext()
 
     def services(self) -> Mapping[str, object]:
         """The jar's services."""
         return self.jar.services if self.jar else {}
 
 
-class Source(NamedTuple):
+class SourceVariables(NamedTuple):
     """Variables as they were read. `why` says how the dialect was told; `comments` are the ones above a variable, by line."""
 
     label: str
     dialect: str
     why: str
-    reading: Reading
+    reading: ReadResult
     comments: Mapping[int, str] = {}
 
-    def of(self, service: str | None, stage: str | None = None) -> dict[str, Item]:
+    def of(self, service: str | None, stage: str | None = None) -> dict[str, ReadItem]:
         """What a service sees on a stage; of a name given twice the last, as every reader of such files has it."""
         return {item.name: item for item in self.reading.items if item.service in (None, service) and (stage is None or item.stage in (None, stage))}
 
@@ -60,23 +60,23 @@ class Source(NamedTuple):
         return list(dict.fromkeys(item.stage for item in self.reading.items if item.stage))
 
 
-def surprises(items: list[Item]) -> Iterator[Remark]:
+def surprises(items: list[ReadItem]) -> Iterator[ReadRemark]:
     """What is wrong with what was read, whatever it was read from."""
-    first: dict[tuple[str, str | None, str | None], Item] = {}
+    first: dict[tuple[str, str | None, str | None], ReadItem] = {}
     folded: dict[str, str] = {}
     for item in items:
         key = (item.name, item.stage, item.service)
         if key in first:
-            yield Remark(item.place, f"{item.name} stands twice (first in line {first[key].place.line}); the last one counts")
+            yield ReadRemark(item.place, f"{item.name} stands twice (first in line {first[key].place.line}); the last one counts")
         first.setdefault(key, item)
         other = folded.setdefault(item.name.casefold(), item.name)
         if other != item.name:
-            yield Remark(item.place, f"{item.name} and {other} differ only by case")
+            yield ReadRemark(item.place, f"{item.name} and {other} differ only by case")
         if name_fault("variable", item.name):
-            yield Remark(item.place, f"left out: {quoted_name(item.name)} cannot be a name", lost=True)
+            yield ReadRemark(item.place, f"left out: {quoted_name(item.name)} cannot be a name", lost=True)
         elif not shell_can_set(item.name):
-            yield Remark(item.place, f"no shell can set {item.name}: rename it")
+            yield ReadRemark(item.place, f"no shell can set {item.name}: rename it")
         if item.text is not None and is_placeholder(item.text):
-            yield Remark(item.place, f"{item.name} holds a placeholder, not a value")
+            yield ReadRemark(item.place, f"{item.name} holds a placeholder, not a value")
         elif item.text and len(item.text) > 1 and item.text[0] == item.text[-1] and item.text[0] in "\"'`":
-            yield Remark(item.place, f"the value of {item.name} is wrapped in quotes, which are part of it")
+            yield ReadRemark(item.place, f"the value of {item.name} is wrapped in quotes, which are part of it")

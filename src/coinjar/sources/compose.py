@@ -8,58 +8,60 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
-from coinjar.core.errors import InputError, Place
+from coinjar.core.errors import InputError, Location
 from coinjar.destinations.opened import OpenDocument
-from coinjar.dialects.base import Item, Reading, Remark
-from coinjar.dialects.compose import Compose
-from coinjar.dialects.interpolation import Malformed, interpolate
+from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
+from coinjar.dialects.compose import ComposeDialect
+from coinjar.dialects.interpolation import InterpolationError, interpolate
 from coinjar.documents.bare import becomes
 from coinjar.documents.environments import held
-from coinjar.documents.tree import Tree
+from coinjar.documents.tree import TreeNode
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import shown_path
-from coinjar.sources.base import Asking, Source, surprises
+from coinjar.sources.base import SourceContext, SourceVariables, surprises
 
 _NOT_READ = ("extends",)
 
 
-def read_compose(path: str, dialect: str, asking: Asking) -> Source:
+def read_compose(path: str, dialect: str, asking: SourceContext) -> SourceVariables:
     """The environment of each service."""
     del dialect, asking
-    file = ComposeFile(Path(path))
+    file = ComposeProject(Path(path))
     items = [item for name, service in file.services() for item in file.environment(name, service)]
     remarks = [*file.remarks, *surprises(items)]
-    return Source(f"compose:{path}", "compose", "env_file and environment of each service", Reading(items, sorted(set(remarks), key=lambda one: one.place)))
+    return SourceVariables(
+        f"compose:{path}", "compose", "env_file and environment of each service", ReadResult(items, sorted(set(remarks), key=lambda one: one.place))
+    )
 
 
-class ComposeFile:
+class ComposeProject:
     """A Compose file, and what stands beside it for interpolation."""
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self.remarks: list[Remark] = []
+        self.remarks: list[ReadRemark] = []
         self.document = OpenDocument(read_bytes(path), shown_path(path))
         self.given = self._beside(path.parent / ".env")
 
     def _beside(self, path: Path) -> dict[str, str]:
         if not path.is_file():
             return {}
-        reading = Compose().read(read_bytes(path), shown_path(path))
+        reading = ComposeDialect().read(read_bytes(path), shown_path(path))
         self.remarks += reading.remarks
         return {item.name: item.text for item in reading.items if item.text is not None}
 
-    def services(self) -> Iterator[tuple[str, Tree]]:
+    def services(self) -> Iterator[tuple[str, TreeNode]]:
         """The services by name. Raises InputError for a file that has none."""
         root = self.document.root
         node = root.plain.child("services") if root else None
         if node is None or node.plain.kind != "map":
-            raise InputError("this is no Compose file: it has no services", hint="give one that has", place=Place(self.document.file), code="shape")
+            raise InputError("this is no Compose file: it has no services", hint="give one that has", place=Location(self.document.file), code="shape")
         for member in node.plain.members:
             yield member.name, member.value.plain
 
-    def environment(self, name: str, service: Tree) -> list[Item]:
+    def environment(self, name: str, service: TreeNode) -> list[ReadItem]:
         """What the container of a service is given."""
-        found: dict[str, Item] = {}
+        found: dict[str, ReadItem] = {}
         for key in _NOT_READ:
             node = merged(service).get(key)
             if node is not None:
@@ -71,10 +73,10 @@ class ComposeFile:
             found[item.name] = item
         return [item._replace(service=name) for item in found.values() if item.text is not None]
 
-    def _remark(self, node: Tree, message: str, *, lost: bool = False) -> None:
-        self.remarks.append(Remark(self.document.place(node), message, lost))
+    def _remark(self, node: TreeNode, message: str, *, lost: bool = False) -> None:
+        self.remarks.append(ReadRemark(self.document.place(node), message, lost))
 
-    def _env_files(self, node: tuple[Tree, Tree] | None) -> Iterator[Item]:
+    def _env_files(self, node: tuple[TreeNode, TreeNode] | None) -> Iterator[ReadItem]:
         value = node[1].plain if node else None
         elements = [] if value is None else [value] if value.kind == "scalar" else [one.plain for one in value.elements]
         for one in elements:
@@ -87,12 +89,12 @@ class ComposeFile:
                 if fields.get("required") != "false":
                     self._remark(one, f"left out: there is no env_file {given}", lost=True)
                 continue
-            reading = Compose().read(read_bytes(path), shown_path(path))
+            reading = ComposeDialect().read(read_bytes(path), shown_path(path))
             self.remarks += reading.remarks
             yield from reading.items
 
-    def _inline(self, node: Tree) -> Iterator[Item]:
-        pairs: Mapping[str, tuple[Tree, Tree | None]]
+    def _inline(self, node: TreeNode) -> Iterator[ReadItem]:
+        pairs: Mapping[str, tuple[TreeNode, TreeNode | None]]
         if node.kind == "map":
             pairs = {name: (key, value) for name, (key, value) in merged(node).items()}
         else:
@@ -110,15 +112,15 @@ class ComposeFile:
                 text = meaning[1]
             done = self._text(name, text, key)
             if done is not None:
-                yield Item(name, done, self.document.place(key))
+                yield ReadItem(name, done, self.document.place(key))
 
-    def _text(self, name: str, text: str, node: Tree) -> str | None:
+    def _text(self, name: str, text: str, node: TreeNode) -> str | None:
         """A text with its references replaced; None, with a remark, if that cannot be."""
         if "$" not in text:
             return text
         try:
             done = interpolate(text, self.given.get)
-        except Malformed as fault:
+        except InterpolationError as fault:
             self._remark(node, f"left out: {name} has {fault}", lost=True)
             return None
         if done.unknown:
@@ -128,9 +130,9 @@ class ComposeFile:
         return done.text
 
 
-def merged(node: Tree) -> dict[str, tuple[Tree, Tree]]:
+def merged(node: TreeNode) -> dict[str, tuple[TreeNode, TreeNode]]:
     """A mapping's members with those that `<<` brings in below them (the merge key of YAML 1.1)."""
-    found: dict[str, tuple[Tree, Tree]] = {}
+    found: dict[str, tuple[TreeNode, TreeNode]] = {}
     for member in node.members:
         if member.name == "<<":
             value = member.value.plain

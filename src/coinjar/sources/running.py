@@ -5,15 +5,15 @@ from __future__ import annotations
 import json
 import subprocess
 
-from coinjar.core.errors import OutsideError, Place, UsageError
-from coinjar.dialects.base import Item, Reading, Remark
+from coinjar.core.errors import ExternalError, Location, UsageError
+from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
 from coinjar.jarfile.outside import environment_for_children
 from coinjar.jarfile.processes import environment_of
-from coinjar.sources.base import Asking, Source, surprises
+from coinjar.sources.base import SourceContext, SourceVariables, surprises
 
 
-def read_process(pid: str, dialect: str, asking: Asking) -> Source:
-    """`process:PID`. Raises UsageError for what is no number, OutsideError if it cannot be read."""
+def read_process(pid: str, dialect: str, asking: SourceContext) -> SourceVariables:
+    """`process:PID`. Raises UsageError for what is no number, ExternalError if it cannot be read."""
     del asking
     _refuse_dialect("process:PID", dialect)
     if not pid.isascii() or not pid.isdigit():
@@ -22,10 +22,10 @@ def read_process(pid: str, dialect: str, asking: Asking) -> Source:
     return _source(label, "process", "as it was started", _of_process(int(pid), label), {})
 
 
-def read_container(name: str, dialect: str, asking: Asking) -> Source:
+def read_container(name: str, dialect: str, asking: SourceContext) -> SourceVariables:
     """`container:NAME`, of podman: its first process; what its image sets by itself is left out, but for what the jar declares.
 
-    Raises UsageError, OutsideError.
+    Raises UsageError, ExternalError.
     """
     known = asking.jar.variables if asking.jar else {}
     _refuse_dialect("container:NAME", dialect)
@@ -34,7 +34,9 @@ def read_container(name: str, dialect: str, asking: Asking) -> Source:
     label = f"container:{name}"
     pid, image = _podman(["container", "inspect", "--format", "{{.State.Pid}} {{.Image}}", name], label).split()
     if pid == "0":
-        raise OutsideError("the container does not run", hint="start it, or adopt image:NAME for the image's own defaults", place=Place(label), code="podman")
+        raise ExternalError(
+            "the container does not run", hint="start it, or adopt image:NAME for the image's own defaults", place=Location(label), code="podman"
+        )
     defaults = json.loads(_podman(["image", "inspect", "--format", "{{json .Config.Env}}", image], label)) or []
     by_image = {name: text for name, _, text in (one.partition("=") for one in defaults) if name not in known}
     return _source(label, "container", "its first process", _of_process(int(pid), label), by_image)
@@ -44,27 +46,29 @@ def _of_process(pid: int, label: str) -> dict[str, str]:
     try:
         return environment_of(pid)
     except (FileNotFoundError, ProcessLookupError):
-        raise OutsideError("there is no such process", hint="is it the number of now? `pgrep -f WORDS` finds it", place=Place(label), code="process") from None
+        raise ExternalError(
+            "there is no such process", hint="is it the number of now? `pgrep -f WORDS` finds it", place=Location(label), code="process"
+        ) from None
     except PermissionError:
-        raise OutsideError("its environment is its owner's", hint="ask as that user, or as root", place=Place(label), code="not-ours") from None
+        raise ExternalError("its environment is its owner's", hint="ask as that user, or as root", place=Location(label), code="not-ours") from None
 
 
-def _source(label: str, kind: str, why: str, found: dict[str, str], defaults: dict[str, str]) -> Source:
+def _source(label: str, kind: str, why: str, found: dict[str, str], defaults: dict[str, str]) -> SourceVariables:
     own = [name for name, text in found.items() if defaults.get(name) == text]
-    items = [Item(name, text, Place(label)) for name, text in found.items() if name not in own]
+    items = [ReadItem(name, text, Location(label)) for name, text in found.items() if name not in own]
     remarks = surprises(items)
-    told = [Remark(Place(label), f"left out: {', '.join(own)}: the image sets {'it' if len(own) == 1 else 'them'} by itself")] if own else []
-    return Source(label, kind, why, Reading(items, [*told, *remarks]))
+    told = [ReadRemark(Location(label), f"left out: {', '.join(own)}: the image sets {'it' if len(own) == 1 else 'them'} by itself")] if own else []
+    return SourceVariables(label, kind, why, ReadResult(items, [*told, *remarks]))
 
 
 def _podman(arguments: list[str], label: str) -> str:
     try:
         done = subprocess.run(["podman", *arguments], capture_output=True, check=False, env=environment_for_children())  # noqa: S603, S607 - fixed words; a name cannot be an option
     except OSError:
-        raise OutsideError("there is no podman to ask", hint="install podman, or adopt process:PID", place=Place(label), code="podman") from None
+        raise ExternalError("there is no podman to ask", hint="install podman, or adopt process:PID", place=Location(label), code="podman") from None
     if done.returncode:
         words = done.stderr.decode(errors="replace").strip().split("\n")[-1].removeprefix("Error: ")
-        raise OutsideError(f"podman cannot show it: {words}", hint="`podman ps` lists what runs", place=Place(label), code="podman")
+        raise ExternalError(f"podman cannot show it: {words}", hint="`podman ps` lists what runs", place=Location(label), code="podman")
     return done.stdout.decode(errors="replace")
 
 

@@ -4,24 +4,24 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from coinjar.core.errors import InputError, Place, UsageError
+from coinjar.core.errors import InputError, Location, UsageError
 from coinjar.core.layers import Resolver
 from coinjar.core.shown import Masker
 from coinjar.destinations import is_live, make, make_live
-from coinjar.destinations.base import Surroundings
+from coinjar.destinations.base import RenderContext
 from coinjar.destinations.bundle import read_bundle as bundle_reading
 from coinjar.destinations.opened import OpenDocument
 from coinjar.destinations.workloads import environments, read_folder
-from coinjar.dialects.base import Item, Reading, Remark
+from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
 from coinjar.documents.bare import becomes
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import shown_path
-from coinjar.sources.base import Asking, Source, surprises
+from coinjar.sources.base import SourceContext, SourceVariables, surprises
 
 
-def _source(label: str, what: str, why: str, reading: Reading) -> Source:
+def _source(label: str, what: str, why: str, reading: ReadResult) -> SourceVariables:
     remarks = sorted({*reading.remarks, *surprises(reading.items)}, key=lambda remark: remark.place)
-    return Source(label, what, why, Reading(reading.items, remarks, reading.unread))
+    return SourceVariables(label, what, why, ReadResult(reading.items, remarks, reading.unread))
 
 
 def _refuse_dialect(kind: str, dialect: str) -> None:
@@ -29,7 +29,7 @@ def _refuse_dialect(kind: str, dialect: str) -> None:
         raise UsageError(f"{kind} takes no dialect", hint=f"write {kind}:…", code="unknown-source")
 
 
-def read_manifests(path: str, dialect: str, asking: Asking) -> Source:
+def read_manifests(path: str, dialect: str, asking: SourceContext) -> SourceVariables:
     """`manifests:PATH`, a file or a folder: what each container's process would get, by service."""
     _refuse_dialect("manifests", dialect)
     files = read_folder(Path(path))
@@ -37,7 +37,7 @@ def read_manifests(path: str, dialect: str, asking: Asking) -> Source:
     return _source(f"manifests:{path}", "manifests", f"{len(files)} file{'s' if len(files) != 1 else ''}, env and envFrom as Kubernetes reads them", reading)
 
 
-def read_document(rest: str, dialect: str, asking: Asking) -> Source:
+def read_document(rest: str, dialect: str, asking: SourceContext) -> SourceVariables:
     """`document:PATH#POINTER`: one environment inside a YAML or JSON file."""
     _refuse_dialect("document", dialect)
     del asking
@@ -48,21 +48,21 @@ def read_document(rest: str, dialect: str, asking: Asking) -> Source:
     found = document.follow(pointer)
     if found.missing:
         raise InputError(f"{pointer} leads nowhere", hint="correct the pointer", place=document.place(found.trail[-1]), code="pointer")
-    items: list[Item] = []
-    remarks: list[Remark] = []
+    items: list[ReadItem] = []
+    remarks: list[ReadRemark] = []
     for name, one in document.level(pointer).entries.items():
         place = document.place(one.at)
         if one.text is None:
-            remarks.append(Remark(place, f"left out: {name} has no value of its own", lost=True))
+            remarks.append(ReadRemark(place, f"left out: {name} has no value of its own", lost=True))
             continue
         meaning = becomes(one.value, as_json=document.as_json) if one.value else None
         if meaning:
-            remarks.append(Remark(place, f"{name} is {meaning[0]} there, and becomes '{meaning[1]}'; it was taken as it is written"))
-        items.append(Item(name, one.text, place))
-    return _source(f"document:{rest}", "document", f"the environment at {pointer}", Reading(items, remarks))
+            remarks.append(ReadRemark(place, f"{name} is {meaning[0]} there, and becomes '{meaning[1]}'; it was taken as it is written"))
+        items.append(ReadItem(name, one.text, place))
+    return _source(f"document:{rest}", "document", f"the environment at {pointer}", ReadResult(items, remarks))
 
 
-def read_bundle(path: str, dialect: str, asking: Asking) -> Source:
+def read_bundle(path: str, dialect: str, asking: SourceContext) -> SourceVariables:
     """`bundle:PATH`, an OCI runtime bundle or its config.json."""
     _refuse_dialect("bundle", dialect)
     del asking
@@ -70,7 +70,7 @@ def read_bundle(path: str, dialect: str, asking: Asking) -> Source:
     return _source(f"bundle:{path}", "bundle", "process.env", bundle_reading(read_bytes(file), shown_path(file)))
 
 
-def read_destination(rest: str, dialect: str, asking: Asking) -> Source:
+def read_destination(rest: str, dialect: str, asking: SourceContext) -> SourceVariables:
     """`dest:NAME@STAGE`: what a destination holds now."""
     _refuse_dialect("dest", dialect)
     name, at, stage = rest.partition("@")
@@ -80,8 +80,8 @@ def read_destination(rest: str, dialect: str, asking: Asking) -> Source:
         raise UsageError("a destination is read on a stage", hint=f"write dest:{name}@STAGE", code="unknown-source")
     asking.jar.stage(stage)
     destination = asking.jar.destination(name)
-    around = Surroundings(asking.jar, asking.folder, Masker(), asking.ring)
+    around = RenderContext(asking.jar, asking.folder, Masker(), asking.ring)
     reading = make_live(destination, around).read_now(Resolver(asking.jar, stage)) if is_live(destination) else make(destination, around).read(stage)
     if not reading.items and not reading.remarks:
-        reading = Reading([], [Remark(Place(destination.place.file, destination.place.line, destination.place.column), "there is nothing in it")])
+        reading = ReadResult([], [ReadRemark(Location(destination.place.file, destination.place.line, destination.place.column), "there is nothing in it")])
     return _source(f"dest:{rest}", destination.type, "as it is now", reading)

@@ -6,12 +6,12 @@ import re
 import sys
 from pathlib import Path
 
-from coinjar.core.errors import InputError, Place
+from coinjar.core.errors import InputError, Location
 from coinjar.dialects import reader
-from coinjar.dialects.base import CUT, Reading, Remark
-from coinjar.dialects.nested import Settings, merged
-from coinjar.dialects.recognise import Recognised, recognise
-from coinjar.sources.base import Asking, Source, surprises
+from coinjar.dialects.base import CUT, ReadRemark, ReadResult
+from coinjar.dialects.nested import SettingsDialect, merged
+from coinjar.dialects.recognise import DetectedDialect, recognise
+from coinjar.sources.base import SourceContext, SourceVariables, surprises
 
 LARGEST = 10 << 20
 """Bytes of a file that are read at most."""
@@ -29,7 +29,7 @@ _COMMENT = re.compile(r"\s*#+\s*(.*?)\s*")
 _NOT_PROSE = re.compile(r"[-=#*_~]{3,}|[A-Za-z_]\w*=")
 
 
-def read_file(path: str, dialect: str, asking: Asking) -> Source:
+def read_file(path: str, dialect: str, asking: SourceContext) -> SourceVariables:
     """`file:PATH` or `file+DIALECT:PATH`; for settings also BASE,FILE."""
     base, comma, over = path.rpartition(",")
     if dialect == "settings" and comma and not Path(path).exists():
@@ -44,31 +44,31 @@ def _bytes(path: str) -> bytes:
             data = file.read(LARGEST + 1)
     except OSError as fault:
         words = (fault.strerror or "unknown error").lower()
-        raise InputError(f"cannot read it: {words}", hint="look at the path", place=Place(path), code="unreadable") from None
+        raise InputError(f"cannot read it: {words}", hint="look at the path", place=Location(path), code="unreadable") from None
     return data
 
 
-def read_stdin(rest: str, dialect: str, asking: Asking) -> Source:
+def read_stdin(rest: str, dialect: str, asking: SourceContext) -> SourceVariables:
     """`-`, or `-+DIALECT:`."""
     del rest
     return _taken_apart(sys.stdin.buffer.read(LARGEST + 1), "stdin", "stdin", dialect, asking)
 
 
-def _taken_apart(data: bytes, file: str, label: str, dialect: str, asking: Asking) -> Source:
+def _taken_apart(data: bytes, file: str, label: str, dialect: str, asking: SourceContext) -> SourceVariables:
     if len(data) > LARGEST:
-        raise InputError(f"it is over {LARGEST >> 20} MiB", hint="is it the right file?", place=Place(file), code="too-large")
+        raise InputError(f"it is over {LARGEST >> 20} MiB", hint="is it the right file?", place=Location(file), code="too-large")
     if not dialect and (other := _other_kind(data, file, asking)):
         return other
-    told = Recognised(dialect, "you said so") if dialect else recognise(data, file)
+    told = DetectedDialect(dialect, "you said so") if dialect else recognise(data, file)
     name, why, reading = _read_best(told, data, file, asking)
     reading.remarks.extend(surprises(reading.items))
     reading.remarks.sort(key=lambda remark: remark.place)
-    return Source(label, name, why, reading, _comments(data) if name in _WITH_COMMENTS else {})
+    return SourceVariables(label, name, why, reading, _comments(data) if name in _WITH_COMMENTS else {})
 
 
-def _read_best(told: Recognised, data: bytes, file: str, asking: Asking) -> tuple[str, str, Reading]:
+def _read_best(told: DetectedDialect, data: bytes, file: str, asking: SourceContext) -> tuple[str, str, ReadResult]:
     """The dialect of those that may be meant that loses the fewest lines, why, and what it reads."""
-    ends = Remark(Place(file, 1, 1), "the carriage returns at the ends of lines were left out; a shell would keep them")
+    ends = ReadRemark(Location(file, 1, 1), "the carriage returns at the ends of lines were left out; a shell would keep them")
     cut = bool(told.others) and b"\r\n" in data
     if cut:  # another system wrote it, and nobody means them
         data = data.replace(b"\r\n", b"\n")
@@ -82,15 +82,15 @@ def _read_best(told: Recognised, data: bytes, file: str, asking: Asking) -> tupl
     return name, "; ".join([why, *words]), reading._replace(remarks=[ends, *reading.remarks]) if cut else reading
 
 
-def _read(name: str, data: bytes, file: str, asking: Asking) -> Reading:
+def _read(name: str, data: bytes, file: str, asking: SourceContext) -> ReadResult:
     found = reader(name)
     found.known = asking.known()
-    if isinstance(found, Settings):
+    if isinstance(found, SettingsDialect):
         found.as_json = not file.lower().endswith((".yaml", ".yml")) and data.lstrip().startswith(b"{")
     return found.read(data, file)
 
 
-def _lost(reading: Reading) -> list[int]:
+def _lost(reading: ReadResult) -> list[int]:
     """The lines that a reader loses, or the end of whose values."""
     return sorted({one.place.line for one in reading.remarks if one.lost or one.kind == CUT})
 
@@ -110,13 +110,13 @@ def _comments(data: bytes) -> dict[int, str]:
     return found
 
 
-def _other_kind(data: bytes, file: str, asking: Asking) -> Source | None:
+def _other_kind(data: bytes, file: str, asking: SourceContext) -> SourceVariables | None:
     """A file that is more than a list of variables is read as the source of its own kind; stdin cannot be, for such a source wants what is beside the file."""
     for pattern, kind, what in _OTHERS:
         if re.search(pattern, data, re.MULTILINE):
             if not Path(file).exists():
                 hint = f"read it as {kind}:PATH, or name a dialect: -+DIALECT:"
-                raise InputError(f"this looks like {what}", hint=hint, place=Place(file), code="other-source")
+                raise InputError(f"this looks like {what}", hint=hint, place=Location(file), code="other-source")
             from coinjar.sources import read_source
 
             found = read_source(f"{kind}:{file}", asking)

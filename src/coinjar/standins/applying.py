@@ -9,7 +9,7 @@ MERGED_BY = {"env": "name", "containers": "name", "initContainers": "name", "por
 Leaf = tuple[str, ...]
 
 
-class Conflict(Exception):
+class FieldConflict(Exception):
     """A field that somebody else manages."""
 
 
@@ -60,7 +60,7 @@ def applied(old: dict[str, Any], wanted: dict[str, Any], manager: str, *, force:
             if leaf in there and there[leaf] != value:
                 others = [one for one, fields in owned.items() if one != manager and leaf in fields]
                 if others or leaf in unmanaged:
-                    raise Conflict(f"{others[0] if others else 'another program'} manages .{'.'.join(leaf)}")
+                    raise FieldConflict(f"{others[0] if others else 'another program'} manages .{'.'.join(leaf)}")
     kept_by_others = {leaf for one, fields in owned.items() if one != manager for leaf in fields}
     for leaf in owned.get(manager, set()) - set(new_leaves) - kept_by_others:
         _remove(old, leaf)

@@ -24,7 +24,7 @@ _SLOW = 0.2
 _CHANGING = ("POST", "PUT", "PATCH", "DELETE")
 
 
-class Refused(Exception):
+class ErrorResponse(Exception):
     """An answer that is no success."""
 
     def __init__(self, code: int, words: str, headers: Mapping[str, str] | None = None) -> None:
@@ -35,7 +35,7 @@ class Refused(Exception):
         self.body: Any = {"error": words}
 
 
-class Call(NamedTuple):
+class ApiCall(NamedTuple):
     """A request: what stands in the path's holders, the query, the body, and who asks."""
 
     parts: tuple[str, ...]
@@ -45,26 +45,26 @@ class Call(NamedTuple):
     content_type: str = ""
 
 
-class Page(str):
+class HtmlPage(str):
     """An answer that is HTML, not JSON."""
 
     __slots__ = ()
 
 
-class Headed(NamedTuple):
+class ResponseWithHeaders(NamedTuple):
     """An answer with headers of its own."""
 
     data: Any
     headers: Mapping[str, str]
 
 
-Route = tuple[str, re.Pattern[str], Callable[[Any, Call], Any], bool]
+Route = tuple[str, re.Pattern[str], Callable[[Any, ApiCall], Any], bool]
 
 
-def route(method: str, path: str, *, free: bool = False) -> Callable[[Callable[[Any, Call], Any]], Callable[[Any, Call], Any]]:
+def route(method: str, path: str, *, free: bool = False) -> Callable[[Callable[[Any, ApiCall], Any]], Callable[[Any, ApiCall], Any]]:
     """Marks what answers a path; `{}` stands for one step of it, `{*}` for the rest. `free`: without a token."""
 
-    def mark(function: Callable[[Any, Call], Any]) -> Callable[[Any, Call], Any]:
+    def mark(function: Callable[[Any, ApiCall], Any]) -> Callable[[Any, ApiCall], Any]:
         pattern = re.escape(path).replace(r"\{\*\}", "(.*)").replace(r"\{\}", "([^/]+)")
         function.__dict__.setdefault("routes", []).append((method, re.compile(pattern), function, free))
         return function
@@ -72,7 +72,7 @@ def route(method: str, path: str, *, free: bool = False) -> Callable[[Callable[[
     return mark
 
 
-class Fault:
+class InjectedFault:
     """Something that goes wrong at each n-th request (of `drop` and `half`: at each n-th that changes something)."""
 
     def __init__(self, told: str) -> None:
@@ -100,7 +100,7 @@ class Standin(ABC):
     def __init__(self, folder: Path, fault: str = "") -> None:
         folder.mkdir(parents=True, exist_ok=True)
         self.path = folder / f"{self.name}.json"
-        self.fault = Fault(fault) if fault else None
+        self.fault = InjectedFault(fault) if fault else None
         self.lock = threading.RLock()
         self.address = ""
         self.half = False
@@ -139,7 +139,7 @@ class Standin(ABC):
         for name, token in self.state["tokens"].items():
             if secrets.compare_digest(header.encode(), f"Bearer {token}".encode()):
                 return str(name)
-        raise Refused(401, "no such token")
+        raise ErrorResponse(401, "no such token")
 
     def answer(self, method: str, path: str, query: Mapping[str, str], body: Any, headers: Mapping[str, str]) -> Any:
         """What a request gives, its change saved. Raises Refused."""
@@ -151,20 +151,20 @@ class Standin(ABC):
                     with self.lock:
                         who = "" if free or self.unguarded else self.who(headers.get("Authorization", ""))
                         parts = tuple(unquote(one or "") for one in found.groups())
-                        data = function(self, Call(parts, query, body, who, headers.get("Content-Type", "")))
+                        data = function(self, ApiCall(parts, query, body, who, headers.get("Content-Type", "")))
                         if method in _CHANGING:
                             self.save()
                         return data
-        raise Refused(405 if known else 404, "no such thing here")
+        raise ErrorResponse(405 if known else 404, "no such thing here")
 
     @route("GET", "/", free=True)
-    def page(self, call: Call) -> Page:
+    def page(self, call: ApiCall) -> HtmlPage:
         """What is set, for a browser; secrets are masked."""
         del call
         from jinja2 import Environment, PackageLoader
 
         page = Environment(loader=PackageLoader("coinjar.standins", "."), autoescape=True).get_template("page.html.jinja")
-        return Page(page.render(name=self.name.capitalize(), about=(type(self).__doc__ or "").splitlines()[0], sections=list(self.sections())))
+        return HtmlPage(page.render(name=self.name.capitalize(), about=(type(self).__doc__ or "").splitlines()[0], sections=list(self.sections())))
 
 
 def _private(path: str, flags: int) -> int:
@@ -174,12 +174,12 @@ def _private(path: str, flags: int) -> int:
 def as_object(body: Any, *names: str) -> dict[str, Any]:
     """A body that must be an object with these members."""
     if not isinstance(body, dict) or any(name not in body for name in names):
-        raise Refused(422, f"the body must have {', '.join(names)}" if names else "the body must be an object")
+        raise ErrorResponse(422, f"the body must have {', '.join(names)}" if names else "the body must be an object")
     return body
 
 
 class _Handler(BaseHTTPRequestHandler):
-    server: Server
+    server: StandinServer
     protocol_version = "HTTP/1.1"
     wbufsize = -1
 
@@ -201,7 +201,7 @@ class _Handler(BaseHTTPRequestHandler):
             body = self._body(raw)
             query = {name: each[-1] for name, each in parse_qs(url.query, keep_blank_values=True).items()}
             found = standin.answer(self.command, url.path, query, body, dict(self.headers.items()))
-        except Refused as fault_there:
+        except ErrorResponse as fault_there:
             return self._send(fault_there.code, fault_there.body, fault_there.headers)
         finally:
             standin.half = False
@@ -210,8 +210,8 @@ class _Handler(BaseHTTPRequestHandler):
             return None
         if met == "half":
             return self._send(500, {"error": "it fell over half-way"})
-        headers = found.headers if isinstance(found, Headed) else {}
-        return self._send(201 if self.command == "POST" else 200, found.data if isinstance(found, Headed) else found, headers)
+        headers = found.headers if isinstance(found, ResponseWithHeaders) else {}
+        return self._send(201 if self.command == "POST" else 200, found.data if isinstance(found, ResponseWithHeaders) else found, headers)
 
     def _body(self, raw: bytes) -> Any:
         if not raw or "yaml" in self.headers.get("Content-Type", "") or self.headers.get("Content-Type", "").startswith("text/"):
@@ -219,10 +219,10 @@ class _Handler(BaseHTTPRequestHandler):
         try:
             return json.loads(raw)
         except ValueError:
-            raise Refused(400, "the body is not JSON") from None
+            raise ErrorResponse(400, "the body is not JSON") from None
 
     def _send(self, code: int, body: Any, headers: Mapping[str, str] | None = None) -> None:
-        is_page = isinstance(body, Page)
+        is_page = isinstance(body, HtmlPage)
         data = str(body).encode() if is_page else json.dumps(body, ensure_ascii=False).encode()
         self.send_response(code)
         self.send_header("Content-Type", "text/html; charset=utf-8" if is_page else "application/json")
@@ -239,7 +239,7 @@ class _Handler(BaseHTTPRequestHandler):
         del form, values
 
 
-class Server(ThreadingHTTPServer):
+class StandinServer(ThreadingHTTPServer):
     """A stand-in that listens; `seen` are the requests that came, in order."""
 
     daemon_threads = True
@@ -260,9 +260,9 @@ class Server(ThreadingHTTPServer):
 
 
 @contextlib.contextmanager
-def served(standin: Standin, port: int = 0) -> Iterator[Server]:
+def served(standin: Standin, port: int = 0) -> Iterator[StandinServer]:
     """A stand-in that answers, as long as this lasts."""
-    with Server(standin, port) as server:
+    with StandinServer(standin, port) as server:
         thread = threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True)
         thread.start()
         try:

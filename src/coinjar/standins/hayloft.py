@@ -14,8 +14,8 @@ from typing import Any
 import yaml
 
 from coinjar.jarfile.store import replace_file
-from coinjar.standins.applying import Conflict, applied, merged
-from coinjar.standins.base import Call, Refused, Standin, route
+from coinjar.standins.applying import FieldConflict, applied, merged
+from coinjar.standins.base import ApiCall, ErrorResponse, Standin, route
 from coinjar.standins.masks import MASK
 
 GROUPS = {
@@ -66,7 +66,7 @@ class Hayloft(Standin):
     def answer(self, method: str, path: str, query: Mapping[str, str], body: Any, headers: Mapping[str, str]) -> Any:
         try:
             return super().answer(method, path, query, body, headers)
-        except Refused as fault:
+        except ErrorResponse as fault:
             status = {"kind": "Status", "apiVersion": "v1", "status": "Failure", "reason": fault.words, "message": fault.words, "code": fault.code}
             fault.body = status
             raise
@@ -74,17 +74,17 @@ class Hayloft(Standin):
     # -- discovery
 
     @route("GET", "/version", free=True)
-    def version(self, call: Call) -> Any:
+    def version(self, call: ApiCall) -> Any:
         del call
         return {"major": "1", "minor": "32", "gitVersion": "v1.32.0"}
 
     @route("GET", "/api")
-    def core(self, call: Call) -> Any:
+    def core(self, call: ApiCall) -> Any:
         del call
         return {"kind": "APIVersions", "versions": ["v1"]}
 
     @route("GET", "/apis")
-    def groups(self, call: Call) -> Any:
+    def groups(self, call: ApiCall) -> Any:
         del call
         found = []
         for group in (one.split("/")[0] for one in GROUPS if "/" in one):
@@ -100,7 +100,7 @@ class Hayloft(Standin):
     # -- objects
 
     @route("GET", "/api{*}")
-    def get(self, call: Call) -> Any:
+    def get(self, call: ApiCall) -> Any:
         group, namespace, plural, name = self._parts(call.parts[0])
         if not plural:
             return self._resources(group)
@@ -116,21 +116,21 @@ class Hayloft(Standin):
         return {"kind": f"{kind}List", "apiVersion": group, "metadata": {}, "items": items}
 
     @route("POST", "/api{*}")
-    def create(self, call: Call) -> Any:
+    def create(self, call: ApiCall) -> Any:
         group, namespace, plural, _ = self._parts(call.parts[0])
         kind = self._kind(group, plural)
         name = call.body["metadata"]["name"]
         if f"{namespace}/{plural}/{name}" in self.state["objects"]:
-            raise Refused(409, f"{plural} {name} is there already")
+            raise ErrorResponse(409, f"{plural} {name} is there already")
         return self._keep(group, kind, namespace, plural, copy.deepcopy(call.body), None, call)
 
     @route("PUT", "/api{*}")
-    def replace(self, call: Call) -> Any:
+    def replace(self, call: ApiCall) -> Any:
         group, namespace, plural, name = self._parts(call.parts[0])
         return self._keep(group, self._kind(group, plural), namespace, plural, copy.deepcopy(call.body), self._there(namespace, plural, name), call)
 
     @route("PATCH", "/api{*}")
-    def patch(self, call: Call) -> Any:
+    def patch(self, call: ApiCall) -> Any:
         group, namespace, plural, name = self._parts(call.parts[0])
         kind = self._kind(group, plural)
         old = self.state["objects"].get(f"{namespace}/{plural}/{name}")
@@ -138,15 +138,15 @@ class Hayloft(Standin):
             wanted = yaml.safe_load(call.body) if isinstance(call.body, str) else call.body
             try:
                 new = applied(copy.deepcopy(old) or {}, wanted, call.query.get("fieldManager", ""), force=call.query.get("force") == "true")
-            except Conflict as fault:
-                raise Refused(409, f"Apply failed with a conflict: {fault}") from None
+            except FieldConflict as fault:
+                raise ErrorResponse(409, f"Apply failed with a conflict: {fault}") from None
         else:
             old = self._there(namespace, plural, name)
             new = merged(copy.deepcopy(old), call.body if isinstance(call.body, dict) else yaml.safe_load(call.body))
         return self._keep(group, kind, namespace, plural, new, old, call)
 
     @route("DELETE", "/api{*}")
-    def delete(self, call: Call) -> Any:
+    def delete(self, call: ApiCall) -> Any:
         _, namespace, plural, name = self._parts(call.parts[0])
         self._there(namespace, plural, name)
         del self.state["objects"][f"{namespace}/{plural}/{name}"]
@@ -160,21 +160,21 @@ class Hayloft(Standin):
         if parts[:1] == ["namespaces"] and len(parts) > 2:
             namespace, parts = parts[1], parts[2:]
         if group not in GROUPS:
-            raise Refused(404, "NotFound")
+            raise ErrorResponse(404, "NotFound")
         return group, namespace, parts[0] if parts else "", parts[1] if len(parts) > 1 else ""
 
     def _kind(self, group: str, plural: str) -> str:
         if plural not in GROUPS[group]:
-            raise Refused(404, "NotFound")
+            raise ErrorResponse(404, "NotFound")
         return GROUPS[group][plural]
 
     def _there(self, namespace: str, plural: str, name: str) -> dict[str, Any]:
         found: dict[str, Any] | None = self.state["objects"].get(f"{namespace}/{plural}/{name}")
         if found is None:
-            raise Refused(404, "NotFound")
+            raise ErrorResponse(404, "NotFound")
         return found
 
-    def _keep(self, group: str, kind: str, namespace: str, plural: str, new: dict[str, Any], old: dict[str, Any] | None, call: Call) -> Any:
+    def _keep(self, group: str, kind: str, namespace: str, plural: str, new: dict[str, Any], old: dict[str, Any] | None, call: ApiCall) -> Any:
         self._refuse(kind, new)
         new.update(kind=kind, apiVersion=group)
         meta = new["metadata"]
@@ -197,12 +197,12 @@ class Hayloft(Standin):
         """What a real server would not take: values that are no strings, a Secret's that are no base64."""
         for key, value in (new.get("data") or {}).items() if kind in ("ConfigMap", "Secret") else ():
             if not isinstance(value, str):
-                raise Refused(400, f"{key} is not a string")
+                raise ErrorResponse(400, f"{key} is not a string")
             if kind == "Secret":
                 try:
                     base64.b64decode(value, validate=True)
                 except binascii.Error:
-                    raise Refused(400, f"{key} is not base64") from None
+                    raise ErrorResponse(400, f"{key} is not base64") from None
         if kind == "Secret" and new.get("stringData"):
             given = {key: base64.b64encode(value.encode()).decode() for key, value in new.pop("stringData").items()}
             new["data"] = (new.get("data") or {}) | given

@@ -6,7 +6,7 @@ import time
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-from coinjar.standins.base import Call, Refused, Standin, as_object, route
+from coinjar.standins.base import ApiCall, ErrorResponse, Standin, as_object, route
 from coinjar.standins.masks import MASK, for_eyes, running_answer
 
 _PAGE = 20
@@ -35,13 +35,13 @@ class Lanternfish(Standin):
         now = time.monotonic()
         recent: list[float] = [one for one in self.__dict__.setdefault("recent", []) if now - one < 1]
         if len(recent) >= self.state["a_second"]:
-            raise Refused(429, "too many requests", {"Retry-After": "1"})
+            raise ErrorResponse(429, "too many requests", {"Retry-After": "1"})
         self.__dict__["recent"] = [*recent, now]
 
     def _project(self, name: str) -> dict[str, Any]:
         self._limit()
         if name not in self.state["projects"]:
-            raise Refused(404, f"there is no project '{name}'")
+            raise ErrorResponse(404, f"there is no project '{name}'")
         found: dict[str, Any] = self.state["projects"][name]
         return found
 
@@ -60,12 +60,12 @@ class Lanternfish(Standin):
         ]
 
     @route("GET", "/api/projects/{}")
-    def look(self, call: Call) -> Any:
+    def look(self, call: ApiCall) -> Any:
         project = self._project(call.parts[0])
         return {"team": self.state["team"], "project": call.parts[0], "restarts": project["restarts"]}
 
     @route("GET", "/api/projects/{}/variables")
-    def variables(self, call: Call) -> Any:
+    def variables(self, call: ApiCall) -> Any:
         project = self._project(call.parts[0])
         start = int(call.query.get("from") or 0)
         numbers = list(project["variables"])
@@ -76,17 +76,17 @@ class Lanternfish(Standin):
 
     def _refuse(self, project: dict[str, Any], key: str, value: str | None, stages: list[str], besides: str = "") -> None:
         if key in _OURS:
-            raise Refused(422, f"{key} is ours")
+            raise ErrorResponse(422, f"{key} is ours")
         if value == "":
-            raise Refused(422, f"{key} is empty")
+            raise ErrorResponse(422, f"{key} is empty")
         if value is not None and "\n" in value:
-            raise Refused(422, f"{key} has a line break")
+            raise ErrorResponse(422, f"{key} has a line break")
         for number, one in project["variables"].items():
             if number != besides and one["key"].casefold() == key.casefold() and set(one["stages"]) & set(stages):
-                raise Refused(409, f"{key} is there already on {', '.join(stages)}")
+                raise ErrorResponse(409, f"{key} is there already on {', '.join(stages)}")
 
     @route("POST", "/api/projects/{}/variables")
-    def create(self, call: Call) -> Any:
+    def create(self, call: ApiCall) -> Any:
         project = self._project(call.parts[0])
         body = as_object(call.body, "key", "value", "stages")
         self._refuse(project, body["key"], body["value"], body["stages"])
@@ -97,14 +97,14 @@ class Lanternfish(Standin):
         project["restarts"] += 1
         return self._shown(number, one)
 
-    def _variable(self, call: Call) -> tuple[dict[str, Any], dict[str, Any]]:
+    def _variable(self, call: ApiCall) -> tuple[dict[str, Any], dict[str, Any]]:
         project = self._project(call.parts[0])
         if call.parts[1] not in project["variables"]:
-            raise Refused(404, "there is no such variable")
+            raise ErrorResponse(404, "there is no such variable")
         return project, project["variables"][call.parts[1]]
 
     @route("PATCH", "/api/projects/{}/variables/{}")
-    def change(self, call: Call) -> Any:
+    def change(self, call: ApiCall) -> Any:
         project, one = self._variable(call)
         body = as_object(call.body)
         self._refuse(project, one["key"], body.get("value"), body.get("stages", one["stages"]), call.parts[1])
@@ -114,14 +114,14 @@ class Lanternfish(Standin):
         return self._shown(call.parts[1], one)
 
     @route("DELETE", "/api/projects/{}/variables/{}")
-    def remove(self, call: Call) -> Any:
+    def remove(self, call: ApiCall) -> Any:
         project, _ = self._variable(call)
         del project["variables"][call.parts[1]]
         project["restarts"] += 1
         return None
 
     @route("GET", "/run/{}/{}/", free=True)
-    def running(self, call: Call) -> Any:
+    def running(self, call: ApiCall) -> Any:
         """What the running app of a stage answers."""
         project = self.state["projects"].get(call.parts[0], {"variables": {}})
         own = [*project["variables"].values(), *self._given(call.parts[0], project)]

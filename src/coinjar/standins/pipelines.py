@@ -31,7 +31,7 @@ _LONGEST = 30
 """Seconds that one step may take."""
 
 
-class Stopped(Exception):
+class PipelineError(Exception):
     """A pipeline that cannot be run, in words."""
 
 
@@ -40,16 +40,16 @@ def read_pipeline(text: str) -> dict[str, Any]:
     try:
         found = yaml.load(text, Loader=yaml.BaseLoader)  # noqa: S506 - the base loader makes texts, lists and maps only
     except yaml.YAMLError:
-        raise Stopped("the pipeline is not YAML") from None
+        raise PipelineError("the pipeline is not YAML") from None
     if not isinstance(found, dict) or found.get("pipeline") != "1" or not isinstance(found.get("jobs"), list):
-        raise Stopped("a pipeline says pipeline: 1, and has a list of jobs")
+        raise PipelineError("a pipeline says pipeline: 1, and has a list of jobs")
     for job in found["jobs"]:
         if not isinstance(job, dict) or not isinstance(job.get("steps"), list) or not all(isinstance(one, dict) for one in job["steps"]):
-            raise Stopped("a job has a list of steps")
+            raise PipelineError("a job has a list of steps")
     return found
 
 
-class Run:
+class PipelineJob:
     """Goes on with a run: its jobs in order, its log with every secret masked."""
 
     def __init__(self, text: str, values: Iterable[dict[str, Any]], guarded: Sequence[str]) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-from coinjar.standins.base import Call, Refused, Standin, as_object, route
+from coinjar.standins.base import ApiCall, ErrorResponse, Standin, as_object, route
 from coinjar.standins.masks import for_eyes, running_answer
 
 _LONGEST = 32768
@@ -29,7 +29,7 @@ class Saltmarsh(Standin):
 
     def _app(self, name: str) -> dict[str, Any]:
         if name not in self.state["apps"]:
-            raise Refused(404, f"there is no app '{name}'")
+            raise ErrorResponse(404, f"there is no app '{name}'")
         found: dict[str, Any] = self.state["apps"][name]
         return found
 
@@ -38,30 +38,30 @@ class Saltmarsh(Standin):
         return sorted(name for name in now.keys() | app["running"].keys() if now.get(name) != app["running"].get(name))
 
     @route("GET", "/v1/apps/{}")
-    def look(self, call: Call) -> Any:
+    def look(self, call: ApiCall) -> Any:
         app = self._app(call.parts[0])
         return {"name": call.parts[0], "owner": {"name": self.state["owner"]}, "waiting": self._waiting(app)}
 
     @route("POST", "/v1/apps")
-    def create(self, call: Call) -> Any:
+    def create(self, call: ApiCall) -> Any:
         name = as_object(call.body, "name")["name"]
         self.make(name)
         return {"name": name}
 
     @route("GET", "/v1/apps/{}/settings")
-    def settings(self, call: Call) -> Any:
+    def settings(self, call: ApiCall) -> Any:
         app = self._app(call.parts[0])
         return {"settings": app["settings"] | app["given"]}
 
     @route("PATCH", "/v1/apps/{}/settings")
-    def change(self, call: Call) -> Any:
+    def change(self, call: ApiCall) -> Any:
         app = self._app(call.parts[0])
         wanted = as_object(as_object(call.body, "settings")["settings"])
         for name, text in wanted.items():
             if name in app["given"] or name.startswith("SALT_"):
-                raise Refused(422, f"{name} is ours")
+                raise ErrorResponse(422, f"{name} is ours")
             if not isinstance(text, str) or len(text.encode()) > _LONGEST:
-                raise Refused(422, f"{name} must be a text of at most {_LONGEST} bytes")
+                raise ErrorResponse(422, f"{name} must be a text of at most {_LONGEST} bytes")
         taken = list(wanted.items())[: len(wanted) // 2] if self.half else list(wanted.items())
         for name, text in taken:
             if text:
@@ -71,7 +71,7 @@ class Saltmarsh(Standin):
         return {"settings": app["settings"] | app["given"]}
 
     @route("POST", "/v1/apps/{}/attachments")
-    def attach(self, call: Call) -> Any:
+    def attach(self, call: ApiCall) -> Any:
         """Attach a service: its address is given from then on."""
         app = self._app(call.parts[0])
         kind = str(as_object(call.body, "kind")["kind"])
@@ -79,17 +79,17 @@ class Saltmarsh(Standin):
         return {"given": app["given"]}
 
     @route("POST", "/v1/apps/{}/deploys")
-    def deploy(self, call: Call) -> Any:
+    def deploy(self, call: ApiCall) -> Any:
         self._app(call.parts[0])
         number = str(len(self.state["deploys"]) + 1)
         self.state["deploys"][number] = {"app": call.parts[0], "state": "building", "looks": 0}
         return {"id": number, "state": "building"}
 
     @route("GET", "/v1/apps/{}/deploys/{}")
-    def deployed(self, call: Call) -> Any:
+    def deployed(self, call: ApiCall) -> Any:
         deploy = self.state["deploys"].get(call.parts[1])
         if deploy is None or deploy["app"] != call.parts[0]:
-            raise Refused(404, "there is no such deploy")
+            raise ErrorResponse(404, "there is no such deploy")
         deploy["looks"] += 1
         if deploy["state"] == "building" and deploy["looks"] > 1:
             app = self._app(call.parts[0])
@@ -99,7 +99,7 @@ class Saltmarsh(Standin):
         return {"id": call.parts[1], "state": deploy["state"]}
 
     @route("GET", "/run/{}/", free=True)
-    def running(self, call: Call) -> Any:
+    def running(self, call: ApiCall) -> Any:
         """What the running app itself answers."""
         return running_answer(call.parts[0], self._app(call.parts[0])["running"])
 

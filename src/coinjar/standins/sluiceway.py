@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-from coinjar.standins.base import Call, Refused, Standin, as_object, route
+from coinjar.standins.base import ApiCall, ErrorResponse, Standin, as_object, route
 from coinjar.standins.masks import MASK, for_eyes
-from coinjar.standins.pipelines import Run, Stopped, read_pipeline
+from coinjar.standins.pipelines import PipelineError, PipelineJob, read_pipeline
 
 _PAGE = 25
 
@@ -28,7 +28,7 @@ class Sluiceway(Standin):
 
     def _project(self, name: str) -> dict[str, Any]:
         if name not in self.state["projects"]:
-            raise Refused(404, f"there is no project '{name}'")
+            raise ErrorResponse(404, f"there is no project '{name}'")
         found: dict[str, Any] = self.state["projects"][name]
         return found
 
@@ -36,42 +36,42 @@ class Sluiceway(Standin):
         return {"id": int(number), **one, "value": None if one["secret"] else one["value"]}
 
     @route("GET", "/projects/{}")
-    def look(self, call: Call) -> Any:
+    def look(self, call: ApiCall) -> Any:
         project = self._project(call.parts[0])
         return {"account": self.state["account"], "name": call.parts[0], "guarded": project["guarded"]}
 
     @route("GET", "/projects/{}/values")
-    def values(self, call: Call) -> Any:
+    def values(self, call: ApiCall) -> Any:
         there = self._project(call.parts[0])["values"]
         start = (int(call.query.get("page") or 1) - 1) * _PAGE
         return [self._shown(number, there[number]) for number in list(there)[start : start + _PAGE]]
 
     @route("POST", "/projects/{}/values")
-    def create(self, call: Call) -> Any:
+    def create(self, call: ApiCall) -> Any:
         project = self._project(call.parts[0])
         body = as_object(call.body, "name", "value", "secret", "stage")
         if any((one["name"], one["stage"]) == (body["name"], body["stage"]) for one in project["values"].values()):
-            raise Refused(409, f"{body['name']} is there already")
+            raise ErrorResponse(409, f"{body['name']} is there already")
         project["number"] += 1
         one = {name: body[name] for name in ("name", "value", "secret", "stage")} | {"version": 1}
         project["values"][str(project["number"])] = one
         return self._shown(str(project["number"]), one)
 
-    def _value(self, call: Call) -> tuple[dict[str, Any], dict[str, Any]]:
+    def _value(self, call: ApiCall) -> tuple[dict[str, Any], dict[str, Any]]:
         project = self._project(call.parts[0])
         if call.parts[1] not in project["values"]:
-            raise Refused(404, "there is no such value")
+            raise ErrorResponse(404, "there is no such value")
         return project, project["values"][call.parts[1]]
 
     @route("PUT", "/projects/{}/values/{}")
-    def change(self, call: Call) -> Any:
+    def change(self, call: ApiCall) -> Any:
         _, one = self._value(call)
         body = as_object(call.body, "value", "secret")
         one.update(value=body["value"], secret=body["secret"], version=one["version"] + 1)
         return self._shown(call.parts[1], one)
 
     @route("DELETE", "/projects/{}/values/{}")
-    def remove(self, call: Call) -> Any:
+    def remove(self, call: ApiCall) -> Any:
         project, _ = self._value(call)
         del project["values"][call.parts[1]]
         return None
@@ -79,51 +79,51 @@ class Sluiceway(Standin):
     # -- pipelines
 
     @route("PUT", "/projects/{}/pipelines/{}")
-    def keep_pipeline(self, call: Call) -> Any:
+    def keep_pipeline(self, call: ApiCall) -> Any:
         """The text of a pipeline file."""
         try:
             read_pipeline(str(call.body))
-        except Stopped as fault:
-            raise Refused(422, str(fault)) from None
+        except PipelineError as fault:
+            raise ErrorResponse(422, str(fault)) from None
         self._project(call.parts[0])["pipelines"][call.parts[1]] = str(call.body)
         return {"name": call.parts[1]}
 
     @route("POST", "/projects/{}/runs")
-    def start(self, call: Call) -> Any:
+    def start(self, call: ApiCall) -> Any:
         project = self._project(call.parts[0])
         name = as_object(call.body, "pipeline")["pipeline"]
         if name not in project["pipelines"]:
-            raise Refused(404, f"there is no pipeline '{name}'")
+            raise ErrorResponse(404, f"there is no pipeline '{name}'")
         number = str(len(project["runs"]) + 1)
         project["runs"][number] = {"pipeline": name, "by": call.who, "yes": [], "state": "running", "done": 0, "log": []}
         self._go_on(project, project["runs"][number])
         return {"id": number, **project["runs"][number]}
 
-    def _run(self, call: Call) -> tuple[dict[str, Any], dict[str, Any]]:
+    def _run(self, call: ApiCall) -> tuple[dict[str, Any], dict[str, Any]]:
         project = self._project(call.parts[0])
         if call.parts[1] not in project["runs"]:
-            raise Refused(404, "there is no such run")
+            raise ErrorResponse(404, "there is no such run")
         return project, project["runs"][call.parts[1]]
 
     @route("GET", "/projects/{}/runs/{}")
-    def look_at_run(self, call: Call) -> Any:
+    def look_at_run(self, call: ApiCall) -> Any:
         return {"id": call.parts[1], **self._run(call)[1]}
 
     @route("POST", "/projects/{}/runs/{}/yes")
-    def say_yes(self, call: Call) -> Any:
+    def say_yes(self, call: ApiCall) -> Any:
         """A second person lets the job of a guarded stage go on."""
         project, run = self._run(call)
         if run["state"] != "waiting":
-            raise Refused(409, "it waits for nobody")
+            raise ErrorResponse(409, "it waits for nobody")
         if call.who == run["by"]:
-            raise Refused(403, f"{call.who} started it: somebody else must say yes")
+            raise ErrorResponse(403, f"{call.who} started it: somebody else must say yes")
         run["yes"].append(run["waits_for"])
         self._go_on(project, run)
         return {"id": call.parts[1], **run}
 
     def _go_on(self, project: dict[str, Any], run: dict[str, Any]) -> None:
         """Run the jobs that are left, until one waits or fails."""
-        Run(project["pipelines"][run["pipeline"]], project["values"].values(), project["guarded"]).go_on(run)
+        PipelineJob(project["pipelines"][run["pipeline"]], project["values"].values(), project["guarded"]).go_on(run)
 
     def sections(self) -> Iterator[tuple[str, str, Sequence[tuple[str, str, str]]]]:
         for name, project in self.state["projects"].items():

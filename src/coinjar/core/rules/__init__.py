@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from coinjar.core.model import Accepted
+from coinjar.core.model import AcceptedFinding
 from coinjar.core.rules import layering, linked, mentioned, naming, ports, presence, secrets, values
-from coinjar.core.rules.base import ERROR, WARNING, Facts, Finding, Rule, Spot
+from coinjar.core.rules.base import ERROR, WARNING, CheckContext, Diagnostic, Finding, Rule
 
 RULES = (
     Rule("CJ001", ERROR, "required and missing", presence.required_and_missing),
@@ -55,14 +55,14 @@ RULES = (
 )
 
 
-def run(facts: Facts) -> Iterator[Finding]:
+def run(facts: CheckContext) -> Iterator[Finding]:
     """Every finding, rule by rule, the accepted ones marked."""
     for rule in RULES:
         for spot in rule.find(facts):
             yield Finding(rule, spot, next((one for one in facts.jar.accepted if _accepts(one, rule, spot)), None))
 
 
-def _accepts(accepted: Accepted, rule: Rule, spot: Spot) -> bool:
+def _accepts(accepted: AcceptedFinding, rule: Rule, spot: Diagnostic) -> bool:
     return (
         accepted.rule == rule.code
         and accepted.variable in (None, spot.variable)

@@ -6,23 +6,23 @@ from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
 from typing import NamedTuple
 
-from coinjar.core.code import Literal, Use
-from coinjar.core.errors import CoinJarError, Place, is_others
+from coinjar.core.code import CodeLiteral, CodeUse
+from coinjar.core.errors import CoinJarError, Location, is_others
 from coinjar.core.guess import is_placeholder
 from coinjar.core.layers import Fetch, Resolver, no_fetch
-from coinjar.core.model import Accepted, Closed, Jar, Variable, Written
+from coinjar.core.model import AcceptedFinding, Definition, Jar, Undecryptable, Variable
 from coinjar.core.names import SHARED
 from coinjar.core.redaction import SecretFinder
 
 ERROR, WARNING = "error", "warning"
 
 
-class Spot(NamedTuple):
+class Diagnostic(NamedTuple):
     """What one rule found in one place, in words; `fix` says what to do."""
 
     message: str
     fix: str
-    place: Place
+    place: Location
     variable: str | None = None
     stage: str | None = None
     service: str | None = None
@@ -30,11 +30,11 @@ class Spot(NamedTuple):
     """The name that it is about, where that is no declared variable."""
 
 
-class Found(NamedTuple):
+class ScopedDefinition(NamedTuple):
     """A value somebody wrote, and for what. `layer` is default, shared or a stage."""
 
     variable: Variable
-    written: Written
+    written: Definition
     layer: str
     scope: str
 
@@ -43,17 +43,17 @@ class Found(NamedTuple):
         return None if self.layer in ("default", SHARED) else self.layer
 
 
-class Link(NamedTuple):
+class PortUse(NamedTuple):
     """A port that a file beside the jar names for a service on a stage. `words` say how (`exposes`, `listens on`)."""
 
     service: str
     stage: str
     port: str
-    place: Place
+    place: Location
     words: str
 
 
-class Facts:
+class CheckContext:
     """The jar, and its stages resolved as they are asked for; and what its destinations told: spots by rule, links.
 
     `uses` and `literals` are what code says; `not_ours` are names that systems set by themselves.
@@ -61,15 +61,15 @@ class Facts:
 
     def __init__(self, jar: Jar, fetch: Fetch = no_fetch) -> None:
         self.jar = jar
-        self.told: dict[str, list[Spot]] = {}
-        self.links: list[Link] = []
-        self.uses: list[Use] = []
-        self.literals: list[Literal] = []
+        self.told: dict[str, list[Diagnostic]] = {}
+        self.links: list[PortUse] = []
+        self.uses: list[CodeUse] = []
+        self.literals: list[CodeLiteral] = []
         self.not_ours: frozenset[str] = frozenset()
         self.stages = jar.stage_names()
         self._fetch = fetch
         self._resolvers: dict[str, Resolver] = {}
-        self.not_fetched: set[Place] = set()
+        self.not_fetched: set[Location] = set()
 
     def resolver(self, stage: str) -> Resolver:
         if stage not in self._resolvers:
@@ -77,22 +77,22 @@ class Facts:
         return self._resolvers[stage]
 
     @cached_property
-    def written(self) -> list[Found]:
+    def written(self) -> list[ScopedDefinition]:
         """Every value in the jar, defaults first."""
         return list(self._written())
 
-    def _written(self) -> Iterator[Found]:
+    def _written(self) -> Iterator[ScopedDefinition]:
         for variable in self.jar.variables.values():
             if variable.default:
-                yield Found(variable, variable.default, "default", "all")
+                yield ScopedDefinition(variable, variable.default, "default", "all")
         variables = self.jar.variables
         for layer, scopes in self.jar.plain.items():
             for scope, values in scopes.items():
                 for name, written in values.items():
-                    yield Found(variables[name], written, layer, scope)
+                    yield ScopedDefinition(variables[name], written, layer, scope)
 
     @cached_property
-    def texts(self) -> list[tuple[Found, str]]:
+    def texts(self) -> list[tuple[ScopedDefinition, str]]:
         """Every value that is written as a plain text."""
         return [(found, found.written.content) for found in self.written if isinstance(found.written.content, str)]
 
@@ -103,9 +103,9 @@ class Facts:
         return SecretFinder(known, shortest=8)
 
     @cached_property
-    def closed(self) -> list[Found]:
+    def closed(self) -> list[ScopedDefinition]:
         """The sealed values that this identity does not open."""
-        return [found for found in self.written if isinstance(found.written.content, Closed) and is_others(found.written.content.fault)]
+        return [found for found in self.written if isinstance(found.written.content, Undecryptable) and is_others(found.written.content.fault)]
 
     @cached_property
     def derived_faults(self) -> list[tuple[CoinJarError, Variable, str, str | None]]:
@@ -137,15 +137,15 @@ class Rule(NamedTuple):
     code: str
     severity: str
     title: str
-    find: Callable[[Facts], Iterable[Spot]]
+    find: Callable[[CheckContext], Iterable[Diagnostic]]
 
 
 class Finding(NamedTuple):
     """A spot with its rule; `accepted` says why somebody lets it be."""
 
     rule: Rule
-    spot: Spot
-    accepted: Accepted | None = None
+    spot: Diagnostic
+    accepted: AcceptedFinding | None = None
 
 
 def some_services(affected: list[str], of: list[str]) -> tuple[str, str | None]:

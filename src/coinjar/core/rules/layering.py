@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from coinjar.core.layers import Resolver, plain
-from coinjar.core.model import Closed, Scope, Variable, Written
+from coinjar.core.model import Definition, Scope, Undecryptable, Variable
 from coinjar.core.names import ALL, SHARED
-from coinjar.core.rules.base import Facts, Spot
+from coinjar.core.rules.base import CheckContext, Diagnostic
 
 
-def covered_service(facts: Facts) -> Iterator[Spot]:
+def covered_service(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ012: told on the stage that covers, not again on those that follow it."""
     for stage in facts.stages:
         resolver = facts.resolver(stage)
@@ -24,10 +24,10 @@ def covered_service(facts: Facts) -> Iterator[Spot]:
                 message = f"{name}: {service}'s own value ({narrow.place}) is covered by the value for all services on {stage}"
                 sign = "" if facts.jar.variables[name].secret else "=…"
                 fix = f"`coinjar put {name}{sign} --stage {stage} --service {service}`, or remove the one that is covered"
-                yield Spot(message, fix, wide.place, name, stage, service)
+                yield Diagnostic(message, fix, wide.place, name, stage, service)
 
 
-def equal_to_inherited(facts: Facts) -> Iterator[Spot]:
+def equal_to_inherited(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ013"""
     for name in facts.jar.plain:
         stage = name if name != SHARED else next(iter(facts.stages), None)
@@ -49,10 +49,10 @@ def equal_to_inherited(facts: Facts) -> Iterator[Spot]:
                 first = below[0] if below else None
                 if first is not None and all(other is not None and _alike(variable, written, other) for other in below):
                     message = f"{variable_name} is set to what it would inherit anyway ({first.place})"
-                    yield Spot(message, "remove it, unless it is meant to stay when the other changes", written.place, variable_name, name, None)
+                    yield Diagnostic(message, "remove it, unless it is meant to stay when the other changes", written.place, variable_name, name, None)
 
 
-def _below(resolver: Resolver, depth: int, scope: str, name: str, service: str) -> Written | None:
+def _below(resolver: Resolver, depth: int, scope: str, name: str, service: str) -> Definition | None:
     """What would win for the service if the value in this layer and scope were not there."""
     own = resolver.layers[depth].values.get(ALL, {}).get(name) if scope != ALL else None
     if own is not None:
@@ -65,8 +65,8 @@ def _below(resolver: Resolver, depth: int, scope: str, name: str, service: str) 
     return None
 
 
-def _alike(variable: Variable, one: Written, other: Written) -> bool:
+def _alike(variable: Variable, one: Definition, other: Definition) -> bool:
     if isinstance(one.content, str) and isinstance(other.content, str):
         seen, beside = plain(variable, one), plain(variable, other)
         return seen.text is not None and seen.text == beside.text
-    return not isinstance(one.content, Closed) and type(one.content) is type(other.content) and one.content == other.content
+    return not isinstance(one.content, Undecryptable) and type(one.content) is type(other.content) and one.content == other.content

@@ -4,26 +4,26 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
-from coinjar.core.rules.base import Facts, Link, Spot
+from coinjar.core.rules.base import CheckContext, Diagnostic, PortUse
 from coinjar.core.rules.ports import listens
 
 
-def told(code: str) -> Callable[[Facts], Iterator[Spot]]:
+def told(code: str) -> Callable[[CheckContext], Iterator[Diagnostic]]:
     """A rule whose spots the destinations told already."""
 
-    def find(facts: Facts) -> Iterator[Spot]:
+    def find(facts: CheckContext) -> Iterator[Diagnostic]:
         yield from facts.told.get(code, ())
 
     return find
 
 
-def ports_elsewhere(facts: Facts) -> Iterator[Spot]:
+def ports_elsewhere(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ020"""
     ports = [variable for variable in facts.jar.variables.values() if listens(variable)]
-    groups: dict[tuple[str, str, str, str], list[Link]] = {}
+    groups: dict[tuple[str, str, str, str], list[PortUse]] = {}
     for link in facts.links:
         groups.setdefault((link.place.file, link.words, link.service, link.stage), []).append(link)
-    found: dict[tuple[str, str], tuple[Link, list[str], str]] = {}
+    found: dict[tuple[str, str], tuple[PortUse, list[str], str]] = {}
     for (_, _, service, stage), links in groups.items():
         resolver = facts.resolver(stage)
         for variable in ports:
@@ -34,4 +34,4 @@ def ports_elsewhere(facts: Facts) -> Iterator[Spot]:
             found.setdefault((words, variable.name), (links[0], [], service))[1].append(stage)
     for (words, name), (link, stages, service) in found.items():
         on = f" on {', '.join(stages)}"
-        yield Spot(words + on, "let both say the same", link.place, name, stages[0] if len(stages) == 1 else None, service)
+        yield Diagnostic(words + on, "let both say the same", link.place, name, stages[0] if len(stages) == 1 else None, service)

@@ -5,29 +5,29 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from coinjar.core.code import HIDDEN, PRESENCE, SET, Use
+from coinjar.core.code import HIDDEN, PRESENCE, SET, CodeUse
 from coinjar.core.errors import CoinJarError
 from coinjar.core.kinds import normal
 from coinjar.core.model import Variable
 from coinjar.core.names import OWN_PREFIX, nearest
 from coinjar.core.references import Template
-from coinjar.core.rules.base import Facts, Spot
+from coinjar.core.rules.base import CheckContext, Diagnostic
 
 _NAME = re.compile(r"[A-Z][A-Z0-9_]*")
 _MANY = 3
 
 
-def known_names(facts: Facts) -> dict[str, Variable]:
+def known_names(facts: CheckContext) -> dict[str, Variable]:
     """Every name under which a variable reaches a program."""
     return {name: one for one in facts.jar.variables.values() for name in (one.name, *one.also_as)}
 
 
-def not_declared(facts: Facts) -> Iterator[Spot]:
+def not_declared(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ035"""
     known = known_names(facts)
     folded = {name.casefold() for name in known}
     here = {(use.name, use.place.file) for use in facts.uses if use.how == SET}
-    by_name: dict[str, list[Use]] = {}
+    by_name: dict[str, list[CodeUse]] = {}
     for use in facts.uses:
         is_known = use.name.casefold() in folded or use.name in facts.not_ours or use.name.startswith(OWN_PREFIX)
         if use.how != SET and not is_known and (use.code or _NAME.fullmatch(use.name)) and (use.name, use.place.file) not in here:
@@ -36,10 +36,10 @@ def not_declared(facts: Facts) -> Iterator[Spot]:
         near = nearest(name, known)
         fix = f"did you mean {near}? else declare it: " if near else "declare it: "
         message = f"{name} is mentioned{_elsewhere(uses)}, and not declared"
-        yield Spot(message, f"{fix}`coinjar mentions --suggest`", uses[0].place, None, None, _one_service(uses), name)
+        yield Diagnostic(message, f"{fix}`coinjar mentions --suggest`", uses[0].place, None, None, _one_service(uses), name)
 
 
-def mentioned_nowhere(facts: Facts) -> Iterator[Spot]:
+def mentioned_nowhere(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ036"""
     if not facts.uses:
         return
@@ -51,10 +51,10 @@ def mentioned_nowhere(facts: Facts) -> Iterator[Spot]:
     for variable in facts.jar.variables.values():
         if not used & {variable.name, *variable.also_as} and variable.phase != "build":
             hint = f"`coinjar drop {variable.name} --everywhere`, or accept it with the reason (a program of others reads it)"
-            yield Spot(f"{variable.name} is declared, and nothing mentions it", hint, variable.place, variable.name)
+            yield Diagnostic(f"{variable.name} is declared, and nothing mentions it", hint, variable.place, variable.name)
 
 
-def not_for_that_service(facts: Facts) -> Iterator[Spot]:
+def not_for_that_service(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ037"""
     known = known_names(facts)
     told: set[tuple[str, str]] = set()
@@ -65,10 +65,10 @@ def not_for_that_service(facts: Facts) -> Iterator[Spot]:
         told.add((use.name, use.services[0]))
         service = use.services[0]
         fix = f"its services are {', '.join(sorted(variable.services or ()))}: add {service}"
-        yield Spot(f"{service} mentions {use.name}, which is not for it", fix, use.place, variable.name, None, service)
+        yield Diagnostic(f"{service} mentions {use.name}, which is not for it", fix, use.place, variable.name, None, service)
 
 
-def other_case(facts: Facts) -> Iterator[Spot]:
+def other_case(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ038"""
     known = known_names(facts)
     folded = {name.casefold(): name for name in known}
@@ -78,10 +78,10 @@ def other_case(facts: Facts) -> Iterator[Spot]:
         if declared and use.name not in known and use.name not in told and use.how != SET:
             told.add(use.name)
             message = f"{use.name} is mentioned, and {declared} is declared: names are told apart by case"
-            yield Spot(message, f"write {declared}", use.place, known[declared].name)
+            yield Diagnostic(message, f"write {declared}", use.place, known[declared].name)
 
 
-def other_default(facts: Facts) -> Iterator[Spot]:
+def other_default(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ039"""
     known = known_names(facts)
     told: set[tuple[str, str, str]] = set()
@@ -98,32 +98,32 @@ def other_default(facts: Facts) -> Iterator[Spot]:
         if key not in told:
             told.add(key)
             message = f"{use.place.file.rpartition('/')[2]} falls back to {use.default} for {variable.name}, and its declared default is {written}"
-            yield Spot(message, "let both say the same, or let the code do without", use.place, variable.name)
+            yield Diagnostic(message, "let both say the same, or let the code do without", use.place, variable.name)
 
 
-def by_mere_presence(facts: Facts) -> Iterator[Spot]:
+def by_mere_presence(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ040"""
     known = known_names(facts)
     for use in facts.uses:
         variable = known.get(use.name)
         if variable is not None and variable.kind == "boolean" and use.how == PRESENCE:
             message = f"{use.name} is a boolean, and taken for true whenever it is there: 'false' is true here"
-            yield Spot(message, "compare it with its value", use.place, variable.name)
+            yield Diagnostic(message, "compare it with its value", use.place, variable.name)
 
 
-def misplaced(facts: Facts) -> Iterator[Spot]:
+def misplaced(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ041"""
     for use in facts.uses:
         if use.misplaced:
             message = f"nothing replaces this way of writing {use.name} here: it stays as it is written"
-            yield Spot(message, "a script takes $NAME, and an expression works only in the pipeline's document", use.place, _declared(facts, use.name))
+            yield Diagnostic(message, "a script takes $NAME, and an expression works only in the pipeline's document", use.place, _declared(facts, use.name))
 
 
-def literal_value(facts: Facts) -> Iterator[Spot]:
+def literal_value(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ042"""
     for one in facts.literals:
         message = f"{one.text} stands here by itself, and is a value of {one.variable}, which this file uses"
-        yield Spot(message, f"use {one.variable}, or one of the two will be forgotten", one.place, one.variable)
+        yield Diagnostic(message, f"use {one.variable}, or one of the two will be forgotten", one.place, one.variable)
 
 
 def _same(variable: Variable, one: str, other: str) -> bool:
@@ -133,17 +133,17 @@ def _same(variable: Variable, one: str, other: str) -> bool:
         return one == other
 
 
-def _declared(facts: Facts, name: str) -> str | None:
+def _declared(facts: CheckContext, name: str) -> str | None:
     variable = known_names(facts).get(name)
     return variable.name if variable else None
 
 
-def _one_service(uses: list[Use]) -> str | None:
+def _one_service(uses: list[CodeUse]) -> str | None:
     services = {one.services for one in uses}
     return next(iter(services))[0] if len(services) == 1 and all(len(one) == 1 for one in services) else None
 
 
-def _elsewhere(uses: list[Use]) -> str:
+def _elsewhere(uses: list[CodeUse]) -> str:
     more = [str(one.place) for one in uses[1:]]
     if not more:
         return ""

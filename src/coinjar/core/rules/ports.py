@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from coinjar.core.model import Resolved, Variable
-from coinjar.core.rules.base import Facts, Spot
+from coinjar.core.rules.base import CheckContext, Diagnostic
 from coinjar.core.suspicion import words_of
 
 
@@ -17,7 +17,7 @@ def listens(variable: Variable) -> bool:
     return bool(said) if said is not None else variable.name.upper() == "PORT" or bool({"LISTEN", "BIND"} & set(words_of(variable.name)))
 
 
-def same_port(facts: Facts) -> Iterator[Spot]:
+def same_port(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ015"""
     ports = [variable for variable in facts.jar.variables.values() if listens(variable)]
     for stage in facts.stages:
@@ -35,4 +35,4 @@ def same_port(facts: Facts) -> Iterator[Spot]:
                         names = ", ".join(dict.fromkeys((variable.name, first.variable.name)))
                         port = "a secret port" if seen.secret else f"port {seen.text}"
                         message = f"{service} and {other} both listen on {port} of {host} on {stage} ({names})"
-                        yield Spot(message, f"give {service} a port of its own on {stage}", seen.written.place, variable.name, stage, service)
+                        yield Diagnostic(message, f"give {service} a port of its own on {stage}", seen.written.place, variable.name, stage, service)

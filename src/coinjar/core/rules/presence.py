@@ -6,13 +6,13 @@ from collections.abc import Iterator
 
 from coinjar.core.errors import is_others
 from coinjar.core.layers import Resolver
-from coinjar.core.model import Variable, Written
+from coinjar.core.model import Definition, Variable
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
-from coinjar.core.rules.base import Facts, Spot, some_services
+from coinjar.core.rules.base import CheckContext, Diagnostic, some_services
 
 
-def required_and_missing(facts: Facts) -> Iterator[Spot]:
+def required_and_missing(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ001"""
     needed = [variable for variable in facts.jar.variables.values() if variable.required]
     for stage in facts.stages:
@@ -28,7 +28,7 @@ def required_and_missing(facts: Facts) -> Iterator[Spot]:
                 fix = f"`coinjar put {variable.name}{'' if variable.secret else '=…'} --stage {stage}`, or "
                 fix += "declare may_be_empty: true" if is_empty else "give it a default"
                 how = "is empty" if is_empty else "has no value"
-                yield Spot(f"{variable.name} is required and {how} on {stage}{words}", fix, variable.place, variable.name, stage, service)
+                yield Diagnostic(f"{variable.name} is required and {how} on {stage}{words}", fix, variable.place, variable.name, stage, service)
 
 
 def _lacks(resolver: Resolver, variable: Variable, service: str) -> bool:
@@ -41,7 +41,7 @@ def _has_value(resolver: Resolver, variable: Variable, service: str) -> bool:
     return seen.text is not None or seen.fault is not None
 
 
-def out_of_place(facts: Facts) -> Iterator[Spot]:
+def out_of_place(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ002"""
     absent = {stage: facts.resolver(stage).absent for stage in facts.jar.plain if stage != SHARED}
     for found in facts.written:
@@ -49,13 +49,13 @@ def out_of_place(facts: Facts) -> Iterator[Spot]:
         if found.scope != ALL and not variable.serves(found.scope):
             message = f"{variable.name} has a value for {found.scope}, which does not get it"
             fix = f"remove it, or add {found.scope} to its services"
-            yield Spot(message, fix, found.written.place, variable.name, found.stage, found.scope)
+            yield Diagnostic(message, fix, found.written.place, variable.name, found.stage, found.scope)
         if variable.stages is not None and found.stage and variable.name in absent[found.stage]:
             message = f"{variable.name} has a value on {found.stage}, where it does not exist"
-            yield Spot(message, f"remove it, or add {found.stage} to its stages", found.written.place, variable.name, found.stage)
+            yield Diagnostic(message, f"remove it, or add {found.stage} to its stages", found.written.place, variable.name, found.stage)
 
 
-def half_filled(facts: Facts) -> Iterator[Spot]:
+def half_filled(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ004"""
     for group in facts.jar.together:
         members = [facts.jar.variables[name] for name in group.members]
@@ -70,15 +70,15 @@ def half_filled(facts: Facts) -> Iterator[Spot]:
             for names, services in lacking.items():
                 words, only = some_services(services, list(facts.jar.services))
                 message = f"the set '{group.name}' is half-filled on {stage}{words}: no value for {names}"
-                yield Spot(message, "give all of them values there, or none", group.place, names.split(", ")[0], stage, only)
+                yield Diagnostic(message, "give all of them values there, or none", group.place, names.split(", ")[0], stage, only)
 
 
-def condition_not_met(facts: Facts) -> Iterator[Spot]:
+def condition_not_met(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ005: a value that does nothing on any stage where it wins."""
     for variable in facts.jar.variables.values():
         if not variable.only_with:
             continue
-        idle: dict[int, tuple[Written, list[str]]] = {}
+        idle: dict[int, tuple[Definition, list[str]]] = {}
         busy: set[int] = set()
         for stage in facts.stages:
             resolver = facts.resolver(stage)
@@ -95,7 +95,7 @@ def condition_not_met(facts: Facts) -> Iterator[Spot]:
             if key not in busy:
                 conditions = ", ".join(name if text is None else f"{name}={text}" for name, text in variable.only_with)
                 message = f"{variable.name} does nothing on {', '.join(stages)}: it works only with {conditions}"
-                yield Spot(message, "meet the condition there, or remove the value", written.place, variable.name, stages[0])
+                yield Diagnostic(message, "meet the condition there, or remove the value", written.place, variable.name, stages[0])
 
 
 def unmet(resolver: Resolver, variable: Variable, service: str) -> bool:
@@ -110,20 +110,20 @@ def unmet(resolver: Resolver, variable: Variable, service: str) -> bool:
     return False
 
 
-def reaches_nothing(facts: Facts) -> Iterator[Spot]:
+def reaches_nothing(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ014"""
     spoken = {found.variable.name for found in facts.written}
     for variable in facts.jar.variables.values():
         if not any(facts.resolver(stage).services_of(variable) for stage in facts.stages):
             message = f"{variable.name} reaches no service on any stage"
-            yield Spot(message, "correct its services and stages, or remove it", variable.place, variable.name)
+            yield Diagnostic(message, "correct its services and stages, or remove it", variable.place, variable.name)
         elif variable.name not in spoken and not variable.required and not variable.supplied_by:
             message = f"{variable.name} has no value on any stage, and no default"
-            yield Spot(message, "give it a value or a default, say `required: true`, or remove it", variable.place, variable.name)
+            yield Diagnostic(message, "give it a value or a default, say `required: true`, or remove it", variable.place, variable.name)
     yield from _for_all_and_none(facts)
 
 
-def _for_all_and_none(facts: Facts) -> Iterator[Spot]:
+def _for_all_and_none(facts: CheckContext) -> Iterator[Diagnostic]:
     """A layer's value for all services that each of them has a value of its own beside."""
     for layer, scopes in facts.jar.plain.items():
         for name in scopes.get(ALL, {}).keys() & {name for scope, values in scopes.items() if scope != ALL for name in values}:
@@ -133,10 +133,10 @@ def _for_all_and_none(facts: Facts) -> Iterator[Spot]:
                 whose = f"{services[0]} has" if len(services) == 1 else f"each of {', '.join(services)} has"
                 message = f"{name}: the value for all services reaches none, for {whose} its own in {layer}"
                 stage = None if layer == SHARED else layer
-                yield Spot(message, "remove it, or the one that covers it", scopes[ALL][name].place, name, stage)
+                yield Diagnostic(message, "remove it, or the one that covers it", scopes[ALL][name].place, name, stage)
 
 
-def cannot_be_worked_out(facts: Facts) -> Iterator[Spot]:
+def cannot_be_worked_out(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ016: a circle, a reference without a value, a file that is not there. What was not asked for is only counted."""
     for fault, variable, stage, service in facts.derived_faults:
         if fault.code == "not-fetched":
@@ -145,10 +145,10 @@ def cannot_be_worked_out(facts: Facts) -> Iterator[Spot]:
         elif is_others(fault):
             continue  # counted apart
         elif fault.code != "CJ003" and not _told_by_cj001(facts, variable, stage, service):
-            yield Spot(f"{variable.name} on {stage}: {fault.message}", fault.hint, fault.place or variable.place, variable.name, stage, service)
+            yield Diagnostic(f"{variable.name} on {stage}: {fault.message}", fault.hint, fault.place or variable.place, variable.name, stage, service)
 
 
-def _told_by_cj001(facts: Facts, variable: Variable, stage: str, service: str | None) -> bool:
+def _told_by_cj001(facts: CheckContext, variable: Variable, stage: str, service: str | None) -> bool:
     """Whether a reference is without a value only because a required variable is missing."""
     resolver = facts.resolver(stage)
     service = service or resolver.services_of(variable)[0]

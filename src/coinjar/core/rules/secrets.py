@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from coinjar.core.guess import is_placeholder
-from coinjar.core.model import Content, Jar, Sealed
+from coinjar.core.model import Content, Jar, SealedDefinition
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
-from coinjar.core.rules.base import Facts, Found, Spot
+from coinjar.core.rules.base import CheckContext, Diagnostic, ScopedDefinition
 from coinjar.core.strength import WEAK, bits
 from coinjar.core.suspicion import suspicion
 
@@ -23,16 +23,16 @@ def lies_open(jar: Jar, content: Content) -> bool:
     return isinstance(content, Template) and not any(jar.variables[one.name].secret for one in content.references())
 
 
-def secret_in_plain(facts: Facts) -> Iterator[Spot]:
+def secret_in_plain(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ006"""
     for found in facts.written:
-        if found.variable.secret and not isinstance(found.written, Sealed) and lies_open(facts.jar, found.written.content):
+        if found.variable.secret and not isinstance(found.written, SealedDefinition) and lies_open(facts.jar, found.written.content):
             message = f"{found.variable.name} is a secret, and its value lies in plain text"
             fix = "`coinjar readers seal` seals it; what was committed stays in version control's history, so make it anew where it counts"
-            yield Spot(message, fix, found.written.place, found.variable.name, found.stage)
+            yield Diagnostic(message, fix, found.written.place, found.variable.name, found.stage)
 
 
-def looks_secret(facts: Facts) -> Iterator[Spot]:
+def looks_secret(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ023"""
     free = [text for found, text in facts.texts if not found.variable.secret and found.variable.kind in _FREE]
     any_held = not facts.secrets.is_empty and facts.secrets.first("\n".join(free)) is not None  # in most jars there is none
@@ -46,10 +46,10 @@ def looks_secret(facts: Facts) -> Iterator[Spot]:
             why = f"looks like one: {suspected[1]}" if suspected else f"holds the text of the secret {held}"
             message = f"{variable.name} is not declared as a secret, and its value {why}"
             fix = "add secret: true in jar.yaml, then `coinjar readers seal`; or accept it in jar.yaml"
-            yield Spot(message, fix, found.written.place, variable.name, found.stage)
+            yield Diagnostic(message, fix, found.written.place, variable.name, found.stage)
 
 
-def _own_secrets(facts: Facts) -> Iterator[tuple[Found, str]]:
+def _own_secrets(facts: CheckContext) -> Iterator[tuple[ScopedDefinition, str]]:
     """Each secret that is written as a text of its own, once a layer and name where compartments hold the same."""
     seen: set[tuple[str, str, str]] = set()
     for found, text in facts.texts:
@@ -60,9 +60,9 @@ def _own_secrets(facts: Facts) -> Iterator[tuple[Found, str]]:
                 yield found, text
 
 
-def same_on_two_stages(facts: Facts) -> Iterator[Spot]:
+def same_on_two_stages(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ024: of stages that follow each other CJ013 tells; what lies in shared is meant for all."""
-    by_text: dict[str, list[Found]] = {}
+    by_text: dict[str, list[ScopedDefinition]] = {}
     for found, text in _own_secrets(facts):
         if found.layer not in (SHARED, "default"):
             by_text.setdefault(text, []).append(found)
@@ -73,14 +73,14 @@ def same_on_two_stages(facts: Facts) -> Iterator[Spot]:
                 same = "the same value" if other.variable is first.variable else f"the value that {first.variable.name} has"
                 message = f"{other.variable.name} has {same} on {first.layer} and on {other.layer}: who opens one of them opens both"
                 fix = f"`coinjar generate {other.variable.name} --stage {other.layer} --replace`, or put another one"
-                yield Spot(message, fix, other.written.place, other.variable.name, other.layer)
+                yield Diagnostic(message, fix, other.written.place, other.variable.name, other.layer)
 
 
-def _follow(facts: Facts, one: str, other: str) -> bool:
+def _follow(facts: CheckContext, one: str, other: str) -> bool:
     return one in facts.jar.chain(other) or other in facts.jar.chain(one)
 
 
-def weak_secret(facts: Facts) -> Iterator[Spot]:
+def weak_secret(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ029"""
     for found, text in _own_secrets(facts):
         if found.variable.kind in ("url", "json", "pem", "list"):
@@ -90,13 +90,13 @@ def weak_secret(facts: Facts) -> Iterator[Spot]:
             where = f" on {found.stage}" if found.stage else ""
             message = f"{found.variable.name} is weak{where}: about {strength:.0f} bits to guess, and {WEAK} are few"
             fix = f"`coinjar generate {found.variable.name} --stage {found.stage or SHARED} --replace`, where it is ours to choose"
-            yield Spot(message, fix, found.written.place, found.variable.name, found.stage)
+            yield Diagnostic(message, fix, found.written.place, found.variable.name, found.stage)
 
 
-def sealed_for_others(facts: Facts) -> Iterator[Spot]:
+def sealed_for_others(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ031"""
     for found in facts.written:
         services = found.variable.services
-        if isinstance(found.written, Sealed) and services is not None and found.written.compartment == ALL:
+        if isinstance(found.written, SealedDefinition) and services is not None and found.written.compartment == ALL:
             message = f"{found.variable.name} is sealed for all services of {found.layer}, and declared for {', '.join(sorted(services)) or 'none'}"
-            yield Spot(message, "`coinjar readers seal` seals it for those alone", found.written.place, found.variable.name, found.stage)
+            yield Diagnostic(message, "`coinjar readers seal` seals it for those alone", found.written.place, found.variable.name, found.stage)

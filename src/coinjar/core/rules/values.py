@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from coinjar.core.guess import is_placeholder
 from coinjar.core.layers import plain
-from coinjar.core.rules.base import Facts, Spot
+from coinjar.core.rules.base import CheckContext, Diagnostic
 
 _SURPRISING = re.compile(
     r"(?P<word>(?:null|Null|NULL|None|nil|undefined|NaN)\Z)|(?P<true>(?:True|False|TRUE|FALSE)\Z)"
@@ -20,25 +20,25 @@ _MIXED = re.compile("[A-Za-z][\u0370-\u03ff\u0400-\u04ff]|[\u0370-\u03ff\u0400-\
 _TYPOGRAPHIC = re.compile("[\u2018\u2019\u201c\u201d\u2010-\u2015\u2212]")
 
 
-def kind_broken(facts: Facts) -> Iterator[Spot]:
+def kind_broken(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ003"""
     for found, text in facts.texts:
         if found.variable.kind == "text" and not found.variable.constraints and "\0" not in text:
             continue
         fault = plain(found.variable, found.written).fault
         if fault is not None:
-            yield Spot(fault.message, fault.hint, found.written.place, found.variable.name, found.stage, None)
+            yield Diagnostic(fault.message, fault.hint, found.written.place, found.variable.name, found.stage, None)
     for derived, variable, stage, service in facts.derived_faults:
         if derived.code == "CJ003":
-            yield Spot(f"{derived.message} (on {stage})", derived.hint, derived.place or variable.place, variable.name, stage, service)
+            yield Diagnostic(f"{derived.message} (on {stage})", derived.hint, derived.place or variable.place, variable.name, stage, service)
 
 
-def placeholder_left(facts: Facts) -> Iterator[Spot]:
+def placeholder_left(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ007"""
     for found, text in facts.texts:
         if is_placeholder(text):
             message = f"{found.variable.name} still holds a placeholder"
-            yield Spot(message, "put the real value, or remove it", found.written.place, found.variable.name, found.stage)
+            yield Diagnostic(message, "put the real value, or remove it", found.written.place, found.variable.name, found.stage)
 
 
 def surprise(kind: str, text: str) -> str | None:
@@ -59,7 +59,7 @@ def surprise(kind: str, text: str) -> str | None:
     return None
 
 
-def surprising_text(facts: Facts) -> Iterator[Spot]:
+def surprising_text(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ008"""
     for found, text in facts.texts:
         variable = found.variable
@@ -70,16 +70,16 @@ def surprising_text(facts: Facts) -> Iterator[Spot]:
         if words:
             fix = "for a reference write {text: …}; else write what is meant, or accept it in jar.yaml" if "${" in words else "write what is meant"
             shown = words if not variable.secret or "'" not in words else "is a word that stands for no value"
-            yield Spot(f"the value of {variable.name} {shown}", fix, found.written.place, variable.name, found.stage)
+            yield Diagnostic(f"the value of {variable.name} {shown}", fix, found.written.place, variable.name, found.stage)
 
 
-def look_alikes(facts: Facts) -> Iterator[Spot]:
+def look_alikes(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ009"""
     for variable in facts.jar.variables.values():
         odd = next((letter for letter in variable.name if not letter.isascii()), None)
         if odd:
             message = f"the name {ascii(variable.name)[1:-1]} holds {_called(odd)}, which looks like something else or like nothing"
-            yield Spot(message, "write the name with A to Z, digits and '_'", variable.place, variable.name)
+            yield Diagnostic(message, "write the name with A to Z, digits and '_'", variable.place, variable.name)
     for found, text in facts.texts:
         if text.isascii():
             continue
@@ -87,7 +87,7 @@ def look_alikes(facts: Facts) -> Iterator[Spot]:
         if seen:
             odd = next(letter for letter in seen[0] if not letter.isascii())
             message = f"the value of {found.variable.name} holds {_called(odd)} at character {text.index(odd) + 1}"
-            yield Spot(message, "type it anew by hand, or accept it in jar.yaml", found.written.place, found.variable.name, found.stage)
+            yield Diagnostic(message, "type it anew by hand, or accept it in jar.yaml", found.written.place, found.variable.name, found.stage)
 
 
 def _called(letter: str) -> str:

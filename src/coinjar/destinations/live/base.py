@@ -1,7 +1,7 @@
 """The protocol of every live destination: identity, read, plan, write, read back, restart, and whether it has taken effect.
 
 A destination is one or more targets: an app, a project's stage, a machine's file, a container. `deliver` and `drift` work on targets only, so a
-new type is a `Live` that lists its targets, and a `Target` that does what is asked of it.
+new type is a `LiveDestination` that lists its targets, and a `Target` that does what is asked of it.
 """
 
 from __future__ import annotations
@@ -10,17 +10,17 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import NamedTuple
 
-from coinjar.core.delivery import Change, Held, Wanted
-from coinjar.core.errors import CoinJarError, InputError, OutsideError, Place, raise_all
+from coinjar.core.delivery import DeliveryChange, DesiredValue, LiveValue
+from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, raise_all
 from coinjar.core.kinds import nanoseconds
 from coinjar.core.layers import Resolver
 from coinjar.core.masking import SHORTEST, StreamMasker
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
 from coinjar.core.secret import reveal
-from coinjar.destinations.base import Declared, Surroundings, View, is_supplied
-from coinjar.dialects.base import Item, Reading, Remark
-from coinjar.documents.fields import Fields
+from coinjar.destinations.base import DestinationOptions, RenderContext, StageView, is_supplied
+from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
+from coinjar.documents.fields import FieldReader
 
 COMMON = ("account", "restart_timeout")
 """Options that every live destination has: which account it was the first time, by target; and how long a restart may take."""
@@ -28,7 +28,7 @@ _RESTART_TIMEOUT = 600.0
 """Seconds that a restart or a rollout may take where `restart_timeout` is not set."""
 
 
-class Effect(NamedTuple):
+class RestartState(NamedTuple):
     """Whether what is saved is what runs. `names` are those that are not in effect; None: it cannot be told which."""
 
     in_effect: bool
@@ -36,19 +36,19 @@ class Effect(NamedTuple):
     words: str = ""
 
 
-NOW = Effect(in_effect=True)
+NOW = RestartState(in_effect=True)
 """For what is in effect as soon as it is saved."""
 
 
-class AnswerLost(OutsideError):
+class ResponseLost(ExternalError):
     """A request that must not be sent twice without a look: nobody knows whether it was carried out. `lost` says which."""
 
-    def __init__(self, label: str, lost: str, place: Place) -> None:
+    def __init__(self, label: str, lost: str, place: Location) -> None:
         super().__init__(f"{lost}: it may have been carried out", hint="run it again: it looks first", place=place, code="answer-lost", of=label)
         self.lost = lost
 
 
-class Notes:
+class TargetNotes:
     """What a target has to say besides success: a request that may have been carried out twice, a value that is covered elsewhere."""
 
     def __init__(self) -> None:
@@ -72,13 +72,13 @@ class Target(ABC):
     services_share = False
     """Whether one place holds several services of a stage, each apart."""
 
-    def __init__(self, key: str, label: str, services: Sequence[str], wanted: Mapping[str, Wanted], origin: Place) -> None:
+    def __init__(self, key: str, label: str, services: Sequence[str], wanted: Mapping[str, DesiredValue], origin: Location) -> None:
         self.key = key
         self.label = label
         self.services = tuple(services)
         self.wanted = dict(wanted)
         self.origin = origin
-        self.notes = Notes()
+        self.notes = TargetNotes()
         self.before_write: Callable[[], None] = lambda: None
         """Called before each request or file that `write` sends; raises where it must stop (the lock is lost)."""
 
@@ -91,20 +91,20 @@ class Target(ABC):
         """Which account, project or machine this is, as it says itself; "" where the way to it proves that (a host's key)."""
 
     @abstractmethod
-    async def read(self) -> dict[str, Held]:
-        """What it holds now, its own included. Raises OutsideError."""
+    async def read(self) -> dict[str, LiveValue]:
+        """What it holds now, its own included. Raises ExternalError."""
 
-    def around(self) -> dict[str, Held]:
+    def around(self) -> dict[str, LiveValue]:
         """After `read`: what the level around this one has (the whole project's), its own values over it or not."""
         return {}
 
     @abstractmethod
-    def steps(self, changes: Sequence[Change]) -> list[str]:
+    def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
         """What `write` would do, a line each, every secret and token masked."""
 
     @abstractmethod
-    async def write(self, changes: Sequence[Change]) -> None:
-        """Make these changes. Raises AnswerLost where it cannot be told whether they were made, OutsideError otherwise."""
+    async def write(self, changes: Sequence[DeliveryChange]) -> None:
+        """Make these changes. Raises ResponseLost where it cannot be told whether they were made, ExternalError otherwise."""
 
     @abstractmethod
     def restart_words(self) -> str:
@@ -112,23 +112,23 @@ class Target(ABC):
 
     @abstractmethod
     async def restart(self) -> None:
-        """Make what is saved take effect, and wait until it has. Raises AnswerLost, OutsideError."""
+        """Make what is saved take effect, and wait until it has. Raises ResponseLost, ExternalError."""
 
-    async def effect(self) -> Effect | None:
+    async def effect(self) -> RestartState | None:
         """Whether what is saved is what runs; None if it does not say."""
         return NOW
 
     async def settle(self) -> None:  # noqa: B027 - most have nothing to do
-        """Called when what was written is in effect: clear away what only the earlier state needed. Raises OutsideError."""
+        """Called when what was written is in effect: clear away what only the earlier state needed. Raises ExternalError."""
 
     async def close(self) -> None:  # noqa: B027 - many have none
         """Let go of connections."""
 
 
-class Live(Declared, ABC):
+class LiveDestination(DestinationOptions, ABC):
     """A destination that is running systems. Subclasses list their targets."""
 
-    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
         self.keys = (*self.keys, *COMMON)
         super().__init__(destination, around, fields)
         self.accounts: dict[str, str] = {}
@@ -153,10 +153,10 @@ class Live(Declared, ABC):
         return False
 
     @abstractmethod
-    def targets(self, view: View) -> list[Target]:
+    def targets(self, view: StageView) -> list[Target]:
         """Its targets on a stage. Raises every fault of their values at once."""
 
-    def refusals(self, view: View) -> list[CoinJarError]:
+    def refusals(self, view: StageView) -> list[CoinJarError]:
         """What it could not carry on a stage, for `check`: nothing is asked of anybody."""
         return [fault for target in self.targets(view) for fault in target.refusals()]
 
@@ -164,15 +164,15 @@ class Live(Declared, ABC):
         """Under which name jar.yaml keeps whose a target is."""
         return f"{stage}/{target.key}" if target.key else stage
 
-    def wanted_of(self, view: View, service: str) -> dict[str, Wanted]:
+    def wanted_of(self, view: StageView, service: str) -> dict[str, DesiredValue]:
         """What a service should get here: all it sees but what this destination supplies itself."""
         entries = view.entries(service, lenient=view.lenient or view.stage == SHARED)
         kept = [one for one in entries if one.text is not None and not (one.variable and is_supplied(one.variable, self.destination))]
-        return {one.name: Wanted(one.name, one.text or "", one.secret) for one in kept}
+        return {one.name: DesiredValue(one.name, one.text or "", one.secret) for one in kept}
 
-    def wanted_together(self, view: View) -> dict[str, Wanted]:
+    def wanted_together(self, view: StageView) -> dict[str, DesiredValue]:
         """What all its services get, for a place that does not tell them apart. Raises InputError where they differ."""
-        found: dict[str, tuple[str, Wanted]] = {}
+        found: dict[str, tuple[str, DesiredValue]] = {}
         faults: list[CoinJarError] = []
         for service in view.services():
             for name, one in self.wanted_of(view, service).items():
@@ -184,16 +184,16 @@ class Live(Declared, ABC):
         raise_all(faults)
         return {name: one for name, (_, one) in found.items()}
 
-    def read_now(self, resolver: Resolver) -> Reading:
+    def read_now(self, resolver: Resolver) -> ReadResult:
         """What is there now, for a source (`dest:NAME@STAGE`): every target's variables, by service where they are told apart."""
         import asyncio
 
-        view = View(resolver, self.destination, lenient=True)  # what should be there does not matter here
+        view = StageView(resolver, self.destination, lenient=True)  # what should be there does not matter here
         return asyncio.run(self._read_all(self.targets(view)))
 
-    async def _read_all(self, targets: Sequence[Target]) -> Reading:
-        items: list[Item] = []
-        remarks: list[Remark] = []
+    async def _read_all(self, targets: Sequence[Target]) -> ReadResult:
+        items: list[ReadItem] = []
+        remarks: list[ReadRemark] = []
         unread: set[str] = set()
         for target in targets:
             try:
@@ -203,18 +203,18 @@ class Live(Declared, ABC):
             for one in held.values():
                 known = self.around.jar.variables.get(one.name)
                 if one.supplied and not (known and is_supplied(known, self.destination)):
-                    remarks.append(Remark(self.destination.place, f"left out: {one.name} is {target.label}'s own"))
+                    remarks.append(ReadRemark(self.destination.place, f"left out: {one.name} is {target.label}'s own"))
                     continue
                 service = target.services[0] if len(target.services) == 1 else None
                 if one.text is None:
                     unread.add(one.name)
-                    remarks.append(Remark(self.destination.place, f"left out: {one.name} of {target.label} cannot be read back", lost=True))
+                    remarks.append(ReadRemark(self.destination.place, f"left out: {one.name} of {target.label} cannot be read back", lost=True))
                     continue
-                items.append(Item(one.name, one.text, self.destination.place, service=service, secret=one.secret or None))
-        return Reading(items, remarks, frozenset(unread))
+                items.append(ReadItem(one.name, one.text, self.destination.place, service=service, secret=one.secret or None))
+        return ReadResult(items, remarks, frozenset(unread))
 
 
-def last_lines(output: bytes, wanted: Collection[Wanted], most: int = 5) -> str:
+def last_lines(output: bytes, wanted: Collection[DesiredValue], most: int = 5) -> str:
     """The end of what a command printed, on one line, every secret of `wanted` masked in all its encodings."""
     masker = StreamMasker({one.text: one.name for one in wanted if one.secret})
     text = (masker.feed(output) + masker.rest()).decode(errors="replace")
@@ -223,6 +223,6 @@ def last_lines(output: bytes, wanted: Collection[Wanted], most: int = 5) -> str:
     return " | ".join(line.strip()[:300] for line in text.strip().splitlines()[-most:] if line.strip())
 
 
-def unreadable(target: Target, words: str, hint: str, *, code: str = "outside") -> OutsideError:
+def unreadable(target: Target, words: str, hint: str, *, code: str = "outside") -> ExternalError:
     """An error of an outside system, with the place of the declaration that led there."""
-    return OutsideError(words, hint=hint, place=target.origin, code=code, of=target.label)
+    return ExternalError(words, hint=hint, place=target.origin, code=code, of=target.label)

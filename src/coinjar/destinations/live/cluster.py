@@ -13,18 +13,18 @@ from typing import Any
 
 import yaml
 
-from coinjar.core.delivery import Change, Held, Wanted
+from coinjar.core.delivery import DeliveryChange, DesiredValue, LiveValue
 from coinjar.core.errors import CoinJarError
 from coinjar.core.model import Destination
 from coinjar.core.names import ALL, suggestion
-from coinjar.destinations.base import Surroundings, View
-from coinjar.destinations.live.base import Effect, Live, Target, unreadable
-from coinjar.destinations.live.http import Ask, HttpRefused, Sender
+from coinjar.destinations.base import RenderContext, StageView
+from coinjar.destinations.live.base import LiveDestination, RestartState, Target, unreadable
+from coinjar.destinations.live.http import HttpClient, HttpStatusError, Request
 from coinjar.destinations.live.kubeconfig import default_path, read_access
-from coinjar.destinations.manifests import ORDER, SERVICE, Manifests
+from coinjar.destinations.manifests import ORDER, SERVICE, ManifestsDestination
 from coinjar.destinations.workloads import TEMPLATED, environments, read_manifests, service_of
 from coinjar.documents.data import NOTHING, Data, look
-from coinjar.documents.fields import Fields
+from coinjar.documents.fields import FieldReader
 
 MANAGER = "coinjar"
 """Under which name the API keeps what is ours."""
@@ -46,14 +46,14 @@ _ROLLED = ("Deployment", "StatefulSet", "DaemonSet")
 _REFERENCES = ("configMapRef", "secretRef", "configMapKeyRef", "secretKeyRef", "configMap", "secret")
 
 
-class Cluster(Live):
+class ClusterDestination(LiveDestination):
     """`manifests` (a destination of that type); `kubeconfig`, `context`, `namespace`, `take_over`, `keep`."""
 
     keys = ("manifests", "kubeconfig", "context", "namespace", "take_over", "keep")
     needed = ("manifests",)
     at_once = 4
 
-    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, around, fields)
         self.take_over = self.flag("take_over")
         named = self.text("manifests")
@@ -64,27 +64,27 @@ class Cluster(Live):
         self.manifests = other
         self.keep = self.count("keep", 3)
 
-    def sender(self, hidden: Sequence[str]) -> tuple[Sender, str]:
+    def sender(self, hidden: Sequence[str]) -> tuple[HttpClient, str]:
         """The API, and the namespace. Raises InputError."""
         named = self.text("kubeconfig")
         path = self.around.root / Path(named).expanduser() if named else default_path()
         access = read_access(path, self.text("context"))
         verify = access.verify
-        sender = Sender(access.address, access.headers, self.destination.name, self.destination.place, hidden=[*hidden, access.secret], verify=verify)
+        sender = HttpClient(access.address, access.headers, self.destination.name, self.destination.place, hidden=[*hidden, access.secret], verify=verify)
         return sender, self.text("namespace") or access.namespace
 
-    def targets(self, view: View) -> list[Target]:
+    def targets(self, view: StageView) -> list[Target]:
         from coinjar.destinations import make
 
         assert self.manifests, "a declaration without it is refused"
         made = make(self.manifests, self.around)
-        assert isinstance(made, Manifests)
-        inner = View(view.resolver, self.manifests)
+        assert isinstance(made, ManifestsDestination)
+        inner = StageView(view.resolver, self.manifests)
         files = {one.path: one.data for one in made.outputs(inner)}
         rendered = [one for path, data in files.items() for one in _documents(data, str(path))]
         services = [one for one in inner.services() if one in view.services()]
         if made.from_secret:  # what the cluster has already is neither written nor compared
-            inner = View(view.resolver, self.manifests._replace(plain_only=True))
+            inner = StageView(view.resolver, self.manifests._replace(plain_only=True))
         hidden = [one.text for service in services for one in self._wanted(inner, service).values() if one.secret]
         found: list[Target] = []
         for service in services:
@@ -94,13 +94,13 @@ class Cluster(Live):
                 found.append(ClusterTarget(self, made, sender, namespace, service, mine, self._wanted(inner, service)))
         return found
 
-    def refusals(self, view: View) -> list[CoinJarError]:
+    def refusals(self, view: StageView) -> list[CoinJarError]:
         """What a cluster takes is what manifests can say, and those are looked at as a destination of their own."""
         del view
         return []
 
-    def _wanted(self, inner: View, service: str) -> dict[str, Wanted]:
-        return {one.name: Wanted(one.name, one.text, one.secret) for one in inner.entries(service) if one.text is not None}
+    def _wanted(self, inner: StageView, service: str) -> dict[str, DesiredValue]:
+        return {one.name: DesiredValue(one.name, one.text, one.secret) for one in inner.entries(service) if one.text is not None}
 
 
 def _documents(data: bytes, file: str) -> Iterator[dict[str, Any]]:
@@ -110,7 +110,7 @@ def _documents(data: bytes, file: str) -> Iterator[dict[str, Any]]:
             yield loaded
 
 
-def _is_for(document: Data, service: str, made: Manifests) -> bool:
+def _is_for(document: Data, service: str, made: ManifestsDestination) -> bool:
     """Whether a rendered document is one of a service's: its objects and those that all share, and its workloads."""
     if document["kind"] in ("ConfigMap", "Secret"):
         return look(document, "/metadata/annotations").get(SERVICE) in (ALL, service) if look(document, "/metadata/annotations") is not NOTHING else False
@@ -125,7 +125,14 @@ class ClusterTarget(Target):
     services_share = True
 
     def __init__(
-        self, made: Cluster, manifests: Manifests, sender: Sender, namespace: str, service: str, documents: list[dict[str, Any]], wanted: Mapping[str, Wanted]
+        self,
+        made: ClusterDestination,
+        manifests: ManifestsDestination,
+        sender: HttpClient,
+        namespace: str,
+        service: str,
+        documents: list[dict[str, Any]],
+        wanted: Mapping[str, DesiredValue],
     ) -> None:
         self.made = made
         self.manifests = manifests
@@ -146,16 +153,16 @@ class ClusterTarget(Target):
         return document["kind"], meta.get("namespace") or self.namespace, meta["name"]
 
     async def _get(self, kind: str, namespace: str, name: str) -> Data | None:
-        return (await self.sender.send(Ask("GET", self._path(kind, namespace, name), missing=True))).data
+        return (await self.sender.send(Request("GET", self._path(kind, namespace, name), missing=True))).data
 
     async def _list(self, kind: str) -> list[Data]:
-        data = (await self.sender.send(Ask("GET", self._path(kind, self.namespace), missing=True))).data
+        data = (await self.sender.send(Request("GET", self._path(kind, self.namespace), missing=True))).data
         return [{**one, "kind": kind} for one in (data or {}).get("items") or []]
 
     async def identity(self) -> str:
         """A cluster is told by the number of its namespace kube-system, which is made once and never again."""
         try:
-            found = (await self.sender.send(Ask("GET", "/api/v1/namespaces/kube-system"))).data
+            found = (await self.sender.send(Request("GET", "/api/v1/namespaces/kube-system"))).data
         except CoinJarError as fault:
             if fault.code not in ("http-403", "http-404"):
                 raise
@@ -180,20 +187,20 @@ class ClusterTarget(Target):
                     found.append({**held, "kind": other})
         return found
 
-    async def read(self) -> dict[str, Held]:
+    async def read(self) -> dict[str, LiveValue]:
         files = {Path(str(number)): read_manifests(json.dumps(_slim(one)).encode(), "the cluster") for number, one in enumerate(await self._live())}
         reading = environments(files, self.made.around.jar.services, self.manifests.named)
         items = [one for one in reading.items if one.service == self.service]
-        return {one.name: Held(one.name, one.text or "", bool(one.secret) or self.made.around.is_secret(one.name, one.text or "")) for one in items}
+        return {one.name: LiveValue(one.name, one.text or "", bool(one.secret) or self.made.around.is_secret(one.name, one.text or "")) for one in items}
 
     # -- writing
 
-    def steps(self, changes: Sequence[Change]) -> list[str]:
+    def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
         del changes
         force = "true" if self.made.take_over else "false"
         return [f"PATCH {self.sender.address}{self._path(*self._where(one))}?fieldManager={MANAGER}&force={force}   ({one['kind']})" for one in self.documents]
 
-    async def write(self, changes: Sequence[Change]) -> None:
+    async def write(self, changes: Sequence[DeliveryChange]) -> None:
         del changes  # objects are named after their content, so all of them are applied
         await self._apply_all()
         await self.prune()
@@ -207,8 +214,8 @@ class ClusterTarget(Target):
         kind, namespace, name = self._where(document)
         path = f"{self._path(kind, namespace, name)}?fieldManager={MANAGER}&force={'true' if self.made.take_over else 'false'}"
         try:
-            await self.sender.send(Ask("PATCH", path, repeat=True, headers={"Content-Type": _APPLY}, content=json.dumps(document).encode()))
-        except HttpRefused as fault:
+            await self.sender.send(Request("PATCH", path, repeat=True, headers={"Content-Type": _APPLY}, content=json.dumps(document).encode()))
+        except HttpStatusError as fault:
             if fault.status == HTTPStatus.CONFLICT:
                 hint = "agree with whoever manages it, or take it over: take_over: true"
                 raise unreadable(self, f"{kind} {name} has fields that somebody else manages: {fault.words}", hint, code="conflict") from None
@@ -220,7 +227,7 @@ class ClusterTarget(Target):
         for kind in TEMPLATED:
             try:
                 used |= {name for one in await self._list(kind) if _is_live(one) for _, name in _references(one)}
-            except HttpRefused as fault:
+            except HttpStatusError as fault:
                 if fault.status != HTTPStatus.FORBIDDEN:
                     raise
                 self.notes.add(f"no old objects were removed: nobody may say here which {kind} refers to them")
@@ -234,7 +241,7 @@ class ClusterTarget(Target):
                 ours.sort(key=lambda one: (str(one["metadata"].get("creationTimestamp", "")), _order(one)), reverse=True)
                 for one in ours[self.made.keep :]:
                     name = one["metadata"]["name"]
-                    await self.sender.send(Ask("DELETE", self._path(kind, self.namespace, name), missing=True))
+                    await self.sender.send(Request("DELETE", self._path(kind, self.namespace, name), missing=True))
                     gone.append(f"{kind} {name}")
         if gone:
             self.notes.add(f"removed what nothing used any more: {', '.join(gone)}")
@@ -249,14 +256,14 @@ class ClusterTarget(Target):
 
     # -- taking effect
 
-    async def effect(self) -> Effect | None:
+    async def effect(self) -> RestartState | None:
         waits = []
         for document in self.workloads:
             kind, namespace, name = self._where(document)
             there = await self._get(kind, namespace, name)
             if there is None or (kind in _ROLLED and not _rolled_out(kind, there)):
                 waits.append(f"{kind} {name}")
-        return Effect(not waits, None if waits else frozenset(), f"the rollout of {', '.join(waits)} is not through" if waits else "")
+        return RestartState(not waits, None if waits else frozenset(), f"the rollout of {', '.join(waits)} is not through" if waits else "")
 
     def restart_words(self) -> str:
         return f"waits for the rollout of {self.service}"
@@ -278,9 +285,9 @@ class ClusterTarget(Target):
     async def settle(self) -> None:
         await self.prune()
 
-    async def pods(self) -> list[dict[str, Held]]:
+    async def pods(self) -> list[dict[str, LiveValue]]:
         """The environment of every running pod of this service, as its spec and the objects that are there give it."""
-        found: list[dict[str, Held]] = []
+        found: list[dict[str, LiveValue]] = []
         for pod in await self._list("Pod"):
             if look(pod, "/status/phase") != "Running":
                 continue
@@ -288,7 +295,7 @@ class ClusterTarget(Target):
             files = {Path(str(number)): read_manifests(json.dumps(_slim(one)).encode(), "the cluster") for number, one in enumerate([pod, *objects])}
             items = [one for one in environments(files, self.made.around.jar.services, self.manifests.named).items if one.service == self.service]
             if items:
-                found.append({one.name: Held(one.name, one.text or "", bool(one.secret)) for one in items})
+                found.append({one.name: LiveValue(one.name, one.text or "", bool(one.secret)) for one in items})
         return found
 
     async def close(self) -> None:

@@ -12,13 +12,13 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
-from coinjar.core.delivery import Change, Held
+from coinjar.core.delivery import DeliveryChange, LiveValue
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.model import Destination
-from coinjar.destinations.base import Surroundings, View, filled
-from coinjar.destinations.live.base import Effect, Live, Target, last_lines, unreadable
-from coinjar.destinations.live.envfile import EnvFile, read_dialect
-from coinjar.documents.fields import Fields
+from coinjar.destinations.base import RenderContext, StageView, filled
+from coinjar.destinations.live.base import LiveDestination, RestartState, Target, last_lines, unreadable
+from coinjar.destinations.live.envfile import EnvFileTarget, read_dialect
+from coinjar.documents.fields import FieldReader
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.outside import environment_for_children
 from coinjar.jarfile.store import replace_file, shown_path
@@ -28,7 +28,7 @@ _PATIENCE = 120
 
 
 async def ask_engine(target: Target, argv: Sequence[str], patience: float = _PATIENCE) -> str:
-    """What a command of the engine prints. Raises OutsideError with the last lines of a command that failed, secrets masked."""
+    """What a command of the engine prints. Raises ExternalError with the last lines of a command that failed, secrets masked."""
     try:
         process = await asyncio.create_subprocess_exec(
             *argv, stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, env=environment_for_children()
@@ -46,13 +46,13 @@ async def ask_engine(target: Target, argv: Sequence[str], patience: float = _PAT
     return out.decode(errors="replace")
 
 
-class Container(Live):
+class ContainerDestination(LiveDestination):
     """`container`, `env_file`, `as` (default literal), `engine` (default podman, with options), `restart` (a command that makes it anew)."""
 
     keys = ("container", "env_file", "as", "engine", "restart")
     needed = ("container", "env_file")
 
-    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, around, fields)
         self.container = self.pattern("container")
         self.env_file = self.pattern("env_file")
@@ -60,7 +60,7 @@ class Container(Live):
         self.engine = [text for text, _ in fields.texts(self.options.get("engine"), "engine")] or ["podman"]
         self.command = self.command_of("restart", ("stage", "service"))
 
-    def targets(self, view: View) -> list[Target]:
+    def targets(self, view: StageView) -> list[Target]:
         services = view.services()
         for key, text in (("container", self.container), ("env_file", self.env_file)):
             if len(services) > 1 and "{service}" not in text:
@@ -74,11 +74,11 @@ class ContainerTarget(Target):
 
     whole = True
 
-    def __init__(self, made: Container, view: View, service: str) -> None:
+    def __init__(self, made: ContainerDestination, view: StageView, service: str) -> None:
         self.made = made
         self.name = made.container.replace("{stage}", view.stage).replace("{service}", service)
         self.path = made.resolve_path(made.env_file, view.stage, service)
-        self.file = EnvFile(made.dialect, made.around, view.heading(service))
+        self.file = EnvFileTarget(made.dialect, made.around, view.heading(service))
         self.command = [filled(one, {"{stage}": view.stage, "{service}": service}) for one in made.command]
         super().__init__(service, f"{made.destination.name} ({self.name})", [service], made.wanted_of(view, service), made.destination.place)
 
@@ -89,14 +89,14 @@ class ContainerTarget(Target):
         told = await ask_engine(self, [*self.made.engine, "info", "--format", "{{.Host.Hostname}}"])
         return f"{self.name} on {told.strip()}"
 
-    async def read(self) -> dict[str, Held]:
+    async def read(self) -> dict[str, LiveValue]:
         return self.file.held(read_bytes(self.path), shown_path(self.path)) if self.path.exists() else {}
 
-    def steps(self, changes: Sequence[Change]) -> list[str]:
+    def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
         names = ", ".join(one.name for one in changes)
         return [f"write {shown_path(self.path)} (0600, {len(self.wanted)} variables; {names} differ)"]
 
-    async def write(self, changes: Sequence[Change]) -> None:
+    async def write(self, changes: Sequence[DeliveryChange]) -> None:
         del changes  # the file is written whole
         self.before_write()
         replace_file(self.path, self.file.data(self.wanted), mode=0o600, private=True)
@@ -108,20 +108,20 @@ class ContainerTarget(Target):
         found: list[dict[str, Any]] = json.loads(await ask_engine(self, [*self.made.engine, "container", "inspect", self.name]))
         return found[0]
 
-    async def effect(self) -> Effect | None:
+    async def effect(self) -> RestartState | None:
         there = await self.inspect()
         if there is None or not there["State"]["Running"]:
-            return Effect(in_effect=False, names=None, words="the container does not run")
+            return RestartState(in_effect=False, names=None, words="the container does not run")
         environment = dict(one.partition("=")[::2] for one in there["Config"]["Env"] or [])
         wanted = self.wanted
         if not any(name in environment for name in wanted) and wanted and not self._made_with_file(there):
             old = self.path.exists() and _started(there) < self.path.stat().st_mtime
-            return Effect(not old, None if old else frozenset(), "it started before the last change" if old else "")
+            return RestartState(not old, None if old else frozenset(), "it started before the last change" if old else "")
         written = await self.read()
         names = frozenset(name for name, one in written.items() if environment.get(name) != one.text)
         last = self.made.around.jar.variables
         gone = frozenset(name for name in environment if name in last and name not in written and self._made_with_file(there))
-        return Effect(not names | gone, names | gone, "it was made before the last change" if names | gone else "")
+        return RestartState(not names | gone, names | gone, "it was made before the last change" if names | gone else "")
 
     def _made_with_file(self, there: dict[str, Any]) -> bool:
         command = [str(one) for one in there["Config"].get("CreateCommand") or []]

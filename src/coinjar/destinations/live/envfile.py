@@ -4,23 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from coinjar.core.delivery import Held, Wanted
+from coinjar.core.delivery import DesiredValue, LiveValue
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.secret import reveal
-from coinjar.destinations.base import Declared, Surroundings
+from coinjar.destinations.base import DestinationOptions, RenderContext
 from coinjar.dialects import get
-from coinjar.dialects.base import Dialect, Entry, Heading
+from coinjar.dialects.base import Dialect, Entry, FileHeader
 
 
-class EnvFile:
+class EnvFileTarget:
     """A service's file."""
 
-    def __init__(self, dialect: Dialect, around: Surroundings, heading: Heading) -> None:
+    def __init__(self, dialect: Dialect, around: RenderContext, heading: FileHeader) -> None:
         self.dialect = dialect
         self.around = around
         self.heading = heading
 
-    def refusals(self, label: str, wanted: Mapping[str, Wanted]) -> list[CoinJarError]:
+    def refusals(self, label: str, wanted: Mapping[str, DesiredValue]) -> list[CoinJarError]:
         """What the dialect cannot carry."""
         found: list[CoinJarError] = []
         for one in wanted.values():
@@ -31,18 +31,18 @@ class EnvFile:
                 found.append(InputError(words, hint=hint, place=variable.place if variable else None, code="cannot-carry"))
         return found
 
-    def data(self, wanted: Mapping[str, Wanted]) -> bytes:
+    def data(self, wanted: Mapping[str, DesiredValue]) -> bytes:
         """The file. `refusals` have been asked before."""
         known = self.around.jar.variables
         return self.dialect.write([Entry(one.name, reveal(one.text), known.get(one.name), one.secret) for one in wanted.values()], self.heading)
 
-    def held(self, data: bytes, shown: str) -> dict[str, Held]:
+    def held(self, data: bytes, shown: str) -> dict[str, LiveValue]:
         """What a file that is there holds. Raises InputError if it cannot be read."""
         items = self.dialect.read(data, shown).items
-        return {one.name: Held(one.name, one.text or "", self.around.is_secret(one.name, one.text or "")) for one in items}
+        return {one.name: LiveValue(one.name, one.text or "", self.around.is_secret(one.name, one.text or "")) for one in items}
 
 
-def read_dialect(made: Declared, default: str) -> Dialect:
+def read_dialect(made: DestinationOptions, default: str) -> Dialect:
     """The option `as`: a dialect that can be read back."""
     name = made.text("as", default)
     try:

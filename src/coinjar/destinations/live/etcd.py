@@ -7,15 +7,15 @@ from collections.abc import Sequence
 from functools import cached_property
 from typing import Any
 
-from coinjar.core.delivery import GONE, Change, Held
+from coinjar.core.delivery import GONE, DeliveryChange, LiveValue
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
 from coinjar.core.secret import reveal
-from coinjar.destinations.base import Surroundings, View
-from coinjar.destinations.live.base import Live, Target, unreadable
-from coinjar.destinations.live.http import Ask, Sender
+from coinjar.destinations.base import RenderContext, StageView
+from coinjar.destinations.live.base import LiveDestination, Target, unreadable
+from coinjar.destinations.live.http import HttpClient, Request
 from coinjar.destinations.live.tokens import read_token
-from coinjar.documents.fields import Fields
+from coinjar.documents.fields import FieldReader
 
 MOST_OPERATIONS = 128
 """What an etcd takes in one transaction, unless its --max-txn-ops says otherwise."""
@@ -29,10 +29,10 @@ def _text(code: str) -> str:
     return b64decode(code).decode("utf-8", "surrogateescape")
 
 
-class Store:
+class EtcdClient:
     """An etcd through its JSON gateway."""
 
-    def __init__(self, sender: Sender, login: dict[str, str] | None) -> None:
+    def __init__(self, sender: HttpClient, login: dict[str, str] | None) -> None:
         self.sender = sender
         self._login = login
         self._headers: dict[str, str] | None = None
@@ -42,9 +42,9 @@ class Store:
         if self._headers is None:
             self._headers = {}
             if self._login:
-                answer = await self.sender.send(Ask("POST", "/v3/auth/authenticate", self._login))
+                answer = await self.sender.send(Request("POST", "/v3/auth/authenticate", self._login))
                 self._headers = {"Authorization": answer.data["token"]}
-        return (await self.sender.send(Ask("POST", path, body, repeat, self._headers))).data
+        return (await self.sender.send(Request("POST", path, body, repeat, self._headers))).data
 
     async def below(self, prefix: str) -> list[tuple[str, str, str]]:
         """Every key below a prefix: the rest of its name, its text, its revision."""
@@ -58,31 +58,31 @@ class Store:
         return _text(found[0].get("value", "")) if found else None
 
 
-class Etcd(Live):
+class EtcdDestination(LiveDestination):
     """`address`, `prefix`; `user` and `password` where it wants them."""
 
     keys = ("address", "prefix", "user", "password")
     needed = ("address", "prefix")
 
-    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, around, fields)
         self.prefix = self.pattern("prefix")
         self.password = read_token(self, "password")
         if self.prefix and not self.prefix.endswith("/"):
             fields.fault(self.options["prefix"], "'prefix' does not end with '/'", "end it so: else it would take in its neighbours", "destination")
 
-    def store(self, resolver: Resolver, hidden: Sequence[str] = ()) -> Store:
+    def store(self, resolver: Resolver, hidden: Sequence[str] = ()) -> EtcdClient:
         """The etcd, signed in at the first call."""
         password = self.password.text(resolver) if self.password else None
         secrets = [*hidden, *([password] if password else [])]
-        sender = Sender(self.text("address"), {}, self.destination.name, self.destination.place, hidden=secrets)
-        return Store(sender, {"name": self.text("user"), "password": reveal(password)} if password else None)
+        sender = HttpClient(self.text("address"), {}, self.destination.name, self.destination.place, hidden=secrets)
+        return EtcdClient(sender, {"name": self.text("user"), "password": reveal(password)} if password else None)
 
     @property
     def takes_shared(self) -> bool:
         return "{stage}" not in self.prefix
 
-    def targets(self, view: View) -> list[Target]:
+    def targets(self, view: StageView) -> list[Target]:
         if "{service}" in self.prefix:
             return [EtcdTarget(self, view, [service], service) for service in view.services()]
         return [EtcdTarget(self, view, view.services(), "")]
@@ -93,7 +93,7 @@ class EtcdTarget(Target):
 
     needs_restart = False
 
-    def __init__(self, made: Etcd, view: View, services: Sequence[str], own: str) -> None:
+    def __init__(self, made: EtcdDestination, view: StageView, services: Sequence[str], own: str) -> None:
         self.prefix = made.prefix.replace("{stage}", view.stage).replace("{service}", own)
         wanted = made.wanted_of(view, own) if own else made.wanted_together(view)
         super().__init__(own, f"{made.destination.name} ({self.prefix})", services, wanted, made.destination.place)
@@ -102,7 +102,7 @@ class EtcdTarget(Target):
         self.view = view
 
     @cached_property
-    def store(self) -> Store:
+    def store(self) -> EtcdClient:
         """The etcd; made when something is asked of it."""
         return self.made.store(self.view.resolver, [one.text for one in self.wanted.values() if one.secret])
 
@@ -110,11 +110,11 @@ class EtcdTarget(Target):
         found = await self.store.call("/v3/maintenance/status", {})
         return f"cluster {found['header']['cluster_id']} {self.prefix}"
 
-    async def read(self) -> dict[str, Held]:
+    async def read(self) -> dict[str, LiveValue]:
         below = await self.store.below(self.prefix)
-        return {name: Held(name, text, self.around_jar.is_secret(name, text), mark=mark) for name, text, mark in below if "/" not in name}
+        return {name: LiveValue(name, text, self.around_jar.is_secret(name, text), mark=mark) for name, text, mark in below if "/" not in name}
 
-    def _operations(self, changes: Sequence[Change], *, shown: bool) -> list[tuple[str, dict[str, Any], dict[str, Any]]]:
+    def _operations(self, changes: Sequence[DeliveryChange], *, shown: bool) -> list[tuple[str, dict[str, Any], dict[str, Any]]]:
         """Each change: in words, the condition under which it may be made, and what is asked."""
         found = []
         for one in changes:
@@ -127,11 +127,11 @@ class EtcdTarget(Target):
                 found.append((f"put {key} = {value}", condition, {"request_put": {"key": _code(key), "value": _code(value)}}))
         return found
 
-    def steps(self, changes: Sequence[Change]) -> list[str]:
+    def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
         one = f"POST {self.store.sender.address}/v3/kv/txn"
         return [one, *(f"  {words}, if nobody wrote it since" for words, _, _ in self._operations(changes, shown=True))]
 
-    async def write(self, changes: Sequence[Change]) -> None:
+    async def write(self, changes: Sequence[DeliveryChange]) -> None:
         operations = self._operations(changes, shown=False)
         if len(operations) > MOST_OPERATIONS:
             self.notes.add(f"{len(operations)} changes are more than one transaction takes: they went in several")

@@ -12,13 +12,13 @@ from typing import NamedTuple
 import asyncssh
 from yaml.nodes import MappingNode
 
-from coinjar.core.delivery import Change, Held
-from coinjar.core.errors import CoinJarError, InputError, OutsideError
+from coinjar.core.delivery import DeliveryChange, LiveValue
+from coinjar.core.errors import CoinJarError, ExternalError, InputError
 from coinjar.core.model import Destination
-from coinjar.destinations.base import Surroundings, View, filled
-from coinjar.destinations.live.base import NOW, Effect, Live, Target, last_lines, unreadable
-from coinjar.destinations.live.envfile import EnvFile, read_dialect
-from coinjar.documents.fields import Fields
+from coinjar.destinations.base import RenderContext, StageView, filled
+from coinjar.destinations.live.base import NOW, LiveDestination, RestartState, Target, last_lines, unreadable
+from coinjar.destinations.live.envfile import EnvFileTarget, read_dialect
+from coinjar.documents.fields import FieldReader
 
 _UNFINISHED = ".coinjar-unfinished"
 _PATIENCE = 30
@@ -27,7 +27,7 @@ _CHOWN_PATIENCE = 30
 """Seconds for giving a file to its owner."""
 
 
-class Address(NamedTuple):
+class SshAddress(NamedTuple):
     """`[USER@]HOST[:PORT]`."""
 
     user: str
@@ -39,19 +39,19 @@ class Address(NamedTuple):
         return self.host if self.port in (0, 22) else f"{self.host}:{self.port}"
 
 
-def parse_address(text: str) -> Address | None:
+def parse_address(text: str) -> SshAddress | None:
     """The parts; None if it is no address. An IPv6 address with a port stands in brackets."""
     found = re.fullmatch(r"(?:([^@\s]+)@)?(?:\[([0-9a-fA-F:]+)\]|([^@:\s]+))(?::(\d{1,5}))?", text)
-    return Address(found[1] or "", found[2] or found[3], int(found[4] or 0)) if found else None
+    return SshAddress(found[1] or "", found[2] or found[3], int(found[4] or 0)) if found else None
 
 
-class Host(Live):
+class HostDestination(LiveDestination):
     """`hosts` (a list, or a list a stage), `path`, `as`; `owner`, `reload`, `known_hosts`, `identity_file`, `ssh_config`, `at_once`."""
 
     keys = ("hosts", "path", "as", "owner", "reload", "known_hosts", "identity_file", "ssh_config", "at_once")
     needed = ("hosts", "path")
 
-    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, around, fields)
         self.path = self.pattern("path", ("stage", "service", "host"))
         self.owner = self.text("owner")
@@ -66,12 +66,12 @@ class Host(Live):
         if self.owner and not re.fullmatch(r"\d+:\d+|[a-z_][\w-]*(:[a-z_][\w-]*)?", self.owner):
             fields.fault(self.options["owner"], "'owner' is user, or user:group", "write root:ticketing", "destination")
 
-    def _hosts(self) -> dict[str, list[Address]]:
+    def _hosts(self) -> dict[str, list[SshAddress]]:
         node = self.options.get("hosts")
         if node is None:
             return {}
         lists = [(key, value) for key, _, value in self.fields.members(node, "'hosts'")] if isinstance(node, MappingNode) else [("", node)]
-        found: dict[str, list[Address]] = {}
+        found: dict[str, list[SshAddress]] = {}
         for stage, value in lists:
             found[stage] = []
             for text, at in self.fields.texts(value, "'hosts'"):
@@ -85,7 +85,7 @@ class Host(Live):
         """They would overwrite each other, and nothing about the machine would tell."""
         if "{stage}" in self.path or "hosts" not in self.options:
             return
-        where: dict[Address, list[str]] = {}
+        where: dict[SshAddress, list[str]] = {}
         for stage, addresses in self.hosts.items():
             for address in addresses:
                 where.setdefault(address, []).append(stage)
@@ -102,13 +102,13 @@ class Host(Live):
                 self.fields.fault(self.options["path"], words, "put {stage} into path, or limit the destination (stages:)", "same-place")
                 return
 
-    def hosts_of(self, stage: str) -> list[Address]:
+    def hosts_of(self, stage: str) -> list[SshAddress]:
         """The machines of a stage: its own list, that of one it follows, or the one for all."""
         jar = self.around.jar
         names = [name for one in reversed(jar.chain(stage)) for name in (one, jar.stage(one).name)]  # a stage of a pattern's shape, then the pattern
         return next((self.hosts[name] for name in names if name in self.hosts), self.hosts.get("", []))
 
-    def targets(self, view: View) -> list[Target]:
+    def targets(self, view: StageView) -> list[Target]:
         hosts = self.hosts_of(view.stage)
         if not hosts:
             words = f"{self.destination.name} names no hosts for {view.stage}"
@@ -120,7 +120,7 @@ class Host(Live):
         return [HostTarget(self, view, service, host) for service in services for host in hosts]
 
     async def connect(self, target: HostTarget) -> asyncssh.SSHClientConnection:
-        """The connection to a target's machine, which several services on it share. Raises OutsideError."""
+        """The connection to a target's machine, which several services on it share. Raises ExternalError."""
         name = f"{target.address.user}@{target.address.host}:{target.address.port}"
         self._users.setdefault(name, set()).add(target.key)
         if name not in self._connections:
@@ -181,11 +181,11 @@ class HostTarget(Target):
 
     whole = True
 
-    def __init__(self, made: Host, view: View, service: str, address: Address) -> None:
+    def __init__(self, made: HostDestination, view: StageView, service: str, address: SshAddress) -> None:
         self.made = made
         self.address = address
         self.path = made.path.replace("{stage}", view.stage).replace("{service}", service).replace("{host}", address.name)
-        self.file = EnvFile(made.dialect, made.around, view.heading(service))
+        self.file = EnvFileTarget(made.dialect, made.around, view.heading(service))
         holders = {"{stage}": view.stage, "{service}": service, "{host}": address.name}
         self.reload = [filled(one, holders) for one in made.reload]
         self.needs_restart = bool(self.reload)
@@ -209,10 +209,10 @@ class HostTarget(Target):
                 raise self._failed("it takes no files (SFTP)", fault) from None
         return self._sftp
 
-    def _failed(self, words: str, fault: BaseException) -> OutsideError:
+    def _failed(self, words: str, fault: BaseException) -> ExternalError:
         return unreadable(self, f"{words}: {_told(fault)}", "look at the path, its permissions and the space left there", code="ssh")
 
-    async def read(self) -> dict[str, Held]:
+    async def read(self) -> dict[str, LiveValue]:
         files = await self._files()
         try:
             async with files.open(self.path, "rb") as file:
@@ -226,13 +226,13 @@ class HostTarget(Target):
         except InputError as fault:
             raise unreadable(self, f"cannot make sense of {self.path}: {fault.message}", "is it the right file? Move it away to have it written anew") from None
 
-    def steps(self, changes: Sequence[Change]) -> list[str]:
+    def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
         owner = f", owner {self.made.owner}" if self.made.owner else ""
         names = ", ".join(one.name for one in changes)
         lines = [f"{self.address.name}: write {self.path} (0600{owner}, {len(self.wanted)} variables; {names} differ)"]
         return lines + ([f"{self.address.name}: with --restart {shlex.join(self.reload)}"] if self.reload else [])
 
-    async def write(self, changes: Sequence[Change]) -> None:
+    async def write(self, changes: Sequence[DeliveryChange]) -> None:
         del changes  # the file is written whole
         self.before_write()
         files = await self._files()
@@ -266,7 +266,7 @@ class HostTarget(Target):
     def restart_words(self) -> str:
         return f"runs {shlex.join(self.reload)} there" if self.reload else ""
 
-    async def effect(self) -> Effect | None:
+    async def effect(self) -> RestartState | None:
         return None if self.reload else NOW
 
     async def restart(self) -> None:

@@ -12,9 +12,9 @@ from functools import cache
 from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import urlsplit
 
-from coinjar.core.errors import InputError, OutsideError, Place
+from coinjar.core.errors import ExternalError, InputError, Location
 from coinjar.core.secret import reveal
-from coinjar.destinations.live.base import AnswerLost
+from coinjar.destinations.live.base import ResponseLost
 from coinjar.documents.data import Data
 
 if TYPE_CHECKING:
@@ -37,7 +37,7 @@ def _tls() -> ssl.SSLContext:
     return httpx.create_ssl_context()
 
 
-class Ask(NamedTuple):
+class Request(NamedTuple):
     """A request ready to be sent. `repeat`: it may be sent again without a look; `content` is a body that is not JSON."""
 
     method: str
@@ -50,34 +50,34 @@ class Ask(NamedTuple):
     """Whether 404 is an answer like others (None)."""
 
 
-class Answer(NamedTuple):
+class Response(NamedTuple):
     """What came back: JSON data (None if there was none), and the address of the next page (RFC 8288)."""
 
     data: Data
     next: str | None = None
 
 
-class _Again(NamedTuple):
+class _Retry(NamedTuple):
     """Why a request may be tried again, after how many seconds, if the other side says, and how often at most."""
 
-    fault: OutsideError
+    fault: ExternalError
     pause: float | None = None
     most: int = _TRIES
 
 
-class HttpRefused(OutsideError):
+class HttpStatusError(ExternalError):
     """A request that was answered with a status of refusal."""
 
-    def __init__(self, label: str, words: str, hint: str, place: Place, status: int) -> None:
+    def __init__(self, label: str, words: str, hint: str, place: Location, status: int) -> None:
         super().__init__(words, hint=hint, place=place, code=f"http-{status}", of=label)
         self.status = status
 
 
-class Sender:
+class HttpClient:
     """Sends to one address. `hidden` are the texts that no message may show."""
 
     def __init__(
-        self, address: str, headers: Mapping[str, str], label: str, origin: Place, *, hidden: Iterable[str] = (), verify: ssl.SSLContext | bool = True
+        self, address: str, headers: Mapping[str, str], label: str, origin: Location, *, hidden: Iterable[str] = (), verify: ssl.SSLContext | bool = True
     ) -> None:
         self.address = address.rstrip("/")
         self.label = label
@@ -99,11 +99,11 @@ class Sender:
             await self._client.aclose()
             self._client = None
 
-    async def send(self, ask: Ask) -> Answer:
-        """The answer to a request. Raises AnswerLost where it may have been carried out and must not be repeated, else OutsideError."""
+    async def send(self, ask: Request) -> Response:
+        """The answer to a request. Raises ResponseLost where it may have been carried out and must not be repeated, else ExternalError."""
         started = time.monotonic()
         number = 0
-        while not isinstance(found := await self._try(ask), Answer):
+        while not isinstance(found := await self._try(ask), Response):
             pause = found.pause if found.pause is not None else 0.2 * 2**number * random.uniform(0.5, 1.5)  # noqa: S311 - it only spreads the tries
             number += 1
             if number >= found.most or time.monotonic() + pause - started > _LONGEST_WAIT:
@@ -111,7 +111,7 @@ class Sender:
             await asyncio.sleep(pause)
         return found
 
-    async def _try(self, ask: Ask) -> Answer | _Again:
+    async def _try(self, ask: Request) -> Response | _Retry:
         """One try: an answer, or why another one is worth it. Raises what another try would not mend."""
         import httpx
 
@@ -119,25 +119,25 @@ class Sender:
             answer = await self._once(ask)
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as fault:
             words = f"cannot reach {self.address} ({type(fault).__name__})"
-            return _Again(self._failed(words, "is it running, and the address right?"), most=_TRIES_TO_REACH)
+            return _Retry(self._failed(words, "is it running, and the address right?"), most=_TRIES_TO_REACH)
         except httpx.HTTPError as fault:
             words = f"{ask.method} {ask.path} got no answer ({type(fault).__name__})"
             if not ask.repeat:
                 raise self._lost(words) from None
-            return _Again(self._failed(words, "run it again; what was written stays"))
+            return _Retry(self._failed(words, "run it again; what was written stays"))
         code = answer.status_code
         if code < 300 or (ask.missing and code == 404):
             return self._read(ask, answer)
         refused = self._refused(ask, answer)
         if code in _BUSY and "retry-after" in answer.headers:
-            return _Again(refused, _seconds(answer.headers["retry-after"]))
+            return _Retry(refused, _seconds(answer.headers["retry-after"]))
         if code != 429 and code < 500:
             raise refused
         if code != 429 and not ask.repeat:
             raise self._lost(f"{ask.method} {ask.path} was answered with {code}")
-        return _Again(refused)
+        return _Retry(refused)
 
-    async def _once(self, ask: Ask) -> httpx.Response:
+    async def _once(self, ask: Request) -> httpx.Response:
         import httpx
 
         if self._client is None:
@@ -148,18 +148,18 @@ class Sender:
             return await self._client.request(ask.method, ask.path, content=ask.content, headers=ask.headers)
         return await self._client.request(ask.method, ask.path, json=ask.body, headers=ask.headers)
 
-    def _read(self, ask: Ask, answer: httpx.Response) -> Answer:
+    def _read(self, ask: Request, answer: httpx.Response) -> Response:
         onward = answer.links.get("next", {}).get("url")
         if onward and urlsplit(str(answer.url.join(onward)))[:2] != urlsplit(self.address)[:2]:
             raise self._failed(f"{ask.path} names a next page on another server", "the token is not sent there")
         if not answer.content or answer.status_code == 404:
-            return Answer(None, onward)
+            return Response(None, onward)
         try:
-            return Answer(answer.json(), onward)
+            return Response(answer.json(), onward)
         except ValueError:
             raise self._failed(f"{ask.method} {ask.path} was answered with what is no JSON", "is it the right address?") from None
 
-    def _refused(self, ask: Ask, answer: httpx.Response) -> HttpRefused:
+    def _refused(self, ask: Request, answer: httpx.Response) -> HttpStatusError:
         told = answer.text[:300].replace("\n", " ")
         for one in self.hidden:
             if len(one) > 3:
@@ -172,13 +172,13 @@ class Sender:
         if moved:  # not followed: the token is for this address
             told, hint = f"it has moved to {moved}", "if that is right, write the new address"
         words = f"{ask.method} {ask.path} was answered with {answer.status_code}" + (f": {told}" if told else "")
-        return HttpRefused(self.label, words, hint, self.origin, answer.status_code)
+        return HttpStatusError(self.label, words, hint, self.origin, answer.status_code)
 
-    def _failed(self, words: str, hint: str, code: str = "http") -> OutsideError:
-        return OutsideError(words, hint=hint, place=self.origin, code=code, of=self.label)
+    def _failed(self, words: str, hint: str, code: str = "http") -> ExternalError:
+        return ExternalError(words, hint=hint, place=self.origin, code=code, of=self.label)
 
-    def _lost(self, words: str) -> AnswerLost:
-        return AnswerLost(self.label, words, self.origin)
+    def _lost(self, words: str) -> ResponseLost:
+        return ResponseLost(self.label, words, self.origin)
 
 
 def _seconds(text: str) -> float:

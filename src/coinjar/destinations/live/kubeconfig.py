@@ -12,13 +12,13 @@ from typing import Any, NamedTuple
 
 import yaml
 
-from coinjar.core.errors import InputError, Place
+from coinjar.core.errors import InputError, Location
 from coinjar.jarfile.memory import private_file
 from coinjar.jarfile.outside import environment_for_children
 from coinjar.jarfile.store import shown_path
 
 
-class Access(NamedTuple):
+class ClusterAccess(NamedTuple):
     """A cluster, ready to be asked."""
 
     address: str
@@ -34,9 +34,9 @@ def default_path() -> Path:
     return Path(told) if told else Path.home() / ".kube" / "config"
 
 
-def read_access(path: Path, context: str) -> Access:
+def read_access(path: Path, context: str) -> ClusterAccess:
     """What a kubeconfig says of a context ("": its current one). Raises InputError."""
-    place = Place(shown_path(path))
+    place = Location(shown_path(path))
     try:
         data = yaml.safe_load(path.read_bytes())
     except OSError as fault:
@@ -51,7 +51,7 @@ def read_access(path: Path, context: str) -> Access:
         user = _named(data.get("users") or [], chosen["user"], "user") if chosen.get("user") else {}
         token = _token(user, path)
         verify = _verify(cluster, user, path)
-        return Access(cluster["server"], chosen.get("namespace") or "default", {"Authorization": f"Bearer {token}"} if token else {}, token, verify)
+        return ClusterAccess(cluster["server"], chosen.get("namespace") or "default", {"Authorization": f"Bearer {token}"} if token else {}, token, verify)
     except (KeyError, TypeError, AttributeError) as fault:
         words = f"the kubeconfig has no {fault}" if isinstance(fault, KeyError) else "this is no kubeconfig"
         raise InputError(words, hint="name another context:, or look at `kubectl config view`", place=place, code="kubeconfig") from None
@@ -95,7 +95,7 @@ def _from_program(told: dict[str, Any], path: Path) -> str:
         return str(json.loads(done.stdout)["status"]["token"])
     except (OSError, subprocess.SubprocessError, ValueError, KeyError):
         words = f"the kubeconfig's program {argv[0]} gave no token"
-        raise InputError(words, hint="run it by hand; does kubectl get in?", place=Place(shown_path(path)), code="kubeconfig") from None
+        raise InputError(words, hint="run it by hand; does kubectl get in?", place=Location(shown_path(path)), code="kubeconfig") from None
 
 
 def _verify(cluster: dict[str, Any], user: dict[str, Any], path: Path) -> ssl.SSLContext | bool:

@@ -13,22 +13,22 @@ from typing import Any, NamedTuple
 
 from yaml.nodes import MappingNode
 
-from coinjar.core.delivery import GONE, Change, Held, Wanted, matches
+from coinjar.core.delivery import GONE, DeliveryChange, DesiredValue, LiveValue, matches
 from coinjar.core.errors import CoinJarError, InputError, raise_all
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED, suggestion
 from coinjar.core.secret import reveal
-from coinjar.destinations.base import Surroundings, View
-from coinjar.destinations.live.base import NOW, Effect, Live, Target, unreadable
-from coinjar.destinations.live.http import Answer, Ask, Sender
+from coinjar.destinations.base import RenderContext, StageView
+from coinjar.destinations.live.base import NOW, LiveDestination, RestartState, Target, unreadable
+from coinjar.destinations.live.http import HttpClient, Request, Response
 from coinjar.destinations.live.tokens import read_token
-from coinjar.destinations.live.watching import AWAITS_APPROVAL, PASSED, Run, watched
+from coinjar.destinations.live.watching import AWAITS_APPROVAL, PASSED, PipelineRun, watched
 from coinjar.documents.data import NOTHING, Data, as_text, look
-from coinjar.documents.fields import Fields
+from coinjar.documents.fields import FieldReader
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.store import shown_path
-from coinjar.platforms.description import Description, Listing, Restart, Sending, Waiting, read_description
-from coinjar.platforms.filling import NotThere, fill, fill_path
+from coinjar.platforms.description import ListRequest, PlatformDescription, RequestTemplate, RestartRequest, WaitCondition, read_description
+from coinjar.platforms.filling import MissingValue, fill, fill_path
 from coinjar.platforms.limits import refusals
 
 _MASK = "••••"
@@ -41,7 +41,7 @@ def known_platforms(folder: Path) -> list[str]:
     return list(dict.fromkeys([*own, *shipped]))
 
 
-def load_description(folder: Path, name: str) -> Description:
+def load_description(folder: Path, name: str) -> PlatformDescription:
     """A platform's description: the jar's own goes before one that ships. Raises InputError."""
     path = folder / "platforms" / f"{name}.yaml"
     if path.exists():
@@ -53,14 +53,14 @@ def load_description(folder: Path, name: str) -> Description:
     return read_description((files("coinjar.platforms") / "shipped" / f"{name}.yaml").read_bytes(), f"(shipped) {name}.yaml", name)
 
 
-class Platform(Live):
+class PlatformDestination(LiveDestination):
     """`platform` (the description), `token`, `stage_names` (how our stages are called there), and the description's own settings."""
 
     needed = ("platform", "address")
 
-    def __init__(self, destination: Destination, around: Surroundings, fields: Fields) -> None:
+    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
         named = fields.text(destination.options.get("platform"), "platform")
-        self.description = load_description(around.folder, named) if named else Description(name="", place=destination.place)
+        self.description = load_description(around.folder, named) if named else PlatformDescription(name="", place=destination.place)
         self.keys = ("platform", "token", "stage_names", *self.description.settings)
         super().__init__(destination, around, fields)
         self.at_once = self.description.at_once
@@ -79,7 +79,7 @@ class Platform(Live):
 
         self._refuse_one_name_for_two(around)
 
-    def _refuse_one_name_for_two(self, around: Surroundings) -> None:
+    def _refuse_one_name_for_two(self, around: RenderContext) -> None:
         """Two stages that are one there would overwrite each other."""
         own = self.destination.stages
         first: dict[str, str] = {}
@@ -105,7 +105,7 @@ class Platform(Live):
     def takes_shared(self) -> bool:
         return self.description.whole
 
-    def targets(self, view: View) -> list[Target]:
+    def targets(self, view: StageView) -> list[Target]:
         services = view.services()
         if self.description.one_for == "stage":
             return [PlatformTarget(self, view, services, self.wanted_together(view))]
@@ -116,7 +116,7 @@ class Platform(Live):
         return [PlatformTarget(self, view, [service], self.wanted_of(view, service)) for service in services]
 
 
-class _Item(NamedTuple):
+class _ListedVariable(NamedTuple):
     """A listed variable as its platform gave it, and the other stages that it is for."""
 
     data: Data
@@ -126,7 +126,7 @@ class _Item(NamedTuple):
 class PlatformTarget(Target):
     """One app, or one stage of a project."""
 
-    def __init__(self, made: Platform, view: View, services: Sequence[str], wanted: Mapping[str, Wanted]) -> None:
+    def __init__(self, made: PlatformDestination, view: StageView, services: Sequence[str], wanted: Mapping[str, DesiredValue]) -> None:
         self.made = made
         self.description = made.description
         own = services[0] if self.description.one_for == "service" and services else ""
@@ -140,18 +140,18 @@ class PlatformTarget(Target):
         self.stages_share = self.description.carried
         self.needs_restart = self.description.in_effect == "next-deploy"
         self.view = view
-        self._there: dict[str, Held] = {}
-        self._around: dict[str, Held] = {}
+        self._there: dict[str, LiveValue] = {}
+        self._around: dict[str, LiveValue] = {}
 
     @cached_property
-    def sender(self) -> Sender:
+    def sender(self) -> HttpClient:
         """The way there, with the token; made when something is sent."""
         for name in self.made.unset:
             raise InputError(f"{self.label}: the environment has no {name}", hint=f"set {name} where coinjar runs", place=self.origin, code="unset")
         token = self.made.token.text(self.view.resolver) if self.made.token else None
         hidden = [one.text for one in self.wanted.values() if one.secret] + ([token] if token else [])
         headers = {self.description.token_header: self.description.token_text.replace("{token}", reveal(token))} if token else {}
-        return Sender(self.context["address"], headers, self.label, self.origin, hidden=hidden)
+        return HttpClient(self.context["address"], headers, self.label, self.origin, hidden=hidden)
 
     async def close(self) -> None:
         if "sender" in self.__dict__:
@@ -167,20 +167,20 @@ class PlatformTarget(Target):
 
     # -- requests
 
-    def _ask(self, sending: Sending, more: Mapping[str, Any] = {}, at_hand: Data = None) -> Ask:
+    def _ask(self, sending: RequestTemplate, more: Mapping[str, Any] = {}, at_hand: Data = None) -> Request:
         context = {**self.context, **more}
         try:
-            return Ask(
+            return Request(
                 sending.method,
                 fill_path(sending.path, context, at_hand),
                 fill(sending.body, context, at_hand) if sending.body is not None else None,
                 sending.repeat,
             )
-        except NotThere as fault:
+        except MissingValue as fault:
             words = f"the answer has no {fault}, which {sending.place} wants of it"
             raise unreadable(self, words, "correct the description, or look at what the service answers") from None
 
-    async def _send(self, sending: Sending, at_hand: Data = None) -> Data:
+    async def _send(self, sending: RequestTemplate, at_hand: Data = None) -> Data:
         return (await self.sender.send(self._ask(sending, at_hand=at_hand))).data
 
     async def identity(self) -> str:
@@ -189,17 +189,17 @@ class PlatformTarget(Target):
         data = await self._send(sending)
         try:
             return as_text(fill(words, self.context, data))
-        except NotThere as fault:
+        except MissingValue as fault:
             raise unreadable(self, f"the answer has no {fault}, by which its account is told", "correct account in the description") from None
 
     # -- reading
 
-    async def _pages(self, listing: Listing) -> AsyncIterator[Data]:
+    async def _pages(self, listing: ListRequest) -> AsyncIterator[Data]:
         following: Any = 1 if listing.next_page else None
         path: str | None = None
         while True:
             ask = self._ask(listing.sending, {"next": following})
-            answer: Answer = await self.sender.send(ask._replace(path=path) if path else ask)
+            answer: Response = await self.sender.send(ask._replace(path=path) if path else ask)
             yield answer.data
             if listing.next_link:
                 path = answer.next
@@ -214,10 +214,10 @@ class PlatformTarget(Target):
                 if following is NOTHING or following in (None, "", False):
                     return
 
-    async def read(self) -> dict[str, Held]:
+    async def read(self) -> dict[str, LiveValue]:
         listing = self.description.listing
         assert listing, "a description without it is refused"
-        found: dict[str, Held] = {}
+        found: dict[str, LiveValue] = {}
         self._there, self._around = found, {}
         async for page in self._pages(listing):
             there = look(page, listing.items)
@@ -232,10 +232,10 @@ class PlatformTarget(Target):
                     self._take(listing, item, found)
         return found
 
-    def around(self) -> dict[str, Held]:
+    def around(self) -> dict[str, LiveValue]:
         return self._around
 
-    def _take(self, listing: Listing, item: Data, found: dict[str, Held]) -> None:
+    def _take(self, listing: ListRequest, item: Data, found: dict[str, LiveValue]) -> None:
         """One listed variable, if it is for our stage or for all; the narrower wins."""
         name = look(item, listing.name)
         stages = look(item, listing.stages) if listing.stages else NOTHING
@@ -253,21 +253,23 @@ class PlatformTarget(Target):
         mark = look(item, listing.mark) if listing.mark else NOTHING
         supplied = held.supplied or (bool(listing.supplied) and look(item, listing.supplied) is True)
         marked = "" if mark is NOTHING else as_text(mark)
-        one = held._replace(secret=secret, supplied=supplied, mark=marked, wide=not is_ours, handle=_Item(item, [each for each in named if each != own]))
+        one = held._replace(
+            secret=secret, supplied=supplied, mark=marked, wide=not is_ours, handle=_ListedVariable(item, [each for each in named if each != own])
+        )
         if not is_ours:
             self._around[name] = one
         if is_ours or name not in found:
             found[name] = one
 
-    def _held(self, name: str, text: str | None, handle: object) -> Held:
+    def _held(self, name: str, text: str | None, handle: object) -> LiveValue:
         variable = self.made.around.jar.variables.get(name)
         secret = self.made.around.is_secret(name, text or "")
         taken = matches(name, self.description.supplied) or (variable is not None and self.made.destination.name in variable.supplied_by)
-        return Held(name, text, secret, taken or matches(name, self.description.reserved), handle=handle)
+        return LiveValue(name, text, secret, taken or matches(name, self.description.reserved), handle=handle)
 
     # -- writing
 
-    def _asks(self, changes: Sequence[Change], *, shown: bool) -> Iterator[list[Ask]]:
+    def _asks(self, changes: Sequence[DeliveryChange], *, shown: bool) -> Iterator[list[Request]]:
         """The requests, those that must follow one another together; for people secrets are masked."""
 
         def text(value: str | None, *, secret: bool) -> str | None:
@@ -291,7 +293,7 @@ class PlatformTarget(Target):
         assert how.remove
         for one in changes:
             item = one.held.handle if one.held is not None else None
-            at_hand, others = (item.data, item.others) if isinstance(item, _Item) else (None, [])
+            at_hand, others = (item.data, item.others) if isinstance(item, _ListedVariable) else (None, [])
             more = {
                 "name": one.name,
                 "value": text(one.new, secret=one.secret),
@@ -309,7 +311,7 @@ class PlatformTarget(Target):
             else:
                 yield create
 
-    def steps(self, changes: Sequence[Change]) -> list[str]:
+    def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
         head = f"   {self.description.token_header}: {self.description.token_text.replace('{token}', _MASK)}" if self.made.token else ""
         lines = []
         for ask in [each for group in self._asks(changes, shown=True) for each in group]:
@@ -317,12 +319,12 @@ class PlatformTarget(Target):
             lines.append(f"{ask.method} {self.sender.address}{ask.path}{head}{body}")
         return lines
 
-    async def write(self, changes: Sequence[Change]) -> None:
+    async def write(self, changes: Sequence[DeliveryChange]) -> None:
         if not changes:
             return
         bound = asyncio.Semaphore(self.description.at_once)
 
-        async def send(group: list[Ask]) -> None:
+        async def send(group: list[Request]) -> None:
             async with bound:
                 for ask in group:
                     self.before_write()
@@ -336,7 +338,7 @@ class PlatformTarget(Target):
 
     # -- taking effect
 
-    async def effect(self) -> Effect | None:
+    async def effect(self) -> RestartState | None:
         state = self.description.state
         if state is None:
             return None if self.needs_restart else NOW
@@ -344,9 +346,9 @@ class PlatformTarget(Target):
         if state.pending:
             names = look(data, state.pending)
             waiting = frozenset(map(str, names)) if isinstance(names, list) else frozenset()
-            return Effect(not waiting, waiting)
+            return RestartState(not waiting, waiting)
         saved, running = look(data, state.saved), look(data, state.running)
-        return Effect(saved == running, None if saved != running else frozenset())
+        return RestartState(saved == running, None if saved != running else frozenset())
 
     def restart_words(self) -> str:
         return f"redeploys {self.context.get('app') or self.label}" if self.description.restart else ""
@@ -356,23 +358,23 @@ class PlatformTarget(Target):
             await self._carry_out(self.description.restart, {})
 
     async def start_run(self, pipeline: str) -> Data:
-        """Start a pipeline once; the answer, by which `watch_run` finds the run. Raises OutsideError; InputError if the platform runs none."""
+        """Start a pipeline once; the answer, by which `watch_run` finds the run. Raises ExternalError; InputError if the platform runs none."""
         if self.description.run is None:
             raise InputError(f"{self.description.name} runs no pipelines", hint="ask another destination", place=self.origin, code="no-pipelines")
         return (await self.sender.send(self._ask(self.description.run.sending, {"pipeline": pipeline}))).data
 
-    async def watch_run(self, pipeline: str, started: Data, patience: float) -> Run:
-        """Watch a run that was started, for at most `patience` seconds; for 0 until it ends or waits for approval. Raises OutsideError if it failed."""
+    async def watch_run(self, pipeline: str, started: Data, patience: float) -> PipelineRun:
+        """Watch a run that was started, for at most `patience` seconds; for 0 until it ends or waits for approval. Raises ExternalError if it failed."""
         assert self.description.run
         waiting = self.description.run.waiting
         if waiting is None:
-            return Run(PASSED, "")
+            return PipelineRun(PASSED, "")
         most = patience or self.made.restart_timeout
         state, data = await self._watched(waiting, {"pipeline": pipeline}, started, most, to_approval=not patience)
         log = look(data, waiting.log) if waiting.log else ""
-        return Run(state, "\n".join(map(as_text, log)) if isinstance(log, list) else as_text("" if log is NOTHING else log))
+        return PipelineRun(state, "\n".join(map(as_text, log)) if isinstance(log, list) else as_text("" if log is NOTHING else log))
 
-    async def _carry_out(self, what: Restart, more: Mapping[str, Any]) -> None:
+    async def _carry_out(self, what: RestartRequest, more: Mapping[str, Any]) -> None:
         started = (await self.sender.send(self._ask(what.sending, more))).data
         if what.waiting is None:
             return
@@ -382,7 +384,7 @@ class PlatformTarget(Target):
             hint = f"look at it there; what was saved stays. A longer time: restart_timeout of {self.made.destination.name}"
             raise unreadable(self, words, hint)
 
-    async def _watched(self, waiting: Waiting, more: Mapping[str, Any], started: Data, patience: float, *, to_approval: bool = False) -> tuple[str, Data]:
+    async def _watched(self, waiting: WaitCondition, more: Mapping[str, Any], started: Data, patience: float, *, to_approval: bool = False) -> tuple[str, Data]:
         async def ask() -> Data:
             return (await self.sender.send(self._ask(waiting.sending, more, started))).data
 

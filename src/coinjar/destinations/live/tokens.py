@@ -4,23 +4,23 @@ from __future__ import annotations
 
 import os
 
-from coinjar.core.errors import InputError, Place
+from coinjar.core.errors import InputError, Location
 from coinjar.core.layers import Resolver
 from coinjar.core.names import suggestion
 from coinjar.core.record import Record
 from coinjar.core.secret import Secret, reveal
-from coinjar.destinations.base import Declared
+from coinjar.destinations.base import DestinationOptions
 
 
-class Token(Record):
+class TokenSource(Record):
     """`{from_env: NAME}` or `{secret: NAME}`."""
 
     form: str
     name: str
-    place: Place
+    place: Location
 
     def text(self, resolver: Resolver) -> Secret:
-        """The token. Raises InputError, CannotOpen."""
+        """The token. Raises InputError, DecryptionError."""
         if self.form == "from_env":
             text = os.environ.get(self.name)
             if not text:
@@ -37,7 +37,7 @@ class Token(Record):
         return Secret(reveal(seen.text))
 
 
-def read_token(made: Declared, key: str = "token") -> Token | None:
+def read_token(made: DestinationOptions, key: str = "token") -> TokenSource | None:
     """The option `token` of a destination; its faults go where all do."""
     node = made.options.get(key)
     if node is None:
@@ -56,4 +56,4 @@ def read_token(made: Declared, key: str = "token") -> Token | None:
     if form == "secret" and (name not in variables or not variables[name].secret):
         made.fields.fault(inner, f"{name} is no declared secret", suggestion(name, variables, "declare it with secret: true"), "unknown-variable")
         return None
-    return Token(form, name, place(inner, made.fields.file))
+    return TokenSource(form, name, place(inner, made.fields.file))

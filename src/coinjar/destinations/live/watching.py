@@ -9,12 +9,12 @@ from typing import NamedTuple
 
 from coinjar.core.errors import CoinJarError
 from coinjar.documents.data import NOTHING, Data, as_text, look
-from coinjar.platforms.description import Waiting
+from coinjar.platforms.description import WaitCondition
 
 PASSED, STILL_RUNS, AWAITS_APPROVAL = "passed", "still running", "waiting for approval"
 
 
-class Run(NamedTuple):
+class PipelineRun(NamedTuple):
     """A pipeline's run as it was last seen: its state, and its log so far."""
 
     state: str
@@ -22,7 +22,7 @@ class Run(NamedTuple):
 
 
 async def watched(
-    ask: Callable[[], Awaitable[Data]], waiting: Waiting, patience: float, failed: Callable[[str], CoinJarError], *, to_approval: bool = False
+    ask: Callable[[], Awaitable[Data]], waiting: WaitCondition, patience: float, failed: Callable[[str], CoinJarError], *, to_approval: bool = False
 ) -> tuple[str, Data]:
     """The state of what was started and the last answer, once it has passed or `patience` seconds are over.
 
