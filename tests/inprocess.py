@@ -14,7 +14,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-from coinjar.cli import table
+from coinjar.cli import tables
 
 OF_ITS_OWN = frozenset({"within", "edit", "standins", "demo"})
 """Commands that become another program, start one, or serve until they are stopped."""
@@ -58,15 +58,15 @@ def run(arguments: Sequence[str], folder: Path, env: Mapping[str, str], given: b
 @contextmanager
 def _as_if(folder: Path, env: Mapping[str, str], given: bytes) -> Iterator[tuple[_Output, _Output]]:
     before = dict(os.environ), Path.cwd(), sys.stdin, sys.stdout, sys.stderr, gc.isenabled()
-    width = table.terminal_width
+    width = tables.terminal_width
     if env.get("COLUMNS", "").isdigit():  # laid out as on a terminal of this width; what is no terminal is tried with processes
-        table.terminal_width = lambda: int(env["COLUMNS"])
+        tables.terminal_width = lambda: int(env["COLUMNS"])
     out, err = _Output("utf-8"), _Output("utf-8")
     os.environ.clear()
     os.environ.update(env)
     os.chdir(folder)
     sys.stdin, sys.stdout, sys.stderr = io.TextIOWrapper(io.BytesIO(given), encoding="utf-8", errors="surrogateescape"), out, err
-    table.colours.cache_clear()
+    tables.colours.cache_clear()
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error")
@@ -76,7 +76,7 @@ def _as_if(folder: Path, env: Mapping[str, str], given: bytes) -> Iterator[tuple
         os.environ.clear()
         os.environ.update(environment)
         os.chdir(cwd)
-        table.colours.cache_clear()
-        table.terminal_width = width
+        tables.colours.cache_clear()
+        tables.terminal_width = width
         if collects:
             gc.enable()

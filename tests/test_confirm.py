@@ -12,7 +12,7 @@ from collections.abc import Callable
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from typing import Any
 
-from coinjar.standins.masks import digest
+from coinjar.standins.masking import digest
 from tests.conftest import Coinjar
 from tests.places import K8S, there
 from tests.systems import free_port, standin

@@ -15,16 +15,16 @@ from hypothesis import strategies as st
 
 import coinjar
 from coinjar.core.compare import FlatSide, compare
+from coinjar.core.display import Masker, visible
 from coinjar.core.errors import CoinJarError, Location
 from coinjar.core.explain import explain
-from coinjar.core.guess import guess, is_placeholder
+from coinjar.core.inference import guess, is_placeholder
 from coinjar.core.kinds import KINDS, normal
 from coinjar.core.layers import Resolver
 from coinjar.core.model import UNSET, Definition, Jar, Layer, Service, Stage, Variable
 from coinjar.core.names import ServiceName, StageName, VariableName, name_fault, nearest
+from coinjar.core.reference_renames import in_references, left_behind
 from coinjar.core.references import Reference, ReferenceValue, expand, parse_template
-from coinjar.core.renames import in_references, left_behind
-from coinjar.core.shown import Masker, visible
 
 pytestmark = pytest.mark.unit
 

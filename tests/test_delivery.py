@@ -16,10 +16,10 @@ from coinjar.core.delivery import DesiredValue, LastApplied, LiveValue, PlanCont
 from coinjar.core.errors import Location
 from coinjar.core.proofs import judge
 from coinjar.core.secret import Secret
-from coinjar.documents.data import NOTHING, look
+from coinjar.documents.json_data import NOTHING, look
 from coinjar.platforms.description import PlatformDescription
-from coinjar.platforms.filling import MissingValue, fill, fill_path, holders
 from coinjar.platforms.limits import refusals
+from coinjar.platforms.templating import MissingValue, fill, fill_path, holders
 
 NAMES = st.sampled_from("ABCDEFGH")
 TEXTS = st.text(max_size=5)

@@ -12,9 +12,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from coinjar.core.errors import CoinJarError
-from coinjar.documents.bare import becomes
 from coinjar.documents.edit import apply
 from coinjar.documents.environments import edits, held
+from coinjar.documents.implicit_types import becomes
 from coinjar.documents.jsontree import grow_json
 from coinjar.documents.pointer import follow
 from coinjar.documents.tree import grow

@@ -18,9 +18,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from coinjar.cli.main import COMMANDS
+from coinjar.core.entropy import WEAK, bits
 from coinjar.core.masking import SHORTEST, StreamMasker
-from coinjar.core.strength import WEAK, bits
-from coinjar.core.suspicion import suspicion
+from coinjar.core.secret_detection import suspicion
 from coinjar.standins.base import ErrorResponse
 from tests.conftest import PROGRAM, Coinjar
 from tests.consumers import need

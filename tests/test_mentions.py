@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from coinjar.mentions.languages import language_of, look
-from coinjar.scanning.files import FileWalk
+from coinjar.scanning.file_walk import FileWalk
 from coinjar.scanning.scan import ScanRequest, scan
 from tests.conftest import Coinjar
 from tests.labelled import NAMES, scores, snippets

@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from coinjar.core.secret import reveal
-from coinjar.crypto.coins import SealedEntry, changed, parse
+from coinjar.crypto.sealed_file import SealedEntry, changed, parse
 from tests.conftest import IDENTITY, SEALED, Coinjar
 from tests.consumers import need
 from tests.jars import readers_of, somebody

@@ -13,8 +13,8 @@ from typing import Any
 
 import pytest
 
-from coinjar.core import moving
-from coinjar.core.moving import EMPTY, GIVES, KEPT, NAME, VALUE, MigrationContext, RejectedValue, SourceValue, entries, in_order, proposed
+from coinjar.core import dispositions
+from coinjar.core.dispositions import EMPTY, GIVES, KEPT, NAME, VALUE, MigrationContext, RejectedValue, SourceValue, entries, in_order, proposed
 from tests.conftest import Coinjar
 from tests.places import SECRET, SYSTEMS, there
 from tests.systems import Running, standin
@@ -67,7 +67,7 @@ def test_proposed_names_and_orders() -> None:
     for old, new in (("fareTable", "FARE_TABLE"), ("fare-table.v2", "FARE_TABLE_V2"), ("2nd", "V_2ND"), ("loglevel", "LOG_LEVEL"), ("a" * 99, "A" * 32)):
         assert proposed(old, capitals) == new
     assert in_order(["a", "b", "c"], {"a": {"b"}, "b": {"c", "x"}, "c": {"a"}}) == ["c", "b", "a"]
-    assert set(moving.FATES) == {"carried", "renamed", "replaced", "left_behind", "supplied", "to_be_given"}
+    assert set(dispositions.FATES) == {"carried", "renamed", "replaced", "left_behind", "supplied", "to_be_given"}
 
 
 JAR = """\

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from coinjar.cli.table import cut, fit, width_of
+from coinjar.cli.tables import cut, fit, width_of
 from tests.conftest import PROGRAM, Coinjar
 from tests.consumers import need
 
@@ -45,11 +45,11 @@ def test_start_up_imports_little(demo: Coinjar) -> None:
     assert not {
         name
         for name in own
-        if name.startswith(("coinjar.dialects", "coinjar.sources", "coinjar.destinations", "coinjar.core.rules", "coinjar.cli.table", "coinjar.demo"))
+        if name.startswith(("coinjar.dialects", "coinjar.sources", "coinjar.destinations", "coinjar.core.rules", "coinjar.cli.tables", "coinjar.demo"))
     }
     assert "coinjar.documents.edit" not in own
     assert len(own) < 35
-    for door in ("coinjar.actions.opening", "coinjar.jarfile.load", "coinjar.destinations.templates", "coinjar.dialects.trees"):
+    for door in ("coinjar.actions.open_jar", "coinjar.jarfile.load", "coinjar.destinations.templates", "coinjar.dialects.positioned"):
         quick = f"import {door}, yaml.reader; print(type(yaml.reader.Reader.NON_PRINTABLE).__name__)"  # its patterns are put off
         assert subprocess.run([sys.executable, "-I", "-c", quick], capture_output=True, text=True, check=True).stdout == "_Later\n"
 

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from coinjar.core.errors import CoinJarError
 from coinjar.dialects import reader
 from coinjar.dialects.base import ReadItem
-from coinjar.dialects.recognise import recognise
+from coinjar.dialects.detection import recognise
 from tests.consumers import READERS, node, nodes
 
 NAME = st.sampled_from(["A", "B", "LONG_NAME"])

@@ -13,7 +13,7 @@ import pytest
 
 from coinjar.core.errors import ExternalError, InputError
 from coinjar.jarfile import journal
-from coinjar.jarfile.store import replace_file
+from coinjar.system.files import replace_file
 from tests.conftest import DEMO, Coinjar
 from tests.jars import somebody
 from tests.systems import standin

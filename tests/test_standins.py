@@ -15,7 +15,7 @@ from urllib.request import Request, urlopen
 
 import pytest
 
-from coinjar.standins.applying import FieldConflict, applied
+from coinjar.standins.apply_patch import FieldConflict, applied
 from tests.conftest import PROGRAM, Coinjar
 from tests.consumers import need
 from tests.places import K8S

@@ -10,7 +10,7 @@ import typer
 from coinjar.cli.common import JarOption, LabelOption, ServicesOption, YesOption, counted, label_first_reader, open_here, say, stage_names
 
 if TYPE_CHECKING:
-    from coinjar.actions.adopt import AdoptStep
+    from coinjar.actions.editing.adopt import AdoptStep
     from coinjar.sources.base import SourceVariables
 
 
@@ -39,7 +39,7 @@ def run(
     Shows first what it will declare and set, with its guesses of kind and secrecy, and what is wrong in the file.
     Adopting an edited file again brings only what differs.
     """
-    from coinjar.actions.adopt import LEFT_OUT, SAME, AdoptOptions, carry_out, plan
+    from coinjar.actions.editing.adopt import LEFT_OUT, SAME, AdoptOptions, carry_out, plan
     from coinjar.sources import read_source
     from coinjar.sources.base import SourceContext
 
@@ -85,9 +85,9 @@ def _settle(steps: list[AdoptStep], secret: list[str], plain: list[str]) -> None
 
 
 def _show(source: SourceVariables, steps: list[AdoptStep], stage: str, services: list[str]) -> None:
-    from coinjar.actions.adopt import ADD, CHANGE, LEFT_OUT, NEW, SAME
-    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
-    from coinjar.core.shown import Masker, visible
+    from coinjar.actions.editing.adopt import ADD, CHANGE, LEFT_OUT, NEW, SAME
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
+    from coinjar.core.display import Masker, visible
 
     masker = Masker()
     by_action = {action: [step for step in steps if step.action == action] for action in (NEW, ADD, CHANGE, SAME, LEFT_OUT)}

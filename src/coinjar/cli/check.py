@@ -29,7 +29,7 @@ def run(
     jar: JarOption = None,
 ) -> None:
     """Look for what is missing, wrong, or will surprise (docs/rules.md). Exit code 1 on errors."""
-    from coinjar.actions.checking import check
+    from coinjar.actions.checking.check import check
 
     if form not in FORMATS:
         raise UsageError(f"there is no format '{form}'", hint=f"the formats are {', '.join(FORMATS)}")
@@ -73,8 +73,8 @@ def json_finding(found: Finding) -> dict[str, Any]:
 
 def show_findings(findings: list[Finding], open_ones: list[Finding], accepted: int) -> None:
     """Print findings with their counts first."""
-    from coinjar.cli.table import show, styled, terminal_height, terminal_width
-    from coinjar.core.shown import visible
+    from coinjar.cli.tables import show, styled, terminal_height, terminal_width
+    from coinjar.core.display import visible
 
     errors = sum(one.rule.severity == "error" for one in open_ones)
     counts = f"{counted(errors, 'error')}, {counted(len(open_ones) - errors, 'warning')}" if open_ones else "nothing found"

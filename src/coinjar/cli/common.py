@@ -13,7 +13,7 @@ from coinjar.core.errors import CoinJarError, UsageError
 from coinjar.core.names import name_fault
 
 if TYPE_CHECKING:
-    from coinjar.actions.opening import OpenJar, Resolution
+    from coinjar.actions.open_jar import OpenJar, Resolution
     from coinjar.core.layers import Resolver
     from coinjar.core.model import Jar
 
@@ -110,7 +110,7 @@ DialectOption = Annotated[str | None, typer.Option("--as", metavar="DIALECT", he
 
 def open_here(ctx: typer.Context, jar: str | None) -> OpenJar:
     """The jar that the command works on."""
-    from coinjar.actions.opening import open_jar
+    from coinjar.actions.open_jar import open_jar
 
     root = ctx.find_root()
     before = root.params.get("jar")
@@ -134,7 +134,7 @@ def ask_passphrase(what: str) -> str | None:
 
 def resolved(opened: OpenJar, stage: str, service: str | None, given: list[str] | None, *, allow_commands: bool) -> tuple[Resolver, Resolution]:
     """What a service sees, for `render` and `within`: the person's own values speak, and are pointed out."""
-    from coinjar.actions.opening import Resolution, the_service
+    from coinjar.actions.open_jar import Resolution, the_service
 
     resolver = opened.resolver(stage, one_offs=one_offs(given), mine=True, allow_commands=allow_commands)
     service = the_service(resolver.jar, service)

@@ -23,10 +23,10 @@ from coinjar.cli.common import (
 from coinjar.core.errors import InputError, UsageError, is_others
 
 if TYPE_CHECKING:
-    from coinjar.actions.opening import OpenJar
-    from coinjar.actions.sides import Comparison
+    from coinjar.actions.comparing.sides import Comparison
+    from coinjar.actions.open_jar import OpenJar
     from coinjar.core.compare import Difference, SideValue
-    from coinjar.core.shown import Masker
+    from coinjar.core.display import Masker
 
 KINDS = {"different": "different", "left": "only left", "right": "only right", "same": "same", "unknown": "unknown"}
 
@@ -52,9 +52,9 @@ def run(
 
     Of secrets it says only whether they are equal.
     """
-    from coinjar.actions.sides import compare_sources
+    from coinjar.actions.comparing.sides import compare_sources
     from coinjar.core.compare import SAME
-    from coinjar.core.shown import Masker, visible
+    from coinjar.core.display import Masker, visible
     from coinjar.sources import is_source
 
     unknown = [one for one in only or [] if one not in KINDS]
@@ -97,7 +97,7 @@ def _explained(opened: OpenJar | None, path: str, rows: list[Difference], left: 
     """What the lines of a sheet explain of these rows, by variable and service."""
     from pathlib import Path
 
-    from coinjar.actions.explaining import explanations
+    from coinjar.actions.migration.explain_differences import explanations
     from coinjar.jarfile.sheets import read_sheet
 
     jar = opened.load() if opened else None
@@ -142,7 +142,7 @@ def _alike(rows: list[Difference]) -> list[list[Difference]]:
 
 
 def _show(found: Comparison, rows: list[Difference], wanted: set[str], masker: Masker, told: dict[tuple[str, str | None], str]) -> None:
-    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
     left, right = found.left.label, found.right.label
     words = {"different": "different", "only left": f"only in {left}", "only right": f"only in {right}", "unknown": "cannot tell", "same": "the same"}

@@ -10,7 +10,7 @@ from coinjar.cli.common import CommandsOption, JarOption, JsonOption, confirm_na
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.confirm import ProofResult
+    from coinjar.actions.running.confirm import ProofResult
 
 
 def run(
@@ -31,9 +31,9 @@ def run(
     """Ask running things the proofs that jar.yaml declares (proofs:): whether they have what they should. Exit code 1 if one does not hold."""
     import asyncio
 
-    from coinjar.actions.confirm import ConfirmOptions, confirm, split_names
+    from coinjar.actions.running.confirm import ConfirmOptions, confirm, split_names
     from coinjar.cli.main import tell
-    from coinjar.core.shown import Masker
+    from coinjar.core.display import Masker
 
     opened = open_here(ctx, jar)
     declared = opened.load([])
@@ -57,8 +57,8 @@ def run(
 
 
 def _show(found: list[ProofResult], stages: list[str]) -> None:
-    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
-    from coinjar.core.shown import visible
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
+    from coinjar.core.display import visible
 
     failed = sum(not one.holds for one in found)
     head = f"{counted(len(found), 'proof')} asked, all hold" if not failed else f"{failed} of {counted(len(found), 'proof')} not as expected"

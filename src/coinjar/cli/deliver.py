@@ -11,9 +11,9 @@ from coinjar.cli.common import CommandsOption, JarOption, JsonOption, SecretsOpt
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.deliver import Delivery, DeliveryOptions
-    from coinjar.actions.live import LiveStage
-    from coinjar.core.shown import Masker
+    from coinjar.actions.delivery.deliver import Delivery, DeliveryOptions
+    from coinjar.actions.delivery.live_stage import LiveStage
+    from coinjar.core.display import Masker
 
 DryRunOption = Annotated[bool, typer.Option("--dry-run", help="Change nothing: show what would change.")]
 GuardedOption = Annotated[
@@ -47,9 +47,9 @@ def run(
     Reads what is there, shows what differs, writes only that, reads it back and records it. One that fails stops no other. What was interrupted
     is finished by running it again.
     """
-    from coinjar.actions.deliver import DeliveryOptions
-    from coinjar.actions.live import LiveStage
-    from coinjar.core.shown import Masker
+    from coinjar.actions.delivery.deliver import DeliveryOptions
+    from coinjar.actions.delivery.live_stage import LiveStage
+    from coinjar.core.display import Masker
 
     if requests and not dry_run:
         raise UsageError("--requests goes with --dry-run", hint="add --dry-run: nothing is sent then but what reads")
@@ -66,18 +66,18 @@ def carry_out(opened: LiveStage, options: DeliveryOptions, masker: Masker, *, dr
     """Look, show, ask where the stage is guarded, deliver, and show what became of it."""
     import asyncio
 
-    from coinjar.actions.deliver import Delivery, exit_code
-    from coinjar.cli import delivering
+    from coinjar.actions.delivery.deliver import Delivery, exit_code
+    from coinjar.cli import delivery_output
 
     allowed = known_stages(opened.jar, allowed, "--allow-guarded")
 
     async def work() -> int:
-        delivery = Delivery(opened, options, delivering.progress())
+        delivery = Delivery(opened, options, delivery_output.progress())
         try:
             await delivery.look()
             planned = delivery.planned()
             if not as_json:
-                delivering.show_changes(planned, masker)
+                delivery_output.show_changes(planned, masker)
             if dry_run:
                 if requests and not as_json:
                     _show_requests(delivery)
@@ -89,10 +89,10 @@ def carry_out(opened: LiveStage, options: DeliveryOptions, masker: Masker, *, dr
         finally:
             await delivery.close()
         if as_json:
-            print_json(delivering.as_json(delivery, outcomes, masker, dry=dry_run))
+            print_json(delivery_output.as_json(delivery, outcomes, masker, dry=dry_run))
         else:
-            delivering.show_outcomes(outcomes, dry=dry_run)
-        delivering.show_rest(delivery, outcomes)
+            delivery_output.show_outcomes(outcomes, dry=dry_run)
+        delivery_output.show_rest(delivery, outcomes)
         return exit_code(outcomes)
 
     if code := asyncio.run(work()):
@@ -100,7 +100,7 @@ def carry_out(opened: LiveStage, options: DeliveryOptions, masker: Masker, *, dr
 
 
 def _show_requests(delivery: Delivery) -> None:
-    from coinjar.core.shown import visible
+    from coinjar.core.display import visible
 
     for one in delivery.seen:
         if one.look and one.look.plan.changes:

@@ -63,12 +63,12 @@ class UndoOptions(NamedTuple):
 def _undo(ctx: typer.Context, number: int, jar: str | None, how: UndoOptions) -> None:
     from contextlib import closing
 
-    from coinjar.actions.deliver import DeliveryOptions
-    from coinjar.actions.deliveries import earlier_values
-    from coinjar.actions.live import LiveStage
-    from coinjar.actions.records import open_records
+    from coinjar.actions.delivery.deliver import DeliveryOptions
+    from coinjar.actions.delivery.history import earlier_values
+    from coinjar.actions.delivery.live_stage import LiveStage
+    from coinjar.actions.delivery.records import open_records
     from coinjar.cli.deliver import carry_out
-    from coinjar.core.shown import Masker
+    from coinjar.core.display import Masker
 
     opened = open_here(ctx, jar)
     declared = opened.load([])
@@ -89,8 +89,8 @@ def _counts(counts: dict[str, int]) -> str:
 
 
 def _list(ctx: typer.Context, most: int, jar: str | None, *, as_json: bool) -> None:
-    from coinjar.actions.deliveries import listed
-    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
+    from coinjar.actions.delivery.history import listed
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
     found = listed(open_here(ctx, jar), most)
     if as_json:
@@ -123,8 +123,8 @@ def _as_json(one: DeliveryRecord) -> dict[str, Any]:
 
 
 def _one(ctx: typer.Context, number: int, jar: str | None, *, as_json: bool) -> None:
-    from coinjar.actions.deliveries import whole
-    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
+    from coinjar.actions.delivery.history import whole
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
     delivery, parts, written = whole(open_here(ctx, jar), number)
     if as_json:

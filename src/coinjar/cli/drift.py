@@ -9,9 +9,9 @@ import typer
 from coinjar.cli.common import CommandsOption, JarOption, JsonOption, SecretsOption, counted, deliver_names, open_here, print_json, say
 
 if TYPE_CHECKING:
-    from coinjar.actions.drift import TargetDrift
+    from coinjar.actions.delivery.drift import TargetDrift
     from coinjar.core.delivery import VariableState
-    from coinjar.core.shown import Masker
+    from coinjar.core.display import Masker
 
 _MARKS = {
     "in step": ("=", "dim"),
@@ -40,10 +40,10 @@ def run(
     """
     import asyncio
 
-    from coinjar.actions.drift import drift
-    from coinjar.actions.live import LiveStage
-    from coinjar.cli.delivering import progress, tell_faults
-    from coinjar.core.shown import Masker
+    from coinjar.actions.delivery.drift import drift
+    from coinjar.actions.delivery.live_stage import LiveStage
+    from coinjar.cli.delivery_output import progress, tell_faults
+    from coinjar.core.display import Masker
 
     stage, *names = where
     masker = Masker(show_secrets=show_secrets)
@@ -62,7 +62,7 @@ def run(
 
 
 def _show(stage: str, found: list[TargetDrift], masker: Masker, *, everything: bool) -> None:
-    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
     failed = sum(one.fault is not None for one in found)
     off = [one for one in found if not one.calm and not one.fault]

@@ -15,7 +15,7 @@ import typer
 
 from coinjar.cli.common import JarOption, LabelOption, label_first_reader, layer_names, open_here, say
 from coinjar.core.errors import CoinJarError, ExternalError, UsageError
-from coinjar.jarfile.outside import environment_for_children
+from coinjar.system.child_environment import child_environment
 
 # What vim and its kin write beside the file, or into the user's own folder: none of it.
 _TRACELESS = ["-n", "-i", "NONE", "-c", "set nobackup nowritebackup noundofile"]
@@ -31,9 +31,9 @@ def run(
 
     The text lies in memory only. What changed is checked, sealed and written, the rest keeps its bytes; a faulty text is offered again.
     """
-    from coinjar.actions.edit import edit_stage
+    from coinjar.actions.editing.edit_buffer import edit_stage
     from coinjar.cli.main import tell
-    from coinjar.jarfile.memory import private_file
+    from coinjar.system.memory_files import private_file
 
     opened = open_here(ctx, jar)
     label_first_reader(opened, label)
@@ -66,7 +66,7 @@ def _run_editor(path: Path) -> None:
         raise UsageError("EDITOR (or VISUAL) has a quote that is not closed", hint="set it to a program and its options") from None
     if Path(which(words[0]) or words[0]).resolve().name.startswith(("vim", "nvim")):  # what `vi` is called on this machine
         words += _TRACELESS
-    env = environment_for_children() | {"TMPDIR": str(path.parent)}
+    env = child_environment() | {"TMPDIR": str(path.parent)}
     # Control-C is the editor's, as it likes: a handler of ours (not SIG_IGN, which it would inherit) keeps us here meanwhile.
     before = signal.signal(signal.SIGINT, lambda *_: None)
     try:

@@ -41,8 +41,8 @@ def run(
 
     A secret's value is sealed by itself.
     """
-    from coinjar.actions.generate import generate, in_use
-    from coinjar.core.recipes import ENOUGH
+    from coinjar.actions.editing.generate import generate, in_use
+    from coinjar.core.generators import ENOUGH
 
     given = {"form": form, "length": length, "alphabet": alphabet}
     opened = open_here(ctx, jar)

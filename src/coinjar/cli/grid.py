@@ -21,12 +21,12 @@ from coinjar.cli.common import (
     say_no_name_fits,
     stage_names,
 )
+from coinjar.core.display import visible
 from coinjar.core.errors import UsageError
-from coinjar.core.shown import visible
 
 if TYPE_CHECKING:
+    from coinjar.core.display import Masker
     from coinjar.core.grid import Cell, GridRow
-    from coinjar.core.shown import Masker
 
 
 def run(
@@ -44,8 +44,8 @@ def run(
     jar: JarOption = None,
 ) -> None:
     """Show the matrix: variables down, stages across; with --by-service the services of one stage."""
+    from coinjar.core.display import Masker
     from coinjar.core.grid import DIFFERENT, by_service, by_stage
-    from coinjar.core.shown import Masker
 
     if across and len(stages or []) != 1:
         raise UsageError("--by-service shows the services of one stage", hint="name one: `coinjar grid STAGE --by-service`")
@@ -141,7 +141,7 @@ def cell_text(cell: Cell, masker: Masker) -> str:
 
 def _apart(row: GridRow, texts: Sequence[str], widths: list[int]) -> Sequence[str]:
     """A row's texts so that they can be told apart: if cutting makes different ones look the same, what all begin with gives way."""
-    from coinjar.cli.table import cut, width_of
+    from coinjar.cli.tables import cut, width_of
 
     if all(width_of(text) <= width for text, width in zip(texts, widths, strict=True)):
         return texts
@@ -158,7 +158,7 @@ def _apart(row: GridRow, texts: Sequence[str], widths: list[int]) -> Sequence[st
 
 def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker: Masker) -> None:
     from coinjar.cli.common import counted
-    from coinjar.cli.table import UNLIMITED, StyledText, line, padded, show, styled, terminal_height, terminal_width, width_of
+    from coinjar.cli.tables import UNLIMITED, StyledText, line, padded, show, styled, terminal_height, terminal_width, width_of
 
     width = terminal_width()
     shown = f"{len(rows)} of {counted(total, 'variable')}" if len(rows) != total else counted(total, "variable")
@@ -201,7 +201,7 @@ _LEAST_COLUMN, _WIDEST_COLUMN = 13, 40
 
 def _columns_that_may_fit(rows: list[GridRow], columns: list[str], masker: Masker, room: int, most: int) -> tuple[list[list[str]], list[int]]:
     """Their texts and natural widths: no more of them than could stand side by side, for a large jar has many."""
-    from coinjar.cli.table import widest
+    from coinjar.cli.tables import widest
 
     texts: list[list[str]] = []
     natural: list[int] = []
@@ -215,7 +215,7 @@ def _columns_that_may_fit(rows: list[GridRow], columns: list[str], masker: Maske
 
 def _share(natural: list[int], room: int) -> list[int]:
     """Widths of as many columns as fit, two blanks between them."""
-    from coinjar.cli.table import fit
+    from coinjar.cli.tables import fit
 
     least = [min(one, _LEAST_COLUMN) for one in natural]
     kept = 0
@@ -226,7 +226,7 @@ def _share(natural: list[int], room: int) -> list[int]:
 
 
 def _show_legend(rows: list[GridRow], width: int) -> None:
-    from coinjar.cli.table import show, styled
+    from coinjar.cli.tables import show, styled
 
     states = {cell.state for row in rows for cell in row.cells}
     parts = [words for state, words in _LEGEND.items() if state in states]
@@ -242,7 +242,7 @@ def _show_legend(rows: list[GridRow], width: int) -> None:
 
 def _wrapped(text: str, width: int, gap: str = " ") -> list[str]:
     """Lines of at most `width`, broken at gaps."""
-    from coinjar.cli.table import cut, width_of
+    from coinjar.cli.tables import cut, width_of
 
     lines = [""]
     for part in text.split(gap):

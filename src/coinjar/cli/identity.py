@@ -21,8 +21,8 @@ def new(
     The identity opens secrets, so it goes nowhere: not into a repository, a chat, an image. Hand out the recipient: whoever opens a stage already
     adds it with `coinjar readers add`.
     """
-    from coinjar.actions.identities import make_identity
-    from coinjar.jarfile.store import home_path
+    from coinjar.actions.secrets.identities import make_identity
+    from coinjar.system.files import home_path
 
     path, recipient = make_identity(out, _new_passphrase() if passphrase else None)
     say(f"Made {home_path(path)} (mode 0600{', protected by the passphrase' if passphrase else ''}). Its recipient:")

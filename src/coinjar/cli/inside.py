@@ -10,15 +10,15 @@ from coinjar.cli.common import open_here, print_json
 from coinjar.core.errors import CoinJarError, UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.inside import EffectiveEntry
-    from coinjar.actions.opening import OpenJar
-    from coinjar.core.shown import Masker
+    from coinjar.actions.comparing.document_environment import EffectiveEntry
+    from coinjar.actions.open_jar import OpenJar
+    from coinjar.core.display import Masker
 
 
 def tell_level(ctx: typer.Context, where: list[str], inside: str | None, at: str | None, jar: str | None, *, show_secrets: bool, as_json: bool) -> None:
     """Show which level of a document decides a variable."""
-    from coinjar.actions.inside import look_inside
-    from coinjar.core.shown import Masker
+    from coinjar.actions.comparing.document_environment import look_inside
+    from coinjar.core.display import Masker
 
     if inside is None or at is None or len(where) > 2:
         raise UsageError("--in and --at go together, with a variable", hint="`coinjar why NAME --in DOCUMENT --at POINTER`")
@@ -58,7 +58,7 @@ def _as_json(found: EffectiveEntry, masker: Masker) -> dict[str, object]:
 
 
 def _show(found: EffectiveEntry, masker: Masker) -> None:
-    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
     words = "no value" if found.text is None else masker.show(found.text, secret=found.secret)
     show(styled(f"{found.name} = {words}", "bold"))

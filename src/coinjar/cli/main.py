@@ -131,7 +131,7 @@ def top(
 
 def tell(error: CoinJarError) -> None:
     """Print an error and what to do about it, to stderr; every fault of an input that has several."""
-    from coinjar.core.shown import visible
+    from coinjar.core.display import visible
 
     each = error.each()
     for one in each:

@@ -11,7 +11,7 @@ from coinjar.cli.common import JarOption, JsonOption, NamePatterns, counted, fit
 from coinjar.core.errors import CoinJarError, ErrorGroup
 
 if TYPE_CHECKING:
-    from coinjar.actions.mentioned import MentionReport, UndeclaredVariable
+    from coinjar.actions.mentions.search import MentionReport, UndeclaredVariable
     from coinjar.core.rules.base import Finding
     from coinjar.scanning.scan import LocatedMention
 
@@ -37,9 +37,9 @@ def run(
 
     Leaves out what .gitignore names, vendored folders, and what is no source. Works without a jar, too: then it only lists.
     """
-    from coinjar.actions import mentioned
-    from coinjar.cli.delivering import progress
-    from coinjar.core.code import has_code
+    from coinjar.actions.mentions import search
+    from coinjar.cli.delivery_output import progress
+    from coinjar.core.code_uses import has_code
 
     try:
         opened = open_here(ctx, jar)
@@ -49,9 +49,9 @@ def run(
         opened = None
     facts = opened.load() if opened else None
     if not paths and opened and facts and has_code(facts):
-        paths = mentioned.code_paths(facts, opened.folder.resolve().parent)
-    found = mentioned.find(opened, facts, paths or ["."], helper or [], progress=progress(), cached=not no_cache)
-    findings, missing = mentioned.findings(opened, found) if opened else ([], [])
+        paths = search.code_paths(facts, opened.folder.resolve().parent)
+    found = search.find(opened, facts, paths or ["."], helper or [], progress=progress(), cached=not no_cache)
+    findings, missing = search.findings(opened, found) if opened else ([], [])
     if suggest:
         _suggest(opened, missing, write=yes)
         return
@@ -60,7 +60,7 @@ def run(
     else:
         _show(found, findings, name, every_place=every_place)
     say_no_name_fits(name, _by_name(found, None))
-    if faults := mentioned.unreadable(found):
+    if faults := search.unreadable(found):
         raise ErrorGroup(faults)
     if strict and any(not one.accepted for one in findings):
         raise typer.Exit(1)
@@ -68,7 +68,7 @@ def run(
 
 def _by_name(found: MentionReport, patterns: list[str] | None) -> dict[str, list[tuple[str, LocatedMention]]]:
     """Each name's places, as file and spot."""
-    from coinjar.jarfile.store import shown_path
+    from coinjar.system.files import shown_path
 
     names: dict[str, list[tuple[str, LocatedMention]]] = {}
     for seen in found.scanned.files:
@@ -80,14 +80,14 @@ def _by_name(found: MentionReport, patterns: list[str] | None) -> dict[str, list
 
 
 def _unknown(found: MentionReport) -> list[tuple[str, LocatedMention]]:
-    from coinjar.jarfile.store import shown_path
+    from coinjar.system.files import shown_path
 
     return [(shown_path(Path(seen.path)), spot) for seen in found.scanned.files for spot in seen.spots if spot.mention is None]
 
 
 def _default(found: MentionReport, name: str, spot: LocatedMention) -> str | None:
     """What the code falls back to; of a secret only that it does."""
-    from coinjar.core.code import HIDDEN
+    from coinjar.core.code_uses import HIDDEN
 
     default = spot.mention.default if spot.mention else None
     if not default:
@@ -98,7 +98,7 @@ def _default(found: MentionReport, name: str, spot: LocatedMention) -> str | Non
 
 def _json(found: MentionReport, findings: list[Finding], patterns: list[str] | None) -> dict[str, Any]:
     from coinjar.cli.check import json_finding
-    from coinjar.jarfile.store import shown_path
+    from coinjar.system.files import shown_path
 
     services = {(seen.path, spot): found.services_of(seen, spot) for seen in found.scanned.files for spot in seen.spots}
     by_spot = {spot: whose for (_, spot), whose in services.items()}
@@ -129,8 +129,8 @@ def _json(found: MentionReport, findings: list[Finding], patterns: list[str] | N
 
 def _show(found: MentionReport, findings: list[Finding], patterns: list[str] | None, *, every_place: bool) -> None:
     from coinjar.cli.check import show_findings
-    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
-    from coinjar.core.shown import visible
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
+    from coinjar.core.display import visible
 
     names = _by_name(found, patterns)
     places = sum(map(len, names.values()))
@@ -176,7 +176,7 @@ def _words(*spots: LocatedMention) -> str:
 
 
 def _suggest(opened: Any, missing: list[UndeclaredVariable], *, write: bool) -> None:
-    from coinjar.actions.mentioned import declare_missing, suggested
+    from coinjar.actions.mentions.search import declare_missing, suggested
 
     if not missing:
         say("Everything that is mentioned is declared.")

@@ -14,10 +14,10 @@ from coinjar.core.errors import InputError, UsageError
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from coinjar.actions.deliver import DeliveryOutcome
-    from coinjar.actions.migrate import DraftSheet
-    from coinjar.actions.move import Migration
-    from coinjar.actions.opening import OpenJar
+    from coinjar.actions.delivery.deliver import DeliveryOutcome
+    from coinjar.actions.migration.migration import Migration
+    from coinjar.actions.migration.sheet_builder import DraftSheet
+    from coinjar.actions.open_jar import OpenJar
 
 _GROUPS = {
     "carried": ("carried", "green", "="),
@@ -60,8 +60,8 @@ def run(
             raise UsageError("from where, to where, and into which sheet?", hint="`coinjar migrate FROM TO --out move.yaml`; then --execute move.yaml")
         _make(opened, list(ends or []), Path(out), stage or [], service)
         return
-    from coinjar.actions.move import Migration, MigrationOptions
-    from coinjar.actions.rename import finish_earlier
+    from coinjar.actions.editing.rename import finish_earlier
+    from coinjar.actions.migration.migration import Migration, MigrationOptions
     from coinjar.jarfile.sheets import read_sheet
 
     if opened and (finished := finish_earlier(opened)):
@@ -91,7 +91,7 @@ def _opened(ctx: typer.Context, jar: str | None) -> OpenJar | None:
 
 
 def _make(opened: OpenJar | None, ends: list[str], out: Path, stages: list[str], service: str | None) -> None:
-    from coinjar.actions.migrate import SheetBuilder
+    from coinjar.actions.migration.sheet_builder import SheetBuilder
     from coinjar.jarfile.sheets import write_sheet
 
     made = SheetBuilder(opened, ends[0], ends[1], stages, ends[2:], service).sheet()
@@ -101,7 +101,7 @@ def _make(opened: OpenJar | None, ends: list[str], out: Path, stages: list[str],
 
 
 def _show_made(made: DraftSheet) -> None:
-    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
     counts = [f"{number} {_GROUPS[group][0]}" for group in _GROUPS if (number := sum(one.group == group for one in made.entries))]
     counts += [f"{len(made.pointings)} to repoint"] if made.pointings else []
@@ -125,7 +125,7 @@ def _show_made(made: DraftSheet) -> None:
 
 
 def _summary(move: Migration) -> None:
-    from coinjar.cli.table import show, styled
+    from coinjar.cli.tables import show, styled
 
     sheet = move.sheet
     counts = [f"{len(sheet.of(group))} {words}" for group, (words, _, _) in _GROUPS.items() if sheet.of(group)]
@@ -144,8 +144,8 @@ def _ask(move: Migration, opened: OpenJar | None, allowed: list[str], *, yes: bo
 
 
 def _tell(stage: str, outcomes: Sequence[DeliveryOutcome]) -> None:
-    from coinjar.cli.delivering import show_outcomes, tell_faults
-    from coinjar.cli.table import show
+    from coinjar.cli.delivery_output import show_outcomes, tell_faults
+    from coinjar.cli.tables import show
 
     show(f"\n{stage}")
     show_outcomes(outcomes, dry=False)
@@ -153,7 +153,7 @@ def _tell(stage: str, outcomes: Sequence[DeliveryOutcome]) -> None:
 
 
 def _execute(move: Migration) -> None:
-    from coinjar.cli.table import show, styled
+    from coinjar.cli.tables import show, styled
 
     for note in move.prepare():
         say(note)
@@ -177,9 +177,9 @@ def _rehearse(move: Migration, *, requests: bool) -> None:
     """Carry the sheet out on a copy of the jar, and only look at the new place."""
     import asyncio
 
-    from coinjar.actions.rehearsing import rehearsal
-    from coinjar.cli.delivering import show_changes, show_outcomes, tell_faults
-    from coinjar.core.shown import Masker, visible
+    from coinjar.actions.migration.rehearsal import rehearsal
+    from coinjar.cli.delivery_output import show_changes, show_outcomes, tell_faults
+    from coinjar.core.display import Masker, visible
 
     with rehearsal(move) as copy:
         if copy is None:

@@ -26,9 +26,9 @@ def run(
 
     Never overwrites. Example: coinjar new --service web --service mailer --stage dev --stage prod --stage prod-isles:prod
     """
-    from coinjar.actions.new import app_name, make_jar
-    from coinjar.jarfile.find import has_identity
-    from coinjar.jarfile.store import home_path
+    from coinjar.actions.editing.new import app_name, make_jar
+    from coinjar.jarfile.locate import has_identity
+    from coinjar.system.files import home_path
 
     named = jar or ctx.find_root().params.get("jar")
     folder = Path(named) if named else Path("jar")

@@ -11,7 +11,7 @@ from coinjar.cli.common import JarOption, LabelOption, ServicesOption, label_fir
 from coinjar.core.errors import InputError, UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.values import AssignedValue, Assignment
+    from coinjar.actions.editing.values import AssignedValue, Assignment
 
 
 def run(
@@ -37,7 +37,7 @@ def run(
 
     A declared secret is never taken from the command line, where others see it: give its NAME alone.
     """
-    from coinjar.actions.values import put
+    from coinjar.actions.editing.values import put
 
     opened = open_here(ctx, jar)
     if unset and text:
@@ -53,7 +53,7 @@ def run(
 
 
 def _unset(name: str) -> Assignment:
-    from coinjar.actions.values import Assignment
+    from coinjar.actions.editing.values import Assignment
     from coinjar.core.model import UNSET
 
     if "=" in name:
@@ -62,7 +62,7 @@ def _unset(name: str) -> Assignment:
 
 
 def _read(assignments: list[str], *, references: bool, empty: bool, exact: bool) -> list[Assignment]:
-    from coinjar.actions.values import Assignment
+    from coinjar.actions.editing.values import Assignment
     from coinjar.core.references import parse_template
 
     alone = [one for one in assignments if "=" not in one]

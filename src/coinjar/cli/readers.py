@@ -24,7 +24,7 @@ from coinjar.cli.common import (
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.readers import ReaderGrant, ReaderList
+    from coinjar.actions.secrets.readers import ReaderGrant, ReaderList
 
 Stages = Annotated[list[str] | None, typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated.")]
 
@@ -43,8 +43,8 @@ def add(
 
     Shows first what it will open. You must be able to open the stages yourself.
     """
-    from coinjar.actions.readers import add as add_reader
-    from coinjar.actions.readers import plan_adding
+    from coinjar.actions.secrets.readers import add as add_reader
+    from coinjar.actions.secrets.readers import plan_adding
 
     opened = open_here(ctx, jar)
     adding = plan_adding(opened, _recipient(recipient), label, stage, service=service, offline=offline)
@@ -89,8 +89,8 @@ def remove(
 
     What somebody could open, they may have kept: those values want to be made anew, and the old ones to be switched off where they are used.
     """
-    from coinjar.actions.readers import remove as remove_reader
-    from coinjar.actions.readers import stages_of_reader
+    from coinjar.actions.secrets.readers import remove as remove_reader
+    from coinjar.actions.secrets.readers import stages_of_reader
 
     if everywhere == bool(stage):
         raise UsageError("remove from where?", hint="name --stage STAGE, or say --everywhere")
@@ -120,7 +120,7 @@ def remove(
 
 def list_readers(ctx: typer.Context, as_json: JsonOption = False, jar: JarOption = None) -> None:
     """Show who opens what, and whether those who hold the keys vouch for it. Works without an identity."""
-    from coinjar.actions.readers import listing
+    from coinjar.actions.secrets.readers import listing
 
     found = listing(open_here(ctx, jar))
     if as_json:
@@ -130,8 +130,8 @@ def list_readers(ctx: typer.Context, as_json: JsonOption = False, jar: JarOption
 
 
 def _show(found: ReaderList) -> None:
-    from coinjar.actions.readers import NOT_VOUCHED, UNKNOWN
-    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
+    from coinjar.actions.secrets.readers import NOT_VOUCHED, UNKNOWN
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
     from coinjar.crypto.age import short
 
     if not found.rows:
@@ -178,8 +178,8 @@ def _as_json(found: ReaderList) -> dict[str, Any]:
 
 def rekey(ctx: typer.Context, stage: Stages = None, jar: JarOption = None) -> None:
     """Change the keys of stages (default: of all): every value is sealed anew. Readers stay, and so do the names of Kubernetes Secrets."""
-    from coinjar.actions.readers import rekey as change_keys
-    from coinjar.actions.readers import stages_of
+    from coinjar.actions.secrets.readers import rekey as change_keys
+    from coinjar.actions.secrets.readers import stages_of
 
     opened = open_here(ctx, jar)
     for one, values in change_keys(opened, stages_of(opened, stage)).items():
@@ -191,7 +191,7 @@ def seal(ctx: typer.Context, stage: Stages = None, label: LabelOption = None, ja
 
     Placeholders stay. The old text stays in version control's history: what was committed wants to be made anew.
     """
-    from coinjar.actions.seal_plain import seal as seal_values
+    from coinjar.actions.secrets.encrypt_plain import seal as seal_values
 
     opened = open_here(ctx, jar)
     label_first_reader(opened, label)
@@ -212,8 +212,8 @@ def seal(ctx: typer.Context, stage: Stages = None, label: LabelOption = None, ja
 
 def vouch(ctx: typer.Context, stage: Stages = None, yes: YesOption = False, jar: JarOption = None) -> None:
     """Vouch for readers.yaml as it stands, after a merge or an edit by hand: the keys are wrapped for exactly these readers."""
-    from coinjar.actions.readers import listing, stages_of
-    from coinjar.actions.readers import vouch as vouch_for
+    from coinjar.actions.secrets.readers import listing, stages_of
+    from coinjar.actions.secrets.readers import vouch as vouch_for
 
     opened = open_here(ctx, jar)
     stages = stages_of(opened, stage)

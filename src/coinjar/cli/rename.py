@@ -11,8 +11,8 @@ from coinjar.cli.common import JarOption, counted, open_here, say
 from coinjar.core.errors import InputError, Location, UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.opening import OpenJar
-    from coinjar.actions.rename import RenameEdits
+    from coinjar.actions.editing.rename import RenameEdits
+    from coinjar.actions.open_jar import OpenJar
 
 _SHOWN = 12
 
@@ -31,8 +31,8 @@ def run(
 
     Shows every change first. All of it is written, or nothing.
     """
-    from coinjar.actions import rename
-    from coinjar.actions.finishing import finish_old
+    from coinjar.actions.editing import rename
+    from coinjar.actions.editing.finish_rename import finish_old
 
     opened = open_here(ctx, jar)
     if finished := rename.finish_earlier(opened):
@@ -84,9 +84,9 @@ def _asked(names: list[str], table: str | None) -> tuple[dict[str, str], list[st
 
 
 def _show(found: RenameEdits, opened: OpenJar) -> None:
-    from coinjar.actions.rename import shown_differences
-    from coinjar.cli.table import show, styled
-    from coinjar.core.shown import visible
+    from coinjar.actions.editing.rename import shown_differences
+    from coinjar.cli.tables import show, styled
+    from coinjar.core.display import visible
 
     pairs = ", ".join(f"{old} → {new}" for old, new in found.renames.items())
     sealed = f", {counted(found.sealed, 'sealed value')} sealed anew" if found.sealed else ""

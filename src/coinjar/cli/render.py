@@ -24,9 +24,9 @@ from coinjar.cli.common import (
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.opening import OpenJar
-    from coinjar.actions.render_files import RenderPlan
-    from coinjar.core.shown import Masker
+    from coinjar.actions.open_jar import OpenJar
+    from coinjar.actions.output.render_files import RenderPlan
+    from coinjar.core.display import Masker
 
 
 def run(
@@ -60,8 +60,8 @@ def run(
 
     What goes in comes out of the real reader byte for byte, or is refused by name. Nothing is written if anything is wrong.
     """
-    from coinjar.cli.printed import EnvironmentPrinter
-    from coinjar.core.shown import Masker
+    from coinjar.cli.environment_printer import EnvironmentPrinter
+    from coinjar.core.display import Masker
 
     names = list(where or [])
     if dialect is not None:
@@ -102,7 +102,7 @@ def _refuse_with_dialect(unfit: bool, more: list[str]) -> None:
 
 
 def _plan(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, *, allow_commands: bool, move_up: bool, only_looks: bool) -> RenderPlan:
-    from coinjar.actions.render_files import plan, write
+    from coinjar.actions.output.render_files import plan, write
 
     if only_looks:
         return plan(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up)
@@ -110,17 +110,17 @@ def _plan(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, 
 
 
 def _list_stale(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, keep: int | None) -> None:
-    from coinjar.actions.render_files import stale
-    from coinjar.jarfile.store import shown_path
+    from coinjar.actions.output.render_files import stale
+    from coinjar.system.files import shown_path
 
     for path in stale(opened, stages, names, masker, keep):
         print(shown_path(path))
 
 
 def _show(found: RenderPlan, *, verify: bool) -> None:
-    from coinjar.actions.render_files import CHANGED, NEW
-    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
-    from coinjar.jarfile.store import shown_path
+    from coinjar.actions.output.render_files import CHANGED, NEW
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
+    from coinjar.system.files import shown_path
 
     changed = len(found.out_of_date)
     total = counted(len(found.files), "file")
@@ -151,9 +151,9 @@ def _up_to_date(files: int) -> str:
 
 
 def _show_differences(found: RenderPlan, opened: OpenJar) -> None:
-    from coinjar.actions.render_files import shown_difference
-    from coinjar.actions.secret_texts import secret_texts
-    from coinjar.cli.table import show, styled
+    from coinjar.actions.output.render_files import shown_difference
+    from coinjar.actions.secrets.known_secrets import secret_texts
+    from coinjar.cli.tables import show, styled
     from coinjar.core.redaction import Redactor
 
     redactor = Redactor(secret_texts(opened, opened.load()) if found.out_of_date else {})
@@ -167,7 +167,7 @@ def _show_differences(found: RenderPlan, opened: OpenJar) -> None:
 
 def _tell(found: RenderPlan) -> None:
     """What is to know about the destinations, to stderr."""
-    from coinjar.core.shown import visible
+    from coinjar.core.display import visible
 
     if found.notices and sys.stdout.isatty():
         say("")
@@ -177,7 +177,7 @@ def _tell(found: RenderPlan) -> None:
 
 
 def _as_json(found: RenderPlan) -> dict[str, Any]:
-    from coinjar.jarfile.store import shown_path
+    from coinjar.system.files import shown_path
 
     return {
         "files": [

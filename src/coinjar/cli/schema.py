@@ -18,7 +18,7 @@ def run(
 ) -> None:
     """Write out the JSON Schemas (2020-12) of jar.yaml, plain/*.yaml, readers.yaml, platforms/*.yaml and sheets, for an editor to complete and check them."""
     from coinjar.jarfile.schemas import SCHEMAS, schema_text
-    from coinjar.jarfile.store import replace_file
+    from coinjar.system.files import replace_file
 
     if (name is None) == (out is None):
         raise UsageError("which schema?", hint=f"name one of {', '.join(SCHEMAS)}, or give --out DIR for all")

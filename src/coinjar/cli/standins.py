@@ -31,9 +31,9 @@ def run(
     import contextlib
     import threading
 
-    from coinjar.jarfile.store import replace_file
     from coinjar.standins import STANDINS, standin_class
     from coinjar.standins.base import FAULTS, served
+    from coinjar.system.files import replace_file
 
     for name in names:
         if name not in STANDINS:

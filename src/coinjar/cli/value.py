@@ -24,7 +24,7 @@ def run(
 
     Exit code 1 if there is none: an empty value prints nothing, and is 0.
     """
-    from coinjar.cli.pick import service_that_sees
+    from coinjar.cli.service_choice import service_that_sees
 
     resolver = open_here(ctx, jar).resolver(stage, one_offs=one_offs(with_), allow_commands=allow_commands)
     variable = resolver.jar.variable(name)

@@ -22,9 +22,9 @@ from coinjar.core.errors import UsageError, is_others
 from coinjar.core.references import Template
 
 if TYPE_CHECKING:
+    from coinjar.core.display import Masker
     from coinjar.core.explain import Explanation, LayerValue
     from coinjar.core.model import Resolved
-    from coinjar.core.shown import Masker
 
 
 def run(
@@ -53,9 +53,9 @@ def run(
     if len(where) != 2:
         raise UsageError("why takes a stage and a variable", hint="`coinjar why STAGE NAME`, or `coinjar why NAME --in DOCUMENT --at POINTER`")
     stage, name = where
-    from coinjar.cli.pick import services_that_see
+    from coinjar.cli.service_choice import services_that_see
+    from coinjar.core.display import Masker
     from coinjar.core.explain import explain
-    from coinjar.core.shown import Masker
 
     resolver = open_here(ctx, jar).resolver(stage, one_offs=one_offs(with_), mine=not without_mine, allow_commands=allow_commands)
     variable = resolver.jar.variable(name)
@@ -128,7 +128,7 @@ def _as_json(found: Explanation, masker: Masker) -> dict[str, Any]:
 
 
 def _show(found: Explanation, masker: Masker, services: list[str], *, first: bool) -> None:
-    from coinjar.cli.table import StyledText, show, styled, table, terminal_width
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
     width = terminal_width()
     if not first:

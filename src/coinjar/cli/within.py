@@ -27,13 +27,13 @@ def run(
 
     The identity that opens secrets is not passed on. 127 if there is no such program, 126 if it cannot be run. Nothing passes through a shell.
     """
-    from coinjar.actions.within import become, environment
+    from coinjar.actions.output.exec_program import become, environment
 
     _, resolution = resolved(open_here(ctx, jar), stage, service, with_, allow_commands=allow_commands)
     env = environment(resolution, os.environ, bare=bare)
     if not mask:
         become(command, env)
-    from coinjar.actions.masked import run_masked, secrets_of, too_short
+    from coinjar.actions.output.masked_run import run_masked, secrets_of, too_short
 
     if names := too_short(resolution):
         say(f"coinjar: too short to be masked: {', '.join(names)}")

@@ -13,7 +13,7 @@ from coinjar.core.references import Template
 from coinjar.core.secret import Secret, reveal
 
 if TYPE_CHECKING:
-    from coinjar.core.code import CodePaths
+    from coinjar.core.code_uses import CodePaths
     from coinjar.core.proofs import Proof
 
 

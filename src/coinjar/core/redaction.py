@@ -9,9 +9,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING, NamedTuple
 
+from coinjar.core.display import visible
 from coinjar.core.masking import SHORTEST, forms
 from coinjar.core.secret import reveal
-from coinjar.core.shown import visible
 
 if TYPE_CHECKING:
     from ahocorasick_rs import BytesAhoCorasick

@@ -12,24 +12,24 @@ from coinjar.core.errors import ErrorGroup, InputError, UsageError
 from coinjar.core.model import Destination
 from coinjar.core.names import suggestion
 from coinjar.destinations.base import DestinationOptions, FileDestination, RenderContext
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
 
 if TYPE_CHECKING:
     from coinjar.destinations.live.base import LiveDestination
 
 D = TypeVar("D", bound=DestinationOptions)
 BUILT_IN = {
-    "file": "files:File",
-    "templates": "templates:Templates",
-    "document": "document:Document",
-    "containerfile": "containerfile:Containerfile",
-    "manifests": "manifests:Manifests",
-    "oci-bundle": "bundle:OciBundle",
-    "host": "live.host:Host",
-    "container": "live.container:Container",
-    "cluster": "live.cluster:Cluster",
-    "etcd": "live.etcd:Etcd",
-    "platform": "live.platform:Platform",
+    "file": "files:DialectFileDestination",
+    "templates": "templates:TemplatesDestination",
+    "document": "document:DocumentDestination",
+    "containerfile": "containerfile:ContainerfileDestination",
+    "manifests": "manifests:ManifestsDestination",
+    "oci-bundle": "bundle:BundleDestination",
+    "host": "live.host:HostDestination",
+    "container": "live.container:ContainerDestination",
+    "cluster": "live.cluster:ClusterDestination",
+    "etcd": "live.etcd:EtcdDestination",
+    "platform": "live.platform:PlatformDestination",
 }
 LIVE = frozenset({"host", "container", "cluster", "etcd", "platform"})
 

@@ -10,20 +10,20 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from coinjar.core.display import Masker
 from coinjar.core.errors import InputError, Location, is_others, raise_all
-from coinjar.core.guess import guess, is_placeholder
+from coinjar.core.inference import guess, is_placeholder
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination, Jar, Resolved, Variable
 from coinjar.core.names import SHARED
 from coinjar.core.rules.base import Diagnostic
-from coinjar.core.shown import Masker
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ParseContext, ReadItem, ReadResult
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
-from coinjar.jarfile.store import shown_path
+from coinjar.system.files import shown_path
 
 if TYPE_CHECKING:
-    from coinjar.jarfile.sealed import Ring
+    from coinjar.jarfile.sealed_values import Ring
 
 _HOLDER = re.compile(r"\{([^{}]*)\}")
 _MASK = "••••"
@@ -79,7 +79,7 @@ class RenderContext:
 
     def naming_key(self, stage: str) -> bytes:
         """The key for the names of a stage's Kubernetes Secrets."""
-        from coinjar.jarfile.naming import naming_key
+        from coinjar.jarfile.naming_key import naming_key
 
         return naming_key(self.folder, self.layers(stage), self.ring, make=self.writes)
 

@@ -8,16 +8,16 @@ from coinjar.core.errors import InputError, Location, place_of
 from coinjar.core.model import Destination
 from coinjar.core.names import quoted_name
 from coinjar.destinations.base import FileDestination, Output, RenderContext, StageView, gets
-from coinjar.destinations.opened import every_entry
+from coinjar.destinations.open_document import every_entry
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult, decode, refuse
 from coinjar.documents.edit import apply
 from coinjar.documents.environments import LINES, edits, held
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.jsontree import grow_json
 from coinjar.documents.pointer import follow
 from coinjar.jarfile.load import read_bytes
-from coinjar.jarfile.store import shown_path
+from coinjar.system.files import shown_path
 
 
 class BundleDestination(FileDestination):

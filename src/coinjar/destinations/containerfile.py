@@ -12,9 +12,9 @@ from coinjar.destinations.base import FileDestination, Output, RenderContext, St
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Entry, ReadItem, ReadResult, decode, refuse
 from coinjar.dialects.containerfile import assignments, instructions, lines, quoted
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
-from coinjar.jarfile.store import shown_path
+from coinjar.system.files import shown_path
 
 BEGIN, END = "# coinjar: begin", "# coinjar: end"
 _REGION = re.compile(rf"^[ \t]*{BEGIN}[^\n]*\n(.*?)^[ \t]*{END}", re.MULTILINE | re.DOTALL)

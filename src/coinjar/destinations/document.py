@@ -10,16 +10,16 @@ from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
 from coinjar.destinations.base import FileDestination, Output, RenderContext, StageView, gets, services_for
-from coinjar.destinations.levels import EnvironmentLevel, idle, levels_above, lifted, nearest_above
-from coinjar.destinations.opened import OpenDocument, every_entry
-from coinjar.destinations.places import DocumentPlace, read_form, read_places
+from coinjar.destinations.document_places import DocumentPlace, read_form, read_places
+from coinjar.destinations.environment_levels import EnvironmentLevel, idle, levels_above, lifted, nearest_above
+from coinjar.destinations.open_document import OpenDocument, every_entry
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Entry, ReadItem, ReadResult, refuse
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.environments import MAP, EnvironmentEntry, edits, form_of
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
-from coinjar.jarfile.store import shown_path
+from coinjar.system.files import shown_path
 
 
 class DocumentDestination(FileDestination):

@@ -14,10 +14,10 @@ from coinjar.destinations.base import FileDestination, Hidden, Output, RenderCon
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Dialect, Entry, ReadResult, refuse
 from coinjar.dialects.example import ExampleDialect
-from coinjar.dialects.nested import SettingsDialect, merged
+from coinjar.dialects.settings import SettingsDialect, merged
 from coinjar.dialects.shell import ExecScriptDialect
-from coinjar.documents.fields import FieldReader
-from coinjar.jarfile.store import shown_path
+from coinjar.documents.field_reader import FieldReader
+from coinjar.system.files import shown_path
 
 
 class DialectFileDestination(FileDestination):

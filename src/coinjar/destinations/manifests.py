@@ -39,11 +39,11 @@ from coinjar.dialects.base import Entry, ReadResult, decode, refuse
 from coinjar.dialects.kube import VARIABLE, ConfigMapDialect
 from coinjar.documents.edit import END, Edit, apply_to_text
 from coinjar.documents.environments import EnvironmentEntry, held
-from coinjar.documents.fields import FieldReader
-from coinjar.documents.writing import Plain, ScalarWriter
+from coinjar.documents.field_reader import FieldReader
+from coinjar.documents.writer import Plain, ScalarWriter
 from coinjar.jarfile.load import read_bytes
-from coinjar.jarfile.naming import has_naming_key, key_path
-from coinjar.jarfile.store import shown_path
+from coinjar.jarfile.naming_key import has_naming_key, key_path
+from coinjar.system.files import shown_path
 
 ORDER, SERVICE = "coinjar/order", "coinjar/service"
 """Annotations of the objects made: which is newer, and whose it is."""

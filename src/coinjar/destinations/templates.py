@@ -18,9 +18,9 @@ from coinjar.core.names import suggestion
 from coinjar.destinations.base import FileDestination, Hidden, Output, RenderContext, StageView
 from coinjar.dialects.base import Entry, ReadResult, decode
 from coinjar.dialects.shell import quote
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
-from coinjar.jarfile.store import shown_path
+from coinjar.system.files import shown_path
 
 _BRACED = r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}"
 _BARE = r"|\$([A-Za-z_][A-Za-z0-9_]*)"

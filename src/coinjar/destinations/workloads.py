@@ -8,15 +8,15 @@ from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.core.errors import InputError, Location
-from coinjar.destinations.opened import entries_below
+from coinjar.destinations.open_document import entries_below
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult, decode
 from coinjar.dialects.kube import VARIABLE, object_items
-from coinjar.dialects.trees import DocumentPart, parts
-from coinjar.documents.cutting import Path as Steps
+from coinjar.dialects.positioned import DocumentPart, parts
 from coinjar.documents.environments import EnvironmentEntry, held
+from coinjar.documents.removal import Path as Steps
 from coinjar.documents.tree import TreeNode
 from coinjar.jarfile.load import read_bytes
-from coinjar.jarfile.store import shown_path
+from coinjar.system.files import shown_path
 
 TEMPLATED: dict[str, Steps] = {
     "Deployment": ("spec", "template", "spec"),

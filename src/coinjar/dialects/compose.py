@@ -11,7 +11,7 @@ import re
 from collections.abc import Sequence
 
 from coinjar.core.errors import place_of
-from coinjar.core.texts import not_for_environments
+from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 from coinjar.dialects.interpolation import InterpolationError, interpolate
 

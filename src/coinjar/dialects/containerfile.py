@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 
 from coinjar.core.errors import Location
 from coinjar.core.names import shell_can_set
-from coinjar.core.texts import not_for_environments
+from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 
 _REFERENCE = re.compile(r"\$(?:([A-Za-z_]\w*)|\{([A-Za-z_]\w*)(?::?([-+])([^}]*))?\})")

@@ -6,7 +6,7 @@ from collections.abc import Collection, Sequence
 
 from coinjar.core.model import Jar
 from coinjar.dialects.base import Entry, FileHeader
-from coinjar.dialects.quoted import DotenvDialect
+from coinjar.dialects.dotenv import DotenvDialect
 
 CHANGE_ME = "change-me"
 

@@ -8,12 +8,12 @@ from binascii import Error as NotBase64
 from collections.abc import Sequence
 
 from coinjar.core.errors import InputError, place_of
-from coinjar.core.texts import not_for_environments
+from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 from coinjar.dialects.maps import yaml_quoted
-from coinjar.dialects.trees import ParsedDocument, parts
+from coinjar.dialects.positioned import ParsedDocument, parts
 from coinjar.documents.tree import TreeNode
-from coinjar.documents.writing import surely_text
+from coinjar.documents.writer import surely_text
 
 # Keys of both are [-._a-zA-Z0-9]+ of at most 253; of those only C identifiers with '-' and '.' become variables (envFrom).
 VARIABLE = re.compile(r"[-._a-zA-Z][-._a-zA-Z0-9]{0,252}")

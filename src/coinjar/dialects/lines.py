@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from coinjar.core.errors import Location, place_of
 from coinjar.core.names import quoted_name
-from coinjar.core.texts import not_for_environments
+from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 
 _NAME = re.compile(r"[-._a-zA-Z][-._a-zA-Z0-9]*")

@@ -8,9 +8,9 @@ from collections.abc import Sequence
 
 from coinjar.core.errors import InputError, Location, place_of
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadResult, decode
-from coinjar.dialects.trees import ParsedDocument, carriable, json_text
+from coinjar.dialects.positioned import ParsedDocument, carriable, json_text
 from coinjar.documents.tree import TreeNode
-from coinjar.documents.writing import FORCED, surely_text
+from coinjar.documents.writer import FORCED, surely_text
 
 
 class JsonDialect(Dialect):

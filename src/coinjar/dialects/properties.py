@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from coinjar.core.errors import InputError, Location
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
-from coinjar.dialects.trees import carriable
+from coinjar.dialects.positioned import carriable
 
 _NAMED = {"\t": "\\t", "\n": "\\n", "\r": "\\r", "\f": "\\f"}
 _ESCAPE = re.compile(r"\\(?:u([0-9a-fA-F]{4})|u|(.)|$)", re.DOTALL)

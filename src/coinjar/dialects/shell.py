@@ -11,7 +11,7 @@ from typing import NamedTuple, TypeAlias
 
 from coinjar.core.errors import place_of
 from coinjar.core.names import quoted_name, shell_can_set
-from coinjar.core.texts import not_for_environments
+from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 
 _KEPT_BY_SHELLS = frozenset(

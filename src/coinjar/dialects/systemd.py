@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from coinjar.core.errors import Location, place_of
 from coinjar.core.names import quoted_name, shell_can_set
-from coinjar.core.texts import not_for_environments
+from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 
 # systemd's string_has_cc() and unichar_is_valid(): what no assignment of a unit may hold.

@@ -12,10 +12,10 @@ from typing import Any, NamedTuple
 import yaml
 
 from coinjar.core.errors import CoinJarError, InputError, Location
-from coinjar.documents.cutting import Path, Splice, after_line, emptied, start_of, trail_of, without
 from coinjar.documents.jsontree import grow_json
+from coinjar.documents.removal import Path, Splice, after_line, emptied, start_of, trail_of, without
 from coinjar.documents.tree import NULL, TreeNode, data_of, grow
-from coinjar.documents.writing import Plain, ScalarWriter, UnquotedScalar, as_block
+from coinjar.documents.writer import Plain, ScalarWriter, UnquotedScalar, as_block
 from coinjar.documents.yamltext import compose
 
 END = -1

@@ -6,10 +6,10 @@ from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
 from coinjar.core.errors import InputError
-from coinjar.documents.cutting import Path
 from coinjar.documents.edit import END, Edit
+from coinjar.documents.removal import Path
 from coinjar.documents.tree import TreeNode
-from coinjar.documents.writing import Plain
+from coinjar.documents.writer import Plain
 
 MAP, LINES, PAIRS = "map", "lines", "pairs"
 FORMS = (MAP, LINES, PAIRS)

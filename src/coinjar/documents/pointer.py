@@ -7,7 +7,7 @@ from typing import NamedTuple, TypeAlias
 
 from coinjar.core.errors import InputError
 from coinjar.core.names import nearest
-from coinjar.documents.cutting import Path
+from coinjar.documents.removal import Path
 from coinjar.documents.tree import TreeNode
 
 _PICK = re.compile(r"\[([^=\]]+)=(.*)\]", re.DOTALL)

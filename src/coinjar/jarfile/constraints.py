@@ -7,7 +7,7 @@ import re
 from yaml.nodes import Node, ScalarNode
 
 from coinjar.core.kinds import KINDS
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
 
 _NUMBERS = ("min", "max", "min_length", "max_length")
 

@@ -13,12 +13,12 @@ from coinjar.core.kinds import FORMS, KINDS
 from coinjar.core.model import AcceptedFinding, Destination, Jar, Service, Stage, Variable, VariableGroup
 from coinjar.core.names import ALL, ServiceName, StageName, VariableName, name_fault, suggestion
 from coinjar.core.references import Template
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import compose, is_null, place
 from coinjar.jarfile.values import read_value
 
 if TYPE_CHECKING:
-    from coinjar.core.code import CodePaths
+    from coinjar.core.code_uses import CodePaths
     from coinjar.core.proofs import Proof
 
 TOP = ("coinjar", "app", "services", "stages", "sets", "variables", "together", "accepted", "destinations", "proofs", "records", "code")
@@ -133,7 +133,7 @@ def _paths(fields: FieldReader, node: Node, what: str) -> tuple[str, ...]:
 
 
 def _read_code(fields: FieldReader, node: Node) -> CodePaths:
-    from coinjar.core.code import CodePaths
+    from coinjar.core.code_uses import CodePaths
 
     own = fields.fields(node, "'code'", ("paths", "helpers", "without"))
     paths = _paths(fields, own["paths"], "paths of 'code'") if "paths" in own else ()

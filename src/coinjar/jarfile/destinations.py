@@ -9,7 +9,7 @@ from yaml.nodes import Node, ScalarNode, SequenceNode
 
 from coinjar.core.model import Destination
 from coinjar.core.names import name_fault, suggestion
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import place
 
 COMMON = ("type", "services", "stages", "variables", "without", "secrets", "plain_only", "moved_to")

@@ -10,8 +10,8 @@ from pathlib import Path
 from coinjar.core.errors import DecryptionError, InputError, Location
 from coinjar.core.secret import Secret
 from coinjar.crypto.age import Identity, read_identity
-from coinjar.jarfile.find import config_folder
-from coinjar.jarfile.store import home_path
+from coinjar.jarfile.locate import config_folder
+from coinjar.system.files import home_path
 
 KEY, FILE, PASSPHRASE = "COINJAR_IDENTITY", "COINJAR_IDENTITY_FILE", "COINJAR_PASSPHRASE"
 _LARGEST = 1 << 20

@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from coinjar.core.errors import CoinJarError, InputError, Location
-from coinjar.jarfile.store import LOCAL, replace_file, shown_path
+from coinjar.system.files import LOCAL, replace_file, shown_path
 
 _FOLDER = "unfinished-change"
 _LIST = "list.json"

@@ -14,9 +14,9 @@ from coinjar.core.names import ALL
 from coinjar.core.record import Record
 from coinjar.core.references import Template, parse_template
 from coinjar.crypto.age import DamagedFile, Identity, NotARecipient, short
-from coinjar.crypto.coins import SealedEntry
+from coinjar.crypto.sealed_file import SealedEntry
 from coinjar.crypto.sealing import Key, Unsealer, UnsealError, associated, same, vouch
-from coinjar.jarfile.store import read_own, shown_path
+from coinjar.system.files import read_own, shown_path
 
 if TYPE_CHECKING:
     from coinjar.jarfile.readers import Readers
@@ -162,7 +162,7 @@ class KeyRing:
         if isinstance(content, Template):
             former = {old: one.name for one in jar.variables.values() for old in one.formerly}
             if any(one.name in former for one in content.references()):
-                from coinjar.core.renames import in_references  # few need it, and every start would pay
+                from coinjar.core.reference_renames import in_references  # few need it, and every start would pay
 
                 content = parse_template(in_references(content.source, former))  # sealed before a rename, by somebody who could not be asked
             unknown = [one.name for one in content.references() if one.name not in jar.variables or (one.service and one.service not in jar.services)]

@@ -13,14 +13,14 @@ from yaml.nodes import MappingNode, Node, ScalarNode
 from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, raise_all
 from coinjar.core.model import Definition, Jar, Layer, Scope, Variable
 from coinjar.core.names import ALL, SHARED, suggestion
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import NULLS, compose, is_null
 from coinjar.jarfile.declarations import check_template, read_declarations
-from coinjar.jarfile.store import read_own, shown_path
 from coinjar.jarfile.values import read_value
+from coinjar.system.files import read_own, shown_path
 
 if TYPE_CHECKING:
-    from coinjar.jarfile.sealed import Ring
+    from coinjar.jarfile.sealed_values import Ring
 
 
 def read_bytes(path: Path) -> bytes:
@@ -89,7 +89,7 @@ def _read_layer(jar: Jar, folder: Path, layer: str, ring: Ring) -> Layer | None:
         found = read_plain(jar, read_bytes(path), shown_path(path))
     sealed = folder / "coins" / f"{layer}.coins"
     if (data := read_own(sealed)) is not None:
-        from coinjar.jarfile.sealed import merge
+        from coinjar.jarfile.sealed_values import merge
 
         _refuse_stray(jar, layer, sealed)
         found = merge(jar, layer, found or {}, data, shown_path(sealed), ring)

@@ -11,7 +11,7 @@ from coinjar.core.model import Jar, RecordsConfig
 from coinjar.core.names import suggestion
 from coinjar.core.proofs import ASKERS, Expected, Proof
 from coinjar.core.references import Template, parse_template
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import place
 
 KEYS = ("about", "service", "stages", *ASKERS, "at", "pattern", "variable", "as", "expect", "expect_on")

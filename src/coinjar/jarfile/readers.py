@@ -13,10 +13,10 @@ from coinjar.core.names import SMALL_NAME, suggestion
 from coinjar.core.record import Record
 from coinjar.crypto.age import recipient_fault, without_comment
 from coinjar.documents.edit import Edit
-from coinjar.documents.fields import FieldReader
-from coinjar.documents.writing import Plain
+from coinjar.documents.field_reader import FieldReader
+from coinjar.documents.writer import Plain
 from coinjar.documents.yamltext import compose, is_null, place
-from coinjar.jarfile.store import read_own, shown_path
+from coinjar.system.files import read_own, shown_path
 
 KEYS = ("recipient", "about", "service", "offline", "opens")
 _CODE = re.compile(r"\s+([\w.-]+): [0-9a-f]{64}\s*")

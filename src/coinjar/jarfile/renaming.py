@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from coinjar.core.errors import InputError, Location
-from coinjar.core.renames import condition, in_pointer, left_behind, references, spliced
+from coinjar.core.reference_renames import condition, in_pointer, left_behind, references, spliced
 from coinjar.documents.environments import held
 from coinjar.documents.pointer import follow
 from coinjar.documents.tree import TreeMember, TreeNode, grow

@@ -8,15 +8,15 @@ from typing import NamedTuple
 
 from yaml.nodes import Node, SequenceNode
 
+from coinjar.core.dispositions import CARRIED, FATES, GIVEN, LEFT, RENAMED, REPLACED, SUPPLIED, InboundReference, SheetEntry
 from coinjar.core.errors import InputError, Location, raise_all
-from coinjar.core.moving import CARRIED, FATES, GIVEN, LEFT, RENAMED, REPLACED, SUPPLIED, InboundReference, SheetEntry
 from coinjar.core.names import suggestion
 from coinjar.documents.edit import Edit, apply
-from coinjar.documents.fields import FieldReader
-from coinjar.documents.writing import ScalarWriter
+from coinjar.documents.field_reader import FieldReader
+from coinjar.documents.writer import ScalarWriter
 from coinjar.documents.yamltext import compose, is_null, place
 from coinjar.jarfile.load import read_bytes
-from coinjar.jarfile.store import replace_file, shown_path
+from coinjar.system.files import replace_file, shown_path
 
 TOP = ("move", "from", "to", "stages", "service", *FATES, "repointed", "emptied")
 _ABOUT = {

@@ -11,7 +11,7 @@ from coinjar.core.errors import CoinJarError
 from coinjar.core.kinds import join_list
 from coinjar.core.model import UNSET, Command, Content, Definition, FromEnv, FromFile, FromStore, Variable
 from coinjar.core.references import parse_template
-from coinjar.documents.fields import NULL_HINT, FieldReader
+from coinjar.documents.field_reader import NULL_HINT, FieldReader
 from coinjar.documents.yamltext import is_null
 
 FORMS = ("text", "command", "may_be_empty", "file", "base64", "from_env", "stored_in", "key", "unset")

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from coinjar.documents.tree import TreeNode
 from coinjar.mentions.base import READ, SET, Mention
 from coinjar.mentions.dollars import references
-from coinjar.mentions.yamls import YamlText, scalars
+from coinjar.mentions.yaml_nodes import YamlText, scalars
 
 
 def is_compose(root: TreeNode) -> bool:

@@ -9,8 +9,8 @@ from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import SET
-from coinjar.mentions.grown import SyntaxConverter, reader
-from coinjar.mentions.reading import AccessPattern, LanguageTerms
+from coinjar.mentions.converter import SyntaxConverter, reader
+from coinjar.mentions.program_reader import AccessPattern, LanguageTerms
 
 _REFERENCE = re.compile(r"%([^%\s]+)%")
 

@@ -6,8 +6,8 @@ import tree_sitter_javascript
 from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
-from coinjar.mentions.grown import SyntaxConverter, reader
-from coinjar.mentions.reading import AccessPattern, LanguageTerms
+from coinjar.mentions.converter import SyntaxConverter, reader
+from coinjar.mentions.program_reader import AccessPattern, LanguageTerms
 
 WORDS = LanguageTerms(
     maps=frozenset({"process.env", "import.meta.env"}),

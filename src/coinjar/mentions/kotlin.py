@@ -6,7 +6,7 @@ import tree_sitter_kotlin
 from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
-from coinjar.mentions.grown import SyntaxConverter, reader
+from coinjar.mentions.converter import SyntaxConverter, reader
 from coinjar.mentions.java import WORDS
 
 

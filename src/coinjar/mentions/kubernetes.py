@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from coinjar.documents.tree import TreeNode
 from coinjar.mentions import shell
 from coinjar.mentions.base import READ, SET, Mention
-from coinjar.mentions.yamls import NAME, YamlText, walk
+from coinjar.mentions.yaml_nodes import NAME, YamlText, walk
 
 _REFERENCE = re.compile(rb"\$\$|\$\(([A-Za-z_][-.\w]*)\)")
 _SHELLS = ("sh", "bash", "/bin/sh", "/bin/bash", "dash", "ash")

@@ -13,7 +13,7 @@ from coinjar.mentions import shell
 from coinjar.mentions.base import MISPLACED, READ, SET, ComputedName, Mention
 from coinjar.mentions.dollars import references
 from coinjar.mentions.expressions import EXPRESSIONS, inside, masked, members
-from coinjar.mentions.yamls import NAME, YamlText, walk
+from coinjar.mentions.yaml_nodes import NAME, YamlText, walk
 
 _SCRIPTS = frozenset({"run", "script", "do", "command", "commands", "before_script", "after_script", "bash", "sh"})
 _ENVIRONMENTS = frozenset({"env", "environment", "variables"})

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from coinjar.mentions import tree
 
 if TYPE_CHECKING:
-    from coinjar.mentions.reading import LanguageTerms
+    from coinjar.mentions.program_reader import LanguageTerms
 
 _DEEPEST = 8
 """Steps from a name to what it stands for."""

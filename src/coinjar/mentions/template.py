@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from coinjar.mentions.base import PRESENCE, READ, ComputedName, Mention, TextMentions, in_order
 from coinjar.mentions.dollars import references
-from coinjar.mentions.yamls import NAME
+from coinjar.mentions.yaml_nodes import NAME
 
 _COMMENT = re.compile(rb"\{#.*?#\}|\{\{-?\s*/\*.*?\*/\s*-?\}\}", re.DOTALL)
 _TAG = re.compile(rb"\{\{(.*?)\}\}|\{%(.*?)%\}", re.DOTALL)

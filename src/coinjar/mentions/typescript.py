@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import tree_sitter_typescript
 
-from coinjar.mentions.grown import reader
+from coinjar.mentions.converter import reader
 from coinjar.mentions.javascript import JavaScriptConverter
 
 find = reader(tree_sitter_typescript.language_typescript, JavaScriptConverter)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from coinjar.mentions import compose, kubernetes, pipeline
 from coinjar.mentions.base import ComputedName, Mention, TextMentions, in_order
-from coinjar.mentions.yamls import YamlText
+from coinjar.mentions.yaml_nodes import YamlText
 
 
 def find(data: bytes, helpers: frozenset[str]) -> TextMentions:

@@ -10,10 +10,10 @@ from yaml.nodes import MappingNode, Node
 from coinjar.core.errors import InputError, Location, raise_all
 from coinjar.core.names import suggestion
 from coinjar.core.record import Record
-from coinjar.documents.data import Data, typed
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
+from coinjar.documents.json_data import Data, typed
 from coinjar.documents.yamltext import compose, is_null, place
-from coinjar.platforms.filling import holders
+from coinjar.platforms.templating import holders
 
 TOP = "platform about settings token one_for stages whole names values most at_once reserved supplied in_effect account list write state restart run".split()
 METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE")

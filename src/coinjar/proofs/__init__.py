@@ -12,8 +12,8 @@ ASKING = {
     "http": "web:ask_http",
     "process": "processes:ask_process",
     "container": "processes:ask_container",
-    "file": "texts:ask_file",
-    "log": "texts:ask_log",
+    "file": "text_files:ask_file",
+    "log": "text_files:ask_log",
     "pods": "systems:ask_pods",
     "run": "systems:ask_run",
 }

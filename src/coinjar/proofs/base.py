@@ -10,7 +10,7 @@ from typing import NamedTuple
 from coinjar.core.layers import Resolver
 from coinjar.core.proofs import Proof
 from coinjar.destinations.base import RenderContext
-from coinjar.documents.data import NOTHING, Data, as_text, look
+from coinjar.documents.json_data import NOTHING, Data, as_text, look
 
 
 class NoAnswer(Exception):

@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from coinjar.core.errors import ExternalError, InputError
-from coinjar.jarfile import processes
 from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_environments
+from coinjar.system import processes
 
 _LISTENS = "0A"
 """The state of a listening socket in /proc/net/tcp."""
@@ -98,14 +98,14 @@ async def ask_container(asked: ProofQuestion) -> ProofAnswers:
     """The first process of a container of podman."""
     import asyncio
 
-    from coinjar.jarfile.outside import environment_for_children
+    from coinjar.system.child_environment import child_environment
 
     engine = asked.question.get("engine", "podman").split()
     name = asked.text
     argv = [*engine, "container", "inspect", "--format", "{{.State.Pid}}", name]
     try:
         process = await asyncio.create_subprocess_exec(
-            *argv, stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.DEVNULL, env=environment_for_children()
+            *argv, stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.DEVNULL, env=child_environment()
         )
     except OSError as fault:
         words = f"cannot run {engine[0]}: {(fault.strerror or '').lower()}"

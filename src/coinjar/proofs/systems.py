@@ -39,7 +39,7 @@ async def ask_pods(asked: ProofQuestion) -> ProofAnswers:
 async def ask_run(asked: ProofQuestion) -> ProofAnswers:
     """The log of a pipeline that is started for this once, and then watched. Raises NoAnswer while it runs or waits for approval."""
     from coinjar.destinations.live.platform import PlatformTarget
-    from coinjar.destinations.live.watching import PASSED
+    from coinjar.destinations.live.polling import PASSED
 
     for target in _targets(asked, asked.question["in"]):
         if not isinstance(target, PlatformTarget):

@@ -18,8 +18,8 @@ from sqlalchemy.exc import ArgumentError, SQLAlchemyError
 from coinjar.core.delivery import DeliveryChange, LastApplied
 from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, UsageError
 from coinjar.core.secret import reveal
-from coinjar.jarfile.store import LOCAL, shown_path
 from coinjar.records.tables import changes, deliveries, last, metadata, parts
+from coinjar.system.files import LOCAL, shown_path
 
 RUNNING, DONE, FAILED, INTERRUPTED = "running", "done", "failed", "interrupted"
 ASKED, RESTARTED, WAITS = "asked", "done", "waits"

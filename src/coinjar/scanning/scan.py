@@ -13,13 +13,13 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from coinjar import mentions
-from coinjar.core.code import HIDDEN
+from coinjar.core.code_uses import HIDDEN
 from coinjar.core.errors import ExternalError
-from coinjar.core.guess import guess
-from coinjar.jarfile.store import replace_file
+from coinjar.core.inference import guess
 from coinjar.mentions.base import ComputedName, Mention
 from coinjar.mentions.languages import by_first_line, language_of, look
-from coinjar.scanning.files import CandidateFile, FileWalk, UnreadableFile
+from coinjar.scanning.file_walk import CandidateFile, FileWalk, UnreadableFile
+from coinjar.system.files import replace_file
 
 _TOGETHER = 100
 """Files that one process looks at before it says what it found."""

@@ -14,8 +14,8 @@ from coinjar.core.errors import UsageError
 from coinjar.sources.base import SourceContext, SourceVariables
 
 BUILT_IN = {
-    "file": ("texts:read_file", "file:PATH or file+DIALECT:PATH"),
-    "-": ("texts:read_stdin", "- for stdin"),
+    "file": ("dialect_files:read_file", "file:PATH or file+DIALECT:PATH"),
+    "-": ("dialect_files:read_stdin", "- for stdin"),
     "compose": ("compose:read_compose", "compose:PATH"),
     "manifests": ("structures:read_manifests", "manifests:PATH"),
     "document": ("structures:read_document", "document:PATH#POINTER"),
@@ -49,7 +49,7 @@ def read_source(text: str, asking: SourceContext | None = None) -> SourceVariabl
         if point.name == kind and colon:
             return cast("SourceVariables", point.load()(rest, dialect, asking))
     if Path(text).is_file():
-        from coinjar.sources.texts import read_file
+        from coinjar.sources.dialect_files import read_file
 
         return read_file(text, "", asking)
     forms = ", ".join(form for _, form in BUILT_IN.values())

@@ -6,13 +6,13 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-from coinjar.core.guess import is_placeholder
+from coinjar.core.inference import is_placeholder
 from coinjar.core.model import Jar
 from coinjar.core.names import name_fault, quoted_name, shell_can_set
 from coinjar.dialects.base import ParseContext, ReadItem, ReadRemark, ReadResult
 
 if TYPE_CHECKING:
-    from coinjar.jarfile.sealed import Ring
+    from coinjar.jarfile.sealed_values import Ring
 
 SET_BY_EVERYBODY = frozenset(
     "PATH HOME USER LOGNAME SHELL PWD OLDPWD SHLVL TERM LANG LANGUAGE LC_ALL LC_CTYPE HOSTNAME TZ TMPDIR EDITOR VISUAL PAGER DISPLAY "

@@ -9,16 +9,16 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from coinjar.core.errors import InputError, Location
-from coinjar.destinations.opened import OpenDocument
+from coinjar.destinations.open_document import OpenDocument
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
 from coinjar.dialects.compose import ComposeDialect
 from coinjar.dialects.interpolation import InterpolationError, interpolate
-from coinjar.documents.bare import becomes
 from coinjar.documents.environments import held
+from coinjar.documents.implicit_types import becomes
 from coinjar.documents.tree import TreeNode
 from coinjar.jarfile.load import read_bytes
-from coinjar.jarfile.store import shown_path
 from coinjar.sources.base import SourceContext, SourceVariables, surprises
+from coinjar.system.files import shown_path
 
 _NOT_READ = ("extends",)
 

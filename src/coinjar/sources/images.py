@@ -11,8 +11,8 @@ from typing import Any
 from coinjar.core.errors import ExternalError, InputError, Location, UsageError
 from coinjar.core.names import quoted_name
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
-from coinjar.jarfile.outside import environment_for_children
 from coinjar.sources.base import SourceContext, SourceVariables, surprises
+from coinjar.system.child_environment import child_environment
 
 
 def read_image(name: str, dialect: str, asking: SourceContext) -> SourceVariables:
@@ -39,7 +39,7 @@ def _from_podman(name: str) -> list[str]:
         raise UsageError(f"'{name}' is no image", hint="write image:NAME:TAG, or image:PATH of an OCI layout", code="unknown-source")
     try:
         argv = ["podman", "image", "inspect", "--format", "{{json .Config.Env}}", name]
-        done = subprocess.run(argv, capture_output=True, check=False, env=environment_for_children())  # noqa: S603 - fixed words; a name cannot be an option
+        done = subprocess.run(argv, capture_output=True, check=False, env=child_environment())  # noqa: S603 - fixed words; a name cannot be an option
     except OSError:
         hint = "install podman, or give the folder of an OCI image layout"
         raise ExternalError("there is no podman to ask", hint=hint, place=Location(f"image:{name}"), code="podman") from None

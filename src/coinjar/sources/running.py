@@ -7,9 +7,9 @@ import subprocess
 
 from coinjar.core.errors import ExternalError, Location, UsageError
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
-from coinjar.jarfile.outside import environment_for_children
-from coinjar.jarfile.processes import environment_of
 from coinjar.sources.base import SourceContext, SourceVariables, surprises
+from coinjar.system.child_environment import child_environment
+from coinjar.system.processes import environment_of
 
 
 def read_process(pid: str, dialect: str, asking: SourceContext) -> SourceVariables:
@@ -63,7 +63,7 @@ def _source(label: str, kind: str, why: str, found: dict[str, str], defaults: di
 
 def _podman(arguments: list[str], label: str) -> str:
     try:
-        done = subprocess.run(["podman", *arguments], capture_output=True, check=False, env=environment_for_children())  # noqa: S603, S607 - fixed words; a name cannot be an option
+        done = subprocess.run(["podman", *arguments], capture_output=True, check=False, env=child_environment())  # noqa: S603, S607 - fixed words; a name cannot be an option
     except OSError:
         raise ExternalError("there is no podman to ask", hint="install podman, or adopt process:PID", place=Location(label), code="podman") from None
     if done.returncode:

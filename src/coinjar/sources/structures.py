@@ -4,19 +4,19 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from coinjar.core.display import Masker
 from coinjar.core.errors import InputError, Location, UsageError
 from coinjar.core.layers import Resolver
-from coinjar.core.shown import Masker
 from coinjar.destinations import is_live, make, make_live
 from coinjar.destinations.base import RenderContext
 from coinjar.destinations.bundle import read_bundle as bundle_reading
-from coinjar.destinations.opened import OpenDocument
+from coinjar.destinations.open_document import OpenDocument
 from coinjar.destinations.workloads import environments, read_folder
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
-from coinjar.documents.bare import becomes
+from coinjar.documents.implicit_types import becomes
 from coinjar.jarfile.load import read_bytes
-from coinjar.jarfile.store import shown_path
 from coinjar.sources.base import SourceContext, SourceVariables, surprises
+from coinjar.system.files import shown_path
 
 
 def _source(label: str, what: str, why: str, reading: ReadResult) -> SourceVariables:

@@ -13,10 +13,10 @@ from typing import Any
 
 import yaml
 
-from coinjar.jarfile.store import replace_file
-from coinjar.standins.applying import FieldConflict, applied, merged
+from coinjar.standins.apply_patch import FieldConflict, applied, merged
 from coinjar.standins.base import ApiCall, ErrorResponse, Standin, route
-from coinjar.standins.masks import MASK
+from coinjar.standins.masking import MASK
+from coinjar.system.files import replace_file
 
 GROUPS = {
     "v1": {

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from coinjar.standins.base import ApiCall, ErrorResponse, Standin, as_object, route
-from coinjar.standins.masks import MASK, for_eyes, running_answer
+from coinjar.standins.masking import MASK, for_eyes, running_answer
 
 _PAGE = 20
 _OURS = ("PUBLIC_ADDRESS", "LISTEN_PORT")

@@ -24,7 +24,7 @@ from typing import Any
 
 import yaml
 
-from coinjar.standins.masks import MASK
+from coinjar.standins.masking import MASK
 
 _EXPRESSION = re.compile(r"\[=\s*([A-Za-z_]\w*)\s*=\]")
 _LONGEST = 30

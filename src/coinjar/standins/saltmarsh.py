@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from coinjar.standins.base import ApiCall, ErrorResponse, Standin, as_object, route
-from coinjar.standins.masks import for_eyes, running_answer
+from coinjar.standins.masking import for_eyes, running_answer
 
 _LONGEST = 32768
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from coinjar.standins.base import ApiCall, ErrorResponse, Standin, as_object, route
-from coinjar.standins.masks import MASK, for_eyes
+from coinjar.standins.masking import MASK, for_eyes
 from coinjar.standins.pipelines import PipelineError, PipelineJob, read_pipeline
 
 _PAGE = 25

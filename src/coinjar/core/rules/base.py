@@ -6,9 +6,9 @@ from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
 from typing import NamedTuple
 
-from coinjar.core.code import CodeLiteral, CodeUse
+from coinjar.core.code_uses import CodeLiteral, CodeUse
 from coinjar.core.errors import CoinJarError, Location, is_others
-from coinjar.core.guess import is_placeholder
+from coinjar.core.inference import is_placeholder
 from coinjar.core.layers import Fetch, Resolver, no_fetch
 from coinjar.core.model import AcceptedFinding, Definition, Jar, Undecryptable, Variable
 from coinjar.core.names import SHARED

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from coinjar.core.code import HIDDEN, PRESENCE, SET, CodeUse
+from coinjar.core.code_uses import HIDDEN, PRESENCE, SET, CodeUse
 from coinjar.core.errors import CoinJarError
 from coinjar.core.kinds import normal
 from coinjar.core.model import Variable

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from coinjar.core.model import Resolved, Variable
 from coinjar.core.rules.base import CheckContext, Diagnostic
-from coinjar.core.suspicion import words_of
+from coinjar.core.secret_detection import words_of
 
 
 def listens(variable: Variable) -> bool:

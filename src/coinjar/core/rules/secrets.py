@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from coinjar.core.guess import is_placeholder
+from coinjar.core.entropy import WEAK, bits
+from coinjar.core.inference import is_placeholder
 from coinjar.core.model import Content, Jar, SealedDefinition
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
 from coinjar.core.rules.base import CheckContext, Diagnostic, ScopedDefinition
-from coinjar.core.strength import WEAK, bits
-from coinjar.core.suspicion import suspicion
+from coinjar.core.secret_detection import suspicion
 
 _FREE = frozenset({"text", "url", "base64", "pem", "json", "list"})
 """Kinds whose values may be anything."""

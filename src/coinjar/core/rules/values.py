@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from coinjar.core.guess import is_placeholder
+from coinjar.core.inference import is_placeholder
 from coinjar.core.layers import plain
 from coinjar.core.rules.base import CheckContext, Diagnostic
 

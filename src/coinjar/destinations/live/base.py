@@ -20,7 +20,7 @@ from coinjar.core.names import SHARED
 from coinjar.core.secret import reveal
 from coinjar.destinations.base import DestinationOptions, RenderContext, StageView, is_supplied
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
 
 COMMON = ("account", "restart_timeout")
 """Options that every live destination has: which account it was the first time, by target; and how long a restart may take."""

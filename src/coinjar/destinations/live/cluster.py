@@ -23,8 +23,8 @@ from coinjar.destinations.live.http import HttpClient, HttpStatusError, Request
 from coinjar.destinations.live.kubeconfig import default_path, read_access
 from coinjar.destinations.manifests import ORDER, SERVICE, ManifestsDestination
 from coinjar.destinations.workloads import TEMPLATED, environments, read_manifests, service_of
-from coinjar.documents.data import NOTHING, Data, look
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
+from coinjar.documents.json_data import NOTHING, Data, look
 
 MANAGER = "coinjar"
 """Under which name the API keeps what is ours."""

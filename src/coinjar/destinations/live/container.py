@@ -17,11 +17,11 @@ from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.model import Destination
 from coinjar.destinations.base import RenderContext, StageView, filled
 from coinjar.destinations.live.base import LiveDestination, RestartState, Target, last_lines, unreadable
-from coinjar.destinations.live.envfile import EnvFileTarget, read_dialect
-from coinjar.documents.fields import FieldReader
+from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
+from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
-from coinjar.jarfile.outside import environment_for_children
-from coinjar.jarfile.store import replace_file, shown_path
+from coinjar.system.child_environment import child_environment
+from coinjar.system.files import replace_file, shown_path
 
 _PATIENCE = 120
 """Seconds for the engine to answer."""
@@ -31,7 +31,7 @@ async def ask_engine(target: Target, argv: Sequence[str], patience: float = _PAT
     """What a command of the engine prints. Raises ExternalError with the last lines of a command that failed, secrets masked."""
     try:
         process = await asyncio.create_subprocess_exec(
-            *argv, stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, env=environment_for_children()
+            *argv, stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, env=child_environment()
         )
         out, err = await asyncio.wait_for(process.communicate(), patience)
     except OSError as fault:

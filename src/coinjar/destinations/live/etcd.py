@@ -15,7 +15,7 @@ from coinjar.destinations.base import RenderContext, StageView
 from coinjar.destinations.live.base import LiveDestination, Target, unreadable
 from coinjar.destinations.live.http import HttpClient, Request
 from coinjar.destinations.live.tokens import read_token
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
 
 MOST_OPERATIONS = 128
 """What an etcd takes in one transaction, unless its --max-txn-ops says otherwise."""

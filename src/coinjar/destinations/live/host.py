@@ -17,8 +17,8 @@ from coinjar.core.errors import CoinJarError, ExternalError, InputError
 from coinjar.core.model import Destination
 from coinjar.destinations.base import RenderContext, StageView, filled
 from coinjar.destinations.live.base import NOW, LiveDestination, RestartState, Target, last_lines, unreadable
-from coinjar.destinations.live.envfile import EnvFileTarget, read_dialect
-from coinjar.documents.fields import FieldReader
+from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
+from coinjar.documents.field_reader import FieldReader
 
 _UNFINISHED = ".coinjar-unfinished"
 _PATIENCE = 30

@@ -15,7 +15,7 @@ from urllib.parse import urlsplit
 from coinjar.core.errors import ExternalError, InputError, Location
 from coinjar.core.secret import reveal
 from coinjar.destinations.live.base import ResponseLost
-from coinjar.documents.data import Data
+from coinjar.documents.json_data import Data
 
 if TYPE_CHECKING:
     import httpx

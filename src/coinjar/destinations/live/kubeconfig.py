@@ -13,9 +13,9 @@ from typing import Any, NamedTuple
 import yaml
 
 from coinjar.core.errors import InputError, Location
-from coinjar.jarfile.memory import private_file
-from coinjar.jarfile.outside import environment_for_children
-from coinjar.jarfile.store import shown_path
+from coinjar.system.child_environment import child_environment
+from coinjar.system.files import shown_path
+from coinjar.system.memory_files import private_file
 
 
 class ClusterAccess(NamedTuple):
@@ -86,7 +86,7 @@ def _token(user: dict[str, Any], path: Path) -> str:
 
 def _from_program(told: dict[str, Any], path: Path) -> str:
     """A credential plugin (client.authentication.k8s.io): the user's own kubeconfig says which program to ask."""
-    env = environment_for_children() | {one["name"]: one["value"] for one in told.get("env") or []}
+    env = child_environment() | {one["name"]: one["value"] for one in told.get("env") or []}
     info = {"kind": "ExecCredential", "apiVersion": told.get("apiVersion"), "spec": {"interactive": False}}
     env["KUBERNETES_EXEC_INFO"] = json.dumps(info)
     argv = [str(told["command"]), *map(str, told.get("args") or [])]

@@ -21,15 +21,15 @@ from coinjar.core.secret import reveal
 from coinjar.destinations.base import RenderContext, StageView
 from coinjar.destinations.live.base import NOW, LiveDestination, RestartState, Target, unreadable
 from coinjar.destinations.live.http import HttpClient, Request, Response
+from coinjar.destinations.live.polling import AWAITS_APPROVAL, PASSED, PipelineRun, watched
 from coinjar.destinations.live.tokens import read_token
-from coinjar.destinations.live.watching import AWAITS_APPROVAL, PASSED, PipelineRun, watched
-from coinjar.documents.data import NOTHING, Data, as_text, look
-from coinjar.documents.fields import FieldReader
+from coinjar.documents.field_reader import FieldReader
+from coinjar.documents.json_data import NOTHING, Data, as_text, look
 from coinjar.jarfile.load import read_bytes
-from coinjar.jarfile.store import shown_path
 from coinjar.platforms.description import ListRequest, PlatformDescription, RequestTemplate, RestartRequest, WaitCondition, read_description
-from coinjar.platforms.filling import MissingValue, fill, fill_path
 from coinjar.platforms.limits import refusals
+from coinjar.platforms.templating import MissingValue, fill, fill_path
+from coinjar.system.files import shown_path
 
 _MASK = "••••"
 

@@ -1,0 +1,76 @@
+"""Ports in what jar.yaml lists as code: what Containerfiles expose, Compose files publish, and scripts hand to a container engine."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+from coinjar.actions.mentions.search import code_paths, services_below
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.errors import CoinJarError, place_of
+from coinjar.core.rules.base import CheckContext, PortUse
+from coinjar.destinations.linked_places import compose_services, exposed, published
+from coinjar.destinations.open_document import OpenDocument
+from coinjar.jarfile.load import read_bytes
+from coinjar.scanning.file_walk import FileWalk
+from coinjar.system.files import shown_path
+
+_LARGEST = 1 << 20
+_CONTAINERFILE = re.compile(r"(?:Containerfile|Dockerfile)(?:\..+)?|.+\.(?:containerfile|dockerfile)")
+_COMPOSE = re.compile(r"(?:.+[-.])?compose(?:[-.].+)?\.ya?ml")
+_SCRIPT = re.compile(r".+\.(?:sh|bash|zsh|mk|service|ya?ml)|Makefile|[^.]+")
+# An engine's `run`, its options over continued lines, and among them -p [ADDRESS:][HOST:]PORT; all that is looked for stands in one command.
+_RUN = re.compile(rb"\brun[ \t]+(?:\\\n|[^\n;|&])*")
+_PUBLISH = re.compile(rb"(?<=\s)(?:-p|--publish)(?:=|\s+)?[\"']?(?:[\w.:\[\]]*:)?(\d{1,5})(?:/\w+)?(?=[\"'\s]|$)")
+
+
+class _PortOwners(NamedTuple):
+    """Whose files these may be, and on which stages what they say holds: on all, for a file knows none."""
+
+    services_of: Callable[[Path], tuple[str, ...]]
+    services: frozenset[str]
+    stages: list[str]
+
+
+def look_at_ports(opened: OpenJar, facts: CheckContext) -> None:
+    """Give the rules the ports that the code names. What cannot be read is another rule's matter."""
+    jar = facts.jar
+    base = opened.folder.resolve().parent
+    asked = _PortOwners(lambda path: services_below(jar, path, base), frozenset(jar.services), list(facts.stages))
+    known = {(link.place, link.service, link.stage) for link in facts.links}
+    walk = FileWalk((), jar.code.without if jar.code else (), [opened.folder], base)
+    for one in walk.files(code_paths(jar, base)):
+        if one.size <= _LARGEST:
+            facts.links += [link for link in _links(Path(one.path), asked) if (link.place, link.service, link.stage) not in known]
+
+
+def _links(path: Path, asked: _PortOwners) -> Iterator[PortUse]:
+    name = path.name
+    try:
+        if _CONTAINERFILE.fullmatch(name):
+            yield from (link for service in asked.services_of(path) for stage in asked.stages for link in exposed(path, service, stage))
+        elif _COMPOSE.fullmatch(name):
+            document = OpenDocument(read_bytes(path), shown_path(path))
+            for service, node in compose_services(document):
+                if service in asked.services:
+                    yield from (link for stage in asked.stages for link in published(document, service, node, stage))
+        elif _SCRIPT.fullmatch(name):
+            yield from _handed_over(path, asked)
+    except CoinJarError:
+        return  # CJ043 says so, of a file that mentions anything
+
+
+def _handed_over(path: Path, asked: _PortOwners) -> Iterator[PortUse]:
+    """The ports in a script of one service; whose containers a script of several starts is not known."""
+    services = asked.services_of(path)
+    if len(services) != 1:
+        return
+    data = path.read_bytes()
+    if b"\0" in data or b"-p" not in data:
+        return
+    for run in _RUN.finditer(data):
+        for found in _PUBLISH.finditer(run[0]):
+            place = place_of(data.decode(errors="replace"), len(data[: run.start() + found.start(1)].decode(errors="replace")), shown_path(path))
+            yield from (PortUse(services[0], stage, found[1].decode(), place, "is published by a script from port") for stage in asked.stages)

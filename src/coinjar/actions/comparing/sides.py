@@ -1,0 +1,105 @@
+"""The two sides of a comparison: stages, or sources of any kind."""
+
+from __future__ import annotations
+
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.compare import Difference, FlatSide, Side, StageSide, compare
+from coinjar.core.errors import CoinJarError, UsageError
+from coinjar.core.inference import guess
+from coinjar.core.kinds import normal
+from coinjar.core.model import Destination, Jar, Variable
+from coinjar.dialects.base import ReadRemark
+from coinjar.sources import is_source, read_source
+from coinjar.sources.base import SET_BY_EVERYBODY, SourceContext
+
+
+class Comparison:
+    """Two sides, what differs, and what was read differently from what a person may expect."""
+
+    def __init__(self, left: Side, right: Side, rows: list[Difference], remarks: list[ReadRemark]) -> None:
+        self.left = left
+        self.right = right
+        self.rows = rows
+        self.remarks = remarks
+
+
+def compare_sources(opened: OpenJar | None, one: str, other: str, *, services: list[str], every_name: bool, allow_commands: bool) -> Comparison:
+    """Compare two sources; `opened` is needed where either is a stage, and knows which names are secret.
+
+    In a file that the jar does not know, what looks secret is taken for one.
+    """
+    stages = [text for text in (one, other) if not is_source(text)]
+    asked = [text.partition("@")[2] for text in (one, other) if text.startswith("dest:") and "@" in text]
+    jar = opened.load([*stages, *asked]) if opened else None
+    if jar:
+        services = [jar.service(one).name for one in services] or list(jar.services)
+    destinations = [jar.destination(text[5:].partition("@")[0]) for text in (one, other) if jar and text.startswith("dest:")]
+    for destination in destinations:  # what it never takes is no difference
+        services = [name for name in services if destination.services is None or name in destination.services]
+    remarks: list[ReadRemark] = []
+    unread: set[str] = set()
+    stage = stages[0] if len(stages) == 1 else None
+    asking = SourceContext(jar, opened.folder if opened else None, stage, opened.ring if opened else None)
+    sides = [_side(opened, asking, text, services, remarks, unread, allow_commands, every_name) for text in (one, other)]
+    services = services or list(dict.fromkeys(one for side in sides if isinstance(side, FlatSide) for one in side.services()))
+    rows = [row for row in compare(sides[0], sides[1], services) if row.name not in unread and all(_takes(jar, each, row) for each in destinations)]
+    return Comparison(sides[0], sides[1], rows, remarks)
+
+
+def _takes(jar: Jar | None, destination: Destination, row: Difference) -> bool:
+    """Whether a destination takes the variable of a row at all."""
+    from coinjar.destinations.base import gets
+
+    variable = jar.variables.get(row.name) if jar else None
+    if variable is None:
+        return True
+    built = variable.phase == "build" and destination.type != "containerfile"
+    return gets(destination, row.name) and not built and not (row.secret and destination.plain_only)
+
+
+def _side(
+    opened: OpenJar | None,
+    asking: SourceContext,
+    text: str,
+    services: list[str],
+    remarks: list[ReadRemark],
+    unread: set[str],
+    allow_commands: bool,
+    every_name: bool,
+) -> Side:
+    jar = asking.jar
+    if not is_source(text):
+        assert opened is not None, "a stage is only asked of a jar"
+        assert jar is not None
+        return StageSide(opened.resolver(text, jar=jar, allow_commands=allow_commands), services)
+    if text.startswith("delivery:") and opened is not None and jar is not None:
+        from coinjar.actions.delivery.history import delivery_number, delivery_side
+
+        return delivery_side(opened, jar, delivery_number(text))
+    source = read_source(text, asking)
+    remarks += source.reading.remarks
+    unread |= source.reading.unread
+    known = jar.variables if jar else {}
+    if source.stages() and asking.stage is None:
+        hint = f"compare it with one of its stages ({', '.join(source.stages())}), or adopt it"
+        raise UsageError(f"{source.label} holds several stages", hint=hint, code="which-stage")
+    values: dict[str | None, dict[str, str | None]] = {}
+    secret: set[str] = set()
+    for service in [None, *(services or source.services())] if source.services() else [None]:
+        values[service] = {}
+        for name, item in source.of(service, asking.stage).items():
+            if every_name or name in known or name not in SET_BY_EVERYBODY:
+                values[service][name] = _normal(known.get(name), item.text)
+                if (jar is not None and name in jar.secret_names) or item.secret or (name not in known and guess(name, item.text or "").secret):
+                    secret.add(name)
+    if source.services():
+        del values[None]
+    return FlatSide(source.label, values, secret)
+
+
+def _normal(variable: Variable | None, text: str | None) -> str | None:
+    """A text in the spelling that the jar would give it, so that only what differs is told."""
+    try:
+        return normal(variable, text) if variable and text is not None else text
+    except CoinJarError:
+        return text

@@ -1,0 +1,356 @@
+"""Bring live destinations in step: look, show, lock, look again, write only what differs, read back, record, restart."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Sequence
+from typing import NamedTuple, TypeVar
+
+from coinjar.actions.delivery import snapshots
+from coinjar.actions.delivery.live_stage import LiveStage, OpenDestination, SuppliedValue, TargetInspection, as_fault, bounded
+from coinjar.core.delivery import GONE, DeliveryChange, LastApplied, LiveValue, plan
+from coinjar.core.errors import CoinJarError, ExternalError, raise_all
+from coinjar.core.model import Destination
+from coinjar.destinations.live.base import ResponseLost, Target
+from coinjar.records.locks import DeliveryLock, clear_dead, held
+from coinjar.records.store import ASKED, DONE, FAILED, RESTARTED, WAITS
+
+T = TypeVar("T")
+Progress = Callable[[str, int, int], None]
+"""Told what is being done, and how many of how many targets are through with it."""
+
+
+class DeliveryOptions(NamedTuple):
+    """How to deliver. `patience`: seconds to wait for a lock; `undoes`: the number of the delivery whose earlier values these are."""
+
+    restart: bool = False
+    patience: float = 0
+    undoes: int | None = None
+    remove_extra: bool = False
+
+
+class DeliveryOutcome(NamedTuple):
+    """What became of a target. `restart` is "" (nothing to do), waits, asked or done; `state` is in step, delivered, planned or failed."""
+
+    destination: str
+    key: str
+    label: str
+    state: str
+    changes: list[DeliveryChange]
+    same: int
+    trusted: int
+    extra: list[str]
+    restart: str = ""
+    restart_words: str = ""
+    notes: Sequence[str] = ()
+    fault: CoinJarError | None = None
+    number: int | None = None
+
+
+IN_STEP, DELIVERED, PLANNED, FAILED_STATE = "in step", "delivered", "planned", "failed"
+
+
+class InspectedTarget(NamedTuple):
+    """One target before anything is written."""
+
+    place: OpenDestination
+    target: Target
+    look: TargetInspection | None
+    fault: CoinJarError | None
+
+
+class Delivery:
+    """One run of `deliver`: `look` first, then `carry_out` (or nothing, for a dry run)."""
+
+    def __init__(self, opened: LiveStage, options: DeliveryOptions, progress: Progress | None = None) -> None:
+        self.opened = opened
+        self.options = options
+        self.progress = progress or (lambda _what, _done, _all: None)
+        self.faults: dict[str, CoinJarError] = {}
+        self.seen: list[InspectedTarget] = []
+        self._to: list[str] | None = None
+        self._done = self._all = 0
+        self.taken: list[SuppliedValue] = []
+        self.recorded: list[str] = []
+
+    # -- looking
+
+    async def look(self) -> list[InspectedTarget]:
+        """What is there, everywhere, and what would change."""
+        self.faults |= await self.opened.take_supplied()
+        places, faults = self.opened.places([one for one in self.opened.chosen if one.name not in self.faults])
+        self.faults |= faults
+        pairs = [(place, target) for place in places for target in place.targets]
+        done = 0
+
+        async def one(place: OpenDestination, target: Target) -> InspectedTarget:
+            nonlocal done
+            try:
+                seen = InspectedTarget(place, target, self._with_extra(await self.opened.look(place, target)), None)
+            except (CoinJarError, OSError) as fault:
+                seen = InspectedTarget(place, target, None, as_fault(fault))
+            done += 1
+            self.progress("looking", done, len(pairs))
+            return seen
+
+        groups = [bounded(place.made.at_once, [one(place, target) for target in place.targets]) for place in places]
+        for group in await asyncio.gather(*groups):
+            self.seen += [_unraised(one) for one in group]
+        return self.seen
+
+    def _with_extra(self, look: TargetInspection) -> TargetInspection:
+        """The plan with what nobody knows removed, if that was asked for."""
+        if self.options.remove_extra:
+            changes = list(look.plan.changes)
+            changes += [DeliveryChange(name, GONE, look.held[name].text, None, look.held[name].secret, look.held[name]) for name in look.plan.extra]
+            return look._replace(plan=look.plan._replace(changes=changes, extra=[]))
+        return look
+
+    @property
+    def differs(self) -> bool:
+        """Whether anything would be written."""
+        return any(one.look and one.look.plan.changes for one in self.seen)
+
+    def planned(self) -> list[DeliveryOutcome]:
+        """The outcomes of a dry run."""
+        found = [self._failed_destination(name, fault) for name, fault in self.faults.items()]
+        for one in self.seen:
+            if one.look is None:
+                assert one.fault
+                found.append(_failed(one, one.fault))
+            else:
+                state = PLANNED if one.look.plan.changes else IN_STEP
+                waits = (one.look.plan.changes and one.target.needs_restart) or not one.look.effect.in_effect
+                found.append(_outcome(one, one.look, state, restart=WAITS if waits else ""))
+        return found
+
+    def _failed_destination(self, name: str, fault: CoinJarError) -> DeliveryOutcome:
+        return DeliveryOutcome(name, "", name, FAILED_STATE, [], 0, 0, [], fault=fault)
+
+    # -- carrying out
+
+    async def carry_out(self) -> list[DeliveryOutcome]:
+        """Deliver to every target that could be looked at. One that fails stops no other."""
+        outcomes = [self._failed_destination(name, fault) for name, fault in self.faults.items()]
+        self.taken = self.opened.record_supplied()
+        work = [one for one in self.seen if one.look is not None]
+        outcomes += [_failed(one, one.fault) for one in self.seen if one.fault is not None]
+        by_place: dict[str, list[InspectedTarget]] = {}
+        for one in work:
+            by_place.setdefault(one.place.destination.name, []).append(one)
+        self._done, self._all = 0, len(work)
+        for group in await asyncio.gather(*(self._to_destination(seen) for seen in by_place.values())):
+            outcomes += group
+        order = [one.name for one in self.opened.chosen]
+        good = {(one.destination, one.key) for one in outcomes if one.state in (DELIVERED, IN_STEP)}
+        accounts = {
+            (one.place.destination.name, key): one.look.account
+            for one in work
+            if one.look
+            and (one.place.destination.name, one.target.key) in good
+            and (key := one.place.made.account_key(self.opened.stage, one.target)) not in one.place.made.accounts
+        }
+        self.recorded = self.opened.record_accounts(accounts)
+        return sorted(outcomes, key=lambda one: order.index(one.destination))
+
+    async def close(self) -> None:
+        """Let go of all connections."""
+        for one in self.seen:
+            await one.target.close()
+        self.opened.records.close()
+
+    async def _to_destination(self, seen: list[InspectedTarget]) -> list[DeliveryOutcome]:
+        """All targets of one destination, under its lock."""
+        place = seen[0].place
+        destination = place.destination
+        if not any(self._has_work(one) for one in seen):
+            if dead := clear_dead(self.opened.records, f"{destination.name}/{self.opened.stage}"):
+                self.opened.records.mark_interrupted(self.opened.stage, destination.name)
+                seen[0].target.notes.add(f"the delivery of {dead} was interrupted, and all of it is there")
+            for one in seen:
+                self._remember_what_is_right(destination, one)
+            return [_outcome(one, one.look, IN_STEP, restart=self._waits(one)) for one in seen if one.look]
+        try:
+            async with held(self.opened.records, f"{destination.name}/{self.opened.stage}", self.options.patience) as lock:
+                number = self.opened.records.begin(self.opened.stage, destination.name, self.options.undoes)
+                if lock.taken_from:
+                    seen[0].target.notes.add(f"took over the lock of {lock.taken_from}, whose process is gone: that delivery was interrupted")
+                done = [_unraised(one) for one in await bounded(place.made.at_once, [self._one(number, one, lock) for one in seen])]
+                failed = any(one.state == FAILED_STATE for one in done)
+                self.opened.records.end(number, FAILED if failed else DONE)
+                return done
+        except CoinJarError as fault:
+            return [_failed(one, fault) for one in seen]
+
+    def _has_work(self, one: InspectedTarget) -> bool:
+        assert one.look
+        return bool(one.look.plan.changes) or (self.options.restart and not one.look.effect.in_effect)
+
+    def _waits(self, one: InspectedTarget) -> str:
+        assert one.look
+        return WAITS if not one.look.effect.in_effect else ""
+
+    async def _one(self, number: int, seen: InspectedTarget, lock: DeliveryLock) -> DeliveryOutcome:
+        """One target, which may have changed since it was looked at."""
+        place, target = seen.place, seen.target
+        began = False
+        look = seen.look
+        assert look
+        try:
+            lock.renew()
+            target.before_write = lock.check
+            if self._has_work(seen):
+                look = self._unless_moved(target, look, self._with_extra(await self.opened.look(place, target)))
+                began = self._begin(number, seen, look)
+                if look.plan.changes:
+                    await self._write(seen, look, lock)
+                    await self._read_back(number, seen, look)
+            state = await self._restart(number, seen)
+            did = look.plan.changes or state == RESTARTED
+            outcome = _outcome(seen, look, DELIVERED if did else IN_STEP, restart=state)._replace(number=number)
+        except (CoinJarError, OSError) as raised:
+            outcome = _failed(seen, as_fault(raised), look)._replace(number=number)
+        if began:
+            told = "\n".join([*target.notes.lines, *([outcome.fault.message] if outcome.fault else [])])
+            self.opened.records.set_part(number, target.key, state=FAILED if outcome.fault else DONE, notes=told)
+        self._done += 1
+        self.progress("delivering", self._done, self._all)
+        return outcome
+
+    def _unless_moved(self, target: Target, shown: TargetInspection, now: TargetInspection) -> TargetInspection:
+        """What is there now, under the lock; somebody may have been here since it was shown. Raises ExternalError on a guarded stage."""
+        if [(one.name, one.action, one.new) for one in shown.plan.changes] == [(one.name, one.action, one.new) for one in now.plan.changes]:
+            return now
+        words = "it changed there after the change was shown"
+        if self.opened.is_guarded:
+            raise ExternalError(f"{words}, and nothing was written", hint="run it again, and look at the change", code="moved", of=target.label)
+        target.notes.add(f"{words}: what is written is what differs now")
+        return now
+
+    def _begin(self, number: int, seen: InspectedTarget, look: TargetInspection) -> bool:
+        """Record what is about to change and what was there; from then on an interruption can be seen."""
+        opened, target = self.opened, seen.target
+        if opened.records.unanswered(opened.stage, seen.place.destination.name, target.key):
+            target.notes.add("an earlier delivery asked for its restart and was interrupted: it may happen twice")
+        snapshot = snapshots.take(self._recipients(), look.held, target.wanted) if look.plan.changes else None
+        opened.records.begin_part(number, target.key, target.label, snapshot, look.plan.changes)
+        if target.needs_restart:  # so that an interruption from here on does not lose sight of it
+            waiting = {one.name: LastApplied("", one.held.mark if one.held else "", in_effect=False) for one in look.plan.changes}
+            opened.records.remember(number, opened.stage, seen.place.destination.name, target.key, waiting, [])
+        return True
+
+    def _recipients(self) -> list[str]:
+        if self._to is None:
+            self._to = snapshots.recipients(self.opened.opened, self.opened.jar, self.opened.stage)
+        return self._to
+
+    async def _write(self, seen: InspectedTarget, look: TargetInspection, lock: DeliveryLock) -> None:
+        target = seen.target
+        try:
+            await target.write(look.plan.changes)
+        except ResponseLost as fault:
+            lock.renew()
+            held_now = await target.read()
+            left = self._with_extra(look._replace(held=held_now, plan=plan(target.wanted, held_now, look.known))).plan.changes
+            left = [one for one in left if any(one.name == other.name for other in look.plan.changes)]
+            target.notes.add(f"an answer was lost ({fault.lost}); {len(left)} of {len(look.plan.changes)} changes were made again")
+            if left:
+                await target.write(left)
+
+    async def _read_back(self, number: int, seen: InspectedTarget, look: TargetInspection) -> None:
+        """See that what was written is there, and remember it."""
+        target, destination, stage = seen.target, seen.place.destination, self.opened.stage
+        held_now = await target.read()
+        wrong = [one for one in look.plan.changes if not _took(one, held_now.get(one.name))]
+        written = {one.name for one in look.plan.changes} - {one.name for one in wrong}
+        known: dict[str, LastApplied] = {}
+        for name, want in target.wanted.items():
+            if name in held_now and all(one.name != name for one in wrong):
+                ran = name not in look.known.last or look.known.last[name].in_effect
+                fingerprint = look.known.fingerprint(name, want.text)
+                known[name] = LastApplied(fingerprint, held_now[name].mark, in_effect=not target.needs_restart or (ran and name not in written))
+        gone = [one.name for one in look.plan.changes if one.action == GONE and one.name in written]
+        if target.needs_restart:  # what runs still has it
+            known |= {name: LastApplied("", in_effect=False) for name in gone}
+        self.opened.records.remember(number, stage, destination.name, target.key, known, gone)
+        names = ", ".join(one.name for one in wrong)
+        words, hint = f"it did not keep {names}: what is read back is not what was written", "is somebody else writing there? `coinjar drift` shows what it has"
+        raise_all([ExternalError(words, hint=hint, code="read-back", of=target.label)] if wrong else [])
+
+    def _remember_what_is_right(self, destination: Destination, one: InspectedTarget) -> None:
+        """What is in step without our ever having delivered it counts as delivered, so that a later change outside is seen as one."""
+        assert one.look
+        known = one.look.known
+        new = {
+            name: LastApplied(known.fingerprint(name, one.target.wanted[name].text), one.look.held[name].mark)
+            for name in one.look.plan.same
+            if name not in known.last
+        }
+        if new:
+            self.opened.records.remember(0, self.opened.stage, destination.name, one.target.key, new, [])
+
+    async def _restart(self, number: int, seen: InspectedTarget) -> str:
+        """Restart if that was asked for and is needed; says how it stands."""
+        opened, target, destination = self.opened, seen.target, seen.place.destination
+        effect = await opened.effect(target, opened.records.last(opened.stage, destination.name, target.key))
+        if effect.in_effect:
+            opened.records.took_effect(opened.stage, destination.name, target.key)
+            await target.settle()
+            return ""
+        if not self.options.restart or not target.restart_words():
+            opened.records.set_part(number, target.key, restart=WAITS)
+            return WAITS
+        opened.records.set_part(number, target.key, restart=ASKED)
+        try:
+            await target.restart()
+        except ResponseLost as fault:
+            target.notes.add(f"an answer was lost ({fault.lost}); the restart was asked for again, and may happen twice")
+            await target.restart()
+        after = await target.effect()
+        if after is not None and not after.in_effect:
+            words = "it restarted, and what was saved is still not in effect"
+            raise ExternalError(words, hint="look at its log", code="not-in-effect", of=target.label)
+        opened.records.took_effect(opened.stage, destination.name, target.key)
+        opened.records.set_part(number, target.key, restart=RESTARTED)
+        await target.settle()
+        return RESTARTED
+
+
+def _took(change: DeliveryChange, there: LiveValue | None) -> bool:
+    """Whether a change is there, as far as it can be read."""
+    if change.action == GONE:
+        return there is None or there.wide or there.supplied
+    return there is not None and (there.text is None or there.text == change.new)
+
+
+def _unraised(one: T | BaseException) -> T:
+    """A result; what was raised is a fault of the program."""
+    if isinstance(one, BaseException):
+        raise one
+    return one
+
+
+def _outcome(seen: InspectedTarget, look: TargetInspection | None, state: str, *, restart: str = "") -> DeliveryOutcome:
+    found = look.plan if look else None
+    return DeliveryOutcome(
+        seen.place.destination.name,
+        seen.target.key,
+        seen.target.label,
+        state,
+        found.changes if found else [],
+        len(found.same) if found else 0,
+        len(found.trusted) if found else 0,
+        found.extra if found else [],
+        restart,
+        seen.target.restart_words(),
+        seen.target.notes.lines,
+    )
+
+
+def _failed(seen: InspectedTarget, fault: CoinJarError, look: TargetInspection | None = None) -> DeliveryOutcome:
+    return _outcome(seen, look, FAILED_STATE)._replace(fault=fault)
+
+
+def exit_code(outcomes: Sequence[DeliveryOutcome]) -> int:
+    """0 if all went well, else the code of the first failure."""
+    return next((one.fault.exit_code for one in outcomes if one.fault), 0)

@@ -1,0 +1,74 @@
+"""Who must follow when what a destination supplies has changed: whoever was delivered a value that is made from it, and has the old one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import closing
+
+from coinjar.actions.delivery.records import fingerprint, open_records
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.display import Masker
+from coinjar.core.errors import CoinJarError, DecryptionError
+from coinjar.core.layers import Resolver
+from coinjar.core.model import Jar
+from coinjar.core.references import Template
+from coinjar.core.rules.base import CheckContext, Diagnostic
+from coinjar.destinations.base import RenderContext
+from coinjar.jarfile.naming_key import has_naming_key
+from coinjar.records.store import default_path
+
+
+def look_at_followers(opened: OpenJar, facts: CheckContext) -> None:
+    """CJ034. Looks at nothing where nothing was delivered yet."""
+    if facts.jar.records is None and not default_path(opened.folder).exists():
+        return
+    try:
+        with closing(open_records(opened, facts.jar)) as records:
+            delivered = records.every_last()
+    except CoinJarError as fault:
+        words = f"who must follow could not be looked at: {fault.message}"
+        facts.told["CJ034"] = [Diagnostic(words, fault.hint, fault.place or facts.jar.place)]
+        return
+    facts.told["CJ034"] = list(_behind(opened, facts, delivered))
+
+
+def _behind(opened: OpenJar, facts: CheckContext, delivered: list[tuple[str, str, str, str, str]]) -> Iterator[Diagnostic]:
+    jar = facts.jar
+    around = RenderContext(jar, opened.folder, Masker(), opened.ring)
+    keys: dict[str, bytes] = {}
+    for stage, destination, target, name, last in delivered:
+        service = target.partition("@")[0]
+        if name not in jar.variables or stage not in facts.stages or not last or destination not in jar.destinations:
+            continue
+        resolver = facts.resolver(stage)
+        for each in [service] if service in jar.services else jar.serving(jar.variables[name]):
+            whose = _supplied_below(jar, resolver, name, each)
+            seen = resolver.value(name, each)
+            if not whose or seen.text is None or not has_naming_key(opened.folder, around.layers(stage)):
+                continue
+            try:
+                key = keys.setdefault(stage, around.naming_key(stage))
+            except DecryptionError:
+                continue  # its secrets are others', and counted apart
+            if fingerprint(key, jar.app, (stage, destination, target), name, seen.text) != last:
+                words = f"{each} on {stage} still has an earlier {name} on {destination}, made from {whose}, which changed"
+                yield Diagnostic(words, f"`coinjar deliver {stage} {destination} --restart`", jar.variables[name].place, name, stage, each)
+                break
+
+
+def _supplied_below(jar: Jar, resolver: Resolver, name: str, service: str) -> str:
+    """The supplied variable that a value is made from, over any number of references; "" if there is none."""
+    rest, seen = [(name, service)], {(name, service)}
+    while rest:
+        one, whose = rest.pop()
+        written = resolver.winner(one, whose)
+        if written is None or not isinstance(written.content, Template):
+            continue
+        for reference in written.content.references():
+            pair = (reference.name, reference.service or whose)
+            if jar.variables[reference.name].supplied_by:
+                return f"{reference.name} of {pair[1]}"
+            if pair not in seen:
+                seen.add(pair)
+                rest.append(pair)
+    return ""

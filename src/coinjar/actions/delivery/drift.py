@@ -1,0 +1,86 @@
+"""What is live against what it should be, and whether it has taken effect. Nothing is changed."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from coinjar.actions.delivery.deliver import Progress
+from coinjar.actions.delivery.live_stage import LiveStage, OpenDestination, SuppliedValue, TargetInspection, as_fault, bounded
+from coinjar.core.delivery import VariableState, standings
+from coinjar.core.errors import CoinJarError
+from coinjar.destinations.live.base import Target
+
+
+class TargetDrift(NamedTuple):
+    """How a target stands: every variable, whether it runs what is saved, what is to know; or why it could not be asked."""
+
+    destination: str
+    key: str
+    label: str
+    rows: list[VariableState]
+    in_effect: bool
+    restart_words: str = ""
+    notes: Sequence[str] = ()
+    fault: CoinJarError | None = None
+
+    @property
+    def calm(self) -> bool:
+        """Whether all of it is as it should be."""
+        return self.fault is None and self.in_effect and all(row.calm for row in self.rows)
+
+
+async def drift(opened: LiveStage, progress: Progress | None = None) -> list[TargetDrift]:
+    """Every target of the chosen destinations. What cannot be asked is told, and stops nothing else."""
+    faults = await opened.take_supplied()
+    places, more = opened.places([one for one in opened.chosen if one.name not in faults])
+    pairs = [(place, target) for place in places for target in place.targets]
+    done = 0
+
+    async def one(place: OpenDestination, target: Target) -> TargetDrift:
+        nonlocal done
+        try:
+            found = _of(opened, place, target, await opened.look(place, target))
+        except (CoinJarError, OSError) as raised:
+            found = TargetDrift(place.destination.name, target.key, target.label, [], in_effect=True, fault=as_fault(raised))
+        finally:
+            await target.close()
+        done += 1
+        if progress:
+            progress("looking", done, len(pairs))
+        return found
+
+    found = [TargetDrift(name, "", name, [], in_effect=True, fault=fault) for name, fault in {**faults, **more}.items()]
+    for group in await asyncio.gather(*(bounded(place.made.at_once, [one(place, target) for target in place.targets]) for place in places)):
+        for each in group:
+            if isinstance(each, BaseException):
+                raise each
+            found.append(each)
+    opened.records.close()
+    order = [one.name for one in opened.chosen]
+    return sorted(found, key=lambda each: order.index(each.destination))
+
+
+def _of(opened: LiveStage, place: OpenDestination, target: Target, look: TargetInspection) -> TargetDrift:
+    pending: set[str] = set()
+    if not look.effect.in_effect:
+        pending = set(look.effect.names if look.effect.names is not None else target.wanted)
+    rows = standings(target.wanted, look.held, look.known, pending)
+    moved = {one.name: one for one in opened.supplied if one.destination == place.destination.name and one.service in target.services and one.is_new}
+    rows = [row._replace(note=_moved(moved[row.name])) if row.name in moved and row.wanted is None else row for row in rows]
+    notes = [*_wider(target), *([look.effect.words] if look.effect.words and not look.effect.in_effect else [])]
+    return TargetDrift(place.destination.name, target.key, target.label, rows, look.effect.in_effect, target.restart_words(), notes)
+
+
+def _moved(one: SuppliedValue) -> str:
+    return "not in the jar yet: `coinjar deliver` takes it" if one.before is None else "it changed since it was taken into the jar: `coinjar deliver` takes it"
+
+
+def _wider(target: Target) -> list[str]:
+    """What somebody gets who names no stage, where that is something else."""
+    names = [name for name, one in target.around().items() if name in target.wanted and one.text != target.wanted[name].text]
+    if not names:
+        return []
+    shown = ", ".join(sorted(names)[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+    return [f"a job that names no stage gets another value of {shown}: the whole project's"]

@@ -1,0 +1,103 @@
+"""What was delivered: one delivery as a source, and its undoing."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from contextlib import closing
+
+from coinjar.actions.delivery.records import open_records
+from coinjar.actions.delivery.snapshots import Snapshot, open_snapshot
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.compare import FlatSide
+from coinjar.core.errors import UsageError
+from coinjar.core.model import Jar
+from coinjar.destinations.base import services_for
+from coinjar.records.store import DeliveryRecord, RecordStore, TargetRecord, VariableRecord
+
+
+def services_of(jar: Jar, delivery: DeliveryRecord, target: str) -> list[str]:
+    """The services of a target, as its key says: `service`, `service@host`, or none for all of the destination's."""
+    named = target.partition("@")[0]
+    if named:
+        return [named] if named in jar.services else []
+    destination = jar.destinations.get(delivery.destination)
+    return services_for(destination, jar) if destination else list(jar.services)
+
+
+def snapshots_of(opened: OpenJar, records: RecordStore, number: int) -> tuple[DeliveryRecord, dict[str, Snapshot], list[VariableRecord]]:
+    """A delivery with its snapshots, opened, by target. Raises UsageError, DecryptionError."""
+    delivery, parts, written = records.delivery(number)
+    found = {one.target: open_snapshot(opened, one.snapshot, number) for one in parts if one.snapshot is not None}
+    return delivery, found, written
+
+
+def earlier_values(opened: OpenJar, jar: Jar, records: RecordStore, number: int) -> tuple[DeliveryRecord, dict[str, dict[str, str | None]], list[str]]:
+    """What the changed variables were before a delivery, by service and name, and what cannot be brought back, in words.
+
+    Raises UsageError if there is nothing to bring back, DecryptionError if the snapshot is sealed for others.
+    """
+    delivery, snapshots, written = snapshots_of(opened, records, number)
+    values: dict[str, dict[str, str | None]] = {}
+    left: list[str] = []
+    for one in written:
+        snapshot = snapshots.get(one.target)
+        if snapshot is None:
+            continue
+        why = _cannot(jar, snapshot, one.name)
+        if why:
+            left.append(f"{one.name}: {why}")
+            continue
+        for service in services_of(jar, delivery, one.target):
+            if jar.variables[one.name].serves(service):
+                values.setdefault(service, {})[one.name] = snapshot.before.get(one.name)
+    if not values:
+        told = f": {'; '.join(left)}" if left else ""
+        raise UsageError(f"delivery {number} changed nothing that can be brought back{told}", hint="`coinjar deliveries` lists others", code="nothing-to-undo")
+    return delivery, values, list(dict.fromkeys(left))
+
+
+def _cannot(jar: Jar, snapshot: Snapshot, name: str) -> str:
+    """Why a variable cannot be brought back; "" if it can."""
+    if name not in jar.variables:
+        return "the jar does not declare it any more"
+    if name in snapshot.left_out:
+        return "it is secret, and there was nobody to seal the snapshot for"
+    if name in snapshot.before and snapshot.before[name] is None:
+        return "it could not be read back before"
+    return ""
+
+
+def delivery_number(text: str) -> int:
+    """The number in `delivery:N`. Raises UsageError."""
+    number = text.removeprefix("delivery:")
+    if not number.isdigit():
+        raise UsageError(f"'{text}' names no delivery", hint="write delivery:N; `coinjar deliveries` lists them", code="unknown-delivery")
+    return int(number)
+
+
+def delivery_side(opened: OpenJar, jar: Jar, number: int) -> FlatSide:
+    """What a delivery left, for `compare delivery:N`. Raises UsageError, DecryptionError."""
+    with closing(open_records(opened, jar)) as records:
+        delivery, snapshots, _ = snapshots_of(opened, records, number)
+    values: dict[str | None, dict[str, str | None]] = {}
+    secret: set[str] = set()
+    for target, snapshot in snapshots.items():
+        for service in services_of(jar, delivery, target):
+            values.setdefault(service, {}).update(snapshot.after)
+        secret |= snapshot.secret
+    if not values:
+        raise UsageError(f"delivery {number} has no snapshot: it changed nothing", hint="`coinjar deliveries` lists others", code="no-snapshot")
+    return FlatSide(f"delivery:{number}", values, secret)
+
+
+def whole(opened: OpenJar, number: int) -> tuple[DeliveryRecord, list[TargetRecord], list[VariableRecord]]:
+    """One delivery. Raises UsageError if there is none."""
+    with closing(open_records(opened, opened.load([]))) as records:
+        return records.delivery(number)
+
+
+def listed(opened: OpenJar, most: int | None) -> list[tuple[DeliveryRecord, Mapping[str, int]]]:
+    """The newest deliveries, each with how many variables it made, changed and removed."""
+    with closing(open_records(opened, opened.load([]))) as records:
+        counts = records.counts()
+        return [(one, counts.get(one.number, {})) for one in records.listed(most)]

@@ -1,0 +1,280 @@
+"""Live destinations of a stage: opened, asked who they are and what they hold; what they supply is taken into the jar."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
+from typing import NamedTuple, TypeVar
+
+from coinjar.actions.delivery.records import fingerprint, open_records
+from coinjar.actions.delivery.selection import chosen
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.delivery import DeliveryPlan, LastApplied, LiveValue, PlanContext, plan
+from coinjar.core.display import Masker
+from coinjar.core.errors import CoinJarError, ErrorGroup, ExternalError, InputError
+from coinjar.core.layers import Resolver
+from coinjar.core.model import UNSET, Definition, Destination, Jar
+from coinjar.core.names import SHARED
+from coinjar.core.secret import Secret
+from coinjar.destinations import make_live
+from coinjar.destinations.base import RenderContext, StageView, gets, is_supplied, services_for
+from coinjar.destinations.live.base import LiveDestination, RestartState, Target
+
+T = TypeVar("T")
+
+
+class TargetInspection(NamedTuple):
+    """What a target was found to be: whose, what it holds, what would change, and whether what it holds is in effect."""
+
+    account: str
+    held: dict[str, LiveValue]
+    plan: DeliveryPlan
+    known: PlanContext
+    effect: RestartState
+
+
+class SuppliedValue(NamedTuple):
+    """A value that a destination gives by itself, and what the jar had of it (None: nothing)."""
+
+    destination: str
+    service: str
+    name: str
+    text: str
+    before: str | None
+
+    @property
+    def is_new(self) -> bool:
+        """Whether the jar does not have it so."""
+        return self.text != self.before
+
+
+class OpenDestination(NamedTuple):
+    """A destination that is ready, and its targets."""
+
+    destination: Destination
+    made: LiveDestination
+    targets: list[Target]
+
+
+class LiveStage:
+    """The live destinations of one stage, and what is needed to work on them.
+
+    `instead` are values by service and name to take instead of the jar's (None: unset), for undoing. Without `writes` nothing is left behind: no
+    records and no naming key are made where there are none.
+    """
+
+    def __init__(
+        self,
+        opened: OpenJar,
+        stage: str,
+        names: Sequence[str],
+        masker: Masker,
+        *,
+        allow_commands: bool = False,
+        instead: Mapping[str, Mapping[str, str | None]] | None = None,
+        writes: bool = False,
+    ) -> None:
+        self.opened = opened
+        self.stage = stage
+        self.masker = masker
+        self._allow_commands = allow_commands
+        self.jar = opened.load([stage] if stage != SHARED else [])
+        if instead:
+            self.jar = _with_values(self.jar, stage, instead, "(as it was before)")
+        self.chosen = [one for _, one in chosen(self.jar, [stage], names, live=True)]
+        self.around = RenderContext(self.jar, opened.folder, masker, opened.ring, writes=writes)
+        self.supplied: list[SuppliedValue] = []
+        self.records = open_records(opened, self.jar, make=writes)
+        self._key: bytes | None = None
+
+    @property
+    def is_guarded(self) -> bool:
+        """Whether deliveries to the stage ask first."""
+        return self.stage != SHARED and self.jar.stage(self.stage).guarded
+
+    def resolver(self) -> Resolver:
+        """The stage, what was supplied included. A person's own values are left out."""
+        return self.opened.resolver(self.stage, jar=self.jar, allow_commands=self._allow_commands)
+
+    def fingerprint(self, destination: str, target: str) -> Callable[[str, str], str]:
+        """Fingerprints texts for the records, under the stage's naming key."""
+        if self._key is None:
+            self._key = self.around.naming_key(self.stage)
+        key = self._key
+
+        def of(name: str, text: str) -> str:
+            return fingerprint(key, self.jar.app, (self.stage, destination, target), name, text)
+
+        return of
+
+    def places(self, destinations: Iterable[Destination]) -> tuple[list[OpenDestination], dict[str, CoinJarError]]:
+        """The destinations with their targets; and why some have none."""
+        resolver = self.resolver()
+        found: list[OpenDestination] = []
+        faults: dict[str, CoinJarError] = {}
+        for destination in destinations:
+            try:
+                made = make_live(destination, self.around)
+                if self.stage == SHARED and not made.takes_shared:
+                    words = f"{destination.name} has no place for what holds on every stage"
+                    raise InputError(words, hint="deliver to a stage", place=destination.place, code="not-for-stage")
+                targets = made.targets(StageView(resolver, destination))
+                if refused := [fault for target in targets for fault in target.refusals()]:
+                    raise ErrorGroup(refused)
+                found.append(OpenDestination(destination, made, targets))
+            except CoinJarError as fault:
+                faults[destination.name] = fault
+        return found, faults
+
+    async def look(self, place: OpenDestination, target: Target) -> TargetInspection:
+        """Ask a target everything. Raises InputError if it is another account than the recorded one, ExternalError."""
+        account = await self.account(place.made, target)
+        held = await target.read()
+        known = self.known(place.destination, target)
+        effect = await self.effect(target, known.last)
+        return TargetInspection(account, held, plan(target.wanted, held, known), known, effect)
+
+    async def account(self, made: LiveDestination, target: Target) -> str:
+        """Whose a target is, asked before anything of it is believed. Raises InputError if it is not who it was, or where another stage is."""
+        account = await target.identity()
+        recorded = made.accounts.get(made.account_key(self.stage, target))
+        if recorded is not None and recorded != account:
+            words = f"this is {account}, and the jar was delivered to {recorded}"
+            hint = f"is it the right token and address? If it moved, take its line out of account: of {made.destination.name} in jar.yaml"
+            raise InputError(words, hint=hint, place=made.destination.place, code="another-account", of=target.label)
+        if account and not target.stages_share:
+            self._refuse_other_stage(made, target, account)
+        return account
+
+    def _refuse_other_stage(self, made: LiveDestination, target: Target, account: str) -> None:
+        own = made.account_key(self.stage, target)
+        for key, other in made.accounts.items():
+            shared = target.services_share and key.partition("/")[0] == self.stage
+            if other == account and key != own and not shared:
+                words = f"{account} is where {key} is delivered to, and two would overwrite each other"
+                hint = f"put {{stage}} into the settings of {made.destination.name}, or limit it (stages:)"
+                raise InputError(words, hint=hint, place=made.destination.place, code="same-place", of=target.label)
+
+    def known(self, destination: Destination, target: Target) -> PlanContext:
+        """What a plan for the target is made of."""
+        last = self.records.last(self.stage, destination.name, target.key)
+        services = list(target.services) or services_for(destination, self.jar)
+
+        def ours(name: str) -> bool:
+            variable = self.jar.variables.get(name)
+            if variable is None or not gets(destination, name) or (variable.secret and destination.plain_only):
+                return name in last  # not this destination's any more, if it ever was
+            return not is_supplied(variable, destination) and any(variable.serves(one) for one in services)
+
+        former = {str(one.name): one.formerly for one in self.jar.variables.values() if one.formerly}
+        return PlanContext(ours, last, self.fingerprint(destination.name, target.key), target.whole, former)
+
+    async def effect(self, target: Target, last: Mapping[str, LastApplied]) -> RestartState:
+        """Whether what is saved runs: as the target says; else as the records do."""
+        told = await target.effect()
+        waiting = frozenset(name for name, one in last.items() if not one.in_effect)
+        if told is None:
+            return RestartState(not waiting, waiting, "by the records: it does not say itself")
+        if told.in_effect or told.names is not None:
+            return told
+        return RestartState(in_effect=False, names=waiting or None, words=told.words)
+
+    # -- what destinations supply
+
+    def suppliers(self) -> list[Destination]:
+        """The chosen destinations that give variables themselves; what they give is a stage's."""
+        return [] if self.stage == SHARED else [one for one in self.chosen if any(is_supplied(variable, one) for variable in self.jar.variables.values())]
+
+    async def take_supplied(self) -> dict[str, CoinJarError]:
+        """Ask the suppliers for what they give, and let the jar see it. What could not be asked is told."""
+        faults: dict[str, CoinJarError] = {}
+        resolver = self.resolver()
+        for destination in self.suppliers():
+            try:
+                made = make_live(destination, self.around)
+                for target in made.targets(StageView(resolver, destination, lenient=True)):
+                    try:
+                        await self.account(made, target)
+                        held = await target.read()
+                    finally:
+                        await target.close()
+                    self._take(destination, target, held)
+            except CoinJarError as fault:
+                faults[destination.name] = fault
+        if any(one.is_new for one in self.supplied):
+            values: dict[str, dict[str, str | None]] = {}
+            for one in self.supplied:
+                values.setdefault(one.service, {})[one.name] = one.text
+            self.jar = _with_values(self.jar, self.stage, values, "(supplied)")
+            self.around.jar = self.jar
+        return faults
+
+    def _take(self, destination: Destination, target: Target, held: Mapping[str, LiveValue]) -> None:
+        for variable in self.jar.variables.values():
+            there = held.get(variable.name)
+            if there is None or there.text is None or not is_supplied(variable, destination):
+                continue
+            for service in target.services:
+                if variable.serves(service):
+                    own = self.jar.plain.get(self.stage, {}).get(service, {}).get(variable.name)
+                    before = own.content if own is not None and isinstance(own.content, str) else None
+                    self.supplied.append(SuppliedValue(destination.name, service, variable.name, there.text, before))
+
+    def record_supplied(self) -> list[SuppliedValue]:
+        """Write what is new of it into the jar: a secret sealed, the rest plain. Returns what was new."""
+        from coinjar.actions.editing.value_changes import ValueChanges
+        from coinjar.system.files import locked
+
+        new = [one for one in self.supplied if one.is_new]
+        if new:
+            with locked(self.opened.folder):
+                change = ValueChanges(self.opened, self.opened.load([self.stage]))
+                for one in new:
+                    change.put(self.stage, one.service, one.name, Secret(one.text) if self.jar.variables[one.name].secret else one.text)
+                change.commit()
+        return new
+
+    def record_accounts(self, found: Mapping[tuple[str, str], str]) -> list[str]:
+        """Write whose the destinations are into jar.yaml, where it does not say yet: (destination, key) to account. Returns whose are new."""
+        from coinjar.actions.editing.value_changes import edit_file
+        from coinjar.documents.edit import Edit
+        from coinjar.system.files import locked
+
+        new = {where: account for where, account in found.items() if account}
+        if new:
+            with locked(self.opened.folder):
+                edits = [Edit(("destinations", destination, "account", key), account) for (destination, key), account in new.items()]
+                edit_file(self.opened.folder / "jar.yaml", edits)
+        return [destination for destination, _ in new]
+
+
+def _with_values(jar: Jar, stage: str, values: Mapping[str, Mapping[str, str | None]], source: str) -> Jar:
+    """The jar as if these values, by service, had been written on the stage."""
+    gone = {name for texts in values.values() for name, text in texts.items() if text is None}
+    jar = jar._replace(variables={**jar.variables} | {name: jar.variables[name]._replace(required=False) for name in gone})
+    plain = {layer: {scope: dict(written) for scope, written in scopes.items()} for layer, scopes in jar.plain.items()}
+    for service, texts in values.items():
+        for name, text in texts.items():
+            content = UNSET if text is None else Secret(text) if jar.variables[name].secret else text
+            plain.setdefault(stage, {}).setdefault(service, {})[name] = Definition(content, source, 0, 0)
+    return jar._replace(plain=plain)
+
+
+async def bounded(number: int, work: Iterable[Awaitable[T]]) -> list[T | BaseException]:
+    """Do all of it, so many at the same time; what one raises stops no other."""
+    limit = asyncio.Semaphore(number)
+
+    async def one(each: Awaitable[T]) -> T:
+        async with limit:
+            return await each
+
+    return await asyncio.gather(*(one(each) for each in work), return_exceptions=True)
+
+
+def as_fault(raised: BaseException) -> CoinJarError:
+    """What a target's work ended with, as an error of ours; anything else is a fault of the program and is raised."""
+    if isinstance(raised, CoinJarError):
+        return raised
+    if isinstance(raised, OSError):
+        return ExternalError(f"{type(raised).__name__}: {raised.strerror or 'no answer'}", hint="look at the network", code="outside")
+    raise raised

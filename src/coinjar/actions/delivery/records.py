@@ -1,0 +1,32 @@
+"""The records of a jar, and the fingerprints that are kept in them."""
+
+from __future__ import annotations
+
+import hmac
+import os
+
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.errors import InputError
+from coinjar.core.model import Jar
+from coinjar.core.secret import reveal
+from coinjar.records.store import RecordStore, default_path
+
+
+def open_records(opened: OpenJar, jar: Jar, *, make: bool = False) -> RecordStore:
+    """The records: in `.local/`, or where jar.yaml says. Without `make`, none are made where there are none. Raises InputError, ExternalError."""
+    if jar.records is None:
+        path = default_path(opened.folder)
+        return RecordStore(jar.app, path if make or path.exists() else None)
+    password = None
+    if jar.records.password:
+        password = os.environ.get(jar.records.password)
+        if not password:
+            hint = f"set {jar.records.password} where coinjar runs"
+            raise InputError(f"the environment has no {jar.records.password}", hint=hint, place=jar.records.place, code="no-token")
+    return RecordStore(jar.app, jar.records.address, password=password, origin=jar.records.place)
+
+
+def fingerprint(key: bytes, app: str, where: tuple[str, str, str], name: str, text: str) -> str:
+    """HMAC-SHA-256 of a value under a stage's naming key, for one variable of one target (stage, destination, target): it gives nothing away."""
+    message = "\0".join(("coinjar fingerprint 1", app, *where, name, reveal(text)))
+    return hmac.digest(key, message.encode("utf-8", "surrogatepass"), "sha256").hex()

@@ -1,0 +1,88 @@
+"""Snapshots of what a delivery found and left: sealed for the stage's readers, so that it can be undone and compared."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from typing import NamedTuple
+
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.delivery import DesiredValue, LiveValue
+from coinjar.core.errors import DecryptionError
+from coinjar.core.model import Jar
+from coinjar.core.names import ALL, SHARED
+from coinjar.core.secret import Secret, reveal
+
+_PLAIN = b"plain\n"
+_SEALED = b"sealed\n"
+
+
+class Snapshot(NamedTuple):
+    """What was there before, and after: texts by name, None for one that could not be read. `left_out`: secrets that there was nobody to seal for."""
+
+    before: dict[str, str | None]
+    after: dict[str, str | None]
+    secret: frozenset[str]
+    left_out: frozenset[str]
+
+
+def recipients(opened: OpenJar, jar: Jar, stage: str) -> list[str]:
+    """Who may open a stage's snapshots: the readers of all of it, or of the nearest stage that it follows; only such as somebody vouches for.
+
+    Never those of `shared`: they are more, and a place may hold secrets that are the stage's alone.
+    """
+    from coinjar.jarfile.readers import load_readers
+
+    readers = load_readers(opened.folder)
+    ring = opened.ring()
+    for layer in reversed(jar.chain(stage)) if stage != SHARED else [SHARED]:
+        people = readers.people(layer)
+        if people and ring.is_vouched(jar.app, readers, layer, ALL):
+            return [one.recipient for one in people]
+        if people:
+            raise DecryptionError(
+                f"nobody vouches for the readers of {layer}, so no snapshot is sealed for them",
+                hint="`coinjar readers list`, then `coinjar readers vouch`",
+                code="not-vouched",
+            )
+    return []
+
+
+def take(to: list[str], held: Mapping[str, LiveValue], wanted: Mapping[str, DesiredValue]) -> bytes:
+    """A snapshot as it is kept. Without anybody to seal it for, secrets are left out."""
+    secret = {name for name, one in held.items() if one.secret and not one.supplied} | {name for name, one in wanted.items() if one.secret}
+    left_out = secret if not to else set[str]()
+    before = {name: reveal(one.text) if one.text is not None else None for name, one in held.items() if not one.supplied and not one.wide}
+    after: dict[str, str | None] = {name: reveal(one.text) for name, one in wanted.items()}
+    data = {
+        "before": {name: text for name, text in before.items() if name not in left_out},
+        "after": {name: text for name, text in after.items() if name not in left_out},
+        "secret": sorted(secret),
+        "left_out": sorted(left_out),
+    }
+    text = json.dumps(data, ensure_ascii=True).encode()
+    if not to:
+        return _PLAIN + text
+    from coinjar.crypto.age import wrap
+
+    return _SEALED + wrap(text, to)
+
+
+def open_snapshot(opened: OpenJar, kept: bytes, number: int) -> Snapshot:
+    """The reverse. Raises DecryptionError."""
+    text = kept.removeprefix(_PLAIN)
+    if kept.startswith(_SEALED):
+        from coinjar.crypto.age import DamagedFile, NotARecipient
+
+        try:
+            text = opened.identity().unwrap(kept.removeprefix(_SEALED))
+        except (NotARecipient, DamagedFile):
+            hint = "ask one who could read all of the stage when it was delivered"
+            raise DecryptionError(f"the snapshot of delivery {number} is not sealed for you", hint=hint, code="not-for-us") from None
+    data = json.loads(text)
+    secret = frozenset(data["secret"])
+
+    def hidden(texts: Mapping[str, str | None]) -> dict[str, str | None]:
+        return {name: Secret(one) if one is not None and name in secret else one for name, one in texts.items()}
+
+    return Snapshot(hidden(data["before"]), hidden(data["after"]), secret, frozenset(data["left_out"]))

@@ -1,0 +1,40 @@
+"""Values that an etcd keeps: `{stored_in: DESTINATION, key: KEY}`."""
+
+from __future__ import annotations
+
+import asyncio
+from concurrent.futures import ThreadPoolExecutor
+
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.display import Masker
+from coinjar.core.errors import InputError, Location
+from coinjar.core.layers import Resolver
+from coinjar.core.model import FromStore, Jar
+from coinjar.core.names import suggestion
+from coinjar.destinations import make_live
+from coinjar.destinations.base import RenderContext
+from coinjar.destinations.live.etcd import EtcdDestination
+
+
+def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, place: Location) -> str:
+    """The text under a key; `{stage}` in it is filled in. Raises InputError if there is none, ExternalError if it cannot be asked."""
+    if stored.destination not in jar.destinations:
+        hint = suggestion(stored.destination, jar.destinations, "name a destination of the type etcd")
+        raise InputError(f"there is no destination '{stored.destination}'", hint=hint, place=place, code="unknown-destination")
+    made = make_live(jar.destinations[stored.destination], RenderContext(jar, opened.folder, Masker(), opened.ring))
+    if not isinstance(made, EtcdDestination):
+        raise InputError(f"{stored.destination} is no etcd", hint="name a destination of the type etcd", place=place, code="outside")
+    key = stored.key.replace("{stage}", stage)
+
+    async def ask() -> str | None:
+        store = made.store(Resolver(jar, stage))
+        try:
+            return await store.one(key)
+        finally:
+            await store.sender.close()
+
+    with ThreadPoolExecutor(1) as apart:  # a delivery, which may be what asks, has a loop of its own running
+        text = apart.submit(asyncio.run, ask()).result()
+    if text is None:
+        raise InputError(f"{stored.destination} has nothing under {key}", hint="put it there, or correct the key", place=place, code="outside")
+    return text

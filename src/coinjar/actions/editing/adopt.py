@@ -1,0 +1,291 @@
+"""Bring variables from a source into stages of the jar: first a plan, then, after a yes, the edits."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from coinjar.actions.editing.value_changes import ValueChanges, edit_file
+from coinjar.actions.editing.values import declaration
+from coinjar.actions.open_jar import OpenJar
+from coinjar.actions.secrets.known_secrets import secret_texts, secrets_read
+from coinjar.core.errors import CoinJarError, InputError, UsageError
+from coinjar.core.inference import Inference, guess_all
+from coinjar.core.kinds import normal
+from coinjar.core.layers import Resolver
+from coinjar.core.model import UNSET, Content, Jar, Variable
+from coinjar.core.names import ALL, VariableName, name_fault, suggestion
+from coinjar.core.redaction import SecretFinder
+from coinjar.core.references import parse_template
+from coinjar.core.secret_detection import is_named, words_of
+from coinjar.dialects.base import ReadItem
+from coinjar.documents.edit import Edit
+from coinjar.jarfile.external_values import fetcher
+from coinjar.sources.base import SET_BY_EVERYBODY, SourceVariables
+from coinjar.system.files import locked
+
+SHORTEST_KNOWN = 6
+"""Characters from which on a secret's text is looked for in other values."""
+NEW, ADD, CHANGE, SAME, LEFT_OUT = "new", "add", "change", "same", "left out"
+
+
+class AdoptStep(NamedTuple):
+    """What becomes of one variable of the source, for a stage and a service or `all`. `old` is what is there now (None: no value)."""
+
+    name: str
+    text: str | None
+    action: str
+    variable: Variable
+    stage: str
+    scope: str = ALL
+    old: str | None = None
+    guessed: Inference | None = None
+    reason: str = ""
+    reference: str | None = None
+    """The text with references, where the file makes it from others of its names."""
+
+    @property
+    def secret(self) -> bool:
+        return self.variable.secret
+
+
+class AdoptOptions(NamedTuple):
+    """Which of a source's variables to bring, and where. `secret` and `plain` settle the secrecy of names that are new; `references` keeps references."""
+
+    stage: str | None
+    services: Sequence[str] = ()
+    every_name: bool = False
+    references: bool = False
+    secret: Sequence[str] = ()
+    plain: Sequence[str] = ()
+
+
+def plan(opened: OpenJar, source: SourceVariables, wanted: AdoptOptions) -> list[AdoptStep]:
+    """What adopting would do. Raises UsageError for an unknown stage, service or name, and for no stage where the source does not tell."""
+    jar = opened.load()
+    for service in wanted.services:
+        jar.service(service)
+    _check_names(jar, source, wanted)
+    known = (
+        secret_texts(opened, jar)
+        | secrets_read(jar, source.reading.items)
+        | {one.text: one.name for one in source.reading.items if one.text and one.name in wanted.secret}
+    )
+    finder = SecretFinder(known, shortest=SHORTEST_KNOWN)
+    return [step for stage in _stages(jar, source, wanted) for step in _AdoptPlanner(jar, opened.folder, source, stage, wanted, finder).steps()]
+
+
+def _check_names(jar: Jar, source: SourceVariables, wanted: AdoptOptions) -> None:
+    """Every name that an option gives must be one that the option can do something with. Raises UsageError."""
+    names = {item.name for item in source.reading.items}
+    for option, given, is_secret in (("--secret", wanted.secret, True), ("--plain", wanted.plain, False)):
+        for name in given:
+            if name not in names:
+                raise UsageError(f"{option} {name}: {source.label} has no such name", hint=suggestion(name, names, "correct the name"), code="unknown-variable")
+            if name in jar.variables and jar.variables[name].secret is not is_secret:
+                words = f"{option} {name}: jar.yaml declares it already, {'not ' if is_secret else ''}as a secret"
+                raise UsageError(words, hint="change its declaration in jar.yaml", code="declared")
+    if both := set(wanted.secret) & set(wanted.plain):
+        raise UsageError(f"{sorted(both)[0]} cannot be both --secret and --plain", hint="leave one out", code="usage")
+
+
+def _stages(jar: Jar, source: SourceVariables, wanted: AdoptOptions) -> list[str]:
+    if wanted.stage is not None:
+        jar.stage(wanted.stage)
+        return [wanted.stage]
+    if not source.stages():
+        raise UsageError("into which stage?", hint=f"add --stage: {', '.join(jar.stages)}", code="which-stage")
+    for stage in source.stages():
+        jar.stage(stage)
+    return source.stages()
+
+
+class _AdoptPlanner:
+    """Plans one stage."""
+
+    def __init__(self, jar: Jar, folder: Path, source: SourceVariables, stage: str, wanted: AdoptOptions, finder: SecretFinder) -> None:
+        self.jar = jar
+        self.finder = finder
+        self.source = source
+        self.stage = stage
+        self.wanted = wanted
+        self.resolver = Resolver(jar, stage, fetch=fetcher(folder, allow_commands=False))
+
+    def steps(self) -> list[AdoptStep]:
+        found: list[AdoptStep] = []
+        for name, scopes in self._by_name().items():
+            if name_fault("variable", name):
+                continue  # told among the remarks
+            first = next(iter(scopes.values()))
+            variable, guessed = self._variable(first, scopes)
+            for scope, item in scopes.items():
+                found.append(self._step(variable, item, scope, guessed))
+        return found
+
+    def _by_name(self) -> dict[str, dict[str, ReadItem]]:
+        """Each name's values by scope. What all services that have it agree on becomes one value for `all`."""
+        services = self._services()
+        found: dict[str, dict[str, ReadItem]] = {}
+        for service in services:
+            for name, item in self.source.of(service, self.stage).items():
+                found.setdefault(name, {})[service or ALL] = item
+        if self.wanted.services:
+            return {name: {one: scopes.get(one) or next(iter(scopes.values())) for one in self.wanted.services} for name, scopes in found.items()}
+        return {name: self._joined(name, scopes) for name, scopes in found.items()}
+
+    def _services(self) -> list[str | None]:
+        told = self.source.services()
+        if not told:
+            return [None]
+        for service in self.wanted.services:
+            if service not in told and len(told) > 1:
+                hint = f"it has {', '.join(told)}"
+                raise UsageError(f"{self.source.label} has nothing for {service}", hint=hint, code="unknown-service")
+        return [one for one in self.wanted.services if one in told] or list(told)
+
+    def _joined(self, name: str, scopes: dict[str, ReadItem]) -> dict[str, ReadItem]:
+        ours = {scope: item for scope, item in scopes.items() if scope in self.jar.services}
+        if not ours or len({item.text for item in ours.values()}) > 1:
+            return scopes
+        known = self.jar.variables.get(name)
+        if known and not set(self.jar.serving(known)) <= set(ours):
+            return scopes  # a value for all would reach others, too
+        strangers = {scope: item for scope, item in scopes.items() if scope not in self.jar.services}
+        return {ALL: next(iter(ours.values())), **strangers}
+
+    def _variable(self, item: ReadItem, scopes: dict[str, ReadItem]) -> tuple[Variable, Inference | None]:
+        name = item.name
+        if name in self.jar.variables:
+            return self.jar.variables[name], None
+        texts = [one.text for one in self.source.reading.items if one.name == name and one.text is not None]
+        guessed = guess_all(name, texts)
+        if item.secret is not None and not guessed.secret:
+            guessed = guessed._replace(secret=item.secret, sure=True, why="the source says so")
+        held = self._held(name, texts)
+        if self._keeps(item):
+            guessed = guessed._replace(secret=is_named(words_of(name)), sure=True, why="")
+        elif held is not None and not (guessed.secret and guessed.sure):
+            guessed = guessed._replace(secret=True, sure=True, why=f"it holds the text of {held}")
+        is_secret = name in self.wanted.secret or (guessed.secret and name not in self.wanted.plain)
+        if name in self.wanted.secret or name in self.wanted.plain:
+            guessed = guessed._replace(secret=is_secret, sure=True, why="you said so")
+        about = self.source.comments.get(item.place.line, "")
+        services = self._new_services(name, scopes)
+        return Variable(
+            name=VariableName(name), place=self.jar.place, about=about, kind=guessed.kind, secret=is_secret, services=services, phase=item.phase
+        ), guessed
+
+    def _held(self, name: str, texts: Sequence[str]) -> str | None:
+        """The name of another secret whose text one of these texts holds, raw or encoded."""
+        found = [one.name for text in texts for one in self.finder.find(text.encode("utf-8", "surrogatepass"))]
+        return next((one for one in found if one != name), None)
+
+    def _keeps(self, item: ReadItem) -> bool:
+        """Whether a text's references are kept: that was asked for, and the jar will have all that it refers to."""
+        if not self.wanted.references or item.reference is None:
+            return False
+        names = {one.name for one in parse_template(item.reference).references()}
+        brought = {one.name for one in self.source.reading.items if one.name not in SET_BY_EVERYBODY or self.wanted.every_name}
+        return names <= {*self.jar.variables, *brought}
+
+    def _new_services(self, name: str, scopes: dict[str, ReadItem]) -> frozenset[str] | None:
+        """The services that a new variable is for: those that the source has it for, if that is not all."""
+        having = {one.service for one in self.source.reading.items if one.name == name and one.service in self.jar.services}
+        having |= {scope for scope in scopes if scope in self.jar.services and self.source.services()}
+        return frozenset(str(one) for one in having) if having and having != set(self.jar.services) else None
+
+    def _step(self, variable: Variable, item: ReadItem, scope: str, guessed: Inference | None) -> AdoptStep:
+        name, text = str(variable.name), item.text
+
+        def left_out(reason: str) -> AdoptStep:
+            return AdoptStep(name, text, LEFT_OUT, variable, self.stage, scope, reason=reason)
+
+        if text is not None and "\0" in text:
+            return left_out("it has a NUL character, which no environment can carry")
+        if reason := self._stays_out(name, scope, new=guessed is not None):
+            return left_out(reason)
+        reference = item.reference if self._keeps(item) else None
+        if guessed is not None:
+            return AdoptStep(name, text, NEW, variable, self.stage, scope, guessed=guessed, reference=reference)
+        services = [scope] if scope != ALL else self.resolver.services_of(variable)
+        if not services or not all(self.resolver.applies(variable, one) for one in services):
+            return left_out(f"it is declared, and not for {self.stage}{' and ' + scope if scope != ALL else ''}")
+        if text is not None:
+            try:
+                text = normal(variable, text)
+            except CoinJarError as fault:
+                return left_out(fault.message)
+        return self._against(variable, text, scope, services, reference)
+
+    def _stays_out(self, name: str, scope: str, *, new: bool) -> str:
+        """Why a name is not taken over; "" if it can be."""
+        if scope != ALL and scope not in self.jar.services:
+            return f"the jar has no service '{scope}' (--service names one for it)"
+        if new and (owner := self.jar.owner_of(name)):
+            return f"it is the old name of {owner.name} (`coinjar rename --finish {name}` lets it go)"
+        if name in SET_BY_EVERYBODY and not self.wanted.every_name:
+            return "every shell or image sets it by itself (--every-name takes it)"
+        return ""
+
+    def _would_lie_open(self, name: str, text: str | None) -> str:
+        """Why the text of a variable that is no secret cannot be stored in plain text; "" if it can."""
+        if name in self.jar.secret_names:
+            return "it is made from a secret here, and its text would lie open"
+        held = self._held(name, [text]) if text is not None else None
+        return f"it holds the text of the secret {held}: declare it secret: true, or write it as a reference" if held else ""
+
+    def _against(self, variable: Variable, text: str | None, scope: str, services: list[str], reference: str | None) -> AdoptStep:
+        """The step for a declared variable, by what the stage has."""
+        name = str(variable.name)
+        own = self.jar.plain.get(self.stage, {})
+        reached = services if scope != ALL or variable.secret else [one for one in services if name not in own.get(one, {})]
+        seen = [self.resolver.value(name, one) for one in reached]
+        if seen and all(one.text == text and one.fault is None and (text is not None or one.is_unset) for one in seen):
+            return AdoptStep(name, text, SAME, variable, self.stage, scope, text)
+        if not variable.secret and reference is None and (why := self._would_lie_open(name, text)):
+            return AdoptStep(name, text, LEFT_OUT, variable, self.stage, scope, reason=why)
+        old = next((one.text for one in seen if one.text is not None), None)
+        reason = "a spreadsheet may have rewritten it" if self.source.dialect == "csv" and _looks_rewritten(old, text) else ""
+        return AdoptStep(name, text, ADD if old is None else CHANGE, variable, self.stage, scope, old, reason=reason, reference=reference)
+
+
+def _looks_rewritten(old: str | None, new: str | None) -> bool:
+    """Whether a change is of the sort that spreadsheets make by themselves: `1.10` to 1.1, `0755` to 755, `true` to TRUE."""
+    if old is None or new is None:
+        return False
+    try:
+        return float(old) == float(new)
+    except ValueError:
+        return old.casefold() == new.casefold()
+
+
+def carry_out(opened: OpenJar, steps: list[AdoptStep], *, again: Callable[[], list[AdoptStep]]) -> list[str]:
+    """Declare what is new, set what is new or changed, secrets sealed; returns what is to know about keys that were made.
+
+    `again` makes the plan anew, under the lock. Raises InputError, with nothing written, if the jar changed since `steps` was made.
+    """
+    declare = {step.name: step.variable for step in steps if step.action == NEW}
+    values = [step for step in steps if step.action in (NEW, ADD, CHANGE)]
+    with locked(opened.folder):
+        if _facts(again()) != _facts(steps):
+            raise InputError("the jar was changed by somebody else meanwhile", hint="adopt again", code="changed-meanwhile")
+        jar = opened.load()
+        change = ValueChanges(opened, jar._replace(variables={**jar.variables, **declare}))
+        for step in values:
+            change.put(step.stage, step.scope, step.name, _content(step))
+        if declare:
+            # Declared first: if this is cut short, the jar has a variable without a value, not a value without a variable.
+            edit_file(opened.folder / "jar.yaml", [Edit(("variables", name), declaration(one)) for name, one in declare.items()])
+        change.commit()
+    return change.notes
+
+
+def _content(step: AdoptStep) -> Content:
+    if step.reference is not None:
+        return parse_template(step.reference)
+    return step.text if step.text is not None else UNSET
+
+
+def _facts(steps: Iterable[AdoptStep]) -> list[tuple[str, str, str, str, str | None]]:
+    return [(step.name, step.stage, step.scope, step.action, step.old) for step in steps]

@@ -1,0 +1,185 @@
+"""A stage's plain and secret values as one text to edit, and what was edited back into the jar."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import NamedTuple
+
+from coinjar.actions.editing.value_changes import ValueChanges, as_yaml, coins_file
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
+from coinjar.core.layers import plain
+from coinjar.core.model import Command, Content, Definition, FromEnv, FromFile, FromStore, Jar, Layer, SealedDefinition, Undecryptable
+from coinjar.core.names import ALL, SHARED
+from coinjar.core.references import Template
+from coinjar.documents.edit import Edit, apply
+from coinjar.jarfile.load import plain_path, read_bytes, read_plain
+from coinjar.system.files import locked, read_own, replace_file
+
+_LINE = re.compile(r"^--- # secrets.*\n?", re.MULTILINE)
+
+Secrets = dict[tuple[str, str], Content]
+"""A stage's secrets by scope (a service or `all`) and name, as they are shown: once, where all services that get one have the same."""
+
+
+class EditBuffer(NamedTuple):
+    """What is handed to the editor, and the state it was made of."""
+
+    text: str
+    plain: bytes
+    coins: bytes
+    secrets: Secrets
+
+
+class EditResult(NamedTuple):
+    """What came of it: secrets sealed anew or dropped, whether plain values changed, what is to know about new keys."""
+
+    sealed: list[str]
+    dropped: list[str]
+    plain_changed: bool
+    notes: list[str]
+
+
+def text_of(opened: OpenJar, stage: str) -> EditBuffer:
+    """The stage's text: its plain file as it stands, a line, and the secrets that this identity opens."""
+    jar = opened.load([stage] if stage != SHARED else [])
+    if stage != SHARED:
+        jar.stage(stage)
+    plain_bytes, coins_bytes = _state(opened, stage)
+    secrets, closed = _shown(jar, jar.plain.get(stage, {}))
+    above = plain_bytes.decode()
+    below = apply(b"", "secrets", [Edit(path, as_yaml(content)) for path, content in secrets.items()]).decode() if secrets else ""
+    more = f"; {closed} more are sealed for others, and stay" if closed else ""
+    line = f"--- # secrets of {stage}: below this line values are sealed when you save{more}\n"
+    if lacking := _lacking(jar, stage):
+        line += f"# without a value of their own here: {', '.join(lacking)}\n"
+    return EditBuffer(above + ("" if above.endswith("\n") or not above else "\n") + line + below, plain_bytes, coins_bytes, secrets)
+
+
+def _state(opened: OpenJar, stage: str) -> tuple[bytes, bytes]:
+    path = plain_path(opened.folder, stage)
+    return read_bytes(path) if path.exists() else b"", read_own(coins_file(opened.folder, stage)) or b""
+
+
+def _shown(jar: Jar, layer: Layer) -> tuple[Secrets, int]:
+    """The secrets to show, and how many cannot be. Raises the fault of one that was tampered with."""
+    held: dict[str, dict[str, Content]] = {}
+    closed = 0
+    for scope, values in layer.items():
+        for name, written in values.items():
+            if isinstance(written, SealedDefinition):
+                content = written.content
+                if isinstance(content, Undecryptable):
+                    if content.fault.code == "tampered":
+                        raise content.fault
+                    closed += 1
+                else:
+                    held.setdefault(name, {})[scope] = content
+    found: Secrets = {}
+    for name, by_scope in held.items():
+        services = jar.variables[name].services
+        alike = services is not None and set(by_scope) == services and len(set(map(repr_of, by_scope.values()))) == 1
+        found |= {(ALL if alike else scope, name): content for scope, content in by_scope.items()}
+    return dict(sorted(found.items(), key=lambda one: (one[0][0] != ALL, one[0]))), closed
+
+
+def _lacking(jar: Jar, stage: str) -> list[str]:
+    """The secrets that could have a value here, and have none."""
+    there = {name for values in jar.plain.get(stage, {}).values() for name in values}
+    chain = jar.chain(stage) if stage != SHARED else []
+    return [one.name for one in jar.variables.values() if one.secret and one.name not in there and (stage == SHARED or jar.is_here(one, chain))]
+
+
+def repr_of(content: Content) -> tuple[str, object]:
+    """A content to compare with others."""
+    return ("text", content) if isinstance(content, str) else ("references", content.source) if isinstance(content, Template) else ("other", content)
+
+
+def read_text(jar: Jar, stage: str, file: str, text: str) -> tuple[bytes, Secrets]:
+    """The plain file's bytes and the secrets of an edited text. Raises every fault of it at once, placed in that text."""
+    line = _LINE.search(text)
+    if line is None:
+        raise InputError("the line '--- # secrets' is gone", hint="put it back: what stands below it is sealed", place=Location(file), code="edit")
+    above, below = text[: line.start()], "\n" * text.count("\n", 0, line.end()) + text[line.end() :]
+    faults: list[CoinJarError] = []
+    layers: list[Layer] = []
+    for part in (above, below):
+        try:
+            layers.append(read_plain(jar, part.encode(), file))
+        except CoinJarError as fault:
+            faults += fault.each()
+            layers.append({})
+    for number, layer in enumerate(layers):
+        for scope, values in layer.items():
+            for name, written in values.items():
+                faults += _faults(jar, stage, scope, name, written, below=number == 1)
+    above_too = {name: written for values in layers[0].values() for name, written in values.items()}
+    for name in dict.fromkeys(name for values in layers[1].values() for name in values if name in above_too):
+        hint = "keep one of them: a name is either plain or sealed"
+        faults.append(InputError(f"{name} stands above and below the line '--- # secrets'", hint=hint, place=above_too[name].place, code="both"))
+    raise_all(sorted(faults, key=lambda one: one.place or Location("")))
+    return above.encode(), {(scope, name): written.content for scope, values in layers[1].items() for name, written in values.items()}
+
+
+def _faults(jar: Jar, stage: str, scope: str, name: str, written: Definition, *, below: bool) -> list[CoinJarError]:
+    variable, content = jar.variables[name], written.content
+
+    def fault(message: str, hint: str) -> list[CoinJarError]:
+        return [InputError(message, hint=hint, place=written.place, code="edit")]
+
+    if variable.secret and not below and isinstance(content, str) and content:
+        return fault(f"{name} is a secret", "move it below the line '--- # secrets'")
+    if below and not variable.secret:
+        return fault(f"{name} is no secret", "move it above the line '--- # secrets', or declare it as one in jar.yaml")
+    if below and isinstance(content, Command | FromFile | FromEnv | FromStore):
+        return fault(f"{name} comes from elsewhere, and cannot be sealed", "move it above the line '--- # secrets'")
+    if scope != ALL and not variable.serves(scope):
+        return fault(f"{name} is not for {scope}", f"its services are {', '.join(sorted(variable.services or ()))}")
+    if stage != SHARED and not jar.is_here(variable, jar.chain(stage)):
+        return fault(f"{name} does not exist on {stage}", f"its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them")
+    broken = plain(variable, written).fault if isinstance(content, str) else None
+    return [broken] if broken else []
+
+
+def take(opened: OpenJar, stage: str, before: EditBuffer, file: str, edited: str) -> EditResult:
+    """Check an edited text and write what changed: nothing else is sealed anew. Raises, with nothing written, what is wrong with it."""
+    with locked(opened.folder):
+        jar = opened.load([stage] if stage != SHARED else [])
+        new_plain, secrets = read_text(jar, stage, file, edited)
+        if _state(opened, stage) != (before.plain, before.coins):
+            hint = "compare with the files (`coinjar grid`, git diff): saving once more writes your text over theirs"
+            raise InputError(f"{stage} was changed by somebody else meanwhile", hint=hint, place=Location(file), code="changed-meanwhile")
+        change = ValueChanges(opened, jar)
+        gone = [path for path in before.secrets if path not in secrets]
+        for scope, name in gone:
+            for compartment in dict.fromkeys([scope, *jar.variables[name].sealed_in(scope)]):
+                change.drop(stage, compartment, name)
+        news = {path for path, content in secrets.items() if path not in before.secrets or repr_of(before.secrets[path]) != repr_of(content)}
+        # A value for all goes into every compartment of its services; so what they have of their own is put after it, changed or not.
+        again = {(scope, name) for scope, name in secrets if (ALL, name) in news and jar.variables[name].services is not None}
+        for scope, name in sorted(news | again, key=lambda path: (path[0] != ALL, path)):
+            change.put(stage, scope, name, secrets[scope, name])
+        change.commit()
+        plain_changed = new_plain not in (before.plain, before.plain + b"\n")  # the line break that the line below needed
+        if plain_changed:
+            replace_file(plain_path(opened.folder, stage), new_plain)
+    names = [name for name in dict.fromkeys(name for _, name in secrets) if any(name == other for _, other in news)]
+    return EditResult(names, [name for _, name in gone if name not in names], plain_changed, change.notes)
+
+
+def edit_stage(opened: OpenJar, stage: str, file: str, run: Callable[[str], str], again: Callable[[CoinJarError], bool]) -> EditResult:
+    """Hand the text to an editor (`run`: text in, text out) until what comes back can be taken, or `again` does not want to."""
+    before = text_of(opened, stage)
+    text = before.text
+    while True:
+        text = run(text)
+        if text == before.text:
+            return EditResult([], [], plain_changed=False, notes=[])
+        try:
+            return take(opened, stage, before, file, text)
+        except CoinJarError as fault:
+            if not again(fault):
+                raise
+            if fault.code == "changed-meanwhile":
+                before = text_of(opened, stage)

@@ -1,0 +1,53 @@
+"""The last step of a rename: the old name is let go."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from coinjar.actions.editing.value_changes import coins_file
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.errors import InputError, UsageError
+from coinjar.core.model import Jar, Variable
+from coinjar.crypto.sealed_file import parse
+from coinjar.documents.edit import Edit, apply
+from coinjar.jarfile.journal import replace_all
+from coinjar.jarfile.load import load_declarations, read_bytes, value_layers
+from coinjar.system.files import locked, shown_path
+
+
+def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
+    """Stop handing out old names: out of `also_as` and `formerly`. Raises UsageError for a name that nothing kept, InputError for one that is still sealed."""
+    with locked(opened.folder):
+        jar = load_declarations(opened.folder)
+        owners = {old: _owner_of(jar, old) for old in names}
+        for old, owner in owners.items():
+            if still := _still_sealed(opened, old):
+                hint = f"whoever opens {still} runs `coinjar rename {old} {owner.name}` first"
+                raise InputError(f"{old} is still sealed under that name on {still}", hint=hint, place=owner.place, code="still-named")
+        edits = []
+        for owner in {one.name: one for one in owners.values()}.values():
+            for key in ("also_as", "formerly"):
+                kept = [one for one in getattr(owner, key) if one not in names]
+                if len(kept) != len(getattr(owner, key)):
+                    edits.append(Edit(("variables", owner.name, key), [*kept] if kept else None, keeps=2))
+        path = opened.folder / "jar.yaml"
+        data = read_bytes(path)
+        replace_all(opened.folder, {path: (data, apply(data, shown_path(path), edits))})
+    return [f"{owner.name} is handed out under that name alone" for owner in {one.name: one for one in owners.values()}.values()]
+
+
+def _owner_of(jar: Jar, old: str) -> Variable:
+    """The variable that had this name. Raises UsageError."""
+    owner = jar.owner_of(old)
+    if owner is None:
+        kept = sorted({name for one in jar.variables.values() for name in (*one.also_as, *one.formerly)})
+        raise UsageError(f"no variable was called {old}", hint=f"these were: {', '.join(kept) or 'none'}", code="unknown-variable")
+    return owner
+
+
+def _still_sealed(opened: OpenJar, name: str) -> str | None:
+    for layer in value_layers(opened.folder):
+        path = coins_file(opened.folder, layer)
+        if path.exists() and any(one.name == name for one in parse(read_bytes(path), shown_path(path))):
+            return layer
+    return None

@@ -1,0 +1,67 @@
+"""Make a jar. Never overwrites."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from pathlib import Path
+
+from coinjar.core.errors import InputError, Location, UsageError, raise_all
+from coinjar.core.names import name_fault
+from coinjar.jarfile.declarations import read_declarations
+from coinjar.jarfile.merge_attributes import ATTRIBUTES
+from coinjar.system.files import locked, replace_file, shown_path
+
+IGNORED = "# A person's own values, and what Coin Jar keeps for itself on this machine.\n.local/\n*.coinjar-unfinished\n"
+
+
+def app_name(folder: Path) -> str:
+    """A folder's name as an application's."""
+    return re.sub(r"[^a-z0-9_-]+", "-", folder.resolve().name.lower()).strip("-_")[:63] or "app"
+
+
+def make_jar(folder: Path, app: str, services: Sequence[str], stages: Sequence[str]) -> list[Path]:
+    """Make `folder` a jar and return the files made. A stage is NAME, or NAME:FOLLOWED.
+
+    Raises InputError if a jar is there, UsageError for names that cannot be.
+    """
+    pairs = [(name, followed) for name, _, followed in (stage.partition(":") for stage in stages)]
+    _check_names(app, services, pairs)
+    texts = {
+        folder / "jar.yaml": _jar_text(app, services, pairs),
+        folder / "plain" / "shared.yaml": "# Values for every stage: first the service (or all), then the variable.\n",
+        folder / ".gitignore": IGNORED,
+        folder / ".gitattributes": ATTRIBUTES,
+    }
+    for name, _ in pairs:
+        if "*" not in name:
+            texts[folder / "plain" / f"{name}.yaml"] = f"# Values of {name}.\n"
+    read_declarations(texts[folder / "jar.yaml"].encode(), "jar.yaml")  # refuses what does not fit together, circles too
+    if (folder / "jar.yaml").exists():
+        raise InputError("there is a jar here already", hint="it was left as it is", place=Location(shown_path(folder / "jar.yaml")), code="exists")
+    folder.mkdir(parents=True, exist_ok=True)
+    made = []
+    with locked(folder):
+        for path, text in texts.items():
+            if not path.exists():
+                replace_file(path, text.encode())
+                made.append(path)
+    return made
+
+
+def _check_names(app: str, services: Sequence[str], pairs: Sequence[tuple[str, str]]) -> None:
+    named = [("application", app), *(("service", name) for name in services), *(("stage", name) for name, _ in pairs)]
+    faults = [UsageError(f"'{name}': {words}", hint="choose another name") for what, name in named if (words := name_fault(what, name))]
+    for what in ("service", "stage"):
+        names = [name for kind, name in named if kind == what]
+        faults += [UsageError(f"the {what} '{name}' is given twice", hint="give it once") for name in sorted({one for one in names if names.count(one) > 1})]
+    raise_all(list(faults))
+
+
+def _jar_text(app: str, services: Sequence[str], pairs: Sequence[tuple[str, str]]) -> str:
+    lines = ["# What exists. The values are in plain/: shared.yaml for every stage, one file a stage.", "coinjar: 1", f"app: {app}", "services:"]
+    lines += [f"  {name}: {{}}" for name in services]
+    lines += ["stages:"]
+    lines += [f"  {name}: {{follows: {followed}}}" if followed else f"  {name}: {{}}" for name, followed in pairs]
+    lines += ["variables:"]
+    return "\n".join(lines) + "\n"

@@ -1,0 +1,359 @@
+"""Rename variables everywhere: in the jar, in what is sealed, in documents, templates and code. All of it, or nothing."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple
+
+from yaml.nodes import ScalarNode
+
+from coinjar.actions.comparing.file_diffs import FileChange, difference
+from coinjar.actions.editing.value_changes import coins_file
+from coinjar.actions.mentions.search import code_paths, find, unreadable
+from coinjar.actions.open_jar import OpenJar
+from coinjar.actions.secrets.known_secrets import secret_texts, secrets_read
+from coinjar.core.code_uses import has_code
+from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, is_others, raise_all
+from coinjar.core.masking import SHORTEST
+from coinjar.core.model import Content, Jar, Undecryptable
+from coinjar.core.names import name_fault, shell_can_set
+from coinjar.core.redaction import Redactor
+from coinjar.core.reference_renames import in_references
+from coinjar.core.references import Template, parse_template
+from coinjar.dialects.base import ParseContext, ReadItem
+from coinjar.documents.edit import Edit, apply
+from coinjar.documents.writer import Plain
+from coinjar.jarfile.journal import finish, is_unfinished, replace_all
+from coinjar.jarfile.load import read_bytes, value_layers
+from coinjar.jarfile.renaming import in_description, in_environments, in_jar_yaml, in_values
+from coinjar.mentions.languages import by_first_line, language_of, look
+from coinjar.system.files import LOCAL, locked, shown_path
+
+if TYPE_CHECKING:
+    from coinjar.actions.secrets.transaction import SealedTransaction
+    from coinjar.scanning.scan import FileMentions
+
+
+class EditedFile(NamedTuple):
+    """A file as it is and as it will be."""
+
+    path: Path
+    old: bytes
+    new: bytes
+
+
+class UnchangedUse(NamedTuple):
+    """Something that was not changed, and why."""
+
+    place: Location
+    words: str
+
+
+class RenameEdits(NamedTuple):
+    """What a rename will do: files, how many sealed values, and what stays."""
+
+    renames: dict[str, str]
+    files: list[EditedFile]
+    sealed: int
+    left: list[UnchangedUse]
+
+
+class RenameOptions(NamedTuple):
+    """How to rename: `keep_old` goes on handing out the old names beside the new ones; `jar_only` leaves everything beside the jar as it is."""
+
+    paths: Sequence[str] = ()
+    keep_old: bool = False
+    jar_only: bool = False
+
+
+def plan(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions) -> RenameEdits:
+    """Work a rename out, without changing anything. Raises UsageError for names that cannot be, InputError for files that cannot be changed."""
+    jar = opened.load()
+    again = {old: new for old, new in renames.items() if old not in jar.variables and new in jar.variables and old in jar.variables[new].formerly}
+    _check(jar, {old: new for old, new in renames.items() if old not in again})
+    files = list(_jar_files(opened.folder, jar, renames, options, again))
+    coins, count, left = _sealed(opened, jar, renames)
+    left += [
+        UnchangedUse(jar.variables[old].place, f"{by} sets {old} by itself, and will not know it as {new}")
+        for old, new in renames.items()
+        if old in jar.variables
+        for by in jar.variables[old].supplied_by
+    ]
+    written = {one.path: one for one in [*files, *coins]}
+    others, more = ([], []) if options.jar_only else _others(opened, jar, renames, options)
+    for one in others:
+        written.setdefault(one.path, one)
+    return RenameEdits(dict(renames), [one for one in written.values() if one.old != one.new], count, [*left, *more])
+
+
+def carry_out(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions, shown: RenameEdits) -> None:
+    """Write what `shown` showed. Raises InputError, with nothing changed, if anything is another by now."""
+    with locked(opened.folder):
+        now = plan(opened, renames, options)
+        sealed = {coins_file(opened.folder, layer) for layer in value_layers(opened.folder)}
+        if _facts(now, sealed) != _facts(shown, sealed):
+            raise InputError("something was changed meanwhile", hint="run it again", code="changed-meanwhile")
+        replace_all(opened.folder, {one.path: (one.old, one.new) for one in now.files})
+        try:
+            opened.load()
+        except CoinJarError as fault:
+            replace_all(opened.folder, {one.path: (one.new, one.old) for one in now.files})
+            raise InputError(f"the jar would not be read any more ({fault}); everything is as it was", hint="tell us; rename by hand", code="edit") from None
+
+
+def _facts(one: RenameEdits, sealed: set[Path]) -> list[object]:
+    return [(each.path, each.old, None if each.path in sealed else each.new) for each in one.files]  # what is sealed is another text each time
+
+
+def finish_earlier(opened: OpenJar) -> list[str]:
+    """Finish a rename that was cut short; the files it had still to write."""
+    if not is_unfinished(opened.folder):
+        return []
+    with locked(opened.folder):
+        return finish(opened.folder)
+
+
+def _check(jar: Jar, renames: Mapping[str, str]) -> None:
+    faults: list[CoinJarError] = []
+    for old, new in renames.items():
+        variable = jar.variable(old)
+        if words := name_fault("variable", new):
+            faults.append(UsageError(words, hint="choose another name", code="name"))
+        elif shell_can_set(old) and not shell_can_set(new):
+            faults.append(UsageError(f"no shell can set {new}", hint="use A to Z, digits and '_', and no digit first", code="name"))
+        elif new in jar.variables and new not in renames:
+            faults.append(
+                UsageError(f"{new} is declared already", hint=f"drop one of the two first: `coinjar why STAGE {new}`", place=jar.variables[new].place)
+            )
+        elif new == old:
+            faults.append(UsageError(f"{old} has that name already", hint="give another", code="name"))
+        owner = jar.owner_of(new)
+        if owner and owner.name != variable.name and owner.name not in renames:
+            faults.append(UsageError(f"{new} is the old name of {owner.name}", hint=f"`coinjar rename --finish {new}` lets it go", place=owner.place))
+    double = [new for new in renames.values() if list(renames.values()).count(new) > 1]
+    if double:
+        faults.append(UsageError(f"two variables would be called {double[0]}", hint="give each a name of its own", code="name"))
+    raise_all(faults)
+
+
+# Showing
+
+
+def shown_differences(opened: OpenJar, shown: RenameEdits) -> Iterator[str]:
+    """The lines of a diff of every file that changes, but for sealed values, with every secret masked that is known or that a file's own reader finds."""
+    jar = opened.load()
+    secrets = secret_texts(opened, jar)
+    files = [one for one in shown.files if one.path.suffix != ".coins"]
+    for one in files:
+        secrets = secrets_read(jar, _entries(jar, one.path, one.old)) | secrets
+    redactor = Redactor(secrets)
+    for one in files:
+        name = shown_path(one.path)
+
+        def hidden(data: bytes, path: Path = one.path) -> dict[int, str]:
+            return _short_secrets(jar, shown.renames, path, data)
+
+        yield from difference(FileChange(one.old, one.new, name, name), hidden, redactor, context=0)
+
+
+def _entries(jar: Jar, path: Path, data: bytes) -> list[ReadItem]:
+    """Names with values in a file of any sort, as its own reader finds them; none of a file that has no reader, such as code."""
+    from coinjar.destinations.workloads import every_entry_of
+    from coinjar.dialects import reader
+    from coinjar.dialects.detection import recognise
+
+    try:
+        if path.suffix in (".yaml", ".yml", ".json"):
+            return list(every_entry_of(data, shown_path(path)).items)
+        if language_of(path.name) is not None or by_first_line(data):
+            return []
+        found = reader(recognise(data, path.name).dialect)
+        found.known = ParseContext(jar.stage_names(), jar.variables)
+        return list(found.read(data, shown_path(path)).items)
+    except CoinJarError:
+        return []
+
+
+def _short_secrets(jar: Jar, renames: Mapping[str, str], path: Path, data: bytes) -> dict[int, str]:
+    """Lines with secrets that are too short to be found by their value."""
+    names = {name for old, new in renames.items() for name in (old, new) if old in jar.secret_names or new in jar.secret_names} | jar.secret_names
+    return {
+        item.place.line: f"•••• (a line that holds {item.name})"
+        for item in _entries(jar, path, data)
+        if item.name in names and item.text and len(item.text) < SHORTEST
+    }
+
+
+# The jar's own files
+
+
+def _jar_files(folder: Path, jar: Jar, renames: Mapping[str, str], options: RenameOptions, again: Mapping[str, str]) -> Iterator[EditedFile]:
+    path = folder / "jar.yaml"
+    old = read_bytes(path)
+    new = in_jar_yaml(old, shown_path(path), renames)
+    edits = []
+    for before, now in renames.items():
+        variable = jar.variables[now if before in again else before]
+        also = [one for one in variable.also_as if one != now]
+        is_gone = before not in renames.values()  # else it is another variable's name from now on
+        if options.keep_old and is_gone and before not in also and before not in again:
+            also.append(before)
+        formerly = [one for one in dict.fromkeys([*variable.formerly, *([before] if is_gone else [])]) if one not in renames.values()]
+        for key, names, had in (("also_as", also, variable.also_as), ("formerly", formerly, variable.formerly)):
+            if tuple(names) != had:
+                listed: Plain | None = [*names] if names else None
+                edits.append(Edit(("variables", now, key), listed, keeps=2))
+    yield EditedFile(path, old, apply(new, shown_path(path), edits) if edits else new)
+    for layer in value_layers(folder):
+        yield from _values(folder / "plain" / f"{layer}.yaml", renames)
+    for path in sorted((folder / LOCAL).glob("*.yaml")):
+        yield from _values(path, renames)
+    for path in sorted((folder / "platforms").glob("*.yaml")):
+        data = read_bytes(path)
+        yield EditedFile(path, data, in_description(data, shown_path(path), renames))
+
+
+def _values(path: Path, renames: Mapping[str, str]) -> Iterator[EditedFile]:
+    if path.exists():
+        data = read_bytes(path)
+        if data.strip():
+            yield EditedFile(path, data, in_values(data, shown_path(path), renames))
+
+
+def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list[EditedFile], int, list[UnchangedUse]]:
+    """Sealed values under their new names, and sealed texts with their references renamed; what is not ours to open stays."""
+    from coinjar.actions.secrets.transaction import SealedTransaction
+
+    named = {new: jar.variables[old if old in jar.variables else new]._replace(name=new) for old, new in renames.items()}
+    after = jar._replace(variables={**{name: one for name, one in jar.variables.items() if name not in renames}, **named})
+    sealing = SealedTransaction(opened, after)
+    moved, left = _opened(opened, jar, sealing, renames)
+    for layer, compartment, old, now, _ in moved:
+        if now != old:
+            sealing.drop(layer, compartment, old)
+    for layer, compartment, _, now, content in moved:  # after every drop: one variable may get the name of another
+        sealing.put(layer, compartment, now, content)
+    layers = value_layers(opened.folder)
+    files = [EditedFile(coins_file(opened.folder, layer), old, new) for layer in layers for old, new in sealing.values_of(layer)]
+    return files, len(moved), left
+
+
+def _opened(
+    opened: OpenJar, jar: Jar, sealing: SealedTransaction, renames: Mapping[str, str]
+) -> tuple[list[tuple[str, str, str, str, Content]], list[UnchangedUse]]:
+    """What must be sealed anew: layer, compartment, name, new name, content; and what is sealed for others."""
+    moved, left = list[tuple[str, str, str, str, Content]](), list[UnchangedUse]()
+    for layer in value_layers(opened.folder):
+        path = shown_path(coins_file(opened.folder, layer))
+        for coin in sealing.lines(layer):
+            content = sealing.ring.open(jar, layer, coin, path)
+            now = renames.get(coin.name, coin.name)
+            if not isinstance(content, Undecryptable):
+                new = _renamed(content, renames)
+                if now != coin.name or new is not content:
+                    moved.append((layer, coin.compartment, coin.name, now, new))
+            elif now != coin.name:
+                if not is_others(content.fault) or coin.name in renames.values():  # it would be taken for the other's
+                    raise content.fault
+                words = f"{coin.name} stays sealed under the old name until somebody who opens {layer} runs the same rename"
+                left.append(UnchangedUse(Location(path, coin.line, 1), words))
+    return moved, left
+
+
+def _renamed(content: Content, renames: Mapping[str, str]) -> Content:
+    if isinstance(content, Template) and any(one.name in renames for one in content.references()):
+        return parse_template(in_references(content.source, renames))
+    return content
+
+
+# Documents, templates and code
+
+
+def _others(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: RenameOptions) -> tuple[list[EditedFile], list[UnchangedUse]]:
+    base = opened.folder.resolve().parent
+    paths = [*options.paths, *(code_paths(jar, base) if has_code(jar) else ()), *_destination_paths(jar, base)]
+    if not paths:
+        return [], []
+    files, left = list[EditedFile](), list[UnchangedUse]()
+    found = find(opened, jar, list(dict.fromkeys(paths)), cached=False)
+    raise_all([fault for fault, path in zip(unreadable(found), found.scanned.unreadable, strict=True) if _may_mention(Path(path.path), renames)])
+    places = _environments(jar, base)
+    for seen in found.scanned.files:
+        path = Path(seen.path)
+        data = path.read_bytes()
+        new = _in_text(path, data, seen, renames)
+        files.append(EditedFile(path, data, new))
+        left += [
+            UnchangedUse(Location(shown_path(path), spot.line, spot.column), f"{spot.text} is known only when it runs: it may make an old name")
+            for spot in seen.spots
+            if spot.mention is None
+        ]
+        left += _still_there(path, new, renames)
+    for path, pointers in places.items():
+        known = next((one for one in files if one.path == path), None)
+        data = path.read_bytes()
+        new = in_environments(known.new if known else data, shown_path(path), pointers, renames)
+        files = [one for one in files if one.path != path] + [EditedFile(path, data, new)]
+    return files, left
+
+
+def _may_mention(path: Path, renames: Mapping[str, str]) -> bool:
+    """Whether a file that cannot be taken apart may have one of the names: then nothing is renamed, for not all of it could be."""
+    try:
+        data = path.read_bytes()
+    except OSError:
+        return True
+    return any(old.encode() in data for old in renames)
+
+
+def _in_text(path: Path, data: bytes, seen: FileMentions, renames: Mapping[str, str]) -> bytes:
+    """The text with every mention renamed. Raises InputError if the result would not mention the new names in the same places."""
+    mentions = [one.mention for one in seen.spots if one.mention and one.mention.name in renames]
+    new = data
+    for one in sorted(mentions, key=lambda each: each.start, reverse=True):
+        new = new[: one.start] + one.renamed.format(renames[one.name]).encode() + new[one.end :]
+    if new != data:
+        language = language_of(path.name) or by_first_line(data)
+        after = look(language, new) if language else None
+        if after and sum(one.name in renames.values() for one in after.mentions) < len({one.start for one in mentions}):
+            raise InputError("the names cannot be changed here", hint="change them by hand", place=Location(shown_path(path)), code="edit")
+    return new
+
+
+def _still_there(path: Path, data: bytes, renames: Mapping[str, str]) -> Iterator[UnchangedUse]:
+    """Where an old name still stands as a word: a comment, a text, something that is no variable."""
+    gone = [old for old in renames if old not in renames.values()]
+    either = re.compile(rb"(?<![\w-])(?:" + b"|".join(re.escape(old.encode()) for old in gone) + rb")(?![\w-])")
+    for number, line in enumerate(data.split(b"\n") if gone else [], 1):
+        for found in either.finditer(line):
+            where = Location(shown_path(path), number, len(line[: found.start()].decode(errors="replace")) + 1)
+            yield UnchangedUse(where, f"{found[0].decode()} stands here, and is no use of the variable")
+
+
+def _option(jar: Jar, name: str, key: str) -> str | None:
+    node = jar.destinations[name].options.get(key)
+    return str(node.value) if isinstance(node, ScalarNode) else None
+
+
+def _destination_paths(jar: Jar, base: Path) -> list[str]:
+    """Files beside the jar that its destinations start from."""
+    found = []
+    for name, one in jar.destinations.items():
+        key = {"templates": "from", "manifests": "from", "containerfile": "path", "document": "path", "cluster": "manifests"}.get(one.type)
+        path = _option(jar, name, key) if key else None
+        if path and "{" not in path and (base / path).exists():
+            found.append(str(base / path))
+    return found
+
+
+def _environments(jar: Jar, base: Path) -> dict[Path, list[str]]:
+    """The places of `document` destinations: environments, whatever the document is."""
+    found: dict[Path, list[str]] = {}
+    for name, one in jar.destinations.items():
+        path, places = _option(jar, name, "path"), one.options.get("places")
+        if one.type == "document" and path and "{" not in path and (base / path).is_file() and places is not None:
+            found.setdefault(Path(os.path.realpath(base / path)), []).extend(str(key.value) for key, _ in places.value)
+    return found

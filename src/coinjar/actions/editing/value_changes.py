@@ -1,0 +1,131 @@
+"""One change of a jar's values: each goes where it belongs, a secret into the sealed part, the rest into plain files."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.errors import InputError
+from coinjar.core.model import UNSET, Content, Jar, Layer, SealedDefinition
+from coinjar.core.names import ALL
+from coinjar.core.references import Template
+from coinjar.core.secret import reveal
+from coinjar.documents.edit import Edit, apply
+from coinjar.documents.writer import Plain
+from coinjar.jarfile.load import mine_path, plain_path, read_bytes, read_plain
+from coinjar.system.files import replace_file, shown_path
+
+if TYPE_CHECKING:
+    from coinjar.actions.secrets.transaction import SealedTransaction
+
+
+def as_yaml(content: Content) -> Plain:
+    """A value as it is written in YAML."""
+    if isinstance(content, str):
+        return reveal(content)
+    if isinstance(content, Template):
+        return {"text": content.source}
+    assert content is UNSET, "commands, files and environments are written by hand"
+    return {"unset": "true"}
+
+
+def layer_path(folder: Path, stage: str, *, mine: bool) -> Path:
+    """The file that holds a layer's plain values."""
+    return mine_path(folder, stage) if mine else plain_path(folder, stage)
+
+
+def coins_file(folder: Path, stage: str) -> Path:
+    """The file that holds a layer's sealed values."""
+    return folder / "coins" / f"{stage}.coins"
+
+
+def edit_file(path: Path, edits: Sequence[Edit], *, private: bool = False) -> None:
+    """Change a file of the jar in place; the lock must be held. A file that is not there is made."""
+    old = read_bytes(path) if path.exists() else b""
+    new = apply(old, shown_path(path), edits)
+    if new != old:
+        replace_file(path, new, private=private)
+
+
+class ValueChanges:
+    """Gathers values to put and to drop, then writes them: sealed ones first, so that a crash loses nothing.
+
+    `was_plain` maps the stage and name of a secret to the file that had it as plain text; `declarations` are edits of jar.yaml, made last.
+    """
+
+    def __init__(self, opened: OpenJar, jar: Jar) -> None:
+        self.opened = opened
+        self.jar = jar
+        self.was_plain: dict[tuple[str, str], str] = {}
+        self.declarations: list[Edit] = []
+        self._sealing: SealedTransaction | None = None
+        self._edits: dict[tuple[str, bool], dict[tuple[str, str], Plain | None]] = {}
+        self._plain: dict[str, Layer] = {}
+
+    @property
+    def notes(self) -> list[str]:
+        """What is to know about keys that were made."""
+        return self._sealing.notes if self._sealing else []
+
+    @property
+    def sealing(self) -> SealedTransaction:
+        """The change of the sealed part."""
+        if self._sealing is None:
+            from coinjar.actions.secrets.transaction import SealedTransaction
+
+            self._sealing = SealedTransaction(self.opened, self.jar)
+        return self._sealing
+
+    def put(self, stage: str, scope: str, name: str, content: Content, *, mine: bool = False) -> None:
+        """Set a value. A person's own are never committed, and so not sealed."""
+        if self.jar.variables[name].secret and not mine:
+            values = {**self._out_of_plain(stage, name, besides=scope), scope: content}
+            for each in sorted(values, key=lambda one: one != ALL):  # what a service has of its own comes over what all get
+                self.sealing.put(stage, each, name, values[each])
+        else:
+            self._edits.setdefault((stage, mine), {})[scope, name] = as_yaml(content)
+
+    def drop(self, stage: str, scope: str, name: str, *, mine: bool = False) -> None:
+        """Take a value out, sealed or plain."""
+        written = None if mine else self.jar.plain.get(stage, {}).get(scope, {}).get(name)
+        if isinstance(written, SealedDefinition):
+            self.sealing.drop(stage, scope, name)
+        if mine or name in self.plain(stage).get(scope, {}):
+            self._edits.setdefault((stage, mine), {})[scope, name] = None
+
+    def plain(self, stage: str) -> Layer:
+        """A layer's plain values as they stand in its file, a name that is sealed as well included."""
+        if stage not in self._plain:
+            path = plain_path(self.opened.folder, stage)
+            self._plain[stage] = read_plain(self.jar, read_bytes(path), shown_path(path)) if path.exists() else {}
+        return self._plain[stage]
+
+    def _out_of_plain(self, stage: str, name: str, *, besides: str) -> dict[str, Content]:
+        """Nothing of a sealed name stays in the plain file of its layer: what it has there for others than `besides`, to be sealed too."""
+        found: dict[str, Content] = {}
+        for scope, values in self.plain(stage).items():
+            written = values.get(name)
+            if written is None:
+                continue
+            if scope != besides:
+                if not (isinstance(written.content, str | Template) or written.content is UNSET):
+                    words = f"{name} comes from elsewhere for {scope} here, and cannot be sealed beside that"
+                    hint = "drop that first, or write this one as a command, a file or from_env too"
+                    raise InputError(words, hint=hint, place=written.place, code="both")
+                found[scope] = written.content
+            if isinstance(written.content, str):
+                self.was_plain[stage, name] = written.file
+            self._edits.setdefault((stage, False), {})[scope, name] = None
+        return found
+
+    def commit(self) -> None:
+        """Write all of it; the lock must be held."""
+        if self._sealing is not None:
+            self._sealing.commit()
+        for (stage, mine), edits in self._edits.items():
+            path = layer_path(self.opened.folder, stage, mine=mine)
+            edit_file(path, [Edit(where, value) for where, value in edits.items()], private=mine)
+        if self.declarations:
+            edit_file(self.opened.folder / "jar.yaml", self.declarations)

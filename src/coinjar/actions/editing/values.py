@@ -1,0 +1,365 @@
+"""Put values into a jar, and take them out."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import NamedTuple
+
+from coinjar.actions.delivery.selection import is_for
+from coinjar.actions.editing.value_changes import ValueChanges, coins_file, edit_file, layer_path
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, raise_all
+from coinjar.core.inference import guess
+from coinjar.core.kinds import normal
+from coinjar.core.layers import Resolver
+from coinjar.core.model import Content, Jar, Variable
+from coinjar.core.names import ALL, SHARED, VariableName, name_fault, suggestion
+from coinjar.core.references import Template
+from coinjar.crypto.sealed_file import changed, parse
+from coinjar.documents.edit import Edit, apply
+from coinjar.documents.tree import grow
+from coinjar.documents.writer import Plain
+from coinjar.documents.yamltext import compose
+from coinjar.jarfile.journal import replace_all
+from coinjar.jarfile.load import load_declarations, read_bytes, value_layers
+from coinjar.system.files import LOCAL, locked, read_own, shown_path
+
+
+class Assignment(NamedTuple):
+    """One value to put. `in_argv` says that others could see it on the command line."""
+
+    name: str
+    content: Content
+    in_argv: bool = True
+
+
+class AssignedValue(NamedTuple):
+    """One value that was put: where, and the services for which another one still wins.
+
+    `sealed` names the compartments of a sealed one, `was_plain` the file that had it as plain text until now.
+    """
+
+    name: str
+    stage: str
+    scope: str
+    file: str
+    secret: bool
+    declared: bool
+    beaten_for: tuple[str, ...]
+    sealed: tuple[str, ...] = ()
+    was_plain: str | None = None
+
+
+class PutResult(NamedTuple):
+    """What was put, and what is to know about keys that were made for it."""
+
+    puts: list[AssignedValue]
+    notes: list[str]
+
+
+def put(opened: OpenJar, puttings: Sequence[Assignment], stages: Sequence[str], *, services: Sequence[str], declare: bool, mine: bool) -> PutResult:
+    """Write values into the layers of these stages (`shared` is one), for one service or all; secrets are sealed.
+
+    All of it is checked first; nothing is written if anything is wrong. Raises UsageError for a secret that
+    came by argv and for an undeclared name, InputError for a value that its kind or its place refuses, DecryptionError for a stage whose
+    key is not ours.
+    """
+    folder = opened.folder
+    with locked(folder), _declared_first(opened, puttings if declare else ()) as (known, first):
+        new = _declared(known, puttings) if declare else {}
+        jar = known._replace(variables={**known.variables, **new})
+        _check(jar, puttings, stages, services, mine)
+        for stage in stages if mine else ():
+            opened.load([stage], mine=stage)  # a file that cannot be read is not edited either
+        scopes = list(services) or [ALL]
+        change = ValueChanges(opened, jar)
+        for stage in stages:
+            for one in puttings:
+                for scope in scopes:
+                    change.put(stage, scope, one.name, one.content, mine=mine)
+        if new:
+            edit_file(folder / "jar.yaml", [Edit(("variables", name), declaration(variable)) for name, variable in new.items()])
+        change.commit()
+    after = opened.load()
+    where = [(stage, one.name, scope) for stage in stages for one in puttings for scope in scopes]
+    done = [_outcome(folder, after, change, name, stage, scope, name in new or name in first, mine=mine) for stage, name, scope in where]
+    return PutResult(done, change.notes)
+
+
+@contextmanager
+def _declared_first(opened: OpenJar, puttings: Sequence[Assignment]) -> Iterator[tuple[Jar, set[str]]]:
+    """The jar, and which names had to be declared before it could be read, because something in it names them already.
+
+    Whatever goes wrong then, jar.yaml is as it was. Raises every fault that such a declaration does not mend.
+    """
+    names = {one.name for one in puttings}
+    try:
+        jar = opened.load()
+    except CoinJarError as fault:
+        raise_all([one for one in fault.each() if one.code != "unknown-variable" or one.subject not in names])
+        missing = {one.subject for one in fault.each()}
+    else:
+        yield jar, set()
+        return
+    path = opened.folder / "jar.yaml"
+    old = read_bytes(path)
+    bare = Jar(app="", place=Location(shown_path(path)), services={}, stages={}, variables={})
+    new = {name: declaration(variable) for name, variable in _declared(bare, [one for one in puttings if one.name in missing]).items()}
+    edit_file(path, [Edit(("variables", name), fields) for name, fields in new.items()])
+    try:
+        yield opened.load(), missing
+    except BaseException:
+        replace_all(opened.folder, {path: (read_bytes(path), old)})
+        raise
+
+
+def _declared(jar: Jar, puttings: Sequence[Assignment]) -> dict[str, Variable]:
+    """Declarations for the names that have none, guessed from the first value."""
+    new = {}
+    for one in puttings:
+        if one.name not in jar.variables:
+            if words := name_fault("variable", one.name):
+                raise UsageError(words, hint="choose another name", code="name")
+            if owner := jar.owner_of(one.name):
+                words = f"{one.name} is the old name of {owner.name}, and no other variable can have it"
+                raise UsageError(words, hint=f"`coinjar rename --finish {one.name}`, or put {owner.name}", place=owner.place, code="name")
+            text = one.content.source if isinstance(one.content, Template) else one.content if isinstance(one.content, str) else ""
+            found = guess(one.name, text)
+            new[one.name] = Variable(name=VariableName(one.name), place=jar.place, kind=found.kind, secret=found.secret)
+    return new
+
+
+def declaration(variable: Variable) -> dict[str, Plain]:
+    """A declaration as it is written in jar.yaml."""
+    fields: dict[str, Plain] = {}
+    if variable.about:
+        fields["about"] = variable.about
+    if variable.kind != "text":
+        fields["kind"] = variable.kind
+    if variable.secret:
+        fields["secret"] = "true"  # noqa: S105 - the key of a declaration, not a secret
+    if variable.services is not None:
+        fields["services"] = [*sorted(variable.services)]
+    if variable.phase != "run":
+        fields["phase"] = variable.phase
+    return fields
+
+
+def _check(jar: Jar, puttings: Sequence[Assignment], stages: Sequence[str], services: Sequence[str], mine: bool) -> None:
+    faults: list[CoinJarError] = []
+    for service in services:
+        jar.service(service)
+    for stage in stages:
+        if stage != SHARED:
+            jar.stage(stage)
+        elif mine:
+            raise UsageError("your own values belong to one stage", hint="name a stage other than shared", code="usage")
+    for one in puttings:
+        if one.name not in jar.variables:
+            hint = suggestion(one.name, jar.variables, "add --declare to declare it")
+            faults.append(UsageError(f"{one.name} is not declared", hint=f"{hint} (--declare makes a new one)", code="unknown-variable"))
+            continue
+        variable = jar.variables[one.name]
+        if variable.secret and one.in_argv and _holds_text(one.content):
+            hint = f"give the name alone: `coinjar put {one.name} …` asks for it without echo, or reads it from stdin"
+            faults.append(
+                UsageError(f"{one.name} is a secret, and is never taken from the command line, where others see it", hint=hint, code="secret-in-argv")
+            )
+        faults += _misfits(jar, variable, one, stages, services)
+    raise_all(faults)
+
+
+def _holds_text(content: Content) -> bool:
+    """Whether a content is itself the value, and not only made from others."""
+    return isinstance(content, str) or (isinstance(content, Template) and not any(content.references()))
+
+
+def _supplied(jar: Jar, variable: Variable, stages: Sequence[str], services: Sequence[str]) -> Iterator[CoinJarError]:
+    """Why a value must not be put by hand: a destination of that stage gives it."""
+    for name in variable.supplied_by:
+        destination = jar.destinations[name]
+        there = [stage for stage in stages if stage != SHARED and is_for(jar, destination, stage)]
+        if there and (not services or destination.services is None or not destination.services.isdisjoint(services)):
+            words = f"{variable.name} is supplied by {name} on {', '.join(there)}"
+            yield UsageError(words, hint="`coinjar deliver` takes it from there; put it where nothing supplies it", code="supplied")
+
+
+def _misfits(jar: Jar, variable: Variable, one: Assignment, stages: Sequence[str], services: Sequence[str]) -> list[CoinJarError]:
+    """Why the value cannot stand where it is put."""
+    faults: list[CoinJarError] = list(_supplied(jar, variable, stages, services))
+    if isinstance(one.content, str):
+        try:
+            normal(variable, one.content)
+        except CoinJarError as fault:
+            faults.append(fault)
+        if variable.lacks(one.content):
+            hint = "give it a value, or declare may_be_empty: true"
+            faults.append(InputError(f"{variable.name} is required, and an empty text is no value for it", hint=hint, place=variable.place, code="CJ001"))
+    elif isinstance(one.content, Template):
+        for reference in one.content.references():
+            if reference.name not in jar.variables:
+                hint = suggestion(reference.name, jar.variables, "declare it first")
+                faults.append(InputError(f"the text names {reference.name}, which is not declared", hint=hint, code="unknown-variable"))
+    elif variable.kind == "json":
+        faults.append(
+            InputError(f"{variable.name} cannot be unset: below kind json, {{unset: true}} is data", hint="remove the value with `coinjar drop`", code="put")
+        )
+    return [*faults, *_out_of_place(jar, variable, stages, services)]
+
+
+def _out_of_place(jar: Jar, variable: Variable, stages: Sequence[str], services: Sequence[str]) -> Iterator[CoinJarError]:
+    for service in services:
+        if not variable.serves(service):
+            hint = f"its services are {', '.join(sorted(variable.services or ()))}"
+            yield InputError(f"{variable.name} is not for {service}", hint=hint, place=variable.place, code="CJ002")
+    for stage in stages:
+        if stage != SHARED and not jar.is_here(variable, jar.chain(stage)):
+            hint = f"its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them"
+            yield InputError(f"{variable.name} does not exist on {stage}", hint=hint, place=variable.place, code="CJ002")
+
+
+def _outcome(folder: Path, jar: Jar, change: ValueChanges, name: str, stage: str, scope: str, declared: bool, *, mine: bool) -> AssignedValue:
+    variable = jar.variables[name]
+    is_sealed = variable.secret and not mine
+    file = shown_path(coins_file(folder, stage) if is_sealed else layer_path(folder, stage, mine=mine))
+    compartments = tuple(variable.sealed_in(scope)) if is_sealed else ()
+    beaten: list[str] = []
+    if stage != SHARED and not mine:
+        resolver = Resolver(jar, stage)
+        here = [jar.plain[stage][one][name] for one in compartments or [scope]]
+        asked = [scope] if scope != ALL else resolver.services_of(variable)
+        beaten = [one for one in asked if not any(resolver.winner(name, one) is each for each in here)]
+    was_plain = change.was_plain.get((stage, name))
+    return AssignedValue(name, stage, scope, file, variable.secret, declared, tuple(beaten), compartments, was_plain)
+
+
+class DroppedValue(NamedTuple):
+    """One value that was taken out."""
+
+    name: str
+    layer: str
+    scope: str
+    is_sealed: bool = False
+    is_mine: bool = False
+
+
+def drop(opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, services: Sequence[str], mine: bool) -> list[DroppedValue]:
+    """Take values out of the layers of these stages. What is not there is not in the answer."""
+    with locked(opened.folder):
+        jar = opened.load()
+        for name in names:
+            jar.variable(name)
+        for service in services:
+            jar.service(service)
+        change = ValueChanges(opened, jar)
+        gone = []
+        for stage in stages:
+            if stage != SHARED:
+                jar.stage(stage)
+            own = opened.load([stage], mine=stage).mine if mine else jar.plain
+            for name in names:
+                scopes = services or ([ALL, *jar.variables[name].sealed_in(ALL)] if jar.variables[name].secret and not mine else [ALL])
+                for scope in dict.fromkeys(scopes):
+                    if name in own.get(stage, {}).get(scope, {}):
+                        change.drop(stage, scope, name, mine=mine)
+                        gone.append(DroppedValue(name, stage, scope))
+        change.commit()
+    return gone
+
+
+def where_set(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]:
+    """Every value of the names, declared or not, as the files of the jar have them: plain, sealed, and a person's own (`.local`).
+
+    Raises UsageError for a name that is neither declared nor set anywhere, InputError for a file that cannot be read, and if anything still names one.
+    """
+    jar = load_declarations(opened.folder)
+    found = list(_set_in(opened.folder, names, _old_names(jar, names)))
+    for name in names:
+        if not any(one.name == name for one in found):
+            jar.variable(name)
+    whole = _other_faults(opened, names)
+    raise_all([fault for name in names for fault in _still_named(jar if whole is None else whole, name, names)])
+    return found
+
+
+def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]:
+    """Take out the variables themselves: every value, then the declaration. Raises InputError, with nothing changed, if anything still names one.
+
+    A name that has values and no declaration goes, too: that a jar cannot be read because of it is what this mends.
+    """
+    folder = opened.folder
+    with locked(folder):
+        gone = where_set(opened, names)
+        declared = load_declarations(folder)
+        files = {path: (old, apply(old, shown_path(path), edits)) for path, edits in _removals(folder, declared, gone, names) for old in [read_bytes(path)]}
+        for layer in dict.fromkeys(one.layer for one in gone if one.is_sealed):
+            path = coins_file(folder, layer)
+            old = read_own(path) or b""
+            going = {*names, *_old_names(declared, names)}
+            lines = {one.slot: None for one in parse(old, shown_path(path)) if one.name in going}
+            files[path] = (old, changed(old, shown_path(path), lines))  # which needs no key
+        replace_all(folder, files)
+        try:
+            opened.load()
+        except CoinJarError:
+            replace_all(folder, {path: (new, old) for path, (old, new) in files.items()})
+            raise
+    return gone
+
+
+def _other_faults(opened: OpenJar, names: Sequence[str]) -> Jar | None:
+    """The jar with its values, to look for references; None where only the names that are to go make it unreadable. Raises every other fault."""
+    try:
+        return opened.load()
+    except CoinJarError as fault:
+        raise_all([one for one in fault.each() if one.code != "unknown-variable" or one.subject not in names])
+        return None
+
+
+def _removals(folder: Path, declared: Jar, gone: Sequence[DroppedValue], names: Sequence[str]) -> Iterator[tuple[Path, list[Edit]]]:
+    """What goes out of which YAML file."""
+    for path in dict.fromkeys(layer_path(folder, one.layer, mine=one.is_mine) for one in gone if not one.is_sealed):
+        mine = [one for one in gone if not one.is_sealed and layer_path(folder, one.layer, mine=one.is_mine) == path]
+        yield path, [Edit((one.scope, one.name), None) for one in mine]
+    if edits := [Edit(("variables", name), None) for name in names if name in declared.variables]:
+        yield folder / "jar.yaml", edits
+
+
+def _old_names(jar: Jar, names: Sequence[str]) -> dict[str, str]:
+    """Names under which values of these may still be sealed, each with the name now."""
+    return {old: name for name in names if name in jar.variables for old in jar.variables[name].formerly}
+
+
+def _set_in(folder: Path, names: Sequence[str], former: Mapping[str, str]) -> Iterator[DroppedValue]:
+    for path in [*sorted((folder / "plain").glob("*.yaml")), *sorted((folder / LOCAL).glob("*.yaml"))]:
+        data = read_bytes(path)
+        compose(data, shown_path(path))  # the same guards as for every file that is read
+        root = grow(data.decode().removeprefix("\ufeff"))
+        for scope in root.members if root is not None else ():
+            yield from (DroppedValue(one.name, path.stem, scope.name, is_mine=path.parent.name == LOCAL) for one in scope.value.members if one.name in names)
+    for layer in value_layers(folder):
+        path = coins_file(folder, layer)
+        if (lines := read_own(path)) is not None:
+            for one in parse(lines, shown_path(path)):
+                if one.name in names or one.name in former:
+                    yield DroppedValue(former.get(one.name, one.name), layer, one.compartment, is_sealed=True)
+
+
+def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarError]:
+    """Who else names a variable that is to go."""
+    places = [(group.place, f"the set '{group.name}'") for group in jar.together if name in group.members]
+    places += [(one.place, "an accepted finding") for one in jar.accepted if one.variable == name]
+    places += [(one.place, f"the proof {one.name}") for one in jar.proofs.values() if name in one.names()]
+    for variable in jar.variables.values():
+        if variable.name in leaving:
+            continue
+        if any(other == name for other, _ in variable.only_with):
+            places.append((variable.place, f"only_with of {variable.name}"))
+        written = [variable.default] if variable.default else []
+        written += [values[variable.name] for scopes in jar.plain.values() for values in scopes.values() if variable.name in values]
+        for one in written:
+            if isinstance(one.content, Template) and any(reference.name == name for reference in one.content.references()):
+                places.append((one.place, f"the value of {variable.name}"))
+    return [InputError(f"{what} still names {name}", hint="change that first", place=place, code="still-named") for place, what in places]

@@ -1,0 +1,216 @@
+"""Look through code for mentions, and hold them against a jar."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple
+
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.code_uses import SET, CodeLiteral, CodeUse
+from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
+from coinjar.core.inference import guess
+from coinjar.core.model import Jar, Variable
+from coinjar.core.names import VariableName
+from coinjar.core.rules.base import CheckContext, Diagnostic, Finding
+from coinjar.mentions.base import MISPLACED
+from coinjar.mentions.languages import LANGUAGES
+from coinjar.scanning.file_walk import FileWalk
+from coinjar.scanning.scan import FileMentions, LocatedMention, Progress, ScanRequest, ScanResult, scan
+from coinjar.sources.base import SET_BY_EVERYBODY
+from coinjar.system.files import LOCAL, locked, shown_path
+
+if TYPE_CHECKING:
+    from coinjar.documents.writer import Plain
+
+CODE_RULES = tuple(f"CJ0{number}" for number in range(35, 44))
+_DOCUMENTS = (".yaml", ".yml", ".json")
+_PROGRAMS = tuple(end for one in LANGUAGES if one.module not in ("shell", "containerfile", "yaml_files", "template") for end in one.ends)
+_WRITTEN_OUT = ("port", "host", "url")
+_SHORTEST = 4
+
+
+class MentionReport(NamedTuple):
+    """What was found, with the folder that paths of services start from (None without a jar)."""
+
+    scanned: ScanResult
+    jar: Jar | None
+    base: Path
+
+    def services_of(self, seen: FileMentions, spot: LocatedMention | None = None) -> tuple[str, ...]:
+        """Whose code a place is: what its document says, else by the path."""
+        if self.jar is None:
+            return ()
+        own = spot.mention.service if spot and spot.mention else None
+        if own in self.jar.services:
+            return (str(own),)
+        return services_below(self.jar, Path(seen.path), self.base)
+
+
+def services_below(jar: Jar, path: Path, base: Path) -> tuple[str, ...]:
+    """The services whose code a file is, by its path."""
+    relative = os.path.relpath(path, base)
+    return tuple(name for name, one in jar.services.items() if any(_is_below(relative, code) for code in one.code))
+
+
+def _is_below(path: str, code: str) -> bool:
+    code = os.path.normpath(code)
+    return code in (".", path) or path.startswith(code + "/")
+
+
+def code_paths(jar: Jar, base: Path) -> list[str]:
+    """Where jar.yaml says the code is. Raises InputError for a path that is not there."""
+    named = dict.fromkeys(jar.code.paths if jar.code else (), jar.place) | {path: one.place for one in jar.services.values() for path in one.code}
+    missing = [(path, where) for path, where in named.items() if not (base / path).exists()]
+    raise_all([InputError(f"there is no {path}, which is named as code", hint="correct the path", place=where, code="unreadable") for path, where in missing])
+    return [str(base / path) for path in named]
+
+
+def find(
+    opened: OpenJar | None, jar: Jar | None, paths: Sequence[str], helpers: Sequence[str] = (), *, progress: Progress | None = None, cached: bool = True
+) -> MentionReport:
+    """The mentions below the paths. Raises InputError for a path that is not there."""
+    base = opened.folder.resolve().parent if opened else Path.cwd()
+    code = jar.code if jar else None
+    suffixes = _template_endings(jar) if jar else ()
+    asked = ScanRequest(frozenset(helpers) | frozenset(code.helpers if code else ()), suffixes)
+    walk = FileWalk(suffixes, code.without if code else (), [opened.folder] if opened else [], base)
+    for path in paths:
+        if not Path(path).exists():
+            raise InputError("there is no such file or folder", hint="name files or folders to look through", place=Location(path), code="unreadable")
+    return MentionReport(scan(walk, paths, asked, cache=_cache(opened) if cached else None, progress=progress), jar, base)
+
+
+def _template_endings(jar: Jar) -> tuple[str, ...]:
+    """What the project's own templates end in, by its destinations."""
+    found = [getattr(one.options.get("suffix"), "value", "") for one in jar.destinations.values() if one.type == "templates"]
+    return tuple(sorted({one for one in found if isinstance(one, str) and one}))
+
+
+def _cache(opened: OpenJar | None) -> Path:
+    if opened:
+        return opened.folder / LOCAL / "mentions.json"
+    home = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
+    return Path(home, "coinjar", "mentions.json")
+
+
+def uses(found: MentionReport) -> Iterator[CodeUse]:
+    """Every mention as a fact for the rules."""
+    for seen in found.scanned.files:
+        file = shown_path(Path(seen.path))
+        for spot in seen.spots:
+            if spot.mention:
+                where = Location(file, spot.line, spot.column)
+                is_code = file.endswith(_PROGRAMS)
+                one = spot.mention
+                yield CodeUse(one.name, where, one.how, found.services_of(seen, spot), one.default, one.way == MISPLACED, is_code)
+
+
+def look_at_code(opened: OpenJar, facts: CheckContext, found: MentionReport | None = None) -> None:
+    """Give the rules what the code says. Raises InputError for a path of jar.yaml that is not there."""
+    if found is None:
+        base = opened.folder.resolve().parent
+        found = find(opened, facts.jar, code_paths(facts.jar, base))
+    facts.uses = list(uses(found))
+    facts.not_ours = frozenset(SET_BY_EVERYBODY)
+    facts.literals = list(_literals(facts, found))
+    facts.told["CJ043"] = [Diagnostic(one.message, one.hint, one.place) for one in unreadable(found) if one.place]
+
+
+def unreadable(found: MentionReport) -> list[CoinJarError]:
+    """Why the mentions of some files are not known, as errors with their places."""
+    hint = "correct it, or leave it out (code: {without: [...]} in jar.yaml)"
+    return [
+        InputError(f"what it mentions is not known: {one.message}", hint=hint, place=Location(shown_path(Path(one.path)), one.line, one.column), code="unread")
+        for one in found.scanned.unreadable
+    ]
+
+
+def _literals(facts: CheckContext, found: MentionReport) -> Iterator[CodeLiteral]:
+    """Values of ports and addresses that stand in a file beside a mention of their variable, on another line."""
+    texts: dict[str, set[str]] = {}
+    for one, text in facts.texts:
+        if one.variable.kind in _WRITTEN_OUT and not one.variable.secret and len(text) >= _SHORTEST:
+            texts.setdefault(one.variable.name, set()).add(text)
+    for seen in found.scanned.files:
+        names = {spot.mention.name for spot in seen.spots if spot.mention} & set(texts)
+        if not names:
+            continue
+        lines = Path(seen.path).read_text(errors="replace").split("\n")
+        if seen.path.endswith(_DOCUMENTS) and any(line.startswith(("apiVersion:", '{"apiVersion"')) for line in lines):
+            continue  # a manifest has no way to say it by the variable
+        mentioned = {spot.line for spot in seen.spots}
+        for name in sorted(names):
+            shapes = re.compile("|".join(rf"(?<![\w.-]){re.escape(text)}(?![\w-]|\.\w)" for text in sorted(texts[name], key=len, reverse=True)))
+            for number, line in enumerate(lines, 1):
+                if number not in mentioned and not line.lstrip().startswith(("#", "//", "*")) and (at := shapes.search(line)):
+                    yield CodeLiteral(name, at[0], Location(shown_path(Path(seen.path)), number, at.start() + 1))
+
+
+class UndeclaredVariable(NamedTuple):
+    """A declaration for a name that is mentioned and not declared, made from the code."""
+
+    variable: Variable
+    default: str | None
+    places: list[Location]
+
+
+def missing(facts: CheckContext) -> list[UndeclaredVariable]:
+    """Declarations for what is mentioned and not declared: kind and default from what the code falls back to, services from where it stands."""
+    from coinjar.core.rules.mentioned import not_declared
+
+    names = list(dict.fromkeys(str(spot.subject) for spot in not_declared(facts)))
+    found = []
+    for name in names:
+        each = [use for use in facts.uses if use.name == name and use.how != SET]
+        default = next((use.default for use in each if use.default), None)
+        guessed = guess(name, default or "")
+        services = {service for use in each for service in use.services}
+        limited = services and all(use.services for use in each) and services != set(facts.jar.services)
+        variable = Variable(
+            name=VariableName(name), place=facts.jar.place, kind=guessed.kind, secret=guessed.secret, services=frozenset(services) if limited else None
+        )
+        found.append(UndeclaredVariable(variable, None if guessed.secret else default, [use.place for use in each]))
+    return found
+
+
+def findings(opened: OpenJar, found: MentionReport) -> tuple[list[Finding], list[UndeclaredVariable]]:
+    """What the rules of mentions find, and declarations for what is missing. Without a jar there is nothing to hold mentions against."""
+    from coinjar.core.rules import run
+
+    assert found.jar is not None
+    facts = CheckContext(found.jar)
+    look_at_code(opened, facts, found)
+    each = [one for one in run(facts) if one.rule.code in CODE_RULES]
+    return sorted(each, key=lambda one: (one.spot.place, one.rule.code)), missing(facts)
+
+
+def suggested(each: Sequence[UndeclaredVariable]) -> str:
+    """The declarations as a piece of jar.yaml, each below a comment that says where it is mentioned."""
+    from coinjar.documents.writer import ScalarWriter
+
+    lines = ["variables:\n"]
+    for one in each:
+        lines.append(f"  # {', '.join(str(place) for place in one.places[:3])}{' …' if len(one.places) > 3 else ''}\n")
+        lines.append(f"  {one.variable.name}: {ScalarWriter().flow(_declaration(one))}\n")
+    return "".join(lines)
+
+
+def _declaration(one: UndeclaredVariable) -> dict[str, Plain]:
+    from coinjar.actions.editing.values import declaration
+
+    fields = declaration(one.variable)
+    if one.default is not None:
+        fields["default"] = one.default
+    return fields
+
+
+def declare_missing(opened: OpenJar, each: Sequence[UndeclaredVariable]) -> None:
+    """Declare them in jar.yaml."""
+    from coinjar.actions.editing.value_changes import edit_file
+    from coinjar.documents.edit import Edit
+
+    with locked(opened.folder):
+        edit_file(opened.folder / "jar.yaml", [Edit(("variables", one.variable.name), _declaration(one)) for one in each])

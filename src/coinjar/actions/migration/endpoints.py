@@ -1,0 +1,241 @@
+"""The two ends of a migration: where variables are read, and where they go."""
+
+from __future__ import annotations
+
+import asyncio
+import re
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from coinjar.actions.delivery.selection import is_for
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.delivery import DesiredValue, LiveValue
+from coinjar.core.display import Masker
+from coinjar.core.dispositions import NAME, VALUE, RejectedValue, SourceValue
+from coinjar.core.errors import CoinJarError, UsageError
+from coinjar.core.model import Destination, Jar
+from coinjar.core.names import shell_can_set
+from coinjar.destinations import is_live, make, make_live
+from coinjar.destinations.base import RenderContext, StageView, gets, services_for
+from coinjar.destinations.live.base import LiveDestination, Target
+from coinjar.destinations.live.platform import PlatformDestination
+from coinjar.dialects import get
+from coinjar.dialects.base import ReadItem
+from coinjar.platforms.limits import UnsupportedVariable, refusals
+from coinjar.sources import read_source
+from coinjar.sources.base import SET_BY_EVERYBODY, SourceContext
+
+_FILE = re.compile(r"file\+([a-z-]+):(.+)", re.DOTALL)
+
+
+class Endpoint(NamedTuple):
+    """One end: a destination of the jar, or a source or file. `stage` is "" where all stages are meant."""
+
+    text: str
+    destination: Destination | None
+    stage: str
+
+    @property
+    def label(self) -> str:
+        return self.destination.name if self.destination else self.text
+
+
+def where(jar: Jar | None, text: str) -> Endpoint:
+    """An end as it is written: dest:NAME, dest:NAME@STAGE, or a source. Raises UsageError."""
+    if not text.startswith("dest:"):
+        return Endpoint(text, None, "")
+    name, _, stage = text[5:].partition("@")
+    if jar is None:
+        raise UsageError("a destination is only known to a jar", hint="work where there is a jar, or name it with --jar", code="no-jar")
+    if stage:
+        jar.stage(stage)
+    return Endpoint(text, jar.destination(name), stage)
+
+
+def stages_of(jar: Jar, one: Endpoint) -> list[str]:
+    """The stages that a destination names; one that only follows such a stage is moved when it is asked for."""
+    assert one.destination
+    if one.stage:
+        return [one.stage]
+    named = one.destination.stages
+    return [stage for stage in jar.stage_names() if named is None or stage in named or jar.stage(stage).name in named]
+
+
+class EndpointReader:
+    """Reads both ends."""
+
+    def __init__(self, opened: OpenJar | None, jar: Jar | None) -> None:
+        self.opened = opened
+        self.jar = jar
+
+    # -- the old place
+
+    def read_old(self, old: Endpoint, stages: Sequence[str]) -> list[SourceValue]:
+        """Every variable there. Raises ExternalError, InputError, UsageError."""
+        if old.destination is not None and is_live(old.destination):
+            return [one for stage in stages for one in self._read_live(old.destination, stage)]
+        found = []
+        for stage in stages or [""]:
+            text = f"dest:{old.destination.name}@{stage}" if old.destination else old.text
+            source = read_source(
+                text, SourceContext(self.jar, self.opened.folder if self.opened else None, stage or None, self.opened.ring if self.opened else None)
+            )
+            found += [
+                SourceValue(one.name, stage, one.service, one.text, self._is_secret(one.name, one.text or "", given=bool(one.secret)))
+                for one in source.reading.items
+                if one.name not in SET_BY_EVERYBODY and (not stage or one.stage in (None, stage))
+            ]
+            found += [SourceValue(name, stage, None, None, secret=True) for name in sorted(source.reading.unread)]
+        return list({(one.name, one.stage, one.service): one for one in found}.values())
+
+    def _is_secret(self, name: str, text: str, *, given: bool) -> bool:
+        from coinjar.core.inference import guess
+
+        if self.jar and name in self.jar.variables:
+            return given or name in self.jar.secret_names
+        return given or guess(name, text).secret
+
+    def _around(self) -> RenderContext:
+        assert self.opened
+        assert self.jar
+        return RenderContext(self.jar, self.opened.folder, Masker(), self.opened.ring)
+
+    def targets(self, destination: Destination, stage: str) -> tuple[LiveDestination, list[Target]]:
+        """A live destination's targets; what cannot be worked out yet is left out of what they should have."""
+        assert self.opened
+        made = make_live(destination, self._around())
+        return made, made.targets(StageView(self.opened.resolver(stage, jar=self.jar), destination, lenient=True))
+
+    def held(self, destination: Destination, stage: str) -> list[tuple[Target, dict[str, LiveValue]]]:
+        """What a live destination holds on a stage."""
+        _, targets = self.targets(destination, stage)
+
+        async def read() -> list[tuple[Target, dict[str, LiveValue]]]:
+            found = []
+            for target in targets:
+                try:
+                    await target.identity()
+                    found.append((target, await target.read()))
+                finally:
+                    await target.close()
+            return found
+
+        return asyncio.run(read())
+
+    def _read_live(self, destination: Destination, stage: str) -> list[SourceValue]:
+        return [
+            SourceValue(
+                one.name,
+                stage,
+                target.services[0] if len(target.services) == 1 else None,
+                one.text,
+                self._is_secret(one.name, one.text or "", given=one.secret),
+                one.supplied,
+            )
+            for target, held in self.held(destination, stage)
+            for one in held.values()
+            if not one.wide
+        ]
+
+    # -- the new place
+
+    def new(self, new: Endpoint, stages: Sequence[str]) -> TargetState:
+        """What is known of the new place. Raises UsageError for one that cannot be written, ExternalError if it cannot be read."""
+        if new.destination is None:
+            found = _FILE.fullmatch(new.text)
+            if not found:
+                raise UsageError(f"{new.text} cannot be written", hint="move to dest:NAME, or to file+DIALECT:PATH", code="unknown-source")
+            dialect = get(found[1])
+            return TargetState(new, {}, lambda name, text: _of_dialect(dialect.refusal(name, text), name))
+        for stage in stages:
+            if to := new.destination.moved(stage):
+                raise UsageError(f"{new.label} has moved to {to} itself on {stage}", hint="move there", code="moved")
+        if is_live(new.destination):
+            held = self._held_live(new.destination, stages)
+            made = make_live(new.destination, self._around())
+            if isinstance(made, PlatformDestination):
+                description = made.description
+                return TargetState(
+                    new, held, lambda name, text: _of_platform(list(refusals(description, {name: DesiredValue(name, text)}))), folds=description.folds_case
+                )
+            return TargetState(new, held, _of_shell)
+        held = {}
+        for stage in stages:
+            for item in self._in_files(new.destination, stage):
+                held[stage, item.service, item.name] = item.text
+        return TargetState(new, held, _of_shell)
+
+    def _in_files(self, destination: Destination, stage: str) -> list[ReadItem]:
+        """What the files of a destination hold. Only one that is certainly not there holds nothing: any other failure is raised."""
+        assert self.jar
+        found: dict[tuple[str | None, str], ReadItem] = {}
+        for service in services_for(destination, self.jar):
+            alone = destination._replace(services=frozenset([service]))
+            try:
+                reading = make(alone, self._around()).read(stage)
+            except CoinJarError as fault:
+                if any(one.code != "not-found" for one in fault.each()):
+                    raise
+                continue
+            found |= {(one.service, one.name): one for one in reading.items}
+        return list(found.values())
+
+    def _held_live(self, destination: Destination, stages: Sequence[str]) -> dict[tuple[str, str | None, str], str | None]:
+        """What it holds, by stage, service and name."""
+        found: dict[tuple[str, str | None, str], str | None] = {}
+        for stage in stages:
+            for target, there in self.held(destination, stage):
+                for service in target.services or (None,):
+                    found |= {(stage, service, name): one.text for name, one in there.items() if not one.wide}
+        return found
+
+
+class TargetState:
+    """The new place: what it holds already, and what it refuses."""
+
+    def __init__(
+        self,
+        where: Endpoint,
+        held: Mapping[tuple[str, str | None, str], str | None],
+        refusal: Callable[[str, str], RejectedValue | None],
+        *,
+        folds: bool = False,
+    ) -> None:
+        self.where = where
+        self.folds = folds
+        self.held = held
+        self.refusal = refusal
+
+    def takes(self, jar: Jar | None, one: SourceValue) -> str | None:
+        """Why it does not take a variable for a stage and service."""
+        destination = self.where.destination
+        if destination is None or jar is None:
+            return None
+        if one.stage and not is_for(jar, destination, one.stage):
+            return f"{destination.name} is not for {one.stage}"
+        if one.service and one.service in jar.services and one.service not in services_for(destination, jar):
+            return f"{destination.name} is not for {one.service}"
+        if not gets(destination, one.name):
+            return f"{destination.name} does not take it (variables:, without: in jar.yaml)"
+        return None
+
+
+def _of_shell(name: str, text: str) -> RejectedValue | None:
+    del text
+    return None if shell_can_set(name) else RejectedValue(NAME, "no shell can set this name")
+
+
+def _of_dialect(words: str | None, name: str) -> RejectedValue | None:
+    return RejectedValue(VALUE if shell_can_set(name) else NAME, words) if words else None
+
+
+def _of_platform(found: list[UnsupportedVariable]) -> RejectedValue | None:
+    return RejectedValue(found[0].what, found[0].words) if found else None
+
+
+def file_target(text: str) -> tuple[str, Path]:
+    """Dialect and path of file+DIALECT:PATH."""
+    found = _FILE.fullmatch(text)
+    assert found
+    return found[1], Path(found[2])

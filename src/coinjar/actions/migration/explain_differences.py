@@ -1,0 +1,98 @@
+"""Which differences between the two places of a migration its sheet explains: a line explains what it does, and nothing else."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import NamedTuple
+
+from coinjar.core.compare import SAME, Difference, SideValue
+from coinjar.core.dispositions import GIVEN, LEFT, RENAMED, REPLACED, SUPPLIED, placed
+from coinjar.core.errors import UsageError
+from coinjar.core.secret import reveal
+from coinjar.jarfile.sheets import Sheet, SheetLine
+
+Key = tuple[str, str | None]
+"""A row's variable and service."""
+InJar = Callable[[str, str, str | None], str | None]
+"""What the jar says: variable, stage, service (None: any)."""
+
+
+class _SheetDifference(NamedTuple):
+    """A difference with its sides in the sheet's direction."""
+
+    row: Difference
+    old: SideValue
+    new: SideValue
+
+
+def explanations(sheet: Sheet, rows: Sequence[Difference], sides: tuple[str, str], in_jar: InJar) -> dict[Key, str]:
+    """Words for every row that a line explains (one that is the same by any line of it), by variable and service.
+
+    `sides` are what was compared, as it was written. Raises UsageError where the sheet is of other places.
+    """
+    forward = _of(sides[0]) == _of(sheet.source) and _of(sides[1]) == _of(sheet.target)
+    if not forward and not (_of(sides[1]) == _of(sheet.source) and _of(sides[0]) == _of(sheet.target)):
+        words = f"{sheet.path} is of a move from {sheet.source} to {sheet.target}"
+        raise UsageError(words, hint="compare these two, or name their sheet", code="other-sheet")
+    stages = {text.partition("@")[2] for text in (*sides, sheet.source, sheet.target) if text.startswith("dest:") and "@" in text}
+    asked = [_SheetDifference(row, row.left, row.right) if forward else _SheetDifference(row, row.right, row.left) for row in rows]
+    return _Explainer(sheet, asked, stages, in_jar).all()
+
+
+def _of(text: str) -> str:
+    """A place without its stage and dialect."""
+    return text.partition("@")[0] if text.startswith("dest:") else text.partition(":")[2] or text
+
+
+class _Explainer:
+    def __init__(self, sheet: Sheet, rows: Sequence[_SheetDifference], stages: set[str], in_jar: InJar) -> None:
+        self.sheet = sheet
+        self.rows = rows
+        self.stages = stages
+        self.in_jar = in_jar
+
+    def all(self) -> dict[Key, str]:
+        found: dict[Key, str] = {}
+        for one in self.rows:
+            if words := self._words(one):
+                found[one.row.name, one.row.service] = words
+        return found
+
+    def _words(self, one: _SheetDifference) -> str | None:
+        name = one.row.name
+        for line in self.sheet.lines:
+            for stage, service in self._where(line, one.row.service):
+                if line.becomes == line.variable == name and self._explains(line, one, stage, service):
+                    return f"{line.group.replace('_', ' ')}: {line.why}"
+                if line.group == RENAMED and name == line.variable and one.new.text is None and self._arrived(line, one):
+                    return f"renamed to {line.becomes}"
+                if line.group == RENAMED and name == line.becomes and one.old.text is None and self._arrived(line, one):
+                    return f"renamed from {line.variable}"
+        return self._repointed(one)
+
+    def _where(self, line: SheetLine, service: str | None) -> list[tuple[str, str | None]]:
+        """The places of a line that a row of this service is about."""
+        places = [placed(where) for where in line.where]
+        return [(stage, own) for stage, own in places if ((not self.stages or not stage or stage in self.stages) and service in (None, own)) or own is None]
+
+    def _explains(self, line: SheetLine, one: _SheetDifference, stage: str, service: str | None) -> bool:
+        if one.row.verdict == SAME:
+            return True
+        if line.group in (REPLACED, GIVEN):
+            return one.new.text is not None and self.in_jar(line.variable, stage, service or one.row.service) == reveal(one.new.text)
+        return line.group in (LEFT, SUPPLIED)
+
+    def _arrived(self, line: SheetLine, one: _SheetDifference) -> bool:
+        """Whether the value is at the new place under its new name."""
+        old = next((each.old.text for each in self.rows if each.row.name == line.variable and each.row.service in (None, one.row.service)), None)
+        new = next((each.new.text for each in self.rows if each.row.name == line.becomes and each.row.service in (None, one.row.service)), None)
+        return new is not None and (old is None or reveal(old) == reveal(new))
+
+    def _repointed(self, one: _SheetDifference) -> str | None:
+        for each in self.sheet.repointed:
+            pointing = each.pointing
+            if pointing.variable == one.row.name and pointing.becomes and one.old.text and one.new.text:
+                address = pointing.address
+                if address in reveal(one.old.text) and address not in reveal(one.new.text):
+                    return f"repointed: {pointing.why}"
+        return None

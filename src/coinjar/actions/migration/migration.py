@@ -1,0 +1,390 @@
+"""Carry out a sheet: bring the jar and the new place in step, repoint, verify, and only when told empty the old place.
+
+Every step converges when it is taken again, so a run that was cut short is finished by running it once more.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import NamedTuple
+
+from coinjar.actions.delivery.deliver import Delivery, DeliveryOptions, DeliveryOutcome
+from coinjar.actions.delivery.live_stage import LiveStage
+from coinjar.actions.editing import rename
+from coinjar.actions.editing.value_changes import ValueChanges, edit_file
+from coinjar.actions.editing.values import declaration
+from coinjar.actions.migration.flat_files import read_flat, write_flat
+from coinjar.actions.migration.repointing import repoint
+from coinjar.actions.migration.sheet_builder import SheetBuilder
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.delivery import GONE, DeliveryChange
+from coinjar.core.display import Masker
+from coinjar.core.dispositions import CARRIED, GIVEN, GIVES, KEPT, LEFT, RENAMED, REPLACED, SUPPLIED, SourceValue, placed
+from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, raise_all
+from coinjar.core.inference import guess
+from coinjar.core.model import Destination, Jar, Variable
+from coinjar.core.names import ALL, VariableName
+from coinjar.core.secret import Secret, reveal
+from coinjar.destinations import is_live
+from coinjar.destinations.base import gets, services_for
+from coinjar.documents.edit import Edit
+from coinjar.documents.writer import Plain
+from coinjar.jarfile.sheets import Sheet, SheetLine, tell_outcomes, unknown_line
+from coinjar.system.files import locked, shown_path
+
+GOES = (CARRIED, RENAMED, REPLACED, GIVEN)
+"""Groups whose variables are at the new place afterwards, with a value of ours."""
+Tell = Callable[[str, Sequence[DeliveryOutcome]], None]
+
+
+class MigrationOptions(NamedTuple):
+    """`restart` what must read the new values; `empty_source` when all of it is verified; `jar_only` leaves code as it is (for a rehearsal)."""
+
+    restart: bool = False
+    empty_source: bool = False
+    paths: Sequence[str] = ()
+    jar_only: bool = False
+
+
+class _PlaceResult(NamedTuple):
+    """How a line came out in one place, in words, and whether that is as the sheet has it."""
+
+    words: str
+    good: bool = True
+
+
+_THE_SAME, _NOT_THERE, _ANOTHER = _PlaceResult("there, and the same"), _PlaceResult("not there", good=False), _PlaceResult("not the same there", good=False)
+
+
+class Migration:
+    """One run of a sheet. `look` first; then `prepare`, `deliver`, `repoint`, `verify`, `settle`, in this order."""
+
+    def __init__(self, opened: OpenJar | None, sheet: Sheet, options: MigrationOptions) -> None:
+        self.opened = opened
+        self.sheet = sheet
+        self.options = options
+        self.reader = SheetBuilder(opened, sheet.source, sheet.target, sheet.stages, options.paths, sheet.service)
+        self.outcomes: dict[tuple[str, int], str] = {}
+        self.failed: list[str] = []
+
+    @property
+    def jar(self) -> Jar:
+        """The jar as it was read."""
+        assert self.reader.jar
+        return self.reader.jar
+
+    def _places(self, line: SheetLine) -> list[SourceValue]:
+        return [one for one in self.reader.there if one.name == line.variable and one.where in line.where]
+
+    # -- looking
+
+    def look(self) -> None:
+        """See that the sheet is of what is there, and that nothing is left to be given. Raises every fault at once."""
+        faults: list[CoinJarError] = []
+        there = {(one.name, one.where) for one in self.reader.there}
+        names = {one.name for one in self.reader.there}
+        listed = {(line.variable, where) for line in self.sheet.lines for where in line.where}
+        for line in self.sheet.lines:
+            if line.variable not in names and not self.sheet.emptied:
+                faults.append(unknown_line(line.variable, names, line.place))
+            elif not self.sheet.emptied and line.digest != self.reader.digest(line.variable, line.where):
+                message = f"{line.variable} is another at {self.reader.old.label} than when the sheet was made"
+                faults.append(InputError(message, hint="make the sheet anew: `coinjar migrate FROM TO --out FILE`", place=line.place, code="source-changed"))
+        for name, where in sorted(there - listed):
+            message = f"{name} of {where} is at {self.reader.old.label}, and on no line of the sheet"
+            faults.append(InputError(message, hint="make the sheet anew, or give it a line", place=self._whole(), code="source-changed"))
+        raise_all(faults)
+        raise_all(list(self._not_given()))
+
+    def _whole(self) -> Location:
+        return Location(shown_path(self.sheet.path))
+
+    def _not_given(self) -> Iterator[CoinJarError]:
+        for line in self.sheet.of(GIVEN, REPLACED):
+            for where in line.where:
+                stage, service = placed(where)
+                declared, text = self.reader.in_jar(SourceValue(line.becomes, stage, service, None))
+                if text is None:
+                    new = "" if declared else " --declare"
+                    put = f"`coinjar put {line.becomes} --stage {stage}{f' --service {service}' if service else ''}{new}`; or "
+                    hint = f"{put if self.opened else ''}move the line to left_behind"
+                    yield InputError(f"{line.becomes} of {where} must be given a value", hint=hint, place=line.place, code="to-be-given")
+        for one in self.sheet.repointed:
+            variable = self.reader.jar.variables.get(one.pointing.variable) if self.reader.jar else None
+            if variable is not None and variable.kind == "json" and "${" in one.pointing.becomes:
+                message = f"{variable.name} is of kind json, where a reference would be data"
+                yield InputError(message, hint="write the address itself into becomes: of this line", place=one.place, code="to-be-given")
+            if not one.pointing.becomes and not one.pointing.scope.startswith("dest:"):
+                message = f"nobody knows what {one.pointing.variable} is to point to"
+                yield InputError(message, hint="write it into becomes: of this line, or take the line out", place=one.place, code="to-be-given")
+
+    # -- the jar
+
+    def prepare(self) -> list[str]:
+        """Bring the jar in step with the sheet: names, values, what the new place takes and gives. Returns what is to know."""
+        if self.opened is None or self.reader.new.destination is None:
+            return []
+        with locked(self.opened.folder):
+            self._limits()
+            notes = self._values()
+        jar = self.opened.load()
+        renames = {line.variable: line.becomes for line in self.sheet.of(RENAMED) if line.variable in jar.variables and line.becomes not in jar.variables}
+        if renames:
+            asked = rename.RenameOptions(() if self.options.jar_only else self.options.paths, jar_only=self.options.jar_only)
+            plan = rename.plan(self.opened, renames, asked)
+            rename.carry_out(self.opened, renames, asked, plan)
+            files = [one.path for one in plan.files if self.opened.folder.resolve() not in one.path.resolve().parents]
+            where = ", ".join(["the jar", *map(shown_path, files)])
+            notes += [f"{old} is called {new} now, in {where}" for old, new in renames.items()]
+        self.reader.jar = self.opened.load()
+        self.reader.ends.jar = self.reader.jar
+        return notes
+
+    def _limits(self) -> None:
+        """What the new place is not to have, and what it gives by itself, in jar.yaml."""
+        assert self.opened
+        destination = self.reader.new.destination
+        assert destination
+        jar = self.opened.load()
+        edits: list[Edit] = []
+        refused = self._refused(jar, destination)
+        going = {line.becomes for line in self.sheet.of(*GOES)}
+        goal = self.reader.ends.new(self.reader.new, [])
+        left = [
+            line.variable
+            for line in self.sheet.of(LEFT)
+            if line.variable in jar.variables and line.variable not in going and any(goal.takes(jar, one) is None for one in self._places(line))
+        ]
+        gone = [name for name in [*left, *(name for name, what in refused.items() if what == KEPT)] if gets(destination, name)]
+        if gone:
+            names: list[Plain] = [*jar.destinations[destination.name].without, *dict.fromkeys(gone)]
+            edits.append(Edit(("destinations", destination.name, "without"), names))
+        given = [line.variable for line in self.sheet.of(SUPPLIED)] + [name for name, what in refused.items() if what == GIVES]
+        for name in dict.fromkeys(given):
+            variable = jar.variables.get(name)
+            if variable is not None and destination.name not in variable.supplied_by:
+                by: list[Plain] = [*variable.supplied_by, destination.name]
+                edits.append(Edit(("variables", name, "supplied", "by"), by))
+        edit_file(self.opened.folder / "jar.yaml", edits)
+
+    def _refused(self, jar: Jar, destination: Destination) -> dict[str, str]:
+        """Names of the jar's own that the new place would get, and keeps or sets by itself."""
+        goal = self.reader.ends.new(self.reader.new, [])
+        services = services_for(destination, jar)
+        mine = [one for one in jar.variables.values() if gets(destination, one.name) and any(one.serves(each) for each in services)]
+        found = {str(one.name): goal.refusal(one.name, "x") for one in mine}
+        return {name: one.what for name, one in found.items() if one}
+
+    def _values(self) -> list[str]:
+        """What is carried and the jar does not have: declared, if it must be, and put; what is to be renamed first under the name that it had."""
+        assert self.opened
+        jar = self.opened.load()
+        declare: dict[str, Variable] = {}
+        puts: list[tuple[str, str, str, str]] = []
+        for line in self.sheet.of(CARRIED, RENAMED):
+            places = self._places(line)
+            name = line.becomes if line.becomes in jar.variables else line.variable
+            for one in [each for each in places if each.text is not None]:
+                text = reveal(one.text or "")
+                if self.reader.in_jar(one, name)[1] == text:
+                    continue
+                if name not in jar.variables:
+                    if owner := jar.owner_of(name):
+                        words = f"{name} is the old name of {owner.name}, and cannot be declared"
+                        raise InputError(words, hint=f"`coinjar rename --finish {name}`, or move its line to another group", place=line.place, code="name")
+                    declare[name] = self._declared(name, places, text)
+                puts.append((one.stage, str(one.service) if one.service in jar.services else ALL, name, text))
+        after = jar._replace(variables={**jar.variables, **declare})
+        change = ValueChanges(self.opened, after)
+        for stage, scope, name, text in puts:
+            change.put(stage, scope, name, Secret(text) if after.variables[name].secret else text)
+        if declare:
+            edit_file(self.opened.folder / "jar.yaml", [Edit(("variables", name), declaration(one)) for name, one in declare.items()])
+        change.commit()
+        return change.notes
+
+    def _declared(self, name: str, places: Sequence[SourceValue], text: str) -> Variable:
+        services = {str(one.service) for one in places if one.service in self.jar.services}
+        limited = frozenset(services) if services and services != set(self.jar.services) else None
+        guessed = guess(name, text)
+        secret = guessed.secret or any(one.secret for one in places)
+        return Variable(name=VariableName(name), place=self.jar.place, kind="text" if secret else guessed.kind, secret=secret, services=limited)
+
+    # -- the new place
+
+    def deliver(self, tell: Tell) -> None:
+        """Write the new place, stage by stage; reads back. What fails is told, and kept."""
+        destination = self.reader.new.destination
+        if destination is None:
+            write_flat(self.sheet.target, {line.becomes: self._going(line) for line in self.sheet.of(*GOES)})
+        elif self.opened is not None and is_live(destination):
+            for stage in self._stages_there():
+                self._delivered(stage, [destination.name], tell)
+                if not self.failed:
+                    self._take_supplied(stage, destination.name)
+        elif self.opened is not None:
+            self._render(destination.name)
+
+    def _going(self, line: SheetLine) -> list[SourceValue]:
+        """A line's places with the texts that go: those that are there, or the jar's."""
+        places = self._places(line)
+        if line.group in (CARRIED, RENAMED):
+            return [one for one in places if one.text is not None]
+        return [one._replace(text=self.reader.in_jar(one, line.becomes)[1]) for one in places]
+
+    def _stages_there(self) -> list[str]:
+        there = {placed(where)[0] for line in self.sheet.of(*GOES, SUPPLIED) for where in line.where}
+        return [one for one in self.sheet.stages if one in there] or sorted(there)
+
+    def _delivered(self, stage: str, names: Sequence[str], tell: Tell) -> None:
+        assert self.opened
+        opened = self.opened
+
+        async def work() -> list[DeliveryOutcome]:
+            delivery = Delivery(LiveStage(opened, stage, names, Masker(), writes=True), DeliveryOptions(restart=self.options.restart))
+            try:
+                await delivery.look()
+                return await delivery.carry_out()
+            finally:
+                await delivery.close()
+
+        outcomes = asyncio.run(work())
+        self.failed += [f"{one.label}: {one.fault.words if one.fault.of == one.label else one.fault.message}" for one in outcomes if one.fault]
+        tell(stage, outcomes)
+
+    def _take_supplied(self, stage: str, name: str) -> None:
+        """What the new place gives only once it has run: its addresses."""
+        assert self.opened
+        live = LiveStage(self.opened, stage, [name], Masker(), writes=True)
+        try:
+            faults = asyncio.run(live.take_supplied())
+            self.failed += [f"{one}: {fault.message}" for one, fault in faults.items()]
+            live.record_supplied()
+        finally:
+            live.records.close()
+
+    def rehearse(self, stage: str) -> Delivery:
+        """A delivery to the new place that is only looked at."""
+        assert self.opened
+        assert self.reader.new.destination
+        return Delivery(LiveStage(self.opened, stage, [self.reader.new.destination.name], Masker()), DeliveryOptions(restart=self.options.restart))
+
+    def _render(self, name: str) -> None:
+        from coinjar.actions.output.render_files import write
+
+        assert self.opened
+        write(self.opened, self._stages_there(), [name], Masker())
+
+    # -- repointing
+
+    def repoint(self, tell: Tell) -> list[str]:
+        """Let values that lead to the old place lead to the new one, and deliver them where they go; who was reached."""
+        if self.opened is None or not self.sheet.repointed:
+            return []
+        besides = [one.name for one in (self.reader.old.destination, self.reader.new.destination) if one]
+        outcomes, reached = repoint(self.opened, self.sheet.repointed, besides, lambda stage, names: self._delivered(stage, names, tell))
+        self.outcomes |= {("repointed", number): words for number, words in outcomes.items()}
+        return [f"{one.service} on {one.stage}: {', '.join(one.destinations)}" for one in reached]
+
+    # -- verifying
+
+    def verify(self) -> None:
+        """Read the new place, and hold each line against it."""
+        if self.reader.new.destination is not None and self.opened is not None:
+            self.reader.jar = self.opened.load()
+            self.reader.ends.jar = self.reader.jar
+        goal = self.reader.ends.new(self.reader.new, self._stages_there())
+        flat = read_flat(self.sheet.target) if self.reader.new.destination is None else None
+        for line in self.sheet.lines:
+            came = [self._stands(line, where, goal.held) if flat is None else self._stands_in_file(line, where, flat) for where in line.where]
+            words = [one.words for one in came]
+            told = "; ".join(f"{where}: {each}" for where, each in zip(line.where, words, strict=True)) if len(set(words)) > 1 else words[0]
+            self.outcomes[line.group, line.number] = told
+            self.failed += [f"{line.becomes} of {where}: {one.words}" for where, one in zip(line.where, came, strict=True) if not one.good]
+
+    def _stands(self, line: SheetLine, where: str, held: Mapping[tuple[str, str | None, str], str | None]) -> _PlaceResult:
+        """How a line came out in one place, for every service there that it is about."""
+        stage, service = placed(where)
+        keys = [key for key in held if key[0] == stage and key[2] == line.becomes and (service is None or key[1] in (None, service))]
+        if line.group == LEFT:
+            return _PlaceResult("left behind; it was there already" if keys else "left behind")
+        if line.group == SUPPLIED:
+            return _PlaceResult("supplied there" if keys else "supplied there when it first runs")
+        if not keys:
+            return _NOT_THERE
+        if any(held[key] is None for key in keys):
+            return _PlaceResult("there; it cannot be read back")
+        wanted = [self.reader.in_jar(SourceValue(line.becomes, stage, service or key[1], None))[1] for key in keys]
+        same = all(text is not None and reveal(held[key] or "") == text for key, text in zip(keys, wanted, strict=True))
+        return _THE_SAME if same else _ANOTHER
+
+    def _stands_in_file(self, line: SheetLine, where: str, flat: Mapping[str, str | None]) -> _PlaceResult:
+        """The same, where the new place is a file."""
+        if line.group in (LEFT, SUPPLIED):
+            return _PlaceResult("left behind")
+        text = next((one.text for one in self._going(line) if one.where == where), None)
+        if line.becomes not in flat:
+            return _NOT_THERE
+        return _THE_SAME if text is not None and flat[line.becomes] == reveal(text) else _ANOTHER
+
+    def settle(self) -> list[str]:
+        """After all of it is verified: the old place is not delivered to any more; emptied, if that was asked for. Keeps the outcome in the sheet."""
+        told: list[str] = []
+        emptied = ""
+        if not self.failed:
+            told += self._moved()
+            if self.options.empty_source:
+                tell_outcomes(self.sheet, {}, emptied="begun")
+                told += self._empty()
+                emptied = "done"
+        tell_outcomes(self.sheet, self.outcomes, emptied=emptied)
+        return told
+
+    def _moved(self) -> list[str]:
+        old, new = self.reader.old.destination, self.reader.new.destination
+        if self.opened is None or old is None or new is None:
+            return []
+        stages = self.sheet.stages or self.reader.stages
+        keys = [f"{stage}/{self.sheet.service}" if self.sheet.service else stage for stage in stages]
+        keys = [key for key in keys if not old.moved(key.partition("/")[0]) and key not in old.moved_to]
+        if not keys:
+            return []
+        with locked(self.opened.folder):
+            edit_file(self.opened.folder / "jar.yaml", [Edit(("destinations", old.name, "moved_to", key), new.name) for key in keys])
+        return [f"{old.name} has moved_to: {new.name} for {', '.join(keys)} in jar.yaml: there it is read, and not delivered to any more"]
+
+    def _empty(self) -> list[str]:
+        """Take everything away there that the sheet has a line for and that is not the platform's own. Raises ExternalError."""
+        destination = self.reader.old.destination
+        if destination is None or not is_live(destination):
+            return [f"{self.reader.old.label} is no running system: remove it yourself"]
+        names = {line.variable for line in self.sheet.lines}
+        count = 0
+
+        async def one(stage: str) -> int:
+            _, targets = self.reader.ends.targets(destination, stage)
+            gone = 0
+            for target in targets:
+                try:
+                    await target.identity()
+                    held = await target.read()
+                    away = [
+                        DeliveryChange(each.name, GONE, each.text, None, each.secret, each)
+                        for each in held.values()
+                        if each.name in names and not each.supplied and not each.wide
+                    ]
+                    if away:
+                        await target.write(away)
+                    left = [each for each in (await target.read()).values() if each.name in {one.name for one in away} and not each.wide]
+                    if left:
+                        words = f"it did not let go of {', '.join(each.name for each in left)}"
+                        raise ExternalError(words, hint="run this again", place=target.origin, code="read-back", of=target.label)
+                    gone += len(away)
+                finally:
+                    await target.close()
+            return gone
+
+        for stage in self.reader.stages:
+            count += asyncio.run(one(stage))
+        return [f"{count} variables removed from {destination.name}"]

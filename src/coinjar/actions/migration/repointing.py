@@ -1,0 +1,109 @@
+"""Let values that lead to the old place lead to the new one, and deliver them where they go, in the order of dependence."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from typing import NamedTuple
+
+from coinjar.actions.delivery.selection import is_for, staying
+from coinjar.actions.editing.value_changes import ValueChanges, edit_file
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.dispositions import InboundReference, in_order
+from coinjar.core.model import Destination, Jar
+from coinjar.core.names import ALL, SHARED
+from coinjar.core.references import Template, parse_template
+from coinjar.core.secret import Secret, reveal
+from coinjar.destinations import is_live
+from coinjar.destinations.base import gets, services_for
+from coinjar.documents.edit import Edit
+from coinjar.jarfile.sheets import RepointedValue
+from coinjar.system.files import locked
+
+LEFT_TO_YOU = "left to you: the jar does not know it"
+
+
+class AffectedService(NamedTuple):
+    """A service on a stage that sees a value which leads elsewhere now, and the running systems that hold it."""
+
+    stage: str
+    service: str
+    destinations: list[str]
+
+
+def repoint(
+    opened: OpenJar, lines: Sequence[RepointedValue], besides: Sequence[str], deliver: Callable[[str, list[str]], None]
+) -> tuple[dict[int, str], list[AffectedService]]:
+    """Rewrite the values in the jar, then deliver them; what became of each line, by number, and who was reached. `besides` are the two ends themselves."""
+    ours = [one for one in lines if not one.pointing.scope.startswith("dest:")]
+    with locked(opened.folder):
+        jar = opened.load()
+        change = ValueChanges(opened, jar)
+        for one in ours:
+            _rewrite(jar, change, one.pointing)
+        change.commit()
+        if change.declarations:
+            edit_file(opened.folder / "jar.yaml", change.declarations)
+            change.declarations.clear()
+    reached = list(_reached(opened, opened.load(), [one.pointing for one in ours], besides))
+    for each in reached:
+        deliver(each.stage, each.destinations)
+    outcomes = {one.number: f"now {one.pointing.becomes}" if one in ours else LEFT_TO_YOU for one in lines}
+    return outcomes, reached
+
+
+def _rewrite(jar: Jar, change: ValueChanges, one: InboundReference) -> None:
+    """One value; nothing, if an earlier run has done it."""
+    variable = jar.variables[one.variable]
+    written = variable.default if one.stage == "default" else jar.plain.get(one.stage, {}).get(one.scope, {}).get(one.variable)
+    content = written.content if written else None
+    source = content.source if isinstance(content, Template) else reveal(content).replace("$", "$$") if isinstance(content, str) else ""
+    if one.address not in source:
+        return
+    new = source.replace(one.address, one.becomes)
+    made = parse_template(new) if "${" in new else new.replace("$$", "$")
+    if one.stage == "default":
+        change.declarations.append(Edit(("variables", one.variable, "default"), {"text": new} if isinstance(made, Template) else made))
+    else:
+        change.put(one.stage, one.scope, one.variable, Secret(made) if isinstance(made, str) and variable.secret else made)
+
+
+def _reached(opened: OpenJar, jar: Jar, pointings: Sequence[InboundReference], besides: Sequence[str]) -> Iterator[AffectedService]:
+    touched: dict[str, dict[str, set[str]]] = {}
+    for one in pointings:
+        services = jar.serving(jar.variables[one.variable]) if one.scope == ALL else [one.scope]
+        for stage in [each for each in jar.stage_names() if one.stage in ("default", SHARED, *jar.chain(each))]:
+            for service in services:
+                touched.setdefault(stage, {}).setdefault(service, set()).add(one.variable)
+    for stage, by_service in touched.items():
+        own = any(one.stage == stage for one in pointings)
+        for service in order_of(opened, jar, stage, sorted(by_service)):
+            where = [
+                one.name
+                for one in jar.destinations.values()
+                if one.name not in besides and _holds(jar, one, stage, service, by_service[service]) and (own or _was_delivered(one, stage))
+            ]
+            if where:
+                yield AffectedService(stage, service, where)
+
+
+def _holds(jar: Jar, one: Destination, stage: str, service: str, names: set[str]) -> bool:
+    there = staying(jar, one, stage) if is_live(one) and is_for(jar, one, stage) else None
+    return there is not None and service in services_for(there, jar) and any(gets(there, name) for name in names)
+
+
+def _was_delivered(one: Destination, stage: str) -> bool:
+    """Whether jar.yaml knows whose it is on a stage: a stage that only follows may have no place there at all."""
+    account = one.options.get("account")
+    return account is not None and any(key.value.partition("/")[0] == stage for key, _ in account.value)
+
+
+def order_of(opened: OpenJar, jar: Jar, stage: str, services: Sequence[str]) -> list[str]:
+    """Services in the order of their dependence: each after those whose values it refers to."""
+    resolver = opened.resolver(stage, jar=jar)
+    needs: dict[str, set[str]] = {}
+    for service in jar.services:
+        for variable in jar.variables.values():
+            written = resolver.winner(variable.name, service) if variable.serves(service) else None
+            if written is not None and isinstance(written.content, Template):
+                needs.setdefault(service, set()).update(one.service for one in written.content.references() if one.service and one.service != service)
+    return in_order(services, needs)

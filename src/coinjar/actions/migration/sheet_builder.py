@@ -1,0 +1,224 @@
+"""Make the sheet of a migration: read both ends, say of every variable what becomes of it, and find what points to the old place."""
+
+from __future__ import annotations
+
+import hmac
+import os
+import secrets
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from coinjar.actions.delivery.selection import is_for
+from coinjar.actions.migration.endpoints import Endpoint, EndpointReader, TargetState, stages_of, where
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.code_uses import has_code
+from coinjar.core.display import Masker
+from coinjar.core.dispositions import InboundReference, MigrationContext, SheetEntry, SourceValue, entries
+from coinjar.core.errors import CoinJarError, UsageError
+from coinjar.core.names import ALL
+from coinjar.core.references import Template
+from coinjar.core.rules.base import CheckContext
+from coinjar.core.secret import reveal
+from coinjar.destinations import is_live
+from coinjar.destinations.base import RenderContext
+from coinjar.scanning.file_walk import FileWalk
+from coinjar.system.files import replace_file, shown_path
+
+
+class DraftSheet(NamedTuple):
+    """A sheet before it is written: its lines, their digests, what points to the old place, and what is to know."""
+
+    old: Endpoint
+    new: Endpoint
+    stages: list[str]
+    entries: list[SheetEntry]
+    digests: dict[tuple[str, tuple[str, ...]], str]
+    pointings: list[InboundReference]
+    notes: list[str]
+
+
+class SheetBuilder:
+    """Reads what a migration needs to know."""
+
+    def __init__(
+        self, opened: OpenJar | None, source: str, target: str, stages: Sequence[str] = (), paths: Sequence[str] = (), service: str | None = None
+    ) -> None:
+        self.opened = opened
+        self.jar = opened.load() if opened else None
+        self.ends = EndpointReader(opened, self.jar)
+        self.old, self.new = where(self.jar, source), where(self.jar, target)
+        if self.old.label == self.new.label:
+            raise UsageError("from and to are the same place", hint="name another", code="usage")
+        self.paths = list(paths)
+        self.notes: list[str] = []
+        self.stages = self._stages(stages)
+        if self.jar and service:
+            self.jar.service(service)
+        there = self.ends.read_old(self.old, self.stages)
+        self.there = [one._replace(service=one.service or service) for one in there if service is None or one.service in (None, service)]
+
+    def _stages(self, asked: Sequence[str]) -> list[str]:
+        if self.jar is None or (self.old.destination is None and self.new.destination is None):
+            return list(asked)
+        for stage in asked:
+            self.jar.stage(stage)
+        if self.old.destination is None:
+            if len(asked) != 1:
+                raise UsageError(f"which stage is {self.old.text}?", hint="add --stage STAGE", code="which-stage")
+            return list(asked)
+        own = stages_of(self.jar, self.old)
+        if self.new.destination and (lost := [one for one in own if not is_for(self.jar, self.new.destination, one)]) and not asked:
+            self.notes.append(f"{self.new.label} is not for {', '.join(lost)}: what is there is left behind")
+        return list(asked) or own
+
+    def sheet(self) -> DraftSheet:
+        """The whole of it. Raises ExternalError, InputError, UsageError."""
+        goal = self.ends.new(self.new, [one for one in self.stages if self._new_has(one)])
+        made = entries(self.there, self._facts(goal))
+        digests = {(one.variable, one.where): self.digest(one.variable, one.where) for one in made}
+        pointings = list(self._pointings()) if self.jar and self.old.destination else []
+        return DraftSheet(self.old, self.new, self.stages, made, digests, pointings, self.notes)
+
+    def _new_has(self, stage: str) -> bool:
+        return not (self.jar and self.new.destination) or is_for(self.jar, self.new.destination, stage)
+
+    def _facts(self, goal: TargetState) -> MigrationContext:
+        mentioned = self._mentioned()
+        known = list(self.jar.variables) if self.jar else []
+
+        def held(one: SourceValue, name: str) -> str | None:
+            found = [
+                text for key, text in goal.held.items() if key[0] == one.stage and key[2] == name and (one.service is None or key[1] in (None, one.service))
+            ]
+            return reveal(found[0]) if found and found[0] is not None else None
+
+        return MigrationContext(
+            self.old.label,
+            self.new.label,
+            goal.refusal,
+            lambda one: goal.takes(self.jar, one),
+            self.in_jar,
+            held,
+            mentioned,
+            known,
+            self.jar is not None,
+            goal.folds,
+            lambda name: owner.name if self.jar and (owner := self.jar.owner_of(name)) else None,
+        )
+
+    def in_jar(self, one: SourceValue, name: str | None = None) -> tuple[bool, str | None]:
+        """Whether the jar declares a variable, and what it says there."""
+        name = name or one.name
+        if self.jar is None or self.opened is None or name not in self.jar.variables or not one.stage:
+            return bool(self.jar and name in self.jar.variables), None
+        variable = self.jar.variables[name]
+        service = one.service if one.service in self.jar.services else next(iter(self.jar.serving(variable)), None)
+        if service is None or not variable.serves(service):
+            return True, None
+        return True, self.opened.resolver(one.stage, jar=self.jar).value(name, service).revealed
+
+    def _mentioned(self) -> dict[str, list[str]] | None:
+        from coinjar.actions.mentions.search import code_paths, find, uses
+
+        paths = self.paths
+        if not paths and self.jar and self.opened and has_code(self.jar):
+            paths = code_paths(self.jar, self.opened.folder.resolve().parent)
+        if not paths:
+            return None
+        found: dict[str, list[str]] = {}
+        for use in uses(find(self.opened, self.jar, paths)):
+            if use.how != "set":
+                found.setdefault(use.name, []).append(str(use.place))
+        return found
+
+    # -- digests
+
+    def digest(self, variable: str, places: Sequence[str]) -> str:
+        """Shows whether the values of a line have changed since, to whoever has the key, and nothing else."""
+        texts = [
+            f"{one.where}\0{'' if one.text is None else reveal(one.text)}\0{one.text is None}"
+            for one in self.there
+            if one.name == variable and one.where in places
+        ]
+        message = "\0".join(["coinjar move 1", self.old.text, variable, *sorted(texts)])
+        return hmac.digest(self._key(), message.encode("utf-8", "surrogatepass"), "sha256").hex()[:16]
+
+    def _key(self) -> bytes:
+        if self.opened and self.jar and self.stages:
+            return RenderContext(self.jar, self.opened.folder, Masker(), self.opened.ring, writes=True).naming_key(self.stages[0])
+        home = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
+        path = Path(home, "coinjar", "move.key")
+        if not path.exists():
+            replace_file(path, secrets.token_bytes(32), mode=0o600)
+        return path.read_bytes()
+
+    # -- what points to the old place
+
+    def addresses(self) -> list[SourceValue]:
+        """The addresses that the old place gave."""
+        return [one for one in self.there if one.supplied and one.text and "://" in reveal(one.text)]
+
+    def _pointings(self) -> Iterator[InboundReference]:
+        assert self.jar
+        facts = CheckContext(self.jar)
+        for one in self.addresses():
+            address = reveal(one.text or "").rstrip("/")
+            for found in facts.written:
+                content = found.written.content
+                source = content.source if isinstance(content, Template) else reveal(content) if isinstance(content, str) else ""
+                if address not in source or (found.variable.name == one.name and found.scope in (one.service, ALL)):
+                    continue
+                if one.secret:  # an address with a password in it stands on no sheet
+                    self.notes.append(f"{found.variable.name} ({found.layer}/{found.scope}) contains {one.name} of {self.old.label}, a secret: put it anew")
+                else:
+                    yield self._pointing(one, found.variable.name, found.layer, found.scope, address, source)
+            if not one.secret:
+                yield from self._elsewhere(one, address)
+                self._in_files(address)
+
+    def _pointing(self, one: SourceValue, name: str, layer: str, scope: str, address: str, source: str) -> InboundReference:
+        assert self.jar
+        variable = self.jar.variables.get(one.name)
+        gives = variable is not None and one.service is not None and self.new.destination is not None and layer in self.stages
+        gives = gives and self.jar.variables[name].kind != "json"  # there a reference would be data
+        whole = reveal(one.text or "")
+        becomes = f"${{{one.name}@of:{one.service}}}" if gives and whole in source else ""
+        why = f"leads to {one.service or one.where} at {self.old.label}"
+        if not becomes:
+            why += "; say what is to stand there instead"
+        return InboundReference(name, layer, scope, whole if whole in source else address, becomes, why)
+
+    def _elsewhere(self, one: SourceValue, address: str) -> Iterator[InboundReference]:
+        """Values on other live destinations that the jar does not know."""
+        assert self.jar
+        for destination in self.jar.destinations.values():
+            ours = (self.old.destination and destination.name == self.old.destination.name) or (
+                self.new.destination and destination.name == self.new.destination.name
+            )
+            if ours or not is_live(destination) or destination.moved(one.stage) or one.stage not in stages_of(self.jar, Endpoint("", destination, "")):
+                continue
+            try:
+                held = self.ends.held(destination, one.stage)
+            except CoinJarError as fault:
+                self.notes.append(f"{destination.name} could not be looked at for addresses: {fault.message}")
+                continue
+            for target, there in held:
+                for each in there.values():
+                    if each.text and address in reveal(each.text) and not each.supplied and each.name not in self.jar.variables:
+                        why = f"{target.label} holds it, and the jar does not know it: change it there, or adopt dest:{destination.name}@{one.stage}"
+                        yield InboundReference(each.name, one.stage, f"dest:{destination.name}", address, "", why)
+
+    def _in_files(self, address: str) -> None:
+        """Files of the code that hold the address: they are told, not changed."""
+        from coinjar.actions.mentions.search import code_paths
+
+        assert self.jar
+        assert self.opened
+        base = self.opened.folder.resolve().parent
+        paths = self.paths or (code_paths(self.jar, base) if has_code(self.jar) else [])
+        for one in FileWalk(skipped=[self.opened.folder]).files(paths):
+            lines = Path(one.path).read_bytes().split(b"\n")
+            for number, line in enumerate(lines, 1):
+                if address.encode() in line:
+                    self.notes.append(f"{shown_path(Path(one.path))}:{number} holds an address of {self.old.label}: change it by hand")

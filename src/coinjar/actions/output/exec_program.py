@@ -1,0 +1,95 @@
+"""Become a program with a service's variables in its environment."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import os
+import signal
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import NoReturn, TypeVar
+
+from coinjar.actions.open_jar import Resolution
+from coinjar.core.errors import CoinJarError, InputError, raise_all
+from coinjar.core.names import OWN_PREFIX
+from coinjar.core.value_text import not_for_environments
+
+_Started = TypeVar("_Started")
+
+BARE = ("PATH", "HOME", "USER", "LOGNAME", "SHELL", "TERM", "TZ", "TMPDIR", "LANG", "LC_ALL")
+"""What `--bare` keeps of the caller's environment."""
+_SET_BY_PYTHON = tuple(getattr(signal, name) for name in ("SIGPIPE", "SIGXFSZ", "SIGXFZ") if hasattr(signal, name))
+
+
+class ProgramStartError(CoinJarError):
+    """The program cannot be started: 127 if it is not there, 126 if it is but cannot be run, as a shell says."""
+
+    def __init__(self, message: str, hint: str, exit_code: int) -> None:
+        super().__init__(message, hint=hint, code="cannot-start")
+        self.exit_code = exit_code
+
+
+def environment(resolution: Resolution, inherited: Mapping[str, str], *, bare: bool) -> dict[str, str]:
+    """The environment of the program: what is inherited, without Coin Jar's own, and the service's variables over it.
+
+    Raises InputError for every value that no environment can hold.
+    """
+    faults: list[CoinJarError] = []
+    for name, seen in resolution.items():
+        if seen.text is not None and (why := not_for_environments(seen.text)):
+            place = seen.written.place if seen.written else None
+            faults.append(InputError(f"no environment can carry {name}: {why}", hint="change the value", place=place, code="cannot-carry"))
+    raise_all(faults)
+    kept = {name: text for name, text in inherited.items() if not name.startswith(OWN_PREFIX) and (not bare or name in BARE)}
+    for name in resolution.unset():
+        kept.pop(name, None)
+    return kept | resolution.environment()
+
+
+def become(argv: Sequence[str], env: Mapping[str, str]) -> NoReturn:
+    """Replace this process by the program, found along the PATH that it gets. Raises ProgramStartError; else never returns."""
+    for number, action in signals_at_start().items():
+        signal.signal(number, action)
+    start_first(argv, env, lambda path: os.execve(path, list(argv), env))  # noqa: S606 - becoming the program is the task
+    raise AssertionError("execve does not return")
+
+
+def start_first(argv: Sequence[str], env: Mapping[str, str], start: Callable[[str], _Started]) -> _Started:
+    """Start the first of the places along the PATH of `env` where the program can be. Raises ProgramStartError."""
+    program = argv[0]
+    candidates = [program] if "/" in program else [f"{folder or '.'}/{program}" for folder in env.get("PATH", os.defpath).split(":")]
+    worst: OSError | None = None
+    for path in candidates if program else []:
+        try:
+            return start(path)
+        except OSError as fault:
+            if fault.errno not in (errno.ENOENT, errno.ENOTDIR):
+                worst = worst or fault
+    if worst is None:
+        where = "there is no such file" if "/" in program else "it is not on the PATH that it gets"
+        raise ProgramStartError(f"cannot start {program!r}: {where}", "look at its name, and at PATH (with --bare too)", 127)
+    hint = "look at its permissions, and at the first line of a script"
+    if worst.errno == errno.E2BIG:
+        hint = "the kernel takes 128 KiB for one variable and about 2 MiB for all: hand a large value over in a file"
+    raise ProgramStartError(f"cannot start {program!r}: {(worst.strerror or 'unknown error').lower()}", hint, 126)
+
+
+def signals_at_start() -> dict[int, signal.Handlers]:
+    """What to do to undo what Python did to signals before any of our code ran.
+
+    Python ignores SIGPIPE and SIGXFSZ, and the kernel keeps no record of what was there before. So they become
+    the default again, unless our caller (not itself a Python program) ignores them: then so did we at the start.
+    """
+    ignored = _ignored_by_caller()
+    return {number: signal.SIG_IGN if ignored >> (number - 1) & 1 else signal.SIG_DFL for number in _SET_BY_PYTHON}
+
+
+def _ignored_by_caller() -> int:
+    """The caller's ignored signals as a bit mask; 0 where it cannot be known."""
+    parent = Path("/proc") / str(os.getppid())
+    with contextlib.suppress(OSError, ValueError, StopIteration):
+        if "python" not in (parent / "exe").readlink().name:
+            status = (parent / "status").read_text().splitlines()
+            return int(next(line for line in status if line.startswith("SigIgn:")).split()[1], 16)
+    return 0

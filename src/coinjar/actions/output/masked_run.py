@@ -1,0 +1,92 @@
+"""Run a program as a child, its output written on with every secret masked: for logs that others read."""
+
+from __future__ import annotations
+
+import os
+import resource
+import signal
+import threading
+from collections.abc import Mapping, Sequence
+
+from coinjar.actions.open_jar import Resolution
+from coinjar.actions.output.exec_program import signals_at_start, start_first
+from coinjar.core.masking import SHORTEST, StreamMasker
+from coinjar.core.secret import reveal
+
+_PIECE = 1 << 16
+_PASSED_ON = (signal.SIGTERM, signal.SIGINT, signal.SIGHUP, signal.SIGQUIT, signal.SIGUSR1, signal.SIGUSR2, signal.SIGWINCH, signal.SIGCONT, signal.SIGALRM)
+_FROM_KERNEL = 0x80
+"""si_code of a signal that the terminal sent (sigaction(2), SI_KERNEL): it went to the whole group, so the child has it already."""
+
+
+def secrets_of(resolution: Resolution) -> dict[str, str]:
+    """Every secret that the program gets, with its name."""
+    return {reveal(seen.text): name for name, seen in resolution.items() if seen.secret and seen.text}
+
+
+def too_short(resolution: Resolution) -> list[str]:
+    """The names of secrets that cannot be masked, because every text has such pieces."""
+    return [name for name, seen in resolution.items() if seen.secret and seen.text and len(seen.text) < SHORTEST]
+
+
+def run_masked(argv: Sequence[str], env: Mapping[str, str], secrets: Mapping[str, str]) -> int:
+    """Run the program and wait for it and for its output's end. Returns its exit code; a signal that ended it ends us as well.
+
+    Signals that reach us are passed on. Raises CannotStart.
+    """
+    awaited = {*_PASSED_ON, signal.SIGCHLD}
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, awaited)
+    pipes = [(number, *os.pipe()) for number in (1, 2)]
+    actions = [(os.POSIX_SPAWN_DUP2, writing, number) for number, _, writing in pipes]
+    restored = [number for number, action in signals_at_start().items() if action is signal.SIG_DFL]
+    try:
+        child = start_first(argv, env, lambda path: os.posix_spawn(path, list(argv), env, file_actions=actions, setsigmask=before, setsigdef=restored))
+    finally:
+        for _, _, writing in pipes:
+            os.close(writing)
+    pumps = [threading.Thread(target=_pump, args=(reading, number, StreamMasker(secrets)), daemon=True) for number, reading, _ in pipes]
+    for pump in pumps:
+        pump.start()
+    status = _wait(child, awaited)
+    for pump in pumps:
+        pump.join()
+    if os.WIFSIGNALED(status):
+        _end_by(os.WTERMSIG(status))
+    return os.waitstatus_to_exitcode(status)
+
+
+def _wait(child: int, awaited: set[signal.Signals]) -> int:
+    while True:
+        told = signal.sigwaitinfo(awaited)
+        if told.si_signo == signal.SIGCHLD:
+            pid, status = os.waitpid(child, os.WNOHANG)
+            if pid:
+                return status
+        elif told.si_code != _FROM_KERNEL:
+            os.kill(child, told.si_signo)
+
+
+def _pump(reading: int, to: int, masker: StreamMasker) -> None:
+    """Write on what comes. When nobody reads it any more, neither do we, and the program is told by its next write."""
+    try:
+        while piece := os.read(reading, _PIECE):
+            _write_all(to, masker.feed(piece))
+        _write_all(to, masker.rest())
+    except BrokenPipeError:
+        pass
+    finally:
+        os.close(reading)
+
+
+def _write_all(to: int, data: bytes) -> None:
+    while data:
+        data = data[os.write(to, data) :]
+
+
+def _end_by(number: int) -> None:
+    """End as the program did, without a core file of our own."""
+    resource.setrlimit(resource.RLIMIT_CORE, (0, resource.getrlimit(resource.RLIMIT_CORE)[1]))
+    if number not in (signal.SIGKILL, signal.SIGSTOP):
+        signal.signal(number, signal.SIG_DFL)
+    signal.pthread_sigmask(signal.SIG_UNBLOCK, {number})
+    os.kill(os.getpid(), number)

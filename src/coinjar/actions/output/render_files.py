@@ -1,0 +1,187 @@
+"""Bring destinations that are files in step: work all of them out first, then show, verify or write."""
+
+from __future__ import annotations
+
+import stat
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from coinjar.actions.comparing.file_diffs import FileChange, difference
+from coinjar.actions.delivery.selection import chosen, is_named
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.display import Masker
+from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, raise_all
+from coinjar.core.model import Destination
+from coinjar.core.redaction import Redactor
+from coinjar.core.rules.base import Diagnostic
+from coinjar.destinations import make
+from coinjar.destinations.base import Output, RenderContext, RenderNotice, StageView
+from coinjar.jarfile.load import read_bytes
+from coinjar.system.files import locked, replace_file, shown_path
+from coinjar.system.version_control import OPEN, TRACKED, states
+
+NEW, CHANGED, SAME = "new", "changed", "same"
+
+
+class RenderedFile(NamedTuple):
+    """One file as it should be, for which destination and stage, and what that means for the file that is there."""
+
+    destination: str
+    stage: str
+    output: Output
+    state: str
+
+    @property
+    def path(self) -> Path:
+        return self.output.path
+
+
+class RenderPlan(NamedTuple):
+    """The files, in the order of the destinations, and what is to know about them."""
+
+    files: list[RenderedFile]
+    notices: list[RenderNotice]
+
+    @property
+    def out_of_date(self) -> list[RenderedFile]:
+        return [one for one in self.files if one.state != SAME]
+
+
+def plan(
+    opened: OpenJar,
+    stages: Sequence[str],
+    names: Sequence[str],
+    masker: Masker,
+    *,
+    allow_commands: bool = False,
+    move_up: bool = False,
+    writes: bool = False,
+) -> RenderPlan:
+    """What the files should be. Raises every fault of every destination at once.
+
+    A person's own values are left out, as in a delivery.
+    """
+    jar = opened.load(list(stages))
+    around = RenderContext(jar, opened.folder, masker, opened.ring, move_up=move_up, writes=writes)
+    resolvers = {stage: opened.resolver(stage, jar=jar, allow_commands=allow_commands) for stage in stages}
+    faults: list[CoinJarError] = []
+    files: dict[Path, RenderedFile] = {}
+    notices: list[RenderNotice] = []
+    for stage, destination in chosen(jar, stages, names, live=False):
+        try:
+            made = make(destination, around)
+            outputs = made.outputs(StageView(resolvers[stage], destination))
+        except CoinJarError as fault:
+            for one in fault.each():
+                if one.code == "cannot-carry":  # of several destinations only one may be unable to
+                    one.message = f"{destination.name} on {stage}: {one.message}"
+                faults.append(one)
+            continue
+        notices += made.notices
+        faults += overwritten(opened, around, destination, stage, outputs) if not made.names_stage else []
+        for output in outputs:
+            other = files.pop(output.path, None)
+            if other is not None and not output.merges and other.output.data != output.data:
+                faults.append(_collision(other, destination, stage, output))
+            files[output.path] = RenderedFile(destination.name, stage, output, state_of(output))
+    raise_all(list({str(one): one for one in faults}.values()))
+    notices += secrets_in_the_open(list(files.values()))
+    return RenderPlan(list(files.values()), list(dict.fromkeys(notices)))
+
+
+def overwritten(opened: OpenJar, around: RenderContext, destination: Destination, stage: str, outputs: Sequence[Output]) -> list[CoinJarError]:
+    """Why the files of a stage cannot be: those of another stage have the same paths and another content, and the two would overwrite each other.
+
+    Another stage whose files cannot be worked out here is not compared.
+    """
+    own = {output.path: output.data for output in outputs if not output.merges}
+    jar = around.jar
+    for other in [one for one in jar.stage_names() if one != stage and is_named(jar, destination, one)] if own else ():
+        alone = RenderContext(opened.load(), opened.folder, around.masker, opened.ring)
+        try:
+            there = make(destination, alone).outputs(StageView(opened.resolver(other, jar=alone.jar), destination))
+        except CoinJarError:
+            continue
+        path = next((one.path for one in there if one.path in own and not one.merges and own[one.path] != one.data), None)
+        if path is not None:
+            words = f"{destination.name} writes {shown_path(path)} for {stage} and for {other}, which would overwrite each other"
+            hint = f"put {{stage}} into the path, or limit the destination (stages: [{stage}])"
+            return [InputError(words, hint=hint, place=destination.place, code="collision")]
+    return []
+
+
+def _collision(other: RenderedFile, destination: Destination, stage: str, output: Output) -> InputError:
+    whose = f"{other.destination} on {other.stage} and {destination.name} on {stage}"
+    hint = "put {stage} or {service} into the path" if other.destination == destination.name else "give each a path of its own"
+    return InputError(f"{whose} would both write {shown_path(output.path)}", hint=hint, place=destination.place, code="collision")
+
+
+def state_of(output: Output) -> str:
+    """How a file that should be stands to the one that is there."""
+    if not output.path.exists():
+        return NEW
+    mode = stat.S_IMODE(output.path.stat().st_mode)
+    wide = output.secret and mode & 0o077
+    return SAME if read_bytes(output.path) == output.data and not wide and (not output.program or mode & 0o100) else CHANGED
+
+
+def secrets_in_the_open(files: list[RenderedFile]) -> list[RenderNotice]:
+    """Refuse a secret in a file that version control has; warn where it would take one."""
+    secret = [one for one in files if one.output.secret]
+    known = states([one.path for one in secret]) if secret else {}
+    hint = "leave secrets out (plain_only: true), give a reference (secrets: …), or take the file out of version control"
+    tracked = [one for one in secret if known[one.path] == TRACKED]
+    raise_all(
+        [
+            InputError(
+                f"{one.destination} would put a secret into a file that version control has",
+                hint=hint,
+                place=Location(shown_path(one.path)),
+                code="secret-tracked",
+            )
+            for one in tracked
+        ]
+    )
+    fix = "add it to .gitignore"
+    return [
+        RenderNotice("CJ022", Diagnostic("this file will hold a secret, and version control does not ignore it", fix, Location(shown_path(one.path))))
+        for one in secret
+        if known[one.path] == OPEN
+    ]
+
+
+def write(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, *, allow_commands: bool = False, move_up: bool = False) -> RenderPlan:
+    """Write what is out of date, each file whole, under the jar's lock. Nothing is written if anything is wrong."""
+    with locked(opened.folder):
+        found = plan(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up, writes=True)
+        for one in found.out_of_date:
+            replace_file(one.path, one.output.data, mode=0o777 & ~0o022 if one.output.program else None, private=one.output.secret)
+            if one.output.program:
+                path = Path(one.path)
+                path.chmod(stat.S_IMODE(path.stat().st_mode) | 0o100)
+    return found
+
+
+def shown_difference(file: RenderedFile, redactor: Redactor) -> Iterator[str]:
+    """A unified diff from the file that is there to what it should be, secrets masked."""
+    old = read_bytes(file.path) if file.path.exists() else b""
+    new = file.output.data
+    shown = shown_path(file.path)
+    if old == new:
+        yield f"{shown}: only its mode changes: " + ("nobody but its owner may read it" if file.output.secret else "it can be run")
+        return
+    yield from difference(FileChange(old, new, shown if file.state != NEW else "/dev/null", shown), file.output.hidden, redactor)
+
+
+def stale(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, keep: int | None) -> list[Path]:
+    """The files of objects that no manifest refers to any more, but for the newest few of each series."""
+    from coinjar.destinations.manifests import ManifestsDestination
+
+    jar = opened.load(list(stages))
+    around = RenderContext(jar, opened.folder, masker, opened.ring)
+    made = [(stage, make(one, around)) for stage, one in chosen(jar, stages, names, live=False)]
+    wanted = [(stage, one) for stage, one in made if isinstance(one, ManifestsDestination)]
+    if not wanted:
+        raise UsageError("none of these destinations makes manifests", hint="--stale goes with the type manifests", code="no-manifests")
+    return [path for stage, one in wanted for path in one.stale(stage, keep)]

@@ -1,0 +1,53 @@
+"""A service's variables in a dialect."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from coinjar.actions.open_jar import Resolution
+from coinjar.core.errors import UsageError
+from coinjar.core.layers import Resolver
+from coinjar.core.model import Jar
+from coinjar.dialects import carriers, get
+from coinjar.dialects.base import Dialect, Entry, FileHeader, ParseContext, refuse, render
+
+
+def rendered(jar: Jar, resolution: Resolution, dialect: Dialect) -> bytes:
+    """The file. Raises InputError naming every variable that the dialect cannot carry, and those dialects that can."""
+    entries = [Entry(name, seen.revealed, seen.variable) for name, seen in resolution.emitted()]
+    dialect.known = ParseContext(jar.stage_names(), jar.variables)
+    return render(dialect, entries, FileHeader(jar.app, resolution.stage, resolution.service), carriers)
+
+
+def rendered_sealed(jar: Jar, resolution: Resolution, recipients: Sequence[str]) -> bytes:
+    """An exec-script whose values only the holders of these recipients' identities open. Raises UsageError, InputError."""
+    from coinjar.crypto.age import recipient_fault, without_comment, wrap
+    from coinjar.dialects.shell import ExecScriptDialect
+
+    for one in recipients:
+        if why := recipient_fault(one):
+            raise UsageError(f"this is no recipient to encrypt to: {why}", hint="`coinjar identity show` prints one")
+    dialect = ExecScriptDialect()
+    entries = [Entry(name, seen.revealed, seen.variable) for name, seen in resolution.emitted()]
+    refuse(dialect, entries, carriers)
+    return dialect.sealed(
+        entries, FileHeader(jar.app, resolution.stage, resolution.service), lambda data: wrap(data, [without_comment(one) for one in recipients])
+    )
+
+
+def rendered_example(resolver: Resolver, service: str) -> bytes:
+    """The committed example: what the service gets on this stage, from its declarations alone."""
+    from coinjar.dialects.example import example_entries
+
+    return render(get("example"), example_entries(resolver.jar, [service], resolver.absent), FileHeader(resolver.jar.app, resolver.stage, service))
+
+
+def rendered_stages(jar: Jar, resolutions: Sequence[Resolution], dialect: Dialect) -> bytes:
+    """Several stages in one file, in a dialect that can hold them."""
+    dialect.known = ParseContext(jar.stage_names(), jar.variables)
+    data = b""
+    for one in resolutions:
+        entries = [Entry(name, seen.revealed, seen.variable) for name, seen in one.emitted()]
+        refuse(dialect, entries, carriers)
+        data = dialect.update(data, "stdout", entries, FileHeader(jar.app, one.stage, one.service))
+    return data

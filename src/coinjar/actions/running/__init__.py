@@ -1,0 +1,1 @@
+"""Ask running systems the declared proofs: see `confirm`. May import `actions.delivery`."""

@@ -1,0 +1,195 @@
+"""Ask running things the declared proofs, and judge their answers against what each stage expects."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from coinjar.actions.delivery.live_stage import as_fault
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.display import Masker
+from coinjar.core.errors import CoinJarError, UsageError
+from coinjar.core.layers import Resolver
+from coinjar.core.model import Jar
+from coinjar.core.names import suggestion
+from coinjar.core.proofs import Expected, Proof, Verdict, judge
+from coinjar.core.references import Reference, ReferenceValue, Template, expand
+from coinjar.core.secret import Secret, reveal
+from coinjar.destinations.base import RenderContext
+from coinjar.documents.json_data import Data
+from coinjar.proofs import ask
+from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion
+
+_PAUSE = 0.3
+"""Seconds between two rounds of --wait."""
+
+
+class ConfirmOptions(NamedTuple):
+    """`patience`: seconds to keep asking until all hold; `allowed`: guarded stages for which pipelines may be started."""
+
+    patience: float = 0
+    allow_commands: bool = False
+    allowed: Sequence[str] = ()
+
+
+class ProofResult(NamedTuple):
+    """How a proof stands on a stage; `verdict` is None where it could not be asked, and `fault` says why. `final`: asking again changes nothing."""
+
+    proof: Proof
+    stage: str
+    verdict: Verdict | None
+    fault: CoinJarError | None = None
+    final: bool = False
+
+    @property
+    def holds(self) -> bool:
+        return self.verdict is not None and self.verdict.holds
+
+
+def split_names(jar: Jar, words: Sequence[str]) -> tuple[list[str], list[str]]:
+    """Stages first, then proofs. Raises UsageError for what is neither."""
+    stages = [word for number, word in enumerate(words) if _is_stage(jar, word) and all(_is_stage(jar, one) for one in words[:number])]
+    names = list(words[len(stages) :])
+    for name in names:
+        if name not in jar.proofs:
+            hint = suggestion(name, [*jar.proofs, *jar.stage_names()], f"the proofs are {', '.join(jar.proofs) or 'none yet'}")
+            raise UsageError(f"there is no proof '{name}', nor a stage", hint=hint, code="unknown-proof")
+    return stages, names
+
+
+def _is_stage(jar: Jar, word: str) -> bool:
+    try:
+        jar.stage(word)
+    except UsageError:
+        return False
+    return True
+
+
+async def confirm(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, options: ConfirmOptions) -> list[ProofResult]:
+    """Every chosen proof on every chosen stage that it is for; again and again until all hold, for at most `patience` seconds.
+
+    Raises UsageError where there is nothing to ask: that nothing was asked must not look as if all was well.
+    """
+    jar = opened.load(list(stages))
+    if not jar.proofs:
+        raise UsageError("the jar has no proofs", hint="declare some in jar.yaml (docs/formats.md)", code="no-proofs")
+    chosen = [jar.proofs[name] for name in names] or list(jar.proofs.values())
+    asking = [_StageProofs(opened, jar, stage, masker, options) for stage in stages]
+    pairs = [(stage, proof) for proof in chosen for stage in asking if proof.is_for(stage.chain)]
+    idle = [proof.name for proof in chosen if names and all(proof is not other for _, other in pairs)]
+    if idle or not pairs:
+        words = f"{' and '.join(idle) or 'no proof'} {'is not' if len(idle) == 1 else 'are not' if idle else 'is'} for {', '.join(stages)}"
+        raise UsageError(words, hint="look at stages: and expect_on: of the proofs in jar.yaml", code="no-proofs")
+    end = time.monotonic() + options.patience
+    results: dict[tuple[str, str], ProofResult] = {}
+    while True:
+        left = [(stage, proof) for stage, proof in pairs if not ((known := results.get((proof.name, stage.name))) and (known.holds or known.final))]
+        rest = max(end - time.monotonic(), 0.0) if options.patience else 0.0
+        for found in await asyncio.gather(*(stage.ask(proof, rest) for stage, proof in left)):
+            results[found.proof.name, found.stage] = found
+        if all(one.holds or one.final for one in results.values()) or time.monotonic() + _PAUSE > end:
+            return [results[proof.name, stage.name] for stage, proof in pairs]
+        await asyncio.sleep(_PAUSE)
+
+
+class _StageProofs:
+    """One stage, ready to have its proofs asked."""
+
+    def __init__(self, opened: OpenJar, jar: Jar, stage: str, masker: Masker, options: ConfirmOptions) -> None:
+        self.name = stage
+        self.jar = jar
+        self.chain = list(dict.fromkeys(name for one in jar.chain(stage) for name in (jar.stage(one).name, one)))
+        self.resolver: Resolver = opened.resolver(stage, jar=jar, allow_commands=options.allow_commands)
+        self.around = RenderContext(jar, opened.folder, masker, opened.ring)
+        self.masker = masker
+        self.may_start = not jar.stage(stage).guarded or stage in options.allowed
+        self.runs: dict[str, Data] = {}
+
+    async def ask(self, proof: Proof, patience: float) -> ProofResult:
+        """One proof. A pipeline is started by the first question, and only watched by those that follow."""
+        starts = proof.asker == "run"
+        try:
+            if starts and not self.may_start:
+                words = f"{proof.name} runs a pipeline, and {self.name} is guarded: it was not started"
+                raise UsageError(words, hint=f"add --allow-guarded {self.name}", code="guarded")
+            question = {key: reveal(self._text(template, proof).text or "") for key, template in proof.question.items()}
+            asked = ProofQuestion(proof, question, self.name, self.resolver, self.around, self.runs, patience)
+            try:
+                answers = await ask(asked)
+            except NoAnswer as silence:
+                expected = proof.expected(self.chain)
+                if expected is not None and expected.form == "absent" and silence.means_absent:
+                    return ProofResult(proof, self.name, Verdict(holds=True, found="nothing there", expected="nothing there"))
+                return ProofResult(proof, self.name, Verdict(holds=False, found=str(silence), expected=self._shown(expected, proof)))
+            return ProofResult(proof, self.name, self._judge(proof, answers), final=starts)
+        except (CoinJarError, OSError) as raised:
+            fault = as_fault(raised)
+            if fault.place is None:
+                fault.place = proof.place
+            return ProofResult(proof, self.name, None, fault, final=starts)
+
+    def _text(self, template: Template, proof: Proof) -> ReferenceValue:
+        assert proof.service, "a proof without a service is refused"
+        service = proof.service
+
+        def see(reference: Reference) -> ReferenceValue:
+            found = self.resolver.value(reference.name, reference.service or service)
+            if found.fault:
+                raise found.fault
+            return ReferenceValue(found.revealed, found.secret)
+
+        return expand(template, see)
+
+    def _shown(self, expected: Expected | None, proof: Proof) -> str:
+        if expected is None:
+            return "as in the jar"
+        if expected.form in ("present", "absent", "digest"):
+            return {"present": "something there", "absent": "nothing there", "digest": "a digest"}[expected.form]
+        seen = self._text(expected.text, proof) if isinstance(expected.text, Template) else ReferenceValue(expected.text, secret=False)
+        return "••••" if seen.secret else seen.text or ""
+
+    def _judge(self, proof: Proof, answers: ProofAnswers) -> Verdict:
+        """All answers (of several pods) must hold."""
+        if proof.whole_environment:
+            return self._whole(proof, answers)
+        expected = proof.expected(self.chain)
+        assert expected, "a proof that expects nothing here is not asked"
+        key = ""
+        if expected.form == "digest":
+            seen, keyed = self._value(str(expected.text), proof), self._value(expected.key, proof)
+            text, secret, key = seen, True, keyed
+        elif isinstance(expected.text, Template):
+            found = self._text(expected.text, proof)
+            text, secret = reveal(found.text or ""), found.secret
+        else:
+            text, secret = expected.text, False
+        hidden = secret or (proof.variable != "" and self.around.is_secret(proof.variable, ""))
+        verdicts = [judge(expected.form, text, one, secret=hidden, key=key) for one in answers.texts]
+        return next((one for one in verdicts if not one.holds), verdicts[0])
+
+    def _value(self, name: str, proof: Proof) -> str:
+        seen = self.resolver.value(name, proof.service or "")
+        if seen.fault:
+            raise seen.fault
+        if seen.text is None:
+            raise UsageError(f"{name} has no value for {proof.service} on {self.name}", hint=f"`coinjar put {name} --stage {self.name}`", code="no-value")
+        return Secret(seen.revealed or "")
+
+    def _whole(self, proof: Proof, answers: ProofAnswers) -> Verdict:
+        """An environment against all variables of the service."""
+        assert proof.service
+        wanted = {name: one for name, one in self.resolver.resolve(proof.service).items() if one.text is not None}
+        expected = f"{len(wanted)} variables as in the jar"
+        for environment in answers.environments:
+            wrong = [name for name, one in wanted.items() if environment.get(name) != one.text]
+            missing = [name for name in wrong if name not in environment]
+            if wrong:
+                parts = [
+                    f"{len(each)} {word}: {', '.join(each[:3])}{' …' if len(each) > 3 else ''}"
+                    for word, each in (("missing", missing), ("different", [name for name in wrong if name in environment]))
+                    if each
+                ]
+                return Verdict(holds=False, found="; ".join(parts), expected=expected)
+        return Verdict(holds=True, found=expected, expected=expected)

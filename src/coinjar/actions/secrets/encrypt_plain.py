@@ -1,0 +1,102 @@
+"""Move secrets that lie in plain text into the sealed part, and seal anew what more can open than should."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from coinjar.actions.editing.value_changes import ValueChanges
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.errors import CoinJarError, InputError, raise_all
+from coinjar.core.model import Content
+from coinjar.core.names import ALL, SHARED
+from coinjar.core.rules.secrets import lies_open
+from coinjar.documents.edit import Edit
+from coinjar.system.files import locked
+
+
+class EncryptedValue(NamedTuple):
+    """One value that was sealed; `file` is where it lay in plain text, None where it was sealed for more than should get it."""
+
+    name: str
+    layer: str
+    file: str | None
+
+
+class EncryptResult(NamedTuple):
+    """What was sealed, what could not be settled (name and reason), what is to know about new keys."""
+
+    moved: list[EncryptedValue]
+    left: list[tuple[str, str]]
+    notes: list[str]
+
+
+def seal(opened: OpenJar, stages: Sequence[str] | None) -> EncryptResult:
+    """Seal what lies open on these stages (None: on all, and in defaults, which go to `shared`). Placeholders stay.
+
+    Raises InputError for a name that is sealed as well, with another text; DecryptionError for a stage that is not ours and has something to seal.
+    """
+    with locked(opened.folder):
+        change = ValueChanges(opened, opened.load())
+        faults: list[CoinJarError] = []
+        moved = [one for layer in (change.jar.plain if stages is None else stages) for one in [*_plain(change, layer, faults), *_too_wide(change, layer)]]
+        raise_all(faults)
+        left: list[tuple[str, str]] = []
+        if stages is None:
+            moved += _defaults(change, left)
+        change.commit()
+    return EncryptResult(moved, left, change.notes)
+
+
+def _plain(change: ValueChanges, layer: str, faults: list[CoinJarError]) -> list[EncryptedValue]:
+    moved = []
+    for scope, values in change.plain(layer).items():
+        for name, written in values.items():
+            if change.jar.variables[name].secret and lies_open(change.jar, written.content):
+                if fault := _contradiction(change, layer, scope, name, written.content):
+                    faults.append(fault)
+                else:
+                    change.put(layer, scope, name, written.content)
+                    moved.append(EncryptedValue(name, layer, written.file))
+    return moved
+
+
+def _contradiction(change: ValueChanges, layer: str, scope: str, name: str, content: Content) -> InputError | None:
+    """A sealed value of the same name and layer that says something else."""
+    wanted = change.jar.variables[name].sealed_in(scope)
+    if not any(coin.name == name for coin in change.sealing.lines(layer)):
+        return None
+    for one in change.sealing.opened(layer, wanted):
+        if one.coin.name == name and one.content != content:
+            place = change.plain(layer)[scope][name].place
+            hint = "remove the one that is wrong: the line here, or the sealed one with `coinjar drop`"
+            return InputError(f"{name} is sealed too, and with another text", hint=hint, place=place, code="both")
+    return None
+
+
+def _too_wide(change: ValueChanges, layer: str) -> list[EncryptedValue]:
+    """What lies in `all`, and only some services should get: it is sealed for those that have nothing of their own."""
+    there = {coin.slot for coin in change.sealing.lines(layer)}
+    wide = {name for compartment, name in there if compartment == ALL and change.jar.variables[name].services is not None}
+    for one in change.sealing.opened(layer, [ALL]) if wide else ():
+        if one.coin.name in wide:
+            for service in change.jar.variables[one.coin.name].sealed_in(ALL):
+                if (service, one.coin.name) not in there:
+                    change.put(layer, service, one.coin.name, one.content)
+            change.sealing.drop(layer, ALL, one.coin.name)
+    return [EncryptedValue(name, layer, None) for name in sorted(wide)]
+
+
+def _defaults(change: ValueChanges, left: list[tuple[str, str]]) -> list[EncryptedValue]:
+    """A secret's default in jar.yaml becomes a sealed value in `shared`, where that says nothing yet."""
+    said = {name for values in change.jar.plain.get(SHARED, {}).values() for name in values}
+    moved = []
+    for name, variable in change.jar.variables.items():
+        if variable.secret and variable.default is not None and lies_open(change.jar, variable.default.content):
+            if name in said:
+                left.append((name, "its default in jar.yaml stays, for shared has a value: remove the default by hand"))
+                continue
+            change.put(SHARED, ALL, name, variable.default.content)
+            change.declarations.append(Edit(("variables", name, "default"), None, keeps=2))
+            moved.append(EncryptedValue(name, SHARED, variable.default.file))
+    return moved

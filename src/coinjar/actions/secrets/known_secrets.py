@@ -1,0 +1,64 @@
+"""The texts of a jar's secrets, as far as this identity opens them: what must not show, and what is looked for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.inference import guess, is_placeholder
+from coinjar.core.layers import Resolver
+from coinjar.core.model import Definition, Jar, Layer, Undecryptable
+from coinjar.core.references import Template
+from coinjar.core.secret import reveal
+from coinjar.dialects.base import ReadItem
+from coinjar.jarfile.load import read_bytes, read_plain
+from coinjar.system.files import LOCAL, shown_path
+
+
+def secret_texts(opened: OpenJar, jar: Jar) -> dict[str, str]:
+    """Every secret's text with its variable's name: on all stages, defaults, what texts with references make of one, and the person's own values.
+
+    Placeholders are left out, and what is sealed for others. Raises InputError for own values that cannot be read: they would not be known.
+    """
+    layers = [{"all": jar.defaults}, *jar.plain.values(), *_own_layers(opened, jar)]
+    written = [(name, one) for layer in layers for scope in layer.values() for name, one in scope.items()]
+    found: dict[str, str] = {}
+    for name, one in written:
+        if name in jar.secret_names and isinstance(one.content, str):
+            found.setdefault(reveal(one.content), name)
+    for name, text in _made(jar, written):
+        found.setdefault(text, name)
+    return {text: name for text, name in found.items() if text and not is_placeholder(text)}
+
+
+def _own_layers(opened: OpenJar, jar: Jar) -> Iterator[Layer]:
+    for path in sorted((opened.folder / LOCAL).glob("*.yaml")):
+        yield read_plain(jar, read_bytes(path), shown_path(path))
+
+
+def _made(jar: Jar, written: Iterable[tuple[str, Definition]]) -> Iterator[tuple[str, str]]:
+    """What texts with references make of secrets, on every stage and for every service."""
+    names = {name for name, one in written if name in jar.secret_names and isinstance(one.content, Template)}
+    for stage in jar.stage_names() if names else ():
+        resolver = Resolver(jar, stage)
+        for name in names:
+            for service in resolver.services_of(jar.variables[name]):
+                if (text := resolver.value(name, service).revealed) is not None:
+                    yield name, text
+
+
+def closed_count(jar: Jar) -> int:
+    """How many sealed values this identity does not open: their texts are not known."""
+    return sum(isinstance(one.content, Undecryptable) for layer in jar.plain.values() for scope in layer.values() for one in scope.values())
+
+
+def secrets_read(jar: Jar, items: Iterable[ReadItem]) -> dict[str, str]:
+    """The texts that are secrets among what was read from a file: declared so, or certainly looking like one."""
+    found: dict[str, str] = {}
+    for item in items:
+        text = item.text or ""
+        declared = item.name in jar.secret_names
+        guessed = guess(item.name, text)
+        if text and not is_placeholder(text) and (declared or item.secret or (item.name not in jar.variables and guessed.secret and guessed.sure)):
+            found.setdefault(text, item.name)
+    return found

@@ -1,0 +1,247 @@
+"""Who opens which secrets: add, remove, list, new keys."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from typing import NamedTuple
+
+from coinjar.actions.open_jar import OpenJar
+from coinjar.actions.secrets.transaction import SealedTransaction
+from coinjar.core.errors import DecryptionError, Location, UsageError
+from coinjar.core.model import Jar, SealedDefinition
+from coinjar.core.names import ALL, SHARED, SMALL_NAME
+from coinjar.crypto.age import recipient_fault, without_comment
+from coinjar.jarfile.keyring import KeyRing, compartments
+from coinjar.jarfile.readers import Reader, Readers, label_suggestion, load_readers
+from coinjar.system.files import locked
+
+VOUCHED, NOT_VOUCHED, UNKNOWN = "vouched", "not vouched", "not known"
+
+
+class ReaderGrant(NamedTuple):
+    """What a new reader will open: stages, and how many values they have for it now."""
+
+    reader: Reader
+    stages: list[str]
+    values: int
+
+
+def lineage(jar: Jar, stages: Iterable[str]) -> list[str]:
+    """These stages with `shared` and those they follow: what one must open to see all of their values."""
+    return list(dict.fromkeys([SHARED, *(name for stage in stages if stage != SHARED for name in jar.chain(stage))]))
+
+
+def plan_adding(opened: OpenJar, recipient: str, label: str, stages: Sequence[str], *, service: str | None, offline: bool) -> ReaderGrant:
+    """What adding would do. Raises UsageError for what cannot be a reader."""
+    if why := recipient_fault(recipient):
+        raise UsageError(f"this is no recipient: {why}", hint="`coinjar identity show` prints one, or take a line of an SSH .pub file (ed25519)")
+    if not re.fullmatch(SMALL_NAME, label):
+        raise UsageError(f"'{label}' cannot be a label: 1 to 63 of a-z, 0-9, '-' and '_'", hint="name the person or the machine")
+    jar = opened.load([one for one in stages if one != SHARED])
+    if service:
+        jar.service(service)
+    if service and offline:
+        raise UsageError("a recovery recipient opens all of a stage", hint="leave --service out")
+    reader = Reader(label=label, recipient=without_comment(recipient), place=Location(""), opens=(), service=service, offline=offline)
+    known = load_readers(opened.folder).readers
+    same = next((one for one in known.values() if one.recipient == reader.recipient), None)
+    if label in known and known[label].row != reader.row:
+        raise UsageError(f"'{label}' is another reader already", hint="choose another label, or remove that one first")
+    if same and same.label != label:
+        raise UsageError(f"this recipient is '{same.label}' already", hint=f"give that label: --label {same.label}")
+    wanted = lineage(jar, stages)
+    parts = {stage: [one for one in compartments(opened.folder, stage) or [ALL] if reader.reads(one)] for stage in wanted}
+    values = {
+        (stage, name)
+        for stage in wanted
+        for scope in jar.plain.get(stage, {}).values()
+        for name, written in scope.items()
+        if isinstance(written, SealedDefinition) and written.compartment in parts[stage]
+    }
+    return ReaderGrant(known.get(label, reader), wanted, len(values))
+
+
+def add(opened: OpenJar, adding: ReaderGrant) -> list[str]:
+    """Let a reader in: the keys are wrapped for it too. Returns what is to know. Raises DecryptionError for a stage that is not ours."""
+    with locked(opened.folder):
+        change = SealedTransaction(opened, opened.load(_stages(adding.stages)))
+        for stage in adding.stages:
+            if change.compartments(stage):
+                change.verify(stage, change.compartments(stage))
+            else:
+                change.begin(stage, told=False)
+        if adding.reader.label not in change.readers.readers:
+            change.add_reader(adding.reader)
+        change.let(adding.reader.label, adding.stages)
+        change.commit()
+    return change.notes
+
+
+def _stages(layers: Iterable[str]) -> list[str]:
+    return [one for one in layers if one != SHARED]
+
+
+class RemovedReader(NamedTuple):
+    """What a reader who left could have opened, by stage; of those, what was made anew, and what still must be."""
+
+    could_open: dict[str, list[str]]
+    made_anew: dict[str, list[str]]
+    still_opens: list[str]
+
+
+def stages_of_reader(opened: OpenJar, label: str, named: Sequence[str] | None) -> list[str]:
+    """The stages that are named (None: all that the reader opens).
+
+    Raises UsageError for an unknown reader, for a stage that it does not open, and for one that nobody else opens.
+    """
+    readers = load_readers(opened.folder)
+    reader = _reader(readers, label)
+    if named is not None and (idle := [one for one in named if one not in reader.opens]):
+        raise UsageError(f"{label} does not open {', '.join(idle)}", hint=f"{label} opens {', '.join(reader.opens)}")
+    stages = list(reader.opens) if named is None else list(named)
+    for stage in stages:
+        if reader.service is None and not [one for one in readers.people(stage) if one.label != label]:
+            hint = f"add another reader first: `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
+            raise UsageError(f"{label} is the only one who opens {stage}: nobody could any more", hint=hint)
+    return stages
+
+
+def remove(opened: OpenJar, label: str, stages: Sequence[str] | None, *, generate: bool) -> RemovedReader:
+    """Take stages (None: all) from a reader: new keys, and every value that it could open sealed anew under them.
+
+    `generate` makes those values anew that have a recipe in jar.yaml. Raises UsageError, DecryptionError, InputError, with nothing written.
+    """
+    with locked(opened.folder):
+        jar = opened.load()
+        chosen = stages_of_reader(opened, label, stages)
+        reader = _reader(load_readers(opened.folder), label)
+        change = SealedTransaction(opened, jar)
+        could: dict[str, list[str]] = {}
+        anew: dict[str, list[str]] = {}
+        for stage in chosen:
+            change.verify(stage, change.compartments(stage))
+            lines = [one.coin for one in change.opened(stage) if reader.reads(one.coin.compartment)]
+            could[stage] = list(dict.fromkeys(one.name for one in lines))
+            change.shut(label, stage)
+            if generate:
+                anew[stage] = _generate_anew(change, stage, [one.slot for one in lines])
+        change.commit()
+        left = change.readers.readers.get(label)
+    return RemovedReader(could, anew, list(left.opens) if left else [])
+
+
+def _generate_anew(change: SealedTransaction, stage: str, slots: list[tuple[str, str]]) -> list[str]:
+    """Make the values anew that have a recipe: one for all compartments that held the same."""
+    from coinjar.core.generators import make, recipe_of
+
+    made = []
+    for name in dict.fromkeys(name for _, name in slots):
+        variable = change.jar.variables[name]
+        if not variable.generate:
+            continue
+        new: dict[object, str] = {}
+        for one in change.opened(stage):
+            if one.coin.name == name and isinstance(one.content, str):
+                text = new.setdefault(one.content, make(recipe_of(variable), variable))
+                change.put(stage, one.coin.compartment, name, text)
+        made.append(name)
+    return made
+
+
+def _reader(readers: Readers, label: str) -> Reader:
+    if label not in readers.readers:
+        raise UsageError(f"there is no reader '{label}'", hint=label_suggestion(label, readers))
+    return readers.readers[label]
+
+
+def rekey(opened: OpenJar, stages: Sequence[str]) -> dict[str, int]:
+    """New keys for these stages, every value sealed anew; says how many each has."""
+    with locked(opened.folder):
+        change = SealedTransaction(opened, opened.load())
+        counts = {}
+        for stage in stages:
+            there = _keys_of(change, stage)
+            change.verify(stage, there)
+            change.rekey(stage, there)
+            counts[stage] = len(change.lines(stage))
+        change.commit()
+    return counts
+
+
+def _keys_of(change: SealedTransaction, stage: str) -> list[str]:
+    if stage != SHARED:
+        change.jar.stage(stage)
+    there = change.compartments(stage)
+    if not there:
+        raise UsageError(f"{stage} has no key yet", hint=f"its first secret makes one: `coinjar put NAME --stage {stage}`")
+    return there
+
+
+def vouch(opened: OpenJar, stages: Sequence[str]) -> None:
+    """Vouch for the readers as they stand in readers.yaml, and wrap the keys for them: after somebody looked at them."""
+    with locked(opened.folder):
+        change = SealedTransaction(opened, opened.load())
+        for stage in stages:
+            for compartment in _keys_of(change, stage):
+                change.ring.key(stage, compartment)
+            change.opened(stage)  # a key that was swapped opens nothing
+            change.renew_unused(stage)
+            if not change.readers.people(stage):
+                raise UsageError(f"readers.yaml names nobody who opens all of {stage}", hint="correct it first")
+            change.vouch_anew(stage)
+        change.commit()
+
+
+class ReaderRow(NamedTuple):
+    """One reader, for a list. `opens` has the compartments of each stage that it has a key of."""
+
+    reader: Reader
+    opens: dict[str, list[str]]
+
+
+class ReaderList(NamedTuple):
+    """All readers, and for each stage whether somebody vouches for them."""
+
+    rows: list[ReaderRow]
+    stages: dict[str, str]
+
+
+def listing(opened: OpenJar) -> ReaderList:
+    """Who opens what. Works without any identity: then nobody knows who vouches."""
+    jar = opened.load([])
+    readers = load_readers(opened.folder)
+    order = [SHARED, *jar.stage_names()]
+    named = {stage for one in readers.readers.values() for stage in one.opens}
+    stages = sorted(named, key=lambda stage: (order.index(stage) if stage in order else len(order), stage))
+    rows = [
+        ReaderRow(one, {stage: [each for each in compartments(opened.folder, stage) if one.reads(each)] for stage in one.opens})
+        for one in readers.readers.values()
+    ]
+    ring = opened.ring()
+    return ReaderList(rows, {stage: vouching(jar, ring, readers, stage) for stage in stages})
+
+
+def vouching(jar: Jar, ring: KeyRing, readers: Readers, stage: str) -> str:
+    """Whether the holders of a stage's keys vouch for its readers, as far as this identity can tell."""
+    states = set()
+    for compartment in compartments(ring.folder, stage) or [""]:
+        try:
+            states.add(VOUCHED if compartment and ring.is_vouched(jar.app, readers, stage, compartment) else NOT_VOUCHED)
+        except DecryptionError:
+            states.add(UNKNOWN)
+    return next(one for one in (NOT_VOUCHED, UNKNOWN, VOUCHED) if one in states)
+
+
+def stages_of(opened: OpenJar, named: Sequence[str] | None) -> list[str]:
+    """The stages that are named; for none, every one that has a key."""
+    if named:
+        jar = opened.load([])
+        for one in named:
+            if one != SHARED:
+                jar.stage(one)
+        return list(dict.fromkeys(named))
+    found = [stage for stage in [SHARED, *opened.load().stage_names()] if compartments(opened.folder, stage)]
+    if not found:
+        raise UsageError("no stage has a key yet", hint="the first secret makes one: `coinjar put NAME --stage STAGE`")
+    return found

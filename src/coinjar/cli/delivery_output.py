@@ -1,0 +1,191 @@
+"""What `deliver` and `deliveries undo` show: the change, and what became of it."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Any
+
+from coinjar.cli.common import counted, say
+
+if TYPE_CHECKING:
+    from coinjar.actions.delivery.deliver import Delivery, DeliveryOutcome
+    from coinjar.cli.tables import StyledText
+    from coinjar.core.delivery import DeliveryChange
+    from coinjar.core.display import Masker
+    from coinjar.core.errors import CoinJarError
+
+_SIGNS = {"new": "+", "changed": "~", "again": "~", "gone": "-"}
+
+
+def progress() -> Callable[[str, int, int], None] | None:
+    """Counts on a terminal; nothing elsewhere."""
+    if not sys.stderr.isatty():
+        return None
+
+    def show(what: str, done: int, of: int) -> None:
+        width = 24
+        filled = width * done // max(of, 1)
+        end = "\r\x1b[K" if done >= of else ""
+        sys.stderr.write(f"\r{what} {'━' * filled}{'─' * (width - filled)} {done} of {of}{end}")
+        sys.stderr.flush()
+
+    return show
+
+
+def change_words(change: DeliveryChange, masker: Masker) -> str:
+    """One change in words: of secrets only that they differ."""
+    if change.action == "gone":
+        return "" if change.old is None else masker.show(change.old, secret=change.secret)
+    new = masker.show(change.new or "", secret=change.secret)
+    if change.action == "again":
+        return f"{new}   (what is there cannot be read back)"
+    if change.old is None:
+        return new
+    if change.secret and not masker.show_secrets:
+        return f"{new}   (different)"
+    return f"{masker.show(change.old, secret=change.secret)} → {new}"
+
+
+def _row(change: DeliveryChange, masker: Masker) -> tuple[str, str, str]:
+    """Sign, name and words of one change; a rename is one row."""
+    if change.renamed:
+        return "»", f"{change.renamed} → {change.name}", change_words(change, masker)
+    return _SIGNS[change.action], change.name, change_words(change, masker)
+
+
+def show_changes(outcomes: Sequence[DeliveryOutcome], masker: Masker) -> None:
+    """What would change, target by target."""
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
+
+    styles = {"+": "green", "~": "yellow", "»": "yellow", "-": "red"}
+    alike: dict[tuple[tuple[str, str, str], ...], list[str]] = {}
+    for one in outcomes:
+        words = tuple(_row(each, masker) for each in one.changes if not (each.renamed and each.action == "gone"))
+        if words:
+            alike.setdefault(words, []).append(one.label)
+    for words, labels in alike.items():
+        more = f" and {len(labels) - 1} more, alike" if len(labels) > 1 else ""
+        show(styled(labels[0] + more, "bold"))
+        rows = [[StyledText(sign, styles[sign]), StyledText(name), StyledText(text)] for sign, name, text in words]
+        for line in table(["", "", ""], rows, least=[1, 20, 18], width=terminal_width()):
+            show(line)
+
+
+def _words(one: DeliveryOutcome, *, dry: bool) -> str:
+    if one.fault:
+        return one.fault.words if one.fault.of == one.label else one.fault.message
+    parts = []
+    renamed = sum(1 for each in one.changes if each.renamed and each.action != "gone")
+    if len(one.changes) > 2 * renamed:
+        parts.append(f"{counted(len(one.changes) - 2 * renamed, 'change')}{' to make' if dry else ''}")
+    if renamed:
+        parts.append(f"{renamed} {'to rename' if dry else 'renamed'}")
+    if one.same:
+        parts.append(f"{one.same} the same")
+    if one.trusted:
+        parts.append(f"{one.trusted} cannot be read back, as last delivered")
+    if one.extra:
+        parts.append(f"{len(one.extra)} not ours")
+    return ", ".join(parts) or "nothing to deliver"
+
+
+def _restart(one: DeliveryOutcome) -> str:
+    if one.restart == "done":
+        return "restarted, in effect"
+    if one.restart == "waits":
+        return "not in effect yet"
+    return ""
+
+
+def show_outcomes(outcomes: Sequence[DeliveryOutcome], *, dry: bool) -> None:
+    """A line for every target; the first says how it went as a whole."""
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
+
+    failed = [one for one in outcomes if one.fault]
+    changed = [one for one in outcomes if one.changes and not one.fault]
+    calm = len(outcomes) - len(failed) - len(changed)
+    words = [f"{len(changed)} {'to deliver to' if dry else 'delivered'}" if changed else "", f"{calm} in step" if calm else ""]
+    head = ", ".join([*filter(None, words), *([f"{len(failed)} failed"] if failed else [])])
+    show(styled(head or "nothing to deliver to", "bold red" if failed else "bold"))
+    rows: list[list[StyledText]] = []
+    for one in outcomes:
+        mark = StyledText("!", "red") if one.fault else StyledText("✓", "green") if not dry or not one.changes else StyledText("~", "yellow")
+        rows.append([mark, StyledText(one.label), StyledText(_words(one, dry=dry)), StyledText(_restart(one), "yellow" if one.restart == "waits" else "dim")])
+    for line in table(["", "", "", ""], rows, least=[1, 24, 30, 20], width=terminal_width()) if rows else []:
+        show(line)
+    if restarts := [one.restart_words for one in outcomes if one.restart == "waits" and one.restart_words]:
+        shown = restarts if len(restarts) < 6 else [*restarts[:4], f"and {len(restarts) - 4} more like it"]
+        show(styled(f"with --restart: {'; '.join(dict.fromkeys(shown))}", "yellow"))
+
+
+def tell_faults(faults: Sequence[tuple[str, CoinJarError]]) -> None:
+    """Errors by label; of several that differ only by whose they are, the first, and how many more."""
+    from coinjar.cli.main import tell
+
+    alike: dict[tuple[str, str], list[CoinJarError]] = {}
+    for label, fault in faults:
+        alike.setdefault((fault.words if fault.of == label else fault.message, fault.hint), []).append(fault)
+    for group in alike.values():
+        tell(group[0])
+        if len(group) > 1:
+            say(f"    and {len(group) - 1} more like it")
+
+
+def show_rest(delivery: Delivery, outcomes: Sequence[DeliveryOutcome]) -> None:
+    """To stderr: errors with what to do, notes, what was written into the jar."""
+    from coinjar.core.display import visible
+
+    for one in outcomes:
+        for note in one.notes:
+            say(f"{one.label}: {visible(note)}")
+    tell_faults([(one.label, one.fault) for one in outcomes if one.fault])
+    supplied: dict[tuple[str, str], list[str]] = {}
+    for taken in delivery.taken:
+        supplied.setdefault((taken.name, taken.destination), []).append(taken.service)
+    for (name, destination), services in supplied.items():
+        say(f"{name} of {', '.join(services)} is supplied by {destination}: taken into the jar")
+    if delivery.recorded:
+        say(f"jar.yaml keeps from now on whose they are: {', '.join(dict.fromkeys(delivery.recorded))}")
+
+
+def as_json(delivery: Delivery, outcomes: Sequence[DeliveryOutcome], masker: Masker, *, dry: bool) -> dict[str, Any]:
+    """docs/json.md"""
+    return {
+        "stage": delivery.opened.stage,
+        "dry_run": dry,
+        "targets": [
+            {
+                "destination": one.destination,
+                "target": one.key,
+                "label": one.label,
+                "state": one.state,
+                "delivery": one.number,
+                "changes": [
+                    {
+                        "name": each.name,
+                        "action": each.action,
+                        "secret": each.secret,
+                        "value": _value(each.new, each, masker),
+                        "before": _value(each.old, each, masker),
+                        "renamed": each.renamed,
+                    }
+                    for each in one.changes
+                ],
+                "same": one.same,
+                "not_read_back": one.trusted,
+                "extra": one.extra,
+                "restart": one.restart,
+                "notes": one.notes,
+                "error": one.fault.message if one.fault else None,
+            }
+            for one in outcomes
+        ],
+        "supplied": [{"destination": one.destination, "service": one.service, "name": one.name} for one in delivery.taken],
+    }
+
+
+def _value(text: str | None, change: DeliveryChange, masker: Masker) -> str | None:
+    from coinjar.core.secret import reveal
+
+    return None if text is None or (change.secret and not masker.show_secrets) else reveal(text)

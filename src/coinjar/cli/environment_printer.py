@@ -1,0 +1,81 @@
+"""What `render --as` writes to stdout: one service's variables in a dialect."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+
+from coinjar.actions.open_jar import OpenJar, Resolution, the_service
+from coinjar.actions.output.render_text import rendered, rendered_example, rendered_sealed, rendered_stages
+from coinjar.cli.common import one_offs, resolved, say
+from coinjar.core.errors import UsageError
+from coinjar.dialects import BUILT_IN, get
+
+
+class EnvironmentPrinter:
+    """One service's variables in one dialect."""
+
+    def __init__(self, opened: OpenJar, dialect: str, service: str | None, given: Sequence[str], *, allow_commands: bool, show_secrets: bool) -> None:
+        self.opened = opened
+        self.dialect = get(dialect)
+        self.service = service
+        self.given = list(given)
+        self.allow_commands = allow_commands
+        self.show_secrets = show_secrets
+
+    def run(self, names: Sequence[str] | None, recipients: Sequence[str]) -> None:
+        """On the stage that is named first (None: on every stage); encrypted, if there are recipients."""
+        if recipients and (self.dialect.name != "exec-script" or not names):
+            hint = "`coinjar render STAGE --as exec-script --encrypt-to RECIPIENT`"
+            raise UsageError("--encrypt-to goes with --as exec-script and one stage", hint=hint)
+        if names is None:
+            self._stages()
+        elif not names:
+            raise UsageError("which stage?", hint="name one")
+        elif recipients:
+            self._sealed(names[0], recipients)
+        else:
+            self._one(names[0])
+
+    def _one(self, stage: str) -> None:
+        if self.dialect.name == "example":  # made from the declarations: a value may well be missing
+            resolver = self.opened.resolver(stage)
+            _put_out(rendered_example(resolver, the_service(resolver.jar, self.service)))
+            return
+        resolver, resolution = resolved(self.opened, stage, self.service, self.given, allow_commands=self.allow_commands)
+        _put_out(rendered(resolver.jar, self._for_eyes(resolution), self.dialect))
+
+    def _sealed(self, stage: str, recipients: Sequence[str]) -> None:
+        """As a script that carries its values encrypted: safe on a terminal too."""
+        resolver, resolution = resolved(self.opened, stage, self.service, self.given, allow_commands=self.allow_commands)
+        _put_out(rendered_sealed(resolver.jar, resolution, recipients))
+
+    def _stages(self) -> None:
+        if not self.dialect.many_stages:
+            able = ", ".join(name for name in BUILT_IN if get(name).many_stages)
+            raise UsageError(f"{self.dialect.name} holds one stage", hint=f"these hold several: {able}")
+        jar = self.opened.load()
+        service, given = the_service(jar, self.service), one_offs(self.given)
+        each = [self.opened.resolve(stage, service=service, one_offs=given, allow_commands=self.allow_commands) for stage in jar.stage_names()]
+        _put_out(rendered_stages(jar, [self._for_eyes(one) for one in each], self.dialect))
+
+    def _for_eyes(self, resolution: Resolution) -> Resolution:
+        """The same for a terminal: a mask in every secret's place."""
+        if self.show_secrets or not sys.stdout.isatty():
+            return resolution
+        from coinjar.core.display import Masker
+        from coinjar.core.model import Resolved
+
+        masker = Masker()
+        shown = {
+            name: Resolved(seen.variable, seen.written, masker.mask(seen.text), secret=True) if seen.secret and seen.text is not None else seen
+            for name, seen in resolution.items()
+        }
+        say("coinjar: secrets are masked on a terminal (--show-secrets shows them; a pipe or a file gets them)")
+        return Resolution(resolution.stage, resolution.service, shown)
+
+
+def _put_out(data: bytes) -> None:
+    sys.stdout.flush()
+    sys.stdout.buffer.write(data)
+    sys.stdout.buffer.flush()

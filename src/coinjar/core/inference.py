@@ -1,0 +1,94 @@
+"""Guesses about a variable from its name and a value: its kind, and whether it is secret."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from coinjar.core.errors import CoinJarError, Location
+from coinjar.core.kinds import normal
+from coinjar.core.model import Variable
+from coinjar.core.names import VariableName
+from coinjar.core.secret_detection import SURE, is_named, speaks_of_secrets, suspicion, words_of
+
+_MAYBE = ("KEY", "SALT", "DSN", "PIN")
+_PLACEHOLDER = re.compile(
+    r"(?i)(?:change[-_ ]?(?:me|this|it)|re?place[-_ ]?(?:me|this|it)|fill[-_ ]?(?:me|this)?[-_ ]?in|x{3,}|\?{3,}|to[-_ ]?do|tbd|fixme"
+    r"|your[-_ ](?:\w+[-_ ])*(?:here|key|token|password|secret)|<[^<>]+>|placeholder|insert[-_ ].*[-_ ]here|dummy)"
+)
+
+
+class Inference(NamedTuple):
+    """`sure` is False where a person should be asked about the secrecy."""
+
+    kind: str
+    secret: bool
+    sure: bool
+    why: str
+
+
+def is_placeholder(text: str) -> bool:
+    """Whether a value only stands for one that somebody has still to fill in."""
+    return _PLACEHOLDER.fullmatch(text.strip()) is not None
+
+
+def guess(name: str, text: str) -> Inference:
+    """Guess from a name and one value. A kind is guessed only if its normal spelling is the text itself."""
+    secret, sure, why = _secrecy(name, text)
+    kind = next((kind for kind in _candidates(words_of(name), text) if _spells(kind, text)), "text")
+    return Inference(kind, secret, sure, why)
+
+
+def guess_all(name: str, texts: Sequence[str]) -> Inference:
+    """Guess from a name and all values that it has: a kind that every one of them fits, and secret if one of them is."""
+    each = [guess(name, text) for text in texts or [""]]
+    secret = next((one for one in each if one.secret and one.sure), None) or next((one for one in each if one.secret), each[0])
+    kinds = dict.fromkeys(kind for text in texts for kind in _candidates(words_of(name), text))
+    kind = next((kind for kind in kinds if all(_spells(kind, text) for text in texts)), "text")
+    return secret._replace(kind=kind)
+
+
+def _secrecy(name: str, text: str) -> tuple[bool, bool, str]:
+    found = suspicion(name, text)
+    if found:
+        return True, found[0] == SURE and not is_placeholder(text), found[1]
+    words = words_of(name)
+    if is_named(words):
+        return True, False, "its name says so"
+    last = words[-1] if words else ""
+    if speaks_of_secrets(words):
+        return False, False, f"its name speaks of a secret, but ends in {last}"
+    return (True, False, "it might be: see its name and value") if last in _MAYBE else (False, True, "")
+
+
+def _candidates(words: list[str], text: str) -> list[str]:
+    last = words[-1] if words else ""
+    found = []
+    if last == "PORT":
+        found.append("port")
+    if text in ("true", "false"):
+        found.append("boolean")
+    if re.fullmatch(r"-?\d+", text):
+        found.append("integer")
+    if re.fullmatch(r"-?\d+\.\d+", text) and last not in ("VERSION", "RELEASE"):
+        found.append("number")
+    if "://" in text:
+        found.append("url")
+    if last in ("HOST", "HOSTNAME") and text:
+        found.append("host")
+    if text[:1] in ("{", "["):
+        found.append("json")
+    if re.fullmatch(r"\d+(ms|s|m|h|d)", text) and text[:1] != "0":
+        found.append("duration")
+    if re.fullmatch(r"\d+(B|[kMGT]B|[KMGT]iB)", text):
+        found.append("size")
+    return found
+
+
+def _spells(kind: str, text: str) -> bool:
+    trial = Variable(name=VariableName("X"), place=Location(""), kind=kind)
+    try:
+        return normal(trial, text) == text
+    except CoinJarError:
+        return False

@@ -1,0 +1,83 @@
+"""`places:` of a document: pointers to environments, and what each gets."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from fnmatch import fnmatchcase
+from typing import NamedTuple
+
+from yaml.nodes import Node
+
+from coinjar.core.errors import CoinJarError, InputError, Location
+from coinjar.core.model import Jar
+from coinjar.documents.environments import FORMS
+from coinjar.documents.field_reader import FieldReader
+from coinjar.documents.pointer import parse_pointer
+from coinjar.documents.yamltext import is_null, place
+
+KEYS = ("services", "stage", "variables", "without", "form", "decided_by", "inherits")
+
+
+class DocumentPlace(NamedTuple):
+    """A declared place: whom it is for, and how it is written."""
+
+    pointer: str
+    place: Location
+    services: tuple[str, ...]
+    stage: str | None
+    variables: tuple[str, ...]
+    without: tuple[str, ...]
+    form: str | None
+    decided_by: tuple[str, ...]
+    inherits: tuple[str, ...] = ()
+    """Places that come before it without being around it: what they set, it sees unless it sets another value."""
+
+    @property
+    def takes_all(self) -> bool:
+        return self.variables == ("*",) and not self.without
+
+    def takes(self, name: str) -> bool:
+        return any(fnmatchcase(name, one) for one in self.variables) and not any(fnmatchcase(name, one) for one in self.without)
+
+
+def read_form(fields: FieldReader, node: Node | None) -> str | None:
+    """How an environment is written where there is none yet; None if nothing is said."""
+    form = fields.text(node, "form") if node is not None else None
+    if node is not None and form not in FORMS:
+        fields.fault(node, f"there is no form '{form}'", f"the forms are {', '.join(FORMS)}")
+    return form
+
+
+def read_places(fields: FieldReader, node: Node, jar: Jar, services: Sequence[str]) -> list[DocumentPlace]:
+    """The places; `services` are those of a place that names none."""
+    spots = [_read_place(fields, pointer, key, own, jar, services) for pointer, key, own in fields.members(node, "'places'")]
+    known = [spot.pointer for spot in spots]
+    for spot in spots:
+        for key, others in (("is decided by", spot.decided_by), ("inherits", spot.inherits)):
+            for other in others:
+                if other not in known or other == spot.pointer:
+                    words = f"{spot.pointer} {key} {other}, which is no {'other ' if other in known else ''}place here"
+                    fields.faults.append(InputError(words, hint="name a place above it", place=spot.place))
+    return spots
+
+
+def _read_place(fields: FieldReader, pointer: str, key: Node, node: Node, jar: Jar, services: Sequence[str]) -> DocumentPlace:
+    own = {} if is_null(node) else fields.fields(node, f"the place {pointer}", KEYS)
+    try:
+        parse_pointer(pointer)
+    except InputError as fault:
+        fields.fault(key, fault.message, fault.hint, fault.code)
+    if "services" in own:
+        services = jar.expand([text for text, _ in fields.texts(own["services"], f"services of {pointer}")])
+        for name in [one for one in services if one not in jar.services]:
+            fields.fault(own["services"], f"there is no service or set '{name}'", f"they are {', '.join([*jar.services, *jar.sets])}", "unknown-service")
+    stage = fields.text(own.get("stage"), "stage") or None
+    if stage:
+        try:
+            jar.stage(stage)
+        except CoinJarError as fault:
+            fields.fault(own["stage"], fault.message, fault.hint, fault.code)
+    variables = tuple(text for text, _ in fields.texts(own["variables"], "variables")) if "variables" in own else ("*",)
+    without, decided = (tuple(text for text, _ in fields.texts(own.get(name), name)) for name in ("without", "decided_by"))
+    inherits = tuple(text for text, _ in fields.texts(own.get("inherits"), "inherits"))
+    return DocumentPlace(pointer, place(key, fields.file), tuple(services), stage, variables, without, read_form(fields, own.get("form")), decided, inherits)

@@ -1,0 +1,212 @@
+"""A variable's other places: ports exposed, published, probed and listened to, and the hops of a build argument."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+from coinjar.core.errors import CoinJarError, Location, place_of
+from coinjar.core.model import Jar
+from coinjar.core.rules.base import Diagnostic, PortUse
+from coinjar.destinations.base import FileDestination, StageView
+from coinjar.destinations.containerfile import ContainerfileDestination
+from coinjar.destinations.document import DocumentDestination
+from coinjar.destinations.manifests import ManifestsDestination
+from coinjar.destinations.open_document import OpenDocument
+from coinjar.destinations.templates import TemplatesDestination
+from coinjar.destinations.workloads import ManifestDocument, read_folder, service_of
+from coinjar.dialects.base import decode
+from coinjar.dialects.compose import ComposeDialect
+from coinjar.dialects.containerfile import instructions
+from coinjar.documents.tree import TreeNode
+from coinjar.jarfile.load import read_bytes
+from coinjar.system.files import shown_path
+
+_LISTEN = re.compile(r"^[ \t]*listen[ \t]+(?:[\w.*:\[\]-]*:)?(\d{1,5})(?=[\s;])", re.MULTILINE)
+_MENTION = re.compile(r"(?<!\$)(?:\$\$)*\$(?:\{([A-Za-z_]\w*)|([A-Za-z_]\w*))")
+_PUBLISHED = re.compile(r"(?:.*:)?(\d{1,5})(?:/\w+)?")
+PROBES = ("livenessProbe", "readinessProbe", "startupProbe")
+
+
+def links(made: FileDestination, view: StageView) -> Iterator[PortUse]:
+    """The ports that a destination's files name, beside the variables that it gets."""
+    if isinstance(made, ContainerfileDestination):
+        for service in made.services_of(view, made.path):
+            yield from exposed(made.resolve_path(made.path, view.stage, service), service, view.stage)
+    elif isinstance(made, TemplatesDestination):
+        yield from _listened(made, view)
+    elif isinstance(made, ManifestsDestination):
+        for manifests in read_folder(made.around.root / made.source.replace("{stage}", view.stage)).values():
+            for manifest in manifests:
+                yield from _of_workload(made, manifest, view)
+    elif isinstance(made, DocumentDestination):
+        yield from _of_compose(made, view)
+
+
+def _of_compose(made: DocumentDestination, view: StageView) -> Iterator[PortUse]:
+    """The ports that a Compose file publishes, and those that the Containerfiles it builds from expose."""
+    document = made.open(view.stage)
+    for name, node in compose_services(document):
+        if name in view.services():
+            yield from published(document, name, node, view.stage)
+            if containerfile := _built_from(made.resolve_path(made.path, view.stage), node):
+                yield from exposed(containerfile, name, view.stage)
+
+
+def _listened(made: TemplatesDestination, view: StageView) -> Iterator[PortUse]:
+    """A port written out in a template's `listen` line, where the template is for one service."""
+    services = view.services()
+    for template in made.templates() if len(services) == 1 else ():
+        for found in _LISTEN.finditer(template.text):
+            yield PortUse(services[0], view.stage, found[1], place_of(template.text, found.start(1), shown_path(template.path)), "listens on")
+
+
+def exposed(path: Path, service: str, stage: str) -> Iterator[PortUse]:
+    """The ports that a Containerfile exposes. Raises InputError if it cannot be read."""
+    text, _ = decode(read_bytes(path), shown_path(path))
+    for one in instructions(text):
+        for word in one.rest.split() if one.word == "EXPOSE" else ():
+            if found := re.fullmatch(r"(\d{1,5})(?:/\w+)?", word):
+                yield PortUse(service, stage, found[1], Location(shown_path(path), one.line, 1), "exposes")
+
+
+def _of_workload(made: ManifestsDestination, manifest: ManifestDocument, view: StageView) -> Iterator[PortUse]:
+    for container in manifest.containers():
+        service = service_of(manifest, container, made.around.jar.services, made.named)
+        if service not in view.services() or container.is_init:
+            continue
+        named: dict[str, str] = {}
+        for port in _elements(container.node.child("ports")):
+            number, name = port.child("containerPort"), port.child("name")
+            if number is not None:
+                named[name.text if name else ""] = number.text
+                yield PortUse(service, view.stage, number.text, manifest.place(number), "has the container port")
+        for probe in PROBES:
+            for way in ("httpGet", "tcpSocket", "grpc"):
+                node = container.node.child(probe)
+                port_node = node.plain.child(way).plain.child("port") if node and node.plain.child(way) else None  # type: ignore[union-attr]  # asked just before
+                if port_node is not None:
+                    yield PortUse(service, view.stage, named.get(port_node.text, port_node.text), manifest.place(port_node), f"is probed ({probe}) at")
+
+
+def _elements(node: TreeNode | None) -> list[TreeNode]:
+    return [one.plain for one in node.plain.elements] if node else []
+
+
+def compose_services(document: OpenDocument) -> list[tuple[str, TreeNode]]:
+    """The services of a Compose file; none for any other document."""
+    node = document.root.plain.child("services") if document.root else None
+    members = node.plain.members if node and node.plain.kind == "map" else []
+    pairs = [(one.name, one.value.plain) for one in members]
+    return pairs if any(one.child("image") or one.child("build") for _, one in pairs) else []
+
+
+def published(document: OpenDocument, name: str, service: TreeNode, stage: str) -> Iterator[PortUse]:
+    """The ports that a service of a Compose file is published from."""
+    for port in _elements(service.child("ports")):
+        target = port.child("target") if port.kind == "map" else port
+        found = _PUBLISHED.fullmatch(target.text) if target else None
+        if found and target:
+            yield PortUse(name, stage, found[1], document.place(target), "is published from port")
+
+
+def hops(made: FileDestination, view: StageView) -> Iterator[Diagnostic]:
+    """What a Compose file forgets: a build argument on its way to the Containerfile, a name that steers the file itself."""
+    if not isinstance(made, DocumentDestination):
+        return
+    document = made.open(view.stage)
+    services = compose_services(document)
+    if not services:
+        return
+    jar = made.around.jar
+    path = made.resolve_path(made.path, view.stage)
+    for name, service in services:
+        if name in jar.services:
+            yield from _build_hops(jar, document, path, name, service)
+    yield from _steering(made, document, path)
+
+
+def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service: TreeNode) -> Iterator[Diagnostic]:
+    build = service.child("build")
+    if build is None:
+        return
+    build = build.plain
+    args_node = build.child("args") if build.kind == "map" else None
+    passed = {one.name for one in args_node.plain.members} if args_node else set()
+    passed |= {one.text.partition("=")[0] for one in _elements(args_node)}
+    containerfile = _built_from(path, service)
+    if containerfile is None:
+        return
+    text, _ = decode(read_bytes(containerfile), shown_path(containerfile))
+    arguments = [(one.line, one.rest.split()) for one in instructions(text) if one.word == "ARG"]
+    taken = {words[0].partition("=")[0]: line for line, words in arguments if words}
+    wanted = [one for one in jar.variables.values() if one.phase in ("build", "both") and one.serves(name)]
+    file = shown_path(containerfile)
+    for variable in wanted:
+        if variable.name in taken and variable.name not in passed:
+            words = f"{variable.name} reaches {name}'s image only by its default: {file}:{taken[variable.name]} takes it, and the Compose file does not pass it"
+            yield Diagnostic(words, f"add it to build.args of {name}", document.place(args_node or build), variable.name, None, name)
+        elif variable.name in passed and variable.name not in taken:
+            words = f"{variable.name} is passed to {name}'s build, and {file} does not take it ({variable.place} declares it)"
+            yield Diagnostic(words, f"add ARG {variable.name} to {file}", document.place(args_node or build), variable.name, None, name)
+        elif variable.name not in passed:
+            words = f"{variable.name} is for {name}'s build, and neither the Compose file passes it nor {file} takes it ({variable.place} declares it)"
+            fix = f"add it to build.args of {name}, and ARG {variable.name} to {file}"
+            yield Diagnostic(words, fix, document.place(args_node or build), variable.name, None, name)
+
+
+def _text(node: TreeNode, name: str, default: str) -> str:
+    child = node.child(name)
+    return child.plain.text if child else default
+
+
+def _built_from(compose: Path, service: TreeNode) -> Path | None:
+    """The Containerfile that a service of a Compose file is built from, if it is there."""
+    node = service.child("build")
+    if node is None:
+        return None
+    build = node.plain
+    context = compose.parent / (build.text if build.kind == "scalar" else _text(build, "context", "."))
+    named = _text(build, "dockerfile", "") if build.kind == "map" else ""
+    candidates = [context / named] if named else [context / "Containerfile", context / "Dockerfile"]
+    return next((one for one in candidates if one.is_file()), None)
+
+
+def _steering(made: DocumentDestination, document: OpenDocument, path: Path) -> Iterator[Diagnostic]:
+    """Names that the Compose file itself is filled with, from the `.env` file beside it."""
+    beside = path.parent / ".env"
+    given: dict[str, Location] = {}
+    if beside in made.around.pending or beside.is_file():
+        reading = ComposeDialect().read(made.around.current(beside), shown_path(beside))
+        given = {item.name: item.place for item in reading.items}
+    mentioned: dict[str, Location] = {}
+    for number, line in enumerate(document.text.split("\n"), 1):
+        for found in _MENTION.finditer(line.partition(" #")[0] if not line.lstrip().startswith("#") else ""):
+            mentioned.setdefault(found[1] or found[2], Location(document.file, number, found.start() + 1))
+    for name, place in mentioned.items():
+        variable = made.around.jar.variables.get(name)
+        if variable and name not in given:
+            words = f"the Compose file is filled with {name}, which {shown_path(beside)} does not give it ({variable.place} declares it)"
+            yield Diagnostic(words, f"make {shown_path(beside)} a destination (type: file, as: compose)", place, name)
+    for name, place in given.items():
+        if name in made.around.jar.variables and name not in mentioned and not _handed_on(document, ".env"):
+            words = f"{name} stands in the file that only fills the Compose file, and {document.file} does not mention it"
+            yield Diagnostic(words, "give it to a service under environment, or take it out there", place, name)
+
+
+def _handed_on(document: OpenDocument, name: str) -> bool:
+    """Whether a service takes the file as its env_file, too."""
+    for _, service in compose_services(document):
+        node = service.child("env_file")
+        if node is not None and name in [one.text.removeprefix("./") for one in [node.plain, *_elements(node)]]:
+            return True
+    return False
+
+
+def look(made: FileDestination, view: StageView) -> tuple[list[PortUse], list[Diagnostic]]:
+    """Both, for a destination whose files may be missing or wrong: that is another rule's matter."""
+    try:
+        return list(links(made, view)), list(hops(made, view))
+    except CoinJarError:
+        return [], []

@@ -1,0 +1,86 @@
+"""A YAML or JSON document that holds environments, taken apart."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from coinjar.core.errors import InputError, Location, place_of
+from coinjar.destinations.environment_levels import EnvironmentLevel
+from coinjar.dialects.base import ReadItem, ReadResult, decode
+from coinjar.documents.environments import held
+from coinjar.documents.implicit_types import becomes
+from coinjar.documents.jsontree import grow_json
+from coinjar.documents.pointer import PointerMatch, follow
+from coinjar.documents.tree import TreeNode, grow
+from coinjar.documents.yamltext import compose
+
+
+class OpenDocument:
+    """A document's text taken apart. Raises InputError for what is neither YAML nor JSON."""
+
+    def __init__(self, data: bytes, file: str) -> None:
+        self.file = file
+        self.data = data
+        self.as_json = file.lower().endswith(".json")
+        self.text = decode(data, file)[0]
+        if not self.as_json:
+            compose(data, file)
+        self.root: TreeNode | None = grow_json(self.text, file) if self.as_json else grow(self.text)
+
+    def place(self, node: TreeNode) -> Location:
+        return place_of(self.text, node.start, self.file)
+
+    def follow(self, pointer: str) -> PointerMatch:
+        try:
+            return follow(self.root, pointer)
+        except InputError as fault:
+            fault.place = fault.place or Location(self.file)
+            raise
+
+    def level(self, pointer: str, decided_by: tuple[str, ...] = (), inherits: tuple[str, ...] = ()) -> EnvironmentLevel:
+        """The environment at a pointer; empty if it is not there yet."""
+        found = self.follow(pointer)
+        place = self.place(found.node or found.trail[-1])
+        try:
+            entries = {one.name: one for one in held(found.node, merged=not self.as_json)}
+            return EnvironmentLevel(pointer, place, entries, decided_by, {name: self.place(one.at) for name, one in entries.items()}, inherits)
+        except InputError as fault:
+            raise InputError(f"{pointer}: {fault.message}", hint=fault.hint, place=place, code=fault.code) from None
+
+    def meaning(self, node: TreeNode | None) -> tuple[str, str] | None:
+        """What a scalar is to its reader and becomes, if it is no text."""
+        return becomes(node, as_json=self.as_json) if node is not None else None
+
+    def stays(self, node: TreeNode | None) -> bool:
+        """Whether a scalar that has the right characters also becomes the right text."""
+        meaning = self.meaning(node)
+        return meaning is None or node is None or meaning[1] == node.text
+
+
+def every_entry(data: bytes, file: str) -> ReadResult:
+    """Everything in a document that looks like a name with a value, wherever it stands: to find the lines that may hold secrets."""
+    document = OpenDocument(data, file)
+    return ReadResult(entries_below(document.root, document.place), [])
+
+
+def entries_below(root: TreeNode | None, place: Callable[[TreeNode], Location]) -> list[ReadItem]:
+    """Members of mappings, `NAME=VALUE` elements of lists, and elements with a name and a value."""
+    items: list[ReadItem] = []
+
+    def look(node: TreeNode) -> None:
+        name, value = node.child("name"), node.child("value")
+        if name is not None and value is not None and name.kind == value.kind == "scalar":
+            items.append(ReadItem(name.text, value.text, place(node)))
+        for member in node.members:
+            inner = member.value.plain
+            items.append(ReadItem(member.name, inner.text if inner.kind == "scalar" else "", place(member.key)))
+            look(member.value)
+        for element in node.elements:
+            key, equals, text = element.text.partition("=")
+            if equals:
+                items.append(ReadItem(key.lstrip("-"), text, place(element)))
+            look(element)
+
+    if root is not None:
+        look(root)
+    return items

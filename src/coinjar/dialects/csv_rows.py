@@ -1,0 +1,130 @@
+"""CSV (RFC 4180): `name,value`, and the wide form with a column a stage, for a spreadsheet."""
+
+from __future__ import annotations
+
+import csv
+import re
+from collections.abc import Iterator, Sequence
+
+from coinjar.core.errors import InputError, Location
+from coinjar.dialects.base import BYTE_ORDER_MARK, Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
+from coinjar.dialects.positioned import carriable
+
+EMPTY, UNSET = "(empty)", "(unset)"
+"""What stands in a cell of the wide form, where a cell with nothing in it says nothing; these texts themselves get more parentheses."""
+_LIKE_THEM = re.compile(r"\(+(?:empty|unset)\)+")
+_NEEDS_QUOTES = re.compile(r'[,;\t"\r\n]|^\s|\s$')
+
+
+class CsvDialect(Dialect):
+    """Rows of a name and a value; with several stages a row a name, a column a stage."""
+
+    name = "csv"
+    about = "name,value rows; for several stages a column each"
+    many_stages = True
+
+    def refusal(self, name: str, text: str) -> str | None:
+        return carriable(name) or carriable(text)
+
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
+        del heading
+        return _table([["name", "value"], *([one.name, one.text] for one in entries if one.text is not None)])
+
+    def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: FileHeader) -> bytes:
+        header, rows = ["name"], dict[str, dict[str, str]]()
+        for _, row in _rows(old, file)[0] if old.strip() else []:
+            if header == ["name"] and not rows and row[:1] == ["name"]:
+                header = row
+            elif row and row[0]:
+                rows[row[0]] = dict(zip(header[1:], row[1:], strict=False))
+        header = ["name", *[one for one in header[1:] if one != "value"]]
+        if heading.stage not in header:
+            order = [*self.known.stages, heading.stage]
+            header = ["name", *sorted([*header[1:], heading.stage], key=lambda stage: order.index(stage) if stage in order else len(order))]
+        for cells in rows.values():
+            cells.pop(heading.stage, None)
+        for one in entries:
+            rows.setdefault(one.name, {})[heading.stage] = _cell(one.text)
+        return _table([header, *([name, *(cells.get(stage, "") for stage in header[1:])] for name, cells in rows.items() if any(cells.values()))])
+
+    def read(self, data: bytes, file: str) -> ReadResult:
+        rows, remarks = _rows(data, file)
+        if not rows:
+            return ReadResult([], remarks)
+        (first, header), *rest = rows
+        columns = [cell.strip() for cell in header]
+        if [one.lower() for one in columns[:2]] == ["name", "value"]:
+            return ReadResult(list(_narrow(rest, file, remarks)), remarks)
+        if columns[0].lower() != "name" or len(columns) < 2:
+            hint = "the first row is name,value, or name and a stage a column"
+            raise InputError("this table has no header row that says what is what", hint=hint, place=Location(file, first, 1), code="shape")
+        for column in columns[1:]:
+            if column and self.known.stages and column not in self.known.stages:
+                remarks.append(ReadRemark(Location(file, first, 1), f"left out: the column '{column}' is no stage", lost=True))
+        stages = [one if not self.known.stages or one in self.known.stages else "" for one in columns]
+        return ReadResult(list(_wide(rest, stages, file, remarks)), remarks)
+
+
+def _narrow(rows: list[tuple[int, list[str]]], file: str, remarks: list[ReadRemark]) -> Iterator[ReadItem]:
+    for line, row in rows:
+        place = Location(file, line, 1)
+        if len(row) < 2 or not row[0]:
+            remarks.append(ReadRemark(place, "left out: the row has no name or no value", lost=True))
+            continue
+        if any(row[2:]):
+            remarks.append(ReadRemark(place, f"what stands behind the value of {row[0]} was left out"))
+        yield ReadItem(row[0].strip(), row[1], place)
+
+
+def _wide(rows: list[tuple[int, list[str]]], columns: list[str], file: str, remarks: list[ReadRemark]) -> Iterator[ReadItem]:
+    for line, row in rows:
+        place = Location(file, line, 1)
+        if not row[0]:
+            remarks.append(ReadRemark(place, "left out: the row has no name", lost=True))
+            continue
+        for stage, cell in zip(columns[1:], row[1:], strict=False):
+            if cell and stage:
+                yield ReadItem(row[0].strip(), _meant(cell), place, stage=stage)
+        if any(row[len(columns) :]):
+            remarks.append(ReadRemark(place, f"{row[0]} has more cells than the header has stages; the rest was left out", lost=True))
+
+
+def _cell(text: str | None) -> str:
+    if text is None:
+        return UNSET
+    return f"({text})" if _LIKE_THEM.fullmatch(text) else text or EMPTY
+
+
+def _meant(cell: str) -> str | None:
+    if cell in (EMPTY, UNSET):
+        return None if cell == UNSET else ""
+    return cell[1:-1] if _LIKE_THEM.fullmatch(cell) else cell
+
+
+def _table(rows: Sequence[Sequence[str]]) -> bytes:
+    def cell(text: str) -> str:
+        return '"' + text.replace('"', '""') + '"' if _NEEDS_QUOTES.search(text) else text
+
+    return "".join(",".join(map(cell, row)) + "\r\n" for row in rows).encode()
+
+
+def _rows(data: bytes, file: str) -> tuple[list[tuple[int, list[str]]], list[ReadRemark]]:
+    """The rows that hold anything, each with its first line; `;` and tabs as a spreadsheet may write them are told by the header."""
+    text, remarks = decode(data, file)
+    remarks = [one for one in remarks if one.kind != BYTE_ORDER_MARK]  # spreadsheets write one
+    first = text.split("\n", 1)[0]
+    delimiter = max(",;\t", key=first.count)
+    if delimiter != ",":
+        remarks.append(ReadRemark(Location(file, 1, 1), f"read with {'a tab' if delimiter == chr(9) else delimiter!r} between cells, as the first row has it"))
+    csv.field_size_limit(max(csv.field_size_limit(), len(data) + 1))
+    reader = csv.reader(re.split(r"(?<=\n)", text), delimiter=delimiter, strict=True)
+    rows: list[tuple[int, list[str]]] = []
+    before = 0
+    try:
+        for row in reader:
+            if any(row):
+                rows.append((before + 1, row))
+            before = reader.line_num
+    except csv.Error as fault:
+        raise InputError(f"this is not CSV: {fault}", hint="look at the quotes there", place=Location(file, before + 1, 1), code="not-csv") from None
+    return rows, remarks

@@ -1,0 +1,166 @@
+"""The quoted style that language runtimes read; Node.js `--env-file` is the reference (20 and 24 were looked at).
+
+Its quotes are `"`, `'` and a backquote. Nothing is unescaped, but `\\n` inside double quotes becomes a line break;
+carriage returns are dropped everywhere; an unquoted value ends at a `#`.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from coinjar.core.errors import place_of
+from coinjar.core.value_text import not_for_environments
+from coinjar.dialects.base import CUT, Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
+
+_PLAIN = re.compile(r"[^\s#\"'`](?:[^\n#]*[^\s#])?")
+_QUOTES = ("'", "`", '"')
+
+
+class DotenvDialect(Dialect):
+    """Quoted `NAME="value"` lines."""
+
+    name = "dotenv"
+    about = "the quoted style that language runtimes read"
+
+    def refusal(self, name: str, text: str) -> str | None:
+        if not name.isascii() or re.search(r"[\"'`#\\]", name):
+            return "the name has a character other than A to Z, digits, '_', '-' and '.'"
+        if "\r" in text:
+            return "it holds a carriage return, which readers drop"
+        if _style(text) is None and not _goes_last(text):
+            return "it holds all three quotes together with what only quotes could protect"
+        return not_for_environments(text)
+
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
+        lines: list[str] = []
+        last: list[str] = []
+        kept = [one for one in entries if one.text is not None]
+        for one in kept:
+            text = one.text or ""
+            style = _style(text)
+            if style is None:
+                last.append(f"{one.name}={text}\n")
+            else:
+                lines.append(f"{one.name}={style}{text}{style}\n")
+        return (f"# {heading.app}, {heading.stage}, {heading.service}\n" + "".join(lines + last)).encode()
+
+    def clash(self, entries: Sequence[Entry]) -> str | None:
+        last = [one.name for one in entries if one.text is not None and _style(one.text) is None]
+        if len(last) < 2:
+            return None
+        return f"{' and '.join(last)} begin with a quote and hold the other two: only one such value can stand in a file, at its end"
+
+    def read(self, data: bytes, file: str) -> ReadResult:
+        text, remarks = decode(data, file)
+        if "\r" in text:
+            remarks.append(ReadRemark(place_of(text, text.index("\r"), file), "carriage returns were left out, as readers of this style do"))
+            text = text.replace("\r", "")
+        return _read(text, file, remarks)
+
+
+def _style(text: str) -> str | None:
+    """The quote to write a value in, "" for none; None if no quote and no bare writing carries it."""
+    if _PLAIN.fullmatch(text) and text.isascii():
+        return ""
+    for quote in _QUOTES:
+        if quote not in text and not (quote == '"' and "\\n" in text):
+            return quote
+    return "" if _PLAIN.fullmatch(text) else None
+
+
+def _goes_last(text: str) -> bool:
+    """A quote that nothing closes makes its whole line the value: so one such value can stand at a file's end."""
+    return text[:1] in _QUOTES and text.count(text[0]) == 1 and "\n" not in text and text == text.strip()
+
+
+def _read(text: str, file: str, remarks: list[ReadRemark]) -> ReadResult:
+    items: list[ReadItem] = []
+    at = 0
+    while at < len(text):
+        end = _line_end(text, at)
+        line = text[at:end]
+        stripped = line.strip()
+        if not stripped or stripped.startswith("#"):
+            at = end + 1
+            continue
+        start = at + len(line) - len(line.lstrip())
+        place = place_of(text, start, file)
+        name, equals, _ = line.partition("=")
+        if not equals:
+            remarks.append(ReadRemark(place, "left out: the line has no '='", lost=True))
+            at = end + 1
+            continue
+        value_at = at + len(name) + 1
+        blank_before = name != name.rstrip()
+        tab = _has_tab(name) or _has_tab(text[value_at:end])
+        name = re.sub(r"^export +", "", name.strip()).strip()
+        raw = text[value_at:end]
+        if name.startswith("export\t"):
+            remarks.append(ReadRemark(place, "left out: a tab stands behind export, which readers take for a part of the name", lost=True))
+            at = end + 1
+            continue
+        value_at += len(raw) - len(raw.lstrip(" \t"))
+        if raw and not raw.strip():
+            remarks.append(
+                ReadRemark(place, f"{name}: nothing but blanks follows its '='; it was read as empty, where some readers take the next line for the value")
+            )
+        elif tab:
+            remarks.append(ReadRemark(place, f"the tab around the name or the value of {name} was left out; Node.js before 22 keeps it as a part of it"))
+        elif blank_before or raw[:1] in (" ", "\t"):
+            remarks.append(ReadRemark(place, f"the blanks around '=' of {name} were left out"))
+        cut = _cut(text[value_at:end])
+        value, at, words = _value(text, value_at, end)
+        remarks += [ReadRemark(place, f"{name}: {word}", kind=CUT if cut else "") for word in words]
+        items.append(ReadItem(name, value, place))
+    return ReadResult(items, remarks)
+
+
+def _has_tab(text: str) -> bool:
+    """Whether one of the blanks around a text is a tab."""
+    return "\t" in text[: len(text) - len(text.lstrip())] + text[len(text.rstrip()) :]
+
+
+def _line_end(text: str, at: int) -> int:
+    end = text.find("\n", at)
+    return len(text) if end < 0 else end
+
+
+def _value(text: str, at: int, end: int) -> tuple[str, int, list[str]]:
+    """The value that starts at `at`, where to read on, and what a person may not expect."""
+    quote = text[at : at + 1]
+    if at < end and quote in _QUOTES:
+        close = text.find(quote, at + 1)
+        if close < 0:
+            return text[at:end].strip(), end + 1, [f"its {quote} is never closed, so it is part of the value"]
+        value = text[at + 1 : close]
+        after = _line_end(text, close)
+        words = _words_on_quoted(value, quote, text[close + 1 : after].strip())
+        return value.replace("\\n", "\n") if quote == '"' else value, after + 1, words
+    value, hash_mark, comment = text[at:end].partition("#")
+    words = []
+    if hash_mark and comment:
+        words.append(
+            "what follows the '#' was taken for a comment" + ("" if value.endswith((" ", "\t")) or not value else ", though no blank stands before it")
+        )
+    if "$" in value:
+        words.append("its '$' is not replaced by anything")
+    return value.strip(), end + 1, words
+
+
+def _cut(raw: str) -> bool:
+    """Whether a value without quotes has a '#' in it that no blank stands before: what follows is lost."""
+    return raw[:1] not in _QUOTES and re.search(r"[^\s]#[^\s]", raw) is not None
+
+
+def _words_on_quoted(value: str, quote: str, after: str) -> list[str]:
+    words = []
+    if quote == '"' and value.endswith("\\"):
+        words.append("'\\\"' is not unescaped: the value ends at that quote")
+    if after and not after.startswith("#"):
+        words.append("what follows its closing quote was left out")
+    if "\n" in value:
+        words.append("it goes over several lines, to its closing quote")
+    if re.search(r"\$[A-Za-z_{]", value):
+        words.append("its '$' is not replaced by anything")
+    return words

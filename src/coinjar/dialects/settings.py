@@ -1,0 +1,189 @@
+"""Nested settings, as frameworks read them: JSON or YAML with `{"mail": {"smtp": {"host": …}}}`, typed by kind.
+
+A variable's place is its `nested` path, else its name split at the separator: `MAIL__SMTP__HOST` is mail, smtp, host as written.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from coinjar.core.kinds import join_list, split_list
+from coinjar.core.model import Variable
+from coinjar.dialects.base import TYPED, Dialect, Entry, FileHeader, ReadItem, ReadResult
+from coinjar.dialects.positioned import ParsedDocument, carriable
+from coinjar.documents.edit import Edit, apply
+from coinjar.documents.implicit_types import becomes
+from coinjar.documents.jsontree import grow_json
+from coinjar.documents.tree import TreeNode
+from coinjar.documents.writer import Plain, UnquotedScalar
+
+
+class SettingsDialect(Dialect):
+    """A settings file. `as_json` tells its grammar."""
+
+    name = "settings"
+    about = "nested settings in JSON or YAML; a base file and one a stage"
+    as_json = True
+
+    def refusal(self, name: str, text: str) -> str | None:
+        return carriable(name) or carriable(text)
+
+    def clash(self, entries: Sequence[Entry]) -> str | None:
+        paths: dict[tuple[str, ...], str] = {}
+        for one in entries:
+            if one.text is not None and paths.setdefault(self.path(one.name), one.name) != one.name:
+                path = self.path(one.name)
+                return f"{paths[path]} and {one.name} would both stand at {' · '.join(path)}: give one of them a place of its own (place: …)"
+        for path, name in paths.items():
+            other = next((paths[path[:length]] for length in range(1, len(path)) if path[:length] in paths), None)
+            if other:
+                return f"{name} lies inside {other}: give one of them a place of its own"
+        return None
+
+    def path(self, name: str) -> tuple[str, ...]:
+        """Where a variable stands."""
+        variable = self.known.variables.get(name)
+        return variable.nested if variable and variable.nested else tuple(part for part in name.split(self.known.separator) if part) or (name,)
+
+    def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
+        return self.update(b"", heading.stage, entries, heading)
+
+    def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: FileHeader) -> bytes:
+        del heading
+        wanted = {self.path(one.name): typed(one.variable, one.text) for one in entries if one.text is not None}
+        there = {path: node for path, _, node in self._leaves(old, file)} if old.strip() else {}
+        ours = {self.path(name) for name in self.known.variables}
+        edits = [Edit(path, None) for path in there if path in ours and path not in wanted]
+        edits += [Edit(path, value) for path, value in wanted.items() if path not in there or not self._same(there[path], value)]
+        return self._applied(old, file, edits)
+
+    def merge(self, old: bytes, file: str, entries: Sequence[Entry]) -> bytes:
+        """The file with these entries set and nothing taken out: for a base, which may hold a framework's own defaults."""
+        there = {path: node for path, _, node in self._leaves(old, file)} if old.strip() else {}
+        wanted = {self.path(one.name): typed(one.variable, one.text) for one in entries if one.text is not None}
+        return self._applied(old, file, [Edit(path, value) for path, value in wanted.items() if path not in there or not self._same(there[path], value)])
+
+    def _same(self, node: TreeNode, value: Plain) -> bool:
+        """Whether a value stands there already, of the same type."""
+        node = node.plain
+        if isinstance(value, dict):
+            return [one.name for one in node.members] == list(value) and all(self._same(one.value, value[one.name]) for one in node.members)
+        if isinstance(value, list):
+            return node.kind == "seq" and len(node.elements) == len(value) and all(map(self._same, node.elements, value))
+        is_text = node.style is not None or (not self.as_json and becomes(node) is None)
+        return node.kind == "scalar" and node.text == value and is_text is not isinstance(value, UnquotedScalar)
+
+    def spelled(self, entry: Entry) -> str | None:
+        """A value as it reads back from such a file."""
+        if entry.text is None:
+            return None
+        value = typed(entry.variable, entry.text)
+        if isinstance(value, str):
+            return str(value)
+        return entry.text
+
+    def _applied(self, old: bytes, file: str, edits: list[Edit]) -> bytes:
+        if not old.strip():
+            old = b"{}\n" if self.as_json else b""
+        done = apply(old, file, edits, careful=True, as_json=self.as_json) if edits else old
+        return done if done.endswith(b"\n") or not done else done + b"\n"
+
+    def _leaves(self, data: bytes, file: str) -> Iterator[tuple[tuple[str, ...], TreeNode, TreeNode]]:
+        document = ParsedDocument(data, file, as_json=self.as_json)
+        document.members("settings object")
+        ours = {self.path(name) for name in self.known.variables}
+        if document.root:
+            yield from _walk(document.root, (), ours)
+
+    def read(self, data: bytes, file: str) -> ReadResult:
+        document = ParsedDocument(data, file, as_json=self.as_json)
+        document.members("settings object")
+        names = {self.path(name): name for name in self.known.variables}
+        items = []
+        for path, key, node in _walk(document.root, (), set(names)) if document.root else ():
+            name = names.get(path) or self.known.separator.join(path)
+            variable = self.known.variables.get(name)
+            if node.kind in ("map", "seq"):
+                if variable is None or variable.kind not in ("json", "list"):
+                    document.remark(key, f"{name} is {'a list' if node.kind == 'seq' else 'empty'}; it was taken as JSON text")
+                text = _list_text(variable, node) if variable and variable.kind == "list" else _json_of(node, as_json=self.as_json)
+                items.append(ReadItem(name, text, document.place(key)))
+            elif self.as_json and not node.style and node.text != "null":
+                items.append(ReadItem(name, node.text, document.place(key)))  # typed values are what these files are for
+            elif item := document.item(name, node, key):
+                items.append(item)
+        if not self.as_json:  # the same for YAML: its numbers and booleans are no surprise here
+            document.remarks = [one for one in document.remarks if one.kind != TYPED]
+        return ReadResult(items, document.remarks)
+
+
+def _walk(node: TreeNode, path: tuple[str, ...], ours: set[tuple[str, ...]]) -> Iterator[tuple[tuple[str, ...], TreeNode, TreeNode]]:
+    """Every leaf with its path and its name's node: a scalar, a list, or data at a declared place."""
+    for member in node.members:
+        value, here = member.value.plain, (*path, member.name)
+        if value.kind == "map" and here not in ours and value.members:
+            yield from _walk(value, here, ours)
+        else:
+            yield here, member.key, value
+
+
+def typed(variable: Variable | None, text: str) -> Plain:
+    """A value in the type that its kind has in JSON."""
+    if variable is None:
+        return text
+    if variable.kind == "boolean":
+        spelling = variable.constraints.get("spelling")
+        true = spelling["true"] if isinstance(spelling, dict) else "true"
+        return UnquotedScalar("true" if text == true else "false")
+    if variable.kind in ("integer", "number", "port"):
+        tree = _json_or_none(text)
+        return UnquotedScalar(text) if tree and tree.kind == "scalar" and not tree.style and tree.text not in ("true", "false", "null") else text
+    if variable.kind == "list":
+        return list(split_list(text, variable.constraints))
+    if variable.kind == "json":
+        tree = _json_or_none(text)
+        return plain_of(tree) if tree else text
+    return text
+
+
+def _json_or_none(text: str) -> TreeNode | None:
+    from coinjar.core.errors import InputError
+
+    try:
+        return grow_json(text, "")
+    except InputError:
+        return None
+
+
+def plain_of(tree: TreeNode) -> Plain:
+    """A JSON tree as data to write."""
+    if tree.kind == "map":
+        return {one.name: plain_of(one.value) for one in tree.members}
+    if tree.kind == "seq":
+        return [plain_of(one) for one in tree.elements]
+    return tree.text if tree.style else UnquotedScalar(tree.text)
+
+
+def _json_of(tree: TreeNode, *, as_json: bool) -> str:
+    """Data as compact JSON text; in YAML bare words of JSON stay what they are."""
+    from json import dumps
+
+    tree = tree.plain
+    if tree.kind == "map":
+        return "{" + ",".join(f"{dumps(one.name, ensure_ascii=False)}:{_json_of(one.value, as_json=as_json)}" for one in tree.members) + "}"
+    if tree.kind == "seq":
+        return "[" + ",".join(_json_of(one, as_json=as_json) for one in tree.elements) + "]"
+    word = _json_or_none(tree.text) if not tree.style else None
+    bare = word is not None and word.kind == "scalar" and not word.style
+    return tree.text if bare else dumps(tree.text, ensure_ascii=False)
+
+
+def _list_text(variable: Variable, node: TreeNode) -> str:
+    return join_list([one.plain.text for one in node.elements], variable.constraints)
+
+
+def merged(base: ReadResult, over: ReadResult) -> ReadResult:
+    """A base file and a stage's, as their reader merges them."""
+    items = {item.name: item for item in base.items}
+    items.update({item.name: item for item in over.items})
+    return ReadResult(list(items.values()), [*base.remarks, *over.remarks])

@@ -1,0 +1,120 @@
+"""Cuts: what a document's text loses when members or elements go."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import NamedTuple, TypeAlias
+
+from coinjar.documents.tree import TreeNode
+from coinjar.documents.writer import ScalarWriter
+
+Path: TypeAlias = tuple[str | int, ...]
+"""Names of mappings and places in lists, from the root."""
+_COMMENT_BEHIND = re.compile(r"[ \t]*,?[ \t]+#[^\n]*")
+_NOTHING_BEHIND = re.compile(r"[ \t]*(?:#[^\n]*)?\n")
+
+
+class Splice(NamedTuple):
+    """A text to put in the place of what stands between two offsets."""
+
+    start: int
+    end: int
+    text: str
+
+
+def trail_of(tree: TreeNode | None, path: Path) -> list[TreeNode]:
+    """The collections along a path, the root first; empty if the path leads nowhere."""
+    trail: list[TreeNode] = []
+    for step in path:
+        if tree is None:
+            return []
+        trail.append(tree)
+        tree = tree.child(step)
+    return trail if tree is not None else []
+
+
+def emptied(text: str, tree: TreeNode | None, path: Path, keeps: int, writer: ScalarWriter) -> list[Splice]:
+    """Take out a collection that loses all it has, and what that leaves empty in turn, unless a comment stands in it, or it is one that stays."""
+    trail = trail_of(tree, path)
+    depth = len(path) - 1
+    while depth > keeps and isinstance(path[depth - 1], str) and "#" not in text[start_of(trail[depth - 1], path[depth - 1]) : start_of(trail[depth], 0)]:
+        depth -= 1
+        if len(trail[depth].members) != 1:
+            return without(text, trail[depth], [path[depth]])
+    lost = trail[depth]
+    if 0 < depth <= keeps and not lost.flow and lost.kind == "map" and "#" not in text[lost.start : lost.last]:
+        member = trail[depth - 1].member(str(path[depth - 1]))
+        if member and not text[member.colon(text) + 1 : lost.start].strip():  # beside its name, as people write it
+            newline = writer.newline if text[lost.last - 1 : lost.last] == "\n" else ""
+            return [Splice(member.colon(text) + 1, lost.last, " {}" + newline)]
+    if (writer.careful or 0 < depth <= keeps) and lost.kind == "seq" and not lost.flow and depth > 0:
+        member = trail[depth - 1].member(str(path[depth - 1]))
+        if member and (behind := _NOTHING_BEHIND.match(text, member.colon(text) + 1)) and "#" in text[behind.end() : start_of(lost, 0)]:
+            first = text.rfind("\n", 0, text.rindex("-", 0, start_of(lost, 0))) + 1  # a comment stands between: it stays
+            return [Splice(member.colon(text) + 1, member.colon(text) + 1, " []"), Splice(first, after_line(text, lost.last), "")]
+    if writer.careful or lost.flow or 0 < depth <= keeps:  # it stays, empty
+        start = start_of(lost, 0) if not lost.flow else lost.start + text[lost.start : lost.end].index("{" if lost.kind == "map" else "[")
+        start = text.rindex("-", 0, start) if lost.kind == "seq" and not lost.flow else start
+        newline = "" if lost.flow or text[lost.last - 1 : lost.last] != "\n" else writer.newline
+        return [Splice(start, lost.last, ("{}" if lost.kind == "map" else "[]") + newline)]
+    return without(text, lost, [one.name for one in lost.members] or list(range(len(lost.elements))))
+
+
+def without(text: str, parent: TreeNode, steps: Sequence[str | int]) -> list[Splice]:
+    """Cut some of a collection's members or elements."""
+    return _flow_cuts(text, parent, set(steps)) if parent.flow else [_blockcut(text, parent, step) for step in steps]
+
+
+def start_of(parent: TreeNode, step: str | int) -> int:
+    """Where a member or an element of a collection begins."""
+    if parent.kind == "map":
+        member = parent.members[step] if isinstance(step, int) else parent.member(step)
+        assert member
+        return member.key.start
+    return parent.elements[int(step)].start
+
+
+def _flow_cuts(text: str, parent: TreeNode, steps: set[str | int]) -> list[Splice]:
+    """Cut members or elements between brackets, each with one of the commas beside it and the comment behind it, and no comment of another."""
+    inner: list[tuple[str | int, int, int]] = [(one.name, one.key.start, one.value.last) for one in parent.members]
+    inner += [(at, one.start, one.last) for at, one in enumerate(parent.elements)]
+    last_kept = max((number for number, one in enumerate(inner) if one[0] not in steps), default=-1)
+    cuts = [Splice(start, inner[number + 1][1], "") for number, (step, start, _) in enumerate(inner) if step in steps and number < last_kept]
+    if last_kept + 1 < len(inner):
+        start = inner[last_kept][2] if last_kept >= 0 else inner[0][1]
+        own = _COMMENT_BEHIND.match(text, inner[-1][2]) if "\n" in text[inner[0][1] : inner[-1][2]] else None
+        end = own.end() if own else inner[-1][2]
+        line = text.find("\n", start, end)
+        beside = text[end : end + 1] not in ("\n", "\r", "")  # the bracket, which the comment would swallow
+        kept = ""
+        if last_kept >= 0 and line >= 0 and "#" in text[start:line]:  # a comment of the last that stays
+            comma = text.find(",", start, text.index("#", start))
+            cuts += [Splice(comma, comma + 1, "")] if comma >= 0 else []
+            start, kept = line, text[line : line + 1 + len(text[line + 1 :]) - len(text[line + 1 :].lstrip(" "))] if beside else ""
+        cuts.append(Splice(start, end, kept))
+    return cuts
+
+
+def _blockcut(text: str, parent: TreeNode, step: str | int) -> Splice:
+    """Cut the lines of one member or element in block style."""
+    at = start_of(parent, step)
+    child = parent.child(step)
+    assert child
+    if parent.kind == "seq":
+        at = text.rindex("-", 0, at)
+    start = text.rfind("\n", 0, at) + 1
+    if text[start:at].strip():  # the first of a collection that starts behind a dash
+        start = at
+        members = parent.members
+        if len(members) > 1 and members[0].name == step:
+            return Splice(start, members[1].key.start, "")
+    return Splice(start, after_line(text, child.last), "")
+
+
+def after_line(text: str, at: int) -> int:
+    """Where the line that `at` ends in is over."""
+    if at and text[at - 1] == "\n":  # a block scalar ends behind its line break
+        return at
+    end = text.find("\n", at)
+    return len(text) if end < 0 else end + 1

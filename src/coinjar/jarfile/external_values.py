@@ -1,0 +1,107 @@
+"""Values that come from outside the jar: a command's output, a file's content, the environment."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from coinjar.core.errors import InputError, Location, raise_all
+from coinjar.core.layers import Fetch
+from coinjar.core.model import Command, FromEnv, FromFile, FromStore, Outside
+from coinjar.documents.field_reader import FieldReader
+from coinjar.documents.yamltext import compose
+from coinjar.jarfile.locate import config_folder
+from coinjar.system.child_environment import child_environment
+
+LARGEST = 10 << 20
+"""Bytes of a file or an output that are taken at most."""
+
+
+def fetcher(folder: Path, *, allow_commands: bool) -> Fetch:
+    """What gets values from outside, for the jar in `folder`. Paths and commands are relative to the folder that holds it."""
+    base = folder.resolve().parent
+
+    def fetch(outside: Outside, place: Location) -> str:
+        if isinstance(outside, FromEnv):
+            return _from_env(outside, place)
+        if isinstance(outside, FromStore):
+            words = f"the value is stored in {outside.destination}, which was not asked"
+            raise InputError(words, hint="ask for it with `coinjar value`", place=place, code="not-fetched")
+        if isinstance(outside, FromFile):
+            return _from_file(outside, base, place)
+        if not (allow_commands or allowed_by_user(folder)):
+            raise InputError(
+                f"the value comes from the command '{outside.argv[0]}', which was not run",
+                hint="allow it with --allow-commands, or list this jar under allow_commands in your own config.yaml",
+                place=place,
+                code="not-fetched",
+            )
+        return _from_command(outside, base, place)
+
+    return fetch
+
+
+def allowed_by_user(folder: Path) -> bool:
+    """Whether the user's own configuration lets this jar run commands; a repository cannot say so of itself."""
+    config = config_folder() / "config.yaml"
+    if not config.exists():
+        return False
+    fields = FieldReader(str(config))
+    root = compose(config.read_bytes(), str(config))
+    own = fields.fields(root, "config.yaml", ["allow_commands"]) if root is not None else {}
+    listed = [text for text, _ in fields.texts(own.get("allow_commands"), "allow_commands")]
+    raise_all(fields.faults)
+    return any(Path(text).expanduser().resolve() == folder.resolve() for text in listed)
+
+
+def _from_env(outside: FromEnv, place: Location) -> str:
+    text = os.environ.get(outside.name)
+    if text is None:
+        raise InputError(f"the environment has no {outside.name}", hint=f"set {outside.name} where coinjar runs", place=place, code="outside")
+    return _as_text(os.fsencode(text), f"{outside.name} in the environment", place)
+
+
+def _from_file(outside: FromFile, base: Path, place: Location) -> str:
+    path = base / outside.path
+    try:
+        with path.open("rb") as file:
+            data = file.read(LARGEST + 1)
+    except OSError as fault:
+        words = (fault.strerror or "unknown error").lower()
+        raise InputError(
+            f"cannot read the file {outside.path}: {words}", hint="paths count from the folder that holds jar/", place=place, code="outside"
+        ) from None
+    if len(data) > LARGEST:
+        raise InputError(f"the file {outside.path} is over {LARGEST >> 20} MiB", hint="is it the right file?", place=place, code="outside")
+    if outside.base64:
+        from base64 import b64encode
+
+        return b64encode(data).decode()
+    return _as_text(data, f"the file {outside.path}", place)
+
+
+def _from_command(outside: Command, base: Path, place: Location) -> str:
+    import subprocess
+
+    what = f"the command '{outside.argv[0]}'"
+    try:
+        # The user allowed this jar's commands, and no shell reads them.
+        done = subprocess.run(list(outside.argv), cwd=base, env=child_environment(), stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, check=False)  # noqa: S603 - see above
+    except OSError as fault:
+        raise InputError(f"{what} cannot be run: {(fault.strerror or '').lower()}", hint="look at its name and PATH", place=place, code="outside") from None
+    if done.returncode:
+        raise InputError(f"{what} ended with {done.returncode}", hint="run it by hand in the folder that holds jar/", place=place, code="outside")
+    text = _as_text(done.stdout, f"the output of {what}", place).rstrip("\n")
+    if not text and not outside.may_be_empty:
+        raise InputError(f"{what} printed nothing", hint="add may_be_empty: true if that is right", place=place, code="outside")
+    return text
+
+
+def _as_text(data: bytes, what: str, place: Location) -> str:
+    try:
+        text = data.decode()
+    except UnicodeDecodeError:
+        raise InputError(f"{what} is not UTF-8 text", hint="add base64: true to carry bytes", place=place, code="outside") from None
+    if "\0" in text:
+        raise InputError(f"{what} holds a NUL character", hint="add base64: true to carry bytes", place=place, code="outside")
+    return text

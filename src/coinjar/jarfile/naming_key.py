@@ -1,0 +1,70 @@
+"""The key under which the names of Kubernetes Secrets are made, so that a name gives nothing away of what is in it."""
+
+from __future__ import annotations
+
+import os
+import re
+import secrets
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from coinjar.core.errors import InputError, Location
+from coinjar.core.names import ALL
+from coinjar.jarfile.load import read_bytes
+from coinjar.system.files import LOCAL, replace_file, shown_path
+
+if TYPE_CHECKING:
+    from coinjar.jarfile.sealed_values import Ring
+
+VARIABLE = "COINJAR_NAMING_KEY"
+
+
+def key_path(folder: Path) -> Path:
+    """Where the key lies of stages that have no sealed secrets."""
+    return folder / LOCAL / "naming.key"
+
+
+def _sealed_on(folder: Path, layers: Sequence[str]) -> str | None:
+    """The nearest layer that has a key of its own, and in it one for names."""
+    return next((layer for layer in reversed(layers) if (folder / "coins" / "keys" / f"{layer}.{ALL}.age").exists()), None)
+
+
+def has_naming_key(folder: Path, layers: Sequence[str]) -> bool:
+    """Whether there is one: sealed, in the environment, or here."""
+    return bool(os.environ.get(VARIABLE)) or _sealed_on(folder, layers) is not None or key_path(folder).exists()
+
+
+def local_naming_key(folder: Path) -> bytes | None:
+    """The key of .local/naming.key, which a stage's first sealed key takes over; None if there is none. Raises InputError for one that is no key."""
+    path = key_path(folder)
+    return _key(read_bytes(path).decode(errors="replace").strip(), Location(shown_path(path))) if path.exists() else None
+
+
+def _key(text: str, place: Location) -> bytes:
+    if not re.fullmatch(r"[0-9a-f]{64}", text):
+        raise InputError("this is no naming key", hint="it is 64 hex digits", place=place, code="naming-key")
+    return bytes.fromhex(text)
+
+
+def naming_key(folder: Path, layers: Sequence[str], ring: Ring | None, *, make: bool) -> bytes:
+    """32 bytes: from COINJAR_NAMING_KEY (64 hex digits), else the one sealed with the nearest layer, else from .local/naming.key.
+
+    All readers of a stage have the sealed one, and a change of keys keeps it. The last is made at its first use, where secrets come from
+    outside the jar only. Without `make` a new one is only thought of: what it names will have other names later. Whoever renders with
+    another key gets other names, and with them a rollout. Raises DecryptionError, InputError.
+    """
+    path = key_path(folder)
+    place = Location(VARIABLE)
+    text = os.environ.get(VARIABLE, "")
+    if not text:
+        layer = _sealed_on(folder, layers)
+        if layer is not None and ring is not None and (sealed := ring().naming_key(layer)):
+            return sealed
+        place = Location(shown_path(path))
+        if not path.exists() and not make:
+            return secrets.token_bytes(32)
+        if not path.exists():
+            replace_file(path, (secrets.token_hex(32) + "\n").encode(), mode=0o600)
+        text = read_bytes(path).decode(errors="replace").strip()
+    return _key(text, place)

@@ -1,0 +1,72 @@
+"""Sealed values among a jar's others: each line of coins/<layer>.coins becomes a value that opens when it is asked for."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from typing import TYPE_CHECKING
+
+from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location, raise_all
+from coinjar.core.model import Content, Definition, Jar, Layer, SealedDefinition, Undecryptable
+from coinjar.core.names import ALL, suggestion
+from coinjar.crypto.sealed_file import SealedEntry, parse
+
+if TYPE_CHECKING:
+    from coinjar.jarfile.keyring import KeyRing
+
+Ring = Callable[[], "KeyRing"]
+"""Gives the keys of the jar; most runs need none, and so import none."""
+
+
+def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring) -> Layer:
+    """The layer `name` with its sealed values. Raises every line that does not fit the declarations, at once."""
+    faults: list[CoinJarError] = []
+    coins = parse(data, file)
+    sealed = {coin.name for coin in coins}
+    found: Layer = {scope: {name: written for name, written in values.items() if name not in sealed} for scope, values in layer.items()}
+    former = {old: one.name for one in jar.variables.values() for old in one.formerly}
+    coins = [one for one in coins if one.name not in former or (one.compartment, former[one.name]) not in {each.slot for each in coins}]
+    plain = {variable: written for values in layer.values() for variable, written in values.items()}
+    lines: dict[tuple[str, str], list[int]] = {}
+    for coin in coins:
+        lines.setdefault(coin.slot, []).append(coin.line)
+    for coin in coins:
+        if fault := _misfit(jar, coin, file):
+            faults.append(fault)
+        else:
+            now = former.get(coin.name, coin.name)
+            doubt = _doubt(coin, file, lines[coin.slot], plain.get(now))
+            opener = partial(Undecryptable, doubt) if doubt else partial(_open, ring, jar, name, coin, file)
+            found.setdefault(coin.compartment, {})[now] = SealedDefinition(opener, coin.compartment, file, coin.line)
+    raise_all(faults)
+    return found
+
+
+def _open(ring: Ring, jar: Jar, layer: str, coin: SealedEntry, file: str) -> Content:
+    return ring().open(jar, layer, coin, file)
+
+
+def _doubt(coin: SealedEntry, file: str, lines: list[int], plain: Definition | None) -> CoinJarError | None:
+    """Why nobody can say which value is meant: it stands twice, or in plain text as well."""
+    place = Location(file, coin.line, 1)
+    if plain is not None:
+        hint = "`coinjar readers seal` settles it if both say the same; else remove the one that is wrong"
+        return InputError(f"{coin.name} is sealed here, and written in plain text at {plain.place}", hint=hint, place=place, code="both")
+    if len(lines) > 1:
+        words = f"{coin.name} stands in lines {' and '.join(map(str, lines))} for {coin.compartment}: two branches changed it"
+        return DecryptionError(words, hint="remove one of the lines, or put the value anew", place=place, code="tampered")
+    return None
+
+
+def _misfit(jar: Jar, coin: SealedEntry, file: str) -> InputError | None:
+    place = Location(file, coin.line, 1)
+    declared = jar.variables.get(coin.name) or next((one for one in jar.variables.values() if coin.name in one.formerly), None)
+    if declared is None:
+        hint = suggestion(coin.name, jar.variables, "declare it in jar.yaml with secret: true, or remove the line")
+        return InputError(f"{coin.name} is sealed here, and not declared", hint=hint, place=place, code="unknown-variable", subject=coin.name)
+    if not declared.secret:
+        return InputError(f"{coin.name} is sealed here, and not declared as a secret", hint="add secret: true in jar.yaml", place=place, code="not-secret")
+    if coin.compartment != ALL and coin.compartment not in jar.services:
+        hint = suggestion(coin.compartment, [ALL, *jar.services], f"the services are {', '.join(jar.services)}")
+        return InputError(f"there is no service '{coin.compartment}'", hint=hint, place=place, code="unknown-service")
+    return None

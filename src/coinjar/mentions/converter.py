@@ -1,0 +1,162 @@
+"""From a parser's syntax tree to ours: only what lies around the words that matter, so that a long file costs little."""
+
+from __future__ import annotations
+
+import re
+from bisect import bisect_left
+from collections.abc import Callable, Iterable, Sequence
+from typing import ClassVar
+
+from tree_sitter import Language as Grammar
+from tree_sitter import Node as Syntax
+from tree_sitter import Parser
+
+from coinjar.mentions import tree
+from coinjar.mentions.base import TextMentions
+from coinjar.mentions.program_reader import LanguageTerms, places, read_again
+
+
+class SyntaxConverter:
+    """Turns nodes of one language's grammar into ours. A subclass has a method for each type of node that it knows, named `_` and the type."""
+
+    falls_back: ClassVar[frozenset[str]] = frozenset()
+    """Signs of a value with a stand-in behind it."""
+    joins: ClassVar[frozenset[str]] = frozenset()
+    """Signs whose left side is only asked for being true."""
+    asks: ClassVar[frozenset[str]] = frozenset()
+    """Signs of which both sides are."""
+    compares: ClassVar[frozenset[str]] = frozenset({"==", "!="})
+    words: ClassVar[LanguageTerms]
+    root: ClassVar[bytes]
+    """A regular expression of the words that the environment is reached by."""
+
+    def __init__(self, data: bytes, also: Iterable[str]) -> None:
+        self.data = data
+        self.spots = places(data, self.root, also)
+
+    def touches(self, node: Syntax) -> bool:
+        """Whether one of the words stands inside of a node."""
+        at = bisect_left(self.spots, node.start_byte)
+        return at < len(self.spots) and self.spots[at] < node.end_byte
+
+    def grow(self, node: Syntax | None) -> tree.Node:
+        """The node in our shape; an empty one for None."""
+        if node is None:
+            return tree.Node()
+        made: Callable[[Syntax], tree.Node] = getattr(self, f"_{node.type}", self.any)
+        grown = made(node)
+        if not grown.end:
+            grown.start, grown.end = node.start_byte, node.end_byte
+        return grown
+
+    def any(self, node: Syntax) -> tree.Node:
+        """A node of no type that matters: what is inside of it."""
+        return tree.Node(self.each(node.named_children))
+
+    def each(self, nodes: Sequence[Syntax]) -> list[tree.Node]:
+        """Those of the nodes that matter."""
+        return [self.grow(one) for one in nodes if self.touches(one)]
+
+    def all(self, nodes: Sequence[Syntax]) -> list[tree.Node]:
+        """All of the nodes but comments."""
+        return [self.grow(one) for one in nodes if "comment" not in one.type]
+
+    def field(self, node: Syntax, name: str) -> tree.Node:
+        return self.grow(node.child_by_field_name(name))
+
+    def word(self, node: Syntax | None) -> str:
+        """The text of a node."""
+        return self.data[node.start_byte : node.end_byte].decode(errors="replace") if node else ""
+
+    def name(self, node: Syntax) -> tree.NameNode:
+        return tree.NameNode(self.word(node), node.start_byte, node.end_byte)
+
+    def member(self, node: Syntax, of: str, name: str) -> tree.Node:
+        last = node.child_by_field_name(name)
+        return tree.MemberNode(self.field(node, of), self.word(last), last.start_byte if last else 0, last.end_byte if last else 0)
+
+    def binary(self, node: Syntax) -> tree.Node:
+        """Two sides with a sign between them."""
+        left, right, sign = self.field(node, "left"), self.field(node, "right"), self.word(node.child_by_field_name("operator"))
+        if sign in self.falls_back:
+            return tree.FallbackNode(left, right)
+        if sign in self.joins:
+            return tree.Node([tree.TruthTestNode(left), right])
+        if sign in self.asks:
+            return tree.Node([tree.TruthTestNode(left), tree.TruthTestNode(right)])
+        return tree.ComparisonNode(left, right) if sign in self.compares else tree.Node([left, right])
+
+    def choice(self, node: Syntax) -> tree.Node:
+        """A condition and what follows from it, as a value or as a statement."""
+        return tree.ConditionalNode(self.field(node, "condition"), self.field(node, "consequence"), self.field(node, "alternative"))
+
+    def assign(self, node: Syntax) -> tree.Node:
+        return tree.AssignmentNode(self.field(node, "left"), self.field(node, "right"))
+
+    def assign_if_none(self, node: Syntax) -> tree.Node:
+        """An assignment that may only fill in what is missing."""
+        sign = self.word(node.child_by_field_name("operator"))
+        return tree.AssignmentNode(self.field(node, "left"), self.field(node, "right"), keeps=sign in ("||=", "??="))
+
+    def function(self, node: Syntax) -> tree.Node:
+        """A function whose parameters have names."""
+        parameters = node.child_by_field_name("parameters")
+        names = [self.word(one.child_by_field_name("name")) for one in parameters.named_children] if parameters else []
+        return tree.FunctionNode(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
+
+    def declared(self, node: Syntax) -> tree.Node:
+        """A class or the like: its name is the file's own."""
+        return tree.DeclarationNode(self.word(node.child_by_field_name("name")), [self.field(node, "body")])
+
+    def items(self, node: Syntax) -> tree.Node:
+        """A list that is written out."""
+        return tree.ListNode(self.all(node.named_children))
+
+    def pieces(self, text: tree.StringNode, pattern: re.Pattern[str]) -> list[tree.Node]:
+        """The names that a text refers to: what the last group of a pattern finds."""
+        found: list[tree.Node] = []
+        for one in pattern.finditer(text.text):
+            group = one.lastindex or 0
+            start = text.start + len(text.text[: one.start(group)].encode())
+            found.append(tree.StringNode(one[group], start, start + len(one[group].encode())))
+        return found
+
+    def text(self, node: Syntax, inner: Sequence[str], *, opens: str = "\"'`") -> tree.Node:
+        """A string: a text if it is one piece, or nothing; else whatever is inserted into it."""
+        parts = [one for one in node.named_children if one.type not in ("string_start", "string_end")]
+        if not parts:
+            word = self.word(node)
+            bare = word.lstrip("@rRbBuU#").strip("#")
+            width = next((count for count in (3, 1) if bare[:1] and bare[:1] in opens and bare.startswith(bare[0] * count) and len(bare) >= 2 * count), 0)
+            start = node.start_byte + word.index(bare) + width if bare else node.start_byte
+            return tree.StringNode(bare[width : len(bare) - width], start, start + len(bare.encode()) - 2 * width)
+        if all(one.type in inner for one in parts):
+            start, end = parts[0].start_byte, parts[-1].end_byte
+            plain = not any("escape" in one.type for one in parts)
+            return tree.StringNode(self.data[start:end].decode(errors="replace"), start, end, exact=plain)
+        return tree.Node(self.each(parts))
+
+    def value(self, node: Syntax) -> tree.Node:
+        return tree.ConstantNode(self.word(node).rstrip("lLfFdDuU_").lower())
+
+    def nothing(self, node: Syntax) -> tree.Node:
+        del node
+        return tree.ConstantNode(None)
+
+    def inside(self, node: Syntax) -> tree.Node:
+        """What a node is wrapped around: parentheses, casts."""
+        children = [one for one in node.named_children if "comment" not in one.type]
+        return self.grow(children[0]) if children else tree.Node()
+
+
+def reader(grammar: Callable[[], object], grower: type[SyntaxConverter]) -> Callable[[bytes, frozenset[str]], TextMentions]:
+    """A reader of a language: grows its tree again with what the first look has shown to matter."""
+    parsers: list[Parser] = []
+
+    def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
+        if not parsers:
+            parsers.append(Parser(Grammar(grammar())))
+        parsed = parsers[0].parse(data)
+        return read_again(lambda also: grower(data, also).grow(parsed.root_node), grower.words, helpers)
+
+    return find

@@ -1,0 +1,65 @@
+"""Filling the holders of a description: `{name}` from what is known, `{/pointer}` from the answer or item at hand."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from typing import Any
+from urllib.parse import quote
+
+from coinjar.core.secret import reveal
+from coinjar.documents.json_data import NOTHING, Data, as_text, look
+
+HOLDER = re.compile(r"\{([a-z_]+|(?:/[^{}/]*)+)\}")
+
+
+class MissingValue(Exception):
+    """A pointer that leads to nothing in the answer at hand."""
+
+
+def holders(data: Data) -> Iterator[str]:
+    """The names and pointers that a template holds."""
+    if isinstance(data, str):
+        yield from HOLDER.findall(data)
+    elif isinstance(data, dict):
+        for value in data.values():
+            yield from holders(value)
+    elif isinstance(data, list):
+        for value in data:
+            yield from holders(value)
+
+
+def _value(name: str, context: Mapping[str, Any], at_hand: Data) -> Data:
+    if not name.startswith("/"):
+        return context[name]
+    found = look(at_hand, name)
+    if found is NOTHING:
+        raise MissingValue(name)
+    return found
+
+
+def fill(data: Data, context: Mapping[str, Any], at_hand: Data = None) -> Data:
+    """A body: a text that is one holder becomes what it names, of any type; else holders become text. Raises MissingValue."""
+    if isinstance(data, dict):
+        return {name: fill(value, context, at_hand) for name, value in data.items()}
+    if isinstance(data, list):
+        return [fill(value, context, at_hand) for value in data]
+    if not isinstance(data, str):
+        return data
+    whole = HOLDER.fullmatch(data)
+    if whole:
+        found = _value(whole[1], context, at_hand)
+        return reveal(found) if isinstance(found, str) else found
+    return HOLDER.sub(lambda one: reveal(as_text(_value(one[1], context, at_hand))), data)
+
+
+def fill_path(path: str, context: Mapping[str, Any], at_hand: Data = None) -> str:
+    """A path and query: what is filled in is percent-encoded (RFC 3986, 2.1). A query whose holder is null is left out. Raises MissingValue."""
+    place, question, query = path.partition("?")
+
+    def encoded(found: re.Match[str]) -> str:
+        value = _value(found[1], context, at_hand)
+        return quote(reveal(as_text(value)), safe="") if value is not None else ""
+
+    parts = [one for one in query.split("&") if one and not any(_value(name, context, at_hand) is None for name in HOLDER.findall(one))]
+    return HOLDER.sub(encoded, place) + (question + "&".join(HOLDER.sub(encoded, one) for one in parts) if parts else "")

@@ -1,0 +1,124 @@
+"""Files and stdin in one of the dialects."""
+
+from __future__ import annotations
+
+import re
+import sys
+from pathlib import Path
+
+from coinjar.core.errors import InputError, Location
+from coinjar.dialects import reader
+from coinjar.dialects.base import CUT, ReadRemark, ReadResult
+from coinjar.dialects.detection import DetectedDialect, recognise
+from coinjar.dialects.settings import SettingsDialect, merged
+from coinjar.sources.base import SourceContext, SourceVariables, surprises
+
+LARGEST = 10 << 20
+"""Bytes of a file that are read at most."""
+_WITH_COMMENTS = frozenset("posix literal compose systemd dotenv yaml toml properties containerfile settings".split())
+_OTHERS = [
+    (rb"^services:[ \t]*(?:#.*)?$", "compose", "a Compose file"),
+    (
+        rb"^kind:[ \t]*[\"']?(?:Deployment|StatefulSet|DaemonSet|ReplicaSet|ReplicationController|PodTemplate|Job|CronJob|Pod)\b",
+        "manifests",
+        "a manifest of a workload",
+    ),
+    (rb"\A\s*\{(?s:.*)\"ociVersion\"", "bundle", "the config.json of an OCI bundle"),
+]
+_COMMENT = re.compile(r"\s*#+\s*(.*?)\s*")
+_NOT_PROSE = re.compile(r"[-=#*_~]{3,}|[A-Za-z_]\w*=")
+
+
+def read_file(path: str, dialect: str, asking: SourceContext) -> SourceVariables:
+    """`file:PATH` or `file+DIALECT:PATH`; for settings also BASE,FILE."""
+    base, comma, over = path.rpartition(",")
+    if dialect == "settings" and comma and not Path(path).exists():
+        below, above = read_file(base, dialect, asking), read_file(over, dialect, asking)
+        return above._replace(label=f"file:{path}", reading=merged(below.reading, above.reading))
+    return _taken_apart(_bytes(path), path, f"file:{path}", dialect, asking)
+
+
+def _bytes(path: str) -> bytes:
+    try:
+        with Path(path).open("rb") as file:
+            data = file.read(LARGEST + 1)
+    except OSError as fault:
+        words = (fault.strerror or "unknown error").lower()
+        raise InputError(f"cannot read it: {words}", hint="look at the path", place=Location(path), code="unreadable") from None
+    return data
+
+
+def read_stdin(rest: str, dialect: str, asking: SourceContext) -> SourceVariables:
+    """`-`, or `-+DIALECT:`."""
+    del rest
+    return _taken_apart(sys.stdin.buffer.read(LARGEST + 1), "stdin", "stdin", dialect, asking)
+
+
+def _taken_apart(data: bytes, file: str, label: str, dialect: str, asking: SourceContext) -> SourceVariables:
+    if len(data) > LARGEST:
+        raise InputError(f"it is over {LARGEST >> 20} MiB", hint="is it the right file?", place=Location(file), code="too-large")
+    if not dialect and (other := _other_kind(data, file, asking)):
+        return other
+    told = DetectedDialect(dialect, "you said so") if dialect else recognise(data, file)
+    name, why, reading = _read_best(told, data, file, asking)
+    reading.remarks.extend(surprises(reading.items))
+    reading.remarks.sort(key=lambda remark: remark.place)
+    return SourceVariables(label, name, why, reading, _comments(data) if name in _WITH_COMMENTS else {})
+
+
+def _read_best(told: DetectedDialect, data: bytes, file: str, asking: SourceContext) -> tuple[str, str, ReadResult]:
+    """The dialect of those that may be meant that loses the fewest lines, why, and what it reads."""
+    ends = ReadRemark(Location(file, 1, 1), "the carriage returns at the ends of lines were left out; a shell would keep them")
+    cut = bool(told.others) and b"\r\n" in data
+    if cut:  # another system wrote it, and nobody means them
+        data = data.replace(b"\r\n", b"\n")
+    found = [(name, _read(name, data, file, asking)) for name in (told.dialect, *told.others)]
+    lost = {name: _lost(reading) for name, reading in found}
+    name, reading = min(found, key=lambda one: len(lost[one[0]]))
+    words = [
+        f"{other} would lose line{'s' if len(lines) > 1 else ''} {', '.join(map(str, lines[:6]))}" for other, lines in lost.items() if lines and other != name
+    ]
+    why = told.why if name == told.dialect else f"it keeps more of it than {told.dialect}"
+    return name, "; ".join([why, *words]), reading._replace(remarks=[ends, *reading.remarks]) if cut else reading
+
+
+def _read(name: str, data: bytes, file: str, asking: SourceContext) -> ReadResult:
+    found = reader(name)
+    found.known = asking.known()
+    if isinstance(found, SettingsDialect):
+        found.as_json = not file.lower().endswith((".yaml", ".yml")) and data.lstrip().startswith(b"{")
+    return found.read(data, file)
+
+
+def _lost(reading: ReadResult) -> list[int]:
+    """The lines that a reader loses, or the end of whose values."""
+    return sorted({one.place.line for one in reading.remarks if one.lost or one.kind == CUT})
+
+
+def _comments(data: bytes) -> dict[int, str]:
+    """The comment right above each line, by the line's number; banners and commented-out assignments are none."""
+    found: dict[int, str] = {}
+    above: list[str] = []
+    for number, line in enumerate(data.decode(errors="replace").splitlines(), 1):
+        comment = _COMMENT.fullmatch(line) if line.lstrip().startswith("#") else None
+        if comment:
+            above = [*above, comment[1]] if comment[1] and not _NOT_PROSE.search(comment[1]) else []
+            continue
+        if line.strip() and above:
+            found[number] = " ".join(above)
+        above = []
+    return found
+
+
+def _other_kind(data: bytes, file: str, asking: SourceContext) -> SourceVariables | None:
+    """A file that is more than a list of variables is read as the source of its own kind; stdin cannot be, for such a source wants what is beside the file."""
+    for pattern, kind, what in _OTHERS:
+        if re.search(pattern, data, re.MULTILINE):
+            if not Path(file).exists():
+                hint = f"read it as {kind}:PATH, or name a dialect: -+DIALECT:"
+                raise InputError(f"this looks like {what}", hint=hint, place=Location(file), code="other-source")
+            from coinjar.sources import read_source
+
+            found = read_source(f"{kind}:{file}", asking)
+            return found._replace(why=f"it is {what}; {found.why}")
+    return None

@@ -1,0 +1,29 @@
+"""How stand-ins keep secrets from eyes: on their pages, in their logs, and as keyed digests for proofs."""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+from collections.abc import Mapping
+
+from coinjar.core.inference import guess
+
+MASK = "••••"
+
+
+def for_eyes(name: str, value: str, *, secret: bool = False) -> str:
+    """A value as a page shows it."""
+    return MASK if value and (secret or guess(name, value).secret) else value
+
+
+def digest(key: str, value: str) -> str:
+    """By which a service proves what it has without showing it: HMAC-SHA-256, hex."""
+    return hmac.new(key.encode(), value.encode(), hashlib.sha256).hexdigest()
+
+
+def running_answer(name: str, environment: Mapping[str, str]) -> dict[str, object]:
+    """What a running app of a hosting stand-in answers: its settings, those that look secret masked, with digests under its PROOF_KEY."""
+    hidden = {one for one, value in environment.items() if guess(one, value).secret}
+    key = environment.get("PROOF_KEY", "")
+    digests = {one: digest(key, environment[one]) for one in sorted(hidden) if one != "PROOF_KEY"} if key else {}
+    return {"app": name, "settings": {one: MASK if one in hidden else value for one, value in environment.items()}, "digests": digests}

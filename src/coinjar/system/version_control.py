@@ -1,0 +1,102 @@
+"""Whether version control has a file, or would take it."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+
+from coinjar.core.errors import ExternalError, Location
+from coinjar.system.child_environment import child_environment
+
+TRACKED, OPEN, IGNORED = "tracked", "open", "ignored"
+
+
+def states(paths: Iterable[Path]) -> dict[Path, str]:
+    """For each path: tracked, ignored, or open (nothing keeps it from being added). Outside a repository all are ignored.
+
+    Raises ExternalError if there is a repository, and git cannot be asked.
+    """
+    found: dict[Path, str] = {}
+    by_folder: dict[Path, list[Path]] = {}
+    for path in paths:
+        real = Path(os.path.realpath(path))
+        folder = next(one for one in real.parents if one.is_dir())
+        top = _top(folder)
+        if top is None:
+            found[path] = IGNORED
+        else:
+            by_folder.setdefault(top, []).append(path)
+    for top, members in by_folder.items():
+        names = {path: os.path.relpath(os.path.realpath(path), os.path.realpath(top)) for path in members}
+        tracked = _git(top, ["ls-files", "-z", "--", *(f":(literal){name}" for name in names.values())])
+        ignored = _git(top, ["check-ignore", "-z", "--stdin"], quiet=1, given="\0".join(names.values()))
+        for path, name in names.items():
+            found[path] = TRACKED if name in tracked else IGNORED if name in ignored else OPEN
+    return found
+
+
+def _top(folder: Path) -> Path | None:
+    return next((one for one in (folder, *folder.parents) if (one / ".git").exists()), None)
+
+
+def tracked_below(folder: Path) -> list[Path]:
+    """Every file that the repository around a folder tracks; none outside a repository. Raises ExternalError."""
+    top = _top(folder)
+    return [top / name for name in sorted(_git(top, ["ls-files", "-z"]))] if top else []
+
+
+def history(folder: Path) -> Iterator[tuple[str, str, bytes]]:
+    """Every file of every commit that a branch or tag reaches: object, path, content; each content once. Raises ExternalError."""
+    top = _top(folder)
+    if top is None:
+        return
+    listed = [line.partition(" ") for line in os.fsdecode(_output(top, ["rev-list", "--all", "--objects"])).splitlines()]
+    names = {name: path for name, _, path in listed if path}
+    environment = _environment()
+    argv = ["git", "-C", str(top), "cat-file", "--batch"]
+    with subprocess.Popen(argv, stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=environment) as process:  # noqa: S603 - fixed words and paths
+        assert process.stdin
+        assert process.stdout
+        for name, path in names.items():
+            process.stdin.write(f"{name}\n".encode())
+            process.stdin.flush()
+            _, kind, size = process.stdout.readline().decode().split()
+            data = process.stdout.read(int(size) + 1)[:-1]
+            if kind == "blob":
+                yield name, path, data
+        process.stdin.close()
+
+
+def commit_of(folder: Path, name: str) -> str:
+    """The short name of the oldest commit that brought an object in. Raises ExternalError."""
+    top = _top(folder)
+    found = os.fsdecode(_output(top, ["log", "--all", "--format=%h", f"--find-object={name}"])).split() if top else []
+    return found[-1] if found else ""
+
+
+def holding(folder: Path, pattern: str) -> list[Path]:
+    """The tracked text files that hold this (extended regular expression). Raises ExternalError."""
+    top = _top(folder)
+    return [top / name for name in sorted(_git(top, ["grep", "-lzIE", "-e", pattern], quiet=1))] if top else []
+
+
+def _environment() -> dict[str, str]:
+    return {name: text for name, text in child_environment().items() if not name.startswith("GIT_")}
+
+
+def _git(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "") -> set[str]:
+    return {os.fsdecode(one) for one in _output(top, arguments, quiet=quiet, given=given).split(b"\0") if one}
+
+
+def _output(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "") -> bytes:
+    try:
+        done = subprocess.run(["git", "-C", str(top), *arguments], input=os.fsencode(given), capture_output=True, check=False, env=_environment())  # noqa: S603, S607 - fixed words and paths
+    except OSError:
+        message, hint = "cannot ask git whether it has the file", "install git, or write outside the repository"
+        raise ExternalError(message, hint=hint, place=Location(str(top)), code="git") from None
+    if done.returncode not in (0, quiet):
+        words = done.stderr.decode(errors="replace").strip().split("\n")[0]
+        raise ExternalError(f"cannot ask git whether it has the file: {words}", hint="make `git status` work there", place=Location(str(top)), code="git")
+    return done.stdout
