@@ -51,7 +51,7 @@ def test_start_up_imports_little(demo: Coinjar) -> None:
     assert len(own) < 35
     for door in ("coinjar.actions.open_jar", "coinjar.jarfile.load", "coinjar.destinations.templates", "coinjar.dialects.positioned"):
         quick = f"import {door}, yaml.reader; print(type(yaml.reader.Reader.NON_PRINTABLE).__name__)"  # its patterns are put off
-        assert subprocess.run([sys.executable, "-I", "-c", quick], capture_output=True, text=True, check=True).stdout == "_Later\n"
+        assert subprocess.run([sys.executable, "-I", "-c", quick], capture_output=True, text=True, check=True).stdout == "_LazyPattern\n"
 
 
 COMPLETIONS = {
@@ -109,12 +109,12 @@ def test_outside_packages_add_dialects_sources_and_destinations(demo: Coinjar) -
     """Entry points of another installed package, faked by a metadata folder on the path."""
     demo.write(
         {
-            "more/more.py": "from coinjar.dialects.base import Dialect, Item, Reading, Place\nfrom coinjar.sources.base import Source\n"
+            "more/more.py": "from coinjar.dialects.base import Dialect, ReadItem, ReadResult, Location\nfrom coinjar.sources.base import SourceVariables\n"
             "class Shout(Dialect):\n    name = 'shout'\n    about = 'x'\n    def refusal(self, name, text): return None\n"
             "    def write(self, entries, heading): return ''.join(f'{e.name}!{e.text}\\n' for e in entries).encode()\n"
-            "def read(rest, dialect, asking): return Source('more:' + rest, 'more', 'x', Reading([Item('LOG_LEVEL', rest, Place('more', 1, 1))], []))\n",
-            "more/place.py": "from coinjar.destinations.base import Offline, Output, nothing_hidden\n"
-            "class Shelf(Offline):\n    keys = ('path',)\n"
+            "def read(rest, dialect, asking): return SourceVariables('more:' + rest, 'more', 'x', ReadResult([ReadItem('LOG_LEVEL', rest, Location('more', 1, 1))], []))\n",
+            "more/place.py": "from coinjar.destinations.base import FileDestination, Output, nothing_hidden\n"
+            "class Shelf(FileDestination):\n    keys = ('path',)\n"
             "    def outputs(self, view): return [Output(self.resolve_path(self.text('path'), view.stage), b'!', False, 'x', nothing_hidden)]\n"
             "    def read(self, stage): raise NotImplementedError\n",
             "more/more-1.dist-info/METADATA": "Metadata-Version: 2.1\nName: more\nVersion: 1\n",
