@@ -28,7 +28,14 @@ CANARY = "made-up-canary-4711"
 def running(cj: Coinjar, *arguments: str) -> Iterator[list[dict[str, Any]]]:
     """`coinjar standins` in the foreground of its own process; the lines that it prints."""
     names = [one for one in arguments if not one.startswith("-") and arguments[max(arguments.index(one) - 1, 0)][:1] != "-"]
-    process = subprocess.Popen([PROGRAM, "standins", *arguments, "--state", "state"], cwd=cj.folder, env=cj.env, stdout=subprocess.PIPE, text=True)
+    process = subprocess.Popen(
+        [PROGRAM, "standins", *arguments, "--state", "state"],
+        cwd=cj.folder,
+        env=cj.env,
+        stdout=subprocess.PIPE,
+        text=True,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # noqa: PLW1509 - a background job inherits an ignored SIGINT
+    )
     assert process.stdout
     try:
         yield [json.loads(process.stdout.readline()) for _ in names]
