@@ -26,7 +26,9 @@ from bench.live import host_ratios, platform_ratios
 RECORDED = Path(__file__).parent / "recorded.json"
 PYTHON = sys.executable
 COINJAR = str(Path(PYTHON).parent / "coinjar")
-PARSE = "import sys, yaml\nfor path in sys.argv[1:]:\n    yaml.compose(open(path, 'rb').read(), Loader=yaml.CBaseLoader)"
+PARSE = (
+    "import sys, yaml\nfor path in sys.argv[1:]:\n    yaml.compose(open(path, 'rb').read(), Loader=yaml.CBaseLoader)"
+)
 MEMORY_BUDGET = 300
 """MiB."""
 
@@ -42,7 +44,11 @@ class Case(NamedTuple):
 
 def environment(folder: Path) -> dict[str, str]:
     """What measured programs get: the folder is their home, with the identity that is in it."""
-    return {"PATH": os.environ["PATH"], "HOME": str(folder), **{name: os.environ[name] for name in ("XDG_CACHE_HOME",) if name in os.environ}}
+    return {
+        "PATH": os.environ["PATH"],
+        "HOME": str(folder),
+        **{name: os.environ[name] for name in ("XDG_CACHE_HOME",) if name in os.environ},
+    }
 
 
 def seconds(command: Sequence[str], folder: Path) -> float:
@@ -73,7 +79,12 @@ def small_cases(folder: Path) -> list[Case]:
         Case("--help", [COINJAR, "--help"], bare, 11),
         Case("within, 50 variables", [COINJAR, "within", "dev", "--", "/bin/true"], bare, 7),
         Case("render, 50 variables", [COINJAR, "render", "dev", "--as", "posix"], bare, 8),
-        Case("exec-script, 50 variables", ["sh", str(script), "/bin/true"], ["sh", "-c", f". {sourced}; exec /bin/true"], 1.2),
+        Case(
+            "exec-script, 50 variables",
+            ["sh", str(script), "/bin/true"],
+            ["sh", "-c", f". {sourced}; exec /bin/true"],
+            1.2,
+        ),
     ]
 
 
@@ -83,11 +94,22 @@ def sealed_cases(folder: Path) -> list[Case]:
     for name in ("few", "sealed", "plain"):
         sealed_jar(folder / name, 1 if name == "few" else 5000)
         if name != "plain":
-            subprocess.run([COINJAR, "--jar", str(folder / name), "readers", "seal"], cwd=folder, env=environment(folder), check=True, capture_output=True)
+            subprocess.run(
+                [COINJAR, "--jar", str(folder / name), "readers", "seal"],
+                cwd=folder,
+                env=environment(folder),
+                check=True,
+                capture_output=True,
+            )
     render = ["render", "dev", "--as", "json"]
     return [
         Case("within, a secret among 50", [COINJAR, "--jar", "few", "within", "dev", "--", "/bin/true"], bare, 7.5),
-        Case("5,000 sealed, against plain", [COINJAR, "--jar", "sealed", *render], [COINJAR, "--jar", "plain", *render], 1.5),
+        Case(
+            "5,000 sealed, against plain",
+            [COINJAR, "--jar", "sealed", *render],
+            [COINJAR, "--jar", "plain", *render],
+            1.5,
+        ),
     ]
 
 
@@ -95,13 +117,31 @@ def big_cases() -> list[Case]:
     """5,000 variables, 40 stages, 10 services: against only parsing the files that are needed."""
 
     def parse(*stages: str) -> list[str]:
-        return [PYTHON, "-I", "-c", PARSE, "jar/jar.yaml", "jar/plain/shared.yaml", *(f"jar/plain/{stage}.yaml" for stage in stages)]
+        return [
+            PYTHON,
+            "-I",
+            "-c",
+            PARSE,
+            "jar/jar.yaml",
+            "jar/plain/shared.yaml",
+            *(f"jar/plain/{stage}.yaml" for stage in stages),
+        ]
 
     chain = [f"stage{number}" for number in range(4)]
     every = parse(*(f"stage{number}" for number in range(STAGES)))
     return [
-        Case("big: render one stage", [COINJAR, "render", "stage3", "--service", "service1", "--as", "json"], parse(*chain), 3),
-        Case("big: compare two stages", [COINJAR, "compare", "stage3", "stage7"], parse(*chain, *(f"stage{number}" for number in range(4, 8))), 4),
+        Case(
+            "big: render one stage",
+            [COINJAR, "render", "stage3", "--service", "service1", "--as", "json"],
+            parse(*chain),
+            3,
+        ),
+        Case(
+            "big: compare two stages",
+            [COINJAR, "compare", "stage3", "stage7"],
+            parse(*chain, *(f"stage{number}" for number in range(4, 8))),
+            4,
+        ),
         Case("big: grid", [COINJAR, "grid"], every, 5),  # all 40 stages: nothing is cut where there is no terminal
         Case("big: check", [COINJAR, "check"], every, 4.5),
     ]
@@ -110,7 +150,9 @@ def big_cases() -> list[Case]:
 def destination_cases() -> list[Case]:
     """The same jar with destinations of every sort: 46 files, 10 services in two dialects and in manifests."""
     chain = ["jar/jar.yaml", "jar/plain/shared.yaml", *(f"jar/plain/stage{number}.yaml" for number in range(4))]
-    return [Case("big: render all destinations", [COINJAR, "render", "stage3"], [PYTHON, "-I", "-c", PARSE, *chain], 12)]
+    return [
+        Case("big: render all destinations", [COINJAR, "render", "stage3"], [PYTHON, "-I", "-c", PARSE, *chain], 12)
+    ]
 
 
 DESTINATIONS = destination_cases()
@@ -155,14 +197,17 @@ class Report:
         mark = "" if self.figures[name] <= budget else "   OVER"
         self.over += [name] if mark else []
         last = f"{self.recorded[name]:.2f}" if name in self.recorded else "-"
-        print(f"{name:28}{self.figures[name]:8.2f}{budget:8.2f}{last:>8}   {min(ratios):.2f} to {max(ratios):.2f}{mark}", flush=True)
+        print(
+            f"{name:28}{self.figures[name]:8.2f}{budget:8.2f}{last:>8}   {min(ratios):.2f} to {max(ratios):.2f}{mark}",
+            flush=True,
+        )
 
 
 def tell_labels() -> None:
     """How well mentions are found: precision at least 0.98, recall at least 0.95 (a test holds them)."""
     by_language, total = labels()
-    for name, one in [*by_language.items(), ("all labels", total)]:
-        print(f"{name:28}precision {one.precision:.3f}   recall {one.recall:.3f}   of {one.labelled}")
+    for name, score in [*by_language.items(), ("all labels", total)]:
+        print(f"{name:28}precision {score.precision:.3f}   recall {score.recall:.3f}   of {score.labelled}")
 
 
 def main() -> int:
@@ -174,7 +219,11 @@ def main() -> int:
     chosen = options.parse_args()
     recorded = json.loads(RECORDED.read_text()) if RECORDED.exists() else {}
     report = Report(recorded)
-    with tempfile.TemporaryDirectory() as small, tempfile.TemporaryDirectory() as big, tempfile.TemporaryDirectory() as sealed:
+    with (
+        tempfile.TemporaryDirectory() as small,
+        tempfile.TemporaryDirectory() as big,
+        tempfile.TemporaryDirectory() as sealed,
+    ):
         small_jar(Path(small))
         subprocess.run([COINJAR, "identity", "new"], env=environment(Path(sealed)), check=True, capture_output=True)
         big_jar(Path(big))
@@ -200,7 +249,9 @@ def main() -> int:
     peak = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
     figures["memory, MiB"] = round(peak)
     over += ["memory"] if peak > MEMORY_BUDGET else []
-    print(f"{'memory, MiB':28}{peak:8.0f}{MEMORY_BUDGET:8}{recorded.get('memory, MiB', '-'):>8}   the largest process of all")
+    print(
+        f"{'memory, MiB':28}{peak:8.0f}{MEMORY_BUDGET:8}{recorded.get('memory, MiB', '-'):>8}   the largest process of all"
+    )
     if chosen.record:
         RECORDED.write_text(json.dumps(recorded | figures, indent=2) + "\n")
     print(f"over budget: {', '.join(over)}" if over else "all within budget")

@@ -31,8 +31,8 @@ def code_tree(folder: Path) -> None:
     """Write the tree: files of 6 KB on average, as source files are."""
     rng = random.Random(6)
     by_language: dict[str, list[str]] = {}
-    for one in snippets():
-        by_language.setdefault(one.language, []).append(one.text)
+    for snippet in snippets():
+        by_language.setdefault(snippet.language, []).append(snippet.text)
     for number in range(FILES):
         language = rng.choice(_LANGUAGES)
         body = "".join(_FILLING[language].format(n=n) for n in range(rng.randint(10, 110)))
@@ -47,4 +47,6 @@ def labels() -> tuple[dict[str, Score], Score]:
     """How well the labelled snippets are read: by language, and all of them."""
     found = scores()
     each = list(found.values())
-    return found, Score(sum(one.labelled for one in each), sum(one.right for one in each), sum(one.wrong for one in each))
+    return found, Score(
+        sum(score.labelled for score in each), sum(score.right for score in each), sum(score.wrong for score in each)
+    )

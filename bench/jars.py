@@ -10,9 +10,13 @@ KINDS = ["text"] * 6 + ["integer", "boolean", "url", "port"]
 
 
 def _value(kind: str, number: int) -> str:
-    return {"text": f"value-{number}", "integer": str(number), "boolean": "true", "url": f"https://a{number}.example/", "port": str(1024 + number % 60000)}[
-        kind
-    ]
+    return {
+        "text": f"value-{number}",
+        "integer": str(number),
+        "boolean": "true",
+        "url": f"https://a{number}.example/",
+        "port": str(1024 + number % 60000),
+    }[kind]
 
 
 def big_jar(folder: Path) -> Path:
@@ -21,7 +25,11 @@ def big_jar(folder: Path) -> Path:
     kinds = [KINDS[number % len(KINDS)] for number in range(VARIABLES)]
     lines = ["coinjar: 1", "app: big", "services:"]
     lines += [f"  service{number}: {{about: Service {number}}}" for number in range(SERVICES)]
-    lines += ["stages:", *(f"  stage{number}: {{{f'follows: stage{number - 1}' if number % 4 else ''}}}" for number in range(STAGES)), "variables:"]
+    lines += [
+        "stages:",
+        *(f"  stage{number}: {{{f'follows: stage{number - 1}' if number % 4 else ''}}}" for number in range(STAGES)),
+        "variables:",
+    ]
     for number, kind in enumerate(kinds):
         lines += [f"  VARIABLE_{number}:", f"    about: What variable {number} is for", f"    kind: {kind}"]
         if number % 20 == 5:
@@ -38,7 +46,9 @@ def big_jar(folder: Path) -> Path:
         scopes: dict[str, list[str]] = {"all": []}
         for number in sorted(chance.sample(range(VARIABLES), int(VARIABLES * SHARE))):
             scope = "all" if chance.random() < 0.8 else f"service{chance.randrange(1, 4)}"
-            scopes.setdefault(scope, []).append(f"  VARIABLE_{number}: {_value(kinds[number], number + chance.randrange(3))}")
+            scopes.setdefault(scope, []).append(
+                f"  VARIABLE_{number}: {_value(kinds[number], number + chance.randrange(3))}"
+            )
         text = "".join(f"{scope}:\n" + "\n".join(values) + "\n" for scope, values in scopes.items())
         (folder / "jar" / "plain" / f"{stage}.yaml").write_text(text)
     return folder / "jar"
@@ -61,21 +71,30 @@ def add_destinations(jar: Path) -> None:
         file.write(text)
     for folder in ("web", "k8s"):
         (root / folder).mkdir()
-    (root / "web" / "all.fill").write_text("".join(f"set x{number} ${{VARIABLE_{number}}};\n" for number in range(0, 2000, 2) if number % 10 != 3))
+    (root / "web" / "all.fill").write_text(
+        "".join(f"set x{number} ${{VARIABLE_{number}}};\n" for number in range(0, 2000, 2) if number % 10 != 3)
+    )
     (root / "config.json").write_text('{"ociVersion": "1.0", "process": {"env": ["PATH=/bin"]}}\n')
     (root / "pipeline.yaml").write_text("env: {}\njobs: []\n")
     for number in range(SERVICES):
         spec = f"{{containers: [{{name: service{number}, image: x, env: [{{name: VARIABLE_0, value: '1'}}]}}]}}"
         pod = f"{{selector: {{matchLabels: {{a: b}}}}, template: {{metadata: {{labels: {{a: b}}}}, spec: {spec}}}}}"
-        (root / "k8s" / f"service{number}.yaml").write_text(f"apiVersion: apps/v1\nkind: Deployment\nmetadata: {{name: service{number}}}\nspec: {pod}\n")
+        (root / "k8s" / f"service{number}.yaml").write_text(
+            f"apiVersion: apps/v1\nkind: Deployment\nmetadata: {{name: service{number}}}\nspec: {pod}\n"
+        )
 
 
 def sealed_jar(folder: Path, secrets: int) -> None:
     """A stage of so many secrets (still plain), among 50 variables at least; the folder is the jar itself."""
     (folder / "plain").mkdir(parents=True)
     names = [f"VARIABLE_{number}" for number in range(max(secrets, 50))]
-    declared = "".join(f"  {name}: {{about: What it is for, secret: {str(number < secrets).lower()}}}\n" for number, name in enumerate(names))
-    (folder / "jar.yaml").write_text(f"coinjar: 1\napp: sealed\nservices:\n  web: {{}}\nstages:\n  dev: {{}}\nvariables:\n{declared}")
+    declared = "".join(
+        f"  {name}: {{about: What it is for, secret: {str(number < secrets).lower()}}}\n"
+        for number, name in enumerate(names)
+    )
+    (folder / "jar.yaml").write_text(
+        f"coinjar: 1\napp: sealed\nservices:\n  web: {{}}\nstages:\n  dev: {{}}\nvariables:\n{declared}"
+    )
     values = "".join(f"  {name}: made-up-value-{number}-of-a-usual-length\n" for number, name in enumerate(names))
     (folder / "plain" / "dev.yaml").write_text(f"all:\n{values}")
 
@@ -84,8 +103,13 @@ def small_jar(folder: Path) -> Path:
     """50 variables, one service, one stage."""
     (folder / "jar" / "plain").mkdir(parents=True)
     names = [f"VARIABLE_{number}" for number in range(50)]
-    declared = "".join(f"  {name}: {{about: What it is for, kind: {KINDS[number % len(KINDS)]}}}\n" for number, name in enumerate(names))
-    (folder / "jar" / "jar.yaml").write_text(f"coinjar: 1\napp: small\nservices:\n  web: {{}}\nstages:\n  dev: {{}}\nvariables:\n{declared}")
+    declared = "".join(
+        f"  {name}: {{about: What it is for, kind: {KINDS[number % len(KINDS)]}}}\n"
+        for number, name in enumerate(names)
+    )
+    (folder / "jar" / "jar.yaml").write_text(
+        f"coinjar: 1\napp: small\nservices:\n  web: {{}}\nstages:\n  dev: {{}}\nvariables:\n{declared}"
+    )
     values = "".join(f"  {name}: {_value(KINDS[number % len(KINDS)], number)}\n" for number, name in enumerate(names))
     (folder / "jar" / "plain" / "dev.yaml").write_text(f"all:\n{values}")
     return folder / "jar"

@@ -73,7 +73,9 @@ class Distance:
     async def _connection(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         started = time.perf_counter()
         there_reader, there_writer = await asyncio.open_connection("127.0.0.1", self.server)
-        await asyncio.gather(self._carry(reader, there_writer), self._carry(there_reader, writer), return_exceptions=True)
+        await asyncio.gather(
+            self._carry(reader, there_writer), self._carry(there_reader, writer), return_exceptions=True
+        )
         self.longest = max(self.longest, time.perf_counter() - started)
 
     async def _carry(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
@@ -91,20 +93,22 @@ def hosts(folder: Path) -> Iterator[Distance]:
     for key in ("host_key", "user_key"):
         subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(folder / key)], check=True)
     shutil.copy(folder / "user_key.pub", folder / "authorized_keys")
-    with socket.socket() as one:
-        one.bind(("127.0.0.1", 0))
-        port = int(one.getsockname()[1])
+    with socket.socket() as sock:
+        sock.bind(("127.0.0.1", 0))
+        port = int(sock.getsockname()[1])
     Path("/run/sshd").mkdir(exist_ok=True)
     (folder / "sshd_config").write_text(
         f"ListenAddress 127.0.0.1:{port}\nHostKey {folder}/host_key\nPidFile none\nAuthorizedKeysFile {folder}/authorized_keys\nStrictModes no\nUsePAM no\n"
         "MaxStartups 300\nSubsystem sftp internal-sftp\n"
     )
-    with subprocess.Popen([program, "-D", "-e", "-f", str(folder / "sshd_config")], stderr=subprocess.DEVNULL) as server:
+    with subprocess.Popen(
+        [program, "-D", "-e", "-f", str(folder / "sshd_config")], stderr=subprocess.DEVNULL
+    ) as server:
         time.sleep(0.5)
         far = Distance(port, HOSTS)
         key = " ".join((folder / "host_key.pub").read_text().split()[:2])
-        (folder / "known").write_text("".join(f"[127.0.0.1]:{one} {key}\n" for one in far.ports))
-        addresses = json.dumps([f"root@127.0.0.1:{one}" for one in far.ports])
+        (folder / "known").write_text("".join(f"[127.0.0.1]:{port} {key}\n" for port in far.ports))
+        addresses = json.dumps([f"root@127.0.0.1:{port}" for port in far.ports])
         _jar(
             folder,
             f"  farm: {{type: host, hosts: {addresses}, path: '{folder}/there/{{host}}', as: literal, known_hosts: known, identity_file: user_key}}\n",
@@ -123,13 +127,13 @@ def platforms(folder: Path, variables: int) -> Iterator[dict[str, tuple[str, str
         found: dict[str, tuple[str, str]] = {}
         declared = ""
         for name in ("saltmarsh", "lanternfish"):
-            one = standin_class(name)(folder / name)
-            one.state["a_second"] = 10**6
-            stack.enter_context(served(one))
-            one.make("line")
-            found[name] = (one.address, one.state["tokens"]["anna"])
+            standin = standin_class(name)(folder / name)
+            standin.state["a_second"] = 10**6
+            stack.enter_context(served(standin))
+            standin.make("line")
+            found[name] = (standin.address, standin.state["tokens"]["anna"])
             app = "app" if name == "saltmarsh" else "project"
-            declared += f"  {name}: {{type: platform, platform: {name}, address: '{one.address}', {app}: line, token: {{from_env: {name.upper()}}}}}\n"
+            declared += f"  {name}: {{type: platform, platform: {name}, address: '{standin.address}', {app}: line, token: {{from_env: {name.upper()}}}}}\n"
         _jar(folder, declared, variables)
         yield found
 
@@ -146,7 +150,9 @@ def _jar(folder: Path, destinations: str, variables: int) -> None:
 def new_values(folder: Path, variables: int) -> None:
     """Another value for every variable, so that there is something to deliver."""
     salt = os.urandom(4).hex()
-    (folder / "jar" / "plain" / "dev.yaml").write_text("all:\n" + "".join(f"  VARIABLE_{number}: {number} {salt}\n" for number in range(variables)))
+    (folder / "jar" / "plain" / "dev.yaml").write_text(
+        "all:\n" + "".join(f"  VARIABLE_{number}: {number} {salt}\n" for number in range(variables))
+    )
 
 
 def timed(command: list[str], folder: Path, env: dict[str, str]) -> float:
@@ -182,5 +188,7 @@ def platform_ratios(coinjar: str, name: str, folder: Path, runs: int) -> list[fl
         for _ in range(runs + 1):
             new_values(folder, variables)
             took = timed([coinjar, "deliver", "dev", name], folder, env)
-            ratios.append(took / timed([sys.executable, "-c", PLAIN_CLIENT, name, address, token, str(variables)], folder, env))
+            ratios.append(
+                took / timed([sys.executable, "-c", PLAIN_CLIENT, name, address, token, str(variables)], folder, env)
+            )
     return ratios[1:]

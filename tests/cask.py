@@ -39,7 +39,11 @@ class Cask(Standin):
     def env(self, call: ApiCall) -> Any:
         items = [{"k": name, "v": text} for name, text in self._space(call.parts[0])["env"].items()]
         start = int(call.query.get("start") or 0)
-        more = {"Link": f'</spaces/{call.parts[0]}/env?start={start + _PAGE}>; rel="next"'} if len(items) > start + _PAGE else {}
+        more = (
+            {"Link": f'</spaces/{call.parts[0]}/env?start={start + _PAGE}>; rel="next"'}
+            if len(items) > start + _PAGE
+            else {}
+        )
         return ResponseWithHeaders(items[start : start + _PAGE], more)
 
     @route("PUT", "/spaces/{}/env")

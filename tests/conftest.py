@@ -77,10 +77,23 @@ class Coinjar:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.env = {"PATH": f"{Path(PROGRAM).parent}:/usr/bin:/bin", "HOME": str(folder), "COLUMNS": "100", "LANG": "C.UTF-8", "PYTHONUTF8": "1"}
+        self.env = {
+            "PATH": f"{Path(PROGRAM).parent}:/usr/bin:/bin",
+            "HOME": str(folder),
+            "COLUMNS": "100",
+            "LANG": "C.UTF-8",
+            "PYTHONUTF8": "1",
+        }
         self.env["COINJAR_IDENTITY"] = reveal(IDENTITY)
 
-    def __call__(self, *arguments: str, code: int | None = 0, stdin: str | bytes = b"", env: dict[str, str] | None = None, process: bool = False) -> Done:
+    def __call__(
+        self,
+        *arguments: str,
+        code: int | None = 0,
+        stdin: str | bytes = b"",
+        env: dict[str, str] | None = None,
+        process: bool = False,
+    ) -> Done:
         """Run it; fails unless it ends with `code` (None: whatever). Never a traceback.
 
         In this process, which gives the same answer sooner, unless the command needs one of its own or `process` asks for it.
@@ -88,7 +101,9 @@ class Coinjar:
         given = stdin.encode() if isinstance(stdin, str) else stdin
         around = self.env | (env or {})
         if process or not inprocess.can_run(arguments, around):
-            done = subprocess.run([PROGRAM, *arguments], cwd=self.folder, env=around, input=given, capture_output=True, check=False)
+            done = subprocess.run(
+                [PROGRAM, *arguments], cwd=self.folder, env=around, input=given, capture_output=True, check=False
+            )
             ended, raw_out, raw_err = done.returncode, done.stdout, done.stderr
         else:
             ended, raw_out, raw_err = inprocess.run(arguments, self.folder, around, given)
@@ -152,7 +167,8 @@ def jar(cj: Coinjar) -> Callable[..., Coinjar]:
 
     def make(declarations: str, **plain: str) -> Coinjar:
         cj.write(
-            {"jar/jar.yaml": f"coinjar: 1\napp: trial\n{declarations}"} | {f"jar/plain/{name.replace('_', '-')}.yaml": text for name, text in plain.items()}
+            {"jar/jar.yaml": f"coinjar: 1\napp: trial\n{declarations}"}
+            | {f"jar/plain/{name.replace('_', '-')}.yaml": text for name, text in plain.items()}
         )
         return cj
 
@@ -184,6 +200,6 @@ def _remove_containers() -> Iterator[None]:
     if consumers.podman_engine.cache_info().currsize:
         state = consumers.podman_state()
         mounted = [line.split()[1] for line in Path("/proc/mounts").read_text().splitlines()]
-        for mount in sorted((one for one in mounted if one.startswith(f"{state}/")), reverse=True):
+        for mount in sorted((mount for mount in mounted if mount.startswith(f"{state}/")), reverse=True):
             subprocess.run(["umount", "-l", mount], check=False)
         shutil.rmtree(state, ignore_errors=True)

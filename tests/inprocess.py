@@ -59,13 +59,19 @@ def run(arguments: Sequence[str], folder: Path, env: Mapping[str, str], given: b
 def _as_if(folder: Path, env: Mapping[str, str], given: bytes) -> Iterator[tuple[_Output, _Output]]:
     before = dict(os.environ), Path.cwd(), sys.stdin, sys.stdout, sys.stderr, gc.isenabled()
     width = tables.terminal_width
-    if env.get("COLUMNS", "").isdigit():  # laid out as on a terminal of this width; what is no terminal is tried with processes
+    if env.get(
+        "COLUMNS", ""
+    ).isdigit():  # laid out as on a terminal of this width; what is no terminal is tried with processes
         tables.terminal_width = lambda: int(env["COLUMNS"])
     out, err = _Output("utf-8"), _Output("utf-8")
     os.environ.clear()
     os.environ.update(env)
     os.chdir(folder)
-    sys.stdin, sys.stdout, sys.stderr = io.TextIOWrapper(io.BytesIO(given), encoding="utf-8", errors="surrogateescape"), out, err
+    sys.stdin, sys.stdout, sys.stderr = (
+        io.TextIOWrapper(io.BytesIO(given), encoding="utf-8", errors="surrogateescape"),
+        out,
+        err,
+    )
     tables.colours.cache_clear()
     try:
         with warnings.catch_warnings():

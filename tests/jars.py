@@ -45,4 +45,4 @@ def somebody(cj: Coinjar, name: str) -> tuple[dict[str, str], str]:
 def readers_of(cj: Coinjar) -> list[dict[str, Any]]:
     """Label, recipient and stages of each."""
     listed = json.loads(cj("readers", "list", "--json").out)["readers"]
-    return [one | {"opens": [each["stage"] for each in one["opens"]]} for one in listed]
+    return [item | {"opens": [stage["stage"] for stage in item["opens"]]} for item in listed]

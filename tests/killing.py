@@ -98,7 +98,9 @@ def killed(fatal: int, arguments: Sequence[str], *, files: bool = False) -> int:
 
 
 if __name__ == "__main__":
-    first, stride = (int(one) for one in os.environ.get("KILLED_AT", "1 1").split())  # several of these share the steps
+    first, stride = (
+        int(word) for word in os.environ.get("KILLED_AT", "1 1").split()
+    )  # several of these share the steps
     number = first - stride
     code = -signal.SIGKILL
     while code == -signal.SIGKILL:
@@ -109,7 +111,12 @@ if __name__ == "__main__":
         else:
             run("put", f"LEVEL=v{number}", "--stage", "dev")
             code = killed(number, ["deliver", "dev", "--restart"])
-            told = {"number": number, "code": code, "again": run("deliver", "dev", "--restart"), "drift": run("drift", "dev")}
+            told = {
+                "number": number,
+                "code": code,
+                "again": run("deliver", "dev", "--restart"),
+                "drift": run("drift", "dev"),
+            }
         sys.stdout.write(json.dumps(told) + "\n")
         sys.stdout.flush()
         sys.stdin.readline()

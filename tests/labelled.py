@@ -68,9 +68,16 @@ def found_in(snippet: Snippet) -> frozenset[tuple[object, ...]]:
         before = data[:offset].decode()
         return before.count("\n") + 1, len(before) - before.rfind("\n")
 
-    labels: set[tuple[object, ...]] = {(at(one.start)[0], "?") for one in found.unknown}
-    for one in found.mentions:
-        labels.add((*at(one.start), one.name, one.way if one.way != "variable" else one.how, None if one.how == "set" else one.default))
+    labels: set[tuple[object, ...]] = {(at(computed.start)[0], "?") for computed in found.unknown}
+    for mention in found.mentions:
+        labels.add(
+            (
+                *at(mention.start),
+                mention.name,
+                mention.way if mention.way != "variable" else mention.how,
+                None if mention.how == "set" else mention.default,
+            )
+        )
     return frozenset(labels)
 
 
@@ -93,8 +100,12 @@ class Score(NamedTuple):
 def scores() -> dict[str, Score]:
     """By language."""
     sums: dict[str, Score] = {}
-    for one in snippets():
-        found = found_in(one)
-        before = sums.get(one.language, Score(0, 0, 0))
-        sums[one.language] = Score(before.labelled + len(one.labels), before.right + len(one.labels & found), before.wrong + len(found - one.labels))
+    for snippet in snippets():
+        found = found_in(snippet)
+        before = sums.get(snippet.language, Score(0, 0, 0))
+        sums[snippet.language] = Score(
+            before.labelled + len(snippet.labels),
+            before.right + len(snippet.labels & found),
+            before.wrong + len(found - snippet.labels),
+        )
     return sums

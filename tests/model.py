@@ -69,7 +69,11 @@ class Model:
         """A value is brought where any service without one of its own there would see another."""
         own = [] if self.secret.get(name) else self.has(stage, name)
         reached = [service for service in SERVICES if service not in own]
-        if name not in self.secret or not reached or any(self.value(stage, one, name) != text for one in reached):
+        if (
+            name not in self.secret
+            or not reached
+            or any(self.value(stage, service, name) != text for service in reached)
+        ):
             self.put(stage, ALL, name, text, secret=self.secret.get(name, False))
 
     def drop(self, layer: str, scope: str, name: str) -> bool:
@@ -84,13 +88,15 @@ class Model:
 
     def rename(self, old: str, new: str, *, keep_old: bool) -> None:
         self.secret = {new if name == old else name: secret for name, secret in self.secret.items()}
-        self.values = {(layer, scope, new if name == old else name): text for (layer, scope, name), text in self.values.items()}
+        self.values = {
+            (layer, scope, new if name == old else name): text for (layer, scope, name), text in self.values.items()
+        }
         self.also[new] = self.also.pop(old, []) + ([old] if keep_old else [])
         self.former[new] = [*self.former.pop(old, []), old]
 
     def finish(self, name: str, old: str) -> None:
         self.former[name].remove(old)
-        self.also[name] = [one for one in self.also[name] if one != old]
+        self.also[name] = [word for word in self.also[name] if word != old]
 
     def deliver(self, stage: str) -> None:
         """The first hosting has what the jar has; what it had before is what an undoing brings back."""

@@ -44,7 +44,13 @@ spec:
 class System:
     """A place to deliver to: how jar.yaml names it, what it has by its own tools, and somebody else's hand in it."""
 
-    def __init__(self, declaration: str, own: Callable[[], dict[str, str]], outside: Callable[[str, str], None], blind: bool = False) -> None:
+    def __init__(
+        self,
+        declaration: str,
+        own: Callable[[], dict[str, str]],
+        outside: Callable[[str, str], None],
+        blind: bool = False,
+    ) -> None:
         self.declaration = declaration
         self.own = own
         self.outside = outside
@@ -53,10 +59,22 @@ class System:
         self.env: dict[str, str] = {}
 
 
-def described(there: Running, own: Callable[[], dict[str, str]], outside: Callable[[str, str], None], where: str, *, blind: bool = False) -> System:
+def described(
+    there: Running,
+    own: Callable[[], dict[str, str]],
+    outside: Callable[[str, str], None],
+    where: str,
+    *,
+    blind: bool = False,
+) -> System:
     """A platform that is delivered to by a description of its stand-in's name."""
     address, name = there.standin.address, there.standin.name
-    made = System(f"{{type: platform, platform: {name}, address: '{address}', {where}, token: {{from_env: THERE}}}}", own, outside, blind=blind)
+    made = System(
+        f"{{type: platform, platform: {name}, address: '{address}', {where}, token: {{from_env: THERE}}}}",
+        own,
+        outside,
+        blind=blind,
+    )
     made.running = there
     return made
 
@@ -74,11 +92,17 @@ def lanternfish(cj: Coinjar, fault: str) -> Iterator[System]:
         variables = there.standin.state["projects"]["sandling"]["variables"]
 
         def outside(name: str, text: str) -> None:
-            for one in variables.values():
-                if one["key"] == name:
-                    one.update(value=text, changed=one["changed"] + 1)
+            for variable in variables.values():
+                if variable["key"] == name:
+                    variable.update(value=text, changed=variable["changed"] + 1)
 
-        yield described(there, lambda: {one["key"]: one["value"] for one in variables.values()}, outside, "project: sandling", blind=True)
+        yield described(
+            there,
+            lambda: {variable["key"]: variable["value"] for variable in variables.values()},
+            outside,
+            "project: sandling",
+            blind=True,
+        )
 
 
 @contextmanager
@@ -87,12 +111,12 @@ def sluiceway(cj: Coinjar, fault: str) -> Iterator[System]:
         values = there.standin.state["projects"]["sandling"]["values"]
 
         def own() -> dict[str, str]:
-            return {one["name"]: one["value"] for one in values.values() if one["stage"] == "dev"}
+            return {value["name"]: value["value"] for value in values.values() if value["stage"] == "dev"}
 
         def outside(name: str, text: str) -> None:
-            for one in values.values():
-                if one["name"] == name:
-                    one.update(value=text, version=one["version"] + 1)
+            for value in values.values():
+                if value["name"] == name:
+                    value.update(value=text, version=value["version"] + 1)
 
         yield described(there, own, outside, "project: sandling", blind=True)
 
@@ -105,15 +129,15 @@ def cask(cj: Coinjar, fault: str) -> Iterator[System]:
     assert found
     cj.write({"jar/platforms/cask.yaml": found[1]})
     (cj.folder / "s").mkdir()
-    one = Cask(cj.folder / "s", fault)
-    one.make("sandling-dev")
-    space = one.state["spaces"]["sandling-dev"]
+    cask = Cask(cj.folder / "s", fault)
+    cask.make("sandling-dev")
+    space = cask.state["spaces"]["sandling-dev"]
 
     def outside(name: str, text: str) -> None:
         space["env"][name] = text
 
-    with served(one) as server:
-        yield described(Running(one, server), lambda: space["env"], outside, "space: 'sandling-{stage}'")
+    with served(cask) as server:
+        yield described(Running(cask, server), lambda: space["env"], outside, "space: 'sandling-{stage}'")
 
 
 @contextmanager
@@ -127,25 +151,36 @@ def hayloft(cj: Coinjar, fault: str) -> Iterator[System]:
             return subprocess.run(argv, capture_output=True, text=True, check=True, env={"HOME": str(cj.folder)}).stdout
 
         def objects() -> list[tuple[str, Any]]:
-            found = json.loads(kubectl("get", "deployment", "web", "-o", "json"))["spec"]["template"]["spec"]["containers"][0].get("envFrom", [])
-            kinds = [("configmap", one["configMapRef"]["name"]) if "configMapRef" in one else ("secret", one["secretRef"]["name"]) for one in found]
+            found = json.loads(kubectl("get", "deployment", "web", "-o", "json"))["spec"]["template"]["spec"][
+                "containers"
+            ][0].get("envFrom", [])
+            kinds = [
+                ("configmap", item["configMapRef"]["name"])
+                if "configMapRef" in item
+                else ("secret", item["secretRef"]["name"])
+                for item in found
+            ]
             return [(kind, json.loads(kubectl("get", kind, name, "-o", "json"))) for kind, name in kinds]
 
         def own() -> dict[str, str]:
             from base64 import b64decode
 
             seen: dict[str, str] = {}
-            for kind, one in objects():
-                seen |= {name: b64decode(text).decode() if kind == "secret" else text for name, text in one["data"].items()}
+            for kind, item in objects():
+                seen |= {
+                    name: b64decode(text).decode() if kind == "secret" else text for name, text in item["data"].items()
+                }
             return seen
 
         def outside(name: str, text: str) -> None:
-            for kind, one in objects():
-                if name in one["data"]:
-                    kubectl("patch", kind, one["metadata"]["name"], "-p", json.dumps({"data": {name: text}}))
+            for kind, item in objects():
+                if name in item["data"]:
+                    kubectl("patch", kind, item["metadata"]["name"], "-p", json.dumps({"data": {name: text}}))
 
         made = System(
-            f"{{type: cluster, manifests: workloads, kubeconfig: '{config}'}}\n  workloads: {{type: manifests, from: k8s, to: 'out/{{stage}}'}}", own, outside
+            f"{{type: cluster, manifests: workloads, kubeconfig: '{config}'}}\n  workloads: {{type: manifests, from: k8s, to: 'out/{{stage}}'}}",
+            own,
+            outside,
         )
         made.running = there
         yield made
@@ -160,7 +195,7 @@ def host(cj: Coinjar, fault: str) -> Iterator[System]:
         def own() -> dict[str, str]:
             assert path.stat().st_mode & 0o777 == 0o600
             done = subprocess.run(["/bin/sh", "-ec", f". {path}; env -0"], capture_output=True, check=True, env={})
-            pairs = [one.partition("=") for one in done.stdout.decode().split("\0") if "=" in one]
+            pairs = [word.partition("=") for word in done.stdout.decode().split("\0") if "=" in word]
             return {name: text for name, _, text in pairs if name not in ("PWD", "OLDPWD", "SHLVL", "_")}
 
         def outside(name: str, text: str) -> None:
@@ -209,13 +244,19 @@ def container(cj: Coinjar, fault: str) -> Iterator[System]:
 
     def own() -> dict[str, str]:
         pid = engine("container", "inspect", "--format", "{{.State.Pid}}", name).strip()
-        pairs = [one.partition("=") for one in Path(f"/proc/{pid}/environ").read_bytes().decode().split("\0") if "=" in one]
+        pairs = [
+            word.partition("=")
+            for word in Path(f"/proc/{pid}/environ").read_bytes().decode().split("\0")
+            if "=" in word
+        ]
         return {key: text for key, _, text in pairs if key not in ("PATH", "HOME", "TERM", "HOSTNAME", "container")}
 
     def outside(key: str, text: str) -> None:
         path.write_text(re.sub(rf"(?m)^{key}=.*$", f"{key}={text}", path.read_text()))
 
-    made = System(f"{{type: container, container: {name}, env_file: web.env, engine: [{', '.join(base)}]}}", own, outside)
+    made = System(
+        f"{{type: container, container: {name}, env_file: web.env, engine: [{', '.join(base)}]}}", own, outside
+    )
     made.env = {"CONTAINERS_CONF": env["CONTAINERS_CONF"], "PATH": f"{Path(PROGRAM).parent}:{env['PATH']}"}
     try:
         yield made
@@ -236,7 +277,10 @@ def key_store(cj: Coinjar, fault: str) -> Iterator[System]:
             from base64 import b64decode
 
             found = json.loads(ctl("get", "--prefix", "/sandling/dev/", "-w", "json")).get("kvs", [])
-            return {b64decode(one["key"]).decode().rpartition("/")[2]: b64decode(one.get("value", "")).decode() for one in found}
+            return {
+                b64decode(item["key"]).decode().rpartition("/")[2]: b64decode(item.get("value", "")).decode()
+                for item in found
+            }
 
         def outside(name: str, text: str) -> None:
             ctl("put", f"/sandling/dev/{name}", text)

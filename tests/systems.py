@@ -38,35 +38,43 @@ class Running(NamedTuple):
 def standin(name: str, folder: Path, *make: str, fault: str = "") -> Iterator[Running]:
     """A stand-in with apps or projects of these names."""
     folder.mkdir(parents=True, exist_ok=True)
-    one = standin_class(name)(folder, fault)
-    with served(one) as server:
-        for each in make:
-            one.make(each)
-        yield Running(one, server)
+    standin = standin_class(name)(folder, fault)
+    with served(standin) as server:
+        for project in make:
+            standin.make(project)
+        yield Running(standin, server)
 
 
 def free_port() -> int:
-    with socket.socket() as one:
-        one.bind(("127.0.0.1", 0))
-        return int(one.getsockname()[1])
+    with socket.socket() as sock:
+        sock.bind(("127.0.0.1", 0))
+        return int(sock.getsockname()[1])
 
 
 def _wait_for(port: int, process: subprocess.Popen[bytes], log: Path) -> None:
     end = time.monotonic() + _PATIENCE
     while time.monotonic() < end and process.poll() is None:
-        with socket.socket() as one:
-            if one.connect_ex(("127.0.0.1", port)) == 0:
+        with socket.socket() as sock:
+            if sock.connect_ex(("127.0.0.1", port)) == 0:
                 return
         time.sleep(0.02)
     pytest.fail(f"nothing listens on {port}: {log.read_text(errors='replace')[-2000:]}")
 
 
 @contextmanager
-def _started(argv: list[str], port: int, folder: Path, *, stop: int = signal.SIGTERM, user: str | None = None) -> Iterator[None]:
+def _started(
+    argv: list[str], port: int, folder: Path, *, stop: int = signal.SIGTERM, user: str | None = None
+) -> Iterator[None]:
     log = folder / "log"
     with log.open("wb") as out:
         process = subprocess.Popen(
-            argv, stdin=subprocess.DEVNULL, stdout=out, stderr=out, user=user, env={"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8"}, cwd="/"
+            argv,
+            stdin=subprocess.DEVNULL,
+            stdout=out,
+            stderr=out,
+            user=user,
+            env={"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8"},
+            cwd="/",
         )
     try:
         _wait_for(port, process, log)
@@ -86,7 +94,9 @@ def sshd(folder: Path, listen: str = "127.0.0.1") -> Iterator[int]:
     program = shutil.which("sshd", path="/usr/sbin:/usr/bin") or need("sshd")
     folder.mkdir(parents=True, exist_ok=True)
     for key in ("host_key", "user_key"):
-        subprocess.run([need("ssh-keygen"), "-q", "-t", "ed25519", "-N", "", "-C", "made-up", "-f", str(folder / key)], check=True)
+        subprocess.run(
+            [need("ssh-keygen"), "-q", "-t", "ed25519", "-N", "", "-C", "made-up", "-f", str(folder / key)], check=True
+        )
     shutil.copy(folder / "user_key.pub", folder / "authorized_keys")
     port = free_port()
     known = (folder / "host_key.pub").read_text().split()[:2]
@@ -139,8 +149,27 @@ def postgresql(folder: Path) -> Iterator[str]:
     shutil.chown(folder, "postgres")
     (folder / "pw").write_text("made-up")
     shutil.chown(folder / "pw", "postgres")
-    initdb = [str(programs / "initdb"), "-D", str(folder / "data"), "-U", "kit", f"--pwfile={folder}/pw", "-A", "scram-sha-256", "-E", "UTF8", "--no-sync"]
-    subprocess.run(initdb, user="postgres", env={"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8"}, cwd="/", capture_output=True, check=True)
+    initdb = [
+        str(programs / "initdb"),
+        "-D",
+        str(folder / "data"),
+        "-U",
+        "kit",
+        f"--pwfile={folder}/pw",
+        "-A",
+        "scram-sha-256",
+        "-E",
+        "UTF8",
+        "--no-sync",
+    ]
+    subprocess.run(
+        initdb,
+        user="postgres",
+        env={"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8"},
+        cwd="/",
+        capture_output=True,
+        check=True,
+    )
     port = free_port()
     argv = [
         str(programs / "postgres"), "-D", str(folder / "data"), "-c", "listen_addresses=127.0.0.1", "-c", f"port={port}",
@@ -152,7 +181,9 @@ def postgresql(folder: Path) -> Iterator[str]:
         end = time.monotonic() + _PATIENCE
         while True:
             try:
-                with psycopg.connect(host="127.0.0.1", port=port, user="kit", password="made-up", dbname="postgres", autocommit=True) as connection:
+                with psycopg.connect(
+                    host="127.0.0.1", port=port, user="kit", password="made-up", dbname="postgres", autocommit=True
+                ) as connection:
                     connection.execute("create database kit")
                 break
             except psycopg.OperationalError:

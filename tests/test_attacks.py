@@ -96,8 +96,16 @@ CHANGES: dict[str, tuple[Callable[[Coinjar], None], int, str]] = {
     "moved to another name": (_moved_name, 4, "belongs to another name, service, stage or application"),
     "moved to another service": (_moved_service, 4, "TOKEN is sealed under another key"),
     "moved to another stage": (_moved_stage, 4, "TOKEN is sealed under another key"),
-    "moved to another stage with its key": (_moved_stage_with_key, 4, "belongs to another name, service, stage or application"),
-    "sealed under an earlier key": (_earlier_key, 4, "sealed under another key than jar/coins/keys/prod.all.age holds: an earlier one"),
+    "moved to another stage with its key": (
+        _moved_stage_with_key,
+        4,
+        "belongs to another name, service, stage or application",
+    ),
+    "sealed under an earlier key": (
+        _earlier_key,
+        4,
+        "sealed under another key than jar/coins/keys/prod.all.age holds: an earlier one",
+    ),
     "a swapped key": (_swapped_key, 4, "TOKEN does not open: it was changed"),
     "a swapped key that vouches": (_swapped_key_and_vouched, 4, "TOKEN does not open: it was changed"),
 }
@@ -115,14 +123,18 @@ def test_a_change_by_somebody_who_cannot_read_is_noticed(jar_with_secrets: Coinj
     checked = cj("check", code=None)
     assert words in checked.out + checked.err
     service = ["--service", "web"] if "service" in change else []
-    before = {path: path.read_bytes() for path in (cj.folder / "jar").rglob("*") if path.is_file() and path.name != "lock"}
+    before = {
+        path: path.read_bytes() for path in (cj.folder / "jar").rglob("*") if path.is_file() and path.name != "lock"
+    }
     for command in (
         ["put", "OTHER", "--stage", "prod", *service],
         ["readers", "rekey", "--stage", "prod"],
         ["readers", "add", str(ATTACKER.to_public()), "--label", "x", "--stage", "prod", "--yes"],
     ):
         assert cj(*command, stdin="made-up new", code=None).code in (3, 4), command
-    assert {path: path.read_bytes() for path in (cj.folder / "jar").rglob("*") if path.is_file() and path.name != "lock"} == before
+    assert {
+        path: path.read_bytes() for path in (cj.folder / "jar").rglob("*") if path.is_file() and path.name != "lock"
+    } == before
 
 
 def test_a_reader_added_by_hand_gets_nothing(jar_with_secrets: Coinjar) -> None:
@@ -151,7 +163,9 @@ def test_a_reader_added_by_hand_gets_nothing(jar_with_secrets: Coinjar) -> None:
         assert "`coinjar readers vouch --stage prod`" in done.err
     assert "CJ027: nobody who opens prod vouches for its readers" in cj("check", code=1).out
     assert "‼" in cj("readers", "list").out
-    cj("put", "TOKEN", "--stage", "shared", stdin="made-up")  # a new stage asks those that follow it: mallory is not taken along
+    cj(
+        "put", "TOKEN", "--stage", "shared", stdin="made-up"
+    )  # a new stage asks those that follow it: mallory is not taken along
     with pytest.raises(pyrage.DecryptError):
         pyrage.decrypt((cj.folder / "jar/coins/keys/shared.all.age").read_bytes(), [ATTACKER])
     cj("put", "TOKEN", "--stage", "dev", stdin="made-up new")  # the other stage is not concerned
@@ -175,7 +189,13 @@ def test_keys_that_nothing_is_sealed_under_are_not_trusted(jar: Callable[..., Co
         for code in ("kept", "made", "removed"):
             for swapped in (False, True):
                 cj.write({"jar/readers.yaml": readers + reader})
-                key.write_bytes(pyrage.encrypt(text, [pyrage.x25519.Recipient.from_str(RECIPIENT), ATTACKER.to_public()], armored=True) if swapped else start)
+                key.write_bytes(
+                    pyrage.encrypt(
+                        text, [pyrage.x25519.Recipient.from_str(RECIPIENT), ATTACKER.to_public()], armored=True
+                    )
+                    if swapped
+                    else start
+                )
                 if code == "made":
                     _swapped_code(cj)
                 elif code == "removed":
@@ -187,29 +207,57 @@ def test_keys_that_nothing_is_sealed_under_are_not_trusted(jar: Callable[..., Co
                     with pytest.raises(pyrage.DecryptError):
                         pyrage.decrypt(key.read_bytes(), [ATTACKER])
                     with pytest.raises(UnsealError):
-                        Unsealer(Key("00000000", b"\xab" * 32)).open(line_of(cj, "all TOKEN").split()[3], associated("trial", "prod", "all", "TOKEN"))
+                        Unsealer(Key("00000000", b"\xab" * 32)).open(
+                            line_of(cj, "all TOKEN").split()[3], associated("trial", "prod", "all", "TOKEN")
+                        )
                     cj("drop", "TOKEN", "--stage", "prod")
     cj.write({"jar/readers.yaml": readers.replace("readers:\n", "readers:\n" + evil.replace("prod", "dev"))})
-    assert "readers.yaml lists x for dev, which has no key yet" in cj("put", "TOKEN", "--stage", "dev", stdin="made-up", code=3).err
+    assert (
+        "readers.yaml lists x for dev, which has no key yet"
+        in cj("put", "TOKEN", "--stage", "dev", stdin="made-up", code=3).err
+    )
 
 
 @pytest.mark.parametrize(
-    "text", ["", "data", "naming\n", f"data 00000000 {'ab' * 16}\n", f"data 00000000 {'ab' * 32}\nearlier 00000000 ab\n", "\xe9", "x" * 100_000]
+    "text",
+    [
+        "",
+        "data",
+        "naming\n",
+        f"data 00000000 {'ab' * 16}\n",
+        f"data 00000000 {'ab' * 32}\nearlier 00000000 ab\n",
+        "\xe9",
+        "x" * 100_000,
+    ],
 )
 def test_key_files_with_anything_in_them(jar_with_secrets: Coinjar, text: str) -> None:
     recipient = pyrage.x25519.Recipient.from_str(RECIPIENT)
-    (jar_with_secrets.folder / "jar/coins/keys/prod.all.age").write_bytes(pyrage.encrypt(text.encode("latin-1"), [recipient]))
-    for command in (["value", "prod", "TOKEN"], ["put", "TOKEN", "--stage", "prod"], ["readers", "rekey"], ["edit", "prod"]):
-        assert "the key of the secrets of prod was damaged or is none" in jar_with_secrets(*command, stdin="x", code=4, env={"EDITOR": "true"}).err
+    (jar_with_secrets.folder / "jar/coins/keys/prod.all.age").write_bytes(
+        pyrage.encrypt(text.encode("latin-1"), [recipient])
+    )
+    for command in (
+        ["value", "prod", "TOKEN"],
+        ["put", "TOKEN", "--stage", "prod"],
+        ["readers", "rekey"],
+        ["edit", "prod"],
+    ):
+        assert (
+            "the key of the secrets of prod was damaged or is none"
+            in jar_with_secrets(*command, stdin="x", code=4, env={"EDITOR": "true"}).err
+        )
 
 
 def test_values_with_anything_in_them(jar_with_secrets: Coinjar) -> None:
     """Sealed under the right key, by somebody who has it, but not as we would."""
     cj = jar_with_secrets
     me = pyrage.x25519.Identity.from_str(reveal(IDENTITY))
-    key = bytes.fromhex(pyrage.decrypt((cj.folder / "jar/coins/keys/prod.all.age").read_bytes(), [me]).decode().split()[2])
+    key = bytes.fromhex(
+        pyrage.decrypt((cj.folder / "jar/coins/keys/prod.all.age").read_bytes(), [me]).decode().split()[2]
+    )
     for plain in (b"", b"\0" * 32, b"?made-up", b"$made-up ${canary@nope}", b"$${NOPE}x", b"=\xff", b"-made-up"):
-        sealed = b64encode(b"n" * 12 + ChaCha20Poly1305(key).encrypt(b"n" * 12, plain, associated("trial", "prod", "all", "TOKEN"))).decode()
+        sealed = b64encode(
+            b"n" * 12 + ChaCha20Poly1305(key).encrypt(b"n" * 12, plain, associated("trial", "prod", "all", "TOKEN"))
+        ).decode()
         line = line_of(cj, "all TOKEN")
         replaced(cj, line, f"{line.rpartition(' ')[0]} {sealed}")
         told = cj("value", "prod", "TOKEN", code=4).err
@@ -225,7 +273,9 @@ def test_a_broken_value_can_be_put_anew_where_others_stand_for_the_key(jar_with_
     assert cj("value", "prod", "TOKEN").out == "made-up new"
     cj("drop", "OTHER", "--stage", "prod")
     _flipped(cj)
-    assert "does not open" in cj("put", "TOKEN", "--stage", "prod", stdin="x", code=4).err  # nothing stands for the key any more
+    assert (
+        "does not open" in cj("put", "TOKEN", "--stage", "prod", stdin="x", code=4).err
+    )  # nothing stands for the key any more
 
 
 def test_a_service_cannot_let_others_in(jar_with_secrets: Coinjar) -> None:
@@ -235,15 +285,30 @@ def test_a_service_cannot_let_others_in(jar_with_secrets: Coinjar) -> None:
     cj("readers", "add", recipient, "--label", "mailer-prod", "--stage", "prod", "--service", "mailer", "--yes")
     cj("put", "TOKEN", "--stage", "prod", "--service", "web", stdin="made-up of web")
     mailer = {"COINJAR_IDENTITY": "", "COINJAR_IDENTITY_FILE": "mailer.identity"}
-    assert cj("readers", "add", str(ATTACKER.to_public()), "--label", "x", "--stage", "prod", "--yes", env=mailer, code=4).err
-    cj.write({"jar/readers.yaml": cj.read("jar/readers.yaml") + f"  x:\n    opens: [prod]\n    recipient: {ATTACKER.to_public()}\n"})
+    assert cj(
+        "readers", "add", str(ATTACKER.to_public()), "--label", "x", "--stage", "prod", "--yes", env=mailer, code=4
+    ).err
+    cj.write(
+        {
+            "jar/readers.yaml": cj.read("jar/readers.yaml")
+            + f"  x:\n    opens: [prod]\n    recipient: {ATTACKER.to_public()}\n"
+        }
+    )
     rows = load_readers(cj.folder / "jar").rows("prod")
     own = pyrage.x25519.Identity.from_str(cj.read("mailer.identity").splitlines()[-1])
     for compartment in ("all", "mailer"):
-        words = pyrage.decrypt((cj.folder / f"jar/coins/keys/prod.{compartment}.age").read_bytes(), [own]).decode().split()
+        words = (
+            pyrage.decrypt((cj.folder / f"jar/coins/keys/prod.{compartment}.age").read_bytes(), [own]).decode().split()
+        )
         key = Key(words[1], bytes.fromhex(words[2]))
         text = cj.read("jar/readers.yaml")
-        cj.write({"jar/readers.yaml": re.sub(rf"(prod\.{compartment}: )\w+", rf"\g<1>{vouch(key, 'trial', 'prod', rows)}", text)})
+        cj.write(
+            {
+                "jar/readers.yaml": re.sub(
+                    rf"(prod\.{compartment}: )\w+", rf"\g<1>{vouch(key, 'trial', 'prod', rows)}", text
+                )
+            }
+        )
     for command in (
         ["readers", "rekey", "--stage", "prod"],
         ["readers", "add", recipient, "--label", "mailer-prod", "--stage", "prod", "--service", "mailer", "--yes"],
@@ -263,14 +328,19 @@ def test_files_that_are_not_what_they_should_be(jar_with_secrets: Coinjar) -> No
         path, aside = cj.folder / "jar" / name, cj.folder / "aside"
         path.rename(aside)
         path.symlink_to(aside)
-        assert "it is a symlink, which is not followed here" in cj("put", "TOKEN", "--stage", "prod", stdin="x", code=3).err, name
+        assert (
+            "it is a symlink, which is not followed here"
+            in cj("put", "TOKEN", "--stage", "prod", stdin="x", code=3).err
+        ), name
         path.unlink()
         aside.rename(path)
     link = cj.folder / "link"
     link.symlink_to("elsewhere")
     assert "there is an identity here already" in cj("identity", "new", "--out", "link", code=3).err
     assert not (cj.folder / "elsewhere").exists()
-    bomb = "a: &a [x, x, x, x, x, x, x, x, x]\n" + "".join(f"{chr(98 + n)}: &{chr(98 + n)} [{', '.join(['*' + chr(97 + n)] * 9)}]\n" for n in range(9))
+    bomb = "a: &a [x, x, x, x, x, x, x, x, x]\n" + "".join(
+        f"{chr(98 + n)}: &{chr(98 + n)} [{', '.join(['*' + chr(97 + n)] * 9)}]\n" for n in range(9)
+    )
     readers = cj.read("jar/readers.yaml")
     for text in (
         f"readers: {{x: {{recipient: age1, opens: *a}}}}\n{bomb}",
@@ -299,7 +369,14 @@ def test_terminals_get_no_escapes(jar_with_secrets: Coinjar) -> None:
     evil = "\x1b]0;title\x07\x1b[2Jx\r\u202eabc"
     cj("put", "TOKEN", "--stage", "prod", stdin=evil)
     cj.write({"jar/plain/dev.yaml": 'all: {"\\u001b[31mRED": x}\n'})
-    runs = (["why", "prod", "TOKEN"], ["grid"], ["compare", "dev", "prod"], ["check"], ["readers", "list"], ["why", "prod", "TOKEN", "--show-secrets"])
+    runs = (
+        ["why", "prod", "TOKEN"],
+        ["grid"],
+        ["compare", "dev", "prod"],
+        ["check"],
+        ["readers", "list"],
+        ["why", "prod", "TOKEN", "--show-secrets"],
+    )
     for command in runs:
         done = cj(*command, code=None)
         assert not set("\x1b\x07\r\u202e") & set(done.out + done.err), command

@@ -144,15 +144,18 @@ def test_each_rule_finds_what_it_is_for(jar: Callable[..., Coinjar], code: str) 
         severity = next(rule.severity for rule in RULES if rule.code == code)
         done = cj("check", "--format", "json", code=None)
         every = json.loads(done.out)["findings"]
-        assert done.code == any(one["severity"] == "error" for one in every)
-        findings = [one for one in every if one["rule"] == code]
+        assert done.code == any(finding["severity"] == "error" for finding in every)
+        findings = [finding for finding in every if finding["rule"] == code]
         if code == "CJ016":
-            findings = [one for one in findings if one["stage"] == "dev"]
-        told = [f"{one['file'].removeprefix('jar/')}{_where(one)}{_whom(one)}: {one['message']}" for one in findings]
+            findings = [finding for finding in findings if finding["stage"] == "dev"]
+        told = [
+            f"{finding['file'].removeprefix('jar/')}{_where(finding)}{_whom(finding)}: {finding['message']}"
+            for finding in findings
+        ]
         assert len(told) == len(expected), told
         for line in expected:
             assert any(found.startswith(line) for found in told), (line, told)
-        assert all(one["severity"] == severity and one["fix"] and one["title"] for one in findings)
+        assert all(finding["severity"] == severity and finding["fix"] and finding["title"] for finding in findings)
         for path in (cj.folder / "jar/plain").glob("*.yaml"):
             path.unlink()
 
@@ -170,7 +173,20 @@ def test_every_rule_has_its_case_and_its_page() -> None:
     from tests.test_linked import LINKED
 
     # in test_faults_of_declarations, test_documents, test_manifests; test_kept_secret, test_attacks, test_sealing, test_deliver, test_mentions
-    elsewhere = {"CJ017", "CJ019", "CJ022", "CJ025", "CJ026", "CJ027", "CJ028", "CJ031", "CJ032", "CJ033", "CJ034", *(f"CJ0{code}" for code in range(35, 44))}
+    elsewhere = {
+        "CJ017",
+        "CJ019",
+        "CJ022",
+        "CJ025",
+        "CJ026",
+        "CJ027",
+        "CJ028",
+        "CJ031",
+        "CJ032",
+        "CJ033",
+        "CJ034",
+        *(f"CJ0{code}" for code in range(35, 44)),
+    }
     assert sorted({*CASES, *LINKED, *elsewhere}) == codes
     page = (Path(__file__).parent.parent / "docs/rules.md").read_text()
     for rule in RULES:
@@ -179,16 +195,19 @@ def test_every_rule_has_its_case_and_its_page() -> None:
 
 def test_accepted_findings_and_strictness(jar: Callable[..., Coinjar]) -> None:
     cj = jar(
-        HEAD + "variables: {A: {default: 'null'}}\naccepted: [{rule: CJ008, variable: A, reason: the driver wants the word}, {rule: CJ001, reason: old}]\n"
+        HEAD
+        + "variables: {A: {default: 'null'}}\naccepted: [{rule: CJ008, variable: A, reason: the driver wants the word}, {rule: CJ001, reason: old}]\n"
     )
     done = cj("check", "--strict")
     assert done.out == "nothing found (1 accepted)\n"
     assert "jar/jar.yaml:6:75: this accepted CJ001 silences nothing any more" in done.err
     assert "the driver wants the word" in cj("check", "--accepted").out
     suppressed = json.loads(cj("check", "--format", "sarif").out)["runs"][0]["results"]
-    assert [one["suppressions"][0]["justification"] for one in suppressed] == ["the driver wants the word"]
+    assert [result["suppressions"][0]["justification"] for result in suppressed] == ["the driver wants the word"]
     cj = jar(HEAD + "variables: {A: {default: 'null'}}\n")
-    assert cj("check").out.startswith("0 errors, 1 warning\njar/jar.yaml:5:26: warning CJ008: the value of A is the word 'null'")
+    assert cj("check").out.startswith(
+        "0 errors, 1 warning\njar/jar.yaml:5:26: warning CJ008: the value of A is the word 'null'"
+    )
     cj("check", "--strict", code=1)
 
 
@@ -206,11 +225,13 @@ def test_sarif_names_rules_and_places(demo: Coinjar) -> None:
         assert result["message"]["text"].endswith(".")
 
 
-@pytest.mark.parametrize(("services", "own", "told"), [("web", "web", True), ("web, api", "web", False), ("web, api", "web, api", True)])
+@pytest.mark.parametrize(
+    ("services", "own", "told"), [("web", "web", True), ("web, api", "web", False), ("web, api", "web, api", True)]
+)
 def test_a_value_for_all_that_reaches_nobody(services: str, own: str, told: bool, jar: Callable[..., Coinjar]) -> None:
-    scopes = "".join(f"{one.strip()}: {{PORT: 1}}\n" for one in own.split(","))
+    scopes = "".join(f"{word.strip()}: {{PORT: 1}}\n" for word in own.split(","))
     cj = jar(
-        f"services: {{{', '.join(f'{one.strip()}: {{}}' for one in services.split(','))}}}\nstages: {{dev: {{}}}}\nvariables: {{PORT: {{}}}}\n",
+        f"services: {{{', '.join(f'{word.strip()}: {{}}' for word in services.split(','))}}}\nstages: {{dev: {{}}}}\nvariables: {{PORT: {{}}}}\n",
         dev=f"all: {{PORT: 2}}\n{scopes}",
     )
     assert ("PORT: the value for all services reaches none" in cj("check").out) is told

@@ -68,13 +68,28 @@ def test_grid_shows_every_state_and_fits(demo: Coinjar) -> None:
         done = demo("grid", env={"COLUMNS": width})
         assert max(map(len, done.out.splitlines())) <= int(width)
         assert "\x1b" not in done.out
-    for sign in ("● ", "↑ ", "○ ", "· ", "ƒ ", "‼ missing", "‼ cannot", "* 3 values", "× unset", "not here", "•••• 26 #", "–"):
+    for sign in (
+        "● ",
+        "↑ ",
+        "○ ",
+        "· ",
+        "ƒ ",
+        "‼ missing",
+        "‼ cannot",
+        "* 3 values",
+        "× unset",
+        "not here",
+        "•••• 26 #",
+        "–",
+    ):
         assert sign in done.out, sign
     narrow = demo("grid", env={"COLUMNS": "60"}).out
     assert "not shown for want of width: 2 columns: prod, prod-isles" in narrow
     assert "made-up" not in done.out
     assert "made-up-rehearsal-password" in demo("grid", "--show-secrets", env={"COLUMNS": "200"}).out
-    columns = re.split(r"\s{2,}", demo("grid", "prod", "--by-service", env={"COLUMNS": "160"}).out.splitlines()[1].strip())
+    columns = re.split(
+        r"\s{2,}", demo("grid", "prod", "--by-service", env={"COLUMNS": "160"}).out.splitlines()[1].strip()
+    )
     assert columns[-4:] == ["timetable", "ticketing", "notices", "berths"]
     rows = {
         flags: len(json.loads(demo("grid", *flags, "--json").out)["rows"])
@@ -82,7 +97,13 @@ def test_grid_shows_every_state_and_fits(demo: Coinjar) -> None:
     }
     assert list(rows.values()) == [22, 14, 6, 5, 8]
     cells = {row["name"]: row["cells"] for row in json.loads(demo("grid", "--json").out)["rows"]}
-    assert cells["TICKET_DB_PASSWORD"]["prod"] == {"state": "own", "value": None, "secret": True, "derived": False, "masked": "•••• 21 chars #2"}
+    assert cells["TICKET_DB_PASSWORD"]["prod"] == {
+        "state": "own",
+        "value": None,
+        "secret": True,
+        "derived": False,
+        "masked": "•••• 21 chars #2",
+    }
     assert cells["ISLE_RADIO"]["dev"]["state"] == "not here"
     assert list(json.loads(demo("grid", "prod", "dev", "--json").out)["columns"]) == ["prod", "dev"]
     plain = demo("grid", env={"PYTHONIOENCODING": "ascii", "PYTHONUTF8": "0", "LANG": "C"}).out
@@ -102,7 +123,11 @@ def test_why_tells_the_whole_story(demo: Coinjar) -> None:
     assert "normal spelling of its kind, boolean" in demo("why", "prod", "MAIL_ENABLED").out
     assert "its stages are prod-isles" in demo("why", "dev", "ISLE_RADIO").out
     found = json.loads(demo("why", "prod-isles", "FARE_ZONES", "--json", "--with", "FARE_ZONES=4").out)
-    assert [(one["layer"], one["wins"]) for one in found["layers"]] == [("default", False), ("prod-isles, ticketing", False), ("one-off", True)]
+    assert [(layer["layer"], layer["wins"]) for layer in found["layers"]] == [
+        ("default", False),
+        ("prod-isles, ticketing", False),
+        ("one-off", True),
+    ]
     assert found["value"] == "4"
 
 
@@ -113,10 +138,17 @@ def test_compare(demo: Coinjar) -> None:
     assert re.search(r"> +MAIL_HOST +\(no value\) +mail.sandling.example\n", out)
     assert "made-up" not in out
     assert demo("compare", "prod", "prod").out.startswith("prod and prod: ")
-    demo.write({"a.env": "LOG_LEVEL=error\nDB_PASSWORD=one\nX=\n", "b.json": '{"LOG_LEVEL": "error", "DB_PASSWORD": "two"}'})
-    rows = {row["name"]: row["verdict"] for row in json.loads(demo("compare", "file:a.env", "file:b.json", "--json", code=1).out)["rows"]}
+    demo.write(
+        {"a.env": "LOG_LEVEL=error\nDB_PASSWORD=one\nX=\n", "b.json": '{"LOG_LEVEL": "error", "DB_PASSWORD": "two"}'}
+    )
+    rows = {
+        row["name"]: row["verdict"]
+        for row in json.loads(demo("compare", "file:a.env", "file:b.json", "--json", code=1).out)["rows"]
+    }
     assert rows == {"LOG_LEVEL": "same", "DB_PASSWORD": "different", "X": "only left"}
-    assert "one" not in demo("compare", "file:a.env", "file:b.json", "--name", "DB_*", code=1).out.split("a.env", 1)[1].replace("only", "")
+    assert "one" not in demo("compare", "file:a.env", "file:b.json", "--name", "DB_*", code=1).out.split("a.env", 1)[
+        1
+    ].replace("only", "")
     assert "only in prod" in demo("compare", "file:a.env", "prod", "--service", "berths", code=1).out
     assert demo("compare", "rehearsal", "prod", "--only", "left", code=1).out.count("\n") == 2
 
@@ -134,7 +166,11 @@ def test_values_from_outside(jar: Callable[..., Coinjar]) -> None:
     assert "jar/plain/dev.yaml:5:6: the environment has no GIVEN" in refused
     cj.write({".config/coinjar/config.yaml": f"allow_commands: [{cj.folder}/jar]\n"})
     assert cj("value", "dev", "A").out == "x"
-    cj.write({"jar/plain/dev.yaml": "all:\n  A: {command: [false]}\n  B: {command: [nope]}\n  C: {command: [true]}\n  D: {file: f.bin}\n"})
+    cj.write(
+        {
+            "jar/plain/dev.yaml": "all:\n  A: {command: [false]}\n  B: {command: [nope]}\n  C: {command: [true]}\n  D: {file: f.bin}\n"
+        }
+    )
     told = cj("render", "dev", "--as", "json", code=3, env=env).err
     for words in (
         "the command 'false' ended with 1",
@@ -157,7 +193,10 @@ def test_circles_and_missing_values_come_all_at_once(jar: Callable[..., Coinjar]
 
 
 def test_empty_unset_and_absent_are_three_things(jar: Callable[..., Coinjar]) -> None:
-    cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {EMPTY: {}, GONE: {default: x}, ABSENT: {}}\n", dev='all: {EMPTY: "", GONE: {unset: true}}\n')
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}}\nvariables: {EMPTY: {}, GONE: {default: x}, ABSENT: {}}\n",
+        dev='all: {EMPTY: "", GONE: {unset: true}}\n',
+    )
     env = {"EMPTY": "e", "GONE": "g", "ABSENT": "a"}
     assert cj("render", "dev", "--as", "posix").out.splitlines()[1:] == ["export EMPTY=''", "unset GONE"]
     assert cj("render", "dev", "--as", "json").out == '{\n  "EMPTY": ""\n}\n'
@@ -169,7 +208,10 @@ def test_empty_unset_and_absent_are_three_things(jar: Callable[..., Coinjar]) ->
 
 def test_render_masks_on_a_terminal_only(jar: Callable[..., Coinjar]) -> None:
     cj = jar(SMALL, dev="all: {TOKEN: s3cret}\n")
-    shown = {flags: on_a_terminal(cj, "render", "dev", "--service", "web", "--as", "posix", *flags) for flags in ((), ("--show-secrets",))}
+    shown = {
+        flags: on_a_terminal(cj, "render", "dev", "--service", "web", "--as", "posix", *flags)
+        for flags in ((), ("--show-secrets",))
+    }
     assert "s3cret" not in shown[()]
     assert "•••• 6 chars" in shown[()]
     assert "export TOKEN='s3cret'" in shown["--show-secrets",]
@@ -195,8 +237,14 @@ def test_a_canary_shows_nowhere(jar: Callable[..., Coinjar]) -> None:
         ["adopt", "file:in.env", "--stage", "dev"], ["adopt", "file:in.env", "--stage", "prod", "--yes"], ["put", "S", "--stage", "dev"], ["put", "T", "--stage", "dev"],
     ]  # fmt: skip
     for arguments in runs:
-        done = subprocess.run([PROGRAM, *arguments], cwd=cj.folder, env=cj.env, input=canary.encode(), capture_output=True, check=False)
+        done = subprocess.run(
+            [PROGRAM, *arguments], cwd=cj.folder, env=cj.env, input=canary.encode(), capture_output=True, check=False
+        )
         assert canary.encode() not in done.stdout + done.stderr, arguments
         assert b"Traceback" not in done.stderr
-    holders = {str(path.relative_to(cj.folder)) for path in cj.folder.rglob("*") if path.is_file() and canary in path.read_text(errors="replace")}
+    holders = {
+        str(path.relative_to(cj.folder))
+        for path in cj.folder.rglob("*")
+        if path.is_file() and canary in path.read_text(errors="replace")
+    }
     assert holders == {"in.env", "jar/plain/dev.yaml"}  # prod's is sealed by adopt

@@ -51,7 +51,10 @@ class _Handler(BaseHTTPRequestHandler):
 
 def holding(cj: Coinjar, *arguments: str, code: int | None = None) -> dict[str, bool]:
     """Whether each proof holds, by its name and stage."""
-    return {f"{one['proof']}@{one['stage']}": one["holds"] for one in json.loads(cj("confirm", *arguments, "--json", code=code).out)["proofs"]}
+    return {
+        f"{proof['proof']}@{proof['stage']}": proof["holds"]
+        for proof in json.loads(cj("confirm", *arguments, "--json", code=code).out)["proofs"]
+    }
 
 
 def test_proofs_of_an_address_and_of_a_process(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -83,7 +86,10 @@ def test_proofs_of_an_address_and_of_a_process(jar: Callable[..., Coinjar], cj: 
             cj("put", name, "--stage", stage, stdin=f"made-up-{name}")
     assert holding(cj, "dev", "up", code=1) == {"up@dev": False}  # nobody listens
     with Answering(("127.0.0.1", port), _Handler) as server:
-        server.data = {"settings": {"LEVEL": "info", "TOKEN": "••••"}, "digest": digest("made-up-PROOF_KEY", "made-up-TOKEN")[:32]}
+        server.data = {
+            "settings": {"LEVEL": "info", "TOKEN": "••••"},
+            "digest": digest("made-up-PROOF_KEY", "made-up-TOKEN")[:32],
+        }
         threading.Thread(target=server.serve_forever, daemon=True).start()
         sleeper = "import time; time.sleep(600)"
         argv = [sys.executable, "-c", sleeper, "made-up-service-4711", "--for-tests"]
@@ -97,7 +103,10 @@ def test_proofs_of_an_address_and_of_a_process(jar: Callable[..., Coinjar], cj: 
             assert {"there@prod", "named@prod", "whole@prod"}.isdisjoint(held)
             shown = cj("confirm", "dev", "prod", code=1)
             assert shown.out.startswith("3 of 19 proofs not as expected\nproof ")
-            assert "mail on prod (mail is configured on prod, and not on dev): nothing there, expected relay.example" in shown.out
+            assert (
+                "mail on prod (mail is configured on prod, and not on dev): nothing there, expected relay.example"
+                in shown.out
+            )
             assert "made-up" not in shown.out + shown.err
             cj("put", "LEVEL=debug", "--stage", "dev")
             whole = cj("confirm", "dev", "whole", code=1).out
@@ -139,7 +148,9 @@ def test_proofs_of_files_and_logs(jar: Callable[..., Coinjar], cj: Coinjar) -> N
         }
     )
     held = holding(cj, "dev", code=1)
-    assert held == dict.fromkeys(["file@dev", "settings@dev", "rendered@dev", "log@dev", "gone@dev"], True) | {"every@dev": False}
+    assert held == dict.fromkeys(["file@dev", "settings@dev", "rendered@dev", "log@dev", "gone@dev"], True) | {
+        "every@dev": False
+    }
     assert "1 missing: PORT" in cj("confirm", "dev", "every", code=1).out
 
 
@@ -177,7 +188,9 @@ proofs:
         )
         cj.env["PIPES"] = sluice.token
         cj("put", "TOKEN", "--stage", "dev", stdin="made-up-token")
-        sluice.standin.state["projects"]["line"]["pipelines"]["look"] = "pipeline: 1\njobs: [{stage: dev, steps: [{do: echo level=$LEVEL}]}]\n"
+        sluice.standin.state["projects"]["line"]["pipelines"]["look"] = (
+            "pipeline: 1\njobs: [{stage: dev, steps: [{do: echo level=$LEVEL}]}]\n"
+        )
         assert set(holding(cj, "dev", code=1).values()) == {False}
         cj("deliver", "dev", "--restart")
         assert set(holding(cj, "dev", "--wait", "10", code=0).values()) == {True}
@@ -217,7 +230,10 @@ def test_faulty_proofs_are_told_all_at_once(jar: Callable[..., Coinjar], cj: Coi
         assert words in told, words
     assert "which stage?" in jar(JAR + "  a: {file: x, expect: y}\n")("confirm", code=2).err
     assert "there is no proof 'nope'" in cj("confirm", "dev", "nope", code=2).err
-    assert "'runs' is no pattern" in jar(JAR + "  a: {process: {runs: '('}, variable: LEVEL, expect: y}\n")("confirm", "dev", code=3).err
+    assert (
+        "'runs' is no pattern"
+        in jar(JAR + "  a: {process: {runs: '('}, variable: LEVEL, expect: y}\n")("confirm", "dev", code=3).err
+    )
     jar(JAR + "  a: {file: x, expect: y}\n")
     assert "no proof is for" not in cj("confirm", "dev", "a", code=1).out
     jar(JAR.replace("proofs:\n", ""))

@@ -39,7 +39,10 @@ def test_a_stage_is_no_source_and_the_error_says_the_way(two: Coinjar) -> None:
         (".env", "A=1\n"),
         ("compose.yaml", "services:\n  a: {image: x, environment: {A: '1'}}\n"),
         ("other.yml", "services:\n  a: {image: x, environment: [A=1]}\n"),
-        ("m.yaml", "kind: Pod\nmetadata: {name: a}\nspec: {containers: [{name: a, image: x, env: [{name: A, value: '1'}]}]}\n"),
+        (
+            "m.yaml",
+            "kind: Pod\nmetadata: {name: a}\nspec: {containers: [{name: a, image: x, env: [{name: A, value: '1'}]}]}\n",
+        ),
     ],
 )
 def test_files_need_no_prefix(name: str, text: str, two: Coinjar) -> None:
@@ -51,27 +54,59 @@ def test_files_need_no_prefix(name: str, text: str, two: Coinjar) -> None:
 
 def test_the_dialect_that_keeps_most_is_taken_and_the_loss_is_said(two: Coinjar) -> None:
     two.write({"mix.env": "A='x y'\nexport B=2\nC=a b\nD=\"q\"\n"})
-    assert "read as dotenv: it keeps more of it than posix; posix would lose line 3" in two("adopt", "mix.env", "--stage", "qa", "--yes").out
-    assert json.loads(two("render", "qa", "--service", "a", "--as", "json").out) == {"A": "x y", "B": "2", "C": "a b", "D": "q"}
+    assert (
+        "read as dotenv: it keeps more of it than posix; posix would lose line 3"
+        in two("adopt", "mix.env", "--stage", "qa", "--yes").out
+    )
+    assert json.loads(two("render", "qa", "--service", "a", "--as", "json").out) == {
+        "A": "x y",
+        "B": "2",
+        "C": "a b",
+        "D": "q",
+    }
 
 
 @pytest.mark.parametrize(
-    "ask", [("drop", "A", "--everywhere"), ("generate", "A_TOKEN", "--stage", "qa", "--replace"), ("readers", "remove", "root", "--everywhere")]
+    "ask",
+    [
+        ("drop", "A", "--everywhere"),
+        ("generate", "A_TOKEN", "--stage", "qa", "--replace"),
+        ("readers", "remove", "root", "--everywhere"),
+    ],
 )
 def test_what_loses_something_asks_first(ask: tuple[str, ...], two: Coinjar) -> None:
     two("put", "A=1", "--declare", "--stage", "qa")
     two("put", "A_TOKEN", "--declare", "--stage", "qa", stdin="made-up")
-    two("readers", "add", "age1lvyvwawkr0mcnnnncaghunadrqkmuf9e6507x9y920xxpp866cnql7dp2z", "--label", "second", "--stage", "qa", "--yes")
-    before = {path: path.read_bytes() for path in (two.folder / "jar").rglob("*") if path.is_file() and ".local" not in path.parts}
+    two(
+        "readers",
+        "add",
+        "age1lvyvwawkr0mcnnnncaghunadrqkmuf9e6507x9y920xxpp866cnql7dp2z",
+        "--label",
+        "second",
+        "--stage",
+        "qa",
+        "--yes",
+    )
+    before = {
+        path: path.read_bytes()
+        for path in (two.folder / "jar").rglob("*")
+        if path.is_file() and ".local" not in path.parts
+    }
     assert "Add --yes" in two(*ask, code=1).err
-    assert {path: path.read_bytes() for path in (two.folder / "jar").rglob("*") if path.is_file() and ".local" not in path.parts} == before
+    assert {
+        path: path.read_bytes()
+        for path in (two.folder / "jar").rglob("*")
+        if path.is_file() and ".local" not in path.parts
+    } == before
     two(*ask, "--yes")
     assert two.read("jar/jar.yaml") + two.read("jar/readers.yaml") + two.read("jar/coins/qa.coins") != "".join(
         before[two.folder / name].decode() for name in ("jar/jar.yaml", "jar/readers.yaml", "jar/coins/qa.coins")
     )
 
 
-@pytest.mark.parametrize(("typed", "meant"), [("list", "grid"), ("get", "value"), ("set", "put"), ("run", "within"), ("diff", "compare")])
+@pytest.mark.parametrize(
+    ("typed", "meant"), [("list", "grid"), ("get", "value"), ("set", "put"), ("run", "within"), ("diff", "compare")]
+)
 def test_words_of_other_programs_lead_on(typed: str, meant: str, two: Coinjar) -> None:
     assert f"did you mean `coinjar {meant}`?" in two(typed, "x", code=2).err
 
@@ -86,7 +121,10 @@ def test_help_and_version(two: Coinjar) -> None:
 def test_nothing_is_cut_in_a_pipe_and_nothing_found_is_said(jar: Callable[..., Coinjar]) -> None:
     long = "x" * 300
     stages = ", ".join(f"stage{number}: {{}}" for number in range(30))
-    cj = jar(f"services: {{a: {{}}}}\nstages: {{{stages}}}\nvariables: {{DB_HOST: {{}}, ÜMLAUT: {{default: ä}}}}\n", shared=f"all: {{DB_HOST: {long}}}\n")
+    cj = jar(
+        f"services: {{a: {{}}}}\nstages: {{{stages}}}\nvariables: {{DB_HOST: {{}}, ÜMLAUT: {{default: ä}}}}\n",
+        shared=f"all: {{DB_HOST: {long}}}\n",
+    )
     assert cj("grid", process=True).out.count(long) == 30
     told = cj("grid", "--name", "DB")
     assert "no name has the shape 'DB'; did you mean 'DB*'?" in told.err

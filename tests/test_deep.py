@@ -19,7 +19,10 @@ SHAPES: dict[str, Callable[[int, int], list[int]]] = {
 @pytest.mark.parametrize("count", [59, 200, 1200])
 @pytest.mark.parametrize("shape", SHAPES)
 def test_a_cluster_of_references(shape: str, count: int, jar: Callable[..., Coinjar]) -> None:
-    lines = "".join(f"  V{one}: {{default: {{text: 'x{''.join(f'${{V{other}}}' for other in SHAPES[shape](one, count))}'}}}}\n" for one in range(count))
+    lines = "".join(
+        f"  V{one}: {{default: {{text: 'x{''.join(f'${{V{other}}}' for other in SHAPES[shape](one, count))}'}}}}\n"
+        for one in range(count)
+    )
     cj = jar(f"services: {{web: {{}}}}\nstages: {{dev: {{}}}}\nvariables:\n{lines}")
     works = shape == "chain" and count < 60
     for _ in range(2):

@@ -41,7 +41,11 @@ def line(jar: Callable[..., Coinjar], cj: Coinjar, more: str = "") -> Iterator[t
     """A jar of two services, delivered to three stand-ins."""
     folder = cj.folder / "standins"
     apps = [f"line-web-{stage}" for stage in ("dev", "trial", "prod")]
-    with standin("saltmarsh", folder, *apps) as salt, standin("lanternfish", folder, "line-mailer") as fish, standin("sluiceway", folder, "line") as sluice:
+    with (
+        standin("saltmarsh", folder, *apps) as salt,
+        standin("lanternfish", folder, "line-mailer") as fish,
+        standin("sluiceway", folder, "line") as sluice,
+    ):
         jar(TWO + HOSTING % salt.standin.address + FISH % fish.standin.address + SLUICE % sluice.standin.address + more)
         cj.env |= {"THERE": salt.token, "FISH": fish.token, "PIPES": sluice.token, "COLUMNS": "140"}
         cj("put", "TOKEN", "--stage", "dev", stdin="made-up-token")
@@ -49,20 +53,30 @@ def line(jar: Callable[..., Coinjar], cj: Coinjar, more: str = "") -> Iterator[t
 
 
 def by_destination(cj: Coinjar, *arguments: str, code: int = 0) -> dict[str, Any]:
-    return {one["destination"]: one for one in json.loads(cj(*arguments, "--json", code=code).out)["targets"]}
+    return {target["destination"]: target for target in json.loads(cj(*arguments, "--json", code=code).out)["targets"]}
 
 
 def test_what_a_destination_supplies_is_taken_into_the_jar(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with line(jar, cj) as (salt, fish, _):
         cj("deliver", "dev", "--dry-run")
-        assert "PUBLIC_ADDRESS" not in (cj.folder / "jar/plain/dev.yaml").read_text() if (cj.folder / "jar/plain/dev.yaml").exists() else True
+        assert (
+            "PUBLIC_ADDRESS" not in (cj.folder / "jar/plain/dev.yaml").read_text()
+            if (cj.folder / "jar/plain/dev.yaml").exists()
+            else True
+        )
         done = cj("deliver", "dev", "--restart")
         assert "PUBLIC_ADDRESS of web is supplied by hosting: taken into the jar" in done.err
         app = salt.standin.state["apps"]["line-web-dev"]
         assert set(app["settings"]) == {"LEVEL", "TOKEN"}  # never sent there
-        links = {one["key"]: one["value"] for one in fish.standin.state["projects"]["line-mailer"]["variables"].values()}
+        links = {
+            variable["key"]: variable["value"]
+            for variable in fish.standin.state["projects"]["line-mailer"]["variables"].values()
+        }
         assert links["LINK"] == f"{salt.standin.address}/run/line-web-dev/inbox"  # in the same run
-        assert cj("value", "dev", "PUBLIC_ADDRESS", "--service", "web").out.strip() == f"{salt.standin.address}/run/line-web-dev/"
+        assert (
+            cj("value", "dev", "PUBLIC_ADDRESS", "--service", "web").out.strip()
+            == f"{salt.standin.address}/run/line-web-dev/"
+        )
         refused = cj("put", "PUBLIC_ADDRESS=https://mine.example/", "--stage", "dev", "--service", "web", code=2)
         assert "PUBLIC_ADDRESS is supplied by hosting on dev" in refused.err
         # it changes: drift says so, check says who must follow, the next delivery makes them
@@ -71,8 +85,14 @@ def test_what_a_destination_supplies_is_taken_into_the_jar(jar: Callable[..., Co
         assert "PUBLIC_ADDRESS" in told
         assert "it changed since it was taken into the jar" in told
         cj("deliver", "dev", "hosting", "--restart")
-        found = [one for one in json.loads(cj("check", "--format", "json", code=None).out)["findings"] if one["rule"] == "CJ034"]
-        assert [one["message"] for one in found] == ["mailer on dev still has an earlier LINK on fish, made from PUBLIC_ADDRESS of web, which changed"]
+        found = [
+            finding
+            for finding in json.loads(cj("check", "--format", "json", code=None).out)["findings"]
+            if finding["rule"] == "CJ034"
+        ]
+        assert [item["message"] for item in found] == [
+            "mailer on dev still has an earlier LINK on fish, made from PUBLIC_ADDRESS of web, which changed"
+        ]
         cj("deliver", "dev")
         assert "CJ034" not in cj("check", code=None).out
         # what is not there yet, and nobody knows
@@ -92,14 +112,16 @@ def test_looking_leaves_nothing_behind(jar: Callable[..., Coinjar], cj: Coinjar)
         ):
             cj(*arguments, code=code)
         assert {path: path.read_bytes() for path in (cj.folder / "jar").rglob("*") if path.is_file()} == before
-        assert not [one for one in salt.server.seen if not one.startswith("GET")]
+        assert not [request for request in salt.server.seen if not request.startswith("GET")]
         # what check cannot look at, it says
         records = "records: {address: 'postgresql://kit@127.0.0.1:1/kit', password: {from_env: NOT_SET}}\n"
         (cj.folder / "jar/jar.yaml").write_text(records + cj.read("jar/jar.yaml"))
         assert "who must follow could not be looked at: the environment has no NOT_SET" in cj("check", code=None).out
 
 
-def test_nothing_of_another_account_is_believed_and_what_is_not_taken_is_not_touched(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+def test_nothing_of_another_account_is_believed_and_what_is_not_taken_is_not_touched(
+    jar: Callable[..., Coinjar], cj: Coinjar
+) -> None:
     with line(jar, cj) as (salt, _, _):
         app = salt.standin.state["apps"]["line-web-dev"]
         app["settings"] |= {"MAIL": "set by hand", "PORT2": "x"}
@@ -107,7 +129,8 @@ def test_nothing_of_another_account_is_believed_and_what_is_not_taken_is_not_tou
         cj.write(
             {
                 "jar/jar.yaml": text.replace(
-                    "variables: [LEVEL, MAIL, TOKEN, PUBLIC_ADDRESS], services: [web]", "variables: [LEVEL, TOKEN, PUBLIC_ADDRESS], services: [web]"
+                    "variables: [LEVEL, MAIL, TOKEN, PUBLIC_ADDRESS], services: [web]",
+                    "variables: [LEVEL, TOKEN, PUBLIC_ADDRESS], services: [web]",
                 )
             }
         )
@@ -116,7 +139,10 @@ def test_nothing_of_another_account_is_believed_and_what_is_not_taken_is_not_tou
         before = (cj.folder / "jar/plain/dev.yaml").read_bytes()
         app["given"]["PUBLIC_ADDRESS"] = "https://another.example/"
         salt.standin.state["owner"] = "somebody-else"
-        assert "this is somebody-else / line-web-dev, and the jar was delivered to sandling-ferries" in cj("deliver", "dev", "hosting", code=3).err
+        assert (
+            "this is somebody-else / line-web-dev, and the jar was delivered to sandling-ferries"
+            in cj("deliver", "dev", "hosting", code=3).err
+        )
         assert (cj.folder / "jar/plain/dev.yaml").read_bytes() == before
 
 
@@ -134,7 +160,9 @@ def test_one_that_fails_stops_no_other_and_a_guarded_stage_asks(jar: Callable[..
         assert json.dumps(fish.standin.state) == before
         shown = on_a_terminal(cj, "deliver", "prod", "fish", "hosting", typed="prod\n")
         assert "prod is guarded." in shown
-        assert {one["stages"][0] for one in fish.standin.state["projects"]["line-mailer"]["variables"].values()} == {"dev", "live"}  # as it is called there
+        assert {
+            variable["stages"][0] for variable in fish.standin.state["projects"]["line-mailer"]["variables"].values()
+        } == {"dev", "live"}  # as it is called there
         assert set(salt.standin.state["apps"]["line-web-prod"]["settings"]) == {"LEVEL"}
         cj("deliver", "prod", "fish", "hosting", "--allow-guarded", "prod")
         for arguments, code, words in (
@@ -180,20 +208,32 @@ def test_several_stages_in_one_variable(jar: Callable[..., Coinjar], cj: Coinjar
         project = fish.standin.state["projects"]["line-mailer"]
         cj("deliver", "dev", "hosting")
         cj("deliver", "prod", "hosting", "--allow-guarded", "prod")
-        project["variables"]["v0"] = {"key": "MAIL", "value": "relay.example", "stages": ["dev", "live", "old"], "write_only": False, "changed": 1}
+        project["variables"]["v0"] = {
+            "key": "MAIL",
+            "value": "relay.example",
+            "stages": ["dev", "live", "old"],
+            "write_only": False,
+            "changed": 1,
+        }
         cj("deliver", "dev", "fish")
         assert project["variables"]["v0"]["stages"] == ["dev", "live", "old"]  # it was right
         cj("put", "MAIL=other.example", "--stage", "dev")
         told = cj("deliver", "dev", "fish", "--dry-run", "--requests").out
         assert re.search(r'PATCH .*/variables/v0 .*"stages": \["live", "old"\].*\nPOST .*"stages": \["dev"\]', told)
         cj("deliver", "dev", "fish")
-        assert sorted((tuple(one["stages"]), one["value"]) for one in project["variables"].values() if one["key"] == "MAIL") == [
+        assert sorted(
+            (tuple(variable["stages"]), variable["value"])
+            for variable in project["variables"].values()
+            if variable["key"] == "MAIL"
+        ) == [
             (("dev",), "other.example"),
             (("live", "old"), "relay.example"),
         ]
         cj("put", "MAIL", "--unset", "--stage", "prod")
         cj("deliver", "prod", "fish", "--allow-guarded", "prod")
-        assert {tuple(one["stages"]) for one in project["variables"].values() if one["key"] == "MAIL"} == {("dev",), ("old",)}
+        assert {
+            tuple(variable["stages"]) for variable in project["variables"].values() if variable["key"] == "MAIL"
+        } == {("dev",), ("old",)}
 
 
 def test_two_levels_and_what_a_job_without_a_stage_gets(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -201,10 +241,13 @@ def test_two_levels_and_what_a_job_without_a_stage_gets(jar: Callable[..., Coinj
         values = sluice.standin.state["projects"]["line"]["values"]
         cj("deliver", "dev", "hosting")
         cj("deliver", "shared", "pipes")  # the whole project gets what holds on every stage
-        assert {(one["name"], one["stage"]) for one in values.values()} == {("LEVEL", None), ("MAIL", None)}
+        assert {(value["name"], value["stage"]) for value in values.values()} == {("LEVEL", None), ("MAIL", None)}
         cj("put", "LEVEL=debug", "--stage", "dev")
         planned = by_destination(cj, "deliver", "dev", "pipes")["pipes"]
-        assert {one["name"] for one in planned["changes"]} == {"LEVEL", "TOKEN"}  # MAIL is right already: the project's
+        assert {change["name"] for change in planned["changes"]} == {
+            "LEVEL",
+            "TOKEN",
+        }  # MAIL is right already: the project's
         assert "a job that names no stage gets another value of LEVEL" in cj("drift", "dev", "pipes").err
         # the classic surprises of a pipeline
         text = """\
@@ -224,7 +267,9 @@ jobs:
     steps: [{name: say, do: 'echo released'}]
 """
         sluice.standin.state["projects"]["line"]["pipelines"]["go"] = text
-        first = sluice.standin.answer("POST", "/projects/line/runs", {}, {"pipeline": "go"}, {"Authorization": f"Bearer {sluice.token}"})
+        first = sluice.standin.answer(
+            "POST", "/projects/line/runs", {}, {"pipeline": "go"}, {"Authorization": f"Bearer {sluice.token}"}
+        )
         assert (first["state"], first["log"]) == (
             "waiting",
             [
@@ -236,7 +281,9 @@ jobs:
         from coinjar.standins.base import ErrorResponse
 
         with pytest.raises(ErrorResponse, match="somebody else must say yes"):
-            sluice.standin.answer("POST", "/projects/line/runs/1/yes", {}, None, {"Authorization": f"Bearer {sluice.token}"})
+            sluice.standin.answer(
+                "POST", "/projects/line/runs/1/yes", {}, None, {"Authorization": f"Bearer {sluice.token}"}
+            )
         other = {"Authorization": f"Bearer {sluice.standin.state['tokens']['berta']}"}
         assert sluice.standin.answer("POST", "/projects/line/runs/1/yes", {}, None, other)["log"][-1] == "released"
 
@@ -259,7 +306,7 @@ def test_limits_are_told_before_anything_is_sent(jar: Callable[..., Coinjar], cj
             assert words in done.err
         assert fish.standin.state["projects"]["line-mailer"]["variables"] == {}
         found = json.loads(cj("check", "--format", "json", code=1).out)["findings"]
-        assert {one["rule"] for one in found if "fish" in one["message"]} >= {"CJ032", "CJ033"}
+        assert {finding["rule"] for finding in found if "fish" in finding["message"]} >= {"CJ032", "CJ033"}
 
 
 def test_two_stages_cannot_share_a_place_and_extras_stay(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -305,7 +352,9 @@ def test_snapshots_are_sealed_and_a_delivery_can_be_undone(jar: Callable[..., Co
 # -- records and locks
 
 
-def test_the_lock_of_a_dead_holder_is_taken_over_and_a_living_one_is_told_of(jar: Callable[..., Coinjar], cj: Coinjar, tmp_path: Path) -> None:
+def test_the_lock_of_a_dead_holder_is_taken_over_and_a_living_one_is_told_of(
+    jar: Callable[..., Coinjar], cj: Coinjar, tmp_path: Path
+) -> None:
     with line(jar, cj) as (salt, _, _), postgresql(tmp_path / "postgresql") as address:
         for shared in (False, True):
             if shared:
@@ -352,7 +401,9 @@ def _race(cj: Coinjar, salt: Running, level: str) -> None:
         writing()
         told = cj("deliver", "dev", "hosting", code=5)
         assert re.search(r"\S+ on \S+ delivers to hosting/dev since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC", told.err)
-        second = subprocess.Popen([*argv, "--wait", "30"], cwd=cj.folder, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        second = subprocess.Popen(
+            [*argv, "--wait", "30"], cwd=cj.folder, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        )
         time.sleep(1.5)
         assert second.poll() is None  # it waits
     assert (first.wait(), second.wait()) == (0, 0)
@@ -365,7 +416,7 @@ def _race(cj: Coinjar, salt: Running, level: str) -> None:
     done = cj("deliver", "dev", "hosting")
     assert re.search("took over the lock of|was interrupted, and all of it is there", done.err)
     assert salt.standin.state["apps"]["line-web-dev"]["settings"]["LEVEL"] == f"{level}-3"
-    assert "interrupted" in {one["state"] for one in json.loads(cj("deliveries", "--json").out)[:2]}
+    assert "interrupted" in {item["state"] for item in json.loads(cj("deliveries", "--json").out)[:2]}
 
 
 def test_json_shapes_have_the_keys_that_are_told(jar: Callable[..., Coinjar], cj: Coinjar) -> None:

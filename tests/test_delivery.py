@@ -38,8 +38,13 @@ def worlds(draw: Any) -> tuple[dict[str, DesiredValue], dict[str, LiveValue], Pl
         kind = draw(st.sampled_from(["own", "own", "own", "supplied", "wide"]))
         if kind == "supplied" and name in wanted:
             kind = "own"  # what is supplied is never wanted
-        held[name] = LiveValue(name, text, supplied=kind == "supplied", wide=kind == "wide", mark=draw(st.sampled_from(["", "1", "2"])))
-    last = {name: LastApplied(fingerprint(name, text), draw(st.sampled_from(["", "1", "2"]))) for name, text in draw(st.dictionaries(NAMES, TEXTS)).items()}
+        held[name] = LiveValue(
+            name, text, supplied=kind == "supplied", wide=kind == "wide", mark=draw(st.sampled_from(["", "1", "2"]))
+        )
+    last = {
+        name: LastApplied(fingerprint(name, text), draw(st.sampled_from(["", "1", "2"])))
+        for name, text in draw(st.dictionaries(NAMES, TEXTS)).items()
+    }
     ours = draw(st.sets(NAMES))
     return wanted, held, PlanContext(lambda name: name in ours or name in last, last, fingerprint, draw(st.booleans()))
 
@@ -58,7 +63,9 @@ def carried_out(held: dict[str, LiveValue], changes: list[d.DeliveryChange]) -> 
 
 
 @given(worlds())
-def test_a_plan_brings_what_is_there_in_step_and_touches_nothing_else(world: tuple[dict[str, DesiredValue], dict[str, LiveValue], PlanContext]) -> None:
+def test_a_plan_brings_what_is_there_in_step_and_touches_nothing_else(
+    world: tuple[dict[str, DesiredValue], dict[str, LiveValue], PlanContext],
+) -> None:
     wanted, held, known = world
     found = plan(wanted, held, known)
     after = carried_out(held, found.changes)
@@ -68,19 +75,23 @@ def test_a_plan_brings_what_is_there_in_step_and_touches_nothing_else(world: tup
         if name not in wanted and (there.supplied or there.wide or not (known.whole or known.ours(name))):
             assert after[name] is there
     # once more there is nothing to do, if the records say what was delivered
-    remembered = known._replace(last={name: LastApplied(fingerprint(name, want.text), after[name].mark) for name, want in wanted.items()})
+    remembered = known._replace(
+        last={name: LastApplied(fingerprint(name, want.text), after[name].mark) for name, want in wanted.items()}
+    )
     again = plan(wanted, after, remembered)
     assert again.changes == []
     assert {*again.same, *again.trusted} == set(wanted)
-    assert all(one.calm for one in standings(wanted, after, remembered, ()) if one.name in wanted)
-    assert len({one.name for one in found.changes}) == len(found.changes)
+    assert all(state.calm for state in standings(wanted, after, remembered, ()) if state.name in wanted)
+    assert len({change.name for change in found.changes}) == len(found.changes)
 
 
 @given(worlds())
-def test_drift_finds_all_that_a_delivery_would_change(world: tuple[dict[str, DesiredValue], dict[str, LiveValue], PlanContext]) -> None:
+def test_drift_finds_all_that_a_delivery_would_change(
+    world: tuple[dict[str, DesiredValue], dict[str, LiveValue], PlanContext],
+) -> None:
     wanted, held, known = world
-    changed = {one.name for one in plan(wanted, held, known).changes}
-    restless = {one.name for one in standings(wanted, held, known, ()) if not one.calm}
+    changed = {change.name for change in plan(wanted, held, known).changes}
+    restless = {state.name for state in standings(wanted, held, known, ()) if not state.calm}
     assert changed <= restless
 
 
@@ -109,15 +120,22 @@ HERE, BLIND = LiveValue("A", "is"), LiveValue("A", None, mark="3")
         (None, HERE._replace(supplied=True), None, False, d.SUPPLIED, True),
     ],
 )
-def test_how_a_variable_stands(wanted: str | None, held: LiveValue | None, last: LastApplied | None, pending: bool, state: str, calm: bool) -> None:
+def test_how_a_variable_stands(
+    wanted: str | None, held: LiveValue | None, last: LastApplied | None, pending: bool, state: str, calm: bool
+) -> None:
     known = PlanContext(lambda _: False, {"A": last} if last else {}, fingerprint)
-    (one,) = standings({"A": DesiredValue("A", wanted)} if wanted is not None else {}, {"A": held} if held else {}, known, {"A"} if pending else ())
-    assert (one.state, one.calm) == (state, calm)
+    (variable_state,) = standings(
+        {"A": DesiredValue("A", wanted)} if wanted is not None else {},
+        {"A": held} if held else {},
+        known,
+        {"A"} if pending else (),
+    )
+    assert (variable_state.state, variable_state.calm) == (state, calm)
 
 
 def test_a_removed_variable_that_still_runs_is_told() -> None:
-    (one,) = standings({}, {}, PlanContext(lambda _: True, {}, fingerprint), ["GONE"])
-    assert (one.name, one.state, one.calm) == ("GONE", d.PENDING, False)
+    (state,) = standings({}, {}, PlanContext(lambda _: True, {}, fingerprint), ["GONE"])
+    assert (state.name, state.state, state.calm) == ("GONE", d.PENDING, False)
 
 
 LIMITED = PlatformDescription(
@@ -148,13 +166,18 @@ LIMITED = PlatformDescription(
 def test_limits(names: dict[str, str], told: list[str]) -> None:
     found = list(refusals(LIMITED, {name: DesiredValue(name, text) for name, text in names.items()}))
     assert len(found) == len(told)
-    assert all(words in one.words for words, one in zip(told, found, strict=True))
-    assert all(text not in one.words for one in found for text in names.values() if len(text) > 2)
+    assert all(words in unsupported.words for words, unsupported in zip(told, found, strict=True))
+    assert all(text not in unsupported.words for unsupported in found for text in names.values() if len(text) > 2)
 
 
 def test_names_that_differ_by_case_are_one_where_case_is_ignored() -> None:
-    found = list(refusals(PlatformDescription(name="x", place=Location("x"), folds_case=True), {name: DesiredValue(name, "x") for name in ("Mode", "MODE")}))
-    assert [one.words for one in found] == ["it and Mode are one name to x, which ignores case"]
+    found = list(
+        refusals(
+            PlatformDescription(name="x", place=Location("x"), folds_case=True),
+            {name: DesiredValue(name, "x") for name in ("Mode", "MODE")},
+        )
+    )
+    assert [unsupported.words for unsupported in found] == ["it and Mode are one name to x, which ignores case"]
 
 
 @given(st.text(), st.text(), st.lists(st.text()))
@@ -165,7 +188,10 @@ def test_what_is_filled_in_arrives_as_it_is(name: str, value: str, stages: list[
     parts = urlsplit(path)
     assert unquote(parts.path.removeprefix("/v/")) == name
     assert parse_qs(parts.query, keep_blank_values=True) == {"a": [value], "c": ["1"]}
-    body = fill({"n": "{name}", "v": "{value}", "s": "{stages}", "b": "{secret}", "t": "<{value}>", "keep": [1, None, True]}, context)
+    body = fill(
+        {"n": "{name}", "v": "{value}", "s": "{stages}", "b": "{secret}", "t": "<{value}>", "keep": [1, None, True]},
+        context,
+    )
     assert body == {"n": name, "v": value, "s": stages, "b": True, "t": f"<{value}>", "keep": [1, None, True]}
     assert type(body["v"]) is str  # not one that hides itself from the one it is for
 

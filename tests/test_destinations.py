@@ -30,7 +30,10 @@ def test_files_are_written_whole_private_and_only_if_all_is_well(jar: Callable[.
     assert done.out.startswith("2 files written, 0 up to date already\n")
     env = cj.folder / "out/prod/web.env"
     assert f"TOKEN={SECRET}\n" in env.read_text()
-    assert [(cj.folder / "out/prod" / name).stat().st_mode & 0o777 for name in ("web.env", "mailer.env")] == [0o600, 0o644]
+    assert [(cj.folder / "out/prod" / name).stat().st_mode & 0o777 for name in ("web.env", "mailer.env")] == [
+        0o600,
+        0o644,
+    ]
     assert cj("render", "prod", "env", "--verify").out == "all 2 files up to date\n"
     env.chmod(0o644)
     assert "only its mode changes: nobody but its owner may read it" in cj("render", "prod", "env", "--dry-run").out
@@ -38,7 +41,12 @@ def test_files_are_written_whole_private_and_only_if_all_is_well(jar: Callable[.
     cj("render", "prod")
     assert env.stat().st_mode & 0o777 == 0o600
     assert (cj.folder / "out/run").stat().st_mode & 0o777 == 0o700
-    assert subprocess.run([cj.folder / "out/run", "printenv", "TOKEN_LINE"], capture_output=True, text=True, check=True).stdout == f"t={SECRET}\n"
+    assert (
+        subprocess.run(
+            [cj.folder / "out/run", "printenv", "TOKEN_LINE"], capture_output=True, text=True, check=True
+        ).stdout
+        == f"t={SECRET}\n"
+    )
     before = {path: path.read_bytes() for path in (cj.folder / "out").rglob("*") if path.is_file()}
     cj("put", "LEVEL=a\nb", "--stage", "prod", "--service", "mailer")
     cj("put", "PORT=81", "--stage", "prod")
@@ -85,7 +93,13 @@ def test_secrets_do_not_go_into_version_control(jar: Callable[..., Coinjar]) -> 
     assert "secrets: …" in told
     cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("path: out.json", "path: alias.json")})
     assert "alias.json: env would put a secret" in cj("render", "prod", code=3).err
-    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("path: alias.json", "path: alias.json, secrets: 'vault/{name}'")})
+    cj.write(
+        {
+            "jar/jar.yaml": cj.read("jar/jar.yaml").replace(
+                "path: alias.json", "path: alias.json, secrets: 'vault/{name}'"
+            )
+        }
+    )
     cj("render", "prod")
     assert json.loads(cj.read("out.json"))["TOKEN_LINE"] == "vault/TOKEN_LINE"
     assert "TOKEN" not in cj.read("safe.json")
@@ -98,9 +112,10 @@ def test_settings_hold_only_what_differs_typed_and_in_place(jar: Callable[..., C
             f'  s: {{type: file, as: settings, services: [mailer], base: s.{suffix}, path: "s.{{stage}}.{suffix}"}}\n',
             dev="all: {MAIL_ON: yes, FARES: {b: true}, PIERS: [north]}\n",
         )
-        own = {"json": '{"framework": {"n": 1.10},\n "mail": {"subject": "x"}}\n', "yaml": "# by hand\nframework: {n: 1.10}   # kept\nmail:\n  subject: x\n"}[
-            suffix
-        ]
+        own = {
+            "json": '{"framework": {"n": 1.10},\n "mail": {"subject": "x"}}\n',
+            "yaml": "# by hand\nframework: {n: 1.10}   # kept\nmail:\n  subject: x\n",
+        }[suffix]
         cj.write({f"s.{suffix}": own, f"s.dev.{suffix}": '{"LEVEL": "stale", "mine": 1}\n'})
         cj("render", "--every-stage")
         base = cj.read(f"s.{suffix}")
@@ -114,16 +129,26 @@ def test_settings_hold_only_what_differs_typed_and_in_place(jar: Callable[..., C
             "FARES": {"a": [1.1, None]},
         }
         assert "1.10" in base
-        assert load(cj.read(f"s.dev.{suffix}")) == {"mine": 1, "mail": {"on": True}, "FARES": {"b": True}, "PIERS": ["north"]}
+        assert load(cj.read(f"s.dev.{suffix}")) == {
+            "mine": 1,
+            "mail": {"on": True},
+            "FARES": {"b": True},
+            "PIERS": ["north"],
+        }
         assert load(cj.read(f"s.prod.{suffix}")) == {"LEVEL": "error", "MAIL": {"HOST": "mail.example"}}
         assert cj("render", "--every-stage", "--verify").out.startswith("all 4 files")
         for stage in ("dev", "prod"):
             assert "different" not in cj("compare", f"dest:s@{stage}", stage, code=None).out.split("\n")[0]
-        told = cj("adopt", f"file+settings:s.{suffix},s.dev.{suffix}", "--stage", "dev", "--service", "mailer", code=1).out
+        told = cj(
+            "adopt", f"file+settings:s.{suffix},s.dev.{suffix}", "--stage", "dev", "--service", "mailer", code=1
+        ).out
         assert "+  framework__n" in told
         assert "5 the same already" in told
         cj("put", "LEVEL", "--unset", "--stage", "dev")
-        assert "LEVEL is unset on dev, and a settings file cannot take away what its base has" in cj("render", "dev", code=3).err
+        assert (
+            "LEVEL is unset on dev, and a settings file cannot take away what its base has"
+            in cj("render", "dev", code=3).err
+        )
 
 
 def test_one_file_for_all_stages(jar: Callable[..., Coinjar]) -> None:
@@ -142,7 +167,9 @@ def test_one_file_for_all_stages(jar: Callable[..., Coinjar]) -> None:
     assert cj("render", "--every-stage", "--as", "csv", "-s", "mailer").out == cj.read("all.csv")
     cj.write({"all.json": cj.read("all.json").replace("PROD_ISLES_LEVEL", "PROD_ISLES_NEW")})
     told = cj("adopt", "file+stage-prefixed:all.json", "--yes", "--service", "mailer")
-    assert "all.json:1:2: left out: OTHER begins with no stage's name (the stages are dev, prod, prod-isles)" in told.err
+    assert (
+        "all.json:1:2: left out: OTHER begins with no stage's name (the stages are dev, prod, prod-isles)" in told.err
+    )
     assert yaml.safe_load(cj.read("jar/plain/prod-isles.yaml")) == {"mailer": {"NEW": "error"}}
     cj("put", "LEVEL=(empty)", "--stage", "dev")
     assert "LEVEL,((empty)),error" in cj("render", "--every-stage", "--as", "csv", "-s", "mailer").out
@@ -161,7 +188,11 @@ def test_one_file_for_all_stages(jar: Callable[..., Coinjar]) -> None:
     assert "all.csv:1:1: left out: the column 'remarks' is no stage" in told.err
     assert yaml.safe_load(cj.read("jar/plain/dev.yaml"))["mailer"]["LEVEL"] == ""
     assert "PORT: the value of PORT is not a port" in told.err
-    clash = made(jar, "  p: {type: file, as: stage-prefixed, services: [web], variables: [ISLES_X], path: all.json}\n", dev="all: {}\n")
+    clash = made(
+        jar,
+        "  p: {type: file, as: stage-prefixed, services: [web], variables: [ISLES_X], path: all.json}\n",
+        dev="all: {}\n",
+    )
     clash.write({"jar/jar.yaml": clash.read("jar/jar.yaml").replace("  PORT:", "  ISLES_X: {default: x}\n  PORT:")})
     assert "PROD_ISLES_X would be read as a name of the stage prod-isles" in clash("render", "prod", code=3).err
 
@@ -173,7 +204,9 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
         "in/sub/token.fill": "a\nkey=${TOKEN}\nb\n", "in/readme": "x", "in/none.fill": "nothing\n", "out/prod/old": "x",
     })  # fmt: skip
     told = cj("render", "prod").err
-    assert cj.read("out/prod/site") == "listen 8080;\n$host ${host} $PORT $$ errorerror\n${NO_SUCH} ${level} ${PORT:-1}\n"
+    assert (
+        cj.read("out/prod/site") == "listen 8080;\n$host ${host} $PORT $$ errorerror\n${NO_SUCH} ${level} ${PORT:-1}\n"
+    )
     assert (cj.folder / "out/prod/sub/token").stat().st_mode & 0o777 == 0o600
     assert [line for line in told.splitlines() if not line.startswith(" ")] == [
         "in/none.fill: this template mentions no declared name",
@@ -195,10 +228,18 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
     cj.write({"in/site.fill": "${LEVEL} ${MAIL__HOST}\n"})
     cj("put", "LEVEL=a; evil", "--stage", "prod")
     told = cj("render", "prod", code=3).err
-    assert "in/site.fill:1:1: the value of LEVEL for web on prod does not fit what this template allows ([a-z0-9]*)" in told
+    assert (
+        "in/site.fill:1:1: the value of LEVEL for web on prod does not fit what this template allows ([a-z0-9]*)"
+        in told
+    )
     assert "in/site.fill:1:10: MAIL__HOST has no value for web on prod" in told
     assert "evil" not in told
-    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("allow: {site.fill: '[a-z0-9]*'}", "bare: true"), "in/site.fill": "$PORT $host ${PORT}x$PORTS\n"})
+    cj.write(
+        {
+            "jar/jar.yaml": cj.read("jar/jar.yaml").replace("allow: {site.fill: '[a-z0-9]*'}", "bare: true"),
+            "in/site.fill": "$PORT $host ${PORT}x$PORTS\n",
+        }
+    )
     cj("render", "prod")
     assert cj.read("out/prod/site") == "8080 $host 8080x$PORTS\n"
 
@@ -218,12 +259,17 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
 def test_faults_of_declarations(jar: Callable[..., Coinjar], destination: str, told: str) -> None:
     cj = made(jar, f"  d: {destination}\n")
     assert told in cj("render", "prod", code=3).err
-    finding = next(one for one in json.loads(cj("check", "--json", code=1).out)["findings"] if one["rule"] == "CJ017")
+    finding = next(
+        finding for finding in json.loads(cj("check", "--json", code=1).out)["findings"] if finding["rule"] == "CJ017"
+    )
     assert finding["message"].removeprefix("d: ") in cj("render", "prod", code=3).err
 
 
 def test_wrong_usage_and_collisions(jar: Callable[..., Coinjar]) -> None:
-    cj = made(jar, "  a: {type: file, as: json, services: [web], path: x.json}\n  b: {type: file, as: json, services: [web], stages: [dev], path: b.json}\n")
+    cj = made(
+        jar,
+        "  a: {type: file, as: json, services: [web], path: x.json}\n  b: {type: file, as: json, services: [web], stages: [dev], path: b.json}\n",
+    )
     assert "a on dev and a on prod would both write x.json" in cj("render", "--every-stage", "a", code=3).err
     for arguments, words in {
         ("prod", "b"): "the destination b is not for prod",
@@ -259,7 +305,9 @@ def test_no_diff_shows_a_secret(dialect: str, texts: list[str]) -> None:
             )
             if cj("render", "prod", code=None).code:
                 return  # this dialect cannot carry it
-            cj.write({"jar/plain/prod.yaml": json.dumps({"all": {"TOKEN": new, "LEVEL": "y"}, "web": {"TOKEN": other}})})
+            cj.write(
+                {"jar/plain/prod.yaml": json.dumps({"all": {"TOKEN": new, "LEVEL": "y"}, "web": {"TOKEN": other}})}
+            )
             done = cj("render", "prod", "--dry-run", code=None)
             shown.append((done.code, done.out, done.err))
             assert "made-up" not in done.out + done.err

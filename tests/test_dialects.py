@@ -17,7 +17,11 @@ from tests.consumers import READERS
 HEADING = FileHeader("app", "dev", "web")
 SPECIAL = "aB1 \t\n\r\"'`\\$#={}()!%&|;<>~*?[]^@:,.-+/\u00a0\u00e9\u2028\ufeff🙂\x01\x1b\x7f"
 TEXTS = st.lists(
-    st.one_of(st.text(st.sampled_from(SPECIAL), max_size=12), st.text(st.characters(exclude_categories=["Cs"]), max_size=20)), min_size=1, max_size=120
+    st.one_of(
+        st.text(st.sampled_from(SPECIAL), max_size=12), st.text(st.characters(exclude_categories=["Cs"]), max_size=20)
+    ),
+    min_size=1,
+    max_size=120,
 )
 SLOW = {"podman": 6, "node": 25, "systemd": 5, "java": 8, "podman_build": 4, "kubectl": 15, "ruamel": 10}
 
@@ -32,7 +36,9 @@ def carried(dialect: Dialect, texts: list[str]) -> list[Entry]:
     return entries
 
 
-@pytest.mark.parametrize(("dialect", "program"), [(name, program) for name, programs in READERS.items() for program in programs])
+@pytest.mark.parametrize(
+    ("dialect", "program"), [(name, program) for name, programs in READERS.items() for program in programs]
+)
 def test_real_readers_get_every_byte(dialect: str, program: str, tmp_path_factory: pytest.TempPathFactory) -> None:
     folder = tmp_path_factory.mktemp(program)
 
@@ -71,11 +77,13 @@ NAMES = ["y", "N", "on", "OFF", "null", "true", "1E3", "0755", "-", "a.b-c", ".5
 )
 def test_names_stay_names(dialect: str, program: str, tmp_path: Path) -> None:
     """Names, and values, that readers of YAML 1.1 take for booleans and numbers; and those that only few grammars carry."""
-    entries = [one for name in NAMES if get(dialect).refusal((one := Entry(name, name)).name, name) is None]
+    entries = [entry for name in NAMES if get(dialect).refusal((entry := Entry(name, name)).name, name) is None]
     assert len(entries) >= 6
     (tmp_path / "vars").write_bytes(render(get(dialect), entries, HEADING))
     seen = READERS[dialect][program](tmp_path / "vars")
-    assert {name: text for name, text in seen.items() if name in NAMES} == {one.name: one.name.encode() for one in entries}
+    assert {name: text for name, text in seen.items() if name in NAMES} == {
+        other_entry.name: other_entry.name.encode() for other_entry in entries
+    }
 
 
 @pytest.mark.unit
@@ -95,7 +103,15 @@ def test_refusals_are_only_what_the_grammar_cannot_carry() -> None:
     table = {
         "posix": {"": True, "a\nb\r\"'`$\\": True, "\0": False},
         "exec-script": {"'": True, "\0": False},
-        "literal": {"": True, ' "kept" # too ': True, "\r in the middle": True, "a\nb": False, "end\r": False, "x" * 65_533: True, "x" * 65_534: False},
+        "literal": {
+            "": True,
+            ' "kept" # too ': True,
+            "\r in the middle": True,
+            "a\nb": False,
+            "end\r": False,
+            "x" * 65_533: True,
+            "x" * 65_534: False,
+        },
         "dotenv": {
             "": True,
             "a\nb": True,
@@ -131,7 +147,7 @@ def test_refusals_are_only_what_the_grammar_cannot_carry() -> None:
         "ümlaut": {"containerfile", *maps},
         "1ST": {"dotenv", "containerfile", *maps},
     }.items():
-        assert {one.name for one in carriers() if one.refusal(name, "x") is None} == able, name
+        assert {dialect.name for dialect in carriers() if dialect.refusal(name, "x") is None} == able, name
 
 
 @pytest.mark.unit
@@ -152,7 +168,9 @@ def test_exec_script_becomes_its_program(tmp_path: Path) -> None:
     script = tmp_path / "start"
     script.write_bytes(render(get("exec-script"), [Entry("A", "it's\n$x"), Entry("GONE", None)], HEADING))
     for shell in (["dash"], ["bash"], ["busybox", "sh"]):
-        done = subprocess.run([*shell, str(script), "/usr/bin/env", "-0"], env={"GONE": "1", "KEPT": "2"}, capture_output=True, check=True)
+        done = subprocess.run(
+            [*shell, str(script), "/usr/bin/env", "-0"], env={"GONE": "1", "KEPT": "2"}, capture_output=True, check=True
+        )
         seen = dict(pair.split(b"=", 1) for pair in done.stdout.split(b"\0") if pair)
         assert seen[b"A"] == b"it's\n$x"
         assert seen[b"KEPT"] == b"2"

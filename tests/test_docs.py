@@ -38,7 +38,9 @@ def steps(page: str) -> list[tuple[str, int, list[str]]]:
 def test_every_command_shown_runs(demo: Coinjar, page: str) -> None:
     shown = steps(page)
     assert len(shown) > 5
-    env = {name: text for name, text in demo.env.items() if name != "COINJAR_IDENTITY"} | {"COLUMNS": "158"}  # the page makes its own
+    env = {name: text for name, text in demo.env.items() if name != "COINJAR_IDENTITY"} | {
+        "COLUMNS": "158"
+    }  # the page makes its own
     for command, code, lines in shown:
         one = f"{command}\ncode=$?; env -0 >.env.of.this.shell; exit $code"  # all of a page is typed into one shell
         done = subprocess.run(["sh", "-c", one], cwd=demo.folder, env=env, capture_output=True, text=True, check=False)
@@ -50,7 +52,9 @@ def test_every_command_shown_runs(demo: Coinjar, page: str) -> None:
 
 
 def test_the_reference_is_the_programs_own_help() -> None:
-    made = subprocess.run([sys.executable, ROOT / "tools/reference.py"], capture_output=True, text=True, check=True).stdout
+    made = subprocess.run(
+        [sys.executable, ROOT / "tools/reference.py"], capture_output=True, text=True, check=True
+    ).stdout
     assert (ROOT / "docs/reference.md").read_text() == made, "run `make docs`"
     assert re.findall(r"^## (\S+)$", made, re.MULTILINE) == [*COMMANDS, "Library"]
     assert re.findall(r"^- `coinjar\.(\w+)`: .", made, re.MULTILINE) == coinjar.__all__
@@ -83,7 +87,7 @@ def test_the_library_door(demo: Coinjar) -> None:
     assert caught.value.exit_code == 2
     with pytest.raises(coinjar.ErrorGroup) as many:
         jar.resolve("dev", service="ticketing")
-    assert all(isinstance(one, coinjar.InputError) and one.hint for one in many.value.errors)
+    assert all(isinstance(error, coinjar.InputError) and error.hint for error in many.value.errors)
 
 
 def test_json_shapes_have_the_keys_that_are_told(demo: Coinjar) -> None:
@@ -105,7 +109,7 @@ def test_json_shapes_have_the_keys_that_are_told(demo: Coinjar) -> None:
 
 def _keys(data: object, columns: set[str]) -> set[str]:
     if isinstance(data, list):
-        return {key for one in data for key in _keys(one, columns)}
+        return {key for element in data for key in _keys(element, columns)}
     if isinstance(data, dict):
         inner = {key for value in data.values() for key in _keys(value, columns)}
         return inner | {key for key in data if key not in ("dev", "rehearsal", "prod", "prod-isles")}
@@ -113,7 +117,12 @@ def _keys(data: object, columns: set[str]) -> set[str]:
 
 
 def test_the_demo_holds(tmp_path: Path) -> None:
-    done = subprocess.run([Path(sys.executable).parent / "coinjar", "demo", "--keep", tmp_path / "kept"], capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [Path(sys.executable).parent / "coinjar", "demo", "--keep", tmp_path / "kept"],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert done.returncode == 0, done.stdout + done.stderr
     assert re.search(r"All \d+ statements held", done.stdout)
     assert (tmp_path / "kept/jar/jar.yaml").is_file()
@@ -135,7 +144,9 @@ def test_a_demo_that_does_not_hold_says_so(tmp_path: Path) -> None:
         "walk.Walk.answer = lambda self, port: {'pid': 0, 'settings': {'PUBLIC_URL': 'x', 'APP_TITLE': 'y'}}\nsys.exit(main(['demo']))"
     )
     env = {"PATH": "/usr/bin:/bin", "HOME": str(tmp_path), "TMPDIR": str(tmp_path)}
-    done = subprocess.run([sys.executable, "-c", wrong], cwd=tmp_path, env=env, capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [sys.executable, "-c", wrong], cwd=tmp_path, env=env, capture_output=True, text=True, check=False
+    )
     assert done.returncode == 1, done.stdout
     assert "The demo did not hold: timetable on dev is the process that was started" in done.stderr
     assert list(tmp_path.iterdir()) == []
@@ -146,4 +157,6 @@ def test_pictures_and_pages_are_there() -> None:
     readme = (ROOT / "README.md").read_text()
     linked = set(re.findall(r"\]\(([\w./-]+)\)", readme))
     assert all((ROOT / path).is_file() for path in linked)
-    assert {path.name for path in (ROOT / "docs/screenshots").iterdir()} == {Path(path).name for path in linked if path.endswith(".png")}
+    assert {path.name for path in (ROOT / "docs/screenshots").iterdir()} == {
+        Path(path).name for path in linked if path.endswith(".png")
+    }

@@ -42,16 +42,29 @@ def environment(form: str, entries: dict[str, str], indent: str) -> str:
         return " {" + ", ".join(f"{quoted(name)}: {quoted(text)}" for name, text in entries.items()) + "}  # flow\n"
     if form == "flow lines":
         return " [" + ", ".join(quoted(f"{name}={text}") for name, text in entries.items()) + "]\n"
-    line = {"map": "{name}: {text}   # of {name}", "lines": "- {line}", "pairs": "- name: {name}\n{indent}  value: {text}"}[form]
-    lines = [line.format(name=quoted(name), text=quoted(text), line=quoted(f"{name}={text}"), indent=indent) for name, text in entries.items()]
-    return "   # here\n" + "".join(f"{indent}{one}\n{indent}# between\n" for one in lines)
+    line = {
+        "map": "{name}: {text}   # of {name}",
+        "lines": "- {line}",
+        "pairs": "- name: {name}\n{indent}  value: {text}",
+    }[form]
+    lines = [
+        line.format(name=quoted(name), text=quoted(text), line=quoted(f"{name}={text}"), indent=indent)
+        for name, text in entries.items()
+    ]
+    return "   # here\n" + "".join(f"{indent}{line}\n{indent}# between\n" for line in lines)
 
 
 @settings(max_examples=400)
 @given(
-    st.sampled_from(["map", "lines", "pairs", "flow map", "flow lines"]), ENTRIES, ENTRIES, st.sampled_from(["  ", "      "]), st.sampled_from(["\n", "\r\n"])
+    st.sampled_from(["map", "lines", "pairs", "flow map", "flow lines"]),
+    ENTRIES,
+    ENTRIES,
+    st.sampled_from(["  ", "      "]),
+    st.sampled_from(["\n", "\r\n"]),
 )
-def test_only_the_environment_changes(form: str, before: dict[str, str], after: dict[str, str], indent: str, newline: str) -> None:
+def test_only_the_environment_changes(
+    form: str, before: dict[str, str], after: dict[str, str], indent: str, newline: str
+) -> None:
     top = "# top\nsteps: &s  # anchored\n  - {run: 'x', n: 1.10}\njob:\n  env:"
     end = '  other: "kept"   # yes\nalias: *s\nenv: {A: untouched}\n'
     text = (top + environment(form, before, "  " + indent) + end).replace("\n", newline)
@@ -65,9 +78,9 @@ def test_only_the_environment_changes(form: str, before: dict[str, str], after: 
     if kept == "map":
         assert loaded == after
     elif kept == "lines":
-        assert dict(one.split("=", 1) for one in loaded) == after
+        assert dict(entry.split("=", 1) for entry in loaded) == after
     else:
-        assert {one["name"]: one["value"] for one in loaded} == after
+        assert {entry["name"]: entry["value"] for entry in loaded} == after
     assert newline == "\n" or "\n" not in done.replace("\r\n", "")
 
 
@@ -75,15 +88,27 @@ def test_only_the_environment_changes(form: str, before: dict[str, str], after: 
 @given(st.sampled_from(["map", "lines", "pairs"]), ENTRIES, ENTRIES, st.sampled_from([None, 2, 4]))
 def test_the_same_in_json(form: str, before: dict[str, str], after: dict[str, str], indent: int | None) -> None:
     def data(entries: dict[str, str]) -> Any:
-        return entries if form == "map" else [f"{name}={text}" if form == "lines" else {"name": name, "value": text} for name, text in entries.items()]
+        return (
+            entries
+            if form == "map"
+            else [
+                f"{name}={text}" if form == "lines" else {"name": name, "value": text} for name, text in entries.items()
+            ]
+        )
 
-    text = json.dumps({"a": [1.10, None, True], "process": {"env": data(before), "cwd": "/"}, "z": "\u00e9"}, indent=indent)
+    text = json.dumps(
+        {"a": [1.10, None, True], "process": {"env": data(before), "cwd": "/"}, "z": "\u00e9"}, indent=indent
+    )
     found = follow(grow_json(text, "f"), "/process/env")
     changes = edits(found.node, found.path, form, after, [name for name in before if name not in after])
     done = json.loads(apply(text.encode(), "f", changes, as_json=True)) if changes else json.loads(text)
     env = done["process"].pop("env", data({}))
     assert done == {"a": [1.10, None, True], "process": {"cwd": "/"}, "z": "\u00e9"}
-    read = env if form == "map" else dict(one.split("=", 1) if form == "lines" else (one["name"], one["value"]) for one in env)
+    read = (
+        env
+        if form == "map"
+        else dict(item.split("=", 1) if form == "lines" else (item["name"], item["value"]) for item in env)
+    )
     assert read == after
 
 
@@ -123,7 +148,7 @@ def test_pointers() -> None:
             follow(root, pointer)
         assert str(caught.value) == told
         assert caught.value.hint
-    assert [one.name for one in held(follow(root, "/jobs/0/env").node)] == ["X"]
+    assert [entry.name for entry in held(follow(root, "/jobs/0/env").node)] == ["X"]
 
 
 JAR = """\
@@ -151,7 +176,11 @@ jobs:
 
 
 def pipeline(jar: Callable[..., Coinjar], places: str, *, more: str = "", **plain: str) -> Coinjar:
-    cj = jar(JAR + f"destinations:\n  ci:\n    type: document\n    path: ci.yaml\n    services: [web]\n{more}    places:\n{places}", **plain)
+    cj = jar(
+        JAR
+        + f"destinations:\n  ci:\n    type: document\n    path: ci.yaml\n    services: [web]\n{more}    places:\n{places}",
+        **plain,
+    )
     cj.write({"ci.yaml": PIPELINE})
     return cj
 
@@ -179,13 +208,15 @@ def test_levels_are_brought_in_step_and_moved_up(jar: Callable[..., Coinjar]) ->
 
 def test_a_level_between_is_not_overlooked(jar: Callable[..., Coinjar]) -> None:
     """What the widest level says must be said again below one that says something else."""
-    places = (
-        "      /env: {variables: [LEVEL]}\n      '/jobs/[name=one]/env': {without: [LEVEL, SALT]}\n      '/jobs/[name=one]/steps/0/env': {variables: [LEVEL]}\n"
-    )
+    places = "      /env: {variables: [LEVEL]}\n      '/jobs/[name=one]/env': {without: [LEVEL, SALT]}\n      '/jobs/[name=one]/steps/0/env': {variables: [LEVEL]}\n"
     cj = pipeline(jar, places, more="    plain_only: true\n")
     cj("render", "prod")
     done = yaml.safe_load(cj.read("ci.yaml"))
-    assert (done["env"]["LEVEL"], done["jobs"][0]["env"]["LEVEL"], done["jobs"][0]["steps"][0]["env"]) == ("info", "old", ["PORT=1", "LEVEL=info"])
+    assert (done["env"]["LEVEL"], done["jobs"][0]["env"]["LEVEL"], done["jobs"][0]["steps"][0]["env"]) == (
+        "info",
+        "old",
+        ["PORT=1", "LEVEL=info"],
+    )
     cj("render", "prod", "--move-up")  # nothing is taken to a level that does not take it
     assert yaml.safe_load(cj.read("ci.yaml")) == done
 
@@ -200,11 +231,16 @@ def test_why_tells_what_a_step_sees(jar: Callable[..., Coinjar]) -> None:
     )
     assert "the jar has 'info' for web on prod: `coinjar render prod ci` brings it in step" in told
     data = json.loads(cj("why", "LEVEL", "--in", "ci", "--at", "/jobs/[name=one]/env", "--json").out)
-    assert [(one["at"], one["says"], one["wins"]) for one in data["levels"]] == [("/jobs/[name=one]/env", "old", False), ("/env", "above", True)]
+    assert [(level["at"], level["says"], level["wins"]) for level in data["levels"]] == [
+        ("/jobs/[name=one]/env", "old", False),
+        ("/env", "above", True),
+    ]
     told = cj("check", code=None).out
     assert "ci.yaml:6:5: warning CJ019: LEVEL at /jobs/[name=one]/env cannot win: /env above decides it" in told
     assert cj("why", "MINE", "--in", "ci.yaml", "--at", "/jobs/[name=two]/steps/0").out.startswith("MINE = kept")
-    assert "No level of the document says anything" in cj("why", "PORT", "--in", "ci.yaml", "--at", "/jobs/[name=two]").out
+    assert (
+        "No level of the document says anything" in cj("why", "PORT", "--in", "ci.yaml", "--at", "/jobs/[name=two]").out
+    )
     for arguments, words in {
         ("LEVEL", "--in", "ci"): "--in and --at go together", ("LEVEL",): "why takes a stage and a variable", ("X", "--in", "none", "--at", "/a"): "there is no document 'none'",
     }.items():  # fmt: skip
@@ -227,7 +263,9 @@ def test_documents_tell_what_will_surprise(jar: Callable[..., Coinjar]) -> None:
 
 def test_secrets_in_documents_are_references(jar: Callable[..., Coinjar]) -> None:
     places = "      '/jobs/[name=two]/env': {stage: prod}\n"
-    cj = pipeline(jar, places, more='    secrets: "(vault {name})"\n    dollars: doubled\n', prod="all: {TOKEN: made-up}\n")
+    cj = pipeline(
+        jar, places, more='    secrets: "(vault {name})"\n    dollars: doubled\n', prod="all: {TOKEN: made-up}\n"
+    )
     assert '+    TOKEN: "(vault TOKEN)"' in cj("render", "prod", "--dry-run").out
     cj("render", "prod")
     env = yaml.safe_load(cj.read("ci.yaml"))["jobs"][1]["env"]
@@ -247,7 +285,10 @@ def test_secrets_in_documents_are_references(jar: Callable[..., Coinjar]) -> Non
     [
         ("      /jbos/x: {}\n", "ci.yaml: /jbos/x leads nowhere: the document has no 'jbos'"),
         ("      env: {}\n", "jar/jar.yaml:18:7: 'env' is no JSON Pointer"),
-        ("      /env: {stage: produ, services: [wbe], form: list, decided_by: [/x], what: 1}\n", "unknown key 'what' in the place /env"),
+        (
+            "      /env: {stage: produ, services: [wbe], form: list, decided_by: [/x], what: 1}\n",
+            "unknown key 'what' in the place /env",
+        ),
         ("      /jobs/0/name: {}\n", "/jobs/0/name: there is no environment: neither a map nor a list"),
     ],
 )
@@ -287,7 +328,10 @@ def test_an_environment_that_others_share_is_not_touched(jar: Callable[..., Coin
     shared = "jobs:\n- env: &e {LEVEL: old, MINE: x}\n- env: *e\n"
     for text in (shared, "jobs:\n- {}\n- env:\n    ? LEVEL\n    : old\n"):
         cj.write({"ci.yaml": text})
-        assert "ci.yaml: changing LEVEL, PORT, SALT here would change something else too" in cj("render", "prod", code=3).err
+        assert (
+            "ci.yaml: changing LEVEL, PORT, SALT here would change something else too"
+            in cj("render", "prod", code=3).err
+        )
         assert cj.read("ci.yaml") == text
 
 
@@ -307,11 +351,17 @@ MERGED = "base: &base\n  A: 1\n  B: '2' # from the base\nmore: &more {C: '3'}\ne
     [
         ("{A: 1, B: 2, C: 3, D: 4}", {"A": "1", "B": "2", "C": "3", "D": "4"}, ""),
         ("{A: 1, B: 5, C: 3, D: 4}", {"A": "1", "B": "5", "C": "3", "D": "4"}, ""),
-        ("{A: 1, B: 2, D: 6}", {"A": "1", "B": "2", "C": "3", "D": "6"}, "C at /env comes from an anchor ('<<'), and stays"),
+        (
+            "{A: 1, B: 2, D: 6}",
+            {"A": "1", "B": "2", "C": "3", "D": "6"},
+            "C at /env comes from an anchor ('<<'), and stays",
+        ),
         ("{A: 1}", {"A": "1", "B": "2", "C": "3"}, "B at /env comes from an anchor"),
     ],
 )
-def test_what_an_anchor_brings_counts_as_there(values: str, seen: dict[str, str], told: str, jar: Callable[..., Coinjar]) -> None:
+def test_what_an_anchor_brings_counts_as_there(
+    values: str, seen: dict[str, str], told: str, jar: Callable[..., Coinjar]
+) -> None:
     cj = jar(
         "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {}, B: {}, C: {}, D: {}}\n"
         "destinations: {doc: {type: document, path: d.yaml, places: {/env: {services: [web], stage: dev}}}}\n",
@@ -331,7 +381,11 @@ def test_what_an_anchor_brings_counts_as_there(values: str, seen: dict[str, str]
     [  # a comment behind what stays, in flow style
         ("env: {A: '1', # keep A\n  B: '2'}\n", "{A: 1}", "env: {A: '1' # keep A\n  }\n"),
         ("env: [\n  A=1, # keep A\n  B=2 # goes\n]\n", "{A: 1}", "env: [\n  A=1 # keep A\n]\n"),
-        ("env: {\n  A: '1', # goes\n  B: '2', # keep B\n  C: '3' # goes, too\n}\n", "{B: 2}", "env: {\n  B: '2' # keep B\n}\n"),
+        (
+            "env: {\n  A: '1', # goes\n  B: '2', # keep B\n  C: '3' # goes, too\n}\n",
+            "{B: 2}",
+            "env: {\n  B: '2' # keep B\n}\n",
+        ),
         ("env: {\n  A: '1' # keep A\n  , B: '2'\n}\n", "{A: 1}", "env: {\n  A: '1' # keep A\n}\n"),
         # a list at its key's column, with a comment above
         ("env:\n# above\n- A=1\n- B=2\nz: 1\n", "{}", "env: []\n# above\nz: 1\n"),
@@ -365,7 +419,9 @@ SHARED_JAR = (
         ("a: &e\n- {name: A, value: '1'}\nb: *e\n", "a: &e\n- {name: A, value: '2'}\n- {name: B, value: '3'}\nb: *e\n"),
     ],
 )
-def test_an_anchor_whose_places_want_the_same_is_edited_once(before: str, after: str, jar: Callable[..., Coinjar]) -> None:
+def test_an_anchor_whose_places_want_the_same_is_edited_once(
+    before: str, after: str, jar: Callable[..., Coinjar]
+) -> None:
     cj = jar(SHARED_JAR % "", dev="all: {A: 2, B: 3}\n")
     cj.write({"d.yaml": before})
     for _ in range(2):

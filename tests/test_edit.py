@@ -24,7 +24,12 @@ def editor(cj: Coinjar, *lines: str) -> str:
 
 def test_edit(jar_with_secrets: Coinjar) -> None:
     cj = jar_with_secrets
-    cj.write({"jar/plain/prod.yaml": "# kept\nall: {}   # too\n", "jar/jar.yaml": cj.read("jar/jar.yaml") + "  LEVEL: {kind: port}\n"})
+    cj.write(
+        {
+            "jar/plain/prod.yaml": "# kept\nall: {}   # too\n",
+            "jar/jar.yaml": cj.read("jar/jar.yaml") + "  LEVEL: {kind: port}\n",
+        }
+    )
     before = cj.read("jar/coins/prod.coins")
     where = {"EDITOR": editor(cj, 'cp "$1" seen', 'sed -i "s/TOKEN: .*/TOKEN: edited/" "$1"')}
     done = cj("edit", "prod", env=where)
@@ -34,7 +39,9 @@ def test_edit(jar_with_secrets: Coinjar) -> None:
         "all:\n  LOGIN: made-up LOGIN of prod\n  OTHER: made-up OTHER of prod\n  TOKEN: made-up TOKEN of prod\n"
     )
     after = cj.read("jar/coins/prod.coins")
-    assert [line.split()[1] for line, old in zip(after.splitlines(), before.splitlines(), strict=True) if line != old] == ["TOKEN"]
+    assert [
+        line.split()[1] for line, old in zip(after.splitlines(), before.splitlines(), strict=True) if line != old
+    ] == ["TOKEN"]
     path, mode = cj.read("where").splitlines()[:2]
     assert path.startswith(("/dev/shm/", "/run/"))  # noqa: S108 - memory, which is asserted here
     assert mode == "600 -rw-------"
@@ -46,7 +53,10 @@ def test_edit(jar_with_secrets: Coinjar) -> None:
         'sed -i "0,/  TOKEN: x/! s/  TOKEN: edited//" "$1"',
         "printf 'mailer:\\n  LOGIN: own\\n' >>\"$1\"",
     )
-    assert cj("edit", "prod", env={"EDITOR": moved}).err == "prod: sealed anew: TOKEN, LOGIN; dropped: OTHER; plain values changed\n"
+    assert (
+        cj("edit", "prod", env={"EDITOR": moved}).err
+        == "prod: sealed anew: TOKEN, LOGIN; dropped: OTHER; plain values changed\n"
+    )
     assert cj("value", "prod", "LOGIN").out == "own"
     assert cj.read("jar/plain/prod.yaml") == "# kept\nall: {LEVEL: 80}   # too\n"
     for lines, words in {
@@ -84,7 +94,9 @@ def test_a_faulty_text_is_offered_again_and_a_kill_leaves_nothing(jar_with_secre
     (cj.folder / "where").unlink()
     for number in (signal.SIGTERM, signal.SIGKILL):
         (cj.folder / "started").unlink(missing_ok=True)
-        process = subprocess.Popen([PROGRAM, "edit", "prod"], cwd=cj.folder, env=cj.env, stdin=subprocess.DEVNULL, start_new_session=True)
+        process = subprocess.Popen(
+            [PROGRAM, "edit", "prod"], cwd=cj.folder, env=cj.env, stdin=subprocess.DEVNULL, start_new_session=True
+        )
         end = time.monotonic() + 20
         while not (cj.folder / "started").exists():
             assert time.monotonic() < end
@@ -122,11 +134,16 @@ def test_a_script_that_carries_its_values_encrypted(demo: Coinjar) -> None:
     (image / "start").write_text(script)
     tops = {Path(library).parts[1] for library in libraries}
     copies = "".join(f"COPY {top} /{top}\n" for top in sorted(tops))
-    (image / "Containerfile").write_text(f"FROM localhost/coinjar/base:1\nCOPY age /bin/age\n{copies}COPY start /start\n")
+    (image / "Containerfile").write_text(
+        f"FROM localhost/coinjar/base:1\nCOPY age /bin/age\n{copies}COPY start /start\n"
+    )
     base, env = podman_engine()
     tag = f"localhost/coinjar/sealed:{os.getpid()}"
     subprocess.run(
-        [*base, "build", "-q", "--isolation", "chroot", "--network", "host", "--pull=never", "-t", tag, str(image)], env=env, check=True, capture_output=True
+        [*base, "build", "-q", "--isolation", "chroot", "--network", "host", "--pull=never", "-t", tag, str(image)],
+        env=env,
+        check=True,
+        capture_output=True,
     )
     saved = subprocess.run([*base, "save", tag], env=env, check=True, capture_output=True).stdout
     assert secret.encode() not in saved
@@ -134,12 +151,23 @@ def test_a_script_that_carries_its_values_encrypted(demo: Coinjar) -> None:
     mounted = ["-v", f"{demo.folder}/box.identity:/identity:ro", "-e", "COINJAR_IDENTITY_FILE=/identity"]
     show = ["/bin/busybox", "sh", "/start", "/bin/busybox", "env"]
     for way, given in ((mounted, {}), (["-e", "COINJAR_IDENTITY"], {"COINJAR_IDENTITY": key})):
-        done = subprocess.run([*base, "run", "--rm", "--network", "host", *way, tag, *show], env=env | given, capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            [*base, "run", "--rm", "--network", "host", *way, tag, *show],
+            env=env | given,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
         assert f"TICKET_DB_URL={wanted}\n" in done.stdout, done.stderr
         assert "COINJAR" not in done.stdout
         assert "coinjar" not in done.stdout
-    refused = subprocess.run([*base, "run", "--rm", "--network", "host", tag, *show], env=env, capture_output=True, text=True, check=False)
+    refused = subprocess.run(
+        [*base, "run", "--rm", "--network", "host", tag, *show], env=env, capture_output=True, text=True, check=False
+    )
     assert refused.returncode != 0
     assert "COINJAR_IDENTITY_FILE" in refused.stderr
-    assert "this is no recipient" in demo("render", "prod", "-s", "ticketing", "--as", "exec-script", "--encrypt-to", key, code=2).err
+    assert (
+        "this is no recipient"
+        in demo("render", "prod", "-s", "ticketing", "--as", "exec-script", "--encrypt-to", key, code=2).err
+    )
     assert "goes with" in demo("render", "prod", "-s", "ticketing", "--as", "json", "--encrypt-to", own, code=2).err

@@ -100,9 +100,16 @@ def of_the_demo(cj: Coinjar) -> dict[str, str]:
 
 def files(folder: Path) -> dict[str, bytes]:
     """What a jar consists of; of sealed values which there are, for sealing the same again makes other bytes."""
-    found = {str(path): path.read_bytes() for path in sorted(folder.rglob("*")) if path.is_file() and ".local" not in path.parts and "keys" not in path.parts}
+    found = {
+        str(path): path.read_bytes()
+        for path in sorted(folder.rglob("*"))
+        if path.is_file() and ".local" not in path.parts and "keys" not in path.parts
+    }
     return {
-        name: b"\n".join(sorted(line.rsplit(b" ", 2)[0] for line in data.split(b"\n"))) if name.endswith(".coins") else data for name, data in found.items()
+        name: b"\n".join(sorted(line.rsplit(b" ", 2)[0] for line in data.split(b"\n")))
+        if name.endswith(".coins")
+        else data
+        for name, data in found.items()
     }
 
 
@@ -118,8 +125,19 @@ def filled(request: pytest.FixtureRequest, cj: Coinjar) -> Iterator[tuple[Coinja
             f"  every-live: {{type: platform, platform: saltmarsh, services: [{words['V']}], stages: [{words['S']}], variables: [{words['N']}, {words['T']}],\n"
             f"               address: '{salt.standin.address}', app: {app_name}, token: {{from_env: EVERY_TOKEN}}}}\n"
         )
-        cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("\ndestinations:", f"\ndestinations:\n{declared}", 1), "some.env": "ADOPTED=some\n"})
-        cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("\nvariables:", "\nvariables:\n  GENERATED: {secret: true, generate: {length: 24}}", 1)})
+        cj.write(
+            {
+                "jar/jar.yaml": cj.read("jar/jar.yaml").replace("\ndestinations:", f"\ndestinations:\n{declared}", 1),
+                "some.env": "ADOPTED=some\n",
+            }
+        )
+        cj.write(
+            {
+                "jar/jar.yaml": cj.read("jar/jar.yaml").replace(
+                    "\nvariables:", "\nvariables:\n  GENERATED: {secret: true, generate: {length: 24}}", 1
+                )
+            }
+        )
         cj.write({"code/a.py": "import os\nos.environ['PORT']\n"})
         yield cj, words | {"D": "every-file", "L": "every-live", "R": OTHERS}
 

@@ -17,22 +17,31 @@ JAR = "services: {web: {}}\nstages: {dev: {}}\nvariables: {%s}\ndestinations: {o
 def seen(cj: Coinjar, source: str) -> dict[str, str]:
     """What `compare` shows that a source holds."""
     rows = json.loads(cj("compare", source, source, "--json", "--every-name").out)["rows"]
-    return {one["name"]: one["left"]["value"] for one in rows}
+    return {row["name"]: row["left"]["value"] for row in rows}
 
 
 @pytest.mark.parametrize("names", [("A__B", "__A__B"), ("A____B", "A__B"), ("__A__B", "A____B")])
 def test_two_names_with_one_place_in_settings_are_refused(names: tuple[str, str], jar: Callable[..., Coinjar]) -> None:
-    cj = jar(JAR % (", ".join(f"{one}: {{default: x}}" for one in names), "type: file, as: settings, path: s.json"))
+    cj = jar(JAR % (", ".join(f"{name}: {{default: x}}" for name in names), "type: file, as: settings, path: s.json"))
     told = cj("render", "dev", code=3).err
     assert f"{names[0]} and {names[1]} would both stand at A · B" in told
     assert not (cj.folder / "s.json").exists()
 
 
 @pytest.mark.parametrize(
-    ("file", "old"), [("d.yaml", "# head\nA: old # c\n"), ("d.yaml", "{}\n"), ("d.yaml", ""), ("d.json", '{"A": "old"}'), ("d.json", "{}")]
+    ("file", "old"),
+    [
+        ("d.yaml", "# head\nA: old # c\n"),
+        ("d.yaml", "{}\n"),
+        ("d.yaml", ""),
+        ("d.json", '{"A": "old"}'),
+        ("d.json", "{}"),
+    ],
 )
 def test_a_whole_document_is_a_place(file: str, old: str, jar: Callable[..., Coinjar]) -> None:
-    cj = jar(JAR % ("A: {default: 1}, B: {default: 2}", f'type: document, path: {file}, places: {{"": {{services: [web]}}}}'))
+    cj = jar(
+        JAR % ("A: {default: 1}, B: {default: 2}", f'type: document, path: {file}, places: {{"": {{services: [web]}}}}')
+    )
     cj.write({file: old})
     if not old:
         assert "d.yaml: the whole document leads nowhere: the document is empty" in cj("render", "dev", code=3).err
@@ -51,11 +60,24 @@ def test_a_containerfile_of_several_stages_means_what_the_builder_makes_of_it(cj
             "FROM y AS other\nENV C=c\nFROM --platform=x/y Base\nENV D=$A!\n"
         }
     )
-    assert seen(cj, "file+containerfile:Containerfile") == {"N": "5", "V": "1", "A": "a-", "Q": "5", "R": "6", "B": "v1", "D": "a-!"}
+    assert seen(cj, "file+containerfile:Containerfile") == {
+        "N": "5",
+        "V": "1",
+        "A": "a-",
+        "Q": "5",
+        "R": "6",
+        "B": "v1",
+        "D": "a-!",
+    }
 
 
-@pytest.mark.parametrize(("dialect", "name"), [("literal", "."), ("literal", ".."), ("literal", "..a"), ("containerfile", "--"), ("containerfile", "--from")])
-def test_a_name_that_breaks_a_whole_file_is_refused_by_name(dialect: str, name: str, jar: Callable[..., Coinjar]) -> None:
+@pytest.mark.parametrize(
+    ("dialect", "name"),
+    [("literal", "."), ("literal", ".."), ("literal", "..a"), ("containerfile", "--"), ("containerfile", "--from")],
+)
+def test_a_name_that_breaks_a_whole_file_is_refused_by_name(
+    dialect: str, name: str, jar: Callable[..., Coinjar]
+) -> None:
     cj = jar(JAR % (f'"{name}": {{default: x}}, GOOD: {{}}', f"type: file, as: {dialect}, path: out.txt"))
     assert f"{dialect} cannot carry {name}: " in cj("render", "dev", code=3).err
     assert not (cj.folder / "out.txt").exists()
@@ -65,7 +87,7 @@ def test_properties_in_latin_1_are_read(cj: Coinjar) -> None:
     cj.write({})
     (cj.folder / "a.properties").write_bytes("NAME=Käse\nOTHER=\\u00e4\n".encode("latin-1"))
     done = cj("compare", "file+properties:a.properties", "file+properties:a.properties", "--json")
-    assert {one["name"]: one["left"]["value"] for one in json.loads(done.out)["rows"]} == {"NAME": "Käse", "OTHER": "ä"}
+    assert {row["name"]: row["left"]["value"] for row in json.loads(done.out)["rows"]} == {"NAME": "Käse", "OTHER": "ä"}
     assert "it is not UTF-8, and was read as Latin-1" in done.err
 
 
@@ -73,7 +95,7 @@ def test_tabs_are_read_as_the_newest_node_reads_them_and_said(cj: Coinjar) -> No
     text = '\tA=1\nB=\t2\nC=3\t\nexport D=4\nF=\t"6"\t# x\nexport\tG=7\n'
     cj.write({"n.env": text})
     done = cj("compare", "file+dotenv:n.env", "file+dotenv:n.env", "--json")
-    ours = {one["name"]: one["left"]["value"] for one in json.loads(done.out)["rows"]}
+    ours = {row["name"]: row["left"]["value"] for row in json.loads(done.out)["rows"]}
     assert ours == {"A": "1", "B": "2", "C": "3", "D": "4", "F": "6"}
     assert "left out: a tab stands behind export" in done.err
     for name in "ABCF":
@@ -84,7 +106,10 @@ def test_tabs_are_read_as_the_newest_node_reads_them_and_said(cj: Coinjar) -> No
 
 def test_what_no_environment_can_carry_is_an_error_where_it_is_read(jar: Callable[..., Coinjar]) -> None:
     cj = jar(JAR % ("A: {}, B: {}", "type: file, as: json, path: out.json"), dev='all: {A: "x\\0y", B: 1}\n')
-    assert "jar/plain/dev.yaml:1:10: error CJ003: the value of A has a NUL character, which no environment can carry" in cj("check", code=1).out
+    assert (
+        "jar/plain/dev.yaml:1:10: error CJ003: the value of A has a NUL character, which no environment can carry"
+        in cj("check", code=1).out
+    )
     assert "NUL character" in cj("render", "dev", code=3).err
     assert "NUL character" in cj("render", "dev", "--service", "web", "--as", "json", code=3).err
     cj.write({"n.json": '{"C": "a\\u0000b", "D": "1"}'})
@@ -98,13 +123,21 @@ def test_only_the_comment_right_above_describes_a_variable(cj: Coinjar) -> None:
     cj.write({"s.env": "# ---- Database ----\n\n# The host.\nDB_HOST=h\nPLAIN=1\n\n# Section\n\nOTHER=2\n"})
     cj("adopt", "s.env", "--stage", "dev", "--yes")
     variables = yaml.safe_load(cj.read("jar/jar.yaml"))["variables"]
-    assert {name: one.get("about") for name, one in variables.items()} == {"DB_HOST": "The host.", "PLAIN": None, "OTHER": None}
+    assert {name: item.get("about") for name, item in variables.items()} == {
+        "DB_HOST": "The host.",
+        "PLAIN": None,
+        "OTHER": None,
+    }
 
 
 @pytest.mark.parametrize("named", [None, "carla"])
 def test_whoever_edits_first_may_say_who_they_are(named: str | None, cj: Coinjar) -> None:
     cj("new", "--app", "x", "--service", "a", "--stage", "dev")
-    cj.write({"jar/jar.yaml": "coinjar: 1\napp: x\nservices: {a: {}}\nstages: {dev: {}}\nvariables: {A_TOKEN: {secret: true}}\n"})
+    cj.write(
+        {
+            "jar/jar.yaml": "coinjar: 1\napp: x\nservices: {a: {}}\nstages: {dev: {}}\nvariables: {A_TOKEN: {secret: true}}\n"
+        }
+    )
     cj.write({"edit.sh": '#!/bin/sh\nprintf "all:\\n  A_TOKEN: made-up\\n" >> "$1"\n'})
     (cj.folder / "edit.sh").chmod(0o755)
     cj("edit", "dev", *(["--label", named] if named else []), env={"EDITOR": str(cj.folder / "edit.sh")})
@@ -118,7 +151,7 @@ def test_a_variable_that_differs_by_service_is_explained_for_each(jar: Callable[
     assert "P = 1\non dev, for a, c\n" in told
     assert "P = 2\non dev, for b\n" in told
     both = json.loads(cj("why", "dev", "P", "--json").out)
-    assert [(one["service"], one["value"]) for one in both["services"]] == [("a", "1"), ("b", "2")]
+    assert [(service["service"], service["value"]) for service in both["services"]] == [("a", "1"), ("b", "2")]
     assert "P = 2" in cj("why", "dev", "P", "--service", "b").out
 
 
@@ -131,22 +164,40 @@ def test_a_path_below_home_is_shown_short(cj: Coinjar) -> None:
     other.env |= {"HOME": str(home)}
     told = other("identity", "new", env={"COINJAR_IDENTITY": ""}).err
     assert "Made ~/.config/coinjar/identity (mode 0600)" in told
-    assert "Made own.identity (mode 0600)" in other("identity", "new", "--out", "own.identity", env={"COINJAR_IDENTITY": ""}).err
+    assert (
+        "Made own.identity (mode 0600)"
+        in other("identity", "new", "--out", "own.identity", env={"COINJAR_IDENTITY": ""}).err
+    )
 
 
 def test_a_kind_fits_all_containers(cj: Coinjar) -> None:
     cj("new", "--app", "x", "--service", "web", "--service", "api", "--stage", "dev")
     web, api = "PORT: '8080', LIMIT: 30s, DEBUG: 'true', A: '1'", "PORT: http, LIMIT: soon, DEBUG: '1', A: '1.5'"
-    cj.write({"compose.yaml": f"services:\n  web: {{image: x, environment: {{{web}}}}}\n  api: {{image: x, environment: {{{api}}}}}\n"})
+    cj.write(
+        {
+            "compose.yaml": f"services:\n  web: {{image: x, environment: {{{web}}}}}\n  api: {{image: x, environment: {{{api}}}}}\n"
+        }
+    )
     cj("adopt", "compose.yaml", "--stage", "dev", "--yes")
     assert cj("check").out == "nothing found\n"
-    assert json.loads(cj("render", "dev", "--service", "api", "--as", "json").out) == {"PORT": "http", "LIMIT": "soon", "DEBUG": "1", "A": "1.5"}
+    assert json.loads(cj("render", "dev", "--service", "api", "--as", "json").out) == {
+        "PORT": "http",
+        "LIMIT": "soon",
+        "DEBUG": "1",
+        "A": "1.5",
+    }
 
 
-@pytest.mark.parametrize(("name", "text"), [("DB_URL", "postgres://u:made-up@h/d"), ("API_TOKEN", "made-up-x"), ("PLACE", "https://u:made-up@h/")])
+@pytest.mark.parametrize(
+    ("name", "text"),
+    [("DB_URL", "postgres://u:made-up@h/d"), ("API_TOKEN", "made-up-x"), ("PLACE", "https://u:made-up@h/")],
+)
 def test_a_service_level_value_is_a_secret_where_name_or_text_say_so(name: str, text: str, cj: Coinjar) -> None:
     cj("new", "--app", "x", "--service", "web", "--stage", "dev")
-    assert "is a secret, and is never taken from the command line" in cj("put", f"{name}={text}", "--declare", "--stage", "dev", "-s", "web", code=2).err
+    assert (
+        "is a secret, and is never taken from the command line"
+        in cj("put", f"{name}={text}", "--declare", "--stage", "dev", "-s", "web", code=2).err
+    )
     for _ in range(2):
         cj("put", name, "--declare", "--stage", "dev", "-s", "web", stdin=text)
     assert text not in cj.read("jar/jar.yaml") + cj.read("jar/plain/dev.yaml")

@@ -55,7 +55,7 @@ class _Handler(BaseHTTPRequestHandler):
 @contextmanager
 def script(*answers: int | Told) -> Iterator[Script]:
     with Script(("127.0.0.1", 0), _Handler) as server:
-        server.answers = [one if isinstance(one, tuple) else (one, {}, b"{}") for one in answers]
+        server.answers = [answer if isinstance(answer, tuple) else (answer, {}, b"{}") for answer in answers]
         server.seen = []
         Thread(target=server.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True).start()
         yield server
@@ -116,7 +116,10 @@ def test_a_refusal_is_told_once_without_what_it_repeats() -> None:
     assert "422" in caught.value.message
     assert "•••• is no value" in caught.value.message
     assert "made-up" not in str(caught.value) + caught.value.hint
-    with script((400, {}, b"no: 1")) as server, pytest.raises(ExternalError) as caught:  # too short to be masked: nothing is told
+    with (
+        script((400, {}, b"no: 1")) as server,
+        pytest.raises(ExternalError) as caught,
+    ):  # too short to be masked: nothing is told
         sent(server, Request("PUT", "/x"), ("1",))
     assert caught.value.message.endswith("400")
 

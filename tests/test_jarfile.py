@@ -46,14 +46,16 @@ FAULTS = {
     "all: {A: !own 1}\n": ["jar/plain/dev.yaml:1:10: the tag '!own' is not read here"],
     "all:\n  A: 'open\n": ["jar/plain/dev.yaml:3:1: this is not YAML: found unexpected end of stream"],
     "all:\n  A: \x01\n": ["jar/plain/dev.yaml: this is not YAML: a control character stands here"],
-    "all:\n  J: " + "[" * 60 + "]" * 60 + "\n": ["jar/plain/dev.yaml:2:54: the file is nested more than 50 levels deep"],
+    "all:\n  J: " + "[" * 60 + "]" * 60 + "\n": [
+        "jar/plain/dev.yaml:2:54: the file is nested more than 50 levels deep"
+    ],
     "all:\n  J: " + "[" * 100_000: ["jar/plain/dev.yaml:2:54: the file is nested more than 50 levels deep"],
     "- " * 5000: ["jar/plain/dev.yaml:1:101: the file is nested more than 50 levels deep"],
     "all:\n  J: &x [*x]\n": ["jar/plain/dev.yaml:2:6: J: it holds itself"],
     "all:\n  J:\n  - &a [1,1,1,1,1,1,1,1,1,1]\n"
-    + "".join(f"  - &{name} [{','.join(['*' + before] * 10)}]\n" for before, name in zip("abcdef", "bcdefg", strict=True)): [
-        "J: it has over 100000 parts once its aliases are followed"
-    ],
+    + "".join(
+        f"  - &{name} [{','.join(['*' + before] * 10)}]\n" for before, name in zip("abcdef", "bcdefg", strict=True)
+    ): ["J: it has over 100000 parts once its aliases are followed"],
     "all:\n  <<: {A: 1}\n": ["jar/plain/dev.yaml:2:3: merge keys are not read here"],
     "all:\n  A: [1]\n  P: {x: 1}\n": [
         "jar/plain/dev.yaml:2:6: A is a list, but its kind is text",
@@ -65,7 +67,9 @@ FAULTS = {
         "jar/plain/dev.yaml:4:14: 'unset' of the value of P can only be true",
     ],
     "all:\n  A: {text: '${NOPE}'}\n": ["jar/plain/dev.yaml:2:6: the value of A names NOPE, which is not declared"],
-    "all:\n  A: {text: '${A@of:wbe}'}\n": ["jar/plain/dev.yaml:2:6: the value of A names the service 'wbe', which is not declared"],
+    "all:\n  A: {text: '${A@of:wbe}'}\n": [
+        "jar/plain/dev.yaml:2:6: the value of A names the service 'wbe', which is not declared"
+    ],
     "all:\n  A: {file: x, may_be_empty: true}\n": ["jar/plain/dev.yaml:2:30: 'may_be_empty' goes with 'command' only"],
     "all: 7\n": ["jar/plain/dev.yaml:1:6: 'all' must hold variables (NAME: value)"],
     "[all]\n": ["jar/plain/dev.yaml:1:1: this file must be a mapping (name: value)"],
@@ -101,7 +105,9 @@ def test_undecodable_bytes_have_their_place(jar: Callable[..., Coinjar]) -> None
 
 JAR_FAULTS = {
     "servces: {}\n": ["3:1: unknown key 'servces' in jar.yaml"],
-    "stages: {a: {follows: b}, b: {follows: c}, c: {follows: a}}\n": ["3:23: stages follow each other in a circle: a → b → c → a"],
+    "stages: {a: {follows: b}, b: {follows: c}, c: {follows: a}}\n": [
+        "3:23: stages follow each other in a circle: a → b → c → a"
+    ],
     "stages: {a: {follows: B}, all: {}}\n": ["3:27: 'all' is a reserved name", "3:23: there is no stage 'B' to follow"],
     "services: {web: {}}\nvariables:\n  A: {kind: prot, services: [wbe]}\n  B: {kind: port, pattern: x}\n  C: {secret: yes}\n  D: {kind: choice}\n": [
         "5:13: there is no kind 'prot'",
@@ -135,7 +141,16 @@ def test_faults_of_jar_yaml_come_all_at_once(jar: Callable[..., Coinjar], text: 
     assert told == [f"jar/jar.yaml:{fault}" for fault in JAR_FAULTS[text]]
 
 
-TEXTS = [*"1.10 0755 yes on 1e3 2026-01-01 0x1F 1_000 .inf =".split(), "'null'", '""', "'~'", "é 🙂", '"a\\tb\\nc"', "a: b".replace(": ", ":"), "$x ${y}"]
+TEXTS = [
+    *"1.10 0755 yes on 1e3 2026-01-01 0x1F 1_000 .inf =".split(),
+    "'null'",
+    '""',
+    "'~'",
+    "é 🙂",
+    '"a\\tb\\nc"',
+    "a: b".replace(": ", ":"),
+    "$x ${y}",
+]
 
 
 def test_text_stays_text(jar: Callable[..., Coinjar]) -> None:
@@ -173,7 +188,12 @@ LAYOUTS = [
 @settings(max_examples=400)
 @given(
     st.sampled_from(LAYOUTS),
-    st.lists(st.tuples(st.sampled_from(["all", "web", "mail"]), NAMES, st.one_of(st.none(), VALUES)), min_size=1, max_size=5, unique_by=lambda edit: edit[:2]),
+    st.lists(
+        st.tuples(st.sampled_from(["all", "web", "mail"]), NAMES, st.one_of(st.none(), VALUES)),
+        min_size=1,
+        max_size=5,
+        unique_by=lambda edit: edit[:2],
+    ),
 )
 def test_edits_change_only_what_they_must(layout: str, edits: list[tuple[str, str, str | None]]) -> None:
     before = data_of(grow(layout)) or {}
@@ -238,7 +258,9 @@ def test_schemas_and_loader_agree() -> None:
     schemas = {name: json.loads(schema_text(name)) for name in SCHEMAS}
     for schema in schemas.values():
         jsonschema.Draft202012Validator.check_schema(schema)
-    registry: Any = Registry().with_resources([(schema["$id"], Resource.from_contents(schema)) for schema in schemas.values()])
+    registry: Any = Registry().with_resources(
+        [(schema["$id"], Resource.from_contents(schema)) for schema in schemas.values()]
+    )
 
     def agrees(name: str, text: str) -> bool:
         return jsonschema.Draft202012Validator(schemas[name], registry=registry).is_valid(yaml.safe_load(text))
@@ -247,9 +269,17 @@ def test_schemas_and_loader_agree() -> None:
     for path in (DEMO / "jar/plain").glob("*.yaml"):
         assert agrees("plain", path.read_text())
     for text in JAR_FAULTS:
-        if "unknown key" in JAR_FAULTS[text][0] or "no kind" in JAR_FAULTS[text][0] or "reserved" in JAR_FAULTS[text][0]:
+        if (
+            "unknown key" in JAR_FAULTS[text][0]
+            or "no kind" in JAR_FAULTS[text][0]
+            or "reserved" in JAR_FAULTS[text][0]
+        ):
             assert not agrees("jar", f"coinjar: 1\napp: x\n{text}")
-    for text in ("readers: {anna: {recipient: age1x, opens: [prod], offline: true}}\nvouched: {prod.all: %s}\n" % ("0a" * 32), "", "readers: {}"):
+    for text in (
+        "readers: {anna: {recipient: age1x, opens: [prod], offline: true}}\nvouched: {prod.all: %s}\n" % ("0a" * 32),
+        "",
+        "readers: {}",
+    ):
         assert agrees("readers", text)
     for text in (
         "readers: {anna: {opens: [prod]}}",
@@ -273,12 +303,17 @@ def test_schemas_and_loader_agree() -> None:
 
 def test_no_file_of_the_jar_lies_outside_a_stage(jar: Callable[..., Coinjar]) -> None:
     done = jar(JAR, dve="all: {A: 1}\n")("check", code=3)
-    assert done.err == "jar/plain/dve.yaml: this file is for the stage 'dve', which is not declared\n    did you mean 'dev'? else rename or remove the file\n"
+    assert (
+        done.err
+        == "jar/plain/dve.yaml: this file is for the stage 'dve', which is not declared\n    did you mean 'dev'? else rename or remove the file\n"
+    )
     assert load_declarations(Path(os.path.relpath(DEMO / "jar"))).app == "sandling"
 
 
 @settings(max_examples=150)
-@given(st.sampled_from([layout for layout in LAYOUTS if layout.endswith("\n")]), st.sampled_from(["all", "mail"]), VALUES)
+@given(
+    st.sampled_from([layout for layout in LAYOUTS if layout.endswith("\n")]), st.sampled_from(["all", "mail"]), VALUES
+)
 def test_what_is_put_and_dropped_again_leaves_no_trace(layout: str, scope: str, value: str) -> None:
     there = apply(layout.encode(), "f", [Edit((scope, "BRAND_NEW"), value)])
     gone = apply(there, "f", [Edit((scope, "BRAND_NEW"), None)])
@@ -288,7 +323,10 @@ def test_what_is_put_and_dropped_again_leaves_no_trace(layout: str, scope: str, 
 
 def test_many_edits_at_once_are_one_pass(jar: Callable[..., Coinjar]) -> None:
     """Adopting a large file: declarations and values in one go, each where it belongs."""
-    cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables:   # what exists\n  OLD: {}\n", dev="# values\nall:\n  OLD: x\n")
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}}\nvariables:   # what exists\n  OLD: {}\n",
+        dev="# values\nall:\n  OLD: x\n",
+    )
     cj.write({"big.env": "".join(f"# About {number}\nNAME_{number}={number}\n" for number in range(800))})
     cj("adopt", "file:big.env", "--stage", "dev", "--yes")
     seen = json.loads(cj("render", "dev", "--as", "json").out)

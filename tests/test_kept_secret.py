@@ -69,7 +69,9 @@ SECRETS = st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\
     st.lists(st.integers(1, 30), max_size=30),
     st.data(),
 )
-def test_masking_does_not_depend_on_the_pieces(secrets: list[str], parts: list[bytes | int], cuts: list[int], data: st.DataObject) -> None:
+def test_masking_does_not_depend_on_the_pieces(
+    secrets: list[str], parts: list[bytes | int], cuts: list[int], data: st.DataObject
+) -> None:
     """However a stream is cut, the same comes out, and no form of a secret is in it that was put into it."""
     named = {secret: f"N{number}" for number, secret in enumerate(secrets)}
     written = b""
@@ -96,7 +98,7 @@ def _form(secret: str, which: int) -> bytes:
     raw = secret.encode()
     forms = [
         raw, b64encode(raw), urlsafe_b64encode(raw), quote(secret, safe="").encode(), quote_plus(secret).encode(), json.dumps(secret).encode(),
-        json.dumps(secret, ensure_ascii=False).encode(), b64encode(b"u:" + raw), b64encode(b"user:" + raw + b"\n"), re.sub(rb"%\w\w", lambda one: one[0].lower(), quote(secret).encode()),
+        json.dumps(secret, ensure_ascii=False).encode(), b64encode(b"u:" + raw), b64encode(b"user:" + raw + b"\n"), re.sub(rb"%\w\w", lambda match: match[0].lower(), quote(secret).encode()),
     ]  # fmt: skip
     return forms[which]
 
@@ -131,7 +133,10 @@ def test_within_masks_a_child(jar: Callable[..., Coinjar]) -> None:
         return done.out, done.err.removeprefix("coinjar: too short to be masked: PIN\n")
 
     assert masked('echo "a $PW b"; echo "$URL" >&2; exit 7', 7) == ("a [PW ••••] b\n", "[URL ••••]\n")
-    assert masked('printf "made up"; sleep 0.3; printf "/secret, made up/"; sleep 0.3; printf "sec"') == ("[PW ••••], made up/sec", "")
+    assert masked('printf "made up"; sleep 0.3; printf "/secret, made up/"; sleep 0.3; printf "sec"') == (
+        "[PW ••••], made up/sec",
+        "",
+    )
     assert masked("kill -TERM $$", -signal.SIGTERM) == ("", "")
     assert masked("kill -KILL $$", -signal.SIGKILL) == ("", "")
     assert "env" not in masked("env | grep COINJAR_; true")[0]
@@ -147,12 +152,28 @@ def test_within_masks_a_child(jar: Callable[..., Coinjar]) -> None:
     assert process.communicate(timeout=20)[0].decode() == "got [PW ••••]\n"
     assert process.returncode == 3
     pipe = f"'{PROGRAM}' within dev --mask -- yes 2>/dev/null | head -1; echo ${{PIPESTATUS[0]}}"
-    done = subprocess.run(pipe, shell=True, executable="/bin/bash", cwd=cj.folder, env=cj.env, capture_output=True, text=True, check=False, timeout=30)
+    done = subprocess.run(
+        pipe,
+        shell=True,
+        executable="/bin/bash",
+        cwd=cj.folder,
+        env=cj.env,
+        capture_output=True,
+        text=True,
+        check=False,
+        timeout=30,
+    )
     assert done.stdout == f"y\n{128 + signal.SIGPIPE}\n"
 
 
 CANARY = "canary7ZqW/x made&up"
-FORMS = [CANARY.encode(), b64encode(CANARY.encode())[:-4], quote(CANARY, safe="").encode(), json.dumps(CANARY)[1:-1].encode(), CANARY[:9].encode()]
+FORMS = [
+    CANARY.encode(),
+    b64encode(CANARY.encode())[:-4],
+    quote(CANARY, safe="").encode(),
+    json.dumps(CANARY)[1:-1].encode(),
+    CANARY[:9].encode(),
+]
 RUNS: list[list[str]] = [
     ["grid"], ["grid", "--json"], ["grid", "dev", "--by-service"], ["why", "dev", "S"], ["why", "dev", "U"], ["why", "dev", "U", "--json"], ["compare", "dev", "prod"], ["compare", "dev", "file:in.env", "--json"],
     ["check"], ["check", "--format", "json"], ["check", "--format", "sarif"], ["value", "dev", "P"], ["value", "prod", "NOPE"], ["adopt", "file:in.env", "--stage", "dev"],
@@ -244,7 +265,12 @@ def _canary(jar: Callable[..., Coinjar], strace: str, salt: Running, echo: Runni
             str(trace),
         ]
         done = subprocess.run(
-            [*follow, PROGRAM, *argv], cwd=cj.folder, env=env, input=CANARY.encode() if run[0] == "put" else b"", capture_output=True, check=False
+            [*follow, PROGRAM, *argv],
+            cwd=cj.folder,
+            env=env,
+            input=CANARY.encode() if run[0] == "put" else b"",
+            capture_output=True,
+            check=False,
         )
         assert b"Traceback" not in done.stderr, (run, done.stderr)
         asked = run[:2] == ["render", "dev"] and "literal" in run
@@ -297,12 +323,20 @@ def test_tracked_files_and_readers_are_checked(jar: Callable[..., Coinjar]) -> N
 
     def found(*codes: str) -> set[tuple[str, str, str]]:
         every = json.loads(cj("check", "--json", code=None).out)["findings"]
-        return {(one["rule"], one["file"], one["message"].split(":")[0]) for one in every if one["rule"] in codes}
+        return {
+            (finding["rule"], finding["file"], finding["message"].split(":")[0])
+            for finding in every
+            if finding["rule"] in codes
+        }
 
     assert found("CJ028") == set()
     subprocess.run([need("git"), "add", "-A"], cwd=cj.folder, check=True)
     held = "version control tracks this file, and it holds secrets"
-    assert found("CJ028") == {("CJ028", ".env", held), ("CJ028", "env", held), ("CJ028", "key.txt", "version control tracks a private key")}
+    assert found("CJ028") == {
+        ("CJ028", ".env", held),
+        ("CJ028", "env", held),
+        ("CJ028", "key.txt", "version control tracks a private key"),
+    }
     assert found("CJ025", "CJ026") == {("CJ025", "jar/readers.yaml", f"only {_user()} opens all of dev")}
     for label, more in (("service", ["--service", "web"]), ("berta", [])):
         recipient = cj("identity", "new", "--out", f"{label}.identity").out.strip()

@@ -40,16 +40,21 @@ def test_linked_places(jar: Callable[..., Coinjar], code: str) -> None:
             cj.write(
                 {
                     "jar/jar.yaml": cj.read("jar/jar.yaml").replace(
-                        "destinations:", "  BASE: {phase: build, services: [web]}\n  RELEASE: {phase: both, services: [web]}\ndestinations:"
+                        "destinations:",
+                        "  BASE: {phase: build, services: [web]}\n  RELEASE: {phase: both, services: [web]}\ndestinations:",
                     )
                 }
             )
         cj.write(files)
-        found = [one for one in json.loads(cj("check", "--json", code=None).out)["findings"] if one["rule"] == code]
-        told = [f"{one['file']}:{one['line']}:{one['column']}: {one['message']}" for one in found]
+        found = [
+            finding
+            for finding in json.loads(cj("check", "--json", code=None).out)["findings"]
+            if finding["rule"] == code
+        ]
+        told = [f"{item['file']}:{item['line']}:{item['column']}: {item['message']}" for item in found]
         assert len(told) == len(expected), told
         for line in expected:
-            assert any(one.startswith(line) for one in told), (line, told)
+            assert any(row.startswith(line) for row in told), (line, told)
         for name in files:
             (cj.folder / name).unlink()
 

@@ -18,7 +18,12 @@ from tests.places import SECRET, STANDINS, SYSTEMS, there
 def states(cj: Coinjar, code: int = 0) -> dict[str, str]:
     """How every variable stands."""
     told = json.loads(cj("drift", "dev", "--json", code=code).out)
-    return {row["name"]: row["state"] for target in told["targets"] for row in target["variables"] if row["state"] != "supplied"}
+    return {
+        row["name"]: row["state"]
+        for target in told["targets"]
+        for row in target["variables"]
+        if row["state"] != "supplied"
+    }
 
 
 def wanted(**changes: str) -> dict[str, str]:
@@ -40,7 +45,10 @@ def test_the_contract(name: str, jar: Callable[..., Coinjar], cj: Coinjar) -> No
         assert all(name in planned for name in wanted())
         assert not set(system.own() if name not in ("hayloft", "host") else {}) & set(wanted())
         told = json.loads(coinjar("deliver", "dev", "--dry-run", "--json"))["targets"][0]
-        assert (told["state"], {one["name"]: one["action"] for one in told["changes"] if one["name"] != "OLD"}) == ("planned", dict.fromkeys(wanted(), "new"))
+        assert (
+            told["state"],
+            {change["name"]: change["action"] for change in told["changes"] if change["name"] != "OLD"},
+        ) == ("planned", dict.fromkeys(wanted(), "new"))
         # the first delivery: all of it is there, in effect, and jar.yaml says whose it is
         coinjar("deliver", "dev", "--restart")
         assert system.own() == wanted()
@@ -63,7 +71,10 @@ def test_the_contract(name: str, jar: Callable[..., Coinjar], cj: Coinjar) -> No
         assert system.own() == changed
         # and comes back
         number = json.loads(cj("deliveries", "--json").out)[0]["number"]
-        assert {one["name"]: one["action"] for one in json.loads(cj("deliveries", str(number), "--json").out)["targets"][0]["changes"]} == {
+        assert {
+            change["name"]: change["action"]
+            for change in json.loads(cj("deliveries", str(number), "--json").out)["targets"][0]["changes"]
+        } == {
             "LEVEL": "changed",
             "LINK": "changed",
             "TITLE": "gone",
@@ -88,19 +99,31 @@ def test_the_contract(name: str, jar: Callable[..., Coinjar], cj: Coinjar) -> No
         coinjar("deliver", "dev", "--restart")
         compared = cj("compare", "dest:there@dev", "dev", "--json")
         assert ("TOKEN of there" in compared.err and "cannot be read back" in compared.err) == system.blind
-        rows = {one["name"]: one["verdict"] for one in json.loads(compared.out)["rows"]}
-        assert {name: rows[name] for name in wanted() if name != "TOKEN"} == dict.fromkeys(["TITLE", "LEVEL", "LINK"], "same")
+        rows = {row["name"]: row["verdict"] for row in json.loads(compared.out)["rows"]}
+        assert {name: rows[name] for name in wanted() if name != "TOKEN"} == dict.fromkeys(
+            ["TITLE", "LEVEL", "LINK"], "same"
+        )
         assert "and dev: " in cj("compare", f"delivery:{number}", "dev", code=1).out
 
 
 @pytest.mark.parametrize("name", ["saltmarsh", "lanternfish", "host"])
-def test_a_delivery_that_was_killed_is_finished_by_the_next(name: str, jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+def test_a_delivery_that_was_killed_is_finished_by_the_next(
+    name: str, jar: Callable[..., Coinjar], cj: Coinjar
+) -> None:
     """kill -9 before and after every request, transaction, and write on a host: run again, all of it is there, and in effect."""
     with there(name, jar, cj) as system:
         cj("deliver", "dev", "--restart")
         argv = [sys.executable, "-m", "tests.killing"]
         env = cj.env | {"PYTHONPATH": str(Path(__file__).parent.parent), "PYTHONDONTWRITEBYTECODE": "1"}
-        with subprocess.Popen(argv, cwd=cj.folder, env=env, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as process:
+        with subprocess.Popen(
+            argv,
+            cwd=cj.folder,
+            env=env,
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        ) as process:
             assert process.stdin
             assert process.stdout
             number = 0
@@ -114,14 +137,19 @@ def test_a_delivery_that_was_killed_is_finished_by_the_next(name: str, jar: Call
         assert told["code"] == 0  # the last one lived
         assert number > 10
         if name == "saltmarsh":  # whose restart is asked for, and may have been carried out
-            notes = (cj("deliveries", str(one["number"])).out for one in json.loads(cj("deliveries", "--most", "200", "--json").out))
-            assert any("asked for its restart and was interrupted: it may happen twice" in one for one in notes)
+            notes = (
+                cj("deliveries", str(item["number"])).out
+                for item in json.loads(cj("deliveries", "--most", "200", "--json").out)
+            )
+            assert any("asked for its restart and was interrupted: it may happen twice" in note for note in notes)
         listed = json.loads(cj("deliveries", "--most", "200", "--json").out)
-        assert {one["state"] for one in listed} == {"done", "interrupted"}
+        assert {item["state"] for item in listed} == {"done", "interrupted"}
 
 
 @pytest.mark.parametrize(
-    ("name", "fault"), [(name, fault) for name in STANDINS for fault in ("drop:2", "500:3", "half:2", "429:3")] + [("saltmarsh", "slow:2")]
+    ("name", "fault"),
+    [(name, fault) for name in STANDINS for fault in ("drop:2", "500:3", "half:2", "429:3")]
+    + [("saltmarsh", "slow:2")],
 )
 def test_faults_lose_nothing(name: str, fault: str, jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     """Whatever goes wrong there, a few runs later all of it is there; a run that did not get through says so."""
@@ -134,7 +162,9 @@ def test_faults_lose_nothing(name: str, fault: str, jar: Callable[..., Coinjar],
                 break
         assert done.code == 0, done
         if fault == "drop:2" and name in ("lanternfish", "sluiceway"):
-            assert "an answer was lost" in "".join(cj("deliveries", str(one["number"])).out for one in json.loads(cj("deliveries", "--json").out))
+            assert "an answer was lost" in "".join(
+                cj("deliveries", str(item["number"])).out for item in json.loads(cj("deliveries", "--json").out)
+            )
         assert system.running
         if system.running.standin.fault:
             system.running.standin.fault = None

@@ -41,27 +41,34 @@ def as_kubernetes(folder: Path, container: str = "web") -> dict[str, str]:
     """What the container gets: objects in order, then its own entries, each `$(NAME)` replaced by what came before (core/v1, Container.env)."""
     objects: dict[str, dict[str, str]] = {}
     found: dict[str, str] = {}
-    documents = [one for path in folder.rglob("*.yaml") for one in yaml.safe_load_all(path.read_text(encoding="utf-8-sig"))]
-    for one in documents:
-        if one["kind"] in ("ConfigMap", "Secret"):
-            assert isinstance(one["metadata"].get("namespace", ""), str)
-            objects[one["metadata"]["name"]] = {**one.get("data", {}), **one.get("stringData", {})}
-    node: dict[str, Any] = next(one for one in documents if one["kind"] in TEMPLATE)
+    documents = [
+        item for path in folder.rglob("*.yaml") for item in yaml.safe_load_all(path.read_text(encoding="utf-8-sig"))
+    ]
+    for document in documents:
+        if document["kind"] in ("ConfigMap", "Secret"):
+            assert isinstance(document["metadata"].get("namespace", ""), str)
+            objects[document["metadata"]["name"]] = {**document.get("data", {}), **document.get("stringData", {})}
+    node: dict[str, Any] = next(document for document in documents if document["kind"] in TEMPLATE)
     node = node.get("spec", node)["template"]["spec"]
-    [node] = [one for one in node["containers"] if one["name"] == container]
+    [node] = [candidate for candidate in node["containers"] if candidate["name"] == container]
     for source in node.get("envFrom", []):
         found |= objects[next(iter(source.values()))["name"]]
-    for one in node.get("env", []):
-        text = one.get("value", "")
-        if "valueFrom" in one:
-            text = "10.0.0.7" if "fieldRef" in one["valueFrom"] else f"from {one['valueFrom']['secretKeyRef']}"
-        found[one["name"]] = re.sub(r"\$\$|\$\(([^)]*)\)", lambda seen: "$" if seen[0] == "$$" else found.get(seen[1], seen[0]), text)
+    for item in node.get("env", []):
+        text = item.get("value", "")
+        if "valueFrom" in item:
+            text = "10.0.0.7" if "fieldRef" in item["valueFrom"] else f"from {item['valueFrom']['secretKeyRef']}"
+        found[item["name"]] = re.sub(
+            r"\$\$|\$\(([^)]*)\)", lambda seen: "$" if seen[0] == "$$" else found.get(seen[1], seen[0]), text
+        )
     return found
 
 
 @pytest.mark.parametrize("kind", TEMPLATE)
 def test_what_refers_to_a_field_stays_in_its_place(kind: str, jar: Callable[..., Coinjar]) -> None:
-    cj = jar(JAR % ("OTHER: {}", "string_data: true"), prod="web: {URL: 'http://$(POD_IP):9090/$(HOST)', HOST: there, TOKEN: made-up}\n")
+    cj = jar(
+        JAR % ("OTHER: {}", "string_data: true"),
+        prod="web: {URL: 'http://$(POD_IP):9090/$(HOST)', HOST: there, TOKEN: made-up}\n",
+    )
     cj.write({"k8s/shop.yaml": "\ufeff" + SHOP % {"kind": kind, "open": TEMPLATE[kind]}})
     for _ in range(2):
         cj("render", "prod")
@@ -79,7 +86,10 @@ def test_what_refers_to_a_field_stays_in_its_place(kind: str, jar: Callable[...,
 
 
 def test_a_secret_that_the_cluster_has_is_referred_to(jar: Callable[..., Coinjar]) -> None:
-    cj = jar(JAR % ("OTHER: {}", "from_secret: 'shop-{stage}-{service}'"), prod="web: {HOST: there, URL: x, TOKEN: made-up-text}\n")
+    cj = jar(
+        JAR % ("OTHER: {}", "from_secret: 'shop-{stage}-{service}'"),
+        prod="web: {HOST: there, URL: x, TOKEN: made-up-text}\n",
+    )
     cj.write({"k8s/shop.yaml": SHOP % {"kind": "PodTemplate", "open": TEMPLATE["PodTemplate"]}})
     for _ in range(2):
         cj("render", "prod")
@@ -102,8 +112,17 @@ def test_what_is_written_down_and_left_out_says_what_to_do(jar: Callable[..., Co
 def test_what_kubernetes_skips_is_said_and_the_rest_is_written(jar: Callable[..., Coinjar]) -> None:
     cj = jar(JAR % ("1ABC: {default: x}", ""), prod="web: {HOST: there, URL: x, TOKEN: made-up-text}\n")
     source = "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: old}\ndata: {1abc: x, HOST: y}\n---\n"
-    cj.write({"k8s/shop.yaml": source + SHOP % {"kind": "PodTemplate", "open": TEMPLATE["PodTemplate"]}, "k8s/list.json": '{"kind": "List", "items": []}\n'})
-    cj.write({"k8s/own.yaml": "kind: Farm\nmetadata: {name: a}\nspec:\n  pods:\n  - containers:\n    - {name: web, image: x}\n"})
+    cj.write(
+        {
+            "k8s/shop.yaml": source + SHOP % {"kind": "PodTemplate", "open": TEMPLATE["PodTemplate"]},
+            "k8s/list.json": '{"kind": "List", "items": []}\n',
+        }
+    )
+    cj.write(
+        {
+            "k8s/own.yaml": "kind: Farm\nmetadata: {name: a}\nspec:\n  pods:\n  - containers:\n    - {name: web, image: x}\n"
+        }
+    )
     told = cj("render", "prod").err
     assert "1ABC is left out: Kubernetes makes no variable of such a key of a ConfigMap" in told
     assert "k8s/own.yaml:5:5: the containers of Farm a are not looked into" in told

@@ -40,11 +40,18 @@ KINDS = {
     "CronJob": 'spec: {schedule: "0 3 * * *", jobTemplate: {spec: {template: {spec: SPEC}}}}',
     "Pod": "spec: SPEC",
 }
-API = {"Deployment": "apps/v1", "StatefulSet": "apps/v1", "DaemonSet": "apps/v1", "Job": "batch/v1", "CronJob": "batch/v1", "Pod": "v1"}
+API = {
+    "Deployment": "apps/v1",
+    "StatefulSet": "apps/v1",
+    "DaemonSet": "apps/v1",
+    "Job": "batch/v1",
+    "CronJob": "batch/v1",
+    "Pod": "v1",
+}
 
 
 def documents(folder: Path) -> list[dict[str, Any]]:
-    return [one for path in sorted(folder.rglob("*.yaml")) for one in yaml.safe_load_all(path.read_text()) if one]
+    return [item for path in sorted(folder.rglob("*.yaml")) for item in yaml.safe_load_all(path.read_text()) if item]
 
 
 def every_kind() -> str:
@@ -52,7 +59,8 @@ def every_kind() -> str:
     init = "initContainers: [{name: mailer, image: x, env: [{name: LEVEL, value: old}]}]"
     spec = f'{{restartPolicy: Never, {init}, containers: [{{name: web, image: x, env: [{{name: PORT, value: "1"}}, {{name: MINE, value: kept}}]}}]}}'
     return "\n---\n".join(
-        f"apiVersion: {API[kind]}\nkind: {kind}\nmetadata: {{name: a-{kind.lower()}}}\n{text.replace('SPEC', spec)}" for kind, text in KINDS.items()
+        f"apiVersion: {API[kind]}\nkind: {kind}\nmetadata: {{name: a-{kind.lower()}}}\n{text.replace('SPEC', spec)}"
+        for kind, text in KINDS.items()
     )
 
 
@@ -65,25 +73,37 @@ def test_every_kind_is_rewritten_and_valid(jar: Callable[..., Coinjar]) -> None:
         for line, kind, name in ((18, "Job", "a-job"), (28, "Pod", "a-pod"))
     ]
     made = documents(cj.folder / "out/prod")
-    for one in made:
-        kubernetes_validate.validate(one, "1.29", strict=True)
-    objects = {(one["kind"], one["metadata"]["annotations"]["coinjar/service"]): one for one in made if one["kind"] in ("ConfigMap", "Secret")}
+    for item in made:
+        kubernetes_validate.validate(item, "1.29", strict=True)
+    objects = {
+        (item["kind"], item["metadata"]["annotations"]["coinjar/service"]): item
+        for item in made
+        if item["kind"] in ("ConfigMap", "Secret")
+    }
     assert objects["ConfigMap", "all"]["data"] == {"PORT": "8080", "LEVEL": "info", "ODD": "y", "LINES": "a\nb\n"}
     assert objects["ConfigMap", "mailer"]["data"] == {"ONLY_MAILER": "1.10"}
     assert objects["Secret", "all"]["data"] == {"TOKEN": "bWFkZS11cC1zZWNyZXQ="}
     assert len(objects) == 3
-    named = {key: one["metadata"]["name"] for key, one in objects.items()}
+    named = {key: item["metadata"]["name"] for key, item in objects.items()}
     shared = [{"configMapRef": {"name": named["ConfigMap", "all"]}}, {"secretRef": {"name": named["Secret", "all"]}}]
-    for one in made:
-        if one["kind"] in KINDS:
-            pod = one["spec"]
+    for item in made:
+        if item["kind"] in KINDS:
+            pod = item["spec"]
             while "containers" not in pod:
-                pod = pod.get("jobTemplate", pod).get("spec", pod) if "jobTemplate" in pod else pod["template"]["spec"] if "template" in pod else pod["spec"]
+                pod = (
+                    pod.get("jobTemplate", pod).get("spec", pod)
+                    if "jobTemplate" in pod
+                    else pod["template"]["spec"]
+                    if "template" in pod
+                    else pod["spec"]
+                )
             assert pod["containers"][0]["env"] == [{"name": "MINE", "value": "kept"}]
             assert sorted(map(str, pod["containers"][0]["envFrom"])) == sorted(map(str, shared))
             assert "env" not in pod["initContainers"][0]
             assert {"configMapRef": {"name": named["ConfigMap", "mailer"]}} in pod["initContainers"][0]["envFrom"]
-    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace('to: "out/{stage}"', 'to: "out/{stage}", string_data: true')})
+    cj.write(
+        {"jar/jar.yaml": cj.read("jar/jar.yaml").replace('to: "out/{stage}"', 'to: "out/{stage}", string_data: true')}
+    )
     shown = cj("render", "prod", "--dry-run").out
     assert "+stringData:\n+  TOKEN = •••• 14 chars #1" in shown
     secret = next((cj.folder / "out/prod").glob("*.secret.yaml"))
@@ -149,7 +169,7 @@ def test_what_is_not_managed_stays_and_is_told(jar: Callable[..., Coinjar]) -> N
         f"{{name: other}}\n        - configMapRef:\n            name: {names['configmap']}\n        - secretRef:\n            name: {names['secret']}\n",
     )
     assert cj.read("out/prod/shop.yaml") == expected
-    codes = {one["rule"] for one in json.loads(cj("check", "--json", code=None).out)["findings"]}
+    codes = {finding["rule"] for finding in json.loads(cj("check", "--json", code=None).out)["findings"]}
     assert {"CJ022"} <= codes
 
 
@@ -165,7 +185,11 @@ def test_a_container_beside_the_service_gets_nothing(jar: Callable[..., Coinjar]
     seen: dict[str, int] = {}
     for file in ("one", "two"):
         spec = yaml.safe_load(cj.read(f"out/prod/{file}.yaml"))["spec"]
-        seen |= {one["name"]: len(one.get("envFrom", [])) for section in ("initContainers", "containers") for one in spec[section] or []}
+        seen |= {
+            item["name"]: len(item.get("envFrom", []))
+            for section in ("initContainers", "containers")
+            for item in spec[section] or []
+        }
     assert seen == {"wait": 0, "migrate": 2, "main": 2, "web": 2, "proxy": 0}
 
 
@@ -201,7 +225,9 @@ def test_names_follow_content_and_old_objects_are_listed(jar: Callable[..., Coin
     assert len(digests) == len(set(digests)) == 2  # equal secrets, and nobody sees that they are
     one = cj("render", "prod", "--json").out
     moved = cj("render", "prod", "--json", "--dry-run", env={"COINJAR_NAMING_KEY": "0" * 64}).out
-    assert {path["path"] for path in json.loads(one)["files"]} ^ {path["path"] for path in json.loads(moved)["files"]}  # the Secret's name is keyed
+    assert {path["path"] for path in json.loads(one)["files"]} ^ {
+        path["path"] for path in json.loads(moved)["files"]
+    }  # the Secret's name is keyed
     assert "this is no naming key" in cj("render", "prod", code=3, env={"COINJAR_NAMING_KEY": "short"}).err
 
 
@@ -226,18 +252,34 @@ def test_kubectl_applies_what_is_rendered(demo: Coinjar, tmp_path: Path) -> None
         demo("put", "FARE_ZONES=4", "--stage", "rehearsal", "--service", "ticketing")
         demo("render", "rehearsal", "workloads")
         run("apply", "--validate=false", "-f", str(demo.folder / "build/rehearsal/k8s"))
-        name = run("get", "deployment", "ticketing", "-o", "jsonpath={.spec.template.spec.containers[0].envFrom[1].configMapRef.name}")
+        name = run(
+            "get",
+            "deployment",
+            "ticketing",
+            "-o",
+            "jsonpath={.spec.template.spec.containers[0].envFrom[1].configMapRef.name}",
+        )
         # its new object, and the one workload that uses it
         assert f"default/configmaps/{name}" in objects
-        wrote = [one for one in hayloft.server.seen if not one.startswith("GET")]
-        assert wrote == ["POST /api/v1/namespaces/default/configmaps", "PATCH /apis/apps/v1/namespaces/default/deployments/ticketing"]
+        wrote = [request for request in hayloft.server.seen if not request.startswith("GET")]
+        assert wrote == [
+            "POST /api/v1/namespaces/default/configmaps",
+            "PATCH /apis/apps/v1/namespaces/default/deployments/ticketing",
+        ]
 
 
 def test_adopted_and_rendered_manifests_run_with_the_same_environment(demo: Coinjar, tmp_path: Path) -> None:
     """The repetitive manifests of the demo, adopted by a jar that is made for them, rendered, and both run by podman."""
     fresh = Coinjar(tmp_path / "fresh")
     shutil.copytree(demo.folder / "k8s", fresh.folder / "k8s")
-    fresh("new", "--app", "line", *[word for one in SERVICES for word in ("--service", one)], "--stage", "rehearsal")
+    fresh(
+        "new",
+        "--app",
+        "line",
+        *[word for service in SERVICES for word in ("--service", service)],
+        "--stage",
+        "rehearsal",
+    )
     told = fresh("adopt", "manifests:k8s", "--stage", "rehearsal", "--yes")
     assert told.out.startswith("manifests:k8s → rehearsal: 15 variables to declare and set")
     assert "NODE_NAME of berths comes from the cluster itself" in told.err
@@ -247,7 +289,9 @@ def test_adopted_and_rendered_manifests_run_with_the_same_environment(demo: Coin
     with (fresh.folder / "jar/jar.yaml").open("a") as file:
         file.write('destinations: {k8s: {type: manifests, from: k8s, to: "out/{stage}"}}\n')
     fresh("render", "rehearsal")
-    assert fresh("compare", "manifests:k8s", "dest:k8s@rehearsal").out.startswith("manifests:k8s and dest:k8s@rehearsal: 27 the same")
+    assert fresh("compare", "manifests:k8s", "dest:k8s@rehearsal").out.startswith(
+        "manifests:k8s and dest:k8s@rehearsal: 27 the same"
+    )
     before = podman_play(demo.folder / "k8s", SERVICES)
     after = podman_play(fresh.folder / "out/rehearsal", SERVICES)
     assert set(before) == set(SERVICES)
@@ -259,7 +303,10 @@ def test_adopted_and_rendered_manifests_run_with_the_same_environment(demo: Coin
     [
         ("[{name: A, value: '1'}, {name: B, value: '$(A)-$$(A)-$(NO)'}]", {"A": "1", "B": "1-$(A)-$(NO)"}),
         ("[{name: A, valueFrom: {configMapKeyRef: {name: c, key: k}}}, {name: B}]", {"A": "v", "B": ""}),
-        ("[{name: K, value: over}]\n    envFrom: [{configMapRef: {name: c}, prefix: P_}, {configMapRef: {name: c}}]", {"P_k": "v", "k": "v", "K": "over"}),
+        (
+            "[{name: K, value: over}]\n    envFrom: [{configMapRef: {name: c}, prefix: P_}, {configMapRef: {name: c}}]",
+            {"P_k": "v", "k": "v", "K": "over"},
+        ),
     ],
 )
 def test_environments_are_read_as_kubernetes_works_them_out(cj: Coinjar, env: str, seen: dict[str, str]) -> None:

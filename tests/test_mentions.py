@@ -25,7 +25,7 @@ def test_labels_are_found() -> None:
     assert set(found) == set(NAMES)
     assert len(SNIPPETS) >= 300
     for language, score in found.items():
-        assert sum(one.language == language for one in SNIPPETS) > 15, language
+        assert sum(snippet.language == language for snippet in SNIPPETS) > 15, language
         assert score.precision >= 0.98, (language, score)
         assert score.recall >= 0.95, (language, score)
 
@@ -40,8 +40,8 @@ def test_broken_text_breaks_nothing_and_places_are_exact(snippet: object, at: in
     language = language_of(snippet.file)
     assert language
     found = look(language, data, frozenset({"setting"}))
-    assert all(data[one.start : one.end].decode() == one.name for one in found.mentions)
-    assert all(0 <= one.start <= one.end <= len(data) for one in found.unknown)
+    assert all(data[mention.start : mention.end].decode() == mention.name for mention in found.mentions)
+    assert all(0 <= computed.start <= computed.end <= len(data) for computed in found.unknown)
 
 
 TREE = {
@@ -98,7 +98,9 @@ def test_what_is_looked_at_and_what_is_known(tmp_path: Path, monkeypatch: pytest
     (deep / "b.py").write_bytes(b"import os\nos.environ['\\udcff'], os.environ['A\\x00B'], os.environ['OK']\n")
     odd = scan(FileWalk(), [str(deep)], ScanRequest())
     assert names_in(odd) == {"OK"}
-    assert [(Path(one.path).name, one.message) for one in odd.unreadable] == [("a.js", "it is nested too deeply to be read")]
+    assert [(Path(file.path).name, file.message) for file in odd.unreadable] == [
+        ("a.js", "it is nested too deeply to be read")
+    ]
     many = tmp_path / "many"
     many.mkdir()
     for number in range(400):
@@ -132,7 +134,10 @@ def test_findings_and_suggestions(jar: Callable[..., Coinjar]) -> None:
     cj = jar(JAR)
     cj.write(CODE)
     found = json.loads(cj("mentions", "--json").out)
-    told = {(one["rule"], one["file"], one["line"], one["column"], one["message"].split(",")[0]) for one in found["findings"]}
+    told = {
+        (finding["rule"], finding["file"], finding["line"], finding["column"], finding["message"].split(",")[0])
+        for finding in found["findings"]
+    }
     assert told == {
         ("CJ035", "both/s.py", 2, 10, "NEW_ONE is mentioned"),
         ("CJ035", "web/a.js", 3, 23, "NEW_LIMIT is mentioned"),
@@ -144,15 +149,19 @@ def test_findings_and_suggestions(jar: Callable[..., Coinjar]) -> None:
         ("CJ041", "mailer/m.sh", 2, 28, "nothing replaces this way of writing LEVEL here: it stays as it is written"),
         ("CJ042", "both/a.py", 4, 21, "8080 stands here by itself"),
     }
-    assert "made-up-default" not in cj("mentions").out + cj("mentions", "--json").out  # what code falls back to for a secret
+    assert (
+        "made-up-default" not in cj("mentions").out + cj("mentions", "--json").out
+    )  # what code falls back to for a secret
     checked = json.loads(cj("check", "--format", "json", code=None).out)["findings"]
-    assert {one["rule"] for one in checked} >= {f"CJ0{number}" for number in range(35, 43)}
+    assert {finding["rule"] for finding in checked} >= {f"CJ0{number}" for number in range(35, 43)}
     cj("mentions", "--strict", code=1)
     shown = cj("mentions", "--suggest")
     assert "  NEW_LIMIT: {kind: duration, services: [web], default: 30s}\n" in shown.out
     assert "  # both/s.py:2:10\n  NEW_ONE: {default: x}\n" in shown.out
     cj("mentions", "--suggest", "--yes")
-    assert not [one for one in json.loads(cj("mentions", "--json").out)["findings"] if one["rule"] == "CJ035"]
+    assert not [
+        finding for finding in json.loads(cj("mentions", "--json").out)["findings"] if finding["rule"] == "CJ035"
+    ]
     assert cj("value", "dev", "NEW_LIMIT", "--service", "web").out.strip() == "30s"
 
 
@@ -171,7 +180,8 @@ def test_what_is_shown(cj: Coinjar, jar: Callable[..., Coinjar]) -> None:
     """One name a row or one place a row; names that a helper takes; what was left out; the same in JSON."""
     cj.write(
         {
-            "src/a.py": "import os\nfrom lib import setting\nsetting('FAR', 'x')\n" + "".join(f"os.environ.get('PIER', '{n}')\n" for n in range(5)),
+            "src/a.py": "import os\nfrom lib import setting\nsetting('FAR', 'x')\n"
+            + "".join(f"os.environ.get('PIER', '{n}')\n" for n in range(5)),
             "src/b.sh": '#!/bin/sh\nexport TZ=UTC\n[ -n "$LOUD" ] && echo ${PIER:-north}\n',
             "src/vendor/c.py": "import os\nos.environ['NOT_OURS']\n",
         }
@@ -188,10 +198,21 @@ def test_what_is_shown(cj: Coinjar, jar: Callable[..., Coinjar]) -> None:
     assert every[0] == "1 name mentioned in 6 places, 2 of 2 files"
     assert len(every) == 2 + 6
     helped = json.loads(cj("mentions", "src", "--helper", "setting", "--json").out)
-    assert {one["name"] for one in helped["mentions"]} == {"FAR", "LOUD", "PIER", "TZ"}
-    far = next(one for one in helped["mentions"] if one["name"] == "FAR")
-    assert far == {"name": "FAR", "file": "src/a.py", "line": 3, "column": 10, "how": "read", "way": "variable", "default": "x", "services": []}
-    jar("services: {web: {code: [src]}}\nstages: {dev: {}}\nvariables: {A: {}, B: {}, C: {}, D: {}, PIER: {default: north}}\n")
+    assert {mention["name"] for mention in helped["mentions"]} == {"FAR", "LOUD", "PIER", "TZ"}
+    far = next(mention for mention in helped["mentions"] if mention["name"] == "FAR")
+    assert far == {
+        "name": "FAR",
+        "file": "src/a.py",
+        "line": 3,
+        "column": 10,
+        "how": "read",
+        "way": "variable",
+        "default": "x",
+        "services": [],
+    }
+    jar(
+        "services: {web: {code: [src]}}\nstages: {dev: {}}\nvariables: {A: {}, B: {}, C: {}, D: {}, PIER: {default: north}}\n"
+    )
     shown = cj("mentions").out
     assert "4 variables are declared, and nothing mentions them" in shown
     assert "A, B, C, D: drop them, or accept them with the reason" in shown
@@ -200,9 +221,13 @@ def test_what_is_shown(cj: Coinjar, jar: Callable[..., Coinjar]) -> None:
 
 def test_a_sample_is_no_default(jar: Callable[..., Coinjar]) -> None:
     """What a supplied value looks like is told nobody: the code may fall back to anything."""
-    cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {PORT: {kind: port, supplied: {by: [host], sample: 9090}}}\ncode: {paths: [app]}\n")
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}}\nvariables: {PORT: {kind: port, supplied: {by: [host], sample: 9090}}}\ncode: {paths: [app]}\n"
+    )
     with (cj.folder / "jar/jar.yaml").open("a") as file:
-        file.write("destinations: {host: {type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: x, token: {from_env: T}}}\n")
+        file.write(
+            "destinations: {host: {type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: x, token: {from_env: T}}}\n"
+        )
     cj.write({"app/a.js": "const port = process.env.PORT || 3000;\n"})
     told = cj("check", code=0)
     assert "CJ039" not in told.out

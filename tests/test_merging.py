@@ -23,11 +23,18 @@ NAMES = st.sampled_from([f"{letter}{number}" for letter in "ABC" for number in r
 
 def coins(names: dict[str, str]) -> dict[tuple[str, str], SealedEntry | None]:
     """Lines whose sealed text tells which branch wrote them."""
-    return {("all", name): SealedEntry(compartment="all", name=name, key="0" * 8, sealed=text * 4) for name, text in names.items()}
+    return {
+        ("all", name): SealedEntry(compartment="all", name=name, key="0" * 8, sealed=text * 4)
+        for name, text in names.items()
+    }
 
 
 @settings(max_examples=150)
-@given(st.sets(NAMES), st.dictionaries(NAMES, st.sampled_from(["put", "drop"])), st.dictionaries(NAMES, st.sampled_from(["put", "drop"])))
+@given(
+    st.sets(NAMES),
+    st.dictionaries(NAMES, st.sampled_from(["put", "drop"])),
+    st.dictionaries(NAMES, st.sampled_from(["put", "drop"])),
+)
 def test_branches_that_change_different_secrets_merge(
     tmp_path_factory: pytest.TempPathFactory, there: set[str], ours: dict[str, str], theirs: dict[str, str]
 ) -> None:
@@ -35,13 +42,25 @@ def test_branches_that_change_different_secrets_merge(
     theirs = {name: what for name, what in theirs.items() if name not in ours}
     base = changed(b"", "f", coins(dict.fromkeys(there, "b")))
     sides = [
-        changed(base, "f", {("all", name): coins({name: letter})["all", name] if what == "put" else None for name, what in side.items()})
+        changed(
+            base,
+            "f",
+            {
+                ("all", name): coins({name: letter})["all", name] if what == "put" else None
+                for name, what in side.items()
+            },
+        )
         for side, letter in ((ours, "o"), (theirs, "t"))
     ]
     folder = tmp_path_factory.mktemp("merge")
     for name, data in (("ours", sides[0]), ("base", base), ("theirs", sides[1])):
         (folder / name).write_bytes(data)
-    merged = subprocess.run([need("git"), "merge-file", "--union", "-p", "ours", "base", "theirs"], cwd=folder, capture_output=True, check=True).stdout
+    merged = subprocess.run(
+        [need("git"), "merge-file", "--union", "-p", "ours", "base", "theirs"],
+        cwd=folder,
+        capture_output=True,
+        check=True,
+    ).stdout
     shutil.rmtree(folder)
     wanted = dict.fromkeys(there, "b")
     for side, letter in ((ours, "o"), (theirs, "t")):
@@ -57,7 +76,11 @@ def test_two_branches_in_a_repository(prod: Coinjar) -> None:
 
     def git(*arguments: str, ok: bool = True) -> str:
         done = subprocess.run(
-            [need("git"), "-c", "user.name=a", "-c", "user.email=a@example", *arguments], cwd=prod.folder, capture_output=True, text=True, check=False
+            [need("git"), "-c", "user.name=a", "-c", "user.email=a@example", *arguments],
+            cwd=prod.folder,
+            capture_output=True,
+            text=True,
+            check=False,
         )
         assert (done.returncode == 0) is ok, done.stdout + done.stderr
         return done.stdout
@@ -77,7 +100,11 @@ def test_two_branches_in_a_repository(prod: Coinjar) -> None:
     prod("put", "TOKEN", "--stage", "prod", stdin="ours")
     commit()
     git("merge", "-q", "--no-edit", "other")
-    assert [prod("value", *one).out for one in (("prod", "LOGIN"), ("prod", "TOKEN"), ("dev", "TOKEN"))] == ["theirs", "ours", "new on dev"]
+    assert [prod("value", *one).out for one in (("prod", "LOGIN"), ("prod", "TOKEN"), ("dev", "TOKEN"))] == [
+        "theirs",
+        "ours",
+        "new on dev",
+    ]
     for branch in ("other", "main"):
         git("checkout", "-q", branch)
         git("merge", "-q", "main") if branch == "other" else None
@@ -85,7 +112,9 @@ def test_two_branches_in_a_repository(prod: Coinjar) -> None:
         commit()
     git("merge", "-q", "--no-edit", "other")
     told = prod("value", "prod", "TOKEN", code=4).err
-    assert re.search(r"jar/coins/prod.coins:\d+:1: TOKEN stands in lines \d+ and \d+ for all: two branches changed it", told)
+    assert re.search(
+        r"jar/coins/prod.coins:\d+:1: TOKEN stands in lines \d+ and \d+ for all: two branches changed it", told
+    )
     assert prod("value", "prod", "LOGIN").out == "theirs"
     prod("put", "TOKEN", "--stage", "prod", stdin="settled")
     assert prod("value", "prod", "TOKEN").out == "settled"
@@ -138,14 +167,16 @@ def test_a_killed_change_of_keys_loses_nothing(prod: Coinjar) -> None:
             assert seen == list(wanted.values()), (writes, again)
             shutil.rmtree(prod.folder / "jar")
             left.rename(prod.folder / "jar")
-        if any("prod" in one["opens"] for one in readers_of(prod) if one["label"] == "berta"):
+        if any("prod" in reader["opens"] for reader in readers_of(prod) if reader["label"] == "berta"):
             prod("readers", "remove", "berta", "--stage", "prod", "--yes")
         prod("put", "TOKEN", "--stage", "prod", stdin=wanted["TOKEN"])
         prod("readers", "rekey", "--stage", "prod")
         assert {name: prod("value", "prod", name, "-s", "mailer").out for name in wanted} == wanted, writes
         prod("value", "prod", "TOKEN", code=4, env=env)
         prod.write({"me": reveal(IDENTITY)})
-        opened = subprocess.check_output([need("age"), "-d", "-i", "me", "jar/coins/keys/prod.all.age"], cwd=prod.folder, text=True)
+        opened = subprocess.check_output(
+            [need("age"), "-d", "-i", "me", "jar/coins/keys/prod.all.age"], cwd=prod.folder, text=True
+        )
         assert [line.split()[0] for line in opened.splitlines()] == ["data", "naming"]
     assert done.returncode == 0
     assert writes > 6

@@ -53,8 +53,20 @@ class JarMachine(RuleBasedStateMachine):
 
     @initialize()
     def make(self) -> None:
-        self.run("new", "--app", "model", "--service", "web", "--service", "worker", *(f"--stage={one}" for one in ("dev", "prod", "isles:prod")), again=3)
-        self.salt = self.stack.enter_context(standin("saltmarsh", self.folder / "s", *(f"{service}-{stage}" for service in SERVICES for stage in STAGES)))
+        self.run(
+            "new",
+            "--app",
+            "model",
+            "--service",
+            "web",
+            "--service",
+            "worker",
+            *(f"--stage={one}" for one in ("dev", "prod", "isles:prod")),
+            again=3,
+        )
+        self.salt = self.stack.enter_context(
+            standin("saltmarsh", self.folder / "s", *(f"{service}-{stage}" for service in SERVICES for stage in STAGES))
+        )
         self.fish = self.stack.enter_context(standin("lanternfish", self.folder / "s", *SERVICES))
         loft = self.stack.enter_context(standin("hayloft", self.folder / "s"))
         self.cj.write({f"k8s/{name}.yaml": _K8S % {"name": name} for name in SERVICES})
@@ -90,9 +102,16 @@ class JarMachine(RuleBasedStateMachine):
         for path in sorted((self.folder / "jar").rglob("*")):
             if path.suffix in (".yaml", ".coins") and path.is_file():
                 data = path.read_bytes()
-                found[str(path)] = b"\n".join(sorted(line.rsplit(b" ", 2)[0] for line in data.split(b"\n"))) if path.suffix == ".coins" else data
+                found[str(path)] = (
+                    b"\n".join(sorted(line.rsplit(b" ", 2)[0] for line in data.split(b"\n")))
+                    if path.suffix == ".coins"
+                    else data
+                )
         found = {name: b"" if name.endswith("readers.yaml") else data for name, data in found.items()}
-        return {**found, "values": json.dumps([self.seen(stage, service) for stage in STAGES for service in SERVICES]).encode()}
+        return {
+            **found,
+            "values": json.dumps([self.seen(stage, service) for stage in STAGES for service in SERVICES]).encode(),
+        }
 
     def seen(self, stage: str, service: str) -> dict[str, Any]:
         found: dict[str, Any] = json.loads(self.cj("render", stage, "--service", service, "--as", "json").out)
@@ -123,7 +142,12 @@ class JarMachine(RuleBasedStateMachine):
 
     # -- values
 
-    @rule(name=st.sampled_from(PLAIN), layers=st.lists(st.sampled_from(LAYERS), min_size=1, max_size=2, unique=True), scope=SCOPES, text=TEXTS)
+    @rule(
+        name=st.sampled_from(PLAIN),
+        layers=st.lists(st.sampled_from(LAYERS), min_size=1, max_size=2, unique=True),
+        scope=SCOPES,
+        text=TEXTS,
+    )
     def put(self, name: str, layers: list[str], scope: str, text: str) -> None:
         where = [word for layer in layers for word in ("--stage", layer)] + (["-s", scope] if scope != ALL else [])
         if self.model.is_old(name):
@@ -133,12 +157,27 @@ class JarMachine(RuleBasedStateMachine):
         for layer in layers:
             self.model.put(layer, scope, name, text, secret=False)
 
-    @rule(name=st.sampled_from(TOKENS), layer=st.sampled_from(LAYERS), scope=SCOPES, ending=st.sampled_from(["", "\n", "\r\n"]))
+    @rule(
+        name=st.sampled_from(TOKENS),
+        layer=st.sampled_from(LAYERS),
+        scope=SCOPES,
+        ending=st.sampled_from(["", "\n", "\r\n"]),
+    )
     def put_secret(self, name: str, layer: str, scope: str, ending: str) -> None:
         text = self.fresh("p/w#@%canary-")
         self.model.secrets.add(text)
         code = 2 if self.model.is_old(name) else 0
-        self.run("put", name, "--declare", "--stage", layer, *(["-s", scope] if scope != ALL else []), stdin=text + ending, code=code, again=code)
+        self.run(
+            "put",
+            name,
+            "--declare",
+            "--stage",
+            layer,
+            *(["-s", scope] if scope != ALL else []),
+            stdin=text + ending,
+            code=code,
+            again=code,
+        )
         if code == 0:
             self.model.put(layer, scope, name, text, secret=True)
 
@@ -223,7 +262,11 @@ class JarMachine(RuleBasedStateMachine):
         tokens = [name for name in self.model.named(secret=True) if name != old]
         if by_hand and tokens:  # somebody has values of their own there, on one line
             self.model.secrets.add(secret := self.fresh("own-canary-"))
-            self.cj.write({"jar/.local/dev.yaml": f"web: {{{old}: y, {tokens[0]}: {secret}}}\n"} if not self.model.secret[old] else {})
+            self.cj.write(
+                {"jar/.local/dev.yaml": f"web: {{{old}: y, {tokens[0]}: {secret}}}\n"}
+                if not self.model.secret[old]
+                else {}
+            )
         self.once("rename", old, new, "--dry-run", code=1)
         self.run("rename", old, new, "--yes", *(["--keep-old"] if keep_old else []), again=None)
         own.unlink(missing_ok=True)
@@ -236,7 +279,9 @@ class JarMachine(RuleBasedStateMachine):
     @precondition(lambda self: any(self.model.former.values()))
     @rule(data=st.data())
     def finish(self, data: st.DataObject) -> None:
-        name, old = data.draw(st.sampled_from([(name, old) for name, former in self.model.former.items() for old in former]))
+        name, old = data.draw(
+            st.sampled_from([(name, old) for name, former in self.model.former.items() for old in former])
+        )
         self.run("rename", "--finish", old, again=2)
         self.model.finish(name, old)
 
@@ -245,10 +290,15 @@ class JarMachine(RuleBasedStateMachine):
     @precondition(lambda self: self.model.secrets)
     @rule(stage=st.sampled_from(STAGES))
     def let_in_and_out(self, stage: str) -> None:
-        if not (self.folder / "jar/coins/keys").is_dir() or self.cj("readers", "rekey", "--stage", stage, code=None).code:
+        if (
+            not (self.folder / "jar/coins/keys").is_dir()
+            or self.cj("readers", "rekey", "--stage", stage, code=None).code
+        ):
             return
         self.run("readers", "add", OTHERS_RECIPIENT, "--label", "berta", "--stage", stage, "--yes", again=None)
-        opened = self.cj("render", stage, "--service", "web", "--as", "json", env={"COINJAR_IDENTITY": reveal(OTHER)}, code=None)
+        opened = self.cj(
+            "render", stage, "--service", "web", "--as", "json", env={"COINJAR_IDENTITY": reveal(OTHER)}, code=None
+        )
         assert opened.code or json.loads(opened.out) == self.model.env(stage, "web")
         self.run("readers", "remove", "berta", "--everywhere", "--yes", again=2)
 
@@ -285,7 +335,9 @@ class JarMachine(RuleBasedStateMachine):
             self.run("deliver", stage, "salt", code=2, again=2)
             self.run("deliver", stage, "fish")
             return
-        changed = any(self.model.delivered.get((stage, service), {}) != self.model.env(stage, service) for service in SERVICES)
+        changed = any(
+            self.model.delivered.get((stage, service), {}) != self.model.env(stage, service) for service in SERVICES
+        )
         self.run("deliver", stage, "salt", "--restart")
         first = (stage, SERVICES[0]) not in self.model.delivered
         self.model.deliver(stage)
@@ -302,7 +354,9 @@ class JarMachine(RuleBasedStateMachine):
         assert self.undoable
         stage, number = self.undoable
         self.undoable = None
-        if stage in self.model.moved or any(set(env) - set(self.model.secret) for env in self.model.before[stage].values()):
+        if stage in self.model.moved or any(
+            set(env) - set(self.model.secret) for env in self.model.before[stage].values()
+        ):
             return  # there is no such variable any more
         self.run("deliveries", "undo", number)
         for service in SERVICES:
@@ -325,7 +379,11 @@ class JarMachine(RuleBasedStateMachine):
         self.model.moved.add(stage)
         for service in SERVICES:
             there = self.fish.standin.state["projects"][service]["variables"].values()
-            held = {one["key"]: one["value"] for one in there if stage in one["stages"] and one["key"] not in ("LISTEN_PORT", "PUBLIC_ADDRESS")}
+            held = {
+                item["key"]: item["value"]
+                for item in there
+                if stage in item["stages"] and item["key"] not in ("LISTEN_PORT", "PUBLIC_ADDRESS")
+            }
             assert held == self.model.env(stage, service)
         for other in STAGES:  # which stay where they were
             if other != stage:
@@ -334,4 +392,6 @@ class JarMachine(RuleBasedStateMachine):
 
 TestJar = JarMachine.TestCase
 PHASES = list(Phase) if os.environ.get("COINJAR_EXPLORE") else [Phase.generate]  # making a failure small takes minutes
-TestJar.settings = settings(max_examples=14, stateful_step_count=12, suppress_health_check=list(HealthCheck), deadline=None, phases=PHASES)
+TestJar.settings = settings(
+    max_examples=14, stateful_step_count=12, suppress_health_check=list(HealthCheck), deadline=None, phases=PHASES
+)

@@ -17,7 +17,10 @@ from tests.systems import Running, standin
 def two_places(jar: Callable[..., Coinjar], cj: Coinjar) -> Iterator[tuple[Running, Running]]:
     """Two services on two stages of one hosting, and another to move to."""
     apps = [f"{service}-{stage}" for service in ("web", "mailer") for stage in ("staging", "production")]
-    with standin("saltmarsh", cj.folder / "s", *apps) as salt, standin("lanternfish", cj.folder / "s", "web", "mailer") as fish:
+    with (
+        standin("saltmarsh", cj.folder / "s", *apps) as salt,
+        standin("lanternfish", cj.folder / "s", "web", "mailer") as fish,
+    ):
         jar(
             "services: {web: {}, mailer: {}}\nstages: {staging: {}, production: {}}\nvariables:\n  LEVEL: {default: info}\n  NEW_SECRET: {secret: true}\ndestinations:\n"
             f"  old: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: '{{service}}-{{stage}}', token: {{from_env: SALT}}}}\n"
@@ -33,7 +36,9 @@ def level_at(salt: Running, stage: str) -> str:
     return str(salt.standin.state["apps"][f"web-{stage}"]["settings"]["LEVEL"])
 
 
-@pytest.mark.parametrize("ends", [("dest:old", "dest:new", "--stage", "staging"), ("dest:old@staging", "dest:new@staging")])
+@pytest.mark.parametrize(
+    "ends", [("dest:old", "dest:new", "--stage", "staging"), ("dest:old@staging", "dest:new@staging")]
+)
 def test_moving_one_stage_leaves_the_other(jar: Callable[..., Coinjar], cj: Coinjar, ends: tuple[str, ...]) -> None:
     with two_places(jar, cj) as (salt, fish):
         cj("migrate", *ends, "--out", "m.yaml")
@@ -46,9 +51,11 @@ def test_moving_one_stage_leaves_the_other(jar: Callable[..., Coinjar], cj: Coin
         assert "old has moved to new on staging" in cj("deliver", "staging", "old", code=2).err
         cj("deliver", "staging")
         assert level_at(salt, "staging") == "info"
-        assert {(one["key"], one["value"]) for one in fish.standin.state["projects"]["web"]["variables"].values() if "staging" in one["stages"]} >= {
-            ("LEVEL", "debug")
-        }
+        assert {
+            (variable["key"], variable["value"])
+            for variable in fish.standin.state["projects"]["web"]["variables"].values()
+            if "staging" in variable["stages"]
+        } >= {("LEVEL", "debug")}
         salt.standin.state["apps"]["web-production"]["settings"]["LEVEL"] = "by hand"
         assert "by hand" in cj("drift", "production", "old", code=1).out
 
@@ -63,7 +70,10 @@ def test_moving_one_service_leaves_the_other(jar: Callable[..., Coinjar], cj: Co
         settings = {name: app["settings"]["LEVEL"] for name, app in salt.standin.state["apps"].items()}
         assert (settings["web-staging"], settings["mailer-staging"]) == ("info", "debug")
     text = cj.read("jar/jar.yaml")
-    for wrong, told in (("stagging: new", "there is no stage 'stagging'"), ("staging: nwe", "there is no destination 'nwe'")):
+    for wrong, told in (
+        ("stagging: new", "there is no stage 'stagging'"),
+        ("staging: nwe", "there is no destination 'nwe'"),
+    ):
         cj.write({"jar/jar.yaml": text.replace("staging/web: new", wrong)})
         assert told in cj("grid", code=3).err
 
@@ -76,12 +86,15 @@ def test_a_sheet_outlives_the_first_secret(jar: Callable[..., Coinjar], cj: Coin
         cj("put", "NEW_SECRET", "--stage", "staging", stdin="made-up-first")
         cj("put", "NEW_SECRET", "--stage", "production", stdin="made-up-second")
         sheet = yaml.safe_load(cj.read("m.yaml"))
-        assert "API_TOKEN" in {one["variable"] for one in sheet["carried"]}
+        assert "API_TOKEN" in {item["variable"] for item in sheet["carried"]}
         cj("migrate", "--execute", "m.yaml", "--dry-run")
         cj("migrate", "--execute", "m.yaml", "--yes")
         cj("migrate", "--execute", "m.yaml", "--yes")  # as a run that was cut short is finished
         salt.standin.state["apps"]["web-staging"]["settings"]["LEVEL"] = "changed there"
-        assert "LEVEL is another at old than when the sheet was made" in cj("migrate", "--execute", "m.yaml", "--yes", code=3).err
+        assert (
+            "LEVEL is another at old than when the sheet was made"
+            in cj("migrate", "--execute", "m.yaml", "--yes", code=3).err
+        )
 
 
 SHEET = """\
@@ -113,11 +126,16 @@ def test_a_sheet_explains_what_its_lines_do_and_nothing_else(cj: Coinjar) -> Non
     )
     for sides in (("file:a.env", "file:b.env"), ("file:b.env", "file:a.env")):
         done = cj("compare", *sides, "--sheet", "m.yaml", "--json", code=1)
-        unexplained = {row["name"] for row in json.loads(done.out)["rows"] if row["verdict"] != "same" and row["sheet"] is None}
+        unexplained = {
+            row["name"] for row in json.loads(done.out)["rows"] if row["verdict"] != "same" and row["sheet"] is None
+        }
         assert unexplained == {"LOST", "OTHER", "gone", "bent", "BENT", "UNTOLD", "MORE"}
     told = cj("compare", "file:a.env", "file:b.env", "--sheet", "m.yaml", code=1)
     assert "m.yaml does not explain LOST, OTHER, gone, bent" in told.err
-    assert "is of a move from file:a.env to file+literal:b.env" in cj("compare", "file:a.env", "file:m.yaml", "--sheet", "m.yaml", code=2).err
+    assert (
+        "is of a move from file:a.env to file+literal:b.env"
+        in cj("compare", "file:a.env", "file:m.yaml", "--sheet", "m.yaml", code=2).err
+    )
     cj.write({"a.env": "KEPT=1\nold=1\nLEFT=1\nPORT=1\n", "b.env": "KEPT=1\nOLD=1\nPORT=2\n"})
     assert "m.yaml explains every difference." in cj("compare", "file:a.env", "file:b.env", "--sheet", "m.yaml").err
 
@@ -133,10 +151,16 @@ def test_only_what_is_certainly_not_there_counts_as_nothing_yet(jar: Callable[..
     cj("migrate", "file:in.env", "dest:env", "--stage", "dev", "--out", "second.yaml")
     assert "env has another value, which is overwritten" in cj.read("second.yaml")
     cj.write({"out/dev/web.json": "{broken"})
-    assert "out/dev/web.json" in cj("migrate", "file:in.env", "dest:env", "--stage", "dev", "--out", "third.yaml", code=3).err
+    assert (
+        "out/dev/web.json"
+        in cj("migrate", "file:in.env", "dest:env", "--stage", "dev", "--out", "third.yaml", code=3).err
+    )
     (cj.folder / "out/dev/web.json").unlink()
     (cj.folder / "out/dev/web.json").mkdir()
-    assert "cannot read it" in cj("migrate", "file:in.env", "dest:env", "--stage", "dev", "--out", "third.yaml", code=3).err
+    assert (
+        "cannot read it"
+        in cj("migrate", "file:in.env", "dest:env", "--stage", "dev", "--out", "third.yaml", code=3).err
+    )
     assert not (cj.folder / "third.yaml").exists()
 
 
@@ -157,4 +181,7 @@ def test_a_name_that_a_rename_keeps_is_left_where_the_jar_hands_it_out(cj: Coinj
         cj("migrate", "dest:salt", "dest:fish", "--out", "move.yaml")
         assert "an old name of NEW" in (cj.folder / "move.yaml").read_text()
         cj("migrate", "--execute", "move.yaml", "--yes")
-        assert {one["key"] for one in fish.standin.state["projects"]["web"]["variables"].values()} >= {"OLD", "NEW"}
+        assert {variable["key"] for variable in fish.standin.state["projects"]["web"]["variables"].values()} >= {
+            "OLD",
+            "NEW",
+        }

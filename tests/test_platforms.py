@@ -24,8 +24,11 @@ def test_many_hosts_at_once_and_only_known_ones(jar: Callable[..., Coinjar], cj:
     names = [f"h{number}.example" for number in range(1, 101)]
     with sshd(cj.folder / "sshd") as port:
         key = " ".join((cj.folder / "sshd/host_key.pub").read_text().split()[:2])
-        blocks = [f"Host {one}\n  HostName 127.0.0.1\n  HostKeyAlias {one}\n  Port {port}\n  User {user}\n" for one in names]
-        cj.write({"known": "".join(f"{one} {key}\n" for one in names[:-1]), "ssh_config": "".join(blocks)})
+        blocks = [
+            f"Host {name}\n  HostName 127.0.0.1\n  HostKeyAlias {name}\n  Port {port}\n  User {user}\n"
+            for name in names
+        ]
+        cj.write({"known": "".join(f"{name} {key}\n" for name in names[:-1]), "ssh_config": "".join(blocks)})
         jar(
             "services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}, TOKEN: {secret: true}}\n"
             f"destinations:\n  farm: {{type: host, hosts: {json.dumps(names)}, path: '{cj.folder}/there/{{host}}/{{service}}.env', ssh_config: ssh_config,\n"
@@ -62,7 +65,9 @@ def test_values_that_an_etcd_keeps(jar: Callable[..., Coinjar], cj: Coinjar) -> 
         )
         cj.env["SALT"] = salt.token
         subprocess.run(
-            ["etcdctl", "--endpoints", address, "put", "/shared/dev/quota", "0012"], env={"ETCDCTL_API": "3", "PATH": os.environ["PATH"]}, check=True
+            ["etcdctl", "--endpoints", address, "put", "/shared/dev/quota", "0012"],
+            env={"ETCDCTL_API": "3", "PATH": os.environ["PATH"]},
+            check=True,
         )
         assert cj("value", "dev", "QUOTA").out.strip() == "12"
         cj("deliver", "dev", "salt")  # which has a loop of its own running
@@ -99,7 +104,9 @@ write: {changes: {send: PUT /v, body: {v: "{changes}"}}}
         ("account:", "acount:", "did you mean 'account'?"),
     ],
 )
-def test_a_faulty_description_says_where(jar: Callable[..., Coinjar], cj: Coinjar, old: str, new: str, words: str) -> None:
+def test_a_faulty_description_says_where(
+    jar: Callable[..., Coinjar], cj: Coinjar, old: str, new: str, words: str
+) -> None:
     jar(
         "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {default: x}}\ndestinations: {there: {type: platform, platform: x, address: 'http://127.0.0.1:1'}}\n"
     )
@@ -120,7 +127,9 @@ def test_descriptions_and_their_schema_agree() -> None:
 
     schema = json.loads(schema_text("platform"))
     jsonschema.Draft202012Validator.check_schema(schema)
-    pages = [path.read_text() for path in sorted((Path(__file__).parent.parent / "src/coinjar/platforms/shipped").iterdir())]
+    pages = [
+        path.read_text() for path in sorted((Path(__file__).parent.parent / "src/coinjar/platforms/shipped").iterdir())
+    ]
     for text in [
         *pages,
         DESCRIPTION,
@@ -160,10 +169,16 @@ def test_removal_as_a_description_says_it(jar: Callable[..., Coinjar], cj: Coinj
     with line(jar, cj) as (salt, _, _):
         salt.standin.state["apps"]["line-web-dev"]["settings"] = {"LEVEL": "x", "MAIL": "left over"}
         cj.write(
-            {"jar/jar.yaml": cj.read("jar/jar.yaml").replace("MAIL: {services: [mailer], default", "MAIL: {services: [mailer, web], stages: [prod], default")}
+            {
+                "jar/jar.yaml": cj.read("jar/jar.yaml").replace(
+                    "MAIL: {services: [mailer], default", "MAIL: {services: [mailer, web], stages: [prod], default"
+                )
+            }
         )
         for way, spelled in (("empty", '""'), ("nothing", "null")):
-            cj.write({"jar/platforms/saltmarsh.yaml": shipped.read_text().replace("remove_by: empty", f"remove_by: {way}")})
+            cj.write(
+                {"jar/platforms/saltmarsh.yaml": shipped.read_text().replace("remove_by: empty", f"remove_by: {way}")}
+            )
             told = cj("deliver", "dev", "hosting", "--dry-run", "--requests").out
             assert f'"MAIL": {spelled}' in told
             assert '"LEVEL": "info"' in told
@@ -191,4 +206,4 @@ def test_an_answer_that_is_none_is_not_an_empty_set(jar: Callable[..., Coinjar],
         for wrong in ("map: /nope", "items: /settings"):
             cj.write({"jar/platforms/saltmarsh.yaml": shipped.replace("map: /settings", wrong)})
             assert re.search("the answer has no (object|list) at '/", cj("deliver", "dev", "hosting", code=5).err)
-        assert not [one for one in salt.server.seen if one.startswith("PATCH")][1:]
+        assert not [request for request in salt.server.seen if request.startswith("PATCH")][1:]

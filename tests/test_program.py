@@ -14,7 +14,19 @@ from coinjar.cli.tables import cut, fit, width_of
 from tests.conftest import PROGRAM, Coinjar
 from tests.consumers import need
 
-HEAVY = {"rich", "pydantic", "jsonschema", "httpx", "cryptography", "sqlalchemy", "importlib.metadata", "hypothesis", "dataclasses_json", "asyncio", "ssl"}
+HEAVY = {
+    "rich",
+    "pydantic",
+    "jsonschema",
+    "httpx",
+    "cryptography",
+    "sqlalchemy",
+    "importlib.metadata",
+    "hypothesis",
+    "dataclasses_json",
+    "asyncio",
+    "ssl",
+}
 
 
 def imported(cj: Coinjar, *arguments: str) -> set[str]:
@@ -24,7 +36,14 @@ def imported(cj: Coinjar, *arguments: str) -> set[str]:
         "def told(*_):\n    print('\\n'.join(sys.modules)); sys.stdout.flush(); os._exit(0)\n"
         "os.execve = told\ncode = main(sys.argv[1:])\nprint('\\n'.join(sys.modules))"
     )
-    done = subprocess.run([sys.executable, "-I", "-c", probe, *arguments], cwd=cj.folder, env=cj.env, capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [sys.executable, "-I", "-c", probe, *arguments],
+        cwd=cj.folder,
+        env=cj.env,
+        capture_output=True,
+        text=True,
+        check=True,
+    )
     return set(done.stdout.splitlines())
 
 
@@ -32,26 +51,49 @@ def test_start_up_imports_little(demo: Coinjar) -> None:
     """Every millisecond here is waited for: docs/decisions.md has the figures."""
     version = imported(demo, "--version")
     assert not {name for name in version if name.split(".")[0] in HEAVY or name in HEAVY}
-    assert not {name for name in version if name.startswith(("yaml", "coinjar.jarfile", "coinjar.actions", "coinjar.dialects"))}
+    assert not {
+        name for name in version if name.startswith(("yaml", "coinjar.jarfile", "coinjar.actions", "coinjar.dialects"))
+    }
     within = imported(demo, "within", "prod", "--service", "berths", "--", "/bin/true")
     assert not {name for name in within if name.split(".")[0] in HEAVY or name in HEAVY}
     demo("readers", "seal")
     sealed = imported(demo, "within", "prod", "--service", "ticketing", "--", "/bin/true")
     assert {"cryptography", "pyrage"} <= {name.split(".")[0] for name in sealed}
     assert not {
-        name for name in sealed if name.startswith(("coinjar.documents.edit", "coinjar.jarfile.readers", "cryptography.hazmat.primitives.serialization"))
+        name
+        for name in sealed
+        if name.startswith(
+            ("coinjar.documents.edit", "coinjar.jarfile.readers", "cryptography.hazmat.primitives.serialization")
+        )
     }
     own = {name for name in within if name.startswith("coinjar.")}
     assert not {
         name
         for name in own
-        if name.startswith(("coinjar.dialects", "coinjar.sources", "coinjar.destinations", "coinjar.core.rules", "coinjar.cli.tables", "coinjar.demo"))
+        if name.startswith(
+            (
+                "coinjar.dialects",
+                "coinjar.sources",
+                "coinjar.destinations",
+                "coinjar.core.rules",
+                "coinjar.cli.tables",
+                "coinjar.demo",
+            )
+        )
     }
     assert "coinjar.documents.edit" not in own
     assert len(own) < 35
-    for door in ("coinjar.actions.open_jar", "coinjar.jarfile.load", "coinjar.destinations.templates", "coinjar.dialects.positioned"):
+    for door in (
+        "coinjar.actions.open_jar",
+        "coinjar.jarfile.load",
+        "coinjar.destinations.templates",
+        "coinjar.dialects.positioned",
+    ):
         quick = f"import {door}, yaml.reader; print(type(yaml.reader.Reader.NON_PRINTABLE).__name__)"  # its patterns are put off
-        assert subprocess.run([sys.executable, "-I", "-c", quick], capture_output=True, text=True, check=True).stdout == "_LazyPattern\n"
+        assert (
+            subprocess.run([sys.executable, "-I", "-c", quick], capture_output=True, text=True, check=True).stdout
+            == "_LazyPattern\n"
+        )
 
 
 COMPLETIONS = {
@@ -76,10 +118,15 @@ def test_bash_completes(demo: Coinjar, words: tuple[str, ...]) -> None:
 
 def test_fish_completes(demo: Coinjar) -> None:
     """fish itself, asked for what it would offer."""
-    env = demo.env | {"_TYPER_COMPLETE_TEST_DISABLE_SHELL_DETECTION": "1", "XDG_CONFIG_HOME": str(demo.folder / "config")}
+    env = demo.env | {
+        "_TYPER_COMPLETE_TEST_DISABLE_SHELL_DETECTION": "1",
+        "XDG_CONFIG_HOME": str(demo.folder / "config"),
+    }
     for words, expected in COMPLETIONS.items():
         ask = f'coinjar --show-completion fish | source; complete --do-complete "coinjar {" ".join(words)}"'
-        done = subprocess.run([need("fish"), "-c", ask], cwd=demo.folder, env=env, capture_output=True, text=True, check=True)
+        done = subprocess.run(
+            [need("fish"), "-c", ask], cwd=demo.folder, env=env, capture_output=True, text=True, check=True
+        )
         assert sorted(line.split("\t")[0] for line in done.stdout.splitlines()) == sorted(expected), done.stderr
 
 
@@ -119,7 +166,9 @@ def test_outside_packages_add_dialects_sources_and_destinations(demo: Coinjar) -
             "    def read(self, stage): raise NotImplementedError\n",
             "more/more-1.dist-info/METADATA": "Metadata-Version: 2.1\nName: more\nVersion: 1\n",
             "more/more-1.dist-info/entry_points.txt": "[coinjar.dialects]\nshout = more:Shout\n[coinjar.sources]\nmore = more:read\n[coinjar.destinations]\nshelf = place:Shelf\n",
-            "jar/jar.yaml": demo.read("jar/jar.yaml").replace("destinations:\n", "destinations:\n  there: {type: shelf, path: shelf}\n"),
+            "jar/jar.yaml": demo.read("jar/jar.yaml").replace(
+                "destinations:\n", "destinations:\n  there: {type: shelf, path: shelf}\n"
+            ),
         }
     )
     env = {"PYTHONPATH": str(demo.folder / "more")}
@@ -133,7 +182,9 @@ def test_outside_packages_add_dialects_sources_and_destinations(demo: Coinjar) -
 
 def test_arrows_point_down() -> None:
     root = Path(__file__).parent.parent
-    done = subprocess.run([Path(PROGRAM).parent / "lint-imports"], cwd=root, capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [Path(PROGRAM).parent / "lint-imports"], cwd=root, capture_output=True, text=True, check=False
+    )
     assert "0 broken" in done.stdout, done.stdout
 
 
@@ -152,7 +203,14 @@ def test_tables_fit(columns: list[tuple[int, int]], room: int) -> None:
 
 
 def test_wide_and_combining_letters_are_measured() -> None:
-    assert {text: width_of(text) for text in ("abc", "é", "e\u0301", "日本", "••••", "🙂")} == {"abc": 3, "é": 1, "e\u0301": 1, "日本": 4, "••••": 4, "🙂": 2}
+    assert {text: width_of(text) for text in ("abc", "é", "e\u0301", "日本", "••••", "🙂")} == {
+        "abc": 3,
+        "é": 1,
+        "e\u0301": 1,
+        "日本": 4,
+        "••••": 4,
+        "🙂": 2,
+    }
     assert [cut("日本語", width) for width in (6, 5, 4, 1)] == ["日本語", "日本…", "日…", "…"]
 
 
@@ -165,7 +223,14 @@ def test_a_fault_of_our_own_shows_no_values(demo: Coinjar) -> None:
         "layers.Resolver.resolve = fails\nmain(sys.argv[1:])"
     )
     arguments = ["render", "prod", "--service", "ticketing", "--as", "json"]
-    done = subprocess.run([sys.executable, "-c", broken, *arguments], cwd=demo.folder, env=demo.env, capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [sys.executable, "-c", broken, *arguments],
+        cwd=demo.folder,
+        env=demo.env,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert done.returncode == 1
     assert "RuntimeError: broken after 21 characters" in done.stderr
     assert "made-up" not in done.stdout + done.stderr

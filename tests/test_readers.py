@@ -41,7 +41,13 @@ DOTENV_PIECES = st.one_of(
     st.builds("{0}{1}{0}".format, st.just("'"), st.text(st.sampled_from('ab "#\n`\\n'), max_size=8)),
 )
 DOTENV_LINES = st.one_of(
-    st.builds("{}{}={}{}".format, st.sampled_from(["", "export ", "  "]), NAME, DOTENV_PIECES, st.sampled_from(["", " # c", "  ", "\r"])),
+    st.builds(
+        "{}{}={}{}".format,
+        st.sampled_from(["", "export ", "  "]),
+        NAME,
+        DOTENV_PIECES,
+        st.sampled_from(["", " # c", "  ", "\r"]),
+    ),
     st.sampled_from(["# comment", "", "  # indented", "A = 1", "B=\t2"]),
 ).filter(
     # Node.js 24 reads the first as a name of two words, and takes the line after the second for its value: we do not, and say so.
@@ -57,8 +63,14 @@ def test_posix_files_are_read_as_a_shell_reads_them(lines: list[str]) -> None:
     reading = reader("posix").read(text.encode(), "f")
     if any(remark.lost for remark in reading.remarks):
         return
-    done = subprocess.run(["dash", "-ec", f"set -a\n{text}\nexec /bin/cat /proc/self/environ"], env={}, capture_output=True, check=True)
-    seen = {name: value for name, _, value in (pair.partition("=") for pair in done.stdout.decode().split("\0")) if name in ("A", "B", "LONG_NAME")}
+    done = subprocess.run(
+        ["dash", "-ec", f"set -a\n{text}\nexec /bin/cat /proc/self/environ"], env={}, capture_output=True, check=True
+    )
+    seen = {
+        name: value
+        for name, _, value in (pair.partition("=") for pair in done.stdout.decode().split("\0"))
+        if name in ("A", "B", "LONG_NAME")
+    }
     assert _last(reading.items) == seen
 
 
@@ -96,7 +108,8 @@ SYSTEMD_RAW = st.lists(
 ).map("".join)
 PROPERTIES_RAW = st.lists(
     st.one_of(
-        st.text(st.sampled_from("ab =:#!\t\f"), max_size=6), st.sampled_from(["\\u00e9", "\\n", "\\t", "\\\\", "\\\n  ", "\\z", "\\:", "\\ud83d\\ude42"])
+        st.text(st.sampled_from("ab =:#!\t\f"), max_size=6),
+        st.sampled_from(["\\u00e9", "\\n", "\\t", "\\\\", "\\\n  ", "\\z", "\\:", "\\ud83d\\ude42"]),
     ),
     max_size=4,
 ).map("".join)
@@ -121,7 +134,12 @@ CONTAINERFILE_RAW = st.lists(
     ],
 )
 def test_files_are_read_as_their_readers_do(
-    dialect: str, program: str, raw: st.SearchStrategy[str], form: str, runs: int, tmp_path_factory: pytest.TempPathFactory
+    dialect: str,
+    program: str,
+    raw: st.SearchStrategy[str],
+    form: str,
+    runs: int,
+    tmp_path_factory: pytest.TempPathFactory,
 ) -> None:
     """Files as people write them: what the real reader makes of one, ours makes of it too, unless it says that it left something out."""
     folder = tmp_path_factory.mktemp(program)
@@ -188,7 +206,10 @@ READINGS = {
             '10:1 G: its " is never closed, so it is part of the value',
         ],
     ),
-    ("posix", 'export A=\'x\' B="$A y" # c\nC=a\\ b; unset D\nE=$(date)\nF = 1\nK=My App\n2G=x\nH=$NOPE\nI+=1\nJ="a\\\nb"\n'): (
+    (
+        "posix",
+        'export A=\'x\' B="$A y" # c\nC=a\\ b; unset D\nE=$(date)\nF = 1\nK=My App\n2G=x\nH=$NOPE\nI+=1\nJ="a\\\nb"\n',
+    ): (
         {"A": "x", "B": "x y", "C": "a b", "D": None, "J": "ab"},
         [
             "1:17 $A was replaced by the value the file sets before, as a shell does",
@@ -245,7 +266,10 @@ READINGS = {
             "5:1 D: its '$' is not replaced by anything",
         ],
     ),
-    ("systemd-dropin", "[Unit]\nEnvironment=X=1\n[Service]\nEnvironment=A=1 \"B=two\\x20%%\" 'C=\\n'\nEnvironment=D=%h E\nUnsetEnvironment=F\nExecStart=x\n"): (
+    (
+        "systemd-dropin",
+        "[Unit]\nEnvironment=X=1\n[Service]\nEnvironment=A=1 \"B=two\\x20%%\" 'C=\\n'\nEnvironment=D=%h E\nUnsetEnvironment=F\nExecStart=x\n",
+    ): (
         {"A": "1", "B": "two %", "C": "\n", "F": None},
         [
             "2:1 'Environment' was left out: only Environment= of [Service] is read",
@@ -318,8 +342,20 @@ def test_faults_of_whole_files_have_their_place() -> None:
 
 
 def test_dialects_are_recognised() -> None:
-    table = {b"A=1\0B=2\0": "nul", b' {"A": "1"}': "json", b"# c\nexport A=1\n": "posix", b"A='1'\n": "dotenv", b"A=1\n": "dotenv"}
-    table |= {b"A: x\n": "yaml", b'[{"name": "A"}]': "pairs", b"[Service]\n": "systemd-dropin", b"FROM x\nENV A=1\n": "containerfile", b"name,value\n": "csv"}
+    table = {
+        b"A=1\0B=2\0": "nul",
+        b' {"A": "1"}': "json",
+        b"# c\nexport A=1\n": "posix",
+        b"A='1'\n": "dotenv",
+        b"A=1\n": "dotenv",
+    }
+    table |= {
+        b"A: x\n": "yaml",
+        b'[{"name": "A"}]': "pairs",
+        b"[Service]\n": "systemd-dropin",
+        b"FROM x\nENV A=1\n": "containerfile",
+        b"name,value\n": "csv",
+    }
     table |= {b"apiVersion: v1\nkind: Secret\n": "kube-configmap"}
     assert {data: recognise(data).dialect for data in table} == table
     by_name = {"a.toml": "toml", "a.properties": "properties", "a.yml": "yaml", "a.env": "dotenv"}

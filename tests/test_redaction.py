@@ -30,7 +30,14 @@ def test_a_rename_masks_the_neighbour_and_shows_the_code(jar: Callable[..., Coin
         }
     )
     shown = cj("rename", "URL", "ADDRESS", "--dry-run", code=1)
-    for text in (SECRET, "own-canary", quote(SECRET, safe=""), b64encode(SECRET.encode()).decode(), "other-canary-1", "7x"):
+    for text in (
+        SECRET,
+        "own-canary",
+        quote(SECRET, safe=""),
+        b64encode(SECRET.encode()).decode(),
+        "other-canary-1",
+        "7x",
+    ):
         assert text not in shown.out + shown.err, text
     assert "+print(os.environ['ADDRESS'], os.environ['TOKEN'])  # TOKEN, as before" in shown.out
     assert "+    environment: {ADDRESS: y, DB_PASSWORD: [DB_PASSWORD ••••]}" in shown.out
@@ -108,7 +115,11 @@ def test_check_finds_the_jars_secrets_in_what_git_tracks(jar: Callable[..., Coin
     git(cj, "commit", "-qm", "without")
     assert "CJ028" not in cj("check").out
     told = cj("check", "--history", code=1)
-    assert {line.split(" (")[0] for line in told.out.splitlines() if "CJ028" in line} == {"ci.yaml", "notes.bin", "src/a.py"}
+    assert {line.split(" (")[0] for line in told.out.splitlines() if "CJ028" in line} == {
+        "ci.yaml",
+        "notes.bin",
+        "src/a.py",
+    }
     assert SECRET not in told.out + told.err
     nobody = cj("check", env={"COINJAR_IDENTITY": ""})
     assert "2 sealed values were not looked at" in nobody.err  # no all-clear for what was not looked for
@@ -124,7 +135,9 @@ def test_texts_that_hold_a_secret_are_secrets(jar: Callable[..., Coinjar]) -> No
     )
     plan = cj("adopt", "in.env", "--stage", "dev", code=1)
     kinds = {line.split()[1]: line.split()[2] for line in plan.out.splitlines() if line.startswith("+")}
-    assert kinds == dict.fromkeys(["DB_PASSWORD", "DATABASE_URL", "ENCODED", "PACKED", "ODD"], "secret") | {"PORTED": "url"}
+    assert kinds == dict.fromkeys(["DB_PASSWORD", "DATABASE_URL", "ENCODED", "PACKED", "ODD"], "secret") | {
+        "PORTED": "url"
+    }
     assert "left out: PLAIN: it holds the text of the secret DB_PASSWORD" in plan.err
     cj("adopt", "in.env", "--stage", "dev", "--yes")
     assert not [path for path in (cj.folder / "jar").rglob("*") if path.is_file() and b"s3cr3t" in path.read_bytes()]
@@ -134,7 +147,11 @@ def test_texts_that_hold_a_secret_are_secrets(jar: Callable[..., Coinjar]) -> No
 
 def test_references_of_a_file_are_kept_on_request(jar: Callable[..., Coinjar]) -> None:
     cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {}\n")
-    cj.write({"in.env": "export DB_PASSWORD='s3cr3t$x'\nURL=\"postgres://u:$DB_PASSWORD@h/\\$d\"\nHOME=/root\nWHERE=$HOME/x\n"})
+    cj.write(
+        {
+            "in.env": "export DB_PASSWORD='s3cr3t$x'\nURL=\"postgres://u:$DB_PASSWORD@h/\\$d\"\nHOME=/root\nWHERE=$HOME/x\n"
+        }
+    )
     assert "URL, WHERE: made from other names of the file" in cj("adopt", "in.env", "--stage", "dev", code=1).err
     cj("adopt", "in.env", "--stage", "dev", "--references", "--yes")
     assert "URL: {text: 'postgres://u:${DB_PASSWORD}@h/$$d'}" in cj.read("jar/plain/dev.yaml").replace('"', "'")

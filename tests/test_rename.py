@@ -42,7 +42,11 @@ CODE = {
 
 def tree(folder: Path) -> dict[str, bytes]:
     """Every file, without what is local."""
-    return {str(path.relative_to(folder)): path.read_bytes() for path in folder.rglob("*") if path.is_file() and ".local" not in path.parts}
+    return {
+        str(path.relative_to(folder)): path.read_bytes()
+        for path in folder.rglob("*")
+        if path.is_file() and ".local" not in path.parts
+    }
 
 
 def test_every_place(jar: Callable[..., Coinjar]) -> None:
@@ -66,7 +70,10 @@ def test_every_place(jar: Callable[..., Coinjar]) -> None:
         'proofs: {p: {service: web, http: "http://${DB_HOST}/", at: /settings/DB_HOST, expect: "${DB_HOST}"}}',
     ):
         assert line in text
-    assert cj.read("jar/plain/prod.yaml") == "all:\n  DB_HOST: one.example  # prod's\nweb: {URL: {text: 'y://${DB_HOST}'}}\n"
+    assert (
+        cj.read("jar/plain/prod.yaml")
+        == "all:\n  DB_HOST: one.example  # prod's\nweb: {URL: {text: 'y://${DB_HOST}'}}\n"
+    )
     assert cj.read("app.py") == "import os\n# HOST is where\nhost = os.environ['DB_HOST']\n"
     assert cj.read("page.yaml") == "a:\n  env: {DB_HOST: old}\n"
     assert cj.read("k8s.yaml") == CODE["k8s.yaml"].replace("data: {HOST", "data: {DB_HOST")
@@ -83,7 +90,12 @@ def test_there_and_back(cj: Coinjar) -> None:
         if line[:3].strip() and line[:2] == "  "
     ]
     names = [name for name in names if name not in ("2ND_PIER",) and "_" in name]
-    cj.write({"there": "".join(f"{name} OTHER_{name}\n" for name in names), "back": "".join(f"OTHER_{name}, {name}\n" for name in names)})
+    cj.write(
+        {
+            "there": "".join(f"{name} OTHER_{name}\n" for name in names),
+            "back": "".join(f"OTHER_{name}, {name}\n" for name in names),
+        }
+    )
     before = tree(cj.folder)
     cj("rename", "--table", "there", ".", "--yes")
     assert "OTHER_TICKET_DB_HOST" in cj.read("services/ticketing.py")
@@ -92,7 +104,11 @@ def test_there_and_back(cj: Coinjar) -> None:
     after = tree(cj.folder)
     lists = {"jar/jar.yaml"}  # shapes got the names that they would have lost, and keep them
     assert {name for name in before if before[name] != after[name]} <= lists
-    assert [line for line in after["jar/jar.yaml"].splitlines() if line not in before["jar/jar.yaml"].splitlines() and b"*" not in line] == []
+    assert [
+        line
+        for line in after["jar/jar.yaml"].splitlines()
+        if line not in before["jar/jar.yaml"].splitlines() and b"*" not in line
+    ] == []
 
 
 def test_sealed_values(jar: Callable[..., Coinjar]) -> None:
@@ -211,7 +227,10 @@ def test_killed_at_every_write(jar: Callable[..., Coinjar]) -> None:
 def test_short_forms_in_code(jar: Callable[..., Coinjar], language: str) -> None:
     texts = {
         "py": ("import os\nos.environ.update(HOST='x')\n", "import os\nos.environ.update(DB_HOST='x')\n"),
-        "js": ("const { HOST, USER: u } = process.env;\nuse(HOST);\n", "const { DB_HOST: HOST, USER: u } = process.env;\nuse(HOST);\n"),
+        "js": (
+            "const { HOST, USER: u } = process.env;\nuse(HOST);\n",
+            "const { DB_HOST: HOST, USER: u } = process.env;\nuse(HOST);\n",
+        ),
     }
     cj = jar(JAR)
     cj.write({"app.py": "", "page.yaml": "a: {env: {}}\n", f"x.{language}": texts[language][0]})
@@ -233,13 +252,18 @@ def test_descriptions_own_values_and_what_platforms_set(jar: Callable[..., Coinj
     done = cj("rename", "PORT", "LISTEN_PORT", "--yes")
     assert "there sets PORT by itself, and will not know it as LISTEN_PORT" in done.err
     assert cj.read("jar/.local/dev.yaml") == "all: {LISTEN_PORT: 99, L: y}  # mine\n"
-    assert cj.read("jar/platforms/own.yaml") == description.replace("[PORT]", "[LISTEN_PORT]").replace("'X_*', PORT", "'X_*', LISTEN_PORT")
+    assert cj.read("jar/platforms/own.yaml") == description.replace("[PORT]", "[LISTEN_PORT]").replace(
+        "'X_*', PORT", "'X_*', LISTEN_PORT"
+    )
     assert cj("within", "dev", "--", "printenv", "LISTEN_PORT").out == "99\n"
 
 
 def test_all_or_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """A file that changed meanwhile stops the change before it begins; one that cannot be written puts back those that were."""
-    jar, files = tmp_path / "jar", {tmp_path / name: (name.encode(), b"new " + name.encode()) for name in ("a", "b", "c")}
+    jar, files = (
+        tmp_path / "jar",
+        {tmp_path / name: (name.encode(), b"new " + name.encode()) for name in ("a", "b", "c")},
+    )
     (jar / ".local").mkdir(parents=True)
     for path, (old, _) in files.items():
         path.write_bytes(old)
@@ -266,7 +290,11 @@ def test_all_or_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None
 
 def test_a_swap_is_a_swap(jar: Callable[..., Coinjar]) -> None:
     """Two variables exchange their names, in code and texts as well."""
-    cj = jar(JAR.replace("HOST: {kind: host, ", "HOST: {").replace("  TOKEN: {secret: true}", "  TOKEN: {secret: true}\n  KEY: {secret: true}"))
+    cj = jar(
+        JAR.replace("HOST: {kind: host, ", "HOST: {").replace(
+            "  TOKEN: {secret: true}", "  TOKEN: {secret: true}\n  KEY: {secret: true}"
+        )
+    )
     cj.write(
         {
             "app.py": "import os\na, b = os.environ['HOST'], os.environ['USER']\n",
@@ -280,8 +308,14 @@ def test_a_swap_is_a_swap(jar: Callable[..., Coinjar]) -> None:
     before = {name: cj("value", "dev", name, "--service", "web").out for name in ("HOST", "USER", "URL")}
     cj("rename", "--table", "swap", "--yes")
     after = {name: cj("value", "dev", name, "--service", "web").out for name in ("HOST", "USER", "URL")}
-    assert [cj("value", "dev", name, "--service", "web").out for name in ("TOKEN", "KEY")] == ["made-up-KEY", "made-up-TOKEN"]
+    assert [cj("value", "dev", name, "--service", "web").out for name in ("TOKEN", "KEY")] == [
+        "made-up-KEY",
+        "made-up-TOKEN",
+    ]
     cj("rename", "--table", "chain", "--yes")
-    assert [cj("value", "dev", name, "--service", "web").out for name in ("KEY", "PIN")] == ["made-up-KEY", "made-up-TOKEN"]
+    assert [cj("value", "dev", name, "--service", "web").out for name in ("KEY", "PIN")] == [
+        "made-up-KEY",
+        "made-up-TOKEN",
+    ]
     assert after == {"HOST": before["USER"], "USER": before["HOST"], "URL": before["URL"]}
     assert cj.read("app.py") == "import os\na, b = os.environ['USER'], os.environ['HOST']\n"

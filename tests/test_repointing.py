@@ -31,7 +31,10 @@ APPS = ("web-prod", "site-prod", "shop-prod", "site-isles", "shop-isles")
 @contextmanager
 def harbour(jar: Callable[..., Coinjar], cj: Coinjar) -> Iterator[tuple[Running, Running, str]]:
     """web on its old place, site and shop beside it; the address that web has there."""
-    with standin("saltmarsh", cj.folder / "standins", *APPS) as salt, standin("lanternfish", cj.folder / "standins", "web") as fish:
+    with (
+        standin("saltmarsh", cj.folder / "standins", *APPS) as salt,
+        standin("lanternfish", cj.folder / "standins", "web") as fish,
+    ):
         jar(JAR % {"salt": salt.standin.address, "fish": fish.standin.address})
         cj.env |= {"SALT": salt.token, "FISH": fish.token, "COLUMNS": "170"}
         cj.write({"site.py": "import os\nos.environ['WEB_LINK']\n"})
@@ -47,8 +50,10 @@ def settings(salt: Running, app: str) -> dict[str, str]:
 def _become(cj: Coinjar, variable: str, text: str) -> None:
     """Say in the sheet what is to stand in a value."""
     lines = [
-        re.sub(r"becomes: ('[^']*'|\"[^\"]*\"|[^,]*)", f"becomes: '{text}'", one) if f"variable: {variable}," in one else one
-        for one in cj.read("move.yaml").splitlines()
+        re.sub(r"becomes: ('[^']*'|\"[^\"]*\"|[^,]*)", f"becomes: '{text}'", line)
+        if f"variable: {variable}," in line
+        else line
+        for line in cj.read("move.yaml").splitlines()
     ]
     cj.write({"move.yaml": "\n".join(lines) + "\n"})
 
@@ -69,8 +74,14 @@ def test_who_follows_and_in_which_order(jar: Callable[..., Coinjar], cj: Coinjar
         now = f"{fish.standin.address}/run/web/prod/"
         _become(cj, "SHOP_LINKS", now)
         done = cj("migrate", "--execute", "move.yaml", "--yes", "--restart")
-        assert settings(salt, "site-prod")["WEB_LINK"] == settings(salt, "site-isles")["WEB_LINK"] == f"{now}tickets?price=$5"
-        assert cj("value", "prod", "SHOP_LINKS", "--service", "shop").out.replace(" ", "") == f'["{now}"]'  # changed in the jar, delivered nowhere
+        assert (
+            settings(salt, "site-prod")["WEB_LINK"]
+            == settings(salt, "site-isles")["WEB_LINK"]
+            == f"{now}tickets?price=$5"
+        )
+        assert (
+            cj("value", "prod", "SHOP_LINKS", "--service", "shop").out.replace(" ", "") == f'["{now}"]'
+        )  # changed in the jar, delivered nowhere
         told = [line for line in done.err.splitlines() if line.startswith("repointed: ")]
         assert told == ["repointed: site on prod: pages", "repointed: site on isles: pages"]
         assert "isles-2" not in done.err + done.out
@@ -97,7 +108,9 @@ def test_what_is_left_to_a_person(jar: Callable[..., Coinjar], cj: Coinjar) -> N
         assert "{variable: WEB_LINK, where: shared/all" in lines
         assert "say what is to stand there instead" in lines
         assert "{variable: BY_HAND, where: 'prod/dest:pages'" in lines.replace('"', "'")
-        assert "nobody knows what WEB_LINK is to point to" in cj("migrate", "--execute", "move.yaml", "--yes", code=3).err
+        assert (
+            "nobody knows what WEB_LINK is to point to" in cj("migrate", "--execute", "move.yaml", "--yes", code=3).err
+        )
         assert not fish.standin.state["projects"]["web"]["variables"]
         _become(cj, "WEB_LINK", "https://tickets.example/")
         cj("migrate", "--execute", "move.yaml", "--yes", "--restart")
@@ -114,8 +127,14 @@ def test_one_name_for_two_stages_is_refused(jar: Callable[..., Coinjar], cj: Coi
             .replace("services: [web], stages: [prod]}\n", "services: [web]}\n")
         )
         cj.write({"jar/jar.yaml": text})
-        for command in (("deliver", "dev", "new", "--dry-run"), ("migrate", "dest:old", "dest:new", "--out", "move.yaml")):
-            assert "new has one name, live, for dev and for prod: they would overwrite each other" in cj(*command, code=3).err
+        for command in (
+            ("deliver", "dev", "new", "--dry-run"),
+            ("migrate", "dest:old", "dest:new", "--out", "move.yaml"),
+        ):
+            assert (
+                "new has one name, live, for dev and for prod: they would overwrite each other"
+                in cj(*command, code=3).err
+            )
         assert "they would overwrite each other" in cj("check", code=1).out
 
 
@@ -124,10 +143,16 @@ def test_moves_into_files(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     compose = "services:\n  web: {image: a, environment: {LEVEL: one, SAME: s}}\n  site: {image: b, environment: {LEVEL: two, SAME: s}}\n"
     cj.write({"compose.yaml": compose, "there.env": "OTHER=1\n", "one.env": "LEVEL=debug\n"})
     cj("migrate", "compose:compose.yaml", "file+posix:out.env", "--out", "m.yaml")
-    assert "LEVEL has different values in all/web, all/site, and a file holds one" in cj("migrate", "--execute", "m.yaml", "--yes", code=3).err
+    assert (
+        "LEVEL has different values in all/web, all/site, and a file holds one"
+        in cj("migrate", "--execute", "m.yaml", "--yes", code=3).err
+    )
     assert not (cj.folder / "out.env").exists()
     cj("migrate", "file:one.env", "file+literal:there.env", "--out", "n.yaml")
-    assert "there.env: there is a file already, and it says something else" in cj("migrate", "--execute", "n.yaml", "--yes", code=3).err
+    assert (
+        "there.env: there is a file already, and it says something else"
+        in cj("migrate", "--execute", "n.yaml", "--yes", code=3).err
+    )
     assert cj.read("there.env") == "OTHER=1\n"
     assert "as it is there" in cj.read("n.yaml")
     (cj.folder / "there.env").unlink()
@@ -135,7 +160,10 @@ def test_moves_into_files(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         cj("migrate", "--execute", "n.yaml", "--yes")
     assert cj.read("there.env") == "LEVEL=debug\n"
     assert "outcome: 'there, and the same'" in cj.read("n.yaml")
-    assert "is no running system: remove it yourself" in cj("migrate", "--execute", "n.yaml", "--yes", "--empty-source").err
+    assert (
+        "is no running system: remove it yourself"
+        in cj("migrate", "--execute", "n.yaml", "--yes", "--empty-source").err
+    )
     jar(
         "services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}, MORE: {}}\ndestinations: {env: {type: file, as: literal, path: 'out/{stage}.env'}}\n"
     )
@@ -144,7 +172,9 @@ def test_moves_into_files(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     assert "Nothing is sent: the new place is a file." in cj("migrate", "--execute", "o.yaml", "--dry-run").err
     cj("migrate", "--execute", "o.yaml", "--yes")
     assert cj.read("out/dev.env") == "LEVEL=info\nMORE=m\n"  # what the jar says goes before what is there
-    groups: dict[str, Any] = {line.split(":")[0]: None for line in cj.read("o.yaml").splitlines() if line and line[0].isalpha()}
+    groups: dict[str, Any] = {
+        line.split(":")[0]: None for line in cj.read("o.yaml").splitlines() if line and line[0].isalpha()
+    }
     assert {"carried", "replaced"} <= set(groups)
     told = json.loads(cj("compare", "file:in.env", "dest:env@dev", "--sheet", "o.yaml", "--json").out)["rows"]
-    assert {one["name"]: one["sheet"].partition(":")[0] for one in told} == {"LEVEL": "replaced", "MORE": "carried"}
+    assert {line["name"]: line["sheet"].partition(":")[0] for line in told} == {"LEVEL": "replaced", "MORE": "carried"}

@@ -39,7 +39,10 @@ layers: st.SearchStrategy[dict[str, dict[str, Content]]] = st.dictionaries(
 
 
 def _layer(scopes: dict[str, dict[str, Content]]) -> Layer:
-    return {scope: {name: Definition(content, "f", 1, 1) for name, content in values.items()} for scope, values in scopes.items()}
+    return {
+        scope: {name: Definition(content, "f", 1, 1) for name, content in values.items()}
+        for scope, values in scopes.items()
+    }
 
 
 @st.composite
@@ -52,10 +55,18 @@ def jars(draw: st.DrawFn) -> Jar:
         default = draw(st.one_of(st.none(), contents))
         written = Definition(default, "f", 1, 1) if default is not None else None
         variables[name] = Variable(
-            name=VariableName(name), place=HERE, default=written, required=draw(st.booleans()), services=draw(some_services), stages=draw(some_stages)
+            name=VariableName(name),
+            place=HERE,
+            default=written,
+            required=draw(st.booleans()),
+            services=draw(some_services),
+            stages=draw(some_stages),
         )
     services = {name: Service(ServiceName(name), HERE) for name in SERVICES}
-    stages = {name: Stage(name=StageName(name), place=HERE, follows=StageName(follows) if follows else None) for name, follows in STAGES.items()}
+    stages = {
+        name: Stage(name=StageName(name), place=HERE, follows=StageName(follows) if follows else None)
+        for name, follows in STAGES.items()
+    }
     plain = {name: _layer(draw(layers)) for name in ["shared", *STAGES]}
     return Jar(app="a", place=HERE, services=services, stages=stages, variables=variables, plain=plain)
 
@@ -100,7 +111,11 @@ def _is_faulty(jar: Jar, stage: str, name: str, service: str, above: tuple[tuple
     if (name, service) in above:
         return True
     here = variable.serves(service) and jar.is_here(variable, jar.chain(stage))
-    return here and isinstance(winner(jar, stage, name, service), Template) and plainly(jar, stage, name, service, above) is None
+    return (
+        here
+        and isinstance(winner(jar, stage, name, service), Template)
+        and plainly(jar, stage, name, service, above) is None
+    )
 
 
 @settings(max_examples=150)
@@ -113,11 +128,11 @@ def test_the_grid_says_what_each_service_sees(jar: Jar) -> None:
             fresh = Resolver(jar, stage)
             here = [service for service in SERVICES if fresh.applies(variable, service)]
             seen = [fresh.value(variable.name, service) for service in here]
-            for service, one in zip(here, seen, strict=True):
-                assert one.text == plainly(jar, stage, variable.name, service, ())
+            for service, resolved in zip(here, seen, strict=True):
+                assert resolved.text == plainly(jar, stage, variable.name, service, ())
             if not here:
                 assert cell.state == grid.NOT_HERE
-            elif len({(one.text, one.is_unset, one.fault is not None) for one in seen}) > 1:
+            elif len({(resolved.text, resolved.is_unset, resolved.fault is not None) for resolved in seen}) > 1:
                 assert cell.variants > 1
                 assert cell.state in (grid.VARIES, grid.MISSING, grid.FAULT)
             elif seen[0].fault:
@@ -127,20 +142,27 @@ def test_the_grid_says_what_each_service_sees(jar: Jar) -> None:
                 lacking = grid.MISSING if variable.required else grid.UNSET if seen[0].is_unset else grid.NONE
                 assert (cell.state == lacking) is (seen[0].text is None or variable.lacks(seen[0].text))
             assert set(resolver.distinct(variable, here)) <= set(here)
-            views = {(one.text, one.fault is None) for one in (resolver.value(variable.name, service) for service in resolver.distinct(variable, here))}
-            assert views == {(one.text, one.fault is None) for one in seen}
+            views = {
+                (resolved.text, resolved.fault is None)
+                for resolved in (
+                    resolver.value(variable.name, service) for service in resolver.distinct(variable, here)
+                )
+            }
+            assert views == {(resolved.text, resolved.fault is None) for resolved in seen}
 
 
 @settings(max_examples=100)
 @given(jars())
 def test_compare_and_check_agree_with_resolving(jar: Jar) -> None:
-    one, other = Resolver(jar, "isles"), Resolver(jar, "dev")
-    rows = compare(StageSide(one, SERVICES), StageSide(other, SERVICES), SERVICES)
-    told = {(row.name, service): row.verdict for row in rows for service in ([row.service] if row.service else SERVICES)}
+    one_resolver, other = Resolver(jar, "isles"), Resolver(jar, "dev")
+    rows = compare(StageSide(one_resolver, SERVICES), StageSide(other, SERVICES), SERVICES)
+    told = {
+        (row.name, service): row.verdict for row in rows for service in ([row.service] if row.service else SERVICES)
+    }
     for name, variable in jar.variables.items():
         for service in SERVICES:
-            if one.applies(variable, service) and other.applies(variable, service):
-                left, right = one.value(name, service), other.value(name, service)
+            if one_resolver.applies(variable, service) and other.applies(variable, service):
+                left, right = one_resolver.value(name, service), other.value(name, service)
                 if left.fault is None and right.fault is None and (left.text is not None or right.text is not None):
                     assert (told[name, service] == "same") is (left.text == right.text)
     findings = list(run(CheckContext(jar)))
@@ -149,7 +171,9 @@ def test_compare_and_check_agree_with_resolving(jar: Jar) -> None:
         resolver = Resolver(jar, stage)
         for name, variable in jar.variables.items():
             seen = [resolver.value(name, service) for service in resolver.services_of(variable)]
-            assert ((name, stage) in missing) is any(variable.lacks(each.text) and each.fault is None for each in seen)
+            assert ((name, stage) in missing) is any(
+                variable.lacks(resolved.text) and resolved.fault is None for resolved in seen
+            )
     assert all(found.spot.message and found.spot.fix for found in findings)
 
 
@@ -157,15 +181,25 @@ def test_compare_and_check_agree_with_resolving(jar: Jar) -> None:
 @given(jars())
 def test_removing_what_equals_the_inherited_changes_nothing(jar: Jar) -> None:
     """CJ013's promise, kept to the letter."""
-    jar = jar._replace(variables={name: variable._replace(services=None, stages=None) for name, variable in jar.variables.items()})
-    before = {(stage, service, name): Resolver(jar, stage).value(name, service).text for stage in jar.stages for service in SERVICES for name in NAMES}
+    jar = jar._replace(
+        variables={name: variable._replace(services=None, stages=None) for name, variable in jar.variables.items()}
+    )
+    before = {
+        (stage, service, name): Resolver(jar, stage).value(name, service).text
+        for stage in jar.stages
+        for service in SERVICES
+        for name in NAMES
+    }
     for found in run(CheckContext(jar)):
         if found.rule.code == "CJ013" and found.spot.stage != "shared":
             stage = found.spot.stage or ""
             layer = jar.plain[stage]
             scopes = [scope for scope, values in layer.items() if found.spot.variable in values]
             if len(scopes) == 1:  # else the finding does not say which
-                without = {scope: {name: one for name, one in values.items() if name != found.spot.variable} for scope, values in layer.items()}
+                without = {
+                    scope: {name: definition for name, definition in values.items() if name != found.spot.variable}
+                    for scope, values in layer.items()
+                }
                 less = jar._replace(plain={**jar.plain, stage: without})
                 assert {key: Resolver(less, key[0]).value(key[2], key[1]).text for key in before} == before
 
@@ -185,7 +219,10 @@ def test_services_stages_sets_and_patterns_decide_where_a_variable_exists(jar: C
         ("isles", "c"): "P N",
     }
     for (stage, service), names in table.items():
-        assert set(json.loads(cj("render", stage, "--service", service, "--as", "json").out)) == set(names.split()), (stage, service)
+        assert set(json.loads(cj("render", stage, "--service", service, "--as", "json").out)) == set(names.split()), (
+            stage,
+            service,
+        )
     assert cj("value", "trial-1", "N").out == "own"
     assert "trial-1" in json.loads(cj("grid", "--json").out)["columns"]
     assert "trial-2" in cj("compare", "trial-1", "trial-2", code=1).out
@@ -202,7 +239,9 @@ def test_long_chains_and_growing_texts_end_in_clear_errors(jar: Callable[..., Co
     cj = jar(f"services: {{web: {{}}}}\nstages: {{dev: {{}}}}\nvariables: {{{bomb}, V9: {{default: boom}}}}\n")
     assert "references make a text of over" in cj("value", "dev", "V0", code=3).err
     followers = ", ".join(f"s{number}: {{follows: s{number - 1}}}" for number in range(1, 60))
-    cj = jar(f"services: {{web: {{}}}}\nstages: {{s0: {{}}, {followers}}}\nvariables: {{A: {{}}}}\n", s0="all: {A: deep}\n")
+    cj = jar(
+        f"services: {{web: {{}}}}\nstages: {{s0: {{}}, {followers}}}\nvariables: {{A: {{}}}}\n", s0="all: {A: deep}\n"
+    )
     assert cj("value", "s59", "A").out == "deep"
 
 
@@ -218,9 +257,17 @@ def test_secrecy_follows_the_text(jar: Callable[..., Coinjar]) -> None:
 
 
 def test_nothing_is_written_if_anything_is_wrong(jar: Callable[..., Coinjar]) -> None:
-    cj = jar("services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables:\n  A: {}\n  P: {kind: port, stages: [dev]}\n", dev="all:\r\n  A: 1\r\n")
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables:\n  A: {}\n  P: {kind: port, stages: [dev]}\n",
+        dev="all:\r\n  A: 1\r\n",
+    )
     before = {path: path.read_bytes() for path in (cj.folder / "jar").rglob("*.yaml")}
-    for arguments in (["A=2", "P=x"], ["A=2", "P=1", "--stage", "prod"], ["A=2", "Q=1"], ["A=2", "Q=1", "--stage", "nope", "--declare"]):
+    for arguments in (
+        ["A=2", "P=x"],
+        ["A=2", "P=1", "--stage", "prod"],
+        ["A=2", "Q=1"],
+        ["A=2", "Q=1", "--stage", "nope", "--declare"],
+    ):
         cj("put", *arguments, "--stage", "dev", code=None)
         assert {path: path.read_bytes() for path in (cj.folder / "jar").rglob("*.yaml")} == before, arguments
     cj("put", "A=2", "P=1", "--stage", "dev")

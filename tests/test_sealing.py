@@ -44,13 +44,17 @@ def test_only_what_changed_changes(prod: Coinjar) -> None:
     ]
     prod("put", "LOGIN", "--stage", "prod", stdin="another")
     after = prod.read("jar/coins/prod.coins").splitlines()
-    assert [one for one, other in zip(before, after, strict=True) if one != other] == [next(line for line in before if "mailer LOGIN" in line)]
+    assert [one for one, other in zip(before, after, strict=True) if one != other] == [
+        next(line for line in before if "mailer LOGIN" in line)
+    ]
     prod("drop", "LOGIN", "--stage", "prod")
     assert "LOGIN" not in prod.read("jar/coins/prod.coins").replace("# LOGIN", "")
     assert "no value" in prod("value", "prod", "LOGIN", code=1).err
     for content, told in (("x" * 7, 88), ("x" * 31, 88), ("x" * 32, 132)):  # lengths are rounded up to 32 bytes
         prod("put", "TOKEN", "--stage", "prod", stdin=content)
-        assert len(prod.read("jar/coins/prod.coins").split(" all TOKEN ")[-1].split("all TOKEN ")[-1].split()[1]) <= told
+        assert (
+            len(prod.read("jar/coins/prod.coins").split(" all TOKEN ")[-1].split("all TOKEN ")[-1].split()[1]) <= told
+        )
         assert prod("value", "prod", "TOKEN").out == content
 
 
@@ -82,13 +86,20 @@ def test_who_opens_what(prod: Coinjar) -> None:
     mailer, recipient = somebody(prod, "mailer")
     prod("readers", "add", recipient, "--label", "mailer-prod", "--stage", "prod", "--service", "mailer", "--yes")
     seen = json.loads(prod("render", "prod", "-s", "mailer", "--as", "json", env=mailer).out)
-    assert seen == {"TOKEN": "made-up TOKEN on prod é$", "LOGIN": "made-up LOGIN on prod é$", "BOTH": "made-up BOTH on prod é$", "LEVEL": "info"}
+    assert seen == {
+        "TOKEN": "made-up TOKEN on prod é$",
+        "LOGIN": "made-up LOGIN on prod é$",
+        "BOTH": "made-up BOTH on prod é$",
+        "LEVEL": "info",
+    }
     assert "prod.web.age" in prod("render", "prod", "-s", "web", "--as", "json", code=4, env=mailer).err
     assert "prod.web.age" in prod("readers", "rekey", "--stage", "prod", code=4, env=mailer).err
-    assert {one["label"]: one["opens"] for one in readers_of(prod)}["mailer-prod"] == ["shared", "prod"]
-    assert {one["state"] for one in json.loads(prod("readers", "list", "--json").out)["stages"]} == {"vouched"}
+    assert {reader["label"]: reader["opens"] for reader in readers_of(prod)}["mailer-prod"] == ["shared", "prod"]
+    assert {stage["state"] for stage in json.loads(prod("readers", "list", "--json").out)["stages"]} == {"vouched"}
     assert "◐" in prod("readers", "list", env={"COINJAR_IDENTITY": ""}).out
-    prod("put", "BOTH", "--stage", "shared", stdin="x")  # a new compartment: it goes to those who read shared, and not to others
+    prod(
+        "put", "BOTH", "--stage", "shared", stdin="x"
+    )  # a new compartment: it goes to those who read shared, and not to others
     assert prod("value", "prod-isles", "BOTH", "-s", "web", env=berta).out == "made-up BOTH on prod é$"
     done = prod("readers", "remove", "berta", "--everywhere", "--generate", "--yes")
     assert "prod: made anew: LOGIN" in done.err
@@ -101,11 +112,13 @@ def test_who_opens_what(prod: Coinjar) -> None:
 
 
 def _first(cj: Coinjar) -> str:
-    return next(str(one["label"]) for one in readers_of(cj) if one["recipient"] == RECIPIENT)
+    return next(str(reader["label"]) for reader in readers_of(cj) if reader["recipient"] == RECIPIENT)
 
 
 def _rules(found: str) -> set[str]:
-    return {one["rule"] for one in json.loads(found)["findings"] if one["stage"] in (None, "prod", "prod-isles")}
+    return {
+        finding["rule"] for finding in json.loads(found)["findings"] if finding["stage"] in (None, "prod", "prod-isles")
+    }
 
 
 def test_names_work_without_an_identity(prod: Coinjar) -> None:
@@ -132,13 +145,26 @@ def test_names_work_without_an_identity(prod: Coinjar) -> None:
 def test_destinations_that_only_name_secrets_need_no_identity(jar: Callable[..., Coinjar]) -> None:
     """A reference in a secret's place, secrets left out, variables that are not secret: only a text that is written must open."""
     places = "{type: file, as: json, services: [web], path: PATH.json"
-    destinations = {"named": ", secrets: 'vault/{name}'}", "plain": ", plain_only: true}", "few": ", variables: [LEVEL]}", "whole": "}"}
-    cj = jar(SEALED + "destinations:\n" + "".join(f"  {name}: {places.replace('PATH', name)}{rest}\n" for name, rest in destinations.items()))
+    destinations = {
+        "named": ", secrets: 'vault/{name}'}",
+        "plain": ", plain_only: true}",
+        "few": ", variables: [LEVEL]}",
+        "whole": "}",
+    }
+    cj = jar(
+        SEALED
+        + "destinations:\n"
+        + "".join(f"  {name}: {places.replace('PATH', name)}{rest}\n" for name, rest in destinations.items())
+    )
     cj("put", "TOKEN", "--stage", "prod", stdin="made-up")
     nobody = {"COINJAR_IDENTITY": ""}
     cj("render", "prod", "named", "plain", "few", env=nobody)
     seen = {name: json.loads(cj.read(f"{name}.json")) for name in ("named", "plain", "few")}
-    assert seen == {"named": {"TOKEN": "vault/TOKEN", "URL": "vault/URL", "LEVEL": "info"}, "plain": {"LEVEL": "info"}, "few": {"LEVEL": "info"}}
+    assert seen == {
+        "named": {"TOKEN": "vault/TOKEN", "URL": "vault/URL", "LEVEL": "info"},
+        "plain": {"LEVEL": "info"},
+        "few": {"LEVEL": "info"},
+    }
     assert "cannot open the secrets of prod" in cj("render", "prod", "whole", env=nobody, code=4).err
     cj("render", "prod", "named", "plain", "few", "--verify")  # with an identity they are the same
     cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("services: [mailer], g", "services: [], g")})
@@ -149,7 +175,10 @@ def test_identities_of_every_sort(prod: Coinjar, monkeypatch: pytest.MonkeyPatch
     """X25519 and SSH ed25519, in a variable, a file, the configuration folder, under a passphrase of either sort."""
     keygen = need("ssh-keygen")
     for name, phrase in (("open", ""), ("locked", "made up phrase")):
-        subprocess.run([keygen, "-q", "-t", "ed25519", "-N", phrase, "-C", "somebody@example", "-f", prod.folder / name], check=True)
+        subprocess.run(
+            [keygen, "-q", "-t", "ed25519", "-N", phrase, "-C", "somebody@example", "-f", prod.folder / name],
+            check=True,
+        )
         prod("readers", "add", f"{name}.pub", "--label", name, "--stage", "prod", "--yes")
     plain = {"COINJAR_IDENTITY": ""}
     given = {"COINJAR_PASSPHRASE": "made up phrase"}
@@ -167,7 +196,9 @@ def test_identities_of_every_sort(prod: Coinjar, monkeypatch: pytest.MonkeyPatch
     prod("readers", "add", made.out.strip(), "--label", "me", "--stage", "prod", "--yes")
     assert prod("value", "prod", "TOKEN", env=plain | given).out == "made-up TOKEN on prod é$"
     monkeypatch.setenv("COINJAR_IDENTITY_FILE", str(prod.folder / "locked"))
-    resolution = coinjar.open_jar(prod.folder / "jar", ask=lambda what: "made up phrase" if what.endswith("locked") else None).resolve("prod", service="web")
+    resolution = coinjar.open_jar(
+        prod.folder / "jar", ask=lambda what: "made up phrase" if what.endswith("locked") else None
+    ).resolve("prod", service="web")
     assert resolution.environment()["TOKEN"] == "made-up TOKEN on prod é$"
     assert "made-up" not in f"{resolution['TOKEN'].text} {resolution['TOKEN']!r}"
     with pytest.raises(coinjar.DecryptionError, match="nobody gives it"):
@@ -175,14 +206,21 @@ def test_identities_of_every_sort(prod: Coinjar, monkeypatch: pytest.MonkeyPatch
     prod.env["COINJAR_IDENTITY"] = ""
     assert "made-up TOKEN" in on_a_terminal(prod, "value", "prod", "TOKEN", "--show-secrets", typed="made up phrase\n")
     assert "was left as it is" in prod("identity", "new", code=3).err
-    assert "this is a private key" in prod("readers", "add", reveal(IDENTITY), "--label", "x", "--stage", "prod", code=2).err
+    assert (
+        "this is a private key"
+        in prod("readers", "add", reveal(IDENTITY), "--label", "x", "--stage", "prod", code=2).err
+    )
 
 
 def test_what_was_plain_gets_sealed(jar: Callable[..., Coinjar]) -> None:
     """Turning `secret: true` on; a name that is both; other services than before."""
     plain = "all: {TOKEN: made-up-1}\nmailer: {TOKEN: made-up-2, LOGIN: change-me}\n"
     cj = jar(SEALED.replace("BOTH: {secret: true", "BOTH: {secret: true, default: made-up-3"), prod=plain)
-    assert {one["variable"] for one in json.loads(cj("check", "--json", code=1).out)["findings"] if one["rule"] == "CJ006"} == {"TOKEN", "BOTH"}
+    assert {
+        finding["variable"]
+        for finding in json.loads(cj("check", "--json", code=1).out)["findings"]
+        if finding["rule"] == "CJ006"
+    } == {"TOKEN", "BOTH"}
     done = cj("readers", "seal")
     assert "TOKEN: sealed on prod, out of jar/plain/prod.yaml" in done.err
     assert "still in version control's history, if jar/plain/prod.yaml or jar/jar.yaml" in done.err
@@ -222,7 +260,11 @@ def test_what_a_service_has_of_its_own_stays_its_own(jar: Callable[..., Coinjar]
     cj = jar(SEALED, prod=plain)
     cj("readers", "seal")
     assert seen() == ["own", "common"]
-    for put, expected in ((["--service", "web"], ["new", "common"]), (["--service", "mailer"], ["own", "new"]), ([], ["own", "new"])):
+    for put, expected in (
+        (["--service", "web"], ["new", "common"]),
+        (["--service", "mailer"], ["own", "new"]),
+        ([], ["own", "new"]),
+    ):
         shutil.rmtree(cj.folder / "jar/coins")
         cj.write({"jar/plain/prod.yaml": plain, "jar/readers.yaml": ""})
         cj("put", "BOTH", "--stage", "prod", *put, stdin="new")
@@ -239,7 +281,11 @@ GENERATE: list[tuple[list[str], str, str]] = [
     (["TOKEN", "--stage", "dev"], r"[A-Za-z0-9]{40}", "40 characters, 238 bits"),
     (["TOKEN", "--stage", "dev", "--form", "hex", "--length", "33"], r"[0-9a-f]{33}", "33 characters, 132 bits"),
     (["TOKEN", "--stage", "dev", "--form", "base64"], r"[A-Za-z0-9+/]{44}", "44 characters, 264 bits"),
-    (["TOKEN", "--stage", "dev", "--form", "uuid"], r"[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}", "a uuid, 122 bits"),
+    (
+        ["TOKEN", "--stage", "dev", "--form", "uuid"],
+        r"[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}",
+        "a uuid, 122 bits",
+    ),
     (["TOKEN", "--stage", "dev", "--form", "words", "--length", "5"], r"(?:[a-z]{4}-){4}[a-z]{4}", "5 words, 60 bits"),
     (["TOKEN", "--stage", "dev", "--alphabet", "a-d_", "--length", "200"], r"[a-d_]{200}", "200 characters, 464 bits"),
     (["LOGIN", "--stage", "dev"], r"[A-Za-z0-9]{24}", "24 characters, 143 bits"),
@@ -267,13 +313,19 @@ def test_generate_replaces_nothing_in_use(prod: Coinjar) -> None:
     assert len(set(values)) == 3
     prod("generate", "TOKEN", "--yes", "--replace", "--same", "--stage", "dev", "--stage", "prod")
     assert len({prod("value", stage, "TOKEN").out for stage in ("dev", "prod")}) == 1
-    for wrong in (["--form", "runes"], ["--length", "3", "--form", "base64"], ["--alphabet", "x"], ["--alphabet", "abc", "--form", "hex"]):
+    for wrong in (
+        ["--form", "runes"],
+        ["--length", "3", "--form", "base64"],
+        ["--alphabet", "x"],
+        ["--alphabet", "abc", "--form", "hex"],
+    ):
         prod("generate", "TOKEN", "--replace", *wrong, code=3)
 
 
 def test_secrets_show_themselves_to_nobody() -> None:
     secret = Secret("made-up")
-    assert {str(secret), repr(secret), f"{secret}", f"{secret!r:>9}".strip(), "%s" % secret, "{}".format(secret)} == {"••••"}  # noqa: UP031, UP032 - all the ways
+    by_percent, by_format = "%s" % secret, "{}".format(secret)  # noqa: UP031, UP032 - all the ways
+    assert {str(secret), repr(secret), f"{secret}", f"{secret!r:>9}".strip(), by_percent, by_format} == {"••••"}
     assert (reveal(secret), secret == "made-up", len(secret), Secret(secret)) == ("made-up", True, 7, secret)
     assert reveal(Secret(secret)) == "made-up"
     key, recipient = new_identity()

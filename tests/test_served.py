@@ -27,7 +27,13 @@ def test_nginx_serves_what_is_rendered_on_two_stages(jar: Callable[..., Coinjar]
         }
     )
     shutil.copy(Path(__file__).parent.parent / "src/coinjar/demo/app/web/nginx.conf.fill", cj.folder / "site")
-    text = (cj.folder / "site").read_text().replace("${LISTEN_PORT}", "${PORT}").replace("${APP_TITLE}", "${LEVEL}").replace("${PUBLIC_URL}", "$request_method")
+    text = (
+        (cj.folder / "site")
+        .read_text()
+        .replace("${LISTEN_PORT}", "${PORT}")
+        .replace("${APP_TITLE}", "${LEVEL}")
+        .replace("${PUBLIC_URL}", "$request_method")
+    )
     cj.write({"in/nginx.conf.fill": text})
     nginx = need("/usr/sbin/nginx")
     for stage, title in (("dev", "info"), ("prod", "error")):
@@ -43,7 +49,11 @@ def test_nginx_serves_what_is_rendered_on_two_stages(jar: Callable[..., Coinjar]
             start = ["sh", cj.folder / "start", *start]
         server = subprocess.Popen(start, stderr=subprocess.DEVNULL)
         try:
-            assert answer(port, server)["settings"] == {"APP_TITLE": title, "PUBLIC_URL": "GET", "asked": "ferry.example/x"}
+            assert answer(port, server)["settings"] == {
+                "APP_TITLE": title,
+                "PUBLIC_URL": "GET",
+                "asked": "ferry.example/x",
+            }
         finally:
             server.send_signal(signal.SIGTERM)
             server.wait(10)
@@ -52,7 +62,9 @@ def test_nginx_serves_what_is_rendered_on_two_stages(jar: Callable[..., Coinjar]
 def answer(port: int, server: subprocess.Popen[bytes]) -> dict[str, object]:
     while True:
         try:
-            with urlopen(Request(f"http://127.0.0.1:{port}/x", headers={"Host": "ferry.example"}), timeout=5) as response:
+            with urlopen(
+                Request(f"http://127.0.0.1:{port}/x", headers={"Host": "ferry.example"}), timeout=5
+            ) as response:
                 found: dict[str, object] = json.load(response)
                 return found
         except OSError:
@@ -63,7 +75,8 @@ def answer(port: int, server: subprocess.Popen[bytes]) -> dict[str, object]:
 def test_a_script_fills_templates_where_it_starts(jar: Callable[..., Coinjar], tmp_path: Path) -> None:
     cj = made(
         jar,
-        TEMPLATES + '  start: {type: file, as: exec-script, services: [web], stages: [prod], path: start, fills: {conf: "filled/here"}}\n',
+        TEMPLATES
+        + '  start: {type: file, as: exec-script, services: [web], stages: [prod], path: start, fills: {conf: "filled/here"}}\n',
         prod="all: {TOKEN: \"it's $5\\n\", LEVEL: '-%s'}\n",
     )
     cj.write({"in/a b.fill": "${LEVEL}'${TOKEN}$host\n\n", "in/sub/x.fill": "${PORT}\n"})
@@ -71,7 +84,9 @@ def test_a_script_fills_templates_where_it_starts(jar: Callable[..., Coinjar], t
     for shell in (["dash"], ["bash"], ["busybox", "sh"]):
         folder = tmp_path / shell[0]
         folder.mkdir()
-        done = subprocess.run([*shell, cj.folder / "start", "/bin/cat", "filled/here/a b"], cwd=folder, capture_output=True, check=True)
+        done = subprocess.run(
+            [*shell, cj.folder / "start", "/bin/cat", "filled/here/a b"], cwd=folder, capture_output=True, check=True
+        )
         assert done.stdout == b"-%s'it's $5\n$host\n\n" == (cj.folder / "out/prod/a b").read_bytes()
         assert (folder / "filled/here/a b").stat().st_mode & 0o777 == 0o600
         assert (folder / "filled/here/sub/x").read_text() == "8080\n"
@@ -81,7 +96,12 @@ def test_a_script_fills_templates_where_it_starts(jar: Callable[..., Coinjar], t
     shared.mkdir()
     shutil.copy(cj.folder / "start", shared / "start")
     run = [*base, "run", "--rm", "--network", "host", "-v", f"{shared}:/w", "-w", "/w", "localhost/coinjar/base:1"]
-    done = subprocess.run([*run, "/bin/busybox", "sh", "start", "/bin/busybox", "cat", "filled/here/a b"], env=env, capture_output=True, check=False)
+    done = subprocess.run(
+        [*run, "/bin/busybox", "sh", "start", "/bin/busybox", "cat", "filled/here/a b"],
+        env=env,
+        capture_output=True,
+        check=False,
+    )
     assert done.stdout == b"-%s'it's $5\n$host\n\n", done.stderr
 
 
@@ -99,7 +119,9 @@ RUN ["/bin/busybox", "sh", "-c", "echo $BASE $RELEASE > /built"]
 
 def test_a_containerfile_builds_with_what_is_rendered(jar: Callable[..., Coinjar]) -> None:
     more = "variables:\n  BASE: {phase: build, default: 'base:1'}\n  RELEASE: {phase: both, default: \"1.10 'x' $Y\"}\n"
-    cj = made(jar, "  image: {type: containerfile, services: [web], stages: [prod], path: Containerfile, plain_only: true}\n")
+    cj = made(
+        jar, "  image: {type: containerfile, services: [web], stages: [prod], path: Containerfile, plain_only: true}\n"
+    )
     cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("variables:\n", more, 1), "Containerfile": CONTAINERFILE})
     cj("put", 'LEVEL=a "b" \\ $HOME #c', "--stage", "prod", "--service", "web")
     cj("put", "TOKEN_LINE=x", "--stage", "prod")
@@ -111,12 +133,35 @@ def test_a_containerfile_builds_with_what_is_rendered(jar: Callable[..., Coinjar
     assert text.endswith(CONTAINERFILE.split("old lines\n")[1])
     base, env = podman_engine()
     tag = f"localhost/coinjar/demo:{os.getpid()}"
-    build = [*base, "build", "-q", "--isolation", "chroot", "--network", "host", "--pull=never", "-t", tag, str(cj.folder)]
-    run = [*base, "run", "--rm", "--network", "host", tag, "/bin/busybox", "sh", "-c", "cat /proc/self/environ; cat /built"]
+    build = [
+        *base,
+        "build",
+        "-q",
+        "--isolation",
+        "chroot",
+        "--network",
+        "host",
+        "--pull=never",
+        "-t",
+        tag,
+        str(cj.folder),
+    ]
+    run = [
+        *base,
+        "run",
+        "--rm",
+        "--network",
+        "host",
+        tag,
+        "/bin/busybox",
+        "sh",
+        "-c",
+        "cat /proc/self/environ; cat /built",
+    ]
     for argv in (build, run):
         done = subprocess.run(argv, env=env, capture_output=True, text=True, check=False)
         assert done.returncode == 0, done.stderr
-    seen = dict(one.split("=", 1) for one in done.stdout.split("\0") if "=" in one)
+    seen = dict(word.split("=", 1) for word in done.stdout.split("\0") if "=" in word)
     wanted = cj("render", "prod", "--as", "json", "-s", "web", "--show-secrets").out
     expected = {name: value for name, value in json.loads(wanted).items() if name not in ("TOKEN",)}
     assert {name: seen[name] for name in expected} == expected
@@ -127,7 +172,9 @@ def test_a_containerfile_builds_with_what_is_rendered(jar: Callable[..., Coinjar
     }.items():
         cj.write({"Containerfile": wrong})
         assert told in cj("render", "prod", code=3).err
-    cj.write({"Containerfile": CONTAINERFILE, "jar/jar.yaml": cj.read("jar/jar.yaml").replace(", plain_only: true", "")})
+    cj.write(
+        {"Containerfile": CONTAINERFILE, "jar/jar.yaml": cj.read("jar/jar.yaml").replace(", plain_only: true", "")}
+    )
     assert "TOKEN is a secret, and whoever has the image could read it" in cj("render", "prod", code=3).err
 
 
@@ -151,8 +198,12 @@ def test_runc_runs_the_bundle_with_what_is_rendered(jar: Callable[..., Coinjar])
     (bundle / "config.json").write_text(json.dumps(config, indent="\t"))
     cj("render", "prod")
     assert (bundle / "config.json").stat().st_mode & 0o777 == 0o600
-    out = subprocess.run([need("runc"), "run", "--bundle", str(bundle), f"coinjar-{os.getpid()}"], capture_output=True, check=True).stdout
-    seen = dict(one.split("=", 1) for one in out.decode().split("\0") if one)
+    out = subprocess.run(
+        [need("runc"), "run", "--bundle", str(bundle), f"coinjar-{os.getpid()}"], capture_output=True, check=True
+    ).stdout
+    seen = dict(word.split("=", 1) for word in out.decode().split("\0") if word)
     wanted = json.loads(cj("render", "prod", "--as", "json", "-s", "web").out)
     assert {name: text for name, text in seen.items() if name != "HOME"} == {"PATH": "/bin", "MINE": "kept", **wanted}
-    assert cj("compare", "bundle:bundle", "dest:bundle@prod").out.startswith("bundle:bundle and dest:bundle@prod: 8 the same")
+    assert cj("compare", "bundle:bundle", "dest:bundle@prod").out.startswith(
+        "bundle:bundle and dest:bundle@prod: 8 the same"
+    )

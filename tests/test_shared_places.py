@@ -60,17 +60,23 @@ def test_old_objects_go_and_those_that_all_share_too(jar: Callable[..., Coinjar]
         for number in range(6):
             cj("put", f"LEVEL=v{number}", f"OWN=o{number}", "--stage", "live")
             cj("deliver", "live", "--restart")
-        shared = {one["metadata"]["name"] for one in _objects(there, "configmaps") if one["metadata"]["name"].endswith("-all")}
+        shared = {
+            one["metadata"]["name"] for one in _objects(there, "configmaps") if one["metadata"]["name"].endswith("-all")
+        }
         assert len(shared) == 3, shared  # the one in use, and two to go back to
 
 
 def _objects(there: Running, plural: str) -> list[dict[str, dict[str, str]]]:
     kubectl = ["kubectl", "--kubeconfig", str(there.standin.more()["kubeconfig"]), "get", plural, "-o", "json"]
-    found: list[dict[str, dict[str, str]]] = json.loads(subprocess.run(kubectl, capture_output=True, text=True, check=True).stdout)["items"]
+    found: list[dict[str, dict[str, str]]] = json.loads(
+        subprocess.run(kubectl, capture_output=True, text=True, check=True).stdout
+    )["items"]
     return found
 
 
-def test_a_rollout_may_take_as_long_as_it_is_given(jar: Callable[..., Coinjar], cj: Coinjar, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_rollout_may_take_as_long_as_it_is_given(
+    jar: Callable[..., Coinjar], cj: Coinjar, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr(hayloft, "_LOOKS", 10**6)  # pods that never come up
     with cluster(jar, cj, ", restart_timeout: 1s"):
         told = cj("deliver", "live", "--restart", code=5).err
@@ -86,7 +92,9 @@ def test_a_rollout_may_take_as_long_as_it_is_given(jar: Callable[..., Coinjar], 
 def test_a_failed_reload_shows_its_last_lines_masked(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with sshd(cj.folder / "sshd") as port:
         keys = f"known_hosts: '{cj.folder}/sshd/known_hosts', identity_file: '{cj.folder}/sshd/user_key'"
-        reload = "reload: [sh, -c, 'echo at {host} for {service}; cat {0}/there/web.env >&2; echo last line; exit 2']".replace("{0}", str(cj.folder))
+        reload = "reload: [sh, -c, 'echo at {host} for {service}; cat {0}/there/web.env >&2; echo last line; exit 2']".replace(
+            "{0}", str(cj.folder)
+        )
         jar(
             "services: {web: {}}\nstages: {dev: {}}\nvariables: {TOKEN: {secret: true}}\ndestinations:\n"
             f"  host: {{type: host, hosts: ['root@127.0.0.1:{port}'], path: '{cj.folder}/there/{{service}}.env', as: posix, {keys}, {reload}}}\n"
@@ -170,7 +178,9 @@ DOCUMENT = "provider:\n  environment:\n    LOG_LEVEL: info   # for all\n    THEI
         ("/provider/environment: {stage: live, services: []}", ("info", None)),
     ],
 )
-def test_what_one_function_overrides_stays_for_all_others(jar: Callable[..., Coinjar], places: str, wanted: tuple[str, str | None]) -> None:
+def test_what_one_function_overrides_stays_for_all_others(
+    jar: Callable[..., Coinjar], places: str, wanted: tuple[str, str | None]
+) -> None:
     cj = jar(
         "services: {a: {}, b: {}, c: {}}\nstages: {live: {}}\nvariables: {LOG_LEVEL: {default: info}}\n"
         f"destinations:\n  fn:\n    type: document\n    path: fn.yaml\n    places:\n      {places}\n",
@@ -205,7 +215,9 @@ def test_two_stages_do_not_share_a_file(jar: Callable[..., Coinjar]) -> None:
     assert "env writes web.env for dev and for prod, which would overwrite each other" in told
     assert "stages: [dev]" in told
     assert not (cj.folder / "web.env").exists()
-    assert "env: it writes web.env for dev and for prod" in cj("check", code=1).out.replace(" on dev", "").replace(" on prod", "")
+    assert "env: it writes web.env for dev and for prod" in cj("check", code=1).out.replace(" on dev", "").replace(
+        " on prod", ""
+    )
     jar(declared % ", stages: [dev]")
     cj("render", "dev")
     jar(declared % ", stages: [prod]")

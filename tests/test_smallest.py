@@ -114,13 +114,17 @@ def test_an_option_of_one_value_is_given_once(small: Coinjar, arguments: list[st
 
 
 def test_services_repeat_where_several_make_sense(jar: Callable[..., Coinjar]) -> None:
-    cj = jar("services: {web: {}, worker: {}, other: {}}\nstages: {dev: {}, prod: {}}\nvariables: {X: {default: '0'}, S: {secret: true}}\n")
+    cj = jar(
+        "services: {web: {}, worker: {}, other: {}}\nstages: {dev: {}, prod: {}}\nvariables: {X: {default: '0'}, S: {secret: true}}\n"
+    )
     cj("put", "X=1", "--stage", "dev", "-s", "web", "-s", "worker", "-s", "web")
     assert [cj("value", "dev", "X", "-s", name).out for name in ("web", "worker", "other")] == ["1", "1", "0"]
     cj("generate", "S", "--stage", "dev", "-s", "web", "-s", "worker")
     first, second = (cj("value", "dev", "S", "-s", name).out for name in ("web", "worker"))
     assert first != second
-    assert next(line for line in cj("grid", "-s", "web", "-s", "worker").out.splitlines() if line.startswith("X ")).split()[:4] == ["X", "≠", "●", "1"]
+    assert next(
+        line for line in cj("grid", "-s", "web", "-s", "worker").out.splitlines() if line.startswith("X ")
+    ).split()[:4] == ["X", "≠", "●", "1"]
     assert "2 only in dev" in cj("compare", "dev", "prod", "-s", "web", "-s", "worker", "--name", "S", code=1).out
     cj.write({"new.env": "N=1\n"})
     cj("adopt", "new.env", "--stage", "dev", "-s", "web", "-s", "worker", "--yes")
@@ -135,8 +139,14 @@ def test_services_repeat_where_several_make_sense(jar: Callable[..., Coinjar]) -
     [
         (["adopt", "in.env", "--stage", "dev", "--secret", "FOOO"], "--secret FOOO: file:in.env has no such name"),
         (["adopt", "in.env", "--stage", "dev", "--plain", "FOOO"], "--plain FOOO: file:in.env has no such name"),
-        (["adopt", "in.env", "--stage", "dev", "--plain", "FOO", "--secret", "FOO"], "FOO cannot be both --secret and --plain"),
-        (["adopt", "in.env", "--stage", "dev", "--secret", "OLD"], "--secret OLD: jar.yaml declares it already, not as a secret"),
+        (
+            ["adopt", "in.env", "--stage", "dev", "--plain", "FOO", "--secret", "FOO"],
+            "FOO cannot be both --secret and --plain",
+        ),
+        (
+            ["adopt", "in.env", "--stage", "dev", "--secret", "OLD"],
+            "--secret OLD: jar.yaml declares it already, not as a secret",
+        ),
         (["confirm", "dev", "--allow-guarded", "prud"], "--allow-guarded: there is no stage 'prud'"),
         (["deliver", "dev", "--allow-guarded", "prud"], "--allow-guarded: there is no stage 'prud'"),
         (["put", "OLD=1", "--stage", "dev", "--label", "Not A Label"], "name is 1 to 63"),
@@ -144,7 +154,10 @@ def test_services_repeat_where_several_make_sense(jar: Callable[..., Coinjar]) -
 )
 def test_an_option_names_something_that_is_there(small: Coinjar, arguments: list[str], told: str) -> None:
     small.write({"in.env": "FOO=1\nOLD=2\n"})
-    text = small.read("jar/jar.yaml") + "proofs:\n  p: {file: x, expect: y}\ndestinations:\n  d: {type: etcd, address: 'http://127.0.0.1:9', prefix: /x/}\n"
+    text = (
+        small.read("jar/jar.yaml")
+        + "proofs:\n  p: {file: x, expect: y}\ndestinations:\n  d: {type: etcd, address: 'http://127.0.0.1:9', prefix: /x/}\n"
+    )
     small.write({"jar/jar.yaml": text})
     assert told in small(*arguments, code=2).err
 
@@ -165,16 +178,29 @@ def test_pointers_are_renamed_as_what_they_stand_for(jar: Callable[..., Coinjar]
     )
     cj("rename", "A/B", "F~G", "--yes")
     cj("rename", "C~D", "H/I", "--yes")
-    assert [line.split("'")[1] for line in cj.read("jar/jar.yaml").splitlines() if "at:" in line] == ["/s/F~0G", "/s/H~1I", "/s/A/B"]
+    assert [line.split("'")[1] for line in cj.read("jar/jar.yaml").splitlines() if "at:" in line] == [
+        "/s/F~0G",
+        "/s/H~1I",
+        "/s/A/B",
+    ]
 
 
 def test_a_file_that_cannot_be_read_is_no_file_without_mentions(jar: Callable[..., Coinjar]) -> None:
     cj = jar("services: {a: {code: [src]}}\nstages: {dev: {}}\nvariables: {OLD: {default: x}}\n")
-    cj.write({"src/a.py": "import os\nos.environ['OLD']\n", "src/broken.yaml": "services:\n  a: {image: x, environment: [OLD\n", "notes.md": "OLD\n"})
+    cj.write(
+        {
+            "src/a.py": "import os\nos.environ['OLD']\n",
+            "src/broken.yaml": "services:\n  a: {image: x, environment: [OLD\n",
+            "notes.md": "OLD\n",
+        }
+    )
     told = cj("mentions", "src/broken.yaml", code=3)
     assert told.err.startswith("src/broken.yaml:3:1: what it mentions is not known: this is not YAML")
     assert "src/broken.yaml:3:1" in cj("mentions", code=3).err
-    assert "notes.md: what it mentions is not known: no reader knows what sort of file it is" in cj("mentions", "notes.md", code=3).err
+    assert (
+        "notes.md: what it mentions is not known: no reader knows what sort of file it is"
+        in cj("mentions", "notes.md", code=3).err
+    )
     assert "warning CJ043" in cj("check").out
     before = cj.read("src/a.py")
     assert "src/broken.yaml:3:1" in cj("rename", "OLD", "NEW", "--yes", code=3).err
@@ -197,8 +223,14 @@ NAMED_BEFORE = {
 @pytest.mark.parametrize("what", NAMED_BEFORE)
 def test_put_declare_mends_a_jar_that_names_the_variable_already(what: str, cj: Coinjar) -> None:
     cj("new", "--app", "x", "--service", "a", "--stage", "dev")
-    variables = {"only_with": "A: {only_with: [NEW]}", "default": "A: {default: {text: '${NEW}'}}"}.get(what, "A: {default: x}")
-    cj.write({"jar/jar.yaml": f"coinjar: 1\napp: x\nservices: {{a: {{}}}}\nstages: {{dev: {{}}}}\nvariables:\n  {variables}\n{NAMED_BEFORE[what]}"})
+    variables = {"only_with": "A: {only_with: [NEW]}", "default": "A: {default: {text: '${NEW}'}}"}.get(
+        what, "A: {default: x}"
+    )
+    cj.write(
+        {
+            "jar/jar.yaml": f"coinjar: 1\napp: x\nservices: {{a: {{}}}}\nstages: {{dev: {{}}}}\nvariables:\n  {variables}\n{NAMED_BEFORE[what]}"
+        }
+    )
     if what == "values":
         cj.write({"jar/plain/dev.yaml": "all:\n  NEW: was here\n"})
     before = cj.read("jar/jar.yaml")

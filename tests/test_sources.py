@@ -45,7 +45,9 @@ services:
 def seen(cj: Coinjar, source: str, *more: str) -> dict[str, dict[str, str | None]]:
     """What a source gives: by service (`-` where it tells none apart), name to value."""
     cj.write({"nothing.json": "{}"})
-    rows = json.loads(cj("compare", source, "file:nothing.json", "--json", "--every-name", "--show-secrets", *more, code=None).out)["rows"]
+    rows = json.loads(
+        cj("compare", source, "file:nothing.json", "--json", "--every-name", "--show-secrets", *more, code=None).out
+    )["rows"]
     found: dict[str, dict[str, str | None]] = {}
     for row in rows:
         found.setdefault(row["service"] or "-", {})[row["name"]] = row["left"]["value"]
@@ -53,10 +55,19 @@ def seen(cj: Coinjar, source: str, *more: str) -> dict[str, dict[str, str | None
 
 
 def test_compose_files_are_worked_out_as_specified(cj: Coinjar) -> None:
-    cj.write({"compose.yaml": COMPOSE, ".env": "NAME=pier\n", "base.env": "LEVEL=from-file\nFILE_ONLY='a $b'\nBOTH=\"x-$FILE_ONLY\"\n"})
+    cj.write(
+        {
+            "compose.yaml": COMPOSE,
+            ".env": "NAME=pier\n",
+            "base.env": "LEVEL=from-file\nFILE_ONLY='a $b'\nBOTH=\"x-$FILE_ONLY\"\n",
+        }
+    )
     shared = {"FILE_ONLY": "a $b", "BOTH": "x-a $b"}
     web = {"LEVEL": "warn", "TZ": "UTC", "PORT": "8081", "HOST": "pier.example", "PRICE": "5$", "FLAG": "true"}
-    found = {service: {name: text for name, text in texts.items() if text is not None} for service, texts in seen(cj, "compose:compose.yaml").items()}
+    found = {
+        service: {name: text for name, text in texts.items() if text is not None}
+        for service, texts in seen(cj, "compose:compose.yaml").items()
+    }
     assert found == {"-": shared, "web": web, "mailer": {"LEVEL": "debug", "EMPTY": ""}}
     told = cj("compare", "compose:compose.yaml", "file:nothing.json", code=1).err
     for line in (
@@ -67,7 +78,10 @@ def test_compose_files_are_worked_out_as_specified(cj: Coinjar) -> None:
     ):
         assert line in told
     for same in ("file:compose.yaml", "compose.yaml", "./compose.yaml"):  # told by what is in it
-        assert {service: {name: text for name, text in texts.items() if text is not None} for service, texts in seen(cj, same).items()} == found
+        assert {
+            service: {name: text for name, text in texts.items() if text is not None}
+            for service, texts in seen(cj, same).items()
+        } == found
 
 
 def test_adopting_several_services_shares_what_they_agree_on(jar: Callable[..., Coinjar]) -> None:
@@ -116,16 +130,38 @@ def test_images_of_podman_and_layouts(cj: Coinjar, tmp_path_factory: pytest.Temp
     rows = json.loads(cj("compare", f"image:{tag}", "file:nothing.json", "--json", code=1).out)["rows"]
     assert {row["name"] for row in rows} == {"GREETING", "EMPTY"}  # PATH is every image's
     name = f"seen-{os.getpid()}"
-    argv = ["run", "--detach", "--network", "host", "--name", name, "--stop-signal", "KILL", "--env", "SHINY=new", tag, "/bin/busybox", "sleep", "600"]
+    argv = [
+        "run",
+        "--detach",
+        "--network",
+        "host",
+        "--name",
+        name,
+        "--stop-signal",
+        "KILL",
+        "--env",
+        "SHINY=new",
+        tag,
+        "/bin/busybox",
+        "sleep",
+        "600",
+    ]
     assert subprocess.run([*base, *argv], env=env, capture_output=True, check=False).returncode == 0
     try:  # a running container: what its image sets by itself is left out
         running = cj("compare", f"container:{name}", "file:nothing.json", "--json", code=1)
         assert [row["name"] for row in json.loads(running.out)["rows"]] == ["SHINY"]
         told = next(line for line in running.err.splitlines() if "the image sets them by itself" in line)
         assert {"GREETING", "EMPTY"} <= set(re.findall("[A-Z]+", told))
-        cj.write({"jar/jar.yaml": "coinjar: 1\napp: x\nservices: {web: {}}\nstages: {dev: {}}\nvariables: {GREETING: {default: a b=c}}\n"})
+        cj.write(
+            {
+                "jar/jar.yaml": "coinjar: 1\napp: x\nservices: {web: {}}\nstages: {dev: {}}\nvariables: {GREETING: {default: a b=c}}\n"
+            }
+        )
         rows = json.loads(cj("compare", f"container:{name}", "dev", "--json", code=1).out)["rows"]
-        assert {row["name"]: row["verdict"] for row in rows} == {"GREETING": "same", "SHINY": "only left"}  # what the jar declares is kept
+        assert {row["name"]: row["verdict"] for row in rows} == {
+            "GREETING": "same",
+            "SHINY": "only left",
+        }  # what the jar declares is kept
     finally:
         subprocess.run([*base, "rm", "--force", name], env=env, capture_output=True, check=False)
     assert "podman cannot show it" in cj("compare", "container:none", "file:nothing.json", code=5).err
@@ -154,7 +190,11 @@ def test_build_arguments_are_adopted_as_such(jar: Callable[..., Coinjar]) -> Non
     cj("adopt", "file:Containerfile", "--stage", "dev", "--yes")
     declared = yaml.safe_load(cj.read("jar/jar.yaml"))["variables"]
     assert (declared["BASE"]["phase"], declared["RELEASE"]["phase"]) == ("build", "both")
-    assert json.loads(cj("render", "dev", "--as", "json", "-s", "mailer").out) == {"PORT": "8080", "LEVEL": "debug", "RELEASE": "1"}
+    assert json.loads(cj("render", "dev", "--as", "json", "-s", "mailer").out) == {
+        "PORT": "8080",
+        "LEVEL": "debug",
+        "RELEASE": "1",
+    }
 
 
 def test_documents_bundles_and_objects(cj: Coinjar) -> None:
@@ -173,7 +213,10 @@ def test_documents_bundles_and_objects(cj: Coinjar) -> None:
         "'BAD' has no '='",
     ):
         assert line in told
-    assert "m.yaml:7:17: left out: BAD is not base64 of a text" in cj("compare", "file:m.yaml", "file:nothing.json", code=1).err
+    assert (
+        "m.yaml:7:17: left out: BAD is not base64 of a text"
+        in cj("compare", "file:m.yaml", "file:nothing.json", code=1).err
+    )
     for source, words in {
         "document:ci.yaml": "a document is read at a pointer", "dest:x@prod": "a destination is only known to a jar", "imag:x": "'imag:x' is no source", "bundle+json:x": "bundle takes no dialect",
     }.items():  # fmt: skip
@@ -194,7 +237,9 @@ BROKEN = [
 
 
 @settings(max_examples=150)
-@given(st.sampled_from(BROKEN), st.lists(st.tuples(st.floats(0, 1), st.sampled_from("{}[]:\n \"'-&*$=é\x010")), max_size=4))
+@given(
+    st.sampled_from(BROKEN), st.lists(st.tuples(st.floats(0, 1), st.sampled_from("{}[]:\n \"'-&*$=é\x010")), max_size=4)
+)
 def test_no_broken_text_breaks_a_reader(text: str, changes: list[tuple[float, str]]) -> None:
     """Every source and dialect either reads it or says what is wrong."""
     for where, letter in changes:

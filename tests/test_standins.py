@@ -27,7 +27,11 @@ CANARY = "made-up-canary-4711"
 @contextmanager
 def running(cj: Coinjar, *arguments: str) -> Iterator[list[dict[str, Any]]]:
     """`coinjar standins` in the foreground of its own process; the lines that it prints."""
-    names = [one for one in arguments if not one.startswith("-") and arguments[max(arguments.index(one) - 1, 0)][:1] != "-"]
+    names = [
+        argument
+        for argument in arguments
+        if not argument.startswith("-") and arguments[max(arguments.index(argument) - 1, 0)][:1] != "-"
+    ]
     process = subprocess.Popen(
         [PROGRAM, "standins", *arguments, "--state", "state"],
         cwd=cj.folder,
@@ -47,20 +51,32 @@ def running(cj: Coinjar, *arguments: str) -> Iterator[list[dict[str, Any]]]:
 
 def ask(address: str, token: str = "", method: str = "GET", body: object = None) -> Any:
     data = json.dumps(body).encode() if body is not None else None
-    with urlopen(Request(address, data, {"Authorization": f"Bearer {token}", "Content-Type": "application/json"}, method=method), timeout=20) as answer:
+    with urlopen(
+        Request(address, data, {"Authorization": f"Bearer {token}", "Content-Type": "application/json"}, method=method),
+        timeout=20,
+    ) as answer:
         found = answer.read().decode()
         return json.loads(found) if answer.headers["Content-Type"] == "application/json" else found
 
 
 def test_standins_are_run_until_they_are_stopped(cj: Coinjar) -> None:
     port = free_port()
-    with running(cj, "saltmarsh", "sluiceway", "--port", str(port), "--make", "line", "--exports", "state/exports") as lines:
-        assert [(one["name"], set(one)) for one in lines] == [(name, {"name", "address", "token", "second_token"}) for name in ("saltmarsh", "sluiceway")]
+    with running(
+        cj, "saltmarsh", "sluiceway", "--port", str(port), "--make", "line", "--exports", "state/exports"
+    ) as lines:
+        assert [(line["name"], set(line)) for line in lines] == [
+            (name, {"name", "address", "token", "second_token"}) for name in ("saltmarsh", "sluiceway")
+        ]
         assert lines[0]["address"] == f"http://127.0.0.1:{port}"
         exports = (cj.folder / "state/exports").read_text()
         assert f"export SLUICEWAY_TOKEN={lines[1]['token']}\n" in exports
         assert (cj.folder / "state/exports").stat().st_mode & 0o077 == 0
-        ask(f"{lines[0]['address']}/v1/apps/line/settings", lines[0]["token"], "PATCH", {"settings": {"API_TOKEN": CANARY, "TITLE": "<b>bold</b>"}})
+        ask(
+            f"{lines[0]['address']}/v1/apps/line/settings",
+            lines[0]["token"],
+            "PATCH",
+            {"settings": {"API_TOKEN": CANARY, "TITLE": "<b>bold</b>"}},
+        )
         page = ask(f"{lines[0]['address']}/")
         assert "&lt;b&gt;bold" in page
         assert CANARY not in page
@@ -87,9 +103,11 @@ def test_what_standins_refuse(cj: Coinjar, arguments: tuple[str, ...], words: st
 
 
 def test_a_port_that_is_taken(cj: Coinjar) -> None:
-    with standin("lanternfish", cj.folder / "s") as one:
-        port = one.standin.address.rpartition(":")[2]
-        assert f"cannot listen on port {port}" in cj("standins", "saltmarsh", "--state", "x", "--port", port, code=5).err
+    with standin("lanternfish", cj.folder / "s") as item:
+        port = item.standin.address.rpartition(":")[2]
+        assert (
+            f"cannot listen on port {port}" in cj("standins", "saltmarsh", "--state", "x", "--port", port, code=5).err
+        )
 
 
 # -- the cluster
@@ -106,7 +124,9 @@ def test_a_port_that_is_taken(cj: Coinjar) -> None:
         ({"data": {"A": "1"}}, "b", {"data": {"A": "2"}}, True, {"A": "2"}),
     ],
 )
-def test_server_side_apply(old: dict[str, Any], by: str, wanted: dict[str, Any], force: bool, after: dict[str, str] | None) -> None:
+def test_server_side_apply(
+    old: dict[str, Any], by: str, wanted: dict[str, Any], force: bool, after: dict[str, str] | None
+) -> None:
     there = applied({}, old | {"metadata": {"name": "x"}}, "a", force=False)
     if after is None:
         with pytest.raises(FieldConflict, match=r"a manages \.data\.A"):
@@ -129,7 +149,14 @@ def cluster(jar: Callable[..., Coinjar], cj: Coinjar, more: str = "") -> Iterato
 
 
 def kubectl(there: Running, cj: Coinjar, *arguments: str, stdin: str = "") -> str:
-    argv = [need("kubectl"), "--kubeconfig", there.standin.more()["kubeconfig"], "--cache-dir", str(cj.folder / "cache"), *arguments]
+    argv = [
+        need("kubectl"),
+        "--kubeconfig",
+        there.standin.more()["kubeconfig"],
+        "--cache-dir",
+        str(cj.folder / "cache"),
+        *arguments,
+    ]
     done = subprocess.run(argv, input=stdin, capture_output=True, text=True, check=False, env={"HOME": str(cj.folder)})
     assert done.returncode == 0, done.stderr
     return done.stdout
@@ -139,36 +166,76 @@ def test_only_our_own_stale_objects_are_pruned(jar: Callable[..., Coinjar], cj: 
     """The last few stay for going back; what others made, or took over, stays for good."""
     with cluster(jar, cj, ", keep: 2") as there:
         other = "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: trial-0123456789-web, annotations: {coinjar/service: web}}\ndata: {A: b}\n"
-        kubectl(there, cj, "apply", "--validate=false", "--server-side", "--field-manager", "somebody", "-f", "-", stdin=other)
-        kubectl(there, cj, "apply", "--validate=false", "-f", "-", stdin="apiVersion: v1\nkind: ConfigMap\nmetadata: {name: trial-notes}\ndata: {A: b}\n")
+        kubectl(
+            there,
+            cj,
+            "apply",
+            "--validate=false",
+            "--server-side",
+            "--field-manager",
+            "somebody",
+            "-f",
+            "-",
+            stdin=other,
+        )
+        kubectl(
+            there,
+            cj,
+            "apply",
+            "--validate=false",
+            "-f",
+            "-",
+            stdin="apiVersion: v1\nkind: ConfigMap\nmetadata: {name: trial-notes}\ndata: {A: b}\n",
+        )
         names: list[str] = []
         for number in range(6):
             cj("put", f"LEVEL=l{number}", "--stage", "dev")
             done = cj("deliver", "dev", "--restart")
-            found = json.loads(kubectl(there, cj, "get", "deployment", "web", "-o", "json"))["spec"]["template"]["spec"]["containers"][0]["envFrom"]
-            names += [one["configMapRef"]["name"] for one in found if "configMapRef" in one]
+            found = json.loads(kubectl(there, cj, "get", "deployment", "web", "-o", "json"))["spec"]["template"][
+                "spec"
+            ]["containers"][0]["envFrom"]
+            names += [item["configMapRef"]["name"] for item in found if "configMapRef" in item]
         assert "removed what nothing used any more" in done.err
-        left = {one["metadata"]["name"] for one in json.loads(kubectl(there, cj, "get", "configmaps", "-o", "json"))["items"]}
+        left = {
+            item["metadata"]["name"]
+            for item in json.loads(kubectl(there, cj, "get", "configmaps", "-o", "json"))["items"]
+        }
         assert left >= {*names[-3:], "trial-0123456789-web", "trial-notes"}
         assert left <= {*names[-4:], "trial-0123456789-web", "trial-notes"}  # pods of the one before may still have run
         assert CANARY not in done.out + done.err
-        secrets = [one for key, one in there.standin.state["objects"].items() if "/secrets/" in key]
-        assert [one["metadata"]["managedFields"][0]["manager"] for one in secrets] == ["coinjar"]
-        (name,) = [one["metadata"]["name"] for one in json.loads(kubectl(there, cj, "get", "secrets", "-o", "json"))["items"]]
+        secrets = [item for key, item in there.standin.state["objects"].items() if "/secrets/" in key]
+        assert [secret["metadata"]["managedFields"][0]["manager"] for secret in secrets] == ["coinjar"]
+        (name,) = [
+            item["metadata"]["name"] for item in json.loads(kubectl(there, cj, "get", "secrets", "-o", "json"))["items"]
+        ]
         assert name == secrets[0]["metadata"]["name"]
 
 
 def test_somebody_elses_fields_are_not_taken_over_unasked(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with cluster(jar, cj) as there:
         mine = K8S.replace("localhost/web:1", "localhost/web:2")
-        kubectl(there, cj, "apply", "--validate=false", "--server-side", "--field-manager", "somebody", "-f", "-", stdin=mine)
+        kubectl(
+            there,
+            cj,
+            "apply",
+            "--validate=false",
+            "--server-side",
+            "--field-manager",
+            "somebody",
+            "-f",
+            "-",
+            stdin=mine,
+        )
         done = cj("deliver", "dev", code=5)
         assert "Deployment web has fields that somebody else manages" in done.err
         assert "take_over: true" in done.err
         text = cj.read("jar/jar.yaml")
         cj.write({"jar/jar.yaml": text.replace("kubeconfig:", "take_over: true, kubeconfig:")})
         cj("deliver", "dev", "--restart")
-        assert kubectl(there, cj, "get", "deployment", "web", "-o", "jsonpath={.spec.template.spec.containers[0].image}") == "localhost/web:1"
+        assert (
+            kubectl(there, cj, "get", "deployment", "web", "-o", "jsonpath={.spec.template.spec.containers[0].image}")
+            == "localhost/web:1"
+        )
 
 
 def test_ways_into_a_cluster(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -182,7 +249,10 @@ def test_ways_into_a_cluster(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         heard: list[str] = []
         there.standin.unguarded = False  # type: ignore[misc]  # of this one only
         there.standin.who = lambda header: heard.append(header) or "anna"  # type: ignore[method-assign, func-returns-value]
-        for user in ({"token": "made-up-token"}, {"exec": {"apiVersion": "client.authentication.k8s.io/v1", "command": str(program)}}):
+        for user in (
+            {"token": "made-up-token"},
+            {"exec": {"apiVersion": "client.authentication.k8s.io/v1", "command": str(program)}},
+        ):
             config["users"] = [{"name": "anna", "user": user}]
             config["contexts"][0]["context"] |= {"user": "anna", "namespace": "line"}
             path.write_text(json.dumps(config))
@@ -196,7 +266,9 @@ def test_ways_into_a_cluster(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         secure["clusters"][0]["cluster"]["certificate-authority-data"] = "bm90IG9uZQ=="
         path.write_text(json.dumps(secure))
         assert "signs in with cannot be read" in cj("drift", "dev", code=3).err
-        config["users"][0]["user"] = {"exec": {"apiVersion": "client.authentication.k8s.io/v1", "command": str(program)}}
+        config["users"][0]["user"] = {
+            "exec": {"apiVersion": "client.authentication.k8s.io/v1", "command": str(program)}
+        }
         path.write_text(json.dumps(config))
         program.write_text("#!/bin/sh\nexit 1\n")
         assert "gave no token" in cj("drift", "dev", code=3).err
@@ -208,4 +280,7 @@ def test_ways_into_a_cluster(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
             path.write_text(text)
             assert words in cj("drift", "dev", code=3).err
         path.unlink()
-        assert re.search("cannot read the kubeconfig: no such file", cj("drift", "dev", code=3, env={"PATH": os.environ["PATH"]} | cj.env).err)
+        assert re.search(
+            "cannot read the kubeconfig: no such file",
+            cj("drift", "dev", code=3, env={"PATH": os.environ["PATH"]} | cj.env).err,
+        )

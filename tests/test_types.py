@@ -102,7 +102,13 @@ def test_a_container_that_a_command_of_ones_own_makes_anew(boxes: Coinjar) -> No
     ]
     cj.write({"make": "#!/bin/sh\n" + " ".join(make) + "\n"})
     (cj.folder / "make").chmod(0o755)
-    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("env_file: run/web.env", f"env_file: run/web.env, restart: ['{cj.folder}/make']")})
+    cj.write(
+        {
+            "jar/jar.yaml": cj.read("jar/jar.yaml").replace(
+                "env_file: run/web.env", f"env_file: run/web.env, restart: ['{cj.folder}/make']"
+            )
+        }
+    )
     try:
         cj("deliver", "dev", "--restart")
         assert {"LEVEL=info", f"TOKEN={CANARY}"} <= set(engine("exec", name, "/bin/busybox", "env").splitlines())
@@ -145,7 +151,14 @@ def test_several_services_on_several_machines(jar: Callable[..., Coinjar], cj: C
     """They share a machine's connection, and none closes it under another; the same change on many is shown once."""
     user = subprocess.run(["id", "-un"], capture_output=True, text=True, check=True).stdout.strip()
     with sshd(cj.folder / "sshd") as port:
-        cj.write({"ssh_config": "".join(f"Host h{n}\n  HostName 127.0.0.1\n  HostKeyAlias [127.0.0.1]:{port}\n  Port {port}\n" for n in range(3))})
+        cj.write(
+            {
+                "ssh_config": "".join(
+                    f"Host h{n}\n  HostName 127.0.0.1\n  HostKeyAlias [127.0.0.1]:{port}\n  Port {port}\n"
+                    for n in range(3)
+                )
+            }
+        )
         jar(
             "services: {web: {}, mailer: {}}\nstages: {dev: {}, trial-*: {}}\nvariables: {LEVEL: {default: info}}\ndestinations:\n"
             f"  farm: {{type: host, hosts: {{dev: ['{user}@h0', '{user}@h1', '{user}@h2'], 'trial-*': ['{user}@h0']}}, path: '{cj.folder}/there/{{host}}.{{service}}.{{stage}}.env',\n"
@@ -194,20 +207,38 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
         ("{type: host, hosts: ['a b'], path: x}", "'a b' is no host"),
         ("{type: host, hosts: [a], path: x, as: example}", "example cannot be read back here"),
         ("{type: host, hosts: [a], path: x, owner: 'a; b'}", "'owner' is user, or user:group"),
-        ("{type: host, hosts: [a], path: 'x-{service}'}", "a would get one file for dev, prod, trial-*, which would overwrite each other"),
+        (
+            "{type: host, hosts: [a], path: 'x-{service}'}",
+            "a would get one file for dev, prod, trial-*, which would overwrite each other",
+        ),
         ("{type: host, hosts: {dev: [a, b], prod: [b]}, path: 'x-{service}'}", "b would get one file for dev, prod"),
-        ("{type: host, hosts: [a], path: x, services: [web, mailer], stages: [dev]}", "would get one file for dev, trial-*"),
+        (
+            "{type: host, hosts: [a], path: x, services: [web, mailer], stages: [dev]}",
+            "would get one file for dev, trial-*",
+        ),
         ("{type: host, hosts: {dev: [a]}, path: x}", "is for 2 services, and its path for one"),
         ("{type: container, container: a, env_file: x}", "is for 2 services, and its container for one"),
         ("{type: cluster, manifests: nope}", "'nope' is no destination of manifests"),
         ("{type: etcd, address: 'http://127.0.0.1:1', prefix: /a}", "'prefix' does not end with '/'"),
-        ("{type: etcd, address: 'http://127.0.0.1:1', prefix: /a/}", "holds one value of LEVEL for all services, and web and mailer see different ones"),
+        (
+            "{type: etcd, address: 'http://127.0.0.1:1', prefix: /a/}",
+            "holds one value of LEVEL for all services, and web and mailer see different ones",
+        ),
         ("{type: platform}", "has no 'platform'"),
         ("{type: platform, platform: nope, address: x}", "there is no description 'nope'"),
         ("{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1'}", "has no 'app': the app's name there"),
-        ("{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: x}", "is for 2 services, and its app for one"),
-        ("{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: 'x-{service}', token: {}}", "'token' has one of from_env and secret"),
-        ("{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: 'x-{nope}'}", "'{nope}' in app of there means nothing"),
+        (
+            "{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: x}",
+            "is for 2 services, and its app for one",
+        ),
+        (
+            "{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: 'x-{service}', token: {}}",
+            "'token' has one of from_env and secret",
+        ),
+        (
+            "{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: 'x-{nope}'}",
+            "'{nope}' in app of there means nothing",
+        ),
     ],
 )
 def test_declarations_that_cannot_be(jar: Callable[..., Coinjar], destination: str, words: str) -> None:
@@ -217,8 +248,12 @@ def test_declarations_that_cannot_be(jar: Callable[..., Coinjar], destination: s
         dev="web: {LEVEL: debug}",
     )
     assert words in cj("deliver", "dev", code=3).err
-    found = [one["message"] for one in json.loads(cj("check", "--format", "json", code=1).out)["findings"] if one["rule"] == "CJ017"]
-    assert any(words in one for one in found)
+    found = [
+        finding["message"]
+        for finding in json.loads(cj("check", "--format", "json", code=1).out)["findings"]
+        if finding["rule"] == "CJ017"
+    ]
+    assert any(words in item for item in found)
 
 
 def test_secrets_that_are_others_and_readers_that_nobody_vouches_for(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -235,8 +270,16 @@ def test_secrets_that_are_others_and_readers_that_nobody_vouches_for(jar: Callab
         assert salt.standin.state["apps"]["line-dev"]["settings"] == {}
         other = cj("identity", "new", "--out", "b.identity").out.strip()
         readers = cj.read("jar/readers.yaml")
-        cj.write({"jar/readers.yaml": readers.replace("readers:\n", f"readers:\n  slipped-in:\n    opens: [dev]\n    recipient: {other}\n")})
-        assert "nobody vouches for the readers of dev" in cj("deliver", "dev", code=4).err  # no snapshot is sealed for them
+        cj.write(
+            {
+                "jar/readers.yaml": readers.replace(
+                    "readers:\n", f"readers:\n  slipped-in:\n    opens: [dev]\n    recipient: {other}\n"
+                )
+            }
+        )
+        assert (
+            "nobody vouches for the readers of dev" in cj("deliver", "dev", code=4).err
+        )  # no snapshot is sealed for them
         assert salt.standin.state["apps"]["line-dev"]["settings"] == {}
         cj.write({"jar/readers.yaml": readers})
         cj("deliver", "dev")
@@ -249,8 +292,14 @@ def test_secrets_that_are_others_and_readers_that_nobody_vouches_for(jar: Callab
         number = json.loads(cj("deliveries", "--json").out)[0]["number"]
         assert CANARY.encode() not in (cj.folder / "jar/.local/deliveries.sqlite").read_bytes()
         undone = cj("deliveries", "undo", str(number))
-        assert "cannot be brought back: OUTSIDE: it is secret, and there was nobody to seal the snapshot for" in undone.err
-        assert salt.standin.state["apps"]["line-prod"]["settings"] == {"LEVEL": "info", "OUTSIDE": f"{CANARY}-other", "SHARED_TOKEN": "made-up-shared"}
+        assert (
+            "cannot be brought back: OUTSIDE: it is secret, and there was nobody to seal the snapshot for" in undone.err
+        )
+        assert salt.standin.state["apps"]["line-prod"]["settings"] == {
+            "LEVEL": "info",
+            "OUTSIDE": f"{CANARY}-other",
+            "SHARED_TOKEN": "made-up-shared",
+        }
 
 
 def test_what_is_supplied_may_be_secret(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -263,7 +312,9 @@ def test_what_is_supplied_may_be_secret(jar: Callable[..., Coinjar], cj: Coinjar
         cj("deliver", "dev")
         settings = salt.standin.state["apps"]["line"]["settings"]
         assert settings == {"LEDGER": "nonebooks"}  # it is not attached yet
-        salt.standin.answer("POST", "/v1/apps/line/attachments", {}, {"kind": "ledger"}, {"Authorization": f"Bearer {salt.token}"})
+        salt.standin.answer(
+            "POST", "/v1/apps/line/attachments", {}, {"kind": "ledger"}, {"Authorization": f"Bearer {salt.token}"}
+        )
         given = salt.standin.state["apps"]["line"]["given"]["LEDGER_ADDRESS"]
         done = cj("deliver", "dev", "--restart")
         assert settings == {"LEDGER": f"{given}books"}
@@ -271,7 +322,9 @@ def test_what_is_supplied_may_be_secret(jar: Callable[..., Coinjar], cj: Coinjar
         assert "made-up" not in done.out + done.err + cj.read("jar/coins/dev.coins")
         assert not (cj.folder / "jar/plain/dev.yaml").exists()
         assert cj("value", "dev", "LEDGER_ADDRESS").out.strip() == given
-    jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {supplied: {by: [nope]}}, B: {supplied: {sample: x}}}\n")
+    jar(
+        "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {supplied: {by: [nope]}}, B: {supplied: {sample: x}}}\n"
+    )
     told = cj("check", code=3).err
     assert "A is supplied by 'nope', which is no destination" in told
     assert "supplied of B does not say by what" in told

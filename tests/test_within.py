@@ -8,6 +8,7 @@ import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -22,10 +23,11 @@ def web(jar: Callable[..., Coinjar]) -> Coinjar:
     return jar(JAR, dev='all: {NAME: "it\'s\\n$HOME", OLD: o}\n')
 
 
-def start(cj: Coinjar, *command: str, **options: object) -> subprocess.Popen[bytes]:
+def start(cj: Coinjar, *command: str, **options: Any) -> subprocess.Popen[bytes]:
     """The program, left running."""
     arguments = [PROGRAM, "within", "dev", "--service", "web", "--", *command]
-    return subprocess.Popen(arguments, cwd=cj.folder, env=cj.env, stdout=subprocess.PIPE, stderr=subprocess.PIPE, **options)  # type: ignore[call-overload,no-any-return]
+    pipe = subprocess.PIPE
+    return subprocess.Popen(arguments, cwd=cj.folder, env=cj.env, stdout=pipe, stderr=pipe, **options)
 
 
 def test_the_program_is_the_process(web: Coinjar) -> None:
@@ -44,7 +46,13 @@ def test_the_program_is_the_process(web: Coinjar) -> None:
 
 
 def test_the_environment(web: Coinjar) -> None:
-    env = {"KEPT": "k", "NAME": "outer", "COINJAR_IDENTITY": "never", "COINJAR_JAR": str(web.folder / "jar"), "LANG": "C.UTF-8"}
+    env = {
+        "KEPT": "k",
+        "NAME": "outer",
+        "COINJAR_IDENTITY": "never",
+        "COINJAR_JAR": str(web.folder / "jar"),
+        "LANG": "C.UTF-8",
+    }
     out = web("within", "dev", "--service", "web", "--with", "PORT=1", "--", "env", "-0", env=env).out
     seen = dict(pair.split("=", 1) for pair in out.split("\0") if pair)
     assert {name: seen.get(name) for name in ("PORT", "NAME", "OLD", "OLDER", "KEPT", "BUILT")} == {
@@ -93,7 +101,15 @@ def test_what_cannot_start(web: Coinjar) -> None:
     web.write({"text": "no program", "script": "echo no first line\n", "bad": "#!/nowhere/sh\n"})
     for name in ("script", "bad"):
         (web.folder / name).chmod(0o755)
-    table = {("nope-nope",): 127, ("./nope",): 127, ("",): 127, ("./text",): 126, ("./jar",): 126, ("./script",): 126, ("./bad",): 127}
+    table = {
+        ("nope-nope",): 127,
+        ("./nope",): 127,
+        ("",): 127,
+        ("./text",): 126,
+        ("./jar",): 126,
+        ("./script",): 126,
+        ("./bad",): 127,
+    }
     for command, code in table.items():
         done = web("within", "dev", "--service", "web", "--", *command, code=code)
         assert done.out == ""
@@ -103,6 +119,9 @@ def test_what_cannot_start(web: Coinjar) -> None:
 
 def test_what_no_environment_can_carry_is_refused(jar: Callable[..., Coinjar]) -> None:
     cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {}, BIG: {}}\n", dev='all: {A: "x\\0y"}\n')
-    assert "the value of A has a NUL character, which no environment can carry" in cj("within", "dev", "--", "true", code=3).err
+    assert (
+        "the value of A has a NUL character, which no environment can carry"
+        in cj("within", "dev", "--", "true", code=3).err
+    )
     cj.write({"jar/plain/dev.yaml": f"all: {{BIG: {'x' * 200_000}}}\n"})
     assert "128 KiB for one variable" in cj("within", "dev", "--", "true", code=126).err

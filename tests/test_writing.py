@@ -44,7 +44,9 @@ def test_new_makes_a_jar_and_never_overwrites(cj: Coinjar) -> None:
     assert "trial-7" in cj("grid").out
     subprocess.run(["git", "init", "-q"], cwd=cj.folder, check=True)
     cj("put", "A=2", "--stage", "dev", "--mine")
-    ignored = subprocess.run(["git", "status", "--porcelain", "-uall"], cwd=cj.folder, check=True, capture_output=True, text=True).stdout
+    ignored = subprocess.run(
+        ["git", "status", "--porcelain", "-uall"], cwd=cj.folder, check=True, capture_output=True, text=True
+    ).stdout
     assert ".local" not in ignored
 
 
@@ -113,7 +115,9 @@ def test_adopt_brings_what_differs_and_no_more(jar: Callable[..., Coinjar]) -> N
     cj.write({"old.env": OLD})
     plan = cj("adopt", "file:old.env", "--stage", "dev", code=1)
     assert "6 variables" not in plan.out
-    assert plan.out.startswith("file:old.env → dev: 5 variables to declare and set, 1 to add, 2 to change, 1 left out\nread as dotenv:")
+    assert plan.out.startswith(
+        "file:old.env → dev: 5 variables to declare and set, 1 to add, 2 to change, 1 left out\nread as dotenv:"
+    )
     assert not (cj.folder / "jar/plain/dev.yaml").exists()
     for words in (
         "old.env:4:1: LEVEL stands",
@@ -125,8 +129,13 @@ def test_adopt_brings_what_differs_and_no_more(jar: Callable[..., Coinjar]) -> N
     ):
         assert words in plan.err, words
     assert "made-up-token" not in plan.out + plan.err
-    assert "2 secrets will be sealed: the values stay in file:old.env" in cj("adopt", "file:old.env", "--stage", "dev", "--yes").err
-    assert cj("adopt", "file:old.env", "--stage", "dev").out.startswith("file:old.env → dev: 8 the same already, 1 left out")
+    assert (
+        "2 secrets will be sealed: the values stay in file:old.env"
+        in cj("adopt", "file:old.env", "--stage", "dev", "--yes").err
+    )
+    assert cj("adopt", "file:old.env", "--stage", "dev").out.startswith(
+        "file:old.env → dev: 8 the same already, 1 left out"
+    )
     seen = json.loads(cj("render", "dev", "--service", "web", "--as", "json").out)
     assert seen == {
         "PORT": "8081",
@@ -145,10 +154,15 @@ def test_adopt_brings_what_differs_and_no_more(jar: Callable[..., Coinjar]) -> N
     assert "~  PORT      port  8081 → 8082" in cj("adopt", "file:old.env", "--stage", "dev", "--yes").out
     assert cj.read("jar/plain/dev.yaml") == before.replace("8081", "8082")
     cj("adopt", "-", "--stage", "prod", "--service", "web", "--yes", stdin='{"PORT": "1"}')
-    assert cj.read("jar/plain/prod.yaml") == "web:\n  PORT: '1'\n" or cj.read("jar/plain/prod.yaml") == "web:\n  PORT: 1\n"
+    assert (
+        cj.read("jar/plain/prod.yaml") == "web:\n  PORT: '1'\n" or cj.read("jar/plain/prod.yaml") == "web:\n  PORT: 1\n"
+    )
     cj("adopt", "file+literal:old.env", "--stage", "trial-1", "--yes", "--plain", "NEW_FLAG", "--every-name")
     assert cj("value", "trial-1", "LEVEL").out == "'warn'"
-    assert "left out: PORT: the value of PORT is not a port" in cj("adopt", "-", "--stage", "prod", code=0, stdin="PORT=x\n").err
+    assert (
+        "left out: PORT: the value of PORT is not a port"
+        in cj("adopt", "-", "--stage", "prod", code=0, stdin="PORT=x\n").err
+    )
 
 
 def test_adopt_asks_where_it_is_unsure(jar: Callable[..., Coinjar]) -> None:
@@ -158,7 +172,9 @@ def test_adopt_asks_where_it_is_unsure(jar: Callable[..., Coinjar]) -> None:
     assert "Is LICENCE_KEY a secret?" in shown
     assert "Is SIGNING_SALT a secret?" in shown
     assert "Write this?" in shown
-    assert cj.read("jar/jar.yaml").endswith("  LICENCE_KEY: {}\n  SIGNING_SALT:\n    secret: true\n  NEW:\n    kind: integer\n")
+    assert cj.read("jar/jar.yaml").endswith(
+        "  LICENCE_KEY: {}\n  SIGNING_SALT:\n    secret: true\n  NEW:\n    kind: integer\n"
+    )
     cj.write({"old.env": "NEW=2\n"})
     assert "Nothing was written" in on_a_terminal(cj, "adopt", "file:old.env", "--stage", "dev", typed="n\n")
     assert cj("value", "dev", "NEW").out == "1"
@@ -172,7 +188,9 @@ def test_a_secret_is_typed_without_echo(jar: Callable[..., Coinjar]) -> None:
 
 def test_concurrent_puts_lose_nothing(jar: Callable[..., Coinjar]) -> None:
     names = [f"V{number}" for number in range(24)]
-    cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {" + ", ".join(f"{name}: {{}}" for name in names) + "}\n")
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}}\nvariables: {" + ", ".join(f"{name}: {{}}" for name in names) + "}\n"
+    )
     with ThreadPoolExecutor(8) as pool:
         list(pool.map(lambda name: cj("put", f"{name}={name}", "--stage", "dev"), names))
     assert json.loads(cj("render", "dev", "--as", "json").out) == {name: name for name in names}
@@ -184,8 +202,13 @@ def test_a_killed_put_leaves_the_old_or_the_new(jar: Callable[..., Coinjar]) -> 
     step = "import os, signal, sys\nfrom coinjar.jarfile import store\nfrom coinjar.cli.main import main\n"
     for dying in ("os.open", "os.fsync", "os.fchmod", "store.Path.replace", "os.close"):
         cj.write({"jar/plain/dev.yaml": "all:\n  A: old\n"})
-        killed = step + f"{dying} = lambda *a, **k: os.kill(os.getpid(), signal.SIGKILL)\nmain(['put', 'A=new', '--stage', 'dev'])"
-        done = subprocess.run([Path(PROGRAM).parent / "python", "-c", killed], cwd=cj.folder, env=cj.env, capture_output=True, check=False)
+        killed = (
+            step
+            + f"{dying} = lambda *a, **k: os.kill(os.getpid(), signal.SIGKILL)\nmain(['put', 'A=new', '--stage', 'dev'])"
+        )
+        done = subprocess.run(
+            [Path(PROGRAM).parent / "python", "-c", killed], cwd=cj.folder, env=cj.env, capture_output=True, check=False
+        )
         assert done.returncode == -9, (dying, done.stderr)
         assert cj.read("jar/plain/dev.yaml") in ("all:\n  A: old\n", "all:\n  A: new\n")
         cj("put", "A=next", "--stage", "dev")
@@ -210,7 +233,13 @@ def test_any_text_goes_in_and_comes_out(jar: Callable[..., Coinjar], text: str) 
     cj("put", "A", "--stage", "dev", "--exact", "--empty", stdin=text)
     assert cj("value", "dev", "A").out.encode(errors="surrogateescape") == text.encode()
     if "\r" not in text:
-        done = subprocess.run([PROGRAM, "within", "dev", "--", "printenv", "A"], cwd=cj.folder, env=cj.env, capture_output=True, check=True)
+        done = subprocess.run(
+            [PROGRAM, "within", "dev", "--", "printenv", "A"],
+            cwd=cj.folder,
+            env=cj.env,
+            capture_output=True,
+            check=True,
+        )
         assert done.stdout == text.encode() + b"\n"
     shown = cj("grid").out + cj("why", "dev", "A").out
     assert not re.search("[\x00-\x09\x0b-\x1f\x7f-\x9f\u200b\u202e]", shown)
@@ -219,7 +248,10 @@ def test_any_text_goes_in_and_comes_out(jar: Callable[..., Coinjar], text: str) 
 
 def test_a_persons_own_file_that_cannot_be_read_is_left_as_it_is(jar: Callable[..., Coinjar]) -> None:
     cj = jar(SMALL)
-    for text, told in {"all: &a {LEVEL: *a}\n": "the value of LEVEL is a mapping", "all: {NOPE: 1}\n": "NOPE is not declared"}.items():
+    for text, told in {
+        "all: &a {LEVEL: *a}\n": "the value of LEVEL is a mapping",
+        "all: {NOPE: 1}\n": "NOPE is not declared",
+    }.items():
         cj.write({"jar/.local/dev.yaml": text})
         assert told in cj("put", "LEVEL=x", "--stage", "dev", "--mine", code=3).err
         assert cj.read("jar/.local/dev.yaml") == text

@@ -21,7 +21,9 @@ Exit codes: 0 done, nothing to report · 1 findings, differences or no value · 
 def help_of(*command: str) -> str:
     """A command's help, 100 columns wide."""
     env = {"PATH": os.environ.get("PATH", ""), "COLUMNS": "100", "TERMINAL_WIDTH": "100", "LANG": "C.UTF-8"}
-    return subprocess.run([COINJAR, *command, "--help"], env=env, capture_output=True, text=True, check=True).stdout.rstrip()
+    return subprocess.run(
+        [COINJAR, *command, "--help"], env=env, capture_output=True, text=True, check=True
+    ).stdout.rstrip()
 
 
 def reference() -> str:
@@ -41,7 +43,10 @@ def library() -> list[str]:
     """A line for each public name, from its docstring."""
     import coinjar
 
-    return [f"- `coinjar.{name}`: {(getattr(coinjar, name).__doc__ or '').strip().splitlines()[0]}" for name in coinjar.__all__]
+    return [
+        f"- `coinjar.{name}`: {(getattr(coinjar, name).__doc__ or '').strip().splitlines()[0]}"
+        for name in coinjar.__all__
+    ]
 
 
 if __name__ == "__main__":

@@ -15,7 +15,15 @@ __version__ = "0.1.0"
 
 if TYPE_CHECKING:
     from coinjar.actions.open_jar import OpenJar, Resolution, open_jar
-    from coinjar.core.errors import CoinJarError, DecryptionError, ErrorGroup, ExternalError, InputError, Location, UsageError
+    from coinjar.core.errors import (
+        CoinJarError,
+        DecryptionError,
+        ErrorGroup,
+        ExternalError,
+        InputError,
+        Location,
+        UsageError,
+    )
     from coinjar.core.model import Resolved
 
 __all__ = [
@@ -32,7 +40,12 @@ __all__ = [
     "open_jar",
 ]
 
-_HOMES = {"OpenJar": "actions.open_jar", "Resolution": "actions.open_jar", "open_jar": "actions.open_jar", "Resolved": "core.model"}
+_HOMES = {
+    "OpenJar": "actions.open_jar",
+    "Resolution": "actions.open_jar",
+    "open_jar": "actions.open_jar",
+    "Resolved": "core.model",
+}
 
 
 def __getattr__(name: str) -> object:

@@ -90,7 +90,9 @@ class OpenJar:
 
             if is_unfinished(self.folder):
                 hint = "`coinjar rename` finishes it"
-                raise InputError("a rename was cut short, and the jar is half old and half new", hint=hint, code="unfinished") from None
+                raise InputError(
+                    "a rename was cut short, and the jar is half old and half new", hint=hint, code="unfinished"
+                ) from None
             raise
 
     def ring(self) -> KeyRing:
@@ -108,7 +110,13 @@ class OpenJar:
         return self._identity
 
     def resolver(
-        self, stage: str, *, one_offs: Mapping[str, str] | None = None, mine: bool = False, allow_commands: bool = False, jar: Jar | None = None
+        self,
+        stage: str,
+        *,
+        one_offs: Mapping[str, str] | None = None,
+        mine: bool = False,
+        allow_commands: bool = False,
+        jar: Jar | None = None,
     ) -> Resolver:
         """One stage, ready to be asked for values."""
         jar = jar or self.load([stage], mine=stage if mine else None)
@@ -170,6 +178,10 @@ def as_written(jar: Jar, one_offs: Mapping[str, str]) -> dict[str, Definition]:
             hint = suggestion(name, jar.variables, "only declared names can be set: `coinjar put --declare`")
             raise UsageError(f"{name} is not declared", hint=hint, code="unknown-variable")
         if jar.variables[name].secret:
-            raise UsageError(f"{name} is a secret, and would show in the list of processes", hint=f"put it: `coinjar put {name} --mine`", code="secret-in-argv")
+            raise UsageError(
+                f"{name} is a secret, and would show in the list of processes",
+                hint=f"put it: `coinjar put {name} --mine`",
+                code="secret-in-argv",
+            )
         found[name] = Definition(text, "--with", 0, 0)
     return found

@@ -7,7 +7,17 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, LabelOption, ServicesOption, YesOption, counted, label_first_reader, open_here, say, stage_names
+from coinjar.cli.common import (
+    JarOption,
+    LabelOption,
+    ServicesOption,
+    YesOption,
+    counted,
+    label_first_reader,
+    open_here,
+    say,
+    stage_names,
+)
 
 if TYPE_CHECKING:
     from coinjar.actions.editing.adopt import AdoptStep
@@ -18,19 +28,39 @@ def run(
     ctx: typer.Context,
     source: Annotated[
         str,
-        typer.Argument(metavar="SOURCE", help="file:PATH (its dialect is recognised), file+DIALECT:PATH, or another (docs/formats.md)."),
+        typer.Argument(
+            metavar="SOURCE",
+            help="file:PATH (its dialect is recognised), file+DIALECT:PATH, or another (docs/formats.md).",
+        ),
     ],
     stage: Annotated[
-        str | None, typer.Option("--stage", metavar="STAGE", autocompletion=stage_names, help="The stage that gets the values, if the source does not say.")
+        str | None,
+        typer.Option(
+            "--stage",
+            metavar="STAGE",
+            autocompletion=stage_names,
+            help="The stage that gets the values, if the source does not say.",
+        ),
     ] = None,
     service: ServicesOption = None,
     yes: YesOption = False,
-    secret: Annotated[list[str] | None, typer.Option("--secret", metavar="NAME", help="This new name is a secret; may be repeated.")] = None,
-    plain: Annotated[list[str] | None, typer.Option("--plain", metavar="NAME", help="This new name is not a secret; may be repeated.")] = None,
+    secret: Annotated[
+        list[str] | None, typer.Option("--secret", metavar="NAME", help="This new name is a secret; may be repeated.")
+    ] = None,
+    plain: Annotated[
+        list[str] | None,
+        typer.Option("--plain", metavar="NAME", help="This new name is not a secret; may be repeated."),
+    ] = None,
     references: Annotated[
-        bool, typer.Option("--references", help="Keep ${NAME} as a reference where the file makes a value from others of its names. Default: asked for.")
+        bool,
+        typer.Option(
+            "--references",
+            help="Keep ${NAME} as a reference where the file makes a value from others of its names. Default: asked for.",
+        ),
     ] = False,
-    every_name: Annotated[bool, typer.Option("--every-name", help="Also names that every image or shell sets by itself (PATH, HOME …).")] = False,
+    every_name: Annotated[
+        bool, typer.Option("--every-name", help="Also names that every image or shell sets by itself (PATH, HOME …).")
+    ] = False,
     label: LabelOption = None,
     jar: JarOption = None,
 ) -> None:
@@ -63,7 +93,9 @@ def run(
     stages = list(dict.fromkeys(step.stage for step in steps))
     _show(read, steps, " and ".join(stages) or str(stage), services)
     if made and not references:
-        say(f"{', '.join(dict.fromkeys(made))}: made from other names of the file, and taken as they are; --references keeps the references")
+        say(
+            f"{', '.join(dict.fromkeys(made))}: made from other names of the file, and taken as they are; --references keeps the references"
+        )
     if all(step.action in (SAME, LEFT_OUT) for step in steps):
         say("Nothing to bring: the stage has it all.")
         return
@@ -77,10 +109,12 @@ def run(
 
 def _settle(steps: list[AdoptStep], secret: list[str], plain: list[str]) -> None:
     """Ask about the secrecy of those that the guess is not sure of."""
-    for name in dict.fromkeys(one.name for one in steps):
-        step = next(one for one in steps if one.name == name)
+    for name in dict.fromkeys(step.name for step in steps):
+        step = next(step for step in steps if step.name == name)
         if step.guessed and not step.guessed.sure:
-            is_secret = typer.confirm(f"Is {step.name} a secret? ({step.guessed.why})", default=step.guessed.secret, err=True)
+            is_secret = typer.confirm(
+                f"Is {step.name} a secret? ({step.guessed.why})", default=step.guessed.secret, err=True
+            )
             (secret if is_secret else plain).append(step.name)
 
 
@@ -90,7 +124,9 @@ def _show(source: SourceVariables, steps: list[AdoptStep], stage: str, services:
     from coinjar.core.display import Masker, visible
 
     masker = Masker()
-    by_action = {action: [step for step in steps if step.action == action] for action in (NEW, ADD, CHANGE, SAME, LEFT_OUT)}
+    by_action = {
+        action: [step for step in steps if step.action == action] for action in (NEW, ADD, CHANGE, SAME, LEFT_OUT)
+    }
     whom = ", ".join([stage, *services])
     several = len({step.stage for step in steps}) > 1
     declared = len({step.name for step in by_action[NEW]})
@@ -110,11 +146,29 @@ def _show(source: SourceVariables, steps: list[AdoptStep], stage: str, services:
             text = f"{masker.show(step.old or '', secret=step.secret)} → {text}"
         kind = "secret" if step.secret else step.variable.kind
         doubt = "?" if step.guessed and not step.guessed.sure else ""
-        sign = {NEW: StyledText("+", "green"), ADD: StyledText("+", "green"), CHANGE: StyledText("~", "yellow")}[step.action]
-        whose = [word for word in (step.stage if several else "", step.scope if step.scope != "all" and [step.scope] != services else "") if word]
+        sign = {NEW: StyledText("+", "green"), ADD: StyledText("+", "green"), CHANGE: StyledText("~", "yellow")}[
+            step.action
+        ]
+        whose = [
+            word
+            for word in (
+                step.stage if several else "",
+                step.scope if step.scope != "all" and [step.scope] != services else "",
+            )
+            if word
+        ]
         name = f"{step.name} ({', '.join(whose)})" if whose else step.name
-        rows.append([sign, StyledText(name, "bold"), StyledText(kind + doubt, "cyan"), StyledText(text + (f"  ({step.reason})" if step.reason else ""))])
-    for row in table(["", "variable", "kind", "value"], rows, least=[1, 16, 8, 20], width=terminal_width()) if rows else []:
+        rows.append(
+            [
+                sign,
+                StyledText(name, "bold"),
+                StyledText(kind + doubt, "cyan"),
+                StyledText(text + (f"  ({step.reason})" if step.reason else "")),
+            ]
+        )
+    for row in (
+        table(["", "variable", "kind", "value"], rows, least=[1, 16, 8, 20], width=terminal_width()) if rows else []
+    ):
         show(row)
     if any(step.guessed and not step.guessed.sure for step in steps):
         say("A '?' marks a guess that wants a look: --secret NAME or --plain NAME settles it.")
@@ -127,4 +181,6 @@ def _show(source: SourceVariables, steps: list[AdoptStep], stage: str, services:
         say(f"  {remark.place}: {visible(remark.message)}")
     secrets = {step.name for step in steps if step.secret and step.action in (NEW, ADD, CHANGE)}
     if secrets:
-        say(f"\n{counted(len(secrets), 'secret')} will be sealed: the values stay in {source.label}, so keep that out of version control.")
+        say(
+            f"\n{counted(len(secrets), 'secret')} will be sealed: the values stay in {source.label}, so keep that out of version control."
+        )

@@ -23,7 +23,9 @@ def run(
     form: Annotated[str, typer.Option("--format", metavar="FORMAT", help="text, json, or sarif (2.1.0).")] = "text",
     strict: Annotated[bool, typer.Option("--strict", help="Warnings too end with 1.")] = False,
     accepted: Annotated[bool, typer.Option("--accepted", help="Show the accepted findings too.")] = False,
-    with_history: Annotated[bool, typer.Option("--history", help="Also look for the jar's secrets in every commit of version control.")] = False,
+    with_history: Annotated[
+        bool, typer.Option("--history", help="Also look for the jar's secrets in every commit of version control.")
+    ] = False,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
@@ -35,20 +37,28 @@ def run(
         raise UsageError(f"there is no format '{form}'", hint=f"the formats are {', '.join(FORMATS)}")
     done = check(open_here(ctx, jar), allow_commands=allow_commands, with_history=with_history)
     if as_json or form == "json":
-        print_json({"findings": [json_finding(one) for one in done.findings]})
+        print_json({"findings": [json_finding(finding) for finding in done.findings]})
     elif form == "sarif":
         from coinjar.cli.sarif import as_sarif
 
         print_json(as_sarif(done.findings))
     else:
-        show_findings(done.findings if accepted else done.open_findings, done.open_findings, len(done.findings) - len(done.open_findings))
+        show_findings(
+            done.findings if accepted else done.open_findings,
+            done.open_findings,
+            len(done.findings) - len(done.open_findings),
+        )
     if done.not_fetched:
-        say(f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands or stores that were not asked (--allow-commands)")
+        say(
+            f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands or stores that were not asked (--allow-commands)"
+        )
     if done.closed:
-        say(f"coinjar: {counted(done.closed, 'sealed value was', 'sealed values were')} not looked at: the identity here does not open them, or there is none")
-    for one in done.idle:
-        say(f"{one.place}: this accepted {one.rule} silences nothing any more: remove it")
-    if any(one.rule.severity == "error" or strict for one in done.open_findings):
+        say(
+            f"coinjar: {counted(done.closed, 'sealed value was', 'sealed values were')} not looked at: the identity here does not open them, or there is none"
+        )
+    for acceptance in done.idle:
+        say(f"{acceptance.place}: this accepted {acceptance.rule} silences nothing any more: remove it")
+    if any(finding.rule.severity == "error" or strict for finding in done.open_findings):
         raise typer.Exit(1)
 
 
@@ -76,26 +86,35 @@ def show_findings(findings: list[Finding], open_ones: list[Finding], accepted: i
     from coinjar.cli.tables import show, styled, terminal_height, terminal_width
     from coinjar.core.display import visible
 
-    errors = sum(one.rule.severity == "error" for one in open_ones)
-    counts = f"{counted(errors, 'error')}, {counted(len(open_ones) - errors, 'warning')}" if open_ones else "nothing found"
+    errors = sum(finding.rule.severity == "error" for finding in open_ones)
+    counts = (
+        f"{counted(errors, 'error')}, {counted(len(open_ones) - errors, 'warning')}" if open_ones else "nothing found"
+    )
     show(styled(counts + (f" ({accepted} accepted)" if accepted else ""), "bold"))
     room = max(terminal_width(), 40) if sys.stdout.isatty() else None
     lines = []
-    unused = [one for one in findings if one.rule.code == _TOGETHER and not one.accepted]
+    unused = [finding for finding in findings if finding.rule.code == _TOGETHER and not finding.accepted]
     together = unused if len(unused) >= _MANY else []
-    for one in [each for each in findings if each not in together]:
-        style = "red" if one.rule.severity == "error" else "yellow"
-        word = "accepted" if one.accepted else one.rule.severity
-        place = str(one.spot.place)
-        first, *rest = _wrapped(f"{place}: {word} {one.rule.code}: {visible(one.spot.message)}", "      ", room)
+    for finding in [each for each in findings if each not in together]:
+        style = "red" if finding.rule.severity == "error" else "yellow"
+        word = "accepted" if finding.accepted else finding.rule.severity
+        place = str(finding.spot.place)
+        first, *rest = _wrapped(f"{place}: {word} {finding.rule.code}: {visible(finding.spot.message)}", "      ", room)
         lines.append(first.replace(place, styled(place, "cyan"), 1).replace(f" {word} ", f" {styled(word, style)} ", 1))
         lines += rest
-        fix = _wrapped(f"    {visible(one.accepted.reason if one.accepted else one.spot.fix)}", "    ", room)
+        fix = _wrapped(
+            f"    {visible(finding.accepted.reason if finding.accepted else finding.spot.fix)}", "    ", room
+        )
         lines += [styled(line, "dim") for line in fix]
     if together:
-        place, names = together[0].spot.place.file, ", ".join(str(one.spot.variable) for one in together)
-        lines.append(f"{styled(place, 'cyan')}: {styled('warning', 'yellow')} {_TOGETHER}: {len(together)} variables are declared, and nothing mentions them")
-        lines += [styled(line, "dim") for line in _wrapped(f"    {names}: drop them, or accept them with the reason", "    ", room)]
+        place, names = together[0].spot.place.file, ", ".join(str(finding.spot.variable) for finding in together)
+        lines.append(
+            f"{styled(place, 'cyan')}: {styled('warning', 'yellow')} {_TOGETHER}: {len(together)} variables are declared, and nothing mentions them"
+        )
+        lines += [
+            styled(line, "dim")
+            for line in _wrapped(f"    {names}: drop them, or accept them with the reason", "    ", room)
+        ]
     if lines:
         show("\n".join(lines))
     if len(lines) > terminal_height() - 3:

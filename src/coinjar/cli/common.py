@@ -88,23 +88,44 @@ def why_names(ctx: typer.Context, incomplete: str) -> list[str]:
     return (variable_names if ctx.params.get("where") or ctx.params.get("inside") else stage_names)(ctx, incomplete)
 
 
-JarOption = Annotated[str | None, typer.Option("--jar", metavar="PATH", help="The jar's folder; else it is looked for from here upward.")]
+JarOption = Annotated[
+    str | None, typer.Option("--jar", metavar="PATH", help="The jar's folder; else it is looked for from here upward.")
+]
 StageArgument = Annotated[str, typer.Argument(metavar="STAGE", autocompletion=stage_names, help="The stage.")]
 NameArgument = Annotated[str, typer.Argument(metavar="NAME", autocompletion=variable_names, help="The variable.")]
-ServiceOption = Annotated[str | None, typer.Option("--service", "-s", metavar="SERVICE", autocompletion=service_names, help="The service.")]
+ServiceOption = Annotated[
+    str | None, typer.Option("--service", "-s", metavar="SERVICE", autocompletion=service_names, help="The service.")
+]
 ServicesOption = Annotated[
-    list[str] | None, typer.Option("--service", "-s", metavar="SERVICE", autocompletion=service_names, help="Only this service; may be repeated. Default: all.")
+    list[str] | None,
+    typer.Option(
+        "--service",
+        "-s",
+        metavar="SERVICE",
+        autocompletion=service_names,
+        help="Only this service; may be repeated. Default: all.",
+    ),
 ]
 YesOption = Annotated[bool, typer.Option("--yes", "-y", help="Do not ask.")]
 LabelOption = Annotated[
     str | None,
-    typer.Option("--label", metavar="LABEL", help="What you are called as the jar's first reader, once a first secret makes its key. Default: asked for."),
+    typer.Option(
+        "--label",
+        metavar="LABEL",
+        help="What you are called as the jar's first reader, once a first secret makes its key. Default: asked for.",
+    ),
 ]
-WithOption = Annotated[list[str] | None, typer.Option("--with", metavar="NAME=VALUE", help="A one-off value above all layers; may be repeated.")]
+WithOption = Annotated[
+    list[str] | None,
+    typer.Option("--with", metavar="NAME=VALUE", help="A one-off value above all layers; may be repeated."),
+]
 CommandsOption = Annotated[bool, typer.Option("--allow-commands", help="Run the commands that values come from.")]
 JsonOption = Annotated[bool, typer.Option("--json", help="Print JSON (docs/json.md).")]
 SecretsOption = Annotated[bool, typer.Option("--show-secrets", help="Show secrets as they are.")]
-NamePatterns = Annotated[list[str] | None, typer.Option("--name", metavar="PATTERN", help="Only names of this shape, such as 'MAIL_*'; may be repeated.")]
+NamePatterns = Annotated[
+    list[str] | None,
+    typer.Option("--name", metavar="PATTERN", help="Only names of this shape, such as 'MAIL_*'; may be repeated."),
+]
 DialectOption = Annotated[str | None, typer.Option("--as", metavar="DIALECT", help="The dialect to write.")]
 
 
@@ -132,7 +153,9 @@ def ask_passphrase(what: str) -> str | None:
     return getpass(f"Passphrase of {what}: ")
 
 
-def resolved(opened: OpenJar, stage: str, service: str | None, given: list[str] | None, *, allow_commands: bool) -> tuple[Resolver, Resolution]:
+def resolved(
+    opened: OpenJar, stage: str, service: str | None, given: list[str] | None, *, allow_commands: bool
+) -> tuple[Resolver, Resolution]:
     """What a service sees, for `render` and `within`: the person's own values speak, and are pointed out."""
     from coinjar.actions.open_jar import Resolution, the_service
 
@@ -181,7 +204,7 @@ def known_stages(jar: Jar, given: list[str] | None, option: str) -> list[str]:
 
 def fits(name: str, patterns: Sequence[str] | None) -> bool:
     """Whether a name has one of the shapes that were asked for; case does not matter."""
-    return not patterns or any(fnmatchcase(name.upper(), one.upper()) for one in patterns)
+    return not patterns or any(fnmatchcase(name.upper(), pattern.upper()) for pattern in patterns)
 
 
 def say_no_name_fits(patterns: Sequence[str] | None, names: Iterable[str]) -> None:
@@ -210,14 +233,23 @@ def label_first_reader(opened: OpenJar, label: str | None, *, yes: bool = False)
     from coinjar.jarfile.readers import load_readers
 
     if label is not None and (known := load_readers(opened.folder).readers) and label not in known:
-        raise UsageError("--label names the jar's first reader, and it has readers already", hint=f"leave it out; they are {', '.join(known)}")
+        raise UsageError(
+            "--label names the jar's first reader, and it has readers already",
+            hint=f"leave it out; they are {', '.join(known)}",
+        )
     if label is not None and (words := name_fault("reader", label)):
         raise UsageError(words, hint="write it in lower case, such as anna or anna-laptop", code="name")
 
     def asked(default: str) -> str:
         if label is not None or yes or not sys.stdin.isatty():
             return label or default
-        return str(typer.prompt("The first secret makes the jar's key. What are you called among its readers?", default=default, err=True))
+        return str(
+            typer.prompt(
+                "The first secret makes the jar's key. What are you called among its readers?",
+                default=default,
+                err=True,
+            )
+        )
 
     opened.name_reader = asked
 

@@ -34,15 +34,28 @@ KINDS = {"different": "different", "left": "only left", "right": "only right", "
 def run(
     ctx: typer.Context,
     left: Annotated[
-        str, typer.Argument(metavar="A", autocompletion=stage_names, help="A stage, file:PATH, file+DIALECT:PATH, or another source (docs/formats.md).")
+        str,
+        typer.Argument(
+            metavar="A",
+            autocompletion=stage_names,
+            help="A stage, file:PATH, file+DIALECT:PATH, or another source (docs/formats.md).",
+        ),
     ],
     right: Annotated[str, typer.Argument(metavar="B", autocompletion=stage_names, help="The other one.")],
     service: ServicesOption = None,
     name: NamePatterns = None,
-    only: Annotated[list[str] | None, typer.Option("--only", metavar="WHAT", help="different, left, right, same or unknown; may be repeated.")] = None,
+    only: Annotated[
+        list[str] | None,
+        typer.Option("--only", metavar="WHAT", help="different, left, right, same or unknown; may be repeated."),
+    ] = None,
     everything: Annotated[bool, typer.Option("--all", help="Also what is the same.")] = False,
-    every_name: Annotated[bool, typer.Option("--every-name", help="Also names that every image or shell sets by itself (PATH, HOME …).")] = False,
-    sheet: Annotated[str | None, typer.Option("--sheet", metavar="FILE", help="Explain differences by the lines of a migration's sheet.")] = None,
+    every_name: Annotated[
+        bool, typer.Option("--every-name", help="Also names that every image or shell sets by itself (PATH, HOME …).")
+    ] = False,
+    sheet: Annotated[
+        str | None,
+        typer.Option("--sheet", metavar="FILE", help="Explain differences by the lines of a migration's sheet."),
+    ] = None,
     show_secrets: SecretsOption = False,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
@@ -66,7 +79,14 @@ def run(
         if not (is_source(left) and is_source(right)) or jar:
             raise
         opened = None  # two files can be compared without a jar
-    found = compare_sources(opened, left, right, services=list(dict.fromkeys(service or [])), every_name=every_name, allow_commands=allow_commands)
+    found = compare_sources(
+        opened,
+        left,
+        right,
+        services=list(dict.fromkeys(service or [])),
+        every_name=every_name,
+        allow_commands=allow_commands,
+    )
     for remark in found.remarks:
         say(f"{remark.place}: {visible(remark.message)}")
     rows = [row for row in found.rows if fits(row.name, name)]
@@ -80,7 +100,10 @@ def run(
             {
                 "left": found.left.label,
                 "right": found.right.label,
-                "rows": [_json_row(row, masker) | ({"sheet": told.get((row.name, row.service))} if sheet else {}) for row in kept],
+                "rows": [
+                    _json_row(row, masker) | ({"sheet": told.get((row.name, row.service))} if sheet else {})
+                    for row in kept
+                ],
             }
         )
     else:
@@ -93,7 +116,9 @@ def run(
         raise typer.Exit(1)
 
 
-def _explained(opened: OpenJar | None, path: str, rows: list[Difference], left: str, right: str) -> dict[tuple[str, str | None], str]:
+def _explained(
+    opened: OpenJar | None, path: str, rows: list[Difference], left: str, right: str
+) -> dict[tuple[str, str | None], str]:
     """What the lines of a sheet explain of these rows, by variable and service."""
     from pathlib import Path
 
@@ -120,7 +145,14 @@ def _json_row(row: Difference, masker: Masker) -> dict[str, Any]:
             shown["masked"] = masker.mask(entry.text)
         return shown | ({"note": _why_none(entry)} if entry.note else {})
 
-    return {"name": row.name, "service": row.service, "verdict": row.verdict, "secret": row.secret, "left": side(row.left), "right": side(row.right)}
+    return {
+        "name": row.name,
+        "service": row.service,
+        "verdict": row.verdict,
+        "secret": row.secret,
+        "left": side(row.left),
+        "right": side(row.right),
+    }
 
 
 def _why_none(entry: SideValue) -> str:
@@ -141,12 +173,22 @@ def _alike(rows: list[Difference]) -> list[list[Difference]]:
     return list(groups.values())
 
 
-def _show(found: Comparison, rows: list[Difference], wanted: set[str], masker: Masker, told: dict[tuple[str, str | None], str]) -> None:
+def _show(
+    found: Comparison, rows: list[Difference], wanted: set[str], masker: Masker, told: dict[tuple[str, str | None], str]
+) -> None:
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
     left, right = found.left.label, found.right.label
-    words = {"different": "different", "only left": f"only in {left}", "only right": f"only in {right}", "unknown": "cannot tell", "same": "the same"}
-    counts = [f"{number} {words[verdict]}" for verdict in words if (number := sum(row.verdict == verdict for row in rows))]
+    words = {
+        "different": "different",
+        "only left": f"only in {left}",
+        "only right": f"only in {right}",
+        "unknown": "cannot tell",
+        "same": "the same",
+    }
+    counts = [
+        f"{number} {words[verdict]}" for verdict in words if (number := sum(row.verdict == verdict for row in rows))
+    ]
     show(styled(f"{left} and {right}: {', '.join(counts) or 'nothing to compare'}", "bold"))
     marks = {
         "different": StyledText("≠", "yellow"),
@@ -159,12 +201,33 @@ def _show(found: Comparison, rows: list[Difference], wanted: set[str], masker: M
     for verdict in words:
         for alike in _alike([row for row in rows if row.verdict == verdict and verdict in wanted]):
             row = alike[0]
-            name = f"{row.name} ({', '.join(str(one.service) for one in alike)})" if row.service else row.name
+            name = (
+                f"{row.name} ({', '.join(str(difference.service) for difference in alike)})"
+                if row.service
+                else row.name
+            )
             why = "" if verdict == "same" else "not explained by a line of the sheet"
             explained = [StyledText(told.get((row.name, row.service), why))] if told else []
-            lines.append([marks[verdict], StyledText(name), StyledText(_words(row, row.left, masker)), StyledText(_words(row, row.right, masker)), *explained])
+            lines.append(
+                [
+                    marks[verdict],
+                    StyledText(name),
+                    StyledText(_words(row, row.left, masker)),
+                    StyledText(_words(row, row.right, masker)),
+                    *explained,
+                ]
+            )
     more = ["the sheet says"] if told else []
-    for one in table(["", "variable", left, right, *more], lines, least=[1, 20, 18, 18, 24][: 4 + len(more)], width=terminal_width()) if lines else []:
+    for one in (
+        table(
+            ["", "variable", left, right, *more],
+            lines,
+            least=[1, 20, 18, 18, 24][: 4 + len(more)],
+            width=terminal_width(),
+        )
+        if lines
+        else []
+    ):
         show(one)
     hidden = sum(row.verdict not in wanted for row in rows)
     if hidden:

@@ -6,7 +6,17 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import CommandsOption, JarOption, JsonOption, confirm_names, counted, known_stages, open_here, print_json, stage_names
+from coinjar.cli.common import (
+    CommandsOption,
+    JarOption,
+    JsonOption,
+    confirm_names,
+    counted,
+    known_stages,
+    open_here,
+    print_json,
+    stage_names,
+)
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
@@ -16,13 +26,26 @@ if TYPE_CHECKING:
 def run(
     ctx: typer.Context,
     where: Annotated[
-        list[str] | None, typer.Argument(metavar="STAGE... [PROOF]...", autocompletion=confirm_names, help="One or more stages, then proofs (default: all).")
+        list[str] | None,
+        typer.Argument(
+            metavar="STAGE... [PROOF]...",
+            autocompletion=confirm_names,
+            help="One or more stages, then proofs (default: all).",
+        ),
     ] = None,
     every_stage: Annotated[bool, typer.Option("--every-stage", help="All stages.")] = False,
-    wait: Annotated[float, typer.Option("--wait", metavar="SECONDS", min=0, help="Keep asking until all of them hold, at most so long.")] = 0,
+    wait: Annotated[
+        float,
+        typer.Option("--wait", metavar="SECONDS", min=0, help="Keep asking until all of them hold, at most so long."),
+    ] = 0,
     allow_guarded: Annotated[
         list[str] | None,
-        typer.Option("--allow-guarded", metavar="STAGE", autocompletion=stage_names, help="Start pipelines for this guarded stage; may be repeated."),
+        typer.Option(
+            "--allow-guarded",
+            metavar="STAGE",
+            autocompletion=stage_names,
+            help="Start pipelines for this guarded stage; may be repeated.",
+        ),
     ] = None,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
@@ -45,26 +68,30 @@ def run(
     options = ConfirmOptions(wait, allow_commands, known_stages(declared, allow_guarded, "--allow-guarded"))
     found = asyncio.run(confirm(opened, stages, names, Masker(), options))
     if as_json:
-        print_json({"proofs": [_as_json(one) for one in found]})
+        print_json({"proofs": [_as_json(result) for result in found]})
     else:
         _show(found, stages)
-    for one in found:
-        if one.fault:
-            tell(one.fault)
-    faults = [one.fault for one in found if one.fault]
-    if faults or not all(one.holds for one in found):
-        raise typer.Exit(faults[0].exit_code if faults and all(one.holds or one.fault for one in found) else 1)
+    for result in found:
+        if result.fault:
+            tell(result.fault)
+    faults = [result.fault for result in found if result.fault]
+    if faults or not all(result.holds for result in found):
+        raise typer.Exit(faults[0].exit_code if faults and all(result.holds or result.fault for result in found) else 1)
 
 
 def _show(found: list[ProofResult], stages: list[str]) -> None:
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
     from coinjar.core.display import visible
 
-    failed = sum(not one.holds for one in found)
-    head = f"{counted(len(found), 'proof')} asked, all hold" if not failed else f"{failed} of {counted(len(found), 'proof')} not as expected"
+    failed = sum(not result.holds for result in found)
+    head = (
+        f"{counted(len(found), 'proof')} asked, all hold"
+        if not failed
+        else f"{failed} of {counted(len(found), 'proof')} not as expected"
+    )
     show(styled(head, "bold red" if failed else "bold"))
-    proofs = list(dict.fromkeys(one.proof.name for one in found))
-    by_place = {(one.proof.name, one.stage): one for one in found}
+    proofs = list(dict.fromkeys(result.proof.name for result in found))
+    by_place = {(result.proof.name, result.stage): result for result in found}
     rows = []
     for name in proofs:
         cells = []
@@ -79,15 +106,26 @@ def _show(found: list[ProofResult], stages: list[str]) -> None:
             else:
                 cells.append(StyledText(f"‼ {visible(one.verdict.found)}", "red"))
         rows.append([StyledText(name), *cells])
-    for line in table(["proof", *stages], rows, least=[12, *[14] * len(stages)], width=terminal_width()) if rows else []:
+    for line in (
+        table(["proof", *stages], rows, least=[12, *[14] * len(stages)], width=terminal_width()) if rows else []
+    ):
         show(line)
-    for one in found:
-        if one.verdict is not None and not one.holds:
-            about = f" ({one.proof.about})" if one.proof.about else ""
-            show(styled(f"{one.proof.name} on {one.stage}{about}: {visible(one.verdict.found)}, expected {visible(one.verdict.expected)}", "red"))
+    for result in found:
+        if result.verdict is not None and not result.holds:
+            about = f" ({result.proof.about})" if result.proof.about else ""
+            show(
+                styled(
+                    f"{result.proof.name} on {result.stage}{about}: {visible(result.verdict.found)}, expected {visible(result.verdict.expected)}",
+                    "red",
+                )
+            )
 
 
-def _as_json(one: ProofResult) -> dict[str, Any]:
-    told = {"proof": one.proof.name, "stage": one.stage, "service": one.proof.service, "holds": one.holds}
-    seen = {"found": one.verdict.found, "expected": one.verdict.expected} if one.verdict else {"found": None, "expected": None}
-    return told | seen | {"error": one.fault.message if one.fault else None}
+def _as_json(result: ProofResult) -> dict[str, Any]:
+    told = {"proof": result.proof.name, "stage": result.stage, "service": result.proof.service, "holds": result.holds}
+    seen = (
+        {"found": result.verdict.found, "expected": result.verdict.expected}
+        if result.verdict
+        else {"found": None, "expected": None}
+    )
+    return told | seen | {"error": result.fault.message if result.fault else None}

@@ -7,7 +7,17 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import CommandsOption, JarOption, JsonOption, SecretsOption, deliver_names, known_stages, open_here, print_json, say
+from coinjar.cli.common import (
+    CommandsOption,
+    JarOption,
+    JsonOption,
+    SecretsOption,
+    deliver_names,
+    known_stages,
+    open_here,
+    print_json,
+    say,
+)
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
@@ -17,10 +27,17 @@ if TYPE_CHECKING:
 
 DryRunOption = Annotated[bool, typer.Option("--dry-run", help="Change nothing: show what would change.")]
 GuardedOption = Annotated[
-    list[str] | None, typer.Option("--allow-guarded", metavar="STAGE", help="Deliver to this guarded stage without asking; may be repeated.")
+    list[str] | None,
+    typer.Option(
+        "--allow-guarded", metavar="STAGE", help="Deliver to this guarded stage without asking; may be repeated."
+    ),
 ]
-RestartOption = Annotated[bool, typer.Option("--restart", help="Restart or redeploy what must read the new values, and wait for it.")]
-WaitOption = Annotated[float, typer.Option("--wait", metavar="SECONDS", min=0, help="Wait so long for somebody else's delivery to end.")]
+RestartOption = Annotated[
+    bool, typer.Option("--restart", help="Restart or redeploy what must read the new values, and wait for it.")
+]
+WaitOption = Annotated[
+    float, typer.Option("--wait", metavar="SECONDS", min=0, help="Wait so long for somebody else's delivery to end.")
+]
 
 
 def run(
@@ -28,15 +45,24 @@ def run(
     where: Annotated[
         list[str],
         typer.Argument(
-            metavar="STAGE [DEST]...", autocompletion=deliver_names, help="The stage (shared: the whole of a project), then destinations (default: all)."
+            metavar="STAGE [DEST]...",
+            autocompletion=deliver_names,
+            help="The stage (shared: the whole of a project), then destinations (default: all).",
         ),
     ],
     dry_run: DryRunOption = False,
-    requests: Annotated[bool, typer.Option("--requests", help="With --dry-run: the requests and steps it would take, secrets and tokens masked.")] = False,
+    requests: Annotated[
+        bool,
+        typer.Option(
+            "--requests", help="With --dry-run: the requests and steps it would take, secrets and tokens masked."
+        ),
+    ] = False,
     restart: RestartOption = False,
     allow_guarded: GuardedOption = None,
     wait: WaitOption = 0,
-    remove_extra: Annotated[bool, typer.Option("--remove-extra", help="Also remove what is there and the jar does not know.")] = False,
+    remove_extra: Annotated[
+        bool, typer.Option("--remove-extra", help="Also remove what is there and the jar does not know.")
+    ] = False,
     show_secrets: SecretsOption = False,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
@@ -62,7 +88,16 @@ def run(
     carry_out(opened, options, masker, dry_run=dry_run, requests=requests, allowed=allow_guarded or [], as_json=as_json)
 
 
-def carry_out(opened: LiveStage, options: DeliveryOptions, masker: Masker, *, dry_run: bool, requests: bool, allowed: list[str], as_json: bool) -> None:
+def carry_out(
+    opened: LiveStage,
+    options: DeliveryOptions,
+    masker: Masker,
+    *,
+    dry_run: bool,
+    requests: bool,
+    allowed: list[str],
+    as_json: bool,
+) -> None:
     """Look, show, ask where the stage is guarded, deliver, and show what became of it."""
     import asyncio
 
@@ -102,10 +137,10 @@ def carry_out(opened: LiveStage, options: DeliveryOptions, masker: Masker, *, dr
 def _show_requests(delivery: Delivery) -> None:
     from coinjar.core.display import visible
 
-    for one in delivery.seen:
-        if one.look and one.look.plan.changes:
-            print(f"# {visible(one.target.label)}")
-            for line in one.target.steps(one.look.plan.changes):
+    for inspected in delivery.seen:
+        if inspected.look and inspected.look.plan.changes:
+            print(f"# {visible(inspected.target.label)}")
+            for line in inspected.target.steps(inspected.look.plan.changes):
                 print(visible(line))
 
 
@@ -118,4 +153,6 @@ def _ask(opened: LiveStage, allowed: list[str]) -> None:
         say(f"{stage} is guarded.")
         if typer.prompt("Type its name to deliver", default="", show_default=False, err=True) == stage:
             return
-    raise UsageError(f"{stage} is guarded, and nothing was delivered", hint=f"add --allow-guarded {stage}", code="guarded")
+    raise UsageError(
+        f"{stage} is guarded, and nothing was delivered", hint=f"add --allow-guarded {stage}", code="guarded"
+    )

@@ -18,7 +18,10 @@ _SIGNS = {"new": "+", "changed": "~", "again": "~", "gone": "-"}
 
 def run(
     ctx: typer.Context,
-    what: Annotated[list[str] | None, typer.Argument(metavar="[undo] [NUMBER]", help="One in full; with undo, deliver what was before it.")] = None,
+    what: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[undo] [NUMBER]", help="One in full; with undo, deliver what was before it."),
+    ] = None,
     most: Annotated[int, typer.Option("--most", metavar="N", min=1, help="So many of the newest.")] = 20,
     dry_run: DryRunOption = False,
     restart: RestartOption = False,
@@ -36,8 +39,10 @@ def run(
     words = list(what or [])
     undo = words[:1] == ["undo"]
     numbers = words[1:] if undo else words
-    if len(numbers) > 1 or (undo and not numbers) or not all(one.isdigit() for one in numbers):
-        raise UsageError("which delivery?", hint="write `coinjar deliveries`, `coinjar deliveries 7`, or `coinjar deliveries undo 7`")
+    if len(numbers) > 1 or (undo and not numbers) or not all(number.isdigit() for number in numbers):
+        raise UsageError(
+            "which delivery?", hint="write `coinjar deliveries`, `coinjar deliveries 7`, or `coinjar deliveries undo 7`"
+        )
     if not undo and (dry_run or restart or allow_guarded or wait):
         raise UsageError("--dry-run, --restart, --allow-guarded and --wait go with undo", hint="leave them out")
     if undo:
@@ -81,7 +86,9 @@ def _undo(ctx: typer.Context, number: int, jar: str | None, how: UndoOptions) ->
     options = DeliveryOptions(restart=how.restart, patience=how.wait, undoes=number)
     carry_out(work, options, masker, dry_run=how.dry_run, requests=False, allowed=how.allowed, as_json=how.as_json)
     if not how.dry_run:
-        say("The jar says what it said before: the next delivery brings its values back, unless they are put right there.")
+        say(
+            "The jar says what it said before: the next delivery brings its values back, unless they are put right there."
+        )
 
 
 def _counts(counts: dict[str, int]) -> str:
@@ -94,32 +101,53 @@ def _list(ctx: typer.Context, most: int, jar: str | None, *, as_json: bool) -> N
 
     found = listed(open_here(ctx, jar), most)
     if as_json:
-        print_json([_as_json(one) | {"changes": dict(counts)} for one, counts in found])
+        print_json([_as_json(record) | {"changes": dict(counts)} for record, counts in found])
         return
-    show(styled(f"{counted(len(found), 'delivery', 'deliveries')}, newest first" if found else "nothing was delivered yet", "bold"))
+    show(
+        styled(
+            f"{counted(len(found), 'delivery', 'deliveries')}, newest first" if found else "nothing was delivered yet",
+            "bold",
+        )
+    )
     styles = {"done": "green", "failed": "red", "interrupted": "yellow", "running": "cyan"}
     rows = [
         [
-            StyledText(str(one.number)),
-            StyledText(f"{one.started:%Y-%m-%d %H:%M}"),
-            StyledText(one.stage),
-            StyledText(one.destination),
+            StyledText(str(record.number)),
+            StyledText(f"{record.started:%Y-%m-%d %H:%M}"),
+            StyledText(record.stage),
+            StyledText(record.destination),
             StyledText(_counts(dict(counts))),
-            StyledText(one.state + (f", undoes {one.undoes}" if one.undoes else ""), styles.get(one.state, "")),
-            StyledText(one.who, "dim"),
+            StyledText(
+                record.state + (f", undoes {record.undoes}" if record.undoes else ""), styles.get(record.state, "")
+            ),
+            StyledText(record.who, "dim"),
         ]
-        for one, counts in found
+        for record, counts in found
     ]
     for line in (
-        table(["", "when (UTC)", "stage", "destination", "changes", "", "who"], rows, least=[2, 16, 8, 10, 8, 8, 8], width=terminal_width()) if rows else []
+        table(
+            ["", "when (UTC)", "stage", "destination", "changes", "", "who"],
+            rows,
+            least=[2, 16, 8, 10, 8, 8, 8],
+            width=terminal_width(),
+        )
+        if rows
+        else []
     ):
         show(line)
 
 
-def _as_json(one: DeliveryRecord) -> dict[str, Any]:
-    ended = f"{one.ended:%Y-%m-%dT%H:%M:%SZ}" if one.ended else None
-    told = {"number": one.number, "stage": one.stage, "destination": one.destination, "who": one.who, "state": one.state, "undoes": one.undoes}
-    return told | {"started": f"{one.started:%Y-%m-%dT%H:%M:%SZ}", "ended": ended}
+def _as_json(record: DeliveryRecord) -> dict[str, Any]:
+    ended = f"{record.ended:%Y-%m-%dT%H:%M:%SZ}" if record.ended else None
+    told = {
+        "number": record.number,
+        "stage": record.stage,
+        "destination": record.destination,
+        "who": record.who,
+        "state": record.state,
+        "undoes": record.undoes,
+    }
+    return told | {"started": f"{record.started:%Y-%m-%dT%H:%M:%SZ}", "ended": ended}
 
 
 def _one(ctx: typer.Context, number: int, jar: str | None, *, as_json: bool) -> None:
@@ -134,7 +162,11 @@ def _one(ctx: typer.Context, number: int, jar: str | None, *, as_json: bool) -> 
                 "state": part.state,
                 "restart": part.restart,
                 "notes": part.notes.splitlines(),
-                "changes": [{"name": one.name, "action": one.action, "secret": one.secret} for one in written if one.target == part.target],
+                "changes": [
+                    {"name": record.name, "action": record.action, "secret": record.secret}
+                    for record in written
+                    if record.target == part.target
+                ],
             }
             for part in parts
         ]
@@ -144,12 +176,20 @@ def _one(ctx: typer.Context, number: int, jar: str | None, *, as_json: bool) -> 
     show(styled(f"Delivery {number}: {delivery.stage} → {delivery.destination}, {delivery.state}{undoes}", "bold"))
     show(styled(f"{delivery.who}, {delivery.started:%Y-%m-%d %H:%M:%S} UTC", "dim"))
     for part in parts:
-        waits = {"waits": ", not in effect", "asked": ", a restart was asked for and never answered", "done": ", restarted"}.get(part.restart, "")
+        waits = {
+            "waits": ", not in effect",
+            "asked": ", a restart was asked for and never answered",
+            "done": ", restarted",
+        }.get(part.restart, "")
         show(styled(f"{part.label}: {part.state}{waits}", "bold"))
         rows = [
-            [StyledText(_SIGNS[one.action]), StyledText(one.name), StyledText("secret" if one.secret else "", "cyan")]
-            for one in written
-            if one.target == part.target
+            [
+                StyledText(_SIGNS[record.action]),
+                StyledText(record.name),
+                StyledText("secret" if record.secret else "", "cyan"),
+            ]
+            for record in written
+            if record.target == part.target
         ]
         for line in table(["", "", ""], rows, least=[1, 20, 6], width=terminal_width()) if rows else []:
             show(line)

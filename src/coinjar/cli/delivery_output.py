@@ -60,10 +60,12 @@ def show_changes(outcomes: Sequence[DeliveryOutcome], masker: Masker) -> None:
 
     styles = {"+": "green", "~": "yellow", "»": "yellow", "-": "red"}
     alike: dict[tuple[tuple[str, str, str], ...], list[str]] = {}
-    for one in outcomes:
-        words = tuple(_row(each, masker) for each in one.changes if not (each.renamed and each.action == "gone"))
+    for outcome in outcomes:
+        words = tuple(
+            _row(change, masker) for change in outcome.changes if not (change.renamed and change.action == "gone")
+        )
         if words:
-            alike.setdefault(words, []).append(one.label)
+            alike.setdefault(words, []).append(outcome.label)
     for words, labels in alike.items():
         more = f" and {len(labels) - 1} more, alike" if len(labels) > 1 else ""
         show(styled(labels[0] + more, "bold"))
@@ -72,28 +74,28 @@ def show_changes(outcomes: Sequence[DeliveryOutcome], masker: Masker) -> None:
             show(line)
 
 
-def _words(one: DeliveryOutcome, *, dry: bool) -> str:
-    if one.fault:
-        return one.fault.words if one.fault.of == one.label else one.fault.message
+def _words(outcome: DeliveryOutcome, *, dry: bool) -> str:
+    if outcome.fault:
+        return outcome.fault.words if outcome.fault.of == outcome.label else outcome.fault.message
     parts = []
-    renamed = sum(1 for each in one.changes if each.renamed and each.action != "gone")
-    if len(one.changes) > 2 * renamed:
-        parts.append(f"{counted(len(one.changes) - 2 * renamed, 'change')}{' to make' if dry else ''}")
+    renamed = sum(1 for change in outcome.changes if change.renamed and change.action != "gone")
+    if len(outcome.changes) > 2 * renamed:
+        parts.append(f"{counted(len(outcome.changes) - 2 * renamed, 'change')}{' to make' if dry else ''}")
     if renamed:
         parts.append(f"{renamed} {'to rename' if dry else 'renamed'}")
-    if one.same:
-        parts.append(f"{one.same} the same")
-    if one.trusted:
-        parts.append(f"{one.trusted} cannot be read back, as last delivered")
-    if one.extra:
-        parts.append(f"{len(one.extra)} not ours")
+    if outcome.same:
+        parts.append(f"{outcome.same} the same")
+    if outcome.trusted:
+        parts.append(f"{outcome.trusted} cannot be read back, as last delivered")
+    if outcome.extra:
+        parts.append(f"{len(outcome.extra)} not ours")
     return ", ".join(parts) or "nothing to deliver"
 
 
-def _restart(one: DeliveryOutcome) -> str:
-    if one.restart == "done":
+def _restart(outcome: DeliveryOutcome) -> str:
+    if outcome.restart == "done":
         return "restarted, in effect"
-    if one.restart == "waits":
+    if outcome.restart == "waits":
         return "not in effect yet"
     return ""
 
@@ -102,19 +104,37 @@ def show_outcomes(outcomes: Sequence[DeliveryOutcome], *, dry: bool) -> None:
     """A line for every target; the first says how it went as a whole."""
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
-    failed = [one for one in outcomes if one.fault]
-    changed = [one for one in outcomes if one.changes and not one.fault]
+    failed = [outcome for outcome in outcomes if outcome.fault]
+    changed = [outcome for outcome in outcomes if outcome.changes and not outcome.fault]
     calm = len(outcomes) - len(failed) - len(changed)
-    words = [f"{len(changed)} {'to deliver to' if dry else 'delivered'}" if changed else "", f"{calm} in step" if calm else ""]
+    words = [
+        f"{len(changed)} {'to deliver to' if dry else 'delivered'}" if changed else "",
+        f"{calm} in step" if calm else "",
+    ]
     head = ", ".join([*filter(None, words), *([f"{len(failed)} failed"] if failed else [])])
     show(styled(head or "nothing to deliver to", "bold red" if failed else "bold"))
     rows: list[list[StyledText]] = []
-    for one in outcomes:
-        mark = StyledText("!", "red") if one.fault else StyledText("✓", "green") if not dry or not one.changes else StyledText("~", "yellow")
-        rows.append([mark, StyledText(one.label), StyledText(_words(one, dry=dry)), StyledText(_restart(one), "yellow" if one.restart == "waits" else "dim")])
+    for outcome in outcomes:
+        mark = (
+            StyledText("!", "red")
+            if outcome.fault
+            else StyledText("✓", "green")
+            if not dry or not outcome.changes
+            else StyledText("~", "yellow")
+        )
+        rows.append(
+            [
+                mark,
+                StyledText(outcome.label),
+                StyledText(_words(outcome, dry=dry)),
+                StyledText(_restart(outcome), "yellow" if outcome.restart == "waits" else "dim"),
+            ]
+        )
     for line in table(["", "", "", ""], rows, least=[1, 24, 30, 20], width=terminal_width()) if rows else []:
         show(line)
-    if restarts := [one.restart_words for one in outcomes if one.restart == "waits" and one.restart_words]:
+    if restarts := [
+        outcome.restart_words for outcome in outcomes if outcome.restart == "waits" and outcome.restart_words
+    ]:
         shown = restarts if len(restarts) < 6 else [*restarts[:4], f"and {len(restarts) - 4} more like it"]
         show(styled(f"with --restart: {'; '.join(dict.fromkeys(shown))}", "yellow"))
 
@@ -136,10 +156,10 @@ def show_rest(delivery: Delivery, outcomes: Sequence[DeliveryOutcome]) -> None:
     """To stderr: errors with what to do, notes, what was written into the jar."""
     from coinjar.core.display import visible
 
-    for one in outcomes:
-        for note in one.notes:
-            say(f"{one.label}: {visible(note)}")
-    tell_faults([(one.label, one.fault) for one in outcomes if one.fault])
+    for outcome in outcomes:
+        for note in outcome.notes:
+            say(f"{outcome.label}: {visible(note)}")
+    tell_faults([(outcome.label, outcome.fault) for outcome in outcomes if outcome.fault])
     supplied: dict[tuple[str, str], list[str]] = {}
     for taken in delivery.taken:
         supplied.setdefault((taken.name, taken.destination), []).append(taken.service)
@@ -156,32 +176,35 @@ def as_json(delivery: Delivery, outcomes: Sequence[DeliveryOutcome], masker: Mas
         "dry_run": dry,
         "targets": [
             {
-                "destination": one.destination,
-                "target": one.key,
-                "label": one.label,
-                "state": one.state,
-                "delivery": one.number,
+                "destination": outcome.destination,
+                "target": outcome.key,
+                "label": outcome.label,
+                "state": outcome.state,
+                "delivery": outcome.number,
                 "changes": [
                     {
-                        "name": each.name,
-                        "action": each.action,
-                        "secret": each.secret,
-                        "value": _value(each.new, each, masker),
-                        "before": _value(each.old, each, masker),
-                        "renamed": each.renamed,
+                        "name": change.name,
+                        "action": change.action,
+                        "secret": change.secret,
+                        "value": _value(change.new, change, masker),
+                        "before": _value(change.old, change, masker),
+                        "renamed": change.renamed,
                     }
-                    for each in one.changes
+                    for change in outcome.changes
                 ],
-                "same": one.same,
-                "not_read_back": one.trusted,
-                "extra": one.extra,
-                "restart": one.restart,
-                "notes": one.notes,
-                "error": one.fault.message if one.fault else None,
+                "same": outcome.same,
+                "not_read_back": outcome.trusted,
+                "extra": outcome.extra,
+                "restart": outcome.restart,
+                "notes": outcome.notes,
+                "error": outcome.fault.message if outcome.fault else None,
             }
-            for one in outcomes
+            for outcome in outcomes
         ],
-        "supplied": [{"destination": one.destination, "service": one.service, "name": one.name} for one in delivery.taken],
+        "supplied": [
+            {"destination": supplied.destination, "service": supplied.service, "name": supplied.name}
+            for supplied in delivery.taken
+        ],
     }
 
 

@@ -11,7 +11,10 @@ from coinjar.core.errors import UsageError
 
 
 def run(
-    keep: Annotated[Path | None, typer.Option("--keep", metavar="DIR", help="Leave the example in this folder, which must be new or empty.")] = None,
+    keep: Annotated[
+        Path | None,
+        typer.Option("--keep", metavar="DIR", help="Leave the example in this folder, which must be new or empty."),
+    ] = None,
 ) -> None:
     """Walk through the whole job on a made-up example: adopt, look, mend, run two services for real.
 

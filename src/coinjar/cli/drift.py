@@ -6,7 +6,17 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import CommandsOption, JarOption, JsonOption, SecretsOption, counted, deliver_names, open_here, print_json, say
+from coinjar.cli.common import (
+    CommandsOption,
+    JarOption,
+    JsonOption,
+    SecretsOption,
+    counted,
+    deliver_names,
+    open_here,
+    print_json,
+    say,
+)
 
 if TYPE_CHECKING:
     from coinjar.actions.delivery.drift import TargetDrift
@@ -27,7 +37,12 @@ _MARKS = {
 
 def run(
     ctx: typer.Context,
-    where: Annotated[list[str], typer.Argument(metavar="STAGE [DEST]...", autocompletion=deliver_names, help="The stage, then destinations (default: all).")],
+    where: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="STAGE [DEST]...", autocompletion=deliver_names, help="The stage, then destinations (default: all)."
+        ),
+    ],
     everything: Annotated[bool, typer.Option("--all", help="Also what is in step.")] = False,
     show_secrets: SecretsOption = False,
     allow_commands: CommandsOption = False,
@@ -47,47 +62,54 @@ def run(
 
     stage, *names = where
     masker = Masker(show_secrets=show_secrets)
-    found = asyncio.run(drift(LiveStage(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands), progress()))
+    found = asyncio.run(
+        drift(LiveStage(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands), progress())
+    )
     if as_json:
-        print_json({"stage": stage, "targets": [_as_json(one, masker) for one in found]})
+        print_json({"stage": stage, "targets": [_as_json(drift, masker) for drift in found]})
     else:
         _show(stage, found, masker, everything=everything)
-    for one in found:
-        for note in one.notes:
-            say(f"{one.label}: {note}")
-    tell_faults([(one.label, one.fault) for one in found if one.fault])
-    code = next((one.fault.exit_code for one in found if one.fault), 0)
-    if code or not all(one.calm for one in found):
+    for target_drift in found:
+        for note in target_drift.notes:
+            say(f"{target_drift.label}: {note}")
+    tell_faults([(drift.label, drift.fault) for drift in found if drift.fault])
+    code = next((drift.fault.exit_code for drift in found if drift.fault), 0)
+    if code or not all(drift.calm for drift in found):
         raise typer.Exit(code or 1)
 
 
 def _show(stage: str, found: list[TargetDrift], masker: Masker, *, everything: bool) -> None:
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
-    failed = sum(one.fault is not None for one in found)
-    off = [one for one in found if not one.calm and not one.fault]
+    failed = sum(drift.fault is not None for drift in found)
+    off = [drift for drift in found if not drift.calm and not drift.fault]
     head = (
         f"{stage}: {counted(len(found) - len(off) - failed, 'target')} in step"
         + (f", {len(off)} not" if off else "")
         + (f", {failed} not asked" if failed else "")
     )
     show(styled(head, "bold" if not off and not failed else "bold red"))
-    for one in found:
-        if one.fault:
-            show(styled(f"{one.label}: could not be asked", "red"))
+    for drift in found:
+        if drift.fault:
+            show(styled(f"{drift.label}: could not be asked", "red"))
             continue
-        counts = {state: sum(row.state == state for row in one.rows) for state in _MARKS}
+        counts = {state: sum(row.state == state for row in drift.rows) for state in _MARKS}
         told = ", ".join(f"{number} {state}" for state, number in counts.items() if number)
-        show(styled(f"{one.label}: {told or 'nothing there'}", "bold" if not one.calm else "dim"))
+        show(styled(f"{drift.label}: {told or 'nothing there'}", "bold" if not drift.calm else "dim"))
         rows = [
-            [StyledText(*_MARKS[row.state]), StyledText(row.name), StyledText(row.state, _MARKS[row.state][1]), StyledText(_words(row, masker))]
-            for row in one.rows
+            [
+                StyledText(*_MARKS[row.state]),
+                StyledText(row.name),
+                StyledText(row.state, _MARKS[row.state][1]),
+                StyledText(_words(row, masker)),
+            ]
+            for row in drift.rows
             if everything or not row.calm
         ]
         for line in table(["", "", "", ""], rows, least=[1, 20, 15, 18], width=terminal_width()) if rows else []:
             show(line)
-        if not one.in_effect and one.restart_words:
-            show(styled(f"   deliver --restart {one.restart_words}", "yellow"))
+        if not drift.in_effect and drift.restart_words:
+            show(styled(f"   deliver --restart {drift.restart_words}", "yellow"))
 
 
 def _words(row: VariableState, masker: Masker) -> str:
@@ -102,21 +124,28 @@ def _words(row: VariableState, masker: Masker) -> str:
     return f"{masker.show(row.live, secret=row.secret)}, should be {masker.show(row.wanted, secret=row.secret)}" + note
 
 
-def _as_json(one: TargetDrift, masker: Masker) -> dict[str, Any]:
+def _as_json(drift: TargetDrift, masker: Masker) -> dict[str, Any]:
     from coinjar.core.secret import reveal
 
     def shown(text: str | None, row: VariableState) -> str | None:
         return None if text is None or (row.secret and not masker.show_secrets) else reveal(text)
 
     return {
-        "destination": one.destination,
-        "target": one.key,
-        "label": one.label,
-        "in_effect": one.in_effect,
+        "destination": drift.destination,
+        "target": drift.key,
+        "label": drift.label,
+        "in_effect": drift.in_effect,
         "variables": [
-            {"name": row.name, "state": row.state, "live": shown(row.live, row), "wanted": shown(row.wanted, row), "secret": row.secret, "note": row.note}
-            for row in one.rows
+            {
+                "name": row.name,
+                "state": row.state,
+                "live": shown(row.live, row),
+                "wanted": shown(row.wanted, row),
+                "secret": row.secret,
+                "note": row.note,
+            }
+            for row in drift.rows
         ],
-        "notes": one.notes,
-        "error": one.fault.message if one.fault else None,
+        "notes": drift.notes,
+        "error": drift.fault.message if drift.fault else None,
     }

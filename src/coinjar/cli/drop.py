@@ -6,19 +6,36 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, ServicesOption, YesOption, agreed, counted, layer_names, open_here, say, variable_names
+from coinjar.cli.common import (
+    JarOption,
+    ServicesOption,
+    YesOption,
+    agreed,
+    counted,
+    layer_names,
+    open_here,
+    say,
+    variable_names,
+)
 from coinjar.core.errors import UsageError
 
 
 def run(
     ctx: typer.Context,
-    names: Annotated[list[str], typer.Argument(metavar="NAME...", autocompletion=variable_names, help="The variables.")],
+    names: Annotated[
+        list[str], typer.Argument(metavar="NAME...", autocompletion=variable_names, help="The variables.")
+    ],
     stage: Annotated[
-        list[str] | None, typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated.")
+        list[str] | None,
+        typer.Option(
+            "--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated."
+        ),
     ] = None,
     service: ServicesOption = None,
     mine: Annotated[bool, typer.Option("--mine", help="Your own values.")] = False,
-    everywhere: Annotated[bool, typer.Option("--everywhere", help="The variables themselves: declarations and every value.")] = False,
+    everywhere: Annotated[
+        bool, typer.Option("--everywhere", help="The variables themselves: declarations and every value.")
+    ] = False,
     yes: YesOption = False,
     jar: JarOption = None,
 ) -> None:
@@ -30,8 +47,10 @@ def run(
         raise UsageError("drop from where?", hint="name --stage STAGE, or say --everywhere for the variable itself")
     if everywhere:
         names = list(dict.fromkeys(names))
-        for one in where_set(opened, names):
-            say(f"{one.name}: {one.layer}, {'all services' if one.scope == 'all' else one.scope}{', your own' if one.is_mine else ''}")
+        for dropped in where_set(opened, names):
+            say(
+                f"{dropped.name}: {dropped.layer}, {'all services' if dropped.scope == 'all' else dropped.scope}{', your own' if dropped.is_mine else ''}"
+            )
         agreed(f"Remove {', '.join(names)}, with the declaration and every value?", yes=yes)
         gone = drop_everywhere(opened, names)
         say(f"{', '.join(names)}: removed, with {counted(len(gone), 'value')}")
@@ -39,10 +58,17 @@ def run(
     stages = list(dict.fromkeys(stage or []))
     services = list(dict.fromkeys(service or []))
     gone = drop(opened, names, stages, services=services, mine=mine)
-    for one in gone:
-        say(f"{one.name}: removed from {one.layer}, {'all services' if one.scope == 'all' else one.scope}")
+    for dropped in gone:
+        say(
+            f"{dropped.name}: removed from {dropped.layer}, {'all services' if dropped.scope == 'all' else dropped.scope}"
+        )
     whom = f" for {', '.join(services)}" if services else " for all services"
-    lacking = [f"{name} on {layer}" for layer in stages for name in names if not any(one.name == name and one.layer == layer for one in gone)]
+    lacking = [
+        f"{name} on {layer}"
+        for layer in stages
+        for name in names
+        if not any(dropped.name == name and dropped.layer == layer for dropped in gone)
+    ]
     if lacking:
         say(f"there was no value to remove{whom}: {', '.join(lacking)}")
         raise typer.Exit(1)

@@ -63,8 +63,12 @@ def _run_editor(path: Path) -> None:
     try:
         words = shlex.split(os.environ.get("VISUAL") or os.environ.get("EDITOR") or "vi") or ["vi"]
     except ValueError:
-        raise UsageError("EDITOR (or VISUAL) has a quote that is not closed", hint="set it to a program and its options") from None
-    if Path(which(words[0]) or words[0]).resolve().name.startswith(("vim", "nvim")):  # what `vi` is called on this machine
+        raise UsageError(
+            "EDITOR (or VISUAL) has a quote that is not closed", hint="set it to a program and its options"
+        ) from None
+    if (
+        Path(which(words[0]) or words[0]).resolve().name.startswith(("vim", "nvim"))
+    ):  # what `vi` is called on this machine
         words += _TRACELESS
     env = child_environment() | {"TMPDIR": str(path.parent)}
     # Control-C is the editor's, as it likes: a handler of ours (not SIG_IGN, which it would inherit) keeps us here meanwhile.
@@ -72,8 +76,12 @@ def _run_editor(path: Path) -> None:
     try:
         code = subprocess.run([*words, str(path)], env=env, check=False).returncode  # noqa: S603 - the user's own editor
     except OSError as fault:
-        raise ExternalError(f"cannot start the editor {words[0]}: {(fault.strerror or '').lower()}", hint="set EDITOR", code="editor") from None
+        raise ExternalError(
+            f"cannot start the editor {words[0]}: {(fault.strerror or '').lower()}", hint="set EDITOR", code="editor"
+        ) from None
     finally:
         signal.signal(signal.SIGINT, before)
     if code:
-        raise ExternalError(f"the editor ended with {code}, so nothing was changed", hint="leave it normally to save", code="editor")
+        raise ExternalError(
+            f"the editor ended with {code}, so nothing was changed", hint="leave it normally to save", code="editor"
+        )

@@ -15,7 +15,16 @@ from coinjar.dialects import BUILT_IN, get
 class EnvironmentPrinter:
     """One service's variables in one dialect."""
 
-    def __init__(self, opened: OpenJar, dialect: str, service: str | None, given: Sequence[str], *, allow_commands: bool, show_secrets: bool) -> None:
+    def __init__(
+        self,
+        opened: OpenJar,
+        dialect: str,
+        service: str | None,
+        given: Sequence[str],
+        *,
+        allow_commands: bool,
+        show_secrets: bool,
+    ) -> None:
         self.opened = opened
         self.dialect = get(dialect)
         self.service = service
@@ -42,12 +51,16 @@ class EnvironmentPrinter:
             resolver = self.opened.resolver(stage)
             _put_out(rendered_example(resolver, the_service(resolver.jar, self.service)))
             return
-        resolver, resolution = resolved(self.opened, stage, self.service, self.given, allow_commands=self.allow_commands)
+        resolver, resolution = resolved(
+            self.opened, stage, self.service, self.given, allow_commands=self.allow_commands
+        )
         _put_out(rendered(resolver.jar, self._for_eyes(resolution), self.dialect))
 
     def _sealed(self, stage: str, recipients: Sequence[str]) -> None:
         """As a script that carries its values encrypted: safe on a terminal too."""
-        resolver, resolution = resolved(self.opened, stage, self.service, self.given, allow_commands=self.allow_commands)
+        resolver, resolution = resolved(
+            self.opened, stage, self.service, self.given, allow_commands=self.allow_commands
+        )
         _put_out(rendered_sealed(resolver.jar, resolution, recipients))
 
     def _stages(self) -> None:
@@ -56,8 +69,11 @@ class EnvironmentPrinter:
             raise UsageError(f"{self.dialect.name} holds one stage", hint=f"these hold several: {able}")
         jar = self.opened.load()
         service, given = the_service(jar, self.service), one_offs(self.given)
-        each = [self.opened.resolve(stage, service=service, one_offs=given, allow_commands=self.allow_commands) for stage in jar.stage_names()]
-        _put_out(rendered_stages(jar, [self._for_eyes(one) for one in each], self.dialect))
+        each = [
+            self.opened.resolve(stage, service=service, one_offs=given, allow_commands=self.allow_commands)
+            for stage in jar.stage_names()
+        ]
+        _put_out(rendered_stages(jar, [self._for_eyes(resolution) for resolution in each], self.dialect))
 
     def _for_eyes(self, resolution: Resolution) -> Resolution:
         """The same for a terminal: a mask in every secret's place."""
@@ -68,7 +84,9 @@ class EnvironmentPrinter:
 
         masker = Masker()
         shown = {
-            name: Resolved(seen.variable, seen.written, masker.mask(seen.text), secret=True) if seen.secret and seen.text is not None else seen
+            name: Resolved(seen.variable, seen.written, masker.mask(seen.text), secret=True)
+            if seen.secret and seen.text is not None
+            else seen
             for name, seen in resolution.items()
         }
         say("coinjar: secrets are masked on a terminal (--show-secrets shows them; a pipe or a file gets them)")

@@ -25,13 +25,27 @@ def run(
     name: Annotated[str, typer.Argument(metavar="NAME", autocompletion=variable_names, help="The variable.")],
     stage: Annotated[
         list[str] | None,
-        typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage; may be repeated. Default: every stage that lacks a value."),
+        typer.Option(
+            "--stage",
+            metavar="STAGE",
+            autocompletion=layer_names,
+            help="The stage; may be repeated. Default: every stage that lacks a value.",
+        ),
     ] = None,
     service: ServicesOption = None,
-    form: Annotated[str | None, typer.Option("--form", metavar="FORM", help="text, hex, base64, uuid or words.")] = None,
-    length: Annotated[int | None, typer.Option("--length", metavar="N", min=1, help="Characters; of words the words.")] = None,
-    alphabet: Annotated[str | None, typer.Option("--alphabet", metavar="CHARACTERS", help="For text: characters and ranges. Default: A-Za-z0-9")] = None,
-    same: Annotated[bool, typer.Option("--same", help="One value for all of the stages, instead of one for each.")] = False,
+    form: Annotated[
+        str | None, typer.Option("--form", metavar="FORM", help="text, hex, base64, uuid or words.")
+    ] = None,
+    length: Annotated[
+        int | None, typer.Option("--length", metavar="N", min=1, help="Characters; of words the words.")
+    ] = None,
+    alphabet: Annotated[
+        str | None,
+        typer.Option("--alphabet", metavar="CHARACTERS", help="For text: characters and ranges. Default: A-Za-z0-9"),
+    ] = None,
+    same: Annotated[
+        bool, typer.Option("--same", help="One value for all of the stages, instead of one for each.")
+    ] = False,
     replace: Annotated[bool, typer.Option("--replace", help="Replace values that are in use; asks first.")] = False,
     yes: YesOption = False,
     label: LabelOption = None,

@@ -31,12 +31,19 @@ if TYPE_CHECKING:
 
 def run(
     ctx: typer.Context,
-    stages: Annotated[list[str] | None, typer.Argument(metavar="[STAGE...]", autocompletion=stage_names, help="Only these stages, in this order.")] = None,
-    across: Annotated[bool, typer.Option("--by-service", help="The services of one stage across, instead of stages.")] = False,
+    stages: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[STAGE...]", autocompletion=stage_names, help="Only these stages, in this order."),
+    ] = None,
+    across: Annotated[
+        bool, typer.Option("--by-service", help="The services of one stage across, instead of stages.")
+    ] = False,
     service: ServicesOption = None,
     name: NamePatterns = None,
     different: Annotated[bool, typer.Option("--different", help="Only variables whose columns differ.")] = False,
-    missing: Annotated[bool, typer.Option("--missing", help="Only variables that lack a required value or cannot be worked out.")] = False,
+    missing: Annotated[
+        bool, typer.Option("--missing", help="Only variables that lack a required value or cannot be worked out.")
+    ] = False,
     mine: Annotated[bool, typer.Option("--mine", help="With your own values.")] = False,
     show_secrets: SecretsOption = False,
     allow_commands: CommandsOption = False,
@@ -48,23 +55,44 @@ def run(
     from coinjar.core.grid import DIFFERENT, by_service, by_stage
 
     if across and len(stages or []) != 1:
-        raise UsageError("--by-service shows the services of one stage", hint="name one: `coinjar grid STAGE --by-service`")
+        raise UsageError(
+            "--by-service shows the services of one stage", hint="name one: `coinjar grid STAGE --by-service`"
+        )
     stage = stages[0] if across and stages else None
     opened = open_here(ctx, jar)
     whole = opened.load(stages or None)
-    services = [str(whole.service(one).name) for one in dict.fromkeys(service or [])] or [str(one) for one in whole.services]
+    services = [str(whole.service(one).name) for one in dict.fromkeys(service or [])] or [
+        str(service) for service in whole.services
+    ]
     columns = list(dict.fromkeys(stages or [])) or whole.stage_names()
-    resolvers = [opened.resolver(one, jar=opened.load([one], mine=one) if mine else whole, mine=mine, allow_commands=allow_commands) for one in columns]
+    resolvers = [
+        opened.resolver(
+            column, jar=opened.load([column], mine=column) if mine else whole, mine=mine, allow_commands=allow_commands
+        )
+        for column in columns
+    ]
     if stage:
         rows, columns = by_service(whole, resolvers[0], services), list(services)
     else:
         rows = by_stage(whole, resolvers, services)
     total = len(rows)
     say_no_name_fits(name, [row.variable.name for row in rows])
-    rows = [row for row in rows if fits(row.variable.name, name) and (not different or row.agreement == DIFFERENT) and (not missing or row.is_missing)]
+    rows = [
+        row
+        for row in rows
+        if fits(row.variable.name, name)
+        and (not different or row.agreement == DIFFERENT)
+        and (not missing or row.is_missing)
+    ]
     masker = Masker(show_secrets=show_secrets)
     if as_json:
-        print_json({"columns": columns, "across": "services" if stage else "stages", "rows": [_json_row(row, columns, masker) for row in rows]})
+        print_json(
+            {
+                "columns": columns,
+                "across": "services" if stage else "stages",
+                "rows": [_json_row(row, columns, masker) for row in rows],
+            }
+        )
         return
     what = f"{whole.app}, {stage}" if stage else whole.app
     _show(what, rows, columns, total, masker)
@@ -74,7 +102,12 @@ def _json_row(row: GridRow, columns: list[str], masker: Masker) -> dict[str, Any
     cells = {}
     for column, cell in zip(columns, row.cells, strict=True):
         hidden = cell.secret and not masker.show_secrets
-        found: dict[str, Any] = {"state": cell.state, "value": None if hidden else cell.text, "secret": cell.secret, "derived": cell.derived}
+        found: dict[str, Any] = {
+            "state": cell.state,
+            "value": None if hidden else cell.text,
+            "secret": cell.secret,
+            "derived": cell.derived,
+        }
         if hidden and cell.text is not None:
             found["masked"] = masker.mask(cell.text)
         if cell.variants > 1:
@@ -99,7 +132,14 @@ _SIGNS = {
     "none": "–",
     "not here": "",
 }
-_WORDS = {"missing": "missing", "fault": "cannot be worked out", "sealed": "sealed", "unset": "unset", "none": "", "not here": "not here"}
+_WORDS = {
+    "missing": "missing",
+    "fault": "cannot be worked out",
+    "sealed": "sealed",
+    "unset": "unset",
+    "none": "",
+    "not here": "not here",
+}
 _STYLES = {
     "own": "bold",
     "inherited": "",
@@ -146,19 +186,35 @@ def _apart(row: GridRow, texts: Sequence[str], widths: list[int]) -> Sequence[st
     if all(width_of(text) <= width for text, width in zip(texts, widths, strict=True)):
         return texts
     shown = [visible(cell.text) for cell in row.cells[: len(texts)] if cell.text is not None and not cell.secret]
-    seen = {cut(text, width) for text, width, cell in zip(texts, widths, row.cells, strict=False) if cell.text is not None and not cell.secret}
+    seen = {
+        cut(text, width)
+        for text, width, cell in zip(texts, widths, row.cells, strict=False)
+        if cell.text is not None and not cell.secret
+    }
     shared = len(commonprefix(shown)) - 2  # noqa: RUF071 - characters are meant, not paths
     if shared < 4 or len(seen) >= len(set(shown)):
         return texts
     return [
-        text if cell.text is None or cell.secret else text.replace(visible(cell.text), "…" + visible(cell.text)[shared:])
+        text
+        if cell.text is None or cell.secret
+        else text.replace(visible(cell.text), "…" + visible(cell.text)[shared:])
         for text, cell in zip(texts, row.cells, strict=False)
     ]
 
 
 def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker: Masker) -> None:
     from coinjar.cli.common import counted
-    from coinjar.cli.tables import UNLIMITED, StyledText, line, padded, show, styled, terminal_height, terminal_width, width_of
+    from coinjar.cli.tables import (
+        UNLIMITED,
+        StyledText,
+        line,
+        padded,
+        show,
+        styled,
+        terminal_height,
+        terminal_width,
+        width_of,
+    )
 
     width = terminal_width()
     shown = f"{len(rows)} of {counted(total, 'variable')}" if len(rows) != total else counted(total, "variable")
@@ -167,7 +223,9 @@ def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker
         return
     name_width = min(max(len(row.variable.name) for row in rows), max(16, width * 3 // 10))
     room = width - name_width - 5  # after the name, the sign and the two gaps between
-    by_column, natural = _columns_that_may_fit(rows, columns, masker, room, UNLIMITED if width == UNLIMITED else _WIDEST_COLUMN)
+    by_column, natural = _columns_that_may_fit(
+        rows, columns, masker, room, UNLIMITED if width == UNLIMITED else _WIDEST_COLUMN
+    )
     widths = _share(natural, room)
     kept = len(widths)
     texts = list(zip(*by_column[:kept], strict=True))
@@ -178,7 +236,10 @@ def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker
     all_widths = [name_width, 1, *widths]
     lines = [line([*head, *(StyledText(column, "bold") for column in columns[:kept])], all_widths)]
     if width == UNLIMITED:  # nothing is cut, and nothing is coloured
-        names, signs = padded([row.variable.name for row in rows], name_width), [_AGREE[row.agreement].ljust(1) for row in rows]
+        names, signs = (
+            padded([row.variable.name for row in rows], name_width),
+            [_AGREE[row.agreement].ljust(1) for row in rows],
+        )
         whole = [padded(column, one) for column, one in zip(by_column, widths, strict=True)]
         lines += map(str.rstrip, map("  ".join, zip(names, signs, *whole, strict=True)))
     for row, row_texts in zip(rows, texts, strict=True) if width != UNLIMITED else ():
@@ -199,7 +260,9 @@ def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker
 _LEAST_COLUMN, _WIDEST_COLUMN = 13, 40
 
 
-def _columns_that_may_fit(rows: list[GridRow], columns: list[str], masker: Masker, room: int, most: int) -> tuple[list[list[str]], list[int]]:
+def _columns_that_may_fit(
+    rows: list[GridRow], columns: list[str], masker: Masker, room: int, most: int
+) -> tuple[list[list[str]], list[int]]:
     """Their texts and natural widths: no more of them than could stand side by side, for a large jar has many."""
     from coinjar.cli.tables import widest
 
@@ -233,7 +296,11 @@ def _show_legend(rows: list[GridRow], width: int) -> None:
     parts += ["ƒ made from others"] if any(cell.derived for row in rows for cell in row.cells) else []
     parts += [
         f"{sign} {words}"
-        for kind, sign, words in (("same", "=", "same in all columns"), ("different", "≠", "differs"), ("unknown", "?", "cannot be compared"))
+        for kind, sign, words in (
+            ("same", "=", "same in all columns"),
+            ("different", "≠", "differs"),
+            ("unknown", "?", "cannot be compared"),
+        )
         if any(row.agreement == kind for row in rows)
     ]
     for part in _wrapped("   ".join(parts), width, "   "):
@@ -251,4 +318,4 @@ def _wrapped(text: str, width: int, gap: str = " ") -> list[str]:
             lines[-1] = longer
         else:
             lines.append(part)
-    return [cut(one, width) for one in lines if one]
+    return [cut(line, width) for line in lines if line]

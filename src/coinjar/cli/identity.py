@@ -13,8 +13,14 @@ from coinjar.core.errors import DecryptionError, UsageError
 
 
 def new(
-    out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Where to make it. Default: identity in your configuration folder.")] = None,
-    passphrase: Annotated[bool, typer.Option("--passphrase", help="Protect the file by a passphrase (asked for, or from COINJAR_PASSPHRASE).")] = False,
+    out: Annotated[
+        Path | None,
+        typer.Option("--out", metavar="FILE", help="Where to make it. Default: identity in your configuration folder."),
+    ] = None,
+    passphrase: Annotated[
+        bool,
+        typer.Option("--passphrase", help="Protect the file by a passphrase (asked for, or from COINJAR_PASSPHRASE)."),
+    ] = False,
 ) -> None:
     """Make an identity (age, X25519), readable by you alone. The line on stdout is its recipient, which others may know.
 
@@ -45,10 +51,15 @@ def _new_passphrase() -> str:
         return given
     first = ask_passphrase("the new identity")
     if first is None:
-        raise DecryptionError("there is no terminal to ask for a passphrase", hint="set COINJAR_PASSPHRASE", code="no-identity")
+        raise DecryptionError(
+            "there is no terminal to ask for a passphrase", hint="set COINJAR_PASSPHRASE", code="no-identity"
+        )
     if first != ask_passphrase("the new identity, once more"):
         raise UsageError("the two passphrases differ", hint="try again")
     return first
 
 
-COMMANDS = {"new": (new, "Make an identity, readable by you alone."), "show": (show, "Print the recipient of the one in use.")}
+COMMANDS = {
+    "new": (new, "Make an identity, readable by you alone."),
+    "show": (show, "Print the recipient of the one in use."),
+}

@@ -15,13 +15,24 @@ if TYPE_CHECKING:
     from coinjar.core.display import Masker
 
 
-def tell_level(ctx: typer.Context, where: list[str], inside: str | None, at: str | None, jar: str | None, *, show_secrets: bool, as_json: bool) -> None:
+def tell_level(
+    ctx: typer.Context,
+    where: list[str],
+    inside: str | None,
+    at: str | None,
+    jar: str | None,
+    *,
+    show_secrets: bool,
+    as_json: bool,
+) -> None:
     """Show which level of a document decides a variable."""
     from coinjar.actions.comparing.document_environment import look_inside
     from coinjar.core.display import Masker
 
     if inside is None or at is None or len(where) > 2:
-        raise UsageError("--in and --at go together, with a variable", hint="`coinjar why NAME --in DOCUMENT --at POINTER`")
+        raise UsageError(
+            "--in and --at go together, with a variable", hint="`coinjar why NAME --in DOCUMENT --at POINTER`"
+        )
     opened: OpenJar | None
     try:
         opened = open_here(ctx, jar)
@@ -50,8 +61,15 @@ def _as_json(found: EffectiveEntry, masker: Masker) -> dict[str, object]:
         "has_value": found.text is not None,
         "secret": found.secret,
         "levels": [
-            {"at": one.pointer, "says": text(one.text), "wins": one.wins, "file": one.place.file, "line": one.place.line, "column": one.place.column}
-            for one in found.says
+            {
+                "at": level_value.pointer,
+                "says": text(level_value.text),
+                "wins": level_value.wins,
+                "file": level_value.place.file,
+                "line": level_value.place.line,
+                "column": level_value.place.column,
+            }
+            for level_value in found.says
         ],
         "remarks": found.remarks,
     }
@@ -64,13 +82,15 @@ def _show(found: EffectiveEntry, masker: Masker) -> None:
     show(styled(f"{found.name} = {words}", "bold"))
     show(f"at {found.pointer}")
     rows = []
-    for one in found.says:
-        verdict = StyledText("✓ wins", "green") if one.wins else StyledText("  covered", "dim")
-        says = StyledText(masker.show(one.text, secret=found.secret), "bold" if one.wins else "dim")
-        rows.append([verdict, StyledText(one.pointer), says, StyledText(str(one.place), "cyan")])
+    for level_value in found.says:
+        verdict = StyledText("✓ wins", "green") if level_value.wins else StyledText("  covered", "dim")
+        says = StyledText(masker.show(level_value.text, secret=found.secret), "bold" if level_value.wins else "dim")
+        rows.append([verdict, StyledText(level_value.pointer), says, StyledText(str(level_value.place), "cyan")])
     if rows:
         show("")
-        for row in table(["", "level, narrowest first", "says", "where"], rows, least=[9, 24, 16, 20], width=terminal_width()):
+        for row in table(
+            ["", "level, narrowest first", "says", "where"], rows, least=[9, 24, 16, 20], width=terminal_width()
+        ):
             show(row)
     else:
         show("No level of the document says anything of it.")

@@ -46,8 +46,27 @@ COMMANDS = {
 }
 GROUPS = ("identity", "readers")
 """Those that have commands of their own."""
-_MEANT = {"list": "grid", "ls": "grid", "show": "value", "get": "value", "set": "put", "add": "put", "run": "within", "exec": "within", "diff": "compare"}
-_MEANT |= {"delete": "drop", "remove": "drop", "rm": "drop", "unset": "put --unset", "import": "adopt", "export": "render", "init": "new", "status": "drift"}
+_MEANT = {
+    "list": "grid",
+    "ls": "grid",
+    "show": "value",
+    "get": "value",
+    "set": "put",
+    "add": "put",
+    "run": "within",
+    "exec": "within",
+    "diff": "compare",
+}
+_MEANT |= {
+    "delete": "drop",
+    "remove": "drop",
+    "rm": "drop",
+    "unset": "put --unset",
+    "import": "adopt",
+    "export": "render",
+    "init": "new",
+    "status": "drift",
+}
 """What people type who know other programs, and the command that does it here."""
 
 
@@ -60,7 +79,7 @@ class SingleUseCommand(TyperCommand):
 
 def _refusing_doubles(parser: Any, ctx: Any) -> Any:
     """The parser, with every option that stores one value made to refuse a second."""
-    for option in {id(one): one for one in (*parser._long_opt.values(), *parser._short_opt.values())}.values():
+    for option in {id(item): item for item in (*parser._long_opt.values(), *parser._short_opt.values())}.values():
         if option.action == "store":
             option.process = partial(_process_once, option, option.process, ctx)
     return parser
@@ -69,7 +88,10 @@ def _refusing_doubles(parser: Any, ctx: Any) -> Any:
 def _process_once(option: Any, process: Any, ctx: Any, value: Any, state: Any) -> None:
     if option.dest in state.opts:
         name = max((*option._long_opts, *option._short_opts), key=len)
-        raise UsageError(f"{name} is given twice, and takes one value", hint=f"leave one out; `{ctx.command_path} --help` says what may be repeated")
+        raise UsageError(
+            f"{name} is given twice, and takes one value",
+            hint=f"leave one out; `{ctx.command_path} --help` says what may be repeated",
+        )
     process(value, state)
 
 
@@ -77,7 +99,11 @@ def _process_once(option: Any, process: Any, ctx: Any, value: Any, state: Any) -
 def _command(cmd_name: str) -> Any:
     """One command, loaded when it is first called."""
     if cmd_name not in COMMANDS:
-        meant = f"did you mean `coinjar {_MEANT[cmd_name]}`?" if cmd_name in _MEANT else suggestion(cmd_name, COMMANDS, "`coinjar --help` lists them")
+        meant = (
+            f"did you mean `coinjar {_MEANT[cmd_name]}`?"
+            if cmd_name in _MEANT
+            else suggestion(cmd_name, COMMANDS, "`coinjar --help` lists them")
+        )
         raise UsageError(f"there is no command '{cmd_name}'", hint=meant)
     module = import_module(f"coinjar.cli.{cmd_name}")
     app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False, help=module.__doc__)
@@ -107,11 +133,18 @@ class LazyGroup(TyperGroup):
         width = max(map(len, COMMANDS))
         for part in dict.fromkeys(part for part, _ in COMMANDS.values()):
             with formatter.section(part):
-                formatter.write_dl([(name.ljust(width), about) for name, (where, about) in COMMANDS.items() if where == part])
+                formatter.write_dl(
+                    [(name.ljust(width), about) for name, (where, about) in COMMANDS.items() if where == part]
+                )
 
 
 # A pretty traceback would show local variables, and with them secrets.
-app = typer.Typer(cls=LazyGroup, rich_markup_mode=None, pretty_exceptions_enable=False, context_settings={"help_option_names": ["-h", "--help"]})
+app = typer.Typer(
+    cls=LazyGroup,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
 
 
 def _version(wanted: bool) -> None:
@@ -122,8 +155,15 @@ def _version(wanted: bool) -> None:
 
 @app.callback()
 def top(
-    jar: Annotated[str | None, typer.Option(metavar="PATH", envvar="COINJAR_JAR", help="The jar's folder; else it is looked for from here upward.")] = None,
-    version: Annotated[bool, typer.Option("--version", "-V", callback=_version, is_eager=True, help="Print the version.")] = False,
+    jar: Annotated[
+        str | None,
+        typer.Option(
+            metavar="PATH", envvar="COINJAR_JAR", help="The jar's folder; else it is looked for from here upward."
+        ),
+    ] = None,
+    version: Annotated[
+        bool, typer.Option("--version", "-V", callback=_version, is_eager=True, help="Print the version.")
+    ] = False,
 ) -> None:
     """Define an application's environment variables per stage and service, render and inject them, compare stages."""
     del jar, version  # commands find the jar among this command's parameters
@@ -134,10 +174,10 @@ def tell(error: CoinJarError) -> None:
     from coinjar.core.display import visible
 
     each = error.each()
-    for one in each:
-        where = f"{visible(str(one.place))}: " if one.place else "coinjar: "
-        print(f"{where}{visible(one.message)}", file=sys.stderr)
-        print(f"    {visible(one.hint)}", file=sys.stderr)
+    for fault in each:
+        where = f"{visible(str(fault.place))}: " if fault.place else "coinjar: "
+        print(f"{where}{visible(fault.message)}", file=sys.stderr)
+        print(f"    {visible(fault.hint)}", file=sys.stderr)
     if len(each) > 1:
         print(f"coinjar: {len(each)} errors", file=sys.stderr)
 

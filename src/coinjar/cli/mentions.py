@@ -7,7 +7,17 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import JarOption, JsonOption, NamePatterns, counted, fits, open_here, print_json, say, say_no_name_fits
+from coinjar.cli.common import (
+    JarOption,
+    JsonOption,
+    NamePatterns,
+    counted,
+    fits,
+    open_here,
+    print_json,
+    say,
+    say_no_name_fits,
+)
 from coinjar.core.errors import CoinJarError, ErrorGroup
 
 if TYPE_CHECKING:
@@ -20,13 +30,23 @@ _PLACES = 3
 
 def run(
     ctx: typer.Context,
-    paths: Annotated[list[str] | None, typer.Argument(metavar="[PATH]...", help="Files and folders; else the code of jar.yaml, else this folder.")] = None,
+    paths: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[PATH]...", help="Files and folders; else the code of jar.yaml, else this folder."),
+    ] = None,
     name: NamePatterns = None,
     helper: Annotated[
-        list[str] | None, typer.Option("--helper", metavar="FUNCTION", help="A function that reads the variable named by its first argument; may be repeated.")
+        list[str] | None,
+        typer.Option(
+            "--helper",
+            metavar="FUNCTION",
+            help="A function that reads the variable named by its first argument; may be repeated.",
+        ),
     ] = None,
     every_place: Annotated[bool, typer.Option("--every-place", help="Every place, one a line.")] = False,
-    suggest: Annotated[bool, typer.Option("--suggest", help="Print declarations for what is mentioned and not declared.")] = False,
+    suggest: Annotated[
+        bool, typer.Option("--suggest", help="Print declarations for what is mentioned and not declared.")
+    ] = False,
     yes: Annotated[bool, typer.Option("--yes", "-y", help="With --suggest: write them into jar.yaml.")] = False,
     strict: Annotated[bool, typer.Option("--strict", help="Findings end with 1.")] = False,
     no_cache: Annotated[bool, typer.Option("--no-cache", help="Look at every file anew.")] = False,
@@ -62,7 +82,7 @@ def run(
     say_no_name_fits(name, _by_name(found, None))
     if faults := search.unreadable(found):
         raise ErrorGroup(faults)
-    if strict and any(not one.accepted for one in findings):
+    if strict and any(not finding.accepted for finding in findings):
         raise typer.Exit(1)
 
 
@@ -82,7 +102,12 @@ def _by_name(found: MentionReport, patterns: list[str] | None) -> dict[str, list
 def _unknown(found: MentionReport) -> list[tuple[str, LocatedMention]]:
     from coinjar.system.files import shown_path
 
-    return [(shown_path(Path(seen.path)), spot) for seen in found.scanned.files for spot in seen.spots if spot.mention is None]
+    return [
+        (shown_path(Path(seen.path)), spot)
+        for seen in found.scanned.files
+        for spot in seen.spots
+        if spot.mention is None
+    ]
 
 
 def _default(found: MentionReport, name: str, spot: LocatedMention) -> str | None:
@@ -103,9 +128,14 @@ def _json(found: MentionReport, findings: list[Finding], patterns: list[str] | N
     services = {(seen.path, spot): found.services_of(seen, spot) for seen in found.scanned.files for spot in seen.spots}
     by_spot = {spot: whose for (_, spot), whose in services.items()}
     return {
-        "files": {"looked_at": found.scanned.looked, "known": found.scanned.known, "left_out": dict(found.scanned.left_out)},
+        "files": {
+            "looked_at": found.scanned.looked,
+            "known": found.scanned.known,
+            "left_out": dict(found.scanned.left_out),
+        },
         "unreadable": [
-            {"file": shown_path(Path(one.path)), "line": one.line, "column": one.column, "message": one.message} for one in found.scanned.unreadable
+            {"file": shown_path(Path(file.path)), "line": file.line, "column": file.column, "message": file.message}
+            for file in found.scanned.unreadable
         ],
         "mentions": [
             {
@@ -122,8 +152,11 @@ def _json(found: MentionReport, findings: list[Finding], patterns: list[str] | N
             for file, spot in places
             if spot.mention
         ],
-        "unknown": [{"file": file, "line": spot.line, "column": spot.column, "text": spot.text} for file, spot in _unknown(found)],
-        "findings": [json_finding(one) for one in findings],
+        "unknown": [
+            {"file": file, "line": spot.line, "column": spot.column, "text": spot.text}
+            for file, spot in _unknown(found)
+        ],
+        "findings": [json_finding(finding) for finding in findings],
     }
 
 
@@ -134,23 +167,44 @@ def _show(found: MentionReport, findings: list[Finding], patterns: list[str] | N
 
     names = _by_name(found, patterns)
     places = sum(map(len, names.values()))
-    files = len({file for each in names.values() for file, _ in each})
+    files = len({file for name in names.values() for file, _ in name})
     known = f" ({found.scanned.known} known from the last look)" if found.scanned.known else ""
-    show(styled(f"{counted(len(names), 'name')} mentioned in {counted(places, 'place')}, {files} of {counted(found.scanned.looked, 'file')}{known}", "bold"))
+    show(
+        styled(
+            f"{counted(len(names), 'name')} mentioned in {counted(places, 'place')}, {files} of {counted(found.scanned.looked, 'file')}{known}",
+            "bold",
+        )
+    )
     rows = []
     for name, each in names.items():
         if every_place:
             rows += [
-                [StyledText(name, "bold"), StyledText(_words(spot)), StyledText(_default(found, name, spot) or "", "cyan"), StyledText(_place(file, spot))]
+                [
+                    StyledText(name, "bold"),
+                    StyledText(_words(spot)),
+                    StyledText(_default(found, name, spot) or "", "cyan"),
+                    StyledText(_place(file, spot)),
+                ]
                 for file, spot in each
             ]
             continue
-        shown = [_place(file, spot) for file, spot in each[:_PLACES]] + ([f"and {len(each) - _PLACES} more"] if len(each) > _PLACES else [])
+        shown = [_place(file, spot) for file, spot in each[:_PLACES]] + (
+            [f"and {len(each) - _PLACES} more"] if len(each) > _PLACES else []
+        )
         defaults = dict.fromkeys(text for _, spot in each if (text := _default(found, name, spot)))
         rows.append(
-            [StyledText(name, "bold"), StyledText(_words(*(spot for _, spot in each))), StyledText(", ".join(defaults), "cyan"), StyledText(", ".join(shown))]
+            [
+                StyledText(name, "bold"),
+                StyledText(_words(*(spot for _, spot in each))),
+                StyledText(", ".join(defaults), "cyan"),
+                StyledText(", ".join(shown)),
+            ]
         )
-    for row in table(["variable", "used", "falls back to", "where"], rows, least=[12, 4, 8, 30], width=terminal_width()) if rows else []:
+    for row in (
+        table(["variable", "used", "falls back to", "where"], rows, least=[12, 4, 8, 30], width=terminal_width())
+        if rows
+        else []
+    ):
         show(row)
     unknown = _unknown(found)
     if unknown and patterns is None:
@@ -161,8 +215,12 @@ def _show(found: MentionReport, findings: list[Finding], patterns: list[str] | N
         say("left out: " + ", ".join(f"{count} {reason}" for reason, count in sorted(left.items())))
     if found.jar is not None and patterns is None:
         print()
-        accepted = [one for one in findings if one.accepted]
-        show_findings([one for one in findings if not one.accepted], [one for one in findings if not one.accepted], len(accepted))
+        accepted = [finding for finding in findings if finding.accepted]
+        show_findings(
+            [finding for finding in findings if not finding.accepted],
+            [finding for finding in findings if not finding.accepted],
+            len(accepted),
+        )
 
 
 def _place(file: str, spot: LocatedMention) -> str:
@@ -182,7 +240,7 @@ def _suggest(opened: Any, missing: list[UndeclaredVariable], *, write: bool) -> 
         say("Everything that is mentioned is declared.")
         return
     print(suggested(missing), end="")
-    secrets = [one.variable.name for one in missing if one.variable.secret]
+    secrets = [undeclared.variable.name for undeclared in missing if undeclared.variable.secret]
     if secrets:
         say(f"Look at {', '.join(secrets)}: taken for secret by the name, so what the code falls back to is left out.")
     if not write:

@@ -32,20 +32,45 @@ _GROUPS = {
 def run(
     ctx: typer.Context,
     ends: Annotated[
-        list[str] | None, typer.Argument(metavar="FROM TO [PATH]...", help="dest:NAME, dest:NAME@STAGE or a source; then code to look through.")
+        list[str] | None,
+        typer.Argument(
+            metavar="FROM TO [PATH]...", help="dest:NAME, dest:NAME@STAGE or a source; then code to look through."
+        ),
     ] = None,
     out: Annotated[str | None, typer.Option("--out", metavar="SHEET", help="Where the sheet goes.")] = None,
-    execute: Annotated[str | None, typer.Option("--execute", metavar="SHEET", help="Carry out this sheet; a run that was cut short goes on.")] = None,
-    stage: Annotated[list[str] | None, typer.Option("--stage", metavar="STAGE", autocompletion=stage_names, help="Only this stage; may be repeated.")] = None,
+    execute: Annotated[
+        str | None,
+        typer.Option("--execute", metavar="SHEET", help="Carry out this sheet; a run that was cut short goes on."),
+    ] = None,
+    stage: Annotated[
+        list[str] | None,
+        typer.Option("--stage", metavar="STAGE", autocompletion=stage_names, help="Only this stage; may be repeated."),
+    ] = None,
     service: Annotated[
-        str | None, typer.Option("--service", "-s", metavar="SERVICE", autocompletion=service_names, help="Whose variables these are, if FROM does not say.")
+        str | None,
+        typer.Option(
+            "--service",
+            "-s",
+            metavar="SERVICE",
+            autocompletion=service_names,
+            help="Whose variables these are, if FROM does not say.",
+        ),
     ] = None,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="With --execute: change nothing.")] = False,
-    requests: Annotated[bool, typer.Option("--requests", help="With --dry-run: the requests it would send, secrets and tokens masked.")] = False,
-    restart: Annotated[bool, typer.Option("--restart", help="Restart or redeploy what must read the new values, and wait for it.")] = False,
-    empty_source: Annotated[bool, typer.Option("--empty-source", help="When all of it is verified, remove the variables at the old place.")] = False,
+    requests: Annotated[
+        bool, typer.Option("--requests", help="With --dry-run: the requests it would send, secrets and tokens masked.")
+    ] = False,
+    restart: Annotated[
+        bool, typer.Option("--restart", help="Restart or redeploy what must read the new values, and wait for it.")
+    ] = False,
+    empty_source: Annotated[
+        bool, typer.Option("--empty-source", help="When all of it is verified, remove the variables at the old place.")
+    ] = False,
     allow_guarded: Annotated[
-        list[str] | None, typer.Option("--allow-guarded", metavar="STAGE", help="Change this guarded stage without asking; may be repeated.")
+        list[str] | None,
+        typer.Option(
+            "--allow-guarded", metavar="STAGE", help="Change this guarded stage without asking; may be repeated."
+        ),
     ] = None,
     yes: Annotated[bool, typer.Option("--yes", "-y", help="Do not ask.")] = False,
     jar: JarOption = None,
@@ -57,7 +82,10 @@ def run(
     opened = _opened(ctx, jar)
     if execute is None:
         if out is None or len(ends or []) < 2:
-            raise UsageError("from where, to where, and into which sheet?", hint="`coinjar migrate FROM TO --out move.yaml`; then --execute move.yaml")
+            raise UsageError(
+                "from where, to where, and into which sheet?",
+                hint="`coinjar migrate FROM TO --out move.yaml`; then --execute move.yaml",
+            )
         _make(opened, list(ends or []), Path(out), stage or [], service)
         return
     from coinjar.actions.editing.rename import finish_earlier
@@ -97,28 +125,46 @@ def _make(opened: OpenJar | None, ends: list[str], out: Path, stages: list[str],
     made = SheetBuilder(opened, ends[0], ends[1], stages, ends[2:], service).sheet()
     write_sheet(out, ends[0], ends[1], made.stages, made.entries, made.digests, made.pointings, service)
     _show_made(made)
-    say(f"Written: {out}. Look through it, move lines where something else should become of them, then `coinjar migrate --execute {out} --dry-run`.")
+    say(
+        f"Written: {out}. Look through it, move lines where something else should become of them, then `coinjar migrate --execute {out} --dry-run`."
+    )
 
 
 def _show_made(made: DraftSheet) -> None:
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
-    counts = [f"{number} {_GROUPS[group][0]}" for group in _GROUPS if (number := sum(one.group == group for one in made.entries))]
+    counts = [
+        f"{number} {_GROUPS[group][0]}"
+        for group in _GROUPS
+        if (number := sum(entry.group == group for entry in made.entries))
+    ]
     counts += [f"{len(made.pointings)} to repoint"] if made.pointings else []
     show(styled(f"{made.old.label} → {made.new.label}: {', '.join(counts) or 'nothing there'}", "bold"))
     rows = [
         [
-            StyledText(_GROUPS[one.group][2], _GROUPS[one.group][1]),
-            StyledText(one.variable if one.becomes == one.variable else f"{one.variable} → {one.becomes}", "bold"),
-            StyledText(", ".join(one.where)),
-            StyledText(one.why),
+            StyledText(_GROUPS[entry.group][2], _GROUPS[entry.group][1]),
+            StyledText(
+                entry.variable if entry.becomes == entry.variable else f"{entry.variable} → {entry.becomes}", "bold"
+            ),
+            StyledText(", ".join(entry.where)),
+            StyledText(entry.why),
         ]
-        for one in made.entries
+        for entry in made.entries
     ]
     rows += [
-        [StyledText("→", "yellow"), StyledText(one.variable, "bold"), StyledText(f"{one.stage}/{one.scope}"), StyledText(one.why)] for one in made.pointings
+        [
+            StyledText("→", "yellow"),
+            StyledText(pointing.variable, "bold"),
+            StyledText(f"{pointing.stage}/{pointing.scope}"),
+            StyledText(pointing.why),
+        ]
+        for pointing in made.pointings
     ]
-    for line in table(["", "variable", "where", "what becomes of it"], rows, least=[1, 16, 14, 30], width=terminal_width()) if rows else []:
+    for line in (
+        table(["", "variable", "where", "what becomes of it"], rows, least=[1, 16, 14, 30], width=terminal_width())
+        if rows
+        else []
+    ):
         show(line)
     for note in made.notes:
         say(note)
@@ -135,9 +181,15 @@ def _summary(move: Migration) -> None:
 
 def _ask(move: Migration, opened: OpenJar | None, allowed: list[str], *, yes: bool) -> None:
     """A guarded stage wants to be named, anything else a yes. Raises UsageError without."""
-    guarded = [one for one in move.sheet.stages if opened and move.reader.jar and move.reader.jar.stage(one).guarded and one not in allowed]
+    guarded = [
+        stage
+        for stage in move.sheet.stages
+        if opened and move.reader.jar and move.reader.jar.stage(stage).guarded and stage not in allowed
+    ]
     if guarded:
-        raise UsageError(f"{guarded[0]} is guarded, and nothing was done", hint=f"add --allow-guarded {guarded[0]}", code="guarded")
+        raise UsageError(
+            f"{guarded[0]} is guarded, and nothing was done", hint=f"add --allow-guarded {guarded[0]}", code="guarded"
+        )
     if not yes and not (sys.stdin.isatty() and typer.confirm("Do this?", err=True)):
         say("Nothing was done." + ("" if sys.stdin.isatty() else " Add --yes to do it."))
         raise typer.Exit(1)
@@ -149,7 +201,7 @@ def _tell(stage: str, outcomes: Sequence[DeliveryOutcome]) -> None:
 
     show(f"\n{stage}")
     show_outcomes(outcomes, dry=False)
-    tell_faults([(one.label, one.fault) for one in outcomes if one.fault])
+    tell_faults([(outcome.label, outcome.fault) for outcome in outcomes if outcome.fault])
 
 
 def _execute(move: Migration) -> None:
@@ -166,7 +218,12 @@ def _execute(move: Migration) -> None:
         say(told)
     done = len(move.sheet.lines) - len(move.failed)
     if move.failed:
-        show(styled(f"\n{counted(len(move.failed), 'thing')} did not come out right; run it again when that is mended", "bold red"))
+        show(
+            styled(
+                f"\n{counted(len(move.failed), 'thing')} did not come out right; run it again when that is mended",
+                "bold red",
+            )
+        )
         for words in dict.fromkeys(move.failed):
             say(f"  {words}")
         raise typer.Exit(5)
@@ -195,13 +252,13 @@ def _rehearse(move: Migration, *, requests: bool) -> None:
                 planned = delivery.planned()
                 print(f"\n{stage}")
                 show_changes(planned, Masker())
-                for one in delivery.seen if requests else []:
-                    if one.look and one.look.plan.changes:
-                        print(f"# {visible(one.target.label)}")
-                        for line in one.target.steps(one.look.plan.changes):
+                for inspected in delivery.seen if requests else []:
+                    if inspected.look and inspected.look.plan.changes:
+                        print(f"# {visible(inspected.target.label)}")
+                        for line in inspected.target.steps(inspected.look.plan.changes):
                             print(visible(line))
                 show_outcomes(planned, dry=True)
-                tell_faults([(each.label, each.fault) for each in planned if each.fault])
+                tell_faults([(outcome.label, outcome.fault) for outcome in planned if outcome.fault])
             finally:
                 await delivery.close()
 

@@ -13,13 +13,25 @@ from coinjar.cli.common import say
 def run(
     ctx: typer.Context,
     service: Annotated[
-        list[str] | None, typer.Option("--service", "-s", metavar="NAME", help="A service; may be repeated. Default: one, named like the application.")
+        list[str] | None,
+        typer.Option(
+            "--service",
+            "-s",
+            metavar="NAME",
+            help="A service; may be repeated. Default: one, named like the application.",
+        ),
     ] = None,
     stage: Annotated[
         list[str] | None,
-        typer.Option("--stage", metavar="NAME[:FOLLOWED]", help="A stage, and the one whose values it follows; may be repeated. Default: dev, prod."),
+        typer.Option(
+            "--stage",
+            metavar="NAME[:FOLLOWED]",
+            help="A stage, and the one whose values it follows; may be repeated. Default: dev, prod.",
+        ),
     ] = None,
-    app: Annotated[str | None, typer.Option("--app", metavar="NAME", help="The application's name. Default: this folder's.")] = None,
+    app: Annotated[
+        str | None, typer.Option("--app", metavar="NAME", help="The application's name. Default: this folder's.")
+    ] = None,
     jar: Annotated[Path | None, typer.Option("--jar", metavar="PATH", help="Where to make it. Default: ./jar")] = None,
 ) -> None:
     """Make a jar here: services, stages, .gitignore for what must not be committed.
@@ -35,10 +47,12 @@ def run(
     name = app or app_name(folder.resolve().parent)
     services, stages = service or [name], stage or ["dev", "prod"]
     made = make_jar(folder, name, services, stages)
-    shown = ", ".join(one.replace(":", " (follows ") + ")" if ":" in one else one for one in stages)
+    shown = ", ".join(stage.replace(":", " (follows ") + ")" if ":" in stage else stage for stage in stages)
     say(f"Made a jar for {name}: {', '.join(services)} on {shown}.")
     for path in made:
         say(f"  {home_path(path)}")
     if not has_identity():
         say("First, once for you: `coinjar identity new`, which opens the secrets that you put.")
-    say("Next: `coinjar adopt file:PATH --stage STAGE` brings in what you have, `coinjar put NAME=VALUE --stage STAGE --declare` starts anew.")
+    say(
+        "Next: `coinjar adopt file:PATH --stage STAGE` brings in what you have, `coinjar put NAME=VALUE --stage STAGE --declare` starts anew."
+    )

@@ -7,7 +7,16 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, LabelOption, ServicesOption, label_first_reader, layer_names, open_here, say, variable_names
+from coinjar.cli.common import (
+    JarOption,
+    LabelOption,
+    ServicesOption,
+    label_first_reader,
+    layer_names,
+    open_here,
+    say,
+    variable_names,
+)
 from coinjar.core.errors import InputError, UsageError
 
 if TYPE_CHECKING:
@@ -18,18 +27,39 @@ def run(
     ctx: typer.Context,
     assignments: Annotated[
         list[str],
-        typer.Argument(metavar="NAME=VALUE...", autocompletion=variable_names, help="What to set. A NAME alone is asked for without echo, or read from stdin."),
+        typer.Argument(
+            metavar="NAME=VALUE...",
+            autocompletion=variable_names,
+            help="What to set. A NAME alone is asked for without echo, or read from stdin.",
+        ),
     ],
     stage: Annotated[
-        list[str], typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared for every stage; may be repeated.")
+        list[str],
+        typer.Option(
+            "--stage",
+            metavar="STAGE",
+            autocompletion=layer_names,
+            help="The stage, or shared for every stage; may be repeated.",
+        ),
     ],
     service: ServicesOption = None,
-    unset: Annotated[bool, typer.Option("--unset", help="Say that the names have no value here, and inherit none.")] = False,
-    text: Annotated[bool, typer.Option("--text", help="The values hold references: ${NAME}; $$ is a dollar sign.")] = False,
-    mine: Annotated[bool, typer.Option("--mine", help="Only for you: in .local/, never committed or delivered.")] = False,
+    unset: Annotated[
+        bool, typer.Option("--unset", help="Say that the names have no value here, and inherit none.")
+    ] = False,
+    text: Annotated[
+        bool, typer.Option("--text", help="The values hold references: ${NAME}; $$ is a dollar sign.")
+    ] = False,
+    mine: Annotated[
+        bool, typer.Option("--mine", help="Only for you: in .local/, never committed or delivered.")
+    ] = False,
     declare: Annotated[bool, typer.Option("--declare", help="Declare names that are new.")] = False,
-    empty: Annotated[bool, typer.Option("--empty", help="Let an empty stdin, or nothing typed, set the empty text. Default: an error.")] = False,
-    exact: Annotated[bool, typer.Option("--exact", help="Keep the final line break of what stdin gives. Default: one is removed.")] = False,
+    empty: Annotated[
+        bool,
+        typer.Option("--empty", help="Let an empty stdin, or nothing typed, set the empty text. Default: an error."),
+    ] = False,
+    exact: Annotated[
+        bool, typer.Option("--exact", help="Keep the final line break of what stdin gives. Default: one is removed.")
+    ] = False,
     label: LabelOption = None,
     jar: JarOption = None,
 ) -> None:
@@ -43,13 +73,17 @@ def run(
     if unset and text:
         raise UsageError("--unset and --text do not go together", hint="leave one out")
     label_first_reader(opened, label)
-    puttings = [_unset(one) for one in assignments] if unset else _read(assignments, references=text, empty=empty, exact=exact)
+    puttings = (
+        [_unset(assignment) for assignment in assignments]
+        if unset
+        else _read(assignments, references=text, empty=empty, exact=exact)
+    )
     services = list(dict.fromkeys(service or []))
     done = put(opened, puttings, list(dict.fromkeys(stage)), services=services, declare=declare, mine=mine)
     for note in done.notes:
         say(note)
-    for one in done.puts:
-        _tell(one, mine)
+    for assigned in done.puts:
+        _tell(assigned, mine)
 
 
 def _unset(name: str) -> Assignment:
@@ -57,7 +91,9 @@ def _unset(name: str) -> Assignment:
     from coinjar.core.model import UNSET
 
     if "=" in name:
-        raise UsageError(f"--unset takes names alone, not {name.partition('=')[0]}=…", hint="leave the '=' and the value out")
+        raise UsageError(
+            f"--unset takes names alone, not {name.partition('=')[0]}=…", hint="leave the '=' and the value out"
+        )
     return Assignment(name, UNSET)
 
 
@@ -65,15 +101,18 @@ def _read(assignments: list[str], *, references: bool, empty: bool, exact: bool)
     from coinjar.actions.editing.values import Assignment
     from coinjar.core.references import parse_template
 
-    alone = [one for one in assignments if "=" not in one]
+    alone = [assignment for assignment in assignments if "=" not in assignment]
     if len(alone) > 1 and not sys.stdin.isatty():
-        raise UsageError(f"stdin can give one value, and is asked for {len(alone)}: {', '.join(alone)}", hint="put them one at a time")
-    names = [one.partition("=")[0] for one in assignments]
+        raise UsageError(
+            f"stdin can give one value, and is asked for {len(alone)}: {', '.join(alone)}",
+            hint="put them one at a time",
+        )
+    names = [assignment.partition("=")[0] for assignment in assignments]
     if twice := next((name for name in names if names.count(name) > 1), None):
         raise UsageError(f"{twice} is given twice, and has one value", hint="leave one out")
     found = []
-    for one in assignments:
-        name, equals, value = one.partition("=")
+    for assignment in assignments:
+        name, equals, value = assignment.partition("=")
         if not name:
             raise UsageError("there is no name before the '='", hint="write NAME=VALUE")
         if not equals:
@@ -94,9 +133,13 @@ def _from_stdin(name: str, *, exact: bool) -> str:
     try:
         value = sys.stdin.buffer.read().decode()
     except UnicodeDecodeError:
-        raise InputError(f"what stdin gives for {name} is not UTF-8 text", hint="encode bytes first, for example as base64") from None
+        raise InputError(
+            f"what stdin gives for {name} is not UTF-8 text", hint="encode bytes first, for example as base64"
+        ) from None
     if "\0" in value:
-        raise InputError(f"what stdin gives for {name} holds a NUL character", hint="encode bytes first, for example as base64")
+        raise InputError(
+            f"what stdin gives for {name} holds a NUL character", hint="encode bytes first, for example as base64"
+        )
     if exact or not value.endswith("\n") or value.lstrip().startswith("-----BEGIN "):
         return value
     say(f"note: the line break at the end of {name} was removed (--exact keeps it)")
@@ -110,6 +153,10 @@ def _tell(done: AssignedValue, mine: bool) -> None:
     within = f" for {', '.join(done.sealed)}" if done.sealed and done.sealed != (done.scope,) else whom
     say(f"{done.name}: {words} on {done.stage}{within} ({done.file}){', yours alone' if mine else ''}")
     if done.was_plain:
-        say(f"note: it is out of {done.was_plain} now; if that was committed, the old text stays in version control's history: put a new one where it counts")
+        say(
+            f"note: it is out of {done.was_plain} now; if that was committed, the old text stays in version control's history: put a new one where it counts"
+        )
     if done.beaten_for:
-        say(f"note: {', '.join(done.beaten_for)} still sees another value: `coinjar why {done.stage} {done.name} --service {done.beaten_for[0]}`")
+        say(
+            f"note: {', '.join(done.beaten_for)} still sees another value: `coinjar why {done.stage} {done.name} --service {done.beaten_for[0]}`"
+        )

@@ -26,16 +26,28 @@ from coinjar.core.errors import UsageError
 if TYPE_CHECKING:
     from coinjar.actions.secrets.readers import ReaderGrant, ReaderList
 
-Stages = Annotated[list[str] | None, typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated.")]
+Stages = Annotated[
+    list[str] | None,
+    typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated."),
+]
 
 
 def add(
     ctx: typer.Context,
-    recipient: Annotated[str, typer.Argument(metavar="RECIPIENT", help="age1…, or 'ssh-ed25519 …'; or the path of an SSH .pub file.")],
+    recipient: Annotated[
+        str, typer.Argument(metavar="RECIPIENT", help="age1…, or 'ssh-ed25519 …'; or the path of an SSH .pub file.")
+    ],
     label: Annotated[str, typer.Option("--label", metavar="LABEL", help="Whose it is: a person, a machine.")],
-    stage: Annotated[list[str], typer.Option("--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated.")],
+    stage: Annotated[
+        list[str],
+        typer.Option(
+            "--stage", metavar="STAGE", autocompletion=layer_names, help="The stage, or shared; may be repeated."
+        ),
+    ],
     service: ServiceOption = None,
-    offline: Annotated[bool, typer.Option("--offline", help="A recovery recipient, whose identity is kept away from all machines.")] = False,
+    offline: Annotated[
+        bool, typer.Option("--offline", help="A recovery recipient, whose identity is kept away from all machines.")
+    ] = False,
     yes: YesOption = False,
     jar: JarOption = None,
 ) -> None:
@@ -64,7 +76,9 @@ def _recipient(given: str) -> str:
         try:
             return path.read_text().split("\n")[0].strip()
         except (OSError, UnicodeDecodeError):
-            raise UsageError(f"cannot read the file {given}", hint="name an SSH .pub file, or give the recipient itself") from None
+            raise UsageError(
+                f"cannot read the file {given}", hint="name an SSH .pub file, or give the recipient itself"
+            ) from None
     return given
 
 
@@ -73,15 +87,22 @@ def _show_adding(adding: ReaderGrant) -> None:
 
     reader = adding.reader
     what = f"all and {reader.service} of" if reader.service else "everything of"
-    say(f"{reader.label} ({short(reader.recipient)}) will open {what} {', '.join(adding.stages)}: {counted(adding.values, 'value')} now, and all that come.")
+    say(
+        f"{reader.label} ({short(reader.recipient)}) will open {what} {', '.join(adding.stages)}: {counted(adding.values, 'value')} now, and all that come."
+    )
 
 
 def remove(
     ctx: typer.Context,
     label: Annotated[str, typer.Argument(metavar="LABEL", autocompletion=reader_labels, help="The reader.")],
     stage: Stages = None,
-    everywhere: Annotated[bool, typer.Option("--everywhere", help="From every stage: for somebody who leaves.")] = False,
-    generate: Annotated[bool, typer.Option("--generate", help="Make anew what it could have opened, where jar.yaml says how (generate).")] = False,
+    everywhere: Annotated[
+        bool, typer.Option("--everywhere", help="From every stage: for somebody who leaves.")
+    ] = False,
+    generate: Annotated[
+        bool,
+        typer.Option("--generate", help="Make anew what it could have opened, where jar.yaml says how (generate)."),
+    ] = False,
     yes: YesOption = False,
     jar: JarOption = None,
 ) -> None:
@@ -109,13 +130,15 @@ def remove(
     say(f"What {label} could have opened, and may have kept:" if not generate else f"What {label} could have opened:")
     for layer, names in done.could_open.items():
         made = done.made_anew.get(layer, [])
-        rest = [one for one in names if one not in made]
+        rest = [name for name in names if name not in made]
         if made:
             say(f"  {layer}: made anew: {', '.join(made)}")
         if rest:
             say(f"  {layer}: {'still to be made anew: ' if generate else ''}{', '.join(rest)}")
     if not generate:
-        say("Make them anew: `coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE` (next time --generate does it)")
+        say(
+            "Make them anew: `coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE` (next time --generate does it)"
+        )
 
 
 def list_readers(ctx: typer.Context, as_json: JsonOption = False, jar: JarOption = None) -> None:
@@ -147,15 +170,33 @@ def _show(found: ReaderList) -> None:
         cells = []
         for stage in found.stages:
             sign = "" if stage not in row.opens else "●" if reader.service is None else "◐"
-            cells.append(StyledText(f"{sign} ‼" if sign and stage in doubtful else sign, "red" if stage in doubtful else "green"))
+            cells.append(
+                StyledText(f"{sign} ‼" if sign and stage in doubtful else sign, "red" if stage in doubtful else "green")
+            )
         note = "offline" if reader.offline else reader.service or ""
-        rows.append([StyledText(reader.label, "bold"), StyledText(short(reader.recipient), "cyan"), StyledText(note, "dim"), *cells])
-    for line in table(["reader", "recipient", "", *found.stages], rows, least=[20, 18, 12, *[len(stage) for stage in found.stages]], width=terminal_width()):
+        rows.append(
+            [
+                StyledText(reader.label, "bold"),
+                StyledText(short(reader.recipient), "cyan"),
+                StyledText(note, "dim"),
+                *cells,
+            ]
+        )
+    for line in table(
+        ["reader", "recipient", "", *found.stages],
+        rows,
+        least=[20, 18, 12, *[len(stage) for stage in found.stages]],
+        width=terminal_width(),
+    ):
         show(line)
-    legend = ["● opens all of it"] + (["◐ opens what all services get, and its own"] if any(row.reader.service for row in found.rows) else [])
+    legend = ["● opens all of it"] + (
+        ["◐ opens what all services get, and its own"] if any(row.reader.service for row in found.rows) else []
+    )
     show(styled("   ".join(legend), "dim"))
     if doubtful:
-        say(f"‼ nobody vouches for the readers of {', '.join(doubtful)}: readers.yaml was changed by hand, or merged. If it is right: `coinjar readers vouch`")
+        say(
+            f"‼ nobody vouches for the readers of {', '.join(doubtful)}: readers.yaml was changed by hand, or merged. If it is right: `coinjar readers vouch`"
+        )
     if unknown:
         say(f"whether the readers of {', '.join(unknown)} are vouched for can only be seen by those who open them")
 
@@ -198,14 +239,19 @@ def seal(ctx: typer.Context, stage: Stages = None, label: LabelOption = None, ja
     done = seal_values(opened, list(dict.fromkeys(stage)) if stage else None)
     for note in done.notes:
         say(note)
-    for one in done.moved:
-        say(f"{one.name}: sealed on {one.layer}, " + (f"out of {one.file}" if one.file else "for the services that get it"))
+    for value in done.moved:
+        say(
+            f"{value.name}: sealed on {value.layer}, "
+            + (f"out of {value.file}" if value.file else "for the services that get it")
+        )
     for name, reason in done.left:
         say(f"{name}: {reason}")
-    files = list(dict.fromkeys(one.file for one in done.moved if one.file))
+    files = list(dict.fromkeys(value.file for value in done.moved if value.file))
     if files:
         say(f"The old text is still in version control's history, if {' or '.join(files)} was ever committed.")
-        say("Make those values anew where it counts: `coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE`.")
+        say(
+            "Make those values anew where it counts: `coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE`."
+        )
     if not done.moved and not done.left:
         say("Nothing to seal.")
 

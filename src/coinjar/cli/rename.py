@@ -19,10 +19,21 @@ _SHOWN = 12
 
 def run(
     ctx: typer.Context,
-    names: Annotated[list[str] | None, typer.Argument(metavar="OLD NEW [PATH]...", help="The names; then code to change besides that of jar.yaml.")] = None,
-    table: Annotated[str | None, typer.Option("--table", metavar="FILE", help="Several at once: a file with OLD and NEW on each line.")] = None,
-    keep_old: Annotated[bool, typer.Option("--keep-old", help="Hand out the old name too (also_as), until --finish.")] = False,
-    finish: Annotated[list[str] | None, typer.Option("--finish", metavar="OLD", help="Hand out this old name no longer; may be repeated.")] = None,
+    names: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="OLD NEW [PATH]...", help="The names; then code to change besides that of jar.yaml."),
+    ] = None,
+    table: Annotated[
+        str | None,
+        typer.Option("--table", metavar="FILE", help="Several at once: a file with OLD and NEW on each line."),
+    ] = None,
+    keep_old: Annotated[
+        bool, typer.Option("--keep-old", help="Hand out the old name too (also_as), until --finish.")
+    ] = False,
+    finish: Annotated[
+        list[str] | None,
+        typer.Option("--finish", metavar="OLD", help="Hand out this old name no longer; may be repeated."),
+    ] = None,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Only show the changes.")] = False,
     yes: Annotated[bool, typer.Option("--yes", "-y", help="Write without asking.")] = False,
     jar: JarOption = None,
@@ -57,7 +68,9 @@ def run(
         raise typer.Exit(1)
     rename.carry_out(opened, renames, options, found)
     new = ", ".join(renames.values())
-    say(f"Written: {counted(len(found.files), 'file')}. Next: `coinjar check`, `coinjar render STAGE`, then deliver: {new} goes out in place of the old.")
+    say(
+        f"Written: {counted(len(found.files), 'file')}. Next: `coinjar check`, `coinjar render STAGE`, then deliver: {new} goes out in place of the old."
+    )
     if keep_old:
         say(f"The old name goes out too, until `coinjar rename --finish {next(iter(renames))}`.")
 
@@ -66,7 +79,10 @@ def _asked(names: list[str], table: str | None) -> tuple[dict[str, str], list[st
     """What is to be renamed, and the paths. Raises UsageError, InputError."""
     if table is None:
         if len(names) < 2:
-            raise UsageError("which name, and to which?", hint="write `coinjar rename OLD NEW`, or --table FILE with two names on each line")
+            raise UsageError(
+                "which name, and to which?",
+                hint="write `coinjar rename OLD NEW`, or --table FILE with two names on each line",
+            )
         return {names[0]: names[1]}, names[2:]
     from pathlib import Path
 
@@ -77,7 +93,9 @@ def _asked(names: list[str], table: str | None) -> tuple[dict[str, str], list[st
         words = line.replace(",", " ").split("#")[0].split()
         if words and (len(words) != 2 or words[0] in renames):
             message = "a line has an old and a new name, each old one once"
-            raise InputError(message, hint="write OLD and NEW, with blanks or a comma between them", place=Location(table, number, 1))
+            raise InputError(
+                message, hint="write OLD and NEW, with blanks or a comma between them", place=Location(table, number, 1)
+            )
         if words:
             renames[words[0]] = words[1]
     return renames, names

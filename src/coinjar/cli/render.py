@@ -42,15 +42,29 @@ def run(
     dialect: DialectOption = None,
     service: ServiceOption = None,
     with_: WithOption = None,
-    dry_run: Annotated[bool, typer.Option("--dry-run", help="Write nothing: print a unified diff, secrets masked.")] = False,
+    dry_run: Annotated[
+        bool, typer.Option("--dry-run", help="Write nothing: print a unified diff, secrets masked.")
+    ] = False,
     verify: Annotated[bool, typer.Option("--verify", help="Write nothing: exit 1 if a file is out of date.")] = False,
     encrypt_to: Annotated[
-        list[str] | None, typer.Option("--encrypt-to", metavar="RECIPIENT", help="With --as exec-script: values only this recipient opens; may be repeated.")
+        list[str] | None,
+        typer.Option(
+            "--encrypt-to",
+            metavar="RECIPIENT",
+            help="With --as exec-script: values only this recipient opens; may be repeated.",
+        ),
     ] = None,
     every_stage: Annotated[bool, typer.Option("--every-stage", help="All stages, one after the other.")] = False,
-    move_up: Annotated[bool, typer.Option("--move-up", help="In documents, move what several places repeat to the level above them.")] = False,
-    stale: Annotated[bool, typer.Option("--stale", help="List the objects of manifests that nothing refers to any more.")] = False,
-    keep: Annotated[int | None, typer.Option("--keep", metavar="N", min=0, help="With --stale: how many of each to leave out (default 3).")] = None,
+    move_up: Annotated[
+        bool, typer.Option("--move-up", help="In documents, move what several places repeat to the level above them.")
+    ] = False,
+    stale: Annotated[
+        bool, typer.Option("--stale", help="List the objects of manifests that nothing refers to any more.")
+    ] = False,
+    keep: Annotated[
+        int | None,
+        typer.Option("--keep", metavar="N", min=0, help="With --stale: how many of each to leave out (default 3)."),
+    ] = None,
     show_secrets: SecretsOption = False,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
@@ -66,11 +80,15 @@ def run(
     names = list(where or [])
     if dialect is not None:
         _refuse_with_dialect(dry_run or verify or move_up or stale or as_json, names[0 if every_stage else 1 :])
-        printing = EnvironmentPrinter(open_here(ctx, jar), dialect, service, with_ or [], allow_commands=allow_commands, show_secrets=show_secrets)
+        printing = EnvironmentPrinter(
+            open_here(ctx, jar), dialect, service, with_ or [], allow_commands=allow_commands, show_secrets=show_secrets
+        )
         printing.run(None if every_stage else names, encrypt_to or [])
         return
     if service or with_ or encrypt_to:
-        raise UsageError("--service, --with and --encrypt-to go with --as", hint="a destination names its services in jar.yaml")
+        raise UsageError(
+            "--service, --with and --encrypt-to go with --as", hint="a destination names its services in jar.yaml"
+        )
     if keep is not None and not stale:
         raise UsageError("--keep goes with --stale", hint="leave it out")
     opened = open_here(ctx, jar)
@@ -81,7 +99,9 @@ def run(
     if stale:
         _list_stale(opened, stages, names, masker, keep)
         return
-    found = _plan(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up, only_looks=dry_run or verify)
+    found = _plan(
+        opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up, only_looks=dry_run or verify
+    )
     if as_json:
         print_json(_as_json(found))
     elif dry_run:
@@ -101,7 +121,16 @@ def _refuse_with_dialect(unfit: bool, more: list[str]) -> None:
         )
 
 
-def _plan(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, *, allow_commands: bool, move_up: bool, only_looks: bool) -> RenderPlan:
+def _plan(
+    opened: OpenJar,
+    stages: list[str],
+    names: list[str],
+    masker: Masker,
+    *,
+    allow_commands: bool,
+    move_up: bool,
+    only_looks: bool,
+) -> RenderPlan:
     from coinjar.actions.output.render_files import plan, write
 
     if only_looks:
@@ -130,14 +159,24 @@ def _show(found: RenderPlan, *, verify: bool) -> None:
         show(styled(f"{counted(changed, 'file')} written, {len(found.files) - changed} up to date already", "bold"))
     marks = {NEW: StyledText("+", "green"), CHANGED: StyledText("~", "yellow")}
     rows = []
-    for one in found.out_of_date:
-        private = StyledText("0600" if one.output.secret and not one.output.program else "0700" if one.output.secret else "", "cyan")
-        rows.append([marks[one.state], StyledText(shown_path(one.path)), StyledText(one.destination, "dim"), StyledText(one.output.about), private])
+    for file in found.out_of_date:
+        private = StyledText(
+            "0600" if file.output.secret and not file.output.program else "0700" if file.output.secret else "", "cyan"
+        )
+        rows.append(
+            [
+                marks[file.state],
+                StyledText(shown_path(file.path)),
+                StyledText(file.destination, "dim"),
+                StyledText(file.output.about),
+                private,
+            ]
+        )
     for line in (
         table(
             ["", "file", "destination", "what is in it", ""],
             rows,
-            least=[1, max(len(shown_path(one.path)) for one in found.out_of_date), 10, 16, 4],
+            least=[1, max(len(shown_path(file.path)) for file in found.out_of_date), 10, 16, 4],
             width=terminal_width(),
         )
         if rows
@@ -158,8 +197,8 @@ def _show_differences(found: RenderPlan, opened: OpenJar) -> None:
 
     redactor = Redactor(secret_texts(opened, opened.load()) if found.out_of_date else {})
     styles = {"+": "green", "-": "red", "@": "cyan"}
-    for one in found.out_of_date:
-        for number, line in enumerate(shown_difference(one, redactor)):
+    for file in found.out_of_date:
+        for number, line in enumerate(shown_difference(file, redactor)):
             show(styled(line, "bold" if number < 2 else styles.get(line[:1], "")))
     if not found.out_of_date:
         say(f"coinjar: {_up_to_date(len(found.files))}")
@@ -181,10 +220,23 @@ def _as_json(found: RenderPlan) -> dict[str, Any]:
 
     return {
         "files": [
-            {"path": shown_path(one.path), "destination": one.destination, "stage": one.stage, "state": one.state, "secret": one.output.secret}
-            for one in found.files
+            {
+                "path": shown_path(file.path),
+                "destination": file.destination,
+                "stage": file.stage,
+                "state": file.state,
+                "secret": file.output.secret,
+            }
+            for file in found.files
         ],
         "notices": [
-            {"message": one.message, "fix": one.fix, "file": one.place.file, "line": one.place.line, "column": one.place.column} for _, one in found.notices
+            {
+                "message": diagnostic.message,
+                "fix": diagnostic.fix,
+                "file": diagnostic.place.file,
+                "line": diagnostic.place.line,
+                "column": diagnostic.place.column,
+            }
+            for _, diagnostic in found.notices
         ],
     }

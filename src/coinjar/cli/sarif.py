@@ -17,7 +17,9 @@ def as_sarif(findings: Sequence[Finding]) -> dict[str, Any]:
     rules = [
         {
             "id": rule.code,
-            "name": "".join(word.capitalize() for word in rule.title.replace("-", " ").replace("'", "").replace(",", "").split()),
+            "name": "".join(
+                word.capitalize() for word in rule.title.replace("-", " ").replace("'", "").replace(",", "").split()
+            ),
             "shortDescription": {"text": rule.title},
             "defaultConfiguration": {"level": rule.severity},
         }
@@ -27,7 +29,13 @@ def as_sarif(findings: Sequence[Finding]) -> dict[str, Any]:
     return {
         "$schema": "https://json.schemastore.org/sarif-2.1.0.json",
         "version": "2.1.0",
-        "runs": [{"tool": {"driver": driver}, "columnKind": "unicodeCodePoints", "results": [_result(one) for one in findings]}],
+        "runs": [
+            {
+                "tool": {"driver": driver},
+                "columnKind": "unicodeCodePoints",
+                "results": [_result(finding) for finding in findings],
+            }
+        ],
     }
 
 

@@ -13,7 +13,9 @@ from coinjar.core.errors import UsageError
 
 
 def run(
-    name: Annotated[str | None, typer.Argument(metavar="[jar|plain|readers|platform|sheet]", help="Which one to print.")] = None,
+    name: Annotated[
+        str | None, typer.Argument(metavar="[jar|plain|readers|platform|sheet]", help="Which one to print.")
+    ] = None,
     out: Annotated[Path | None, typer.Option("--out", metavar="DIR", help="Write them all into this folder.")] = None,
 ) -> None:
     """Write out the JSON Schemas (2020-12) of jar.yaml, plain/*.yaml, readers.yaml, platforms/*.yaml and sheets, for an editor to complete and check them."""
@@ -23,9 +25,9 @@ def run(
     if (name is None) == (out is None):
         raise UsageError("which schema?", hint=f"name one of {', '.join(SCHEMAS)}, or give --out DIR for all")
     if out is not None:
-        for one in SCHEMAS:
-            path = out / f"{one}.schema.json"
-            replace_file(path, schema_text(one).encode())
+        for schema in SCHEMAS:
+            path = out / f"{schema}.schema.json"
+            replace_file(path, schema_text(schema).encode())
             say(f"written: {path}")
         return
     if name not in SCHEMAS:

@@ -12,7 +12,9 @@ def service_that_sees(resolver: Resolver, variable: Variable, named: str | None)
     groups = services_that_see(resolver, variable, named)
     if len(groups) > 1:
         words = f"services see different values of {variable.name} on {resolver.stage}"
-        raise UsageError(words, hint=f"add --service: {', '.join(resolver.services_of(variable))}", code="which-service")
+        raise UsageError(
+            words, hint=f"add --service: {', '.join(resolver.services_of(variable))}", code="which-service"
+        )
     return groups[0][0]
 
 
@@ -24,4 +26,11 @@ def services_that_see(resolver: Resolver, variable: Variable, named: str | None)
     for service in resolver.services_of(variable):
         seen = resolver.value(variable.name, service)
         groups.setdefault((seen.text, seen.is_unset, seen.fault.message if seen.fault else ""), []).append(service)
-    return list(groups.values()) or [[next((one for one in resolver.jar.services if variable.serves(one)), next(iter(resolver.jar.services), ""))]]
+    return list(groups.values()) or [
+        [
+            next(
+                (service for service in resolver.jar.services if variable.serves(service)),
+                next(iter(resolver.jar.services), ""),
+            )
+        ]
+    ]

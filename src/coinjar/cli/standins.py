@@ -15,14 +15,36 @@ from coinjar.core.errors import ExternalError, UsageError
 
 
 def run(
-    names: Annotated[list[str], typer.Argument(metavar="NAME...", autocompletion=standin_names, help="saltmarsh, lanternfish, sluiceway, hayloft.")],
+    names: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="NAME...", autocompletion=standin_names, help="saltmarsh, lanternfish, sluiceway, hayloft."
+        ),
+    ],
     state: Annotated[Path, typer.Option("--state", metavar="DIR", help="The folder that keeps what is set.")],
-    port: Annotated[list[int] | None, typer.Option("--port", min=0, max=65535, help="A fixed port; once for each name.")] = None,
-    fault: Annotated[str, typer.Option("--fault", metavar="KIND[:N]", help="Go wrong at each N-th request (default 3): slow, drop, 500, half or 429.")] = "",
-    exports: Annotated[
-        Path | None, typer.Option("--exports", metavar="FILE", help="Write a file for a shell to source: SALTMARSH_ADDRESS, SALTMARSH_TOKEN and so on.")
+    port: Annotated[
+        list[int] | None, typer.Option("--port", min=0, max=65535, help="A fixed port; once for each name.")
     ] = None,
-    make: Annotated[list[str] | None, typer.Option("--make", metavar="NAME", help="Make an app or project of this name in each; may be repeated.")] = None,
+    fault: Annotated[
+        str,
+        typer.Option(
+            "--fault",
+            metavar="KIND[:N]",
+            help="Go wrong at each N-th request (default 3): slow, drop, 500, half or 429.",
+        ),
+    ] = "",
+    exports: Annotated[
+        Path | None,
+        typer.Option(
+            "--exports",
+            metavar="FILE",
+            help="Write a file for a shell to source: SALTMARSH_ADDRESS, SALTMARSH_TOKEN and so on.",
+        ),
+    ] = None,
+    make: Annotated[
+        list[str] | None,
+        typer.Option("--make", metavar="NAME", help="Make an app or project of this name in each; may be repeated."),
+    ] = None,
 ) -> None:
     """Run simulated platforms on this machine, until it is stopped: something to try deliveries on.
 
@@ -40,7 +62,9 @@ def run(
             raise UsageError(f"there is no stand-in '{name}'", hint=f"they are {', '.join(STANDINS)}")
     kind, _, every = fault.partition(":")
     if fault and (kind not in FAULTS or not (every or "1").isdigit() or every == "0"):
-        raise UsageError(f"there is no fault '{fault}'", hint=f"the faults are {', '.join(FAULTS)}; drop:5 is each fifth")
+        raise UsageError(
+            f"there is no fault '{fault}'", hint=f"the faults are {', '.join(FAULTS)}; drop:5 is each fifth"
+        )
     running: list[dict[str, str]] = []
     exported: list[str] = []
     ports = [*(port or []), *[0] * len(names)]
@@ -50,12 +74,23 @@ def run(
             try:
                 stack.enter_context(served(standin, at))
             except OSError as raised:
-                raise ExternalError(f"cannot listen on port {at}: {(raised.strerror or '').lower()}", hint="choose another --port, or none") from None
-            for one in make or []:
-                standin.make(one)
-            told = {"name": name, "address": standin.address, "token": standin.state["tokens"]["anna"], "second_token": standin.state["tokens"]["berta"]}
+                raise ExternalError(
+                    f"cannot listen on port {at}: {(raised.strerror or '').lower()}",
+                    hint="choose another --port, or none",
+                ) from None
+            for project in make or []:
+                standin.make(project)
+            told = {
+                "name": name,
+                "address": standin.address,
+                "token": standin.state["tokens"]["anna"],
+                "second_token": standin.state["tokens"]["berta"],
+            }
             running.append(told | standin.more())
-            exported += [f"export {name.upper()}_{key.upper()}={shlex.quote(str(told[key]))}\n" for key in ("address", "token", "second_token")]
+            exported += [
+                f"export {name.upper()}_{key.upper()}={shlex.quote(str(told[key]))}\n"
+                for key in ("address", "token", "second_token")
+            ]
         if exports is not None:
             replace_file(exports, "".join([*exported, f"export STANDINS_PID={os.getpid()}\n"]).encode(), private=True)
         for told in running:

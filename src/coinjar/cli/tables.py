@@ -13,7 +13,17 @@ from functools import cache
 from typing import NamedTuple
 from unicodedata import combining, east_asian_width
 
-_STYLES = {"bold": "1", "dim": "2", "red": "31", "green": "32", "yellow": "33", "blue": "34", "cyan": "36", "bold red": "1;31", "": ""}
+_STYLES = {
+    "bold": "1",
+    "dim": "2",
+    "red": "31",
+    "green": "32",
+    "yellow": "33",
+    "blue": "34",
+    "cyan": "36",
+    "bold red": "1;31",
+    "": "",
+}
 _PLAIN = str.maketrans(
     {
         "●": "+",
@@ -113,7 +123,11 @@ def fit(natural: Sequence[int], least: Sequence[int], room: int) -> list[int]:
         if sum(widths) <= room:
             break
     else:
-        return list(least) if max(least, default=0) <= _NARROWEST else fit(least, [min(low, _NARROWEST) for low in least], room)
+        return (
+            list(least)
+            if max(least, default=0) <= _NARROWEST
+            else fit(least, [min(low, _NARROWEST) for low in least], room)
+        )
     for place, width in enumerate(natural):
         if widths[place] < width and sum(widths) < room:
             widths[place] += 1  # what the common cap left over
@@ -151,9 +165,15 @@ def show(text: str) -> None:
     print(text)
 
 
-def table(titles: Sequence[str], rows: Sequence[Sequence[StyledText]], *, least: Sequence[int], width: int) -> list[str]:
+def table(
+    titles: Sequence[str], rows: Sequence[Sequence[StyledText]], *, least: Sequence[int], width: int
+) -> list[str]:
     """The lines of a table. `least` gives the columns that each column keeps when it gets narrow."""
-    natural = [max([width_of(title), *(width_of(row[place].text) for row in rows)]) for place, title in enumerate(titles)]
-    widths = fit(natural, [min(one, other) for one, other in zip(least, natural, strict=True)], width - 2 * (len(titles) - 1))
+    natural = [
+        max([width_of(title), *(width_of(row[place].text) for row in rows)]) for place, title in enumerate(titles)
+    ]
+    widths = fit(
+        natural, [min(one, other) for one, other in zip(least, natural, strict=True)], width - 2 * (len(titles) - 1)
+    )
     head = line([StyledText(title, "dim") for title in titles], widths)
     return ([head] if any(titles) else []) + [line(row, widths) for row in rows]

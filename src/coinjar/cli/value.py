@@ -6,7 +6,18 @@ import sys
 
 import typer
 
-from coinjar.cli.common import CommandsOption, JarOption, NameArgument, SecretsOption, ServiceOption, StageArgument, WithOption, one_offs, open_here, say
+from coinjar.cli.common import (
+    CommandsOption,
+    JarOption,
+    NameArgument,
+    SecretsOption,
+    ServiceOption,
+    StageArgument,
+    WithOption,
+    one_offs,
+    open_here,
+    say,
+)
 from coinjar.core.errors import UsageError
 
 
@@ -36,7 +47,10 @@ def run(
         raise typer.Exit(1)
     terminal = sys.stdout.isatty()
     if seen.secret and terminal and not show_secrets:
-        raise UsageError(f"{name} is a secret, and this is a terminal", hint="add --show-secrets to see it; in a pipe or a file it is written without")
+        raise UsageError(
+            f"{name} is a secret, and this is a terminal",
+            hint="add --show-secrets to see it; in a pipe or a file it is written without",
+        )
     sys.stdout.flush()
     sys.stdout.buffer.write(seen.text.encode("utf-8", "surrogatepass"))
     sys.stdout.buffer.flush()

@@ -30,15 +30,30 @@ if TYPE_CHECKING:
 def run(
     ctx: typer.Context,
     where: Annotated[
-        list[str], typer.Argument(metavar="[STAGE] NAME", autocompletion=why_names, help="The stage and the variable; with --in the variable alone.")
+        list[str],
+        typer.Argument(
+            metavar="[STAGE] NAME",
+            autocompletion=why_names,
+            help="The stage and the variable; with --in the variable alone.",
+        ),
     ],
     inside: Annotated[
-        str | None, typer.Option("--in", metavar="DOCUMENT", help="A document: a destination's name, or a file. Tells what a step in it sees.")
+        str | None,
+        typer.Option(
+            "--in",
+            metavar="DOCUMENT",
+            help="A document: a destination's name, or a file. Tells what a step in it sees.",
+        ),
     ] = None,
-    at: Annotated[str | None, typer.Option("--at", metavar="POINTER", help="With --in: the environment, or the step or job that has it.")] = None,
+    at: Annotated[
+        str | None,
+        typer.Option("--at", metavar="POINTER", help="With --in: the environment, or the step or job that has it."),
+    ] = None,
     service: ServiceOption = None,
     with_: WithOption = None,
-    without_mine: Annotated[bool, typer.Option("--without-mine", help="Leave your own values out, as a delivery does.")] = False,
+    without_mine: Annotated[
+        bool, typer.Option("--without-mine", help="Leave your own values out, as a delivery does.")
+    ] = False,
     show_secrets: SecretsOption = False,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
@@ -51,23 +66,28 @@ def run(
         tell_level(ctx, where, inside, at, jar, show_secrets=show_secrets, as_json=as_json)
         return
     if len(where) != 2:
-        raise UsageError("why takes a stage and a variable", hint="`coinjar why STAGE NAME`, or `coinjar why NAME --in DOCUMENT --at POINTER`")
+        raise UsageError(
+            "why takes a stage and a variable",
+            hint="`coinjar why STAGE NAME`, or `coinjar why NAME --in DOCUMENT --at POINTER`",
+        )
     stage, name = where
     from coinjar.cli.service_choice import services_that_see
     from coinjar.core.display import Masker
     from coinjar.core.explain import explain
 
-    resolver = open_here(ctx, jar).resolver(stage, one_offs=one_offs(with_), mine=not without_mine, allow_commands=allow_commands)
+    resolver = open_here(ctx, jar).resolver(
+        stage, one_offs=one_offs(with_), mine=not without_mine, allow_commands=allow_commands
+    )
     variable = resolver.jar.variable(name)
     groups = services_that_see(resolver, variable, service)
     explanations = [explain(resolver, name, services[0]) for services in groups]
     masker = Masker(show_secrets=show_secrets)
     if as_json:
-        found = [_as_json(one, masker) for one in explanations]
+        found = [_as_json(explanation, masker) for explanation in explanations]
         print_json(found[0] if len(found) == 1 else {"stage": stage, "name": name, "services": found})
         return
-    for number, one in enumerate(explanations):
-        _show(one, masker, groups[number] if len(groups) > 1 else [one.service], first=number == 0)
+    for number, explanation in enumerate(explanations):
+        _show(explanation, masker, groups[number] if len(groups) > 1 else [explanation.service], first=number == 0)
 
 
 def value_words(seen: Resolved, masker: Masker) -> str:
@@ -89,7 +109,7 @@ def spoken_words(spoken: LayerValue, secret: bool, masker: Masker) -> str:
     if spoken.form == "text":
         return masker.show(spoken.text, secret=secret)
     if secret and isinstance(content, Template) and not masker.show_secrets:
-        return f"ƒ made from {', '.join(dict.fromkeys(one.name for one in content.references()))}"
+        return f"ƒ made from {', '.join(dict.fromkeys(reference.name for reference in content.references()))}"
     signs = {"references": "ƒ", "command": "command:", "file": "file:", "environment": "environment:"}
     return f"{signs[spoken.form]} {masker.show(spoken.text, secret=False)}"
 
@@ -97,7 +117,11 @@ def spoken_words(spoken: LayerValue, secret: bool, masker: Masker) -> str:
 def _as_json(found: Explanation, masker: Masker) -> dict[str, Any]:
     def value(seen: Resolved) -> dict[str, Any]:
         hidden = seen.secret and not masker.show_secrets
-        shown: dict[str, Any] = {"value": None if hidden else seen.text, "has_value": seen.text is not None, "secret": seen.secret}
+        shown: dict[str, Any] = {
+            "value": None if hidden else seen.text,
+            "has_value": seen.text is not None,
+            "secret": seen.secret,
+        }
         if hidden and seen.text is not None:
             shown["masked"] = masker.mask(seen.text)
         if seen.fault:
@@ -112,17 +136,22 @@ def _as_json(found: Explanation, masker: Masker) -> dict[str, Any]:
         **value(found.seen),
         "layers": [
             {
-                "layer": one.layer,
-                "form": one.form,
-                "says": spoken_words(one, True, masker) if secret and one.form in ("text", "references") and not masker.show_secrets else one.text,
-                "wins": one.wins,
-                "file": one.written.file,
-                "line": one.written.line,
-                "column": one.written.column,
+                "layer": layer_value.layer,
+                "form": layer_value.form,
+                "says": spoken_words(layer_value, True, masker)
+                if secret and layer_value.form in ("text", "references") and not masker.show_secrets
+                else layer_value.text,
+                "wins": layer_value.wins,
+                "file": layer_value.written.file,
+                "line": layer_value.written.line,
+                "column": layer_value.written.column,
             }
-            for one in found.spoken
+            for layer_value in found.spoken
         ],
-        "references": [{"name": one.name, "service": one.service, "depth": one.depth, **value(one.seen)} for one in found.followed],
+        "references": [
+            {"name": followed.name, "service": followed.service, "depth": followed.depth, **value(followed.seen)}
+            for followed in found.followed
+        ],
         "remarks": list(found.remarks),
     }
 
@@ -136,15 +165,15 @@ def _show(found: Explanation, masker: Masker, services: list[str], *, first: boo
     show(styled(f"{found.variable.name} = {value_words(found.seen, masker)}", "bold"))
     show(f"on {found.stage}, for {', '.join(services)}" + (f": {found.variable.about}" if found.variable.about else ""))
     rows = []
-    for one in reversed(found.spoken):
-        verdict = StyledText("✓ wins", "green") if one.wins else StyledText("  covered", "dim")
-        words = spoken_words(one, found.variable.secret, masker)
-        place = str(one.written.place) if one.written.line else one.written.file
+    for layer_value in reversed(found.spoken):
+        verdict = StyledText("✓ wins", "green") if layer_value.wins else StyledText("  covered", "dim")
+        words = spoken_words(layer_value, found.variable.secret, masker)
+        place = str(layer_value.written.place) if layer_value.written.line else layer_value.written.file
         rows.append(
             [
                 verdict,
-                StyledText(one.layer, "yellow" if one.kind == "mine" else ""),
-                StyledText(words, "bold" if one.wins else "dim"),
+                StyledText(layer_value.layer, "yellow" if layer_value.kind == "mine" else ""),
+                StyledText(words, "bold" if layer_value.wins else "dim"),
                 StyledText(place, "cyan"),
             ]
         )
@@ -155,11 +184,15 @@ def _show(found: Explanation, masker: Masker, services: list[str], *, first: boo
     if found.followed:
         show("")
         follows = []
-        for each in found.followed:
-            place = str(each.seen.written.place) if each.seen.written else "nowhere"
-            whose = f" of {each.service}" if each.service != found.service else ""
+        for followed in found.followed:
+            place = str(followed.seen.written.place) if followed.seen.written else "nowhere"
+            whose = f" of {followed.service}" if followed.service != found.service else ""
             follows.append(
-                [StyledText(f"{'  ' * each.depth}└ {each.name}{whose}"), StyledText(value_words(each.seen, masker), "bold"), StyledText(place, "cyan")]
+                [
+                    StyledText(f"{'  ' * followed.depth}└ {followed.name}{whose}"),
+                    StyledText(value_words(followed.seen, masker), "bold"),
+                    StyledText(place, "cyan"),
+                ]
             )
         for row in table(["made from", "", ""], follows, least=[16, 16, 24], width=width):
             show(row)

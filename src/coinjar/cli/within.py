@@ -5,20 +5,39 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import CommandsOption, JarOption, ServiceOption, StageArgument, WithOption, open_here, resolved, say
+from coinjar.cli.common import (
+    CommandsOption,
+    JarOption,
+    ServiceOption,
+    StageArgument,
+    WithOption,
+    open_here,
+    resolved,
+    say,
+)
 
 
 def run(
     ctx: typer.Context,
     stage: StageArgument,
-    command: Annotated[list[str], typer.Argument(metavar="-- CMD [ARGUMENT...]", help="The program and its arguments, behind --.")],
+    command: Annotated[
+        list[str], typer.Argument(metavar="-- CMD [ARGUMENT...]", help="The program and its arguments, behind --.")
+    ],
     service: ServiceOption = None,
     with_: WithOption = None,
     bare: Annotated[
-        bool, typer.Option("--bare", help="Start from an empty environment: only PATH, HOME, USER, LOGNAME, SHELL, TERM, TZ, TMPDIR, LANG, LC_ALL are kept.")
+        bool,
+        typer.Option(
+            "--bare",
+            help="Start from an empty environment: only PATH, HOME, USER, LOGNAME, SHELL, TERM, TZ, TMPDIR, LANG, LC_ALL are kept.",
+        ),
     ] = False,
     mask: Annotated[
-        bool, typer.Option("--mask", help="Replace secrets in the program's output, for logs: it is a child then, signals and exit code are passed on.")
+        bool,
+        typer.Option(
+            "--mask",
+            help="Replace secrets in the program's output, for logs: it is a child then, signals and exit code are passed on.",
+        ),
     ] = False,
     allow_commands: CommandsOption = False,
     jar: JarOption = None,

@@ -49,4 +49,4 @@ class CodePaths(Record):
 
 def has_code(jar: Jar) -> bool:
     """Whether jar.yaml says where the code is."""
-    return jar.code is not None or any(one.code for one in jar.services.values())
+    return jar.code is not None or any(service.code for service in jar.services.values())

@@ -55,7 +55,9 @@ class Difference(NamedTuple):
 class FlatSide:
     """A side that is texts by name: one map for all services (under None), and maps of their own for some."""
 
-    def __init__(self, label: str, values: Mapping[str | None, dict[str, str | None]], secret: Iterable[str] = ()) -> None:
+    def __init__(
+        self, label: str, values: Mapping[str | None, dict[str, str | None]], secret: Iterable[str] = ()
+    ) -> None:
         self.label = label
         self._values = values
         self._secret = frozenset(secret)
@@ -65,7 +67,7 @@ class FlatSide:
 
     def services(self) -> list[str]:
         """The services that it tells apart."""
-        return [one for one in self._values if one is not None]
+        return [value for value in self._values if value is not None]
 
     def varies(self, name: str) -> bool:
         return len({own.get(name, ...) for own in self._values.values()}) > 1
@@ -73,7 +75,7 @@ class FlatSide:
     def entry(self, name: str, service: str | None) -> SideValue:
         own = self._values.get(service, self._values.get(None, {}))
         if service is None and name not in own:  # all services that have it have the same
-            own = next((each for each in self._values.values() if name in each), own)
+            own = next((value for value in self._values.values() if name in value), own)
         if name not in own:
             return SideValue(note="not in it")
         text = own[name]
@@ -90,12 +92,18 @@ class StageSide:
         self._known: dict[str, Sequence[str]] = {}
 
     def names(self) -> Iterable[str]:
-        return [name for name, variable in self._resolver.jar.variables.items() if any(variable.serves(one) for one in self._services)]
+        return [
+            name
+            for name, variable in self._resolver.jar.variables.items()
+            if any(variable.serves(service) for service in self._services)
+        ]
 
     def _here(self, name: str) -> Sequence[str]:
         if name not in self._known:
             variable = self._resolver.jar.variables.get(name)
-            self._known[name] = [one for one in self._services if variable and self._resolver.applies(variable, one)]
+            self._known[name] = [
+                service for service in self._services if variable and self._resolver.applies(variable, service)
+            ]
         return self._known[name]
 
     def varies(self, name: str) -> bool:
@@ -134,9 +142,17 @@ def compare(left: Side, right: Side, services: Sequence[str]) -> list[Difference
     for name in dict.fromkeys([*left.names(), *right.names()]):
         whose: Sequence[str | None] = services if left.varies(name) or right.varies(name) else [None]
         for service in whose:
-            one, other = left.entry(name, service), right.entry(name, service)
-            if one.text is None and other.text is None and not one.fault and not other.fault:
+            side_value, other = left.entry(name, service), right.entry(name, service)
+            if side_value.text is None and other.text is None and not side_value.fault and not other.fault:
                 continue
-            secret = one.secret or other.secret
-            found.append(Difference(name, service, one._replace(secret=secret), other._replace(secret=secret), verdict(one, other)))
+            secret = side_value.secret or other.secret
+            found.append(
+                Difference(
+                    name,
+                    service,
+                    side_value._replace(secret=secret),
+                    other._replace(secret=secret),
+                    verdict(side_value, other),
+                )
+            )
     return found

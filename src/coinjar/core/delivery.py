@@ -108,24 +108,42 @@ def plan(wanted: Mapping[str, DesiredValue], held: Mapping[str, LiveValue], know
             trusted.append(name)
         else:
             changes.append(DeliveryChange(name, AGAIN, None, want.text, secret, there))
-    rest = [one for name, one in held.items() if name not in wanted and not one.supplied and not one.wide]
-    gone = [one for one in rest if known.whole or known.ours(one.name)]
-    changes += [DeliveryChange(one.name, GONE, one.text, None, one.secret, one) for one in gone]
-    return DeliveryPlan(_with_renames(changes, known.former), same, [one.name for one in rest if one not in gone], trusted)
+    rest = [
+        live_value
+        for name, live_value in held.items()
+        if name not in wanted and not live_value.supplied and not live_value.wide
+    ]
+    gone = [live_value for live_value in rest if known.whole or known.ours(live_value.name)]
+    changes += [
+        DeliveryChange(live_value.name, GONE, live_value.text, None, live_value.secret, live_value)
+        for live_value in gone
+    ]
+    return DeliveryPlan(
+        _with_renames(changes, known.former),
+        same,
+        [live_value.name for live_value in rest if live_value not in gone],
+        trusted,
+    )
 
 
 def _with_renames(changes: list[DeliveryChange], former: Mapping[str, tuple[str, ...]]) -> list[DeliveryChange]:
     """The same changes; a new name whose old one goes says so, and the old one too."""
-    gone = {one.name for one in changes if one.action == GONE}
-    now = {old: one.name for one in changes if one.action == NEW for old in former.get(one.name, ()) if old in gone}
+    gone = {change.name for change in changes if change.action == GONE}
+    now = {
+        old: change.name
+        for change in changes
+        if change.action == NEW
+        for old in former.get(change.name, ())
+        if old in gone
+    }
     before = {new: old for old, new in now.items()}
     return [
-        one._replace(renamed=before[one.name])
-        if one.action == NEW and one.name in before
-        else one._replace(renamed=now[one.name])
-        if one.action == GONE and one.name in now
-        else one
-        for one in changes
+        change._replace(renamed=before[change.name])
+        if change.action == NEW and change.name in before
+        else change._replace(renamed=now[change.name])
+        if change.action == GONE and change.name in now
+        else change
+        for change in changes
     ]
 
 
@@ -150,7 +168,9 @@ class VariableState(NamedTuple):
         return self.state in CALM and not self.note
 
 
-def standings(wanted: Mapping[str, DesiredValue], held: Mapping[str, LiveValue], known: PlanContext, pending: Collection[str]) -> list[VariableState]:
+def standings(
+    wanted: Mapping[str, DesiredValue], held: Mapping[str, LiveValue], known: PlanContext, pending: Collection[str]
+) -> list[VariableState]:
     """How every variable of either side stands; `pending` are the names that are saved and not in effect."""
     found = [_standing(want, held.get(name), known, name in pending) for name, want in wanted.items()]
     for name, there in held.items():
@@ -161,17 +181,29 @@ def standings(wanted: Mapping[str, DesiredValue], held: Mapping[str, LiveValue],
         elif not there.wide:
             ours = known.ours(name) or known.whole
             found.append(
-                VariableState(name, EXTRA, there.text, None, there.secret, "the next delivery removes it" if ours else "the jar does not know it here")
+                VariableState(
+                    name,
+                    EXTRA,
+                    there.text,
+                    None,
+                    there.secret,
+                    "the next delivery removes it" if ours else "the jar does not know it here",
+                )
             )
     gone = [name for name in sorted(pending) if name not in wanted and name not in held]
-    return found + [VariableState(name, PENDING, None, None, secret=False, note="removed, and what runs still has it") for name in gone]
+    return found + [
+        VariableState(name, PENDING, None, None, secret=False, note="removed, and what runs still has it")
+        for name in gone
+    ]
 
 
 def _standing(want: DesiredValue, there: LiveValue | None, known: PlanContext, pending: bool) -> VariableState:
     last = known.last.get(want.name)
     now = known.fingerprint(want.name, want.text)
     secret = want.secret or (there is not None and there.secret)
-    if there is not None and there.wide and there.text != want.text:  # the level around has another, so ours is not there
+    if (
+        there is not None and there.wide and there.text != want.text
+    ):  # the level around has another, so ours is not there
         there = None
 
     def stands(state: str, note: str = "") -> VariableState:

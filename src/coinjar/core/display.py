@@ -6,7 +6,9 @@ import re
 
 from coinjar.core.secret import reveal
 
-_UNSAFE = re.compile("[\x00-\x1f\x7f-\x9f\u00ad\u061c\u200b-\u200f\u2028-\u202f\u2060-\u206f\ufeff\ufff9-\ufffb\ud800-\udfff\U000e0000-\U000e007f]")
+_UNSAFE = re.compile(
+    "[\x00-\x1f\x7f-\x9f\u00ad\u061c\u200b-\u200f\u2028-\u202f\u2060-\u206f\ufeff\ufff9-\ufffb\ud800-\udfff\U000e0000-\U000e007f]"
+)
 _NAMED = {"\n": "\\n", "\r": "\\r", "\t": "\\t"}
 
 

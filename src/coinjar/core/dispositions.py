@@ -8,7 +8,14 @@ from typing import NamedTuple
 
 from coinjar.core.names import ALL, nearest
 
-CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN = "carried", "renamed", "replaced", "left_behind", "supplied", "to_be_given"
+CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN = (
+    "carried",
+    "renamed",
+    "replaced",
+    "left_behind",
+    "supplied",
+    "to_be_given",
+)
 FATES = (CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN)
 """The groups of a sheet; `to_be_given`: nobody can read it there, or it cannot go as it is."""
 
@@ -86,60 +93,84 @@ class SheetEntry(NamedTuple):
     secret: bool
 
 
-def fate(one: SourceValue, facts: MigrationContext) -> Disposition:  # noqa: C901, PLR0911 - the questions in their order, an answer each
+def fate(source_value: SourceValue, facts: MigrationContext) -> Disposition:  # noqa: C901, PLR0911 - the questions in their order, an answer each
     """What becomes of a variable."""
-    declared, in_jar = facts.jar(one)
-    if one.supplied:
-        return _was_supplied(one, facts, declared=declared)
-    refused = facts.refusal(one.name, one.text or in_jar or "x")
+    declared, in_jar = facts.jar(source_value)
+    if source_value.supplied:
+        return _was_supplied(source_value, facts, declared=declared)
+    refused = facts.refusal(source_value.name, source_value.text or in_jar or "x")
     if refused and refused.what == GIVES:
-        return Disposition(SUPPLIED, one.name, f"{facts.new} sets it by itself")
+        return Disposition(SUPPLIED, source_value.name, f"{facts.new} sets it by itself")
     if refused and refused.what == KEPT:
-        return Disposition(LEFT, one.name, refused.words)
-    if owner := facts.renamed(one.name):
-        return Disposition(LEFT, one.name, f"an old name of {owner}, which goes under the names that the jar says")
-    if words := facts.takes(one):
-        return Disposition(LEFT, one.name, words)
-    if one.text is None and in_jar is None:
-        return Disposition(GIVEN, one.name, f"{facts.old} gives its value to nobody" + (", and the jar does not have it" if facts.has_jar else ""))
-    if facts.mentioned is not None and not declared and one.name not in facts.mentioned:
-        return Disposition(LEFT, one.name, "nothing mentions it; to keep it all the same, move this line to carried")
+        return Disposition(LEFT, source_value.name, refused.words)
+    if owner := facts.renamed(source_value.name):
+        return Disposition(
+            LEFT, source_value.name, f"an old name of {owner}, which goes under the names that the jar says"
+        )
+    if words := facts.takes(source_value):
+        return Disposition(LEFT, source_value.name, words)
+    if source_value.text is None and in_jar is None:
+        return Disposition(
+            GIVEN,
+            source_value.name,
+            f"{facts.old} gives its value to nobody" + (", and the jar does not have it" if facts.has_jar else ""),
+        )
+    if facts.mentioned is not None and not declared and source_value.name not in facts.mentioned:
+        return Disposition(
+            LEFT, source_value.name, "nothing mentions it; to keep it all the same, move this line to carried"
+        )
     if refused and refused.what == EMPTY:
-        return Disposition(LEFT, one.name, refused.words)
+        return Disposition(LEFT, source_value.name, refused.words)
     if refused and refused.what == VALUE:
-        return Disposition(GIVEN, one.name, refused.words)
+        return Disposition(GIVEN, source_value.name, refused.words)
     if refused:
-        new = proposed(one.name, facts)
-        return Disposition(RENAMED, new, refused.words + _mentioned_in(facts, one.name))
-    if one.text is None:
-        return Disposition(REPLACED, one.name, f"{facts.old} gives its value to nobody: the jar's goes")
-    if in_jar is not None and in_jar != one.text:
-        return Disposition(REPLACED, one.name, f"the jar says another value than {facts.old} has: the jar's goes")
-    return Disposition(CARRIED, one.name, _carried(one, facts, declared=declared, in_jar=in_jar))
+        new = proposed(source_value.name, facts)
+        return Disposition(RENAMED, new, refused.words + _mentioned_in(facts, source_value.name))
+    if source_value.text is None:
+        return Disposition(REPLACED, source_value.name, f"{facts.old} gives its value to nobody: the jar's goes")
+    if in_jar is not None and in_jar != source_value.text:
+        return Disposition(
+            REPLACED, source_value.name, f"the jar says another value than {facts.old} has: the jar's goes"
+        )
+    return Disposition(CARRIED, source_value.name, _carried(source_value, facts, declared=declared, in_jar=in_jar))
 
 
-def _was_supplied(one: SourceValue, facts: MigrationContext, *, declared: bool) -> Disposition:
-    refused = facts.refusal(one.name, one.text or "x")
+def _was_supplied(source_value: SourceValue, facts: MigrationContext, *, declared: bool) -> Disposition:
+    refused = facts.refusal(source_value.name, source_value.text or "x")
     if refused and refused.what == GIVES:
-        return Disposition(SUPPLIED, one.name, f"{facts.new} sets it by itself, as {facts.old} did")
-    needed = declared or (facts.mentioned is not None and one.name in facts.mentioned)
-    if needed and not facts.takes(one):
-        return Disposition(GIVEN, one.name, f"{facts.old} set it by itself, and {facts.new} does not")
-    return Disposition(LEFT, one.name, f"{facts.old} set it by itself, and nothing else knows it")
+        return Disposition(SUPPLIED, source_value.name, f"{facts.new} sets it by itself, as {facts.old} did")
+    needed = declared or (facts.mentioned is not None and source_value.name in facts.mentioned)
+    if needed and not facts.takes(source_value):
+        return Disposition(GIVEN, source_value.name, f"{facts.old} set it by itself, and {facts.new} does not")
+    return Disposition(LEFT, source_value.name, f"{facts.old} set it by itself, and nothing else knows it")
 
 
-def _carried(one: SourceValue, facts: MigrationContext, *, declared: bool, in_jar: str | None) -> str:
-    words = "as the jar has it" if in_jar is not None else "the jar takes it over" if declared else "the jar does not know it: it will be declared"
+def _carried(source_value: SourceValue, facts: MigrationContext, *, declared: bool, in_jar: str | None) -> str:
+    words = (
+        "as the jar has it"
+        if in_jar is not None
+        else "the jar takes it over"
+        if declared
+        else "the jar does not know it: it will be declared"
+    )
     words = words if facts.has_jar else "as it is there"
-    there = facts.there(one, one.name)
+    there = facts.there(source_value, source_value.name)
     if there is None:
         return words
-    return f"{words}; {facts.new} has it already" if there == one.text else f"{words}; {facts.new} has another value, which is overwritten"
+    return (
+        f"{words}; {facts.new} has it already"
+        if there == source_value.text
+        else f"{words}; {facts.new} has another value, which is overwritten"
+    )
 
 
 def _mentioned_in(facts: MigrationContext, name: str) -> str:
     places = (facts.mentioned or {}).get(name, [])
-    return f"; mentioned in {', '.join(places[:3])}{f' and {len(places) - 3} more' if len(places) > 3 else ''}" if places else ""
+    return (
+        f"; mentioned in {', '.join(places[:3])}{f' and {len(places) - 3} more' if len(places) > 3 else ''}"
+        if places
+        else ""
+    )
 
 
 def proposed(name: str, facts: MigrationContext) -> str:
@@ -147,7 +178,9 @@ def proposed(name: str, facts: MigrationContext) -> str:
     spelled = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name)
     spelled = re.sub(r"[^A-Za-z0-9_]+", "_", spelled).strip("_").upper() or "RENAMED"
     spelled = f"V_{spelled}" if spelled[0].isdigit() else spelled
-    near = nearest(name, [one for one in facts.known if one.replace("_", "").casefold() == spelled.replace("_", "").casefold()])
+    near = nearest(
+        name, [name for name in facts.known if name.replace("_", "").casefold() == spelled.replace("_", "").casefold()]
+    )
     if near and not facts.refusal(near, "x"):
         return near
     for length in (len(spelled), 64, 32):
@@ -161,19 +194,33 @@ def entries(found: Iterable[SourceValue], facts: MigrationContext) -> list[Sheet
     """The lines of a sheet: each variable's places with the same fate together, in the order of groups and names."""
     lines: dict[tuple[str, str, str, str], list[SourceValue]] = {}
     first: dict[tuple[str, str], str] = {}
-    for one in found:
-        what = fate(one, facts)
-        other = first.setdefault((one.where, what.name.casefold()), what.name) if what.group in (CARRIED, RENAMED, REPLACED) else what.name
+    for source_value in found:
+        what = fate(source_value, facts)
+        other = (
+            first.setdefault((source_value.where, what.name.casefold()), what.name)
+            if what.group in (CARRIED, RENAMED, REPLACED)
+            else what.name
+        )
         if facts.folds and other != what.name:
             what = Disposition(
-                RENAMED, proposed(f"{one.name}_2", facts), f"{facts.new} ignores case: it and {other} are one name there" + _mentioned_in(facts, one.name)
+                RENAMED,
+                proposed(f"{source_value.name}_2", facts),
+                f"{facts.new} ignores case: it and {other} are one name there"
+                + _mentioned_in(facts, source_value.name),
             )
-        lines.setdefault((what.group, one.name, what.name, what.why), []).append(one)
+        lines.setdefault((what.group, source_value.name, what.name, what.why), []).append(source_value)
     made = [
-        SheetEntry(group, variable, tuple(dict.fromkeys(each.where for each in places)), becomes, why, any(each.secret for each in places))
+        SheetEntry(
+            group,
+            variable,
+            tuple(dict.fromkeys(source_value.where for source_value in places)),
+            becomes,
+            why,
+            any(source_value.secret for source_value in places),
+        )
         for (group, variable, becomes, why), places in lines.items()
     ]
-    return sorted(made, key=lambda one: (FATES.index(one.group), one.variable, one.where))
+    return sorted(made, key=lambda entry: (FATES.index(entry.group), entry.variable, entry.where))
 
 
 class InboundReference(NamedTuple):

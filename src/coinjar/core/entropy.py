@@ -13,7 +13,15 @@ _COMMON = frozenset(
     "password passwort passwd pass secret admin administrator root user login test testing welcome letmein qwerty azerty qwertz hello abc "
     "default example changeme change demo temp guest master prod production dev staging token key geheim made up db database".split()
 )
-_RUNS = "abcdefghijklmnopqrstuvwxyz", "zyxwvutsrqponmlkjihgfedcba", "01234567890", "98765432109", "qwertyuiop", "asdfghjkl", "zxcvbnm"
+_RUNS = (
+    "abcdefghijklmnopqrstuvwxyz",
+    "zyxwvutsrqponmlkjihgfedcba",
+    "01234567890",
+    "98765432109",
+    "qwertyuiop",
+    "asdfghjkl",
+    "zxcvbnm",
+)
 _COMMON_BITS, _WORD_BITS, _YEAR_BITS, _LONGEST_WORD = 6.0, 13.0, 7.0, 12
 _SEPARATOR_BITS = 2.0
 
@@ -30,7 +38,11 @@ def _chunk(chunk: str) -> float:
 
 
 def _in_full(text: str) -> float:
-    pool = sum(size for pattern, size in (("[a-z]", 26), ("[A-Z]", 26), (r"\d", 10), (r"[^A-Za-z\d]", 20)) if re.search(pattern, text))
+    pool = sum(
+        size
+        for pattern, size in (("[a-z]", 26), ("[A-Z]", 26), (r"\d", 10), (r"[^A-Za-z\d]", 20))
+        if re.search(pattern, text)
+    )
     if re.fullmatch("[0-9a-f]*|[0-9A-F]*", text):
         pool = min(pool, 16)
     different = len(set(text))

@@ -28,7 +28,16 @@ class CoinJarError(Exception):
 
     exit_code = 3
 
-    def __init__(self, message: str, *, hint: str, place: Location | None = None, code: str = "input", subject: str = "", of: str = "") -> None:
+    def __init__(
+        self,
+        message: str,
+        *,
+        hint: str,
+        place: Location | None = None,
+        code: str = "input",
+        subject: str = "",
+        of: str = "",
+    ) -> None:
         self.message = f"{of}: {message}" if of else message
         super().__init__(self.message)
         self.words = message
@@ -80,7 +89,7 @@ class ErrorGroup(CoinJarError):
     """All faults of one input at once; ends with the exit code of the first."""
 
     def __init__(self, errors: Iterable[CoinJarError]) -> None:
-        self.errors = [one for error in errors for one in error.each()]
+        self.errors = [fault for error in errors for fault in error.each()]
         first = self.errors[0]
         super().__init__(first.message, hint=first.hint, place=first.place, code=first.code)
         self.exit_code = first.exit_code

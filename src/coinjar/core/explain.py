@@ -68,12 +68,24 @@ def explain(resolver: Resolver, name: str, service: str) -> Explanation:
     spoken = []
     for layer, scope, written in resolver.spoke(name, service):
         form, text = form_of(written)
-        spoken.append(LayerValue(layer.label(scope), layer.kind, scope, written, applies and written is seen.written, text, form))
+        spoken.append(
+            LayerValue(layer.label(scope), layer.kind, scope, written, applies and written is seen.written, text, form)
+        )
     followed = tuple(_follow(resolver, seen, service, 1, set())) if applies else ()
-    return Explanation(variable, resolver.stage, service, seen, tuple(spoken), followed, tuple(_remarks(resolver, seen, service, spoken)))
+    return Explanation(
+        variable,
+        resolver.stage,
+        service,
+        seen,
+        tuple(spoken),
+        followed,
+        tuple(_remarks(resolver, seen, service, spoken)),
+    )
 
 
-def _follow(resolver: Resolver, seen: Resolved, service: str, depth: int, shown: set[tuple[str, str]]) -> Iterator[FollowedReference]:
+def _follow(
+    resolver: Resolver, seen: Resolved, service: str, depth: int, shown: set[tuple[str, str]]
+) -> Iterator[FollowedReference]:
     if seen.written is None or not isinstance(seen.written.content, Template) or depth > DEEPEST:
         return  # whose value cannot be worked out, which is said
     for reference in seen.written.content.references():
@@ -109,6 +121,6 @@ def _remarks(resolver: Resolver, seen: Resolved, service: str, spoken: list[Laye
 def covered(spoken: list[LayerValue]) -> Iterator[tuple[LayerValue, LayerValue]]:
     """Pairs of a service's own value and the `all` of a higher layer that covers it."""
     if spoken and spoken[-1].scope == ALL and spoken[-1].kind in ("shared", "stage"):
-        for one in spoken[:-1]:
-            if one.scope != ALL:
-                yield one, spoken[-1]
+        for layer_value in spoken[:-1]:
+            if layer_value.scope != ALL:
+                yield layer_value, spoken[-1]

@@ -48,7 +48,11 @@ def letters(alphabet: str) -> str:
         found += single or map(chr, range(ord(first), ord(last) + 1))
     spelled = "".join(dict.fromkeys(found))
     if len(spelled) < 2 or "\0" in spelled:
-        raise InputError("the alphabet has fewer than two characters", hint="write characters and ranges: 'A-Za-z0-9_'", code="recipe")
+        raise InputError(
+            "the alphabet has fewer than two characters",
+            hint="write characters and ranges: 'A-Za-z0-9_'",
+            code="recipe",
+        )
     return spelled
 
 
@@ -57,15 +61,29 @@ def recipe_of(variable: Variable, given: Mapping[str, object] | None = None) -> 
     wanted = {**variable.generate, **{name: value for name, value in (given or {}).items() if value is not None}}
     form = str(wanted.get("form", "base64" if variable.kind == "base64" else "text"))
     if form not in FORMS:
-        raise InputError(f"there is no form '{form}'", hint=f"the forms are {', '.join(FORMS)}", place=variable.place, code="recipe")
+        raise InputError(
+            f"there is no form '{form}'", hint=f"the forms are {', '.join(FORMS)}", place=variable.place, code="recipe"
+        )
     text = str(wanted.get("length", FORMS[form]))
     if not re.fullmatch(r"(?a)[1-9]\d*", text) or int(text) > _LONGEST:
-        raise InputError(f"the length must be 1 to {_LONGEST}", hint="it counts characters, of words the words", place=variable.place, code="recipe")
+        raise InputError(
+            f"the length must be 1 to {_LONGEST}",
+            hint="it counts characters, of words the words",
+            place=variable.place,
+            code="recipe",
+        )
     if form == "base64" and int(text) % 4:
-        raise InputError("the length of base64 is a multiple of 4", hint="44 holds 32 bytes", place=variable.place, code="recipe")
+        raise InputError(
+            "the length of base64 is a multiple of 4", hint="44 holds 32 bytes", place=variable.place, code="recipe"
+        )
     alphabet = str(wanted.get("alphabet", ALPHABET))
     if "alphabet" in wanted and form != "text":
-        raise InputError(f"an alphabet goes with the form text, not {form}", hint="leave one of them out", place=variable.place, code="recipe")
+        raise InputError(
+            f"an alphabet goes with the form text, not {form}",
+            hint="leave one of them out",
+            place=variable.place,
+            code="recipe",
+        )
     letters(alphabet)
     return Generator(form, FORMS["uuid"] if form == "uuid" else int(text), alphabet)
 
@@ -81,7 +99,12 @@ def make(recipe: Generator, variable: Variable) -> Secret:
         except CoinJarError as refused:
             fault = refused
     why = f": {fault.message}" if fault else f": its kind, {variable.kind}, writes it otherwise"
-    raise InputError(f"the recipe gives no value that fits {variable.name}{why}", hint="change the recipe or the kind", place=variable.place, code="recipe")
+    raise InputError(
+        f"the recipe gives no value that fits {variable.name}{why}",
+        hint="change the recipe or the kind",
+        place=variable.place,
+        code="recipe",
+    )
 
 
 def _made(recipe: Generator) -> str:
@@ -92,6 +115,9 @@ def _made(recipe: Generator) -> str:
     if recipe.form == "base64":
         return b64encode(secrets.token_bytes(recipe.length // 4 * 3)).decode()
     if recipe.form == "words":
-        return "-".join("".join(secrets.choice(_CONSONANTS) + secrets.choice(_VOWELS) for _ in range(2)) for _ in range(recipe.length))
+        return "-".join(
+            "".join(secrets.choice(_CONSONANTS) + secrets.choice(_VOWELS) for _ in range(2))
+            for _ in range(recipe.length)
+        )
     alphabet = letters(recipe.alphabet)
     return "".join(secrets.choice(alphabet) for _ in range(recipe.length))

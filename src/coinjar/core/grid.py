@@ -68,7 +68,11 @@ def column(resolver: Resolver, variables: Iterable[tuple[Variable, Sequence[str]
         else:  # one text for every service: by far the most cells
             seen = written.seen or plain(variable, written)
             plain_text = seen.text is not None and (seen.text or not variable.lacks(seen.text))
-            cells.append(_single(seen, origins) if not plain_text else Cell(origins.get(id(written), DEFAULT), seen.text, seen.secret))
+            cells.append(
+                _single(seen, origins)
+                if not plain_text
+                else Cell(origins.get(id(written), DEFAULT), seen.text, seen.secret)
+            )
     return cells
 
 
@@ -78,23 +82,23 @@ _NOT_HERE, _LACKING, _UNSET, _NOTHING = Cell(NOT_HERE), Cell(MISSING), Cell(UNSE
 def _several(resolver: Resolver, variable: Variable, services: Sequence[str], origins: dict[int, str]) -> Cell:
     """The cell of a variable of which services may see different values."""
     winners = resolver.winners(variable.name, services)
-    if all([one is None or isinstance(one.content, str) for one in winners]):  # noqa: C419 - twice as fast as a generator here
-        seen = [one.seen or plain(variable, one) for one in winners if one is not None]
-        texts = {one.text for one in seen}
+    if all([definition is None or isinstance(definition.content, str) for definition in winners]):  # noqa: C419 - twice as fast as a generator here
+        seen = [definition.seen or plain(variable, definition) for definition in winners if definition is not None]
+        texts = {resolved.text for resolved in seen}
         if len(texts) > 1 and len(seen) == len(winners) and None not in texts:
             return Cell(VARIES, None, variable.secret, variants=len(texts))
         if len(seen) < len(winners):
             seen.append(Resolved(variable, None, secret=variable.secret))
     else:
         seen = [resolver.value(variable.name, service) for service in resolver.distinct(variable, services)]
-    variants = len({(one.text, one.is_unset, one.fault is not None) for one in seen})
+    variants = len({(resolved.text, resolved.is_unset, resolved.fault is not None) for resolved in seen})
     if variants == 1:
         return _single(seen[-1], origins)  # of several origins the common one, which comes last
-    secret = any(one.secret for one in seen)
-    faulty = next((one.fault.message for one in seen if one.fault), None)
-    if faulty and all(one.fault is None or is_others(one.fault) for one in seen):
+    secret = any(resolved.secret for resolved in seen)
+    faulty = next((resolved.fault.message for resolved in seen if resolved.fault), None)
+    if faulty and all(resolved.fault is None or is_others(resolved.fault) for resolved in seen):
         return Cell(SEALED, None, secret=True, derived=seen[0].derived, fault=faulty)
-    lacking = any(variable.lacks(one.text) for one in seen)
+    lacking = any(variable.lacks(resolved.text) for resolved in seen)
     state = FAULT if faulty else MISSING if lacking else VARIES
     return Cell(state, None, secret, seen[0].derived, variants, faulty)
 
@@ -125,7 +129,9 @@ def _agreement(cells: Iterable[Cell]) -> str:
 
 def by_stage(jar: Jar, resolvers: Sequence[Resolver], services: Sequence[str]) -> list[GridRow]:
     """A row a variable that any of these services may see, a cell a resolver (each of another stage)."""
-    serving = [(variable, [service for service in services if variable.serves(service)]) for variable in jar.variables.values()]
+    serving = [
+        (variable, [service for service in services if variable.serves(service)]) for variable in jar.variables.values()
+    ]
     asked = [pair for pair in serving if pair[1]]
     return _rows(asked, [column(resolver, asked) for resolver in resolvers])
 
@@ -133,9 +139,15 @@ def by_stage(jar: Jar, resolvers: Sequence[Resolver], services: Sequence[str]) -
 def by_service(jar: Jar, resolver: Resolver, services: Sequence[str]) -> list[GridRow]:
     """A row a variable, a cell a service of the resolver's stage."""
     variables = list(jar.variables.values())
-    columns = [column(resolver, [(variable, [service] if variable.serves(service) else []) for variable in variables]) for service in services]
+    columns = [
+        column(resolver, [(variable, [service] if variable.serves(service) else []) for variable in variables])
+        for service in services
+    ]
     return _rows([(variable, services) for variable in variables], columns)
 
 
 def _rows(asked: Sequence[tuple[Variable, Sequence[str]]], columns: Sequence[list[Cell]]) -> list[GridRow]:
-    return [GridRow(variable, cells, _agreement(cells)) for (variable, _), cells in zip(asked, zip(*columns, strict=True), strict=True)]
+    return [
+        GridRow(variable, cells, _agreement(cells))
+        for (variable, _), cells in zip(asked, zip(*columns, strict=True), strict=True)
+    ]

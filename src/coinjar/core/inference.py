@@ -43,7 +43,9 @@ def guess(name: str, text: str) -> Inference:
 def guess_all(name: str, texts: Sequence[str]) -> Inference:
     """Guess from a name and all values that it has: a kind that every one of them fits, and secret if one of them is."""
     each = [guess(name, text) for text in texts or [""]]
-    secret = next((one for one in each if one.secret and one.sure), None) or next((one for one in each if one.secret), each[0])
+    secret = next((inference for inference in each if inference.secret and inference.sure), None) or next(
+        (inference for inference in each if inference.secret), each[0]
+    )
     kinds = dict.fromkeys(kind for text in texts for kind in _candidates(words_of(name), text))
     kind = next((kind for kind in kinds if all(_spells(kind, text) for text in texts)), "text")
     return secret._replace(kind=kind)

@@ -32,7 +32,15 @@ FORMS = {"text": 40, "hex": 64, "base64": 44, "uuid": 36, "words": 8}
 """The forms that values are made in, and how long a value of each is by itself: characters, of `words` the words."""
 _TRUE = frozenset({"true", "yes", "on", "1"})
 _FALSE = frozenset({"false", "no", "off", "0"})
-_NANOSECONDS = {"d": 86_400_000_000_000, "h": 3_600_000_000_000, "m": 60_000_000_000, "s": 1_000_000_000, "ms": 1_000_000, "us": 1000, "ns": 1}
+_NANOSECONDS = {
+    "d": 86_400_000_000_000,
+    "h": 3_600_000_000_000,
+    "m": 60_000_000_000,
+    "s": 1_000_000_000,
+    "ms": 1_000_000,
+    "us": 1000,
+    "ns": 1,
+}
 _DECIMAL = {unit: 1000**power for power, unit in enumerate(("B", "kB", "MB", "GB", "TB", "PB"))}
 _BINARY = {unit: 1024**power for power, unit in enumerate(("B", "KiB", "MiB", "GiB", "TiB", "PiB"))}
 
@@ -199,7 +207,9 @@ def nanoseconds(text: str) -> int:
 def _duration(text: str, constraints: Constraints) -> str:
     total = nanoseconds(text)
     _between(total / 1e9, constraints)
-    unit, size = next((unit, size) for unit, size in _NANOSECONDS.items() if total % size == 0 and (total or unit == "s"))
+    unit, size = next(
+        (unit, size) for unit, size in _NANOSECONDS.items() if total % size == 0 and (total or unit == "s")
+    )
     return f"{total // size}{unit}"  # one number and one unit: every reader of durations takes that
 
 
@@ -210,7 +220,9 @@ def _size(text: str, constraints: Constraints) -> str:
     number, unit = int(found[1][:40]), found[2]
     known = {name.lower(): (name, table) for table in (_BINARY, _DECIMAL) for name in table}
     if unit and unit.lower() not in known:
-        raise ValueError("has a unit that is not one of B, kB, MB, GB, TB, KiB, MiB, GiB, TiB (a bare K, M or G may mean either)")
+        raise ValueError(
+            "has a unit that is not one of B, kB, MB, GB, TB, KiB, MiB, GiB, TiB (a bare K, M or G may mean either)"
+        )
     name, table = known[unit.lower()] if unit else ("B", _BINARY)
     total = number * table[name]
     _between(total, constraints)

@@ -11,7 +11,21 @@ from typing import TypeAlias
 
 from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, is_others, raise_all
 from coinjar.core.kinds import normal
-from coinjar.core.model import Command, Definition, FromEnv, FromFile, FromStore, Jar, Layer, Outside, Resolved, Scope, Undecryptable, Unset, Variable
+from coinjar.core.model import (
+    Command,
+    Definition,
+    FromEnv,
+    FromFile,
+    FromStore,
+    Jar,
+    Layer,
+    Outside,
+    Resolved,
+    Scope,
+    Undecryptable,
+    Unset,
+    Variable,
+)
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.record import Record
 from coinjar.core.references import Reference, ReferenceValue, Template, expand
@@ -55,13 +69,26 @@ def plain(variable: Variable, written: Definition) -> Resolved:
 def no_fetch(outside: Outside, place: Location) -> str:
     """Fetches nothing: for those who only look."""
     what = {Command: "a command", FromFile: "a file", FromEnv: "the environment", FromStore: "an etcd"}[type(outside)]
-    raise InputError(f"the value comes from {what}, which was not asked", hint="ask for it with `coinjar value`", place=place, code="not-fetched")
+    raise InputError(
+        f"the value comes from {what}, which was not asked",
+        hint="ask for it with `coinjar value`",
+        place=place,
+        code="not-fetched",
+    )
 
 
 class Resolver:
     """Resolves the variables of one stage, or of `shared`: what holds where no stage speaks. Keeps what it worked out, so make a new one after a change."""
 
-    def __init__(self, jar: Jar, stage: str, *, fetch: Fetch = no_fetch, mine: bool = False, one_offs: Mapping[str, Definition] | None = None) -> None:
+    def __init__(
+        self,
+        jar: Jar,
+        stage: str,
+        *,
+        fetch: Fetch = no_fetch,
+        mine: bool = False,
+        one_offs: Mapping[str, Definition] | None = None,
+    ) -> None:
         self.jar = jar
         self.stage = stage
         self.chain = jar.chain(stage) if stage != SHARED else []
@@ -79,7 +106,10 @@ class Resolver:
 
     def _layers(self, mine: bool, one_offs: Scope) -> list[NamedLayer]:
         layers = [NamedLayer("default", "default", {ALL: self.jar.defaults})]
-        layers += [NamedLayer("shared" if name == SHARED else "stage", name, self.jar.plain.get(name, {})) for name in [SHARED, *self.chain]]
+        layers += [
+            NamedLayer("shared" if name == SHARED else "stage", name, self.jar.plain.get(name, {}))
+            for name in [SHARED, *self.chain]
+        ]
         if mine and self.stage in self.jar.mine:
             layers.append(NamedLayer("mine", self.stage, self.jar.mine[self.stage]))
         if one_offs:
@@ -192,7 +222,9 @@ class Resolver:
         if key in self._path:
             raise self._circle(key, written)
         if len(self._path) >= DEEPEST:
-            raise InputError(f"references go more than {DEEPEST} deep", hint="shorten the chain of references", code="reference")
+            raise InputError(
+                f"references go more than {DEEPEST} deep", hint="shorten the chain of references", code="reference"
+            )
         self._path.append(key)
         try:
             seen = expand(template, lambda reference: self._see(reference, service))
@@ -204,7 +236,12 @@ class Resolver:
         circle = [*self._path[self._path.index(key) :], key]
         several = len({service for _, service in circle}) > 1
         shown = " → ".join(f"{name} of {service}" if several else name for name, service in circle)
-        return InputError(f"references go in a circle: {shown}", hint="let one of them stand on its own", place=written.place, code="circle")
+        return InputError(
+            f"references go in a circle: {shown}",
+            hint="let one of them stand on its own",
+            place=written.place,
+            code="circle",
+        )
 
     def _see(self, reference: Reference, service: str) -> ReferenceValue:
         found = self.value(reference.name, reference.service or service)
@@ -224,12 +261,18 @@ class Resolver:
             return services
         names = self._involved(variable.name)
         speakers = {service for name in names for service in self.own.get(name, ())}
-        limited = [self.jar.variables[name] for name in names if name != variable.name and self.jar.variables[name].services is not None]
+        limited = [
+            self.jar.variables[name]
+            for name in names
+            if name != variable.name and self.jar.variables[name].services is not None
+        ]
         if not speakers and not limited:
             return services[:1]
         asked: dict[tuple[object, ...], str] = {}
         for service in services:
-            asked.setdefault((service if service in speakers else None, *(other.serves(service) for other in limited)), service)
+            asked.setdefault(
+                (service if service in speakers else None, *(other.serves(service) for other in limited)), service
+            )
         return list(asked.values())
 
     def _involved(self, name: str) -> set[str]:
@@ -246,7 +289,9 @@ class Resolver:
             self._involves[name] = found
         return self._involves[name]
 
-    def resolve(self, service: str, *, phase: str = "run", closed: bool = False, only: Callable[[str], bool] | None = None) -> dict[str, Resolved]:
+    def resolve(
+        self, service: str, *, phase: str = "run", closed: bool = False, only: Callable[[str], bool] | None = None
+    ) -> dict[str, Resolved]:
         """All that a service sees, in the order of declaration: with a value, or unset on purpose; of `only` these names, if it is given.
 
         Build-time variables are left out when `phase` is run, and the other way round. Raises every fault
@@ -258,7 +303,11 @@ class Resolver:
         self.jar.service(service)
         found: dict[str, Resolved] = {}
         faults: list[CoinJarError] = []
-        variables = self.jar.variables if only is None else {name: one for name, one in self.jar.variables.items() if only(name)}
+        variables = (
+            self.jar.variables
+            if only is None
+            else {name: variable for name, variable in self.jar.variables.items() if only(name)}
+        )
         for name, variable in variables.items():
             if variable.phase not in (phase, "both") or not self.applies(variable, service):
                 if self.layers[-1].kind == "one-off" and name in self.layers[-1].values[ALL]:
@@ -283,18 +332,29 @@ class Resolver:
 def idle_one_off(variable: Variable, stage: str, service: str) -> UsageError:
     """The error of a one-off that nobody would see."""
     where = f"is not for {service} on {stage}" if variable.phase != "build" else "is a build-time variable"
-    return UsageError(f"{variable.name} {where}, so a one-off value has no effect", hint="leave it out, or correct the stage and the service")
+    return UsageError(
+        f"{variable.name} {where}, so a one-off value has no effect",
+        hint="leave it out, or correct the stage and the service",
+    )
 
 
 def _ask_supplier(variable: Variable) -> str:
     """What to do where a value comes from a destination and is not known yet."""
-    return f"{' or '.join(variable.supplied_by)} supplies it: `coinjar deliver` takes it from there" if variable.supplied_by else ""
+    return (
+        f"{' or '.join(variable.supplied_by)} supplies it: `coinjar deliver` takes it from there"
+        if variable.supplied_by
+        else ""
+    )
 
 
 def missing(variable: Variable, stage: str, service: str | None, *, is_empty: bool = False) -> InputError:
     """The error of a required variable without a value, or with an empty one."""
     whose = f" for {service}" if service else ""
-    hint = f"`coinjar put {variable.name} --stage {stage}`" if variable.secret else f"`coinjar put {variable.name}=… --stage {stage}`"
+    hint = (
+        f"`coinjar put {variable.name} --stage {stage}`"
+        if variable.secret
+        else f"`coinjar put {variable.name}=… --stage {stage}`"
+    )
     return InputError(
         f"{variable.name} is required and {'is empty' if is_empty else 'has no value'} on {stage}{whose}",
         hint=_ask_supplier(variable) or (f"{hint}, or declare may_be_empty: true" if is_empty else hint),

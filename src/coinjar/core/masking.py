@@ -32,7 +32,11 @@ def forms(secret: str) -> Iterator[bytes]:
             yield escaped.replace("/", "\\/").encode()
             yield json.dumps(escaped)[1:-1].encode()  # JSON in JSON, as log lines have it
     if "\n" in text.strip():
-        yield from (line.strip().encode() for line in text.splitlines() if len(line.strip()) >= _SHORTEST_LINE and not line.startswith("-----"))
+        yield from (
+            line.strip().encode()
+            for line in text.splitlines()
+            if len(line.strip()) >= _SHORTEST_LINE and not line.startswith("-----")
+        )
 
 
 def _base64_forms(data: bytes) -> Iterator[bytes]:
@@ -67,7 +71,11 @@ class StreamMasker:
         self._by_first: dict[int, list[bytes]] = {}
         for word in longest_first:
             self._by_first.setdefault(word[0], []).append(word)
-        self._first = re.compile(b"[" + b"".join(re.escape(bytes([one])) for one in self._by_first) + b"]") if longest_first else None
+        self._first = (
+            re.compile(b"[" + b"".join(re.escape(bytes([one])) for one in self._by_first) + b"]")
+            if longest_first
+            else None
+        )
         self._longest = len(longest_first[0]) if longest_first else 0
         self._held = b""
 

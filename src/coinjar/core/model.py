@@ -145,7 +145,15 @@ class Resolved:
 
     __slots__ = ("derived", "fault", "secret", "text", "variable", "written")
 
-    def __init__(self, variable: Variable, written: Definition | None, text: str | None = None, *, secret: bool, fault: CoinJarError | None = None) -> None:
+    def __init__(
+        self,
+        variable: Variable,
+        written: Definition | None,
+        text: str | None = None,
+        *,
+        secret: bool,
+        fault: CoinJarError | None = None,
+    ) -> None:
         self.variable = variable
         self.written = written
         self.text = Secret(text) if secret and text is not None else text
@@ -194,7 +202,9 @@ class Stage(Record, kw_only=True):
 
     def covers(self, name: str) -> bool:
         """Whether `name` is this stage, or one of this shape."""
-        return name == self.name or (self.is_pattern and name.startswith(self.name[:-1]) and len(name) >= len(self.name))
+        return name == self.name or (
+            self.is_pattern and name.startswith(self.name[:-1]) and len(name) >= len(self.name)
+        )
 
 
 class AcceptedFinding(Record, kw_only=True):
@@ -286,19 +296,29 @@ class Jar(Record, kw_only=True):
     def secret_names(self) -> frozenset[str]:
         """The variables that are secrets, and those that some text makes from one, over any number of references."""
         made: dict[str, set[str]] = {}
-        every = [self.defaults, *(scope for layers in (self.plain, self.mine) for layer in layers.values() for scope in layer.values())]
+        every = [
+            self.defaults,
+            *(scope for layers in (self.plain, self.mine) for layer in layers.values() for scope in layer.values()),
+        ]
         for scope in every:
             for name, written in scope.items():
                 if not isinstance(written, SealedDefinition) and isinstance(written.content, Template):
                     made.setdefault(name, set()).update(reference.name for reference in written.content.references())
-        found = {str(one.name) for one in self.variables.values() if one.secret}
+        found = {str(variable.name) for variable in self.variables.values() if variable.secret}
         while more := {name for name, names in made.items() if name not in found and names & found}:
             found |= more
         return frozenset(found)
 
     def owner_of(self, old: str) -> Variable | None:
         """The variable that had this name, or is handed out under it, too: a new variable cannot be called so."""
-        return next((one for one in self.variables.values() if old != one.name and old in (*one.also_as, *one.formerly)), None)
+        return next(
+            (
+                variable
+                for variable in self.variables.values()
+                if old != variable.name and old in (*variable.also_as, *variable.formerly)
+            ),
+            None,
+        )
 
     @cached_property
     def limited(self) -> list[Variable]:
@@ -309,7 +329,9 @@ class Jar(Record, kw_only=True):
         """The stage's declaration: itself, or the longest pattern that covers it. Raises UsageError if there is none."""
         if name in self.stages and "*" not in name:
             return self.stages[name]
-        shapes = [stage for stage in self.stages.values() if stage.is_pattern and stage.covers(name) and "*" not in name]
+        shapes = [
+            stage for stage in self.stages.values() if stage.is_pattern and stage.covers(name) and "*" not in name
+        ]
         if shapes:
             return max(shapes, key=lambda stage: len(stage.name))
         known = [known for known in self.stages if "*" not in known]
@@ -363,7 +385,9 @@ class Jar(Record, kw_only=True):
             return self.destinations[name]
         raise UsageError(
             f"there is no destination '{name}'",
-            hint=suggestion(name, self.destinations, f"the destinations are {', '.join(self.destinations) or 'none yet'}"),
+            hint=suggestion(
+                name, self.destinations, f"the destinations are {', '.join(self.destinations) or 'none yet'}"
+            ),
             code="unknown-destination",
         )
 

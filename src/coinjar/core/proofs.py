@@ -63,10 +63,15 @@ class Proof(Record, kw_only=True):
 
     def names(self) -> set[str]:
         """The variables that it refers to, in its question or in what it expects."""
-        expected = [one for one in (self.expect, *self.expect_on.values()) if one is not None]
-        texts = [*self.question.values(), *(one.text for one in expected)]
-        found = {reference.name for one in texts if isinstance(one, Template) for reference in one.references()}
-        return found | {name for one in expected if one.form == "digest" for name in (str(one.text), one.key)}
+        expected = [expected for expected in (self.expect, *self.expect_on.values()) if expected is not None]
+        texts = [*self.question.values(), *(expectation.text for expectation in expected)]
+        found = {reference.name for text in texts if isinstance(text, Template) for reference in text.references()}
+        return found | {
+            name
+            for expectation in expected
+            if expectation.form == "digest"
+            for name in (str(expectation.text), expectation.key)
+        }
 
     @property
     def whole_environment(self) -> bool:
@@ -100,5 +105,9 @@ def judge(form: str, expected: str, found: str | None, *, secret: bool, key: str
         text = (found or "").strip().lower()
         holds = len(text) >= _SHORTEST_DIGEST and hmac.compare_digest(wanted[: len(text)].encode(), text.encode())
         is_digest = re.fullmatch(r"[0-9a-f]{8,}", text) is not None  # anything else may be the secret itself
-        return Verdict(holds, "nothing there" if found is None else f"digest {text[:8]}…" if is_digest else "no digest", f"digest {wanted[:8]}…")
+        return Verdict(
+            holds,
+            "nothing there" if found is None else f"digest {text[:8]}…" if is_digest else "no digest",
+            f"digest {wanted[:8]}…",
+        )
     return Verdict(found == expected, told, shown)

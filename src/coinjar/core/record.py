@@ -52,7 +52,9 @@ class Record:
         if not changes.keys() <= self._known:
             self._refuse(f"has no field {', '.join(sorted(changes.keys() - self._known))}")
         made = object.__new__(type(self))
-        kept = {name: value for name, value in self.__dict__.items() if name in self._known}  # nothing that was worked out from it
+        kept = {
+            name: value for name, value in self.__dict__.items() if name in self._known
+        }  # nothing that was worked out from it
         made.__dict__.update(kept, **changes)
         return made
 

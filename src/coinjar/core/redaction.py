@@ -49,7 +49,10 @@ class SecretFinder:
         """Every occurrence, the leftmost and longest of those that overlap."""
         if self._automaton is None:
             return []
-        return [Occurrence(start, end, self._names[self._words[word]]) for word, start, end in self._automaton.find_matches_as_indexes(data)]
+        return [
+            Occurrence(start, end, self._names[self._words[word]])
+            for word, start, end in self._automaton.find_matches_as_indexes(data)
+        ]
 
     def first(self, text: str) -> str | None:
         """The name of a secret that the text holds; None if it holds none."""
@@ -58,7 +61,10 @@ class SecretFinder:
 
 
 def _automaton(words: list[bytes]) -> BytesAhoCorasick:
-    from ahocorasick_rs import BytesAhoCorasick, MatchKind  # where a person waits for something else, it is not imported
+    from ahocorasick_rs import (
+        BytesAhoCorasick,
+        MatchKind,
+    )  # where a person waits for something else, it is not imported
 
     return BytesAhoCorasick(words, matchkind=MatchKind.LeftmostLongest)
 
@@ -73,9 +79,9 @@ class Redactor:
         """One line as it may be shown: `[NAME ••••]` in each secret's place, control characters visible."""
         data = line.encode("utf-8", "surrogatepass")
         parts, last = [], 0
-        for one in self._finder.find(data):
-            parts += [data[last : one.start], f"[{one.name} ••••]".encode()]
-            last = one.end
+        for occurrence in self._finder.find(data):
+            parts += [data[last : occurrence.start], f"[{occurrence.name} ••••]".encode()]
+            last = occurrence.end
         return visible(b"".join([*parts, data[last:]]).decode("utf-8", "replace"))
 
 

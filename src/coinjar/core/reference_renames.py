@@ -40,7 +40,9 @@ def left_behind(shapes: list[str], renames: Mapping[str, str]) -> list[str]:
     return [
         new
         for old, new in renames.items()
-        if old not in shapes and any(fnmatchcase(old, shape) for shape in shapes) and not any(fnmatchcase(new, shape) for shape in shapes)
+        if old not in shapes
+        and any(fnmatchcase(old, shape) for shape in shapes)
+        and not any(fnmatchcase(new, shape) for shape in shapes)
     ]
 
 

@@ -133,7 +133,7 @@ def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
             additions.append(addition)
             at += 1 + len(addition)
         else:
-            known = ", ".join(f"@{one}" for one in [*ADDITIONS, "of:SERVICE"])
+            known = ", ".join(f"@{addition}" for addition in [*ADDITIONS, "of:SERVICE"])
             raise _fault(at, f"there is no addition '@{addition}'", f"the additions are {known}")
     operator = _at(_OPERATOR, source, at)
     word_parts: Parts = ()
@@ -142,7 +142,13 @@ def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
     elif not source.startswith("}", at):
         what = "a '${' is not closed" if at == len(source) else f"'{source[at]}' cannot stand in a reference"
         raise _fault(at, what, "write '${NAME}', '${NAME:-word}' or '${NAME@url}'")
-    reference = Reference(name=name.group(), additions=tuple(additions), service=service, operator=operator.group() if operator else "", word=word_parts)
+    reference = Reference(
+        name=name.group(),
+        additions=tuple(additions),
+        service=service,
+        operator=operator.group() if operator else "",
+        word=word_parts,
+    )
     return reference, at + 1
 
 
@@ -165,7 +171,9 @@ def _expand(parts: Parts, lookup: Lookup) -> ReferenceValue:
         size += len(texts[-1])
         if size > LARGEST_TEXT:
             raise InputError(
-                f"references make a text of over {LARGEST_TEXT} characters", hint="look for a value that holds itself many times", code="reference"
+                f"references make a text of over {LARGEST_TEXT} characters",
+                hint="look for a value that holds itself many times",
+                code="reference",
             )
     return ReferenceValue("".join(texts), secret)
 

@@ -13,14 +13,18 @@ SURE, LIKELY = "sure", "likely"
 
 _WORDS = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|\d+")
 _SECRET = frozenset("PASSWORD PASSWD PASSPHRASE SECRET SECRETS TOKEN TOKENS CREDENTIAL CREDENTIALS PWD PASS".split())
-_KEYS = frozenset("API PRIVATE SIGNING ENCRYPTION ACCESS SECRET MASTER LICENSE LICENCE WEBHOOK AUTH COOKIE CSRF HMAC SESSION".split())
+_KEYS = frozenset(
+    "API PRIVATE SIGNING ENCRYPTION ACCESS SECRET MASTER LICENSE LICENCE WEBHOOK AUTH COOKIE CSRF HMAC SESSION".split()
+)
 _ABOUT_SECRETS = frozenset(
     "FILE PATH DIR URL URI LENGTH TTL EXPIRY LIFETIME ID NAME HEADER MIN MAX ENABLED REQUIRED POLICY ROTATION DAYS AUDIENCE HASHER BACKEND PROVIDER "
     "ISSUER TYPE ALGORITHM".split()
 )
 _WHICH = frozenset("OLD NEW NEXT PREVIOUS CURRENT BASE64 B64 PROD DEV".split())
 # A password may hold what should have been percent-encoded ('#', '/', '@'); what begins as a port does and goes on as a path is none.
-_LOGIN = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://[^/?#\s:@]*:(?!\d{1,5}(?:[/?#]|$))[^\s@][^\s]*@(?=[^\s@]*$)|[A-Za-z][A-Za-z0-9+.-]*://[^/?#\s:@]*:[^/?#\s@]+@")
+_LOGIN = re.compile(
+    r"[A-Za-z][A-Za-z0-9+.-]*://[^/?#\s:@]*:(?!\d{1,5}(?:[/?#]|$))[^\s@][^\s]*@(?=[^\s@]*$)|[A-Za-z][A-Za-z0-9+.-]*://[^/?#\s:@]*:[^/?#\s@]+@"
+)
 _SHAPES = (
     (re.compile(r"-----BEGIN (?:[A-Z0-9]+ )*PRIVATE KEY-----"), "holds a private key"),
     (re.compile(r"AGE-SECRET-KEY-1[A-Z0-9]{20,}"), "holds a private key"),
@@ -28,7 +32,9 @@ _SHAPES = (
     (re.compile(r"\beyJ[\w-]{10,}\.eyJ[\w-]{10,}\.[\w-]{16,}"), "holds a signed token (RFC 7519)"),
     (re.compile(r"\b(?:Bearer|Basic|Token) [\w.~+/=-]{16,}"), "holds credentials of a request (RFC 7235)"),
     (
-        re.compile(r"(?i)(?:\b|[_\"'])(?:password|passwd|pwd|secret|api[-_]?key)[\"']?\s*[=:]\s*[\"']?(?!true\b|false\b|\$)[^\s;&,\"'{}]{6,}"),
+        re.compile(
+            r"(?i)(?:\b|[_\"'])(?:password|passwd|pwd|secret|api[-_]?key)[\"']?\s*[=:]\s*[\"']?(?!true\b|false\b|\$)[^\s;&,\"'{}]{6,}"
+        ),
         "holds a password among its settings",
     ),
 )
@@ -92,12 +98,22 @@ def speaks_of_secrets(words: list[str]) -> bool:
 
 def _is_harmless(text: str) -> bool:
     """What cannot be a secret, whatever its name: nothing, a switch, a small number, a path, an address without a password."""
-    return re.fullmatch(r"(?i)|true|false|yes|no|on|off|none|null|\d{1,3}|[.~]{0,2}/\S*|[a-z][a-z0-9+.-]*://\S*", text.strip()) is not None
+    return (
+        re.fullmatch(
+            r"(?i)|true|false|yes|no|on|off|none|null|\d{1,3}|[.~]{0,2}/\S*|[a-z][a-z0-9+.-]*://\S*", text.strip()
+        )
+        is not None
+    )
 
 
 def is_random(text: str) -> bool:
     """Whether a text is one long random word, and not one of those that everybody may see."""
-    if len(text) < _SHORTEST_TOKEN or "://" in text or text.startswith(("/", "./", "~/", "$")) or _PUBLIC.fullmatch(text):
+    if (
+        len(text) < _SHORTEST_TOKEN
+        or "://" in text
+        or text.startswith(("/", "./", "~/", "$"))
+        or _PUBLIC.fullmatch(text)
+    ):
         return False
     found = _TOKEN.fullmatch(text)
     return found is not None and not _PUBLIC.fullmatch(found[1]) and _looks_random(found[1])

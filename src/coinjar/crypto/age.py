@@ -52,7 +52,7 @@ def new_identity() -> tuple[Secret, str]:
 
 def wrap(data: bytes, recipients: Sequence[str]) -> bytes:
     """A file that each of the recipients can open, in armor (PEM)."""
-    return bytes(pyrage.encrypt(data, [_recipient(one) for one in recipients], armored=True))
+    return bytes(pyrage.encrypt(data, [_recipient(recipient) for recipient in recipients], armored=True))
 
 
 def protect(data: bytes, passphrase: str) -> bytes:
@@ -101,12 +101,12 @@ def read_identity(data: bytes, where: str, ask: Callable[[], str]) -> Identity:
         return _ssh_identity(data, where, ask)
     found = _AGE_KEY.findall(data.decode(errors="replace").upper())
     try:
-        keys = [pyrage.x25519.Identity.from_str(one) for one in found]
+        keys = [pyrage.x25519.Identity.from_str(item) for item in found]
     except pyrage.IdentityError:
         keys = []
     if not keys:
         raise ValueError("it holds no identity (AGE-SECRET-KEY-1…, or an SSH ed25519 key)")
-    return Identity(keys, [str(one.to_public()) for one in keys], where)
+    return Identity(keys, [str(key.to_public()) for key in keys], where)
 
 
 def _ssh_identity(data: bytes, where: str, ask: Callable[[], str]) -> Identity:
@@ -124,6 +124,8 @@ def _ssh_identity(data: bytes, where: str, ask: Callable[[], str]) -> Identity:
         raise ValueError("the SSH key cannot be read: is the passphrase right, and the key an ed25519 one?") from None
     if not isinstance(key, Ed25519PrivateKey):
         raise ValueError("of SSH keys only ed25519 ones can be used")
-    plain = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.OpenSSH, serialization.NoEncryption())
+    plain = key.private_bytes(
+        serialization.Encoding.PEM, serialization.PrivateFormat.OpenSSH, serialization.NoEncryption()
+    )
     public = key.public_key().public_bytes(serialization.Encoding.OpenSSH, serialization.PublicFormat.OpenSSH).decode()
     return Identity([pyrage.ssh.Identity.from_buffer(plain)], [public], where)

@@ -41,13 +41,20 @@ class SealedEntry(Record, kw_only=True):
 def parse(data: bytes, file: str) -> list[SealedEntry]:
     """The lines of a file, in order. Raises InputError for every line that is none, at once."""
     if len(data) > LARGEST:
-        raise InputError(f"the file has over {LARGEST >> 20} MiB", hint="is it the right file?", place=Location(file), code="coins")
+        raise InputError(
+            f"the file has over {LARGEST >> 20} MiB", hint="is it the right file?", place=Location(file), code="coins"
+        )
     coins: list[SealedEntry] = []
     faults: list[CoinJarError] = []
     lines = data.decode("utf-8", "replace").split("\n")
     if lines[0] and not lines[0].startswith("# coins 1"):
         hint = "its first line is '# coins 1': take the file from version control again"
-        raise InputError("this is no file of sealed values that this version reads", hint=hint, place=Location(file, 1, 1), code="coins")
+        raise InputError(
+            "this is no file of sealed values that this version reads",
+            hint=hint,
+            place=Location(file, 1, 1),
+            code="coins",
+        )
     for number, line in enumerate(lines, 1):
         text = line.removesuffix("\r")
         if not text or text.startswith("#"):
@@ -62,12 +69,18 @@ def parse(data: bytes, file: str) -> list[SealedEntry]:
             faults.append(InputError("a merge is not finished here", hint=hint, place=place, code="coins"))
         else:
             hint = "take the line from version control again, or put the value anew"
-            faults.append(InputError("this line is no sealed value: it is cut off, or was changed", hint=hint, place=place, code="coins"))
+            faults.append(
+                InputError(
+                    "this line is no sealed value: it is cut off, or was changed", hint=hint, place=place, code="coins"
+                )
+            )
     raise_all(faults)
     return coins
 
 
-def changed(data: bytes, file: str, changes: Mapping[tuple[str, str], SealedEntry | None], *, tidy: bool = False) -> bytes:
+def changed(
+    data: bytes, file: str, changes: Mapping[tuple[str, str], SealedEntry | None], *, tidy: bool = False
+) -> bytes:
     """The file with some values put (or, for None, taken out); every other line keeps its bytes.
 
     `tidy` drops the headings of names that have no values any more: only where all lines change anyway.
@@ -109,7 +122,12 @@ def _with(lines: list[str], news: Mapping[str, list[SealedEntry]]) -> list[str]:
         if name in places:
             for coin in news[name]:
                 at = places[name] + 1
-                while at < len(lines) and (found := _LINE.fullmatch(lines[at])) and found[2] == name and found[1] < coin.compartment:
+                while (
+                    at < len(lines)
+                    and (found := _LINE.fullmatch(lines[at]))
+                    and found[2] == name
+                    and found[1] < coin.compartment
+                ):
                     at += 1
                 added.setdefault(at, []).append(_written(coin))
         else:
@@ -129,7 +147,13 @@ def _without_idle_headings(lines: list[str]) -> list[str]:
     kept: list[str] = []
     for number, line in enumerate(lines):
         idle = number and _HEADING.fullmatch(line) and line[2:] not in used
-        after_idle = line == "" and number and lines[number - 1].startswith("# ") and lines[number - 1][2:] not in used and number > 1
+        after_idle = (
+            line == ""
+            and number
+            and lines[number - 1].startswith("# ")
+            and lines[number - 1][2:] not in used
+            and number > 1
+        )
         if not (idle or after_idle):
             kept.append(line)
     return kept

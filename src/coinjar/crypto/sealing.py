@@ -48,12 +48,22 @@ def can_seal(content: Content) -> str | None:
     """Why a value cannot be sealed, in words; None if it can."""
     if isinstance(content, str):
         return "it holds a NUL character" if "\0" in content else None
-    return None if isinstance(content, Template) or content is UNSET else "only a text can be sealed, not a command, a file or the environment"
+    return (
+        None
+        if isinstance(content, Template) or content is UNSET
+        else "only a text can be sealed, not a command, a file or the environment"
+    )
 
 
 def seal(key: Key, content: Content, where: bytes) -> str:
     """A value as sealed text (base64): 12 bytes nonce, then ChaCha20-Poly1305 (RFC 8439) of its form and text. `can_seal` has been asked before."""
-    text = _TEXT + reveal(content) if isinstance(content, str) else _REFERENCES + content.source if isinstance(content, Template) else _UNSET
+    text = (
+        _TEXT + reveal(content)
+        if isinstance(content, str)
+        else _REFERENCES + content.source
+        if isinstance(content, Template)
+        else _UNSET
+    )
     from secrets import token_bytes  # whoever only opens does without
 
     plain = text.encode("utf-8", "surrogatepass")
@@ -73,7 +83,11 @@ class Unsealer:
         """The value. Raises UnsealError."""
         try:
             data = b64decode(sealed, validate=True)
-            text = self._cipher.decrypt(data[:_NONCE_BYTES], data[_NONCE_BYTES:], where).rstrip(b"\0").decode("utf-8", "surrogatepass")
+            text = (
+                self._cipher.decrypt(data[:_NONCE_BYTES], data[_NONCE_BYTES:], where)
+                .rstrip(b"\0")
+                .decode("utf-8", "surrogatepass")
+            )
             if text[:1] == _TEXT:
                 return Secret(text[1:])
             if text[:1] == _REFERENCES:

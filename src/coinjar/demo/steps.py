@@ -33,7 +33,10 @@ class DemoRun:
         self.held = 0
         bins = str(Path(sys.executable).parent)
         own = {name: text for name, text in os.environ.items() if not name.startswith("COINJAR_")}
-        self.env = own | {"PATH": f"{bins}:{os.environ.get('PATH', os.defpath)}", "COINJAR_IDENTITY_FILE": "anna.identity"}
+        self.env = own | {
+            "PATH": f"{bins}:{os.environ.get('PATH', os.defpath)}",
+            "COINJAR_IDENTITY_FILE": "anna.identity",
+        }
 
     def title(self, words: str) -> None:
         """A heading."""
@@ -48,14 +51,24 @@ class DemoRun:
         """Print a command, run it, and let its output through."""
         given = f"printf '%s' {shlex.quote(stdin)} | " if stdin is not None else ""
         print(f"$ {given}{command}{'   # ' + note if note else ''}", flush=True)
-        done = subprocess.run(self._argv(command), cwd=self.folder, env=self.env, input=stdin, text=True, stderr=subprocess.STDOUT, check=False)
+        done = subprocess.run(
+            self._argv(command),
+            cwd=self.folder,
+            env=self.env,
+            input=stdin,
+            text=True,
+            stderr=subprocess.STDOUT,
+            check=False,
+        )
         if done.returncode != code:
             raise DemoFailure(f"`{command}` ended with {done.returncode}, not {code}")
 
     def ask(self, command: str, *, code: int = 0, identity: str | None = None) -> str:
         """Run a command quietly, perhaps as somebody else, and take its output."""
         env = self.env | ({"COINJAR_IDENTITY_FILE": identity} if identity else {})
-        done = subprocess.run(self._argv(command), cwd=self.folder, env=env, capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            self._argv(command), cwd=self.folder, env=env, capture_output=True, text=True, check=False
+        )
         if done.returncode != code:
             raise DemoFailure(f"`{command}` ended with {done.returncode}, not {code}: {done.stderr}")
         return done.stdout
@@ -63,7 +76,9 @@ class DemoRun:
     def code_of(self, command: str, identity: str) -> int:
         """How a command ends that somebody else runs quietly."""
         env = self.env | {"COINJAR_IDENTITY_FILE": identity}
-        return subprocess.run(self._argv(command), cwd=self.folder, env=env, capture_output=True, check=False).returncode
+        return subprocess.run(
+            self._argv(command), cwd=self.folder, env=env, capture_output=True, check=False
+        ).returncode
 
     def start(self, command: str) -> subprocess.Popen[bytes]:
         """Print a command and leave it running."""
@@ -113,7 +128,10 @@ class DemoRun:
         print(f"{method} {address}", flush=True)
         data = body.encode() if isinstance(body, str) else json.dumps(body).encode() if body is not None else None
         kind = "application/yaml" if isinstance(body, str) else "application/json"
-        with urlopen(Request(address, data, {"Authorization": f"Bearer {token}", "Content-Type": kind}, method=method), timeout=_WAIT) as response:
+        with urlopen(
+            Request(address, data, {"Authorization": f"Bearer {token}", "Content-Type": kind}, method=method),
+            timeout=_WAIT,
+        ) as response:
             return json.load(response)
 
     def get(self, address: str, token: str = "") -> Any:  # noqa: ANN401 - JSON
@@ -137,11 +155,11 @@ class DemoRun:
 def free_ports(number: int) -> list[int]:
     """Ports that nobody listens on."""
     sockets = [socket.socket() for _ in range(number)]
-    for one in sockets:
-        one.bind(("127.0.0.1", 0))
-    ports = [int(one.getsockname()[1]) for one in sockets]
-    for one in sockets:
-        one.close()
+    for sock in sockets:
+        sock.bind(("127.0.0.1", 0))
+    ports = [int(sock.getsockname()[1]) for sock in sockets]
+    for sock in sockets:
+        sock.close()
     return ports
 
 

@@ -45,7 +45,11 @@ def walk(keep: Path | None) -> int:
         if keep is None:
             shutil.rmtree(folder)
     print(f"\nAll {steps.held} statements held, in {time.monotonic() - started:.1f} s.")
-    print("`coinjar demo --keep DIR` leaves the folder for play." if keep is None else f"The folder is yours to play with: cd {shlex.quote(str(folder))}")
+    print(
+        "`coinjar demo --keep DIR` leaves the folder for play."
+        if keep is None
+        else f"The folder is yours to play with: cd {shlex.quote(str(folder))}"
+    )
     if keep is not None:
         print("What is sealed in it opens with: export COINJAR_IDENTITY_FILE=$PWD/anna.identity")
     return 0
@@ -54,13 +58,18 @@ def walk(keep: Path | None) -> int:
 def _gather(steps: DemoRun) -> None:
     steps.title("Sandling Ferries has a jar with three stages, and an old env file for dev")
     steps.run("cat jar/plain/dev.yaml")
-    steps.title("Secrets will be sealed in the jar, so Anna makes an identity that opens them (COINJAR_IDENTITY_FILE names it here)")
+    steps.title(
+        "Secrets will be sealed in the jar, so Anna makes an identity that opens them (COINJAR_IDENTITY_FILE names it here)"
+    )
     steps.run("coinjar identity new --out anna.identity")
     steps.run("coinjar adopt file:old.env --stage dev --yes")
     again = steps.ask("coinjar adopt file:old.env --stage dev")  # 0 without --yes: there is nothing to write
     steps.holds("adopting it again brings nothing", "to declare" not in again)
     text = (steps.folder / "jar/coins/dev.coins").read_text() + (steps.folder / "jar/plain/dev.yaml").read_text()
-    steps.holds("its secrets are sealed, and readable nowhere in the jar", "made-up" not in text and "all SESSION_SECRET " in text)
+    steps.holds(
+        "its secrets are sealed, and readable nowhere in the jar",
+        "made-up" not in text and "all SESSION_SECRET " in text,
+    )
 
 
 def _look(steps: DemoRun) -> None:
@@ -83,32 +92,62 @@ def _mend(steps: DemoRun) -> None:
     steps.run("coinjar put LOG_LEVEL=warning --stage dev --stage prod --service timetable")
     steps.run("coinjar put FARE_ZONES=9 --stage prod-isles --service ticketing")
     steps.run("coinjar readers seal", note="what was still plain")
-    steps.run("coinjar put MAIL_PASSWORD --stage dev", stdin="made-up-mail-password", note="a secret never goes on the command line")
+    steps.run(
+        "coinjar put MAIL_PASSWORD --stage dev",
+        stdin="made-up-mail-password",
+        note="a secret never goes on the command line",
+    )
     steps.run("coinjar put LISTEN_PORT=8084 --stage dev --service berths")
-    steps.holds("prod's timetable logs what it asked for", steps.ask("coinjar value prod LOG_LEVEL --service timetable") == "warning")
+    steps.holds(
+        "prod's timetable logs what it asked for",
+        steps.ask("coinjar value prod LOG_LEVEL --service timetable") == "warning",
+    )
     rest = json.loads(steps.ask("coinjar check --format json", code=1))["findings"]
     gone = ["CJ003", "CJ006", "CJ010", "CJ011", "CJ012", "CJ015"]
-    steps.holds(f"{', '.join(gone)} are gone", not {*gone} & {one["rule"] for one in rest})
+    steps.holds(f"{', '.join(gone)} are gone", not {*gone} & {finding["rule"] for finding in rest})
 
 
 def _share(steps: DemoRun) -> None:
     steps.title("The database's passwords are weak: make strong ones, for each stage its own")
     steps.run("coinjar generate TICKET_DB_PASSWORD --stage rehearsal --stage prod --replace --yes")
-    steps.title("A colleague gets in, the ticketing service gets an identity of its own, and one is kept offline for recovery")
-    recipients = {name: steps.ask(f"coinjar identity new --out {name}.identity").strip() for name in ("berta", "ticketing", "recovery")}
+    steps.title(
+        "A colleague gets in, the ticketing service gets an identity of its own, and one is kept offline for recovery"
+    )
+    recipients = {
+        name: steps.ask(f"coinjar identity new --out {name}.identity").strip()
+        for name in ("berta", "ticketing", "recovery")
+    }
     steps.run(f"coinjar readers add {recipients['berta']} --label berta --stage prod-isles --stage rehearsal --yes")
-    steps.run(f"coinjar readers add {recipients['ticketing']} --label ticketing-prod --stage prod --service ticketing --yes")
-    steps.run(f"coinjar readers add {recipients['recovery']} --label recovery --stage prod-isles --stage rehearsal --stage dev --offline --yes")
+    steps.run(
+        f"coinjar readers add {recipients['ticketing']} --label ticketing-prod --stage prod --service ticketing --yes"
+    )
+    steps.run(
+        f"coinjar readers add {recipients['recovery']} --label recovery --stage prod-isles --stage rehearsal --stage dev --offline --yes"
+    )
     steps.run("coinjar readers list")
     password = steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing")
-    steps.holds("Berta sees prod's password", steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing", identity="berta.identity") == password)
-    own = steps.ask("coinjar within prod --service ticketing -- printenv TICKET_DB_PASSWORD", identity="ticketing.identity").strip()
+    steps.holds(
+        "Berta sees prod's password",
+        steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing", identity="berta.identity") == password,
+    )
+    own = steps.ask(
+        "coinjar within prod --service ticketing -- printenv TICKET_DB_PASSWORD", identity="ticketing.identity"
+    ).strip()
     steps.holds("the service sees its own", own == password)
-    steps.holds("and not what the notices get", steps.code_of("coinjar value prod TICKET_DB_PASSWORD --service notices", "ticketing.identity") == 4)
+    steps.holds(
+        "and not what the notices get",
+        steps.code_of("coinjar value prod TICKET_DB_PASSWORD --service notices", "ticketing.identity") == 4,
+    )
     steps.title("Berta leaves: new keys, and what she could open is made anew")
     steps.run("coinjar readers remove berta --everywhere --generate --yes")
-    steps.holds("she opens it no more", steps.code_of("coinjar value prod TICKET_DB_PASSWORD --service ticketing", "berta.identity") == 4)
-    steps.holds("and the password is another", steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing") != password)
+    steps.holds(
+        "she opens it no more",
+        steps.code_of("coinjar value prod TICKET_DB_PASSWORD --service ticketing", "berta.identity") == 4,
+    )
+    steps.holds(
+        "and the password is another",
+        steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing") != password,
+    )
     steps.title("A log that others read shows no secret; and the committed example says what must be filled in")
     steps.run("coinjar within prod --service ticketing --mask -- sh -c 'echo connecting to $TICKET_DB_URL'")
     steps.run("coinjar render dev example")
@@ -121,24 +160,42 @@ def _run_for_real(steps: DemoRun) -> None:
     places = [("dev", "timetable"), ("dev", "ticketing"), ("rehearsal", "timetable"), ("rehearsal", "ticketing")]
     for port, (stage, service) in zip(ports, places, strict=True):
         steps.run(f"coinjar put LISTEN_PORT={port} --stage {stage} --service {service}")
-    processes = [steps.start(f"coinjar within {stage} --service {service} -- python3 services/{service}.py") for stage, service in places]
+    processes = [
+        steps.start(f"coinjar within {stage} --service {service} -- python3 services/{service}.py")
+        for stage, service in places
+    ]
     answers = [steps.answer(port) for port in ports]
     for (stage, service), process, answer in zip(places, processes, answers, strict=True):
         settings = answer["settings"]
-        steps.holds(f"{service} on {stage} is the process that was started, pid {process.pid}", answer["pid"] == process.pid)
+        steps.holds(
+            f"{service} on {stage} is the process that was started, pid {process.pid}", answer["pid"] == process.pid
+        )
         for name in ("PUBLIC_URL", "APP_TITLE"):
-            steps.holds(f"its {name} is {stage}'s", settings[name] == steps.ask(f"coinjar value {stage} {name} --service {service}"))
+            steps.holds(
+                f"its {name} is {stage}'s",
+                settings[name] == steps.ask(f"coinjar value {stage} {name} --service {service}"),
+            )
     seen = [answer["settings"] for answer in answers]
-    steps.holds("the stages answer with different values", all(seen[0][name] != seen[2][name] for name in ("PUBLIC_URL", "APP_TITLE", "OPEN_PIERS")))
-    steps.holds("ticketing has its database's host, timetable does not", "TICKET_DB_HOST" in seen[1] and "TICKET_DB_HOST" not in seen[0])
+    steps.holds(
+        "the stages answer with different values",
+        all(seen[0][name] != seen[2][name] for name in ("PUBLIC_URL", "APP_TITLE", "OPEN_PIERS")),
+    )
+    steps.holds(
+        "ticketing has its database's host, timetable does not",
+        "TICKET_DB_HOST" in seen[1] and "TICKET_DB_HOST" not in seen[0],
+    )
 
 
 def _without_coinjar(steps: DemoRun) -> None:
     steps.title("The same service from a script of its own, where there is no Coin Jar")
     port = free_ports(1)[0]
-    print(f"$ coinjar render rehearsal --service timetable --as exec-script --with LISTEN_PORT={port} > start-timetable")
+    print(
+        f"$ coinjar render rehearsal --service timetable --as exec-script --with LISTEN_PORT={port} > start-timetable"
+    )
     script = steps.folder / "start-timetable"
-    script.write_text(steps.ask(f"coinjar render rehearsal --service timetable --as exec-script --with LISTEN_PORT={port}"))
+    script.write_text(
+        steps.ask(f"coinjar render rehearsal --service timetable --as exec-script --with LISTEN_PORT={port}")
+    )
     script.chmod(0o700)
     steps.run("head -5 start-timetable")
     steps.start("sh ./start-timetable python3 services/timetable.py")
@@ -151,12 +208,18 @@ def _render(steps: DemoRun) -> None:
     steps.run("coinjar render rehearsal")
     steps.run("coinjar render rehearsal --verify", note="0: nothing is out of date")
     files = [steps.folder / "build/rehearsal" / name for name in ("ticketing.env", "timetable.env")]
-    steps.holds("the file that holds a secret is its owner's alone, the other is not", [one.stat().st_mode & 0o77 for one in files] == [0, 0o44])
+    steps.holds(
+        "the file that holds a secret is its owner's alone, the other is not",
+        [path.stat().st_mode & 0o77 for path in files] == [0, 0o44],
+    )
     steps.run("cat notices/settings.json")
     steps.run("coinjar render prod notice-settings")
     steps.run("cat notices/settings.prod.json")
     overlay = json.loads((steps.folder / "notices/settings.prod.json").read_text())
-    steps.holds("prod's settings hold only what differs from the base, typed", overlay["mail"]["enabled"] is True and "framework" not in overlay)
+    steps.holds(
+        "prod's settings hold only what differs from the base, typed",
+        overlay["mail"]["enabled"] is True and "framework" not in overlay,
+    )
 
 
 def _pipeline(steps: DemoRun) -> None:
@@ -165,16 +228,26 @@ def _pipeline(steps: DemoRun) -> None:
     before = (steps.folder / "pipeline.yaml").read_text()
     steps.run("coinjar render prod pipeline")
     after = (steps.folder / "pipeline.yaml").read_text()
-    steps.holds("the file's comments stayed", all(line.partition("#")[2] in after for line in before.splitlines() if "#" in line))
+    steps.holds(
+        "the file's comments stayed",
+        all(line.partition("#")[2] in after for line in before.splitlines() if "#" in line),
+    )
     steps.holds("no secret went into it", "made-up" not in after)
-    steps.title("The release job says a title of its own, and this pipeline lets the whole pipeline's win: who decides for its last step?")
+    steps.title(
+        "The release job says a title of its own, and this pipeline lets the whole pipeline's win: who decides for its last step?"
+    )
     step = "--in pipeline --at '/jobs/[name=release]/steps/[name=announce]'"
     steps.run(f"coinjar why APP_TITLE {step}")
-    steps.holds("the whole pipeline's title wins", json.loads(steps.ask(f"coinjar why APP_TITLE {step} --json"))["value"] == "Sandling Ferries")
+    steps.holds(
+        "the whole pipeline's title wins",
+        json.loads(steps.ask(f"coinjar why APP_TITLE {step} --json"))["value"] == "Sandling Ferries",
+    )
 
 
 def _manifests(steps: DemoRun) -> None:
-    steps.title("Four manifests repeat the same variables; rendered, they share objects that are named after their content")
+    steps.title(
+        "Four manifests repeat the same variables; rendered, they share objects that are named after their content"
+    )
     steps.run("wc -l k8s/berths.yaml k8s/notices.yaml k8s/ticketing.yaml k8s/timetable.yaml")
     made = steps.folder / "build/rehearsal/k8s"
     names = [f"build/rehearsal/k8s/{path.name}" for path in sorted((steps.folder / "k8s").iterdir())]
@@ -201,7 +274,10 @@ def _web_server(steps: DemoRun) -> None:
         steps.run(f"coinjar render {stage} web-server")
         steps.start(f"{nginx} -p build/{stage}/web -e error.log -c nginx.conf -g 'daemon off;'")
         settings = steps.answer(port)["settings"]
-        steps.holds(f"it says {stage}'s title", settings["APP_TITLE"] == steps.ask(f"coinjar value {stage} APP_TITLE --service timetable"))
+        steps.holds(
+            f"it says {stage}'s title",
+            settings["APP_TITLE"] == steps.ask(f"coinjar value {stage} APP_TITLE --service timetable"),
+        )
         steps.holds("and its own $host is the server's", settings["asked"] == "127.0.0.1/")
 
 
@@ -216,37 +292,54 @@ def _mentions(steps: DemoRun) -> None:
     steps.title("Where does the code use all that? And a name is changed everywhere at once")
     steps.run("coinjar mentions")
     found = json.loads(steps.ask("coinjar mentions --json"))
-    steps.holds("a name that the code reads and nobody declared is found", any("fareTable" in one["message"] for one in found["findings"]))
+    steps.holds(
+        "a name that the code reads and nobody declared is found",
+        any("fareTable" in finding["message"] for finding in found["findings"]),
+    )
     steps.run("coinjar rename TICKET_DB_HOST TICKET_DATABASE_HOST --yes")
     code = "".join((steps.folder / f"services/{name}.py").read_text() for name in ("ticketing", "notices"))
-    steps.holds("the code reads the new name, and only that", code.count("TICKET_DATABASE_HOST") == 2 and "TICKET_DB_HOST" not in code)
+    steps.holds(
+        "the code reads the new name, and only that",
+        code.count("TICKET_DATABASE_HOST") == 2 and "TICKET_DB_HOST" not in code,
+    )
     steps.run("coinjar rename TICKET_DATABASE_HOST TICKET_DB_HOST --yes", note="and back")
     steps.run("coinjar rename --finish TICKET_DATABASE_HOST")
 
 
 def _deliver(steps: DemoRun) -> None:
     steps.title("Three platforms to deliver to, simulated on this machine: two kinds of hosting, and pipelines")
-    steps.start(f"coinjar standins saltmarsh lanternfish sluiceway --state standins {' '.join(f'--make {one}' for one in APPS)} --exports standins/exports")
+    steps.start(
+        f"coinjar standins saltmarsh lanternfish sluiceway --state standins {' '.join(f'--make {app}' for app in APPS)} --exports standins/exports"
+    )
     steps.source("standins/exports")
-    steps.title("What would a delivery change? Then deliver: it reads what is there, writes only what differs, reads back, records")
+    steps.title(
+        "What would a delivery change? Then deliver: it reads what is there, writes only what differs, reads back, records"
+    )
     steps.run("coinjar deliver rehearsal --dry-run")
     steps.run("coinjar deliver rehearsal")
     steps.title("Saved is not in effect: one of the platforms reads its settings at the next deploy")
     steps.run("coinjar drift rehearsal", code=1)
     steps.holds("the running timetable has no title yet", "APP_TITLE" not in steps.app("timetable")["settings"])
     steps.run("coinjar deliver rehearsal --restart")
-    steps.holds("now it has", steps.app("timetable")["settings"]["APP_TITLE"] == steps.ask("coinjar value rehearsal APP_TITLE --service timetable"))
+    steps.holds(
+        "now it has",
+        steps.app("timetable")["settings"]["APP_TITLE"]
+        == steps.ask("coinjar value rehearsal APP_TITLE --service timetable"),
+    )
     steps.run("coinjar drift rehearsal", note="0: all of it is in step, and runs")
     link = steps.ask("coinjar value rehearsal TIMETABLE_LINK --service berths")
     steps.holds(
-        "the address that the hosting gave is known to those who refer to it", link == steps.ask("coinjar value rehearsal PUBLIC_ADDRESS --service timetable")
+        "the address that the hosting gave is known to those who refer to it",
+        link == steps.ask("coinjar value rehearsal PUBLIC_ADDRESS --service timetable"),
     )
 
 
 def _live(steps: DemoRun) -> None:
     steps.title("Somebody changes a setting on the platform's page; drift sees it, and the next delivery puts it right")
     address = f"{steps.env['SALTMARSH_ADDRESS']}/v1/apps/sandling-timetable-rehearsal/settings"
-    steps.send("PATCH", address, steps.env["SALTMARSH_TOKEN"], {"settings": {"APP_TITLE": "Sandling Fairies", "SEASON": ""}})
+    steps.send(
+        "PATCH", address, steps.env["SALTMARSH_TOKEN"], {"settings": {"APP_TITLE": "Sandling Fairies", "SEASON": ""}}
+    )
     steps.run("coinjar drift rehearsal hosting", code=1)
     steps.run("coinjar deliver rehearsal hosting --restart")
     steps.title("Is it so in the running things? Ask them, on both stages")
@@ -254,29 +347,48 @@ def _live(steps: DemoRun) -> None:
     steps.run("coinjar deliver prod --allow-guarded prod --restart")
     for name in ("smoke", "release"):
         text = (steps.folder / f"sluiceway/{name}.yaml").read_text()
-        steps.send("PUT", f"{steps.env['SLUICEWAY_ADDRESS']}/projects/sandling/pipelines/{name}", steps.env["SLUICEWAY_TOKEN"], text)
+        steps.send(
+            "PUT",
+            f"{steps.env['SLUICEWAY_ADDRESS']}/projects/sandling/pipelines/{name}",
+            steps.env["SLUICEWAY_TOKEN"],
+            text,
+        )
     steps.run("coinjar confirm rehearsal prod")
-    steps.title("The release waits for a second person; its log shows no secret, and a job without a stage gets nothing of one")
+    steps.title(
+        "The release waits for a second person; its log shows no secret, and a job without a stage gets nothing of one"
+    )
     runs = f"{steps.env['SLUICEWAY_ADDRESS']}/projects/sandling/runs"
     run = steps.send("POST", runs, steps.env["SLUICEWAY_TOKEN"], {"pipeline": "release"})
     steps.holds("it waits", run["state"] == "waiting")
     run = steps.send("POST", f"{runs}/{run['id']}/yes", steps.env["SLUICEWAY_SECOND_TOKEN"], None)
     print("\n".join(run["log"]))
     steps.holds("somebody else said yes", run["state"] == "passed")
-    steps.holds("its log shows no secret", any("connects to ••••" in one for one in run["log"]) and "made-up" not in json.dumps(run))
+    steps.holds(
+        "its log shows no secret",
+        any("connects to ••••" in item for item in run["log"]) and "made-up" not in json.dumps(run),
+    )
     steps.holds("a job that names no stage gets nothing of a stage's", "zones: []" in run["log"])
     steps.title("What was delivered, and back to what was before")
     steps.run("coinjar deliveries")
-    number = next(one["number"] for one in json.loads(steps.ask("coinjar deliveries --json")) if one["changes"].get("changed"))
+    number = next(
+        item["number"] for item in json.loads(steps.ask("coinjar deliveries --json")) if item["changes"].get("changed")
+    )
     steps.run(f"coinjar deliveries undo {number} --dry-run")
 
 
 def _move(steps: DemoRun) -> None:
     old, new = "ticket-hosting", "isles-tickets"
-    steps.title("The ticket sellers leave their hosting for another. What the years have left there, besides what the jar delivers:")
+    steps.title(
+        "The ticket sellers leave their hosting for another. What the years have left there, besides what the jar delivers:"
+    )
     for stage in ("rehearsal", "prod"):
         address = f"{steps.env['SALTMARSH_ADDRESS']}/v1/apps/sandling-ticketing-{stage}/settings"
-        steps.send("PATCH", address, steps.env["SALTMARSH_TOKEN"], {"settings": {"fareTable": "summer-2", "OLD_BANNER": "made of paper"}})
+        steps.send(
+            "PATCH",
+            address,
+            steps.env["SALTMARSH_TOKEN"],
+            {"settings": {"fareTable": "summer-2", "OLD_BANNER": "made of paper"}},
+        )
         link = steps.ask(f"coinjar value {stage} PUBLIC_ADDRESS --service ticketing")
         steps.run(f"coinjar put TICKETS_LINK={link} --stage {stage}")
         steps.run(f"coinjar deliver {stage} hosting --allow-guarded prod --restart")
@@ -288,7 +400,9 @@ def _move(steps: DemoRun) -> None:
     sheet = (steps.folder / "move.yaml").read_text()
     secret = steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing")
     steps.holds("no secret's value is in it", "made-up" not in sheet and secret not in sheet)
-    steps.title("What would it send? Then do it: the new place is written and read back, what pointed to the old one is changed and redeployed")
+    steps.title(
+        "What would it send? Then do it: the new place is written and read back, what pointed to the old one is changed and redeployed"
+    )
     steps.run("coinjar migrate --execute move.yaml --dry-run")
     steps.run("coinjar migrate --execute move.yaml --yes --restart --allow-guarded prod")
     for stage, there in (("rehearsal", "rehearsal"), ("prod", "live")):
@@ -306,6 +420,9 @@ def _move(steps: DemoRun) -> None:
     steps.title("Every difference between the two places is a line of the sheet; then the old one may be emptied")
     steps.run(f"coinjar compare dest:{old}@prod dest:{new}@prod --sheet move.yaml", note="0: all is explained")
     steps.run("coinjar migrate --execute move.yaml --yes --empty-source --allow-guarded prod")
-    token, address = steps.env["SALTMARSH_TOKEN"], f"{steps.env['SALTMARSH_ADDRESS']}/v1/apps/sandling-ticketing-prod/settings"
+    token, address = (
+        steps.env["SALTMARSH_TOKEN"],
+        f"{steps.env['SALTMARSH_ADDRESS']}/v1/apps/sandling-ticketing-prod/settings",
+    )
     left = steps.get(address, token)["settings"]
     steps.holds("nothing of ours is left at the old place", set(left) == {"LISTEN_PORT", "PUBLIC_ADDRESS"})

@@ -61,14 +61,20 @@ def _made(destination: Destination, around: RenderContext, wanted: type[D], if_n
     if fields.faults:
         raise ErrorGroup(fields.faults)
     if not isinstance(made, wanted):
-        raise UsageError(f"{destination.name} {if_not}", hint=f"`coinjar {command} STAGE {destination.name}`", code="other-type")
+        raise UsageError(
+            f"{destination.name} {if_not}", hint=f"`coinjar {command} STAGE {destination.name}`", code="other-type"
+        )
     return made
 
 
 def _kind(destination: Destination) -> type[DestinationOptions]:
     from importlib.metadata import entry_points
 
-    outside = {point.name: point for point in entry_points(group="coinjar.destinations")} if destination.type not in BUILT_IN else {}
+    outside = (
+        {point.name: point for point in entry_points(group="coinjar.destinations")}
+        if destination.type not in BUILT_IN
+        else {}
+    )
     if destination.type in BUILT_IN:
         module, _, name = BUILT_IN[destination.type].partition(":")
         return cast("type[DestinationOptions]", getattr(import_module(f"coinjar.destinations.{module}"), name))
@@ -76,4 +82,6 @@ def _kind(destination: Destination) -> type[DestinationOptions]:
         return cast("type[DestinationOptions]", outside[destination.type].load())
     known = [*BUILT_IN, *outside]
     hint = suggestion(destination.type, known, f"the types are {', '.join(known)}")
-    raise InputError(f"there is no type '{destination.type}' of destination", hint=hint, place=destination.place, code="unknown-type")
+    raise InputError(
+        f"there is no type '{destination.type}' of destination", hint=hint, place=destination.place, code="unknown-type"
+    )

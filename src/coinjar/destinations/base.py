@@ -61,7 +61,16 @@ class Output(NamedTuple):
 class RenderContext:
     """What a destination works in: the jar and its keys, the folder its paths count from, and what this run has already decided to write."""
 
-    def __init__(self, jar: Jar, folder: Path, masker: Masker, ring: Ring | None = None, *, move_up: bool = False, writes: bool = False) -> None:
+    def __init__(
+        self,
+        jar: Jar,
+        folder: Path,
+        masker: Masker,
+        ring: Ring | None = None,
+        *,
+        move_up: bool = False,
+        writes: bool = False,
+    ) -> None:
         self.jar = jar
         self.folder = folder
         self.ring = ring
@@ -93,7 +102,9 @@ class RenderContext:
 
     def is_secret(self, name: str, text: str) -> bool:
         """Whether a name is, or looks like, a secret's."""
-        variable = self.jar.variables.get(name) or next((one for one in self.jar.variables.values() if name in one.also_as), None)
+        variable = self.jar.variables.get(name) or next(
+            (variable for variable in self.jar.variables.values() if name in variable.also_as), None
+        )
         return variable.name in self.jar.secret_names if variable else guess(name, text).secret
 
 
@@ -114,52 +125,83 @@ class StageView:
     def heading(self, service: str) -> FileHeader:
         return FileHeader(self.resolver.jar.app, self.stage, service)
 
-    def entries(self, service: str, phases: tuple[str, ...] = ("run",), *, lenient: bool = False, takes: Callable[[str], bool] | None = None) -> list[Entry]:
+    def entries(
+        self,
+        service: str,
+        phases: tuple[str, ...] = ("run",),
+        *,
+        lenient: bool = False,
+        takes: Callable[[str], bool] | None = None,
+    ) -> list[Entry]:
         """What a service gets here, second spellings included, secrets replaced as the destination says; of these that it `takes`, if that is given.
 
         Raises every fault at once, unless `lenient`: then what has no value is left out. A secret that is sealed for others is a fault only where
         its text would be written.
         """
         if takes is not None:
-            return self._worked_out(service, phases, lambda name: takes(name) and gets(self.destination, name), lenient=lenient)
+            return self._worked_out(
+                service, phases, lambda name: takes(name) and gets(self.destination, name), lenient=lenient
+            )
         key = (service, (*phases, str(lenient)))
         if key not in self._entries:
             only = None if takes_all(self.destination) else lambda name: gets(self.destination, name)
             self._entries[key] = self._worked_out(service, phases, only, lenient=lenient)
         return self._entries[key]
 
-    def _worked_out(self, service: str, phases: tuple[str, ...], only: Callable[[str], bool] | None, *, lenient: bool) -> list[Entry]:
+    def _worked_out(
+        self, service: str, phases: tuple[str, ...], only: Callable[[str], bool] | None, *, lenient: bool
+    ) -> list[Entry]:
         found: dict[str, Resolved] = {}
         for phase in phases:
-            found |= self._lenient(service, phase, only) if lenient else self.resolver.resolve(service, phase=phase, closed=True, only=only)
-        faults = {id(seen.fault): seen.fault for seen in found.values() if seen.fault is not None and self._needs_text(seen)}
+            found |= (
+                self._lenient(service, phase, only)
+                if lenient
+                else self.resolver.resolve(service, phase=phase, closed=True, only=only)
+            )
+        faults = {
+            id(seen.fault): seen.fault for seen in found.values() if seen.fault is not None and self._needs_text(seen)
+        }
         raise_all(list(faults.values()))
         order = {name: number for number, name in enumerate(self.resolver.jar.variables)}
-        return [one for name in sorted(found, key=order.__getitem__) for one in self._made(found[name])]
+        return [entry for name in sorted(found, key=order.__getitem__) for entry in self._made(found[name])]
 
     def _lenient(self, service: str, phase: str, only: Callable[[str], bool] | None) -> dict[str, Resolved]:
         """What has a value; a reference to what has none here is no fault, any other is."""
         resolver = self.resolver
-        asked = [one for one in resolver.jar.variables.values() if only is None or only(one.name)]
-        here = [one for one in asked if one.phase in (phase, "both") and resolver.applies(one, service)]
-        found = {one.name: resolver.value(one.name, service) for one in here}
+        asked = [variable for variable in resolver.jar.variables.values() if only is None or only(variable.name)]
+        here = [
+            variable for variable in asked if variable.phase in (phase, "both") and resolver.applies(variable, service)
+        ]
+        found = {variable.name: resolver.value(variable.name, service) for variable in here}
         faults = [seen.fault for seen in found.values() if seen.fault is not None and seen.fault.code != "reference"]
         raise_all([fault for fault in faults if not is_others(fault)])
         return {name: seen for name, seen in found.items() if seen.text is not None or seen.fault in faults}
 
     def _needs_text(self, seen: Resolved) -> bool:
-        return gets(self.destination, seen.variable.name) and not self.destination.plain_only and self.destination.secrets is None
+        return (
+            gets(self.destination, seen.variable.name)
+            and not self.destination.plain_only
+            and self.destination.secrets is None
+        )
 
     def _made(self, seen: Resolved) -> Iterable[Entry]:
         if not seen.secret and not seen.variable.also_as:  # by far the most
-            return (Entry(seen.variable.name, seen.text, seen.variable),) if gets(self.destination, seen.variable.name) else ()
+            return (
+                (Entry(seen.variable.name, seen.text, seen.variable),)
+                if gets(self.destination, seen.variable.name)
+                else ()
+            )
         return self._made_with_care(seen)
 
     def _made_with_care(self, seen: Resolved) -> Iterable[Entry]:
         if not gets(self.destination, seen.variable.name) or (seen.secret and self.destination.plain_only):
             return
         for name in (seen.variable.name, *seen.variable.also_as):
-            if seen.secret and self.destination.secrets is not None and (seen.text is not None or seen.fault is not None):
+            if (
+                seen.secret
+                and self.destination.secrets is not None
+                and (seen.text is not None or seen.fault is not None)
+            ):
                 yield Entry(name, self.destination.secrets.replace("{name}", seen.variable.name), seen.variable)
             else:
                 yield Entry(name, seen.revealed, seen.variable, seen.secret)
@@ -211,10 +253,20 @@ class DestinationOptions:
                 self.options[key] = node
             else:
                 known = ", ".join(self.keys)
-                fields.fault(node, f"'{key}' means nothing for a destination of the type {destination.type}", f"its keys are {known}", "unknown-key")
+                fields.fault(
+                    node,
+                    f"'{key}' means nothing for a destination of the type {destination.type}",
+                    f"its keys are {known}",
+                    "unknown-key",
+                )
         for key in self.needed:
             if key not in destination.options:
-                fault = InputError(f"the destination {destination.name} has no '{key}'", hint=f"add {key}: …", place=destination.place, code="destination")
+                fault = InputError(
+                    f"the destination {destination.name} has no '{key}'",
+                    hint=f"add {key}: …",
+                    place=destination.place,
+                    code="destination",
+                )
                 fields.faults.append(fault)
 
     def text(self, key: str, default: str = "") -> str:
@@ -228,7 +280,12 @@ class DestinationOptions:
         """An option that is a number."""
         text = self.text(key, str(default))
         if not re.fullmatch(r"(?a)\d{1,4}", text):
-            self.fields.fault(self.options[key], f"{key} of {self.destination.name} must be a whole number", "write digits, at most four", "destination")
+            self.fields.fault(
+                self.options[key],
+                f"{key} of {self.destination.name} must be a whole number",
+                "write digits, at most four",
+                "destination",
+            )
             return default
         return int(text)
 
@@ -238,8 +295,13 @@ class DestinationOptions:
         self.names_stage = self.names_stage or "{stage}" in path
         for name in _HOLDER.findall(path):
             if name not in holders:
-                hint = f"a path holds {' and '.join(f'{{{one}}}' for one in holders) or 'no such thing'}"
-                self.fields.fault(self.options[key], f"'{{{name}}}' in {key} of {self.destination.name} means nothing", hint, "destination")
+                hint = f"a path holds {' and '.join(f'{{{holder}}}' for holder in holders) or 'no such thing'}"
+                self.fields.fault(
+                    self.options[key],
+                    f"'{{{name}}}' in {key} of {self.destination.name} means nothing",
+                    hint,
+                    "destination",
+                )
         return path
 
     def command_of(self, key: str, holders: tuple[str, ...]) -> list[str]:
@@ -248,8 +310,10 @@ class DestinationOptions:
         for text, node in found:
             for name in _HOLDER.findall(text):
                 if name in _HOLDERS and name not in holders:
-                    hint = f"here {' and '.join(f'{{{one}}}' for one in holders)} are filled in"
-                    self.fields.fault(node, f"'{{{name}}}' in {key} of {self.destination.name} is not filled in", hint, "destination")
+                    hint = f"here {' and '.join(f'{{{holder}}}' for holder in holders)} are filled in"
+                    self.fields.fault(
+                        node, f"'{{{name}}}' in {key} of {self.destination.name} is not filled in", hint, "destination"
+                    )
         return [text for text, _ in found]
 
     def resolve_path(self, pattern: str, stage: str, service: str = "") -> Path:
@@ -269,7 +333,12 @@ class FileDestination(DestinationOptions, ABC):
         services = view.services()
         if len(services) > 1 and "{service}" not in pattern:
             words = f"the destination {self.destination.name} is for {len(services)} services ({', '.join(services)}), and its path for one"
-            raise InputError(words, hint="put {service} into the path, or name one under services", place=self.destination.place, code="destination")
+            raise InputError(
+                words,
+                hint="put {service} into the path, or name one under services",
+                place=self.destination.place,
+                code="destination",
+            )
         return services
 
     def notice(self, rule: str, place: Location, message: str, fix: str, variable: str | None = None) -> None:
@@ -295,9 +364,11 @@ class FileDestination(DestinationOptions, ABC):
 
     def about(self, entries: Iterable[Entry]) -> str:
         """How many variables, and how many of them secret."""
-        kept = [one for one in entries if one.text is not None]
-        secret = sum(one.secret for one in kept)
-        return f"{len(kept)} variable{'s' if len(kept) != 1 else ''}" + (f", {secret} secret{'s' if secret != 1 else ''}" if secret else "")
+        kept = [entry for entry in entries if entry.text is not None]
+        secret = sum(entry.secret for entry in kept)
+        return f"{len(kept)} variable{'s' if len(kept) != 1 else ''}" + (
+            f", {secret} secret{'s' if secret != 1 else ''}" if secret else ""
+        )
 
     def _is_hidden(self, names: frozenset[str]) -> Callable[[ReadItem], bool]:
         """Whether an item's text is a secret: not the reference that stands in its place."""
@@ -320,23 +391,38 @@ class FileDestination(DestinationOptions, ABC):
             try:
                 reading = reader(data)
             except InputError:
-                return dict.fromkeys(range(1, data.count(b"\n") + 2), "•••• (a file that cannot be read, and may hold secrets)")
-            return hidden_lines(reading, data.decode(errors="replace").split("\n"), self._is_hidden(names), self.around.masker)
+                return dict.fromkeys(
+                    range(1, data.count(b"\n") + 2), "•••• (a file that cannot be read, and may hold secrets)"
+                )
+            return hidden_lines(
+                reading, data.decode(errors="replace").split("\n"), self._is_hidden(names), self.around.masker
+            )
 
         return hidden
 
 
-def hidden_lines(reading: ReadResult, lines: Sequence[str], is_secret: Callable[[ReadItem], bool], masker: Masker) -> dict[int, str]:
+def hidden_lines(
+    reading: ReadResult, lines: Sequence[str], is_secret: Callable[[ReadItem], bool], masker: Masker
+) -> dict[int, str]:
     """The lines from each secret to the next entry, and those of what could not be read; comments and blank lines behind a secret stay to be seen.
 
     All lines, where the reader does not say on which line a secret stands.
     """
     total = len(lines)
-    texts = {item.text for item in reading.items if item.text and (item.secret or is_secret(item))}  # the same text elsewhere is no less secret
+    texts = {
+        item.text for item in reading.items if item.text and (item.secret or is_secret(item))
+    }  # the same text elsewhere is no less secret
     if any(item.text in texts and not 0 < item.place.line <= total for item in reading.items):
         return dict.fromkeys(range(1, total + 1), "•••• (its reader does not say on which line a secret is)")
-    marks = [(item.place.line, f"{item.name} = {masker.mask(item.text or '')}" if item.text in texts else None) for item in reading.items]
-    marks += [(remark.place.line, "•••• (left out by its reader, and may be a secret)") for remark in reading.remarks if remark.lost]
+    marks = [
+        (item.place.line, f"{item.name} = {masker.mask(item.text or '')}" if item.text in texts else None)
+        for item in reading.items
+    ]
+    marks += [
+        (remark.place.line, "•••• (left out by its reader, and may be a secret)")
+        for remark in reading.remarks
+        if remark.lost
+    ]
     starts = sorted({line for line, _ in marks})
     found: dict[int, str] = {}
     for line, words in marks:

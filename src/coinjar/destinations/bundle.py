@@ -39,15 +39,17 @@ class BundleDestination(FileDestination):
             refuse(get("nul"), entries, carriers)
             old = self.around.current(path) or read_bytes(path)
             found = follow(grow_json(decode(old, file)[0], file), "/process/env")
-            wanted = {one.name: one.text for one in entries if one.text is not None}
-            there = {one.name: one.text for one in held(found.node)}
+            wanted = {entry.name: entry.text for entry in entries if entry.text is not None}
+            there = {entry.name: entry.text for entry in held(found.node)}
             jar = self.around.jar
-            gone = [name for name in there if name in jar.variables and gets(self.destination, name) and name not in wanted]
+            gone = [
+                name for name in there if name in jar.variables and gets(self.destination, name) and name not in wanted
+            ]
             same = [name for name, text in wanted.items() if there.get(name) == text]
             data = apply(old, file, edits(found.node, found.path, LINES, wanted, gone, same=same), as_json=True)
             self.around.pending[path] = data
-            secret = any(one.secret and one.text is not None for one in entries)
-            hidden = self.hide_items(partial(every_entry, file=file), [one.name for one in entries if one.secret])
+            secret = any(entry.secret and entry.text is not None for entry in entries)
+            hidden = self.hide_items(partial(every_entry, file=file), [entry.name for entry in entries if entry.secret])
             outputs.append(Output(path, data, secret, self.about(entries), hidden))
         return outputs
 
@@ -67,14 +69,21 @@ def read_bundle(data: bytes, file: str) -> ReadResult:
     except InputError as fault:
         if fault.code == "pointer":
             raise InputError(
-                "this is no bundle's config.json: it has no process", hint="give the config.json of a bundle", place=Location(file), code="shape"
+                "this is no bundle's config.json: it has no process",
+                hint="give the config.json of a bundle",
+                place=Location(file),
+                code="shape",
             ) from None
         raise
     items: list[ReadItem] = []
-    for one in held(found.node):
-        place = place_of(text, one.at.start, file)
-        if one.text is None:
-            remarks.append(ReadRemark(place, f"left out: {quoted_name(one.name)} has no '=', and a runtime refuses it", lost=True))
+    for entry in held(found.node):
+        place = place_of(text, entry.at.start, file)
+        if entry.text is None:
+            remarks.append(
+                ReadRemark(
+                    place, f"left out: {quoted_name(entry.name)} has no '=', and a runtime refuses it", lost=True
+                )
+            )
             continue
-        items.append(ReadItem(one.name, one.text, place))
+        items.append(ReadItem(entry.name, entry.text, place))
     return ReadResult(items, remarks)

@@ -61,49 +61,71 @@ class ContainerfileDestination(FileDestination):
         raise_all(
             [
                 InputError(
-                    f"{one.name} is a secret, and whoever has the image could read it",
+                    f"{entry.name} is a secret, and whoever has the image could read it",
                     hint="add plain_only: true to leave secrets out, and hand them over when the container starts",
                     place=self.destination.place,
                     code="secret-in-image",
                 )
-                for one in entries
-                if one.secret and one.text is not None
+                for entry in entries
+                if entry.secret and entry.text is not None
             ]
         )
 
     def _with_lines(self, old: bytes, file: str, entries: list[Entry]) -> bytes:
         text, _ = decode(old, file)
-        found = [one for one in instructions(text) if one.word == "FROM"]
+        found = [instruction for instruction in instructions(text) if instruction.word == "FROM"]
         first_from = found[0].line if found else 1 << 30
-        regions = [_ManagedBlock(one.start(1), one.end(1), text.count("\n", 0, one.start()) + 1 < first_from) for one in _REGION.finditer(text)]
+        regions = [
+            _ManagedBlock(match.start(1), match.end(1), text.count("\n", 0, match.start()) + 1 < first_from)
+            for match in _REGION.finditer(text)
+        ]
         if not regions:
             hint = f"put the two comments '{BEGIN}' and '{END}' where the lines belong"
-            raise InputError("there is no place for the lines in it", hint=hint, place=Location(file), code="destination")
-        mentioned = {name for one in found for name in re.findall(r"\$\{?([A-Za-z_]\w*)", one.rest)}
-        early = [one for one in entries if one.variable and one.variable.phase in ("build", "both") and one.name in mentioned]
+            raise InputError(
+                "there is no place for the lines in it", hint=hint, place=Location(file), code="destination"
+            )
+        mentioned = {name for instruction in found for name in re.findall(r"\$\{?([A-Za-z_]\w*)", instruction.rest)}
+        early = [
+            entry
+            for entry in entries
+            if entry.variable and entry.variable.phase in ("build", "both") and entry.name in mentioned
+        ]
         if early and not any(region.first for region in regions):
-            line = next(one.line for one in found if any(entry.name in one.rest for entry in early))
-            names = ", ".join(one.name for one in early)
+            line = next(
+                instruction.line for instruction in found if any(entry.name in instruction.rest for entry in early)
+            )
+            names = ", ".join(entry.name for entry in early)
             hint = f"put '{BEGIN}' and '{END}' before it, too"
-            raise InputError(f"this FROM needs {names}, and nothing declares it before", hint=hint, place=Location(file, line, 1), code="destination")
-        ahead = "".join(f"ARG {one.name}={quoted(one.text or '')}\n" for one in early)
-        rest = "".join(_again(one) if one in early else "".join(lines([one])) for one in entries)
+            raise InputError(
+                f"this FROM needs {names}, and nothing declares it before",
+                hint=hint,
+                place=Location(file, line, 1),
+                code="destination",
+            )
+        ahead = "".join(f"ARG {entry.name}={quoted(entry.text or '')}\n" for entry in early)
+        rest = "".join(_again(entry) if entry in early else "".join(lines([entry])) for entry in entries)
         newline = "\r\n" if "\r\n" in text else "\n"
         for region in reversed(regions):
             text = text[: region.start] + (ahead if region.first else rest).replace("\n", newline) + text[region.end :]
         return text.encode()
 
     def read(self, stage: str) -> ReadResult:
-        return self.read_each(self.path, lambda service: reading_of(self.dialect, self.resolve_path(self.path, stage, service)))
+        return self.read_each(
+            self.path, lambda service: reading_of(self.dialect, self.resolve_path(self.path, stage, service))
+        )
 
 
 def _every_assignment(data: bytes, file: str) -> ReadResult:
     """What any stage of a build sets, to find the lines that may hold secrets."""
     text, _ = decode(data, file)
     items = [
-        ReadItem(name, value, Location(file, one.line, 1))
-        for one in instructions(text)
-        for name, value in (assignments(one.rest, bare_ok=True) if one.word in ("ENV", "ARG") else [(one.word, None)])
+        ReadItem(name, value, Location(file, instruction.line, 1))
+        for instruction in instructions(text)
+        for name, value in (
+            assignments(instruction.rest, bare_ok=True)
+            if instruction.word in ("ENV", "ARG")
+            else [(instruction.word, None)]
+        )
     ]
     return ReadResult(items, [])
 

@@ -34,14 +34,22 @@ class DocumentDestination(FileDestination):
         self.form = read_form(fields, self.options.get("form"))
         self.doubled = self._doubled()
         self.move_up = self.flag("move_up") or around.move_up
-        self.spots = read_places(fields, self.options["places"], around.jar, services_for(destination, around.jar)) if "places" in self.options else []
+        self.spots = (
+            read_places(fields, self.options["places"], around.jar, services_for(destination, around.jar))
+            if "places" in self.options
+            else []
+        )
         self.above = {} if fields.faults else levels_above({spot.pointer: spot.inherits for spot in self.spots})
         self._differing: dict[str, set[str]] = {}
 
     def _doubled(self) -> bool:
         word = self.text("dollars", "plain")
         if word not in ("plain", "doubled"):
-            self.fields.fault(self.options["dollars"], f"'dollars' cannot be '{word}'", "write doubled for a Compose file, or leave it out")
+            self.fields.fault(
+                self.options["dollars"],
+                f"'dollars' cannot be '{word}'",
+                "write doubled for a Compose file, or leave it out",
+            )
         return word == "doubled"
 
     def open(self, stage: str) -> OpenDocument:
@@ -57,12 +65,22 @@ class DocumentDestination(FileDestination):
                 refuse(get("json"), entries[spot.pointer], carriers)
         levels = {spot.pointer: document.level(spot.pointer, spot.decided_by, spot.inherits) for spot in self.spots}
         wanted = self._wanted(entries, levels)
-        changes = [one for spot in self.spots for one in self._changes(document, spot, levels[spot.pointer], wanted[spot.pointer], entries.get(spot.pointer))]
-        data = apply(document.data, document.file, changes, careful=True, as_json=document.as_json) if changes else document.data
+        changes = [
+            edit
+            for spot in self.spots
+            for edit in self._changes(
+                document, spot, levels[spot.pointer], wanted[spot.pointer], entries.get(spot.pointer)
+            )
+        ]
+        data = (
+            apply(document.data, document.file, changes, careful=True, as_json=document.as_json)
+            if changes
+            else document.data
+        )
         self._look(OpenDocument(data, document.file), levels)
         self.around.pending[path] = data
-        got = {one.name: one for group in entries.values() for one in group}
-        secret_names = [name for name, one in got.items() if one.secret and one.text is not None]
+        got = {entry.name: entry for group in entries.values() for entry in group}
+        secret_names = [name for name, entry in got.items() if entry.secret and entry.text is not None]
         hidden = self.hide_items(partial(every_entry, file=document.file), secret_names)
         return [Output(path, data, bool(secret_names), self.about(got.values()), hidden, merges=True)]
 
@@ -75,52 +93,81 @@ class DocumentDestination(FileDestination):
         found: dict[str, list[Entry]] = {}
         faults: list[CoinJarError] = []
         for spot in self.spots:
-            own = view if spot.stage == view.stage or (spot.stage is None and "{stage}" in self.path) else shared if spot.stage is None else None
+            own = (
+                view
+                if spot.stage == view.stage or (spot.stage is None and "{stage}" in self.path)
+                else shared
+                if spot.stage is None
+                else None
+            )
             if own is None:
                 continue
             try:
                 found[spot.pointer] = self._of_spot(spot, own, lenient=own is shared)
             except CoinJarError as fault:
                 faults += fault.each()
-        raise_all(list({str(one): one for one in faults}.values()))
+        raise_all(list({str(error): error for error in faults}.values()))
         return found
 
     def _of_spot(self, spot: DocumentPlace, view: StageView, *, lenient: bool) -> list[Entry]:
         """What a place gets; of several services what those agree on that have no place of their own below it."""
         variables = self.around.jar.variables
-        takes = None if spot.takes_all else lambda name: any(spot.takes(one) for one in (name, *variables[name].also_as))
-        of_each = {service: {one.name: one for one in view.entries(service, lenient=lenient, takes=takes) if spot.takes(one.name)} for service in spot.services}
+        takes = (
+            None if spot.takes_all else lambda name: any(spot.takes(item) for item in (name, *variables[name].also_as))
+        )
+        of_each = {
+            service: {
+                entry.name: entry
+                for entry in view.entries(service, lenient=lenient, takes=takes)
+                if spot.takes(entry.name)
+            }
+            for service in spot.services
+        }
         below = [other for other in self.spots if spot.pointer in self.above[other.pointer]]
         agreed: list[Entry] = []
         differing: list[str] = []
-        for name in dict.fromkeys(name for one in of_each.values() for name in one):
-            own = [service for service in spot.services if not any(service in other.services and other.takes(name) for other in below)]
+        for name in dict.fromkeys(name for item in of_each.values() for name in item):
+            own = [
+                service
+                for service in spot.services
+                if not any(service in other.services and other.takes(name) for other in below)
+            ]
             asked = own or spot.services
             found = [of_each[service].get(name) for service in asked]
-            if found[0] is not None and all(one is not None and one.text == found[0].text for one in found):
+            if found[0] is not None and all(entry is not None and entry.text == found[0].text for entry in found):
                 agreed.append(found[0])
             else:
                 differing.append(name)
         self._differing[spot.pointer] = set(differing)  # what stands there may be right for one of them: it stays
         if differing and not below:
-            words = (
-                f"{spot.pointer}: {', '.join(sorted(differing))} cannot be set there, for its services ({', '.join(spot.services)}) differ; what is there stays"
+            words = f"{spot.pointer}: {', '.join(sorted(differing))} cannot be set there, for its services ({', '.join(spot.services)}) differ; what is there stays"
+            self.notice(
+                "CJ019",
+                spot.place,
+                words,
+                "give each service a place of its own (inherits: of a place that comes before it)",
             )
-            self.notice("CJ019", spot.place, words, "give each service a place of its own (inherits: of a place that comes before it)")
         return agreed
 
-    def _wanted(self, entries: Mapping[str, list[Entry]], levels: Mapping[str, EnvironmentLevel]) -> dict[str, dict[str, str]]:
+    def _wanted(
+        self, entries: Mapping[str, list[Entry]], levels: Mapping[str, EnvironmentLevel]
+    ) -> dict[str, dict[str, str]]:
         """What each place should say, after moving up."""
-        now = {pointer: {name: one.text for name, one in level.entries.items()} for pointer, level in levels.items()}
+        now = {
+            pointer: {name: entry.text for name, entry in level.entries.items()} for pointer, level in levels.items()
+        }
         own: dict[str, dict[str, str]] = {}
         for pointer in levels:
             given = entries.get(pointer)
             own[pointer] = (
-                {one.name: self._spelled(one.text) for one in given if one.text is not None}
+                {entry.name: self._spelled(entry.text) for entry in given if entry.text is not None}
                 if given is not None
                 else {name: text for name, text in now[pointer].items() if text is not None}
             )
-        says = {pointer: self._unmanaged(now[pointer], spot) | own[pointer] for pointer, spot in zip(levels, self.spots, strict=True)}
+        says = {
+            pointer: self._unmanaged(now[pointer], spot) | own[pointer]
+            for pointer, spot in zip(levels, self.spots, strict=True)
+        }
         final = {pointer: dict(texts) for pointer, texts in own.items()}
         for pointer, texts in final.items():  # what the levels above say already need not be said again
             around = self.above[pointer][::-1]
@@ -142,21 +189,44 @@ class DocumentDestination(FileDestination):
         return text.replace("$", "$$") if self.doubled else text
 
     def _changes(
-        self, document: OpenDocument, spot: DocumentPlace, level: EnvironmentLevel, wanted: Mapping[str, str], entries: list[Entry] | None
+        self,
+        document: OpenDocument,
+        spot: DocumentPlace,
+        level: EnvironmentLevel,
+        wanted: Mapping[str, str],
+        entries: list[Entry] | None,
     ) -> list[Edit]:
         found = document.follow(spot.pointer)
         there = level.entries
         in_play = entries is not None
         managed = [name for name in there if self._manages(spot, name)]
-        kept = self._differing.get(spot.pointer, set()) if spot.services else set(managed)  # a place of no service is nobody's to empty
-        gone = [name for name in managed if name not in wanted and name not in kept and (in_play or there[name].text is not None)]
+        kept = (
+            self._differing.get(spot.pointer, set()) if spot.services else set(managed)
+        )  # a place of no service is nobody's to empty
+        gone = [
+            name
+            for name in managed
+            if name not in wanted and name not in kept and (in_play or there[name].text is not None)
+        ]
         for name in [one for one in gone if there[one].merged]:
             words = f"{name} at {spot.pointer} comes from an anchor ('<<'), and stays: the jar gives it no value there"
-            self.notice("CJ019", level.places[name], words, "take it out where the anchor stands, or give it a value", variable=name)
+            self.notice(
+                "CJ019",
+                level.places[name],
+                words,
+                "take it out where the anchor stands, or give it a value",
+                variable=name,
+            )
         gone = [name for name in gone if not there[name].merged]
-        same = [name for name, text in wanted.items() if name in there and there[name].text == text and document.stays(there[name].value)]
+        same = [
+            name
+            for name, text in wanted.items()
+            if name in there and there[name].text == text and document.stays(there[name].value)
+        ]
         form = form_of(found.node) or spot.form or self.form or MAP
-        fresh = wanted if in_play else {name: text for name, text in wanted.items() if name not in there or name in same}
+        fresh = (
+            wanted if in_play else {name: text for name, text in wanted.items() if name not in there or name in same}
+        )
         return edits(found.node, found.path, form, fresh, gone, same=same)
 
     def _look(self, document: OpenDocument, before: Mapping[str, EnvironmentLevel]) -> None:
@@ -165,17 +235,32 @@ class DocumentDestination(FileDestination):
         for level, entry, winner in idle(levels):
             words = f"{entry.name} at {level.pointer} cannot win: {winner.pointer} above decides it"
             self.notice(
-                "CJ019", self._place(document, before[level.pointer], entry), words, f"change it at {winner.pointer}, or take it out here", variable=entry.name
+                "CJ019",
+                self._place(document, before[level.pointer], entry),
+                words,
+                f"change it at {winner.pointer}, or take it out here",
+                variable=entry.name,
             )
         for level in levels:
             for entry in level.entries.values():
                 if meaning := document.meaning(entry.value):
                     words = f"{entry.name} at {level.pointer} is {meaning[0]}, and becomes the text '{meaning[1]}'"
-                    self.notice("CJ019", self._place(document, before[level.pointer], entry), words, "put it into quotes", variable=entry.name)
+                    self.notice(
+                        "CJ019",
+                        self._place(document, before[level.pointer], entry),
+                        words,
+                        "put it into quotes",
+                        variable=entry.name,
+                    )
         pointers = [spot.pointer for spot in self.spots]
         for spot in self.spots:
-            below = [one for one in pointers if nearest_above(one, self.above) == spot.pointer]
-            if spot.stage is None and "{stage}" not in self.path and not below and any(one.stage for one in self.spots):
+            below = [pointer for pointer in pointers if nearest_above(pointer, self.above) == spot.pointer]
+            if (
+                spot.stage is None
+                and "{stage}" not in self.path
+                and not below
+                and any(place.stage for place in self.spots)
+            ):
                 self.notice(
                     "CJ019",
                     spot.place,
@@ -191,11 +276,13 @@ class DocumentDestination(FileDestination):
         """What the places hold, those of other stages left out. A narrower place comes later, and so counts."""
         document = self.open(stage)
         items: list[ReadItem] = []
-        for spot in sorted(self.spots, key=lambda one: (len(self.above[one.pointer]), one.pointer.count("/"))):
+        for spot in sorted(self.spots, key=lambda place: (len(self.above[place.pointer]), place.pointer.count("/"))):
             if spot.stage not in (None, stage):
                 continue
-            for name, one in document.level(spot.pointer).entries.items():
-                if one.text is not None:
-                    text = one.text.replace("$$", "$") if self.doubled else one.text
-                    items += [ReadItem(name, text, document.place(one.at), service=service) for service in spot.services]
+            for name, entry in document.level(spot.pointer).entries.items():
+                if entry.text is not None:
+                    text = entry.text.replace("$$", "$") if self.doubled else entry.text
+                    items += [
+                        ReadItem(name, text, document.place(entry.at), service=service) for service in spot.services
+                    ]
         return ReadResult(items, [])

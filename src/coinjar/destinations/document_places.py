@@ -37,7 +37,9 @@ class DocumentPlace(NamedTuple):
         return self.variables == ("*",) and not self.without
 
     def takes(self, name: str) -> bool:
-        return any(fnmatchcase(name, one) for one in self.variables) and not any(fnmatchcase(name, one) for one in self.without)
+        return any(fnmatchcase(name, variable) for variable in self.variables) and not any(
+            fnmatchcase(name, one) for one in self.without
+        )
 
 
 def read_form(fields: FieldReader, node: Node | None) -> str | None:
@@ -50,7 +52,9 @@ def read_form(fields: FieldReader, node: Node | None) -> str | None:
 
 def read_places(fields: FieldReader, node: Node, jar: Jar, services: Sequence[str]) -> list[DocumentPlace]:
     """The places; `services` are those of a place that names none."""
-    spots = [_read_place(fields, pointer, key, own, jar, services) for pointer, key, own in fields.members(node, "'places'")]
+    spots = [
+        _read_place(fields, pointer, key, own, jar, services) for pointer, key, own in fields.members(node, "'places'")
+    ]
     known = [spot.pointer for spot in spots]
     for spot in spots:
         for key, others in (("is decided by", spot.decided_by), ("inherits", spot.inherits)):
@@ -61,7 +65,9 @@ def read_places(fields: FieldReader, node: Node, jar: Jar, services: Sequence[st
     return spots
 
 
-def _read_place(fields: FieldReader, pointer: str, key: Node, node: Node, jar: Jar, services: Sequence[str]) -> DocumentPlace:
+def _read_place(
+    fields: FieldReader, pointer: str, key: Node, node: Node, jar: Jar, services: Sequence[str]
+) -> DocumentPlace:
     own = {} if is_null(node) else fields.fields(node, f"the place {pointer}", KEYS)
     try:
         parse_pointer(pointer)
@@ -69,8 +75,13 @@ def _read_place(fields: FieldReader, pointer: str, key: Node, node: Node, jar: J
         fields.fault(key, fault.message, fault.hint, fault.code)
     if "services" in own:
         services = jar.expand([text for text, _ in fields.texts(own["services"], f"services of {pointer}")])
-        for name in [one for one in services if one not in jar.services]:
-            fields.fault(own["services"], f"there is no service or set '{name}'", f"they are {', '.join([*jar.services, *jar.sets])}", "unknown-service")
+        for name in [service for service in services if service not in jar.services]:
+            fields.fault(
+                own["services"],
+                f"there is no service or set '{name}'",
+                f"they are {', '.join([*jar.services, *jar.sets])}",
+                "unknown-service",
+            )
     stage = fields.text(own.get("stage"), "stage") or None
     if stage:
         try:
@@ -78,6 +89,18 @@ def _read_place(fields: FieldReader, pointer: str, key: Node, node: Node, jar: J
         except CoinJarError as fault:
             fields.fault(own["stage"], fault.message, fault.hint, fault.code)
     variables = tuple(text for text, _ in fields.texts(own["variables"], "variables")) if "variables" in own else ("*",)
-    without, decided = (tuple(text for text, _ in fields.texts(own.get(name), name)) for name in ("without", "decided_by"))
+    without, decided = (
+        tuple(text for text, _ in fields.texts(own.get(name), name)) for name in ("without", "decided_by")
+    )
     inherits = tuple(text for text, _ in fields.texts(own.get("inherits"), "inherits"))
-    return DocumentPlace(pointer, place(key, fields.file), tuple(services), stage, variables, without, read_form(fields, own.get("form")), decided, inherits)
+    return DocumentPlace(
+        pointer,
+        place(key, fields.file),
+        tuple(services),
+        stage,
+        variables,
+        without,
+        read_form(fields, own.get("form")),
+        decided,
+        inherits,
+    )

@@ -31,9 +31,13 @@ def levels_above(inherits: Mapping[str, Sequence[str]]) -> dict[str, list[str]]:
 
     def of(pointer: str, below: tuple[str, ...]) -> list[str]:
         if pointer not in found and pointer not in below:
-            direct = [one for one in inherits if above(one, pointer)] + [one for one in inherits[pointer] if one in inherits]
-            every = {one for other in direct for one in (*of(other, (*below, pointer)), other)} - {pointer}
-            found[pointer] = sorted(every, key=lambda one: (len(of(one, (*below, pointer))), one.count("/"), one))
+            direct = [one for one in inherits if above(one, pointer)] + [
+                one for one in inherits[pointer] if one in inherits
+            ]
+            every = {reader for other in direct for reader in (*of(other, (*below, pointer)), other)} - {pointer}
+            found[pointer] = sorted(
+                every, key=lambda finding: (len(of(finding, (*below, pointer))), finding.count("/"), finding)
+            )
         return found.get(pointer, [])
 
     return {pointer: of(pointer, ()) for pointer in inherits}
@@ -51,17 +55,19 @@ def above_all(pointer: str) -> list[str]:
     return [f"{'/'.join(['', *steps[:length]])}/{name}" for length in range(len(steps) + 1)]
 
 
-def deciding(levels: Sequence[EnvironmentLevel], pointer: str, name: str) -> tuple[EnvironmentLevel | None, list[EnvironmentLevel]]:
+def deciding(
+    levels: Sequence[EnvironmentLevel], pointer: str, name: str
+) -> tuple[EnvironmentLevel | None, list[EnvironmentLevel]]:
     """Who decides what the level at `pointer` sees of a name, and every level that speaks, the narrowest first."""
-    by_pointer = {one.pointer: one for one in levels}
-    around = levels_above({one.pointer: one.inherits for one in levels})
+    by_pointer = {level.pointer: level for level in levels}
+    around = levels_above({level.pointer: level.inherits for level in levels})
     chain = [by_pointer[one] for one in [*around[pointer], pointer]]
-    spoken = [one for one in reversed(chain) if name in one.entries]
+    spoken = [level for level in reversed(chain) if name in level.entries]
     if not spoken:
         return None, []
     winner = spoken[0]
     while True:  # a level may be decided by one above, and that one by another
-        higher = next((one for one in spoken if one.pointer in winner.decided_by and one is not winner), None)
+        higher = next((level for level in spoken if level.pointer in winner.decided_by and level is not winner), None)
         if higher is None:
             return winner, spoken
         winner = higher
@@ -97,7 +103,11 @@ def lifted(
         children = [one for one in result if nearest_above(one, around) == parent]
         if len(children) < 2:
             continue
-        for name in [name for name in result[children[0]] if takes[parent](name) and all(name in result[child] for child in children)]:
+        for name in [
+            name
+            for name in result[children[0]]
+            if takes[parent](name) and all(name in result[child] for child in children)
+        ]:
             texts = {result[child][name] for child in children}
             clashes = name in own[parent] and own[parent][name] not in texts
             there = now[parent].get(name) is not None and name not in own[parent]

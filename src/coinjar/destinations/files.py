@@ -34,7 +34,9 @@ class DialectFileDestination(FileDestination):
         self.dialect = self._dialect()
         for key, owner in (("base", "settings"), ("separator", "settings"), ("fills", "exec-script")):
             if key in self.options and self.dialect and self.dialect.name != owner:
-                fields.fault(self.options[key], f"'{key}' goes with as: {owner}", "remove it, or correct 'as'", "destination")
+                fields.fault(
+                    self.options[key], f"'{key}' goes with as: {owner}", "remove it, or correct 'as'", "destination"
+                )
 
     def _dialect(self) -> Dialect | None:
         name = self.text("as")
@@ -56,7 +58,9 @@ class DialectFileDestination(FileDestination):
         for name, key, node in self.fields.members(self.options["fills"], "fills") if "fills" in self.options else ():
             other = self.around.jar.destinations.get(name)
             if other is None or other.type != "templates":
-                self.fields.fault(key, f"'{name}' is no destination of templates", "name one of the type templates", "destination")
+                self.fields.fault(
+                    key, f"'{name}' is no destination of templates", "name one of the type templates", "destination"
+                )
             found[name] = self.fields.text(node, name)
         return found
 
@@ -70,7 +74,7 @@ class DialectFileDestination(FileDestination):
                 outputs += self._of_service(view, service)
             except CoinJarError as fault:
                 faults += fault.each()
-        raise_all(list({str(one): one for one in faults}.values()))
+        raise_all(list({str(error): error for error in faults}.values()))
         return outputs
 
     @property
@@ -84,10 +88,14 @@ class DialectFileDestination(FileDestination):
 
         assert self.dialect
         absent = view.resolver.absent if "{stage}" in self.path else ()
-        parts = [[one] for one in view.services()] if "{service}" in self.path else [view.services()]
+        parts = [[service] for service in view.services()] if "{service}" in self.path else [view.services()]
         outputs = []
         for services in parts:
-            entries = [one for one in example_entries(self.around.jar, services, absent) if gets(self.destination, one.name)]
+            entries = [
+                entry
+                for entry in example_entries(self.around.jar, services, absent)
+                if gets(self.destination, entry.name)
+            ]
             path = self.resolve_path(self.path, view.stage, services[0] if services else "")
             data = self.dialect.write(entries, view.heading(", ".join(services)))
             outputs.append(self._output(path, data, entries))
@@ -103,7 +111,9 @@ class DialectFileDestination(FileDestination):
         if self.dialect.name == "settings" or (self.dialect.many_stages and "{stage}" not in self.path):
             data = self.dialect.update(self.around.current(path), shown_path(path), entries, view.heading(service))
             return [self._output(path, data, entries, merges=True)]
-        data = self._carrying(view, service, entries) if self.fills else self.dialect.write(entries, view.heading(service))
+        data = (
+            self._carrying(view, service, entries) if self.fills else self.dialect.write(entries, view.heading(service))
+        )
         return [self._output(path, data, entries)]
 
     def _carrying(self, view: StageView, service: str, entries: list[Entry]) -> bytes:
@@ -115,15 +125,23 @@ class DialectFileDestination(FileDestination):
         for name, folder in self.fills.items():
             templates = make(self.around.jar.destinations[name], self.around)
             assert isinstance(templates, TemplatesDestination)
-            script += filling_script(templates, {one.name: one for one in entries}, folder, view.stage, service)
+            script += filling_script(templates, {entry.name: entry for entry in entries}, folder, view.stage, service)
             self.notices += templates.notices
         return ExecScriptDialect().script(entries, view.heading(service), script)
 
     def _output(self, path: Path, data: bytes, entries: list[Entry], *, merges: bool = False) -> Output:
         self.around.pending[path] = data
         assert self.dialect
-        secret = any(one.secret and one.text is not None for one in entries)
-        return Output(path, data, secret, self.about(entries), self._hidden(path, entries), program=self.dialect.name == "exec-script", merges=merges)
+        secret = any(entry.secret and entry.text is not None for entry in entries)
+        return Output(
+            path,
+            data,
+            secret,
+            self.about(entries),
+            self._hidden(path, entries),
+            program=self.dialect.name == "exec-script",
+            merges=merges,
+        )
 
     def _hidden(self, path: Path, entries: list[Entry]) -> Hidden:
         assert self.dialect
@@ -132,21 +150,34 @@ class DialectFileDestination(FileDestination):
             if not isinstance(self.dialect, ExecScriptDialect | ExampleDialect):
                 return _all_hidden  # another package's: it cannot say which lines hold secrets
             reader = get("posix" if isinstance(self.dialect, ExecScriptDialect) else "dotenv")
-        return self.hide_items(lambda data: reader.read(data, shown_path(path)), [one.name for one in entries if one.secret])
+        return self.hide_items(
+            lambda data: reader.read(data, shown_path(path)), [entry.name for entry in entries if entry.secret]
+        )
 
     def _settings(self, view: StageView, service: str, entries: list[Entry]) -> list[Output]:
         """The base gets what all stages share; the stage's file only what differs from it."""
         assert self.dialect
         assert isinstance(self.dialect, SettingsDialect)
         base, over = self.resolve_path(self.base, "", service), self.resolve_path(self.path, view.stage, service)
-        shared = StageView(Resolver(self.around.jar, SHARED, fetch=view.resolver.fetch), self.destination).entries(service, lenient=True)
+        shared = StageView(Resolver(self.around.jar, SHARED, fetch=view.resolver.fetch), self.destination).entries(
+            service, lenient=True
+        )
         refuse(self.dialect, shared, carriers)
         data = self.dialect.merge(self.around.current(base), shown_path(base), shared)
         below = {item.name: item.text for item in self.dialect.read(data, shown_path(base)).items}
-        stuck = [one for one in entries if one.text is None and one.name in below]
+        stuck = [entry for entry in entries if entry.text is None and entry.name in below]
         words = f"is unset on {view.stage}, and a settings file cannot take away what its base has"
-        raise_all([InputError(f"{one.name} {words}", hint=f"drop it from {shown_path(base)}", code="cannot-carry") for one in stuck])
-        differing = [one for one in entries if one.text is not None and self.dialect.spelled(one) != below.get(one.name)]
+        raise_all(
+            [
+                InputError(f"{entry.name} {words}", hint=f"drop it from {shown_path(base)}", code="cannot-carry")
+                for entry in stuck
+            ]
+        )
+        differing = [
+            entry
+            for entry in entries
+            if entry.text is not None and self.dialect.spelled(entry) != below.get(entry.name)
+        ]
         top = self.dialect.update(self.around.current(over), shown_path(over), differing, view.heading(service))
         return [self._output(base, data, shared, merges=True), self._output(over, top, differing)]
 
@@ -157,7 +188,12 @@ class DialectFileDestination(FileDestination):
     def _read_one(self, stage: str, service: str) -> ReadResult:
         assert self.dialect
         if not self.dialect.reads:
-            raise InputError(f"{self.dialect.name} can only be written", hint="ask another destination", place=self.destination.place, code="write-only")
+            raise InputError(
+                f"{self.dialect.name} can only be written",
+                hint="ask another destination",
+                place=self.destination.place,
+                code="write-only",
+            )
         reading = reading_of(self.dialect, self.resolve_path(self.path, stage, service))
         if not self.base:
             return reading
@@ -165,4 +201,6 @@ class DialectFileDestination(FileDestination):
 
 
 def _all_hidden(data: bytes) -> Mapping[int, str]:
-    return dict.fromkeys(range(1, data.count(b"\n") + 2), "•••• (a dialect that can only be written does not say which lines are secret)")
+    return dict.fromkeys(
+        range(1, data.count(b"\n") + 2), "•••• (a dialect that can only be written does not say which lines are secret)"
+    )

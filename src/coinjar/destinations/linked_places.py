@@ -59,16 +59,22 @@ def _listened(made: TemplatesDestination, view: StageView) -> Iterator[PortUse]:
     services = view.services()
     for template in made.templates() if len(services) == 1 else ():
         for found in _LISTEN.finditer(template.text):
-            yield PortUse(services[0], view.stage, found[1], place_of(template.text, found.start(1), shown_path(template.path)), "listens on")
+            yield PortUse(
+                services[0],
+                view.stage,
+                found[1],
+                place_of(template.text, found.start(1), shown_path(template.path)),
+                "listens on",
+            )
 
 
 def exposed(path: Path, service: str, stage: str) -> Iterator[PortUse]:
     """The ports that a Containerfile exposes. Raises InputError if it cannot be read."""
     text, _ = decode(read_bytes(path), shown_path(path))
-    for one in instructions(text):
-        for word in one.rest.split() if one.word == "EXPOSE" else ():
+    for instruction in instructions(text):
+        for word in instruction.rest.split() if instruction.word == "EXPOSE" else ():
             if found := re.fullmatch(r"(\d{1,5})(?:/\w+)?", word):
-                yield PortUse(service, stage, found[1], Location(shown_path(path), one.line, 1), "exposes")
+                yield PortUse(service, stage, found[1], Location(shown_path(path), instruction.line, 1), "exposes")
 
 
 def _of_workload(made: ManifestsDestination, manifest: ManifestDocument, view: StageView) -> Iterator[PortUse]:
@@ -87,19 +93,25 @@ def _of_workload(made: ManifestsDestination, manifest: ManifestDocument, view: S
                 node = container.node.child(probe)
                 port_node = node.plain.child(way).plain.child("port") if node and node.plain.child(way) else None  # type: ignore[union-attr]  # asked just before
                 if port_node is not None:
-                    yield PortUse(service, view.stage, named.get(port_node.text, port_node.text), manifest.place(port_node), f"is probed ({probe}) at")
+                    yield PortUse(
+                        service,
+                        view.stage,
+                        named.get(port_node.text, port_node.text),
+                        manifest.place(port_node),
+                        f"is probed ({probe}) at",
+                    )
 
 
 def _elements(node: TreeNode | None) -> list[TreeNode]:
-    return [one.plain for one in node.plain.elements] if node else []
+    return [child.plain for child in node.plain.elements] if node else []
 
 
 def compose_services(document: OpenDocument) -> list[tuple[str, TreeNode]]:
     """The services of a Compose file; none for any other document."""
     node = document.root.plain.child("services") if document.root else None
     members = node.plain.members if node and node.plain.kind == "map" else []
-    pairs = [(one.name, one.value.plain) for one in members]
-    return pairs if any(one.child("image") or one.child("build") for _, one in pairs) else []
+    pairs = [(member.name, member.value.plain) for member in members]
+    return pairs if any(node.child("image") or node.child("build") for _, node in pairs) else []
 
 
 def published(document: OpenDocument, name: str, service: TreeNode, stage: str) -> Iterator[PortUse]:
@@ -133,23 +145,36 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
         return
     build = build.plain
     args_node = build.child("args") if build.kind == "map" else None
-    passed = {one.name for one in args_node.plain.members} if args_node else set()
-    passed |= {one.text.partition("=")[0] for one in _elements(args_node)}
+    passed = {member.name for member in args_node.plain.members} if args_node else set()
+    passed |= {node.text.partition("=")[0] for node in _elements(args_node)}
     containerfile = _built_from(path, service)
     if containerfile is None:
         return
     text, _ = decode(read_bytes(containerfile), shown_path(containerfile))
-    arguments = [(one.line, one.rest.split()) for one in instructions(text) if one.word == "ARG"]
+    arguments = [
+        (instruction.line, instruction.rest.split()) for instruction in instructions(text) if instruction.word == "ARG"
+    ]
     taken = {words[0].partition("=")[0]: line for line, words in arguments if words}
-    wanted = [one for one in jar.variables.values() if one.phase in ("build", "both") and one.serves(name)]
+    wanted = [
+        variable for variable in jar.variables.values() if variable.phase in ("build", "both") and variable.serves(name)
+    ]
     file = shown_path(containerfile)
     for variable in wanted:
         if variable.name in taken and variable.name not in passed:
             words = f"{variable.name} reaches {name}'s image only by its default: {file}:{taken[variable.name]} takes it, and the Compose file does not pass it"
-            yield Diagnostic(words, f"add it to build.args of {name}", document.place(args_node or build), variable.name, None, name)
+            yield Diagnostic(
+                words, f"add it to build.args of {name}", document.place(args_node or build), variable.name, None, name
+            )
         elif variable.name in passed and variable.name not in taken:
             words = f"{variable.name} is passed to {name}'s build, and {file} does not take it ({variable.place} declares it)"
-            yield Diagnostic(words, f"add ARG {variable.name} to {file}", document.place(args_node or build), variable.name, None, name)
+            yield Diagnostic(
+                words,
+                f"add ARG {variable.name} to {file}",
+                document.place(args_node or build),
+                variable.name,
+                None,
+                name,
+            )
         elif variable.name not in passed:
             words = f"{variable.name} is for {name}'s build, and neither the Compose file passes it nor {file} takes it ({variable.place} declares it)"
             fix = f"add it to build.args of {name}, and ARG {variable.name} to {file}"
@@ -170,7 +195,7 @@ def _built_from(compose: Path, service: TreeNode) -> Path | None:
     context = compose.parent / (build.text if build.kind == "scalar" else _text(build, "context", "."))
     named = _text(build, "dockerfile", "") if build.kind == "map" else ""
     candidates = [context / named] if named else [context / "Containerfile", context / "Dockerfile"]
-    return next((one for one in candidates if one.is_file()), None)
+    return next((path for path in candidates if path.is_file()), None)
 
 
 def _steering(made: DocumentDestination, document: OpenDocument, path: Path) -> Iterator[Diagnostic]:
@@ -191,7 +216,9 @@ def _steering(made: DocumentDestination, document: OpenDocument, path: Path) -> 
             yield Diagnostic(words, f"make {shown_path(beside)} a destination (type: file, as: compose)", place, name)
     for name, place in given.items():
         if name in made.around.jar.variables and name not in mentioned and not _handed_on(document, ".env"):
-            words = f"{name} stands in the file that only fills the Compose file, and {document.file} does not mention it"
+            words = (
+                f"{name} stands in the file that only fills the Compose file, and {document.file} does not mention it"
+            )
             yield Diagnostic(words, "give it to a service under environment, or take it out there", place, name)
 
 
@@ -199,7 +226,7 @@ def _handed_on(document: OpenDocument, name: str) -> bool:
     """Whether a service takes the file as its env_file, too."""
     for _, service in compose_services(document):
         node = service.child("env_file")
-        if node is not None and name in [one.text.removeprefix("./") for one in [node.plain, *_elements(node)]]:
+        if node is not None and name in [child.text.removeprefix("./") for child in [node.plain, *_elements(node)]]:
             return True
     return False
 

@@ -79,7 +79,9 @@ class _ContainerEntries(NamedTuple):
 
     def moving(self) -> set[str]:
         """The names that an object gives from now on, and none gave before."""
-        return {name for name, one in self.managed.items() if one.text is not None} - self.cluster.given(self.manifest, self.container)
+        return {name for name, entry in self.managed.items() if entry.text is not None} - self.cluster.given(
+            self.manifest, self.container
+        )
 
 
 class ManifestsDestination(FileDestination):
@@ -107,10 +109,17 @@ class ManifestsDestination(FileDestination):
                 "destination",
             )
         self.named: dict[str, str] = {}
-        for name, key, node in fields.members(self.options["workloads"], "'workloads'") if "workloads" in self.options else ():
+        for name, key, node in (
+            fields.members(self.options["workloads"], "'workloads'") if "workloads" in self.options else ()
+        ):
             self.named[name] = fields.text(node, name)
             if self.named[name] not in around.jar.services:
-                fields.fault(key, f"there is no service '{self.named[name]}'", f"the services are {', '.join(around.jar.services)}", "unknown-service")
+                fields.fault(
+                    key,
+                    f"there is no service '{self.named[name]}'",
+                    f"the services are {', '.join(around.jar.services)}",
+                    "unknown-service",
+                )
 
     def outputs(self, view: StageView) -> list[Output]:
         if self.from_secret:  # no secret's text is needed
@@ -121,45 +130,73 @@ class ManifestsDestination(FileDestination):
         cluster = ManifestSet(files)
         named = has_naming_key(self.around.folder, self.around.layers(view.stage))
         objects = self._objects(view, cluster)
-        if not named and any(one.dialect.kind == "Secret" for one in objects):
+        if not named and any(object_.dialect.kind == "Secret" for object_ in objects):
             words = "there was no key yet to name Secrets with, so their names are new"
-            self.notice("", Location(shown_path(key_path(self.around.folder))), words, "where others render in turn, hand it over in COINJAR_NAMING_KEY")
+            self.notice(
+                "",
+                Location(shown_path(key_path(self.around.folder))),
+                words,
+                "where others render in turn, hand it over in COINJAR_NAMING_KEY",
+            )
         self._not_looked_into(folder, cluster)
-        outputs = [self._object_output(target, one) for one in objects]
+        outputs = [self._object_output(target, object_) for object_ in objects]
         for path, manifests in files.items():
             data = self._rewritten(path, manifests, cluster, objects, view)
             to = target / path.relative_to(folder)
             self.around.pending[to] = data
             hidden = self.hide_items(partial(every_entry_of, file=shown_path(to)), ())
-            outputs.append(Output(to, data, self._holds_secrets(data, shown_path(to)), self._workloads(manifests), hidden))
+            outputs.append(
+                Output(to, data, self._holds_secrets(data, shown_path(to)), self._workloads(manifests), hidden)
+            )
         outputs += self._copied(folder, target)
         self._unused(cluster, objects)
-        self._left_over(target, {one.path for one in outputs})
+        self._left_over(target, {output.path for output in outputs})
         return outputs
 
     def _not_looked_into(self, folder: Path, cluster: ManifestSet) -> None:
         for manifest in cluster.manifests():
             if manifest.kind.endswith("List") and manifest.at("items") is not None:
-                self.notice("CJ022", manifest.place(manifest.at("items")), "a list of objects is not looked into", "write each as a document of its own")
+                self.notice(
+                    "CJ022",
+                    manifest.place(manifest.at("items")),
+                    "a list of objects is not looked into",
+                    "write each as a document of its own",
+                )
         for path in sorted(folder.rglob("*.json")) if folder.is_dir() else ():
-            self.notice("CJ022", Location(shown_path(path)), "a manifest in JSON is copied as it is, and not looked into", "write it in YAML")
+            self.notice(
+                "CJ022",
+                Location(shown_path(path)),
+                "a manifest in JSON is copied as it is, and not looked into",
+                "write it in YAML",
+            )
         for manifest in cluster.manifests():
             if manifest.kind and manifest.kind not in TEMPLATED and (node := containers_below(manifest.root)):
                 words = f"the containers of {manifest.kind} {manifest.name} are not looked into"
-                self.notice("CJ022", manifest.place(node), words, "its own kind is not known here: set their variables by hand")
+                self.notice(
+                    "CJ022", manifest.place(node), words, "its own kind is not known here: set their variables by hand"
+                )
 
     def _copied(self, folder: Path, target: Path) -> Iterable[Output]:
         """The manifests in JSON: what stands beside the others goes along."""
         for path in sorted(folder.rglob("*.json")) if folder.is_dir() else ():
             to, data = target / path.relative_to(folder), read_bytes(path)
-            yield Output(to, data, self._holds_secrets(data, shown_path(to)), "copied", self.hide_items(partial(every_entry_of, file=shown_path(to)), ()))
+            yield Output(
+                to,
+                data,
+                self._holds_secrets(data, shown_path(to)),
+                "copied",
+                self.hide_items(partial(every_entry_of, file=shown_path(to)), ()),
+            )
 
     def _workloads(self, manifests: list[ManifestDocument]) -> str:
-        return ", ".join(f"{one.kind} {one.name}" for one in manifests if one.kind) or "nothing"
+        return ", ".join(f"{manifest.kind} {manifest.name}" for manifest in manifests if manifest.kind) or "nothing"
 
     def _holds_secrets(self, data: bytes, file: str) -> bool:
         """Whether a manifest has a readable secret in it, which then is its author's."""
-        return any(item.secret or (item.text and self.around.is_secret(item.name, item.text)) for item in readable(read_manifests(data, file)).items)
+        return any(
+            item.secret or (item.text and self.around.is_secret(item.name, item.text))
+            for item in readable(read_manifests(data, file)).items
+        )
 
     # -- objects
 
@@ -173,48 +210,93 @@ class ManifestsDestination(FileDestination):
                     used[manifest.namespace].append(service)
         found: list[GeneratedObject] = []
         for namespace, services in used.items():
-            texts = {service: {one.name: one for one in view.entries(service) if one.text is not None and not self._is_there(one)} for service in services}
+            texts = {
+                service: {
+                    entry.name: entry
+                    for entry in view.entries(service)
+                    if entry.text is not None and not self._is_there(entry)
+                }
+                for service in services
+            }
             first = next(iter(texts.values()))
-            common = {name: one for name, one in first.items() if len(services) > 1 and all(_same(each.get(name), one) for each in texts.values())}
-            groups = {ALL: list(common.values())} | {service: [one for name, one in each.items() if name not in common] for service, each in texts.items()}
-            found += [made for service, group in groups.items() for made in self._of_group(view.stage, service, namespace, group)]
+            common = {
+                name: entry
+                for name, entry in first.items()
+                if len(services) > 1 and all(_same(text.get(name), entry) for text in texts.values())
+            }
+            groups = {ALL: list(common.values())} | {
+                service: [entry for name, entry in item.items() if name not in common]
+                for service, item in texts.items()
+            }
+            found += [
+                made
+                for service, group in groups.items()
+                for made in self._of_group(view.stage, service, namespace, group)
+            ]
         return found
 
     def _of_group(self, stage: str, service: str, namespace: str, entries: list[Entry]) -> Iterable[GeneratedObject]:
         for name, secret in (("kube-configmap", False), ("kube-secret", True)):
-            group = [one for one in entries if one.secret is secret]
+            group = [entry for entry in entries if entry.secret is secret]
             dialect = get(name)
             assert isinstance(dialect, ConfigMapDialect)
-            for one in [each for each in group if not VARIABLE.fullmatch(each.name)]:
-                group.remove(one)
-                words = f"{one.name} is left out: Kubernetes makes no variable of such a key of a {dialect.kind}"
+            for entry in [other_entry for other_entry in group if not VARIABLE.fullmatch(other_entry.name)]:
+                group.remove(entry)
+                words = f"{entry.name} is left out: Kubernetes makes no variable of such a key of a {dialect.kind}"
                 self.notice(
-                    "CJ022", one.variable.place if one.variable else self.destination.place, words, "give it another name: `coinjar rename`", variable=one.name
+                    "CJ022",
+                    entry.variable.place if entry.variable else self.destination.place,
+                    words,
+                    "give it another name: `coinjar rename`",
+                    variable=entry.name,
                 )
             refuse(dialect, group, carriers)
             if group:
-                yield GeneratedObject(service, dialect, self._name(stage, service, dialect.kind, group), namespace, group)
+                yield GeneratedObject(
+                    service, dialect, self._name(stage, service, dialect.kind, group), namespace, group
+                )
 
     def _name(self, stage: str, service: str, kind: str, entries: list[Entry]) -> str:
         """A name that changes with the content.
 
         A Secret's digest is keyed, and another for each stage and service, so that the name gives nothing away: not even that two are equal.
         """
-        content = dumps([kind, stage, service, [[one.name, one.text] for one in sorted(entries, key=lambda one: one.name)]], ensure_ascii=True).encode()
+        content = dumps(
+            [
+                kind,
+                stage,
+                service,
+                [[entry.name, entry.text] for entry in sorted(entries, key=lambda other_entry: other_entry.name)],
+            ],
+            ensure_ascii=True,
+        ).encode()
         keyed = kind == "Secret"
-        digest = hmac.new(self.around.naming_key(stage), content, "sha256").hexdigest() if keyed else hashlib.sha256(content).hexdigest()
+        digest = (
+            hmac.new(self.around.naming_key(stage), content, "sha256").hexdigest()
+            if keyed
+            else hashlib.sha256(content).hexdigest()
+        )
         return f"{self.around.jar.app}-{digest[:10]}-{service}".replace("_", "-")
 
     def _object_output(self, target: Path, made: GeneratedObject) -> Output:
         path = target / made.file
         order = _order(read_bytes(path)) if path.exists() else None
         if order is None:
-            order = 1 + max((one.order for one in self._there(target) if one.series == (made.dialect.kind, made.namespace, made.service)), default=0)
+            order = 1 + max(
+                (
+                    earlier.order
+                    for earlier in self._there(target)
+                    if earlier.series == (made.dialect.kind, made.namespace, made.service)
+                ),
+                default=0,
+            )
         annotations = {ORDER: str(order), SERVICE: made.service}
-        text = made.dialect.object_text(made.name, made.entries, annotations, namespace=made.namespace, as_text=self.string_data)
+        text = made.dialect.object_text(
+            made.name, made.entries, annotations, namespace=made.namespace, as_text=self.string_data
+        )
         self.around.pending[path] = text.encode()
         secret = made.dialect.kind == "Secret"
-        names = [one.name for one in made.entries]
+        names = [entry.name for entry in made.entries]
         hidden = self.hide_items(partial(made.dialect.read, file=shown_path(path)), names) if secret else nothing_hidden
         return Output(path, text.encode(), secret, f"{made.dialect.kind}, {self.about(made.entries)}", hidden)
 
@@ -222,19 +304,34 @@ class ManifestsDestination(FileDestination):
 
     def _service(self, view: StageView, manifest: ManifestDocument, container: WorkloadContainer) -> str | None:
         service = service_of(manifest, container, self.around.jar.services, self.named)
-        if container.is_init and service not in (container.name, self.named.get(f"{manifest.name}/{container.name}"), self.named.get(container.name)):
+        if container.is_init and service not in (
+            container.name,
+            self.named.get(f"{manifest.name}/{container.name}"),
+            self.named.get(container.name),
+        ):
             # One that has nothing of the service's now, such as one that waits for a port, needs nothing of it.
             declared = self.around.jar.variables
-            service = service if any(one.name in declared for one in held(container.node.child("env"))) else None
+            service = service if any(entry.name in declared for entry in held(container.node.child("env"))) else None
         return service if service in view.services() else None
 
-    def _rewritten(self, path: Path, manifests: list[ManifestDocument], cluster: ManifestSet, objects: list[GeneratedObject], view: StageView) -> bytes:
+    def _rewritten(
+        self,
+        path: Path,
+        manifests: list[ManifestDocument],
+        cluster: ManifestSet,
+        objects: list[GeneratedObject],
+        view: StageView,
+    ) -> bytes:
         data = read_bytes(path)
         text, _ = decode(data, shown_path(path))
         writer = ScalarWriter("\r\n" if "\r\n" in text else "\n", careful=True)
         parts = []
         for manifest in manifests:
-            changes = [one for container in manifest.containers() for one in self._container(manifest, container, cluster, objects, view)]
+            changes = [
+                edit
+                for container in manifest.containers()
+                for edit in self._container(manifest, container, cluster, objects, view)
+            ]
             parts.append(apply_to_text(manifest.text, manifest.file, changes, writer) if changes else manifest.text)
             if changes and manifest.kind in MADE_ANEW:
                 words = f"{manifest.kind} {manifest.name} must be deleted and made anew to get new values: a cluster does not change it in place"
@@ -247,84 +344,132 @@ class ManifestsDestination(FileDestination):
         return (codecs.BOM_UTF8 if data.startswith(codecs.BOM_UTF8) else b"") + "".join(parts).encode()
 
     def _container(
-        self, manifest: ManifestDocument, container: WorkloadContainer, cluster: ManifestSet, objects: list[GeneratedObject], view: StageView
+        self,
+        manifest: ManifestDocument,
+        container: WorkloadContainer,
+        cluster: ManifestSet,
+        objects: list[GeneratedObject],
+        view: StageView,
     ) -> list[Edit]:
         """Take out the entries that the objects replace, and refer to the objects."""
         service = self._service(view, manifest, container)
         entries = held(container.node.child("env"))
         if service is None:
-            ours = [one.name for one in entries if one.name in self.around.jar.variables]
+            ours = [entry.name for entry in entries if entry.name in self.around.jar.variables]
             if ours:
                 words = f"the container {container.name} of {manifest.name} belongs to no service, so its {', '.join(ours[:4])} stay as they are"
-                self.notice("CJ022", manifest.place(container.node), words, f"name it under workloads of {self.destination.name}")
+                self.notice(
+                    "CJ022",
+                    manifest.place(container.node),
+                    words,
+                    f"name it under workloads of {self.destination.name}",
+                )
             return []
-        managed = {one.name: one for one in view.entries(service) if VARIABLE.fullmatch(one.name)}
+        managed = {entry.name: entry for entry in view.entries(service) if VARIABLE.fullmatch(entry.name)}
         here = _ContainerEntries(manifest, container, cluster, entries, service, managed)
-        changes = [edit for one in entries if (edit := self._entry(here, one, view)) is not None]
+        changes = [edit for entry in entries if (edit := self._entry(here, entry, view)) is not None]
         objects = [made for made in objects if made.service in (ALL, service) and made.namespace == manifest.namespace]
-        wanted: list[Plain] = [{"configMapRef" if made.dialect.kind == "ConfigMap" else "secretRef": {"name": made.name}} for made in objects]
+        wanted: list[Plain] = [
+            {"configMapRef" if made.dialect.kind == "ConfigMap" else "secretRef": {"name": made.name}}
+            for made in objects
+        ]
         key = {"name": filled(self.from_secret, {"{service}": service, "{stage}": view.stage})}
-        secrets = [one.name for one in managed.values() if self._is_there(one)]
+        secrets = [entry.name for entry in managed.values() if self._is_there(entry)]
         given: list[Plain] = [{"name": name, "valueFrom": {"secretKeyRef": {**key, "key": name}}} for name in secrets]
-        if given and sum(one.value is None for one in changes) == len(entries):  # all go: the list is written anew
+        if given and sum(edit.value is None for edit in changes) == len(entries):  # all go: the list is written anew
             changes = [Edit((*container.path, "env"), given)]
         else:
             changes += _added(container, "env", given)
         return changes + _added(container, "envFrom", wanted)
 
-    def _entry(self, here: _ContainerEntries, one: EnvironmentEntry, view: StageView) -> Edit | None:
+    def _entry(self, here: _ContainerEntries, entry: EnvironmentEntry, view: StageView) -> Edit | None:
         """What becomes of an entry of a container: it stays as it is, stays with another text, or goes, because an object gives it."""
         manifest, cluster = here.manifest, here.cluster
-        step = (*here.container.path, "env", one.step)
-        managed = here.managed.get(one.name)
+        step = (*here.container.path, "env", entry.step)
+        managed = here.managed.get(entry.name)
         if managed is None:
-            self._stays(manifest, one, here.service, view)
+            self._stays(manifest, entry, here.service, view)
             # Behind this entry such a name is a text; before it, as the objects are, it would be replaced.
-            moved = forward(here.entries, one) & here.moving()
-            return Edit((*step, "value"), escaped(one.text or "", moved)) if moved else None
+            moved = forward(here.entries, entry) & here.moving()
+            return Edit((*step, "value"), escaped(entry.text or "", moved)) if moved else None
         if self._is_there(managed):
             return Edit(step, None)
-        waits = cluster.waits_for(here.entries, one)
+        waits = cluster.waits_for(here.entries, entry)
         if waits and managed.text is not None and not managed.secret:
             # Only here does Kubernetes replace what refers to a field: it looks into no object's values.
             return Edit((*step, "value"), kept_literal(managed.text, waits))
-        if one.text is not None or cluster.referred(manifest, one) is not None or not cluster.comes_from_elsewhere(one):
+        if (
+            entry.text is not None
+            or cluster.referred(manifest, entry) is not None
+            or not cluster.comes_from_elsewhere(entry)
+        ):
             return Edit(step, None)
-        if not any(each.name == one.name for each in here.entries[here.entries.index(one) + 1 :]):  # else a later one decides
-            words = f"{one.name} of {manifest.name} comes from elsewhere here, and overrides the managed value"
+        if not any(
+            other_entry.name == entry.name for other_entry in here.entries[here.entries.index(entry) + 1 :]
+        ):  # else a later one decides
+            words = f"{entry.name} of {manifest.name} comes from elsewhere here, and overrides the managed value"
             fix = "take it out, or leave the variable out of this destination (without: …)"
-            self.notice("CJ022", manifest.place(one.at), words, fix, variable=one.name)
+            self.notice("CJ022", manifest.place(entry.at), words, fix, variable=entry.name)
         return None
 
     def _is_there(self, entry: Entry) -> bool:
         """Whether the cluster's own Secret is referred to for it."""
         return bool(self.from_secret) and (entry.text or "").startswith(_THERE)
 
-    def _stays(self, manifest: ManifestDocument, one: EnvironmentEntry, service: str, view: StageView) -> None:
+    def _stays(self, manifest: ManifestDocument, entry: EnvironmentEntry, service: str, view: StageView) -> None:
         """Say why an entry that the jar declares stays as it is."""
-        variable = self.around.jar.variables.get(one.name)
-        if variable is None or not gets(self.destination, one.name):
+        variable = self.around.jar.variables.get(entry.name)
+        if variable is None or not gets(self.destination, entry.name):
             return
-        why, fix = f"the jar has no value of it for {service} on {view.stage}", "give it a value, or take it out of the manifest"
-        if not VARIABLE.fullmatch(one.name):
-            why, fix = "Kubernetes makes no variable of such a key of an object", "give it another name: `coinjar rename`"
-        elif self.destination.plain_only and one.name in self.around.jar.secret_names:
-            why, fix = "plain_only leaves secrets out", "take it out of the manifest; `from_secret: NAME` refers to a Secret that is in the cluster"
-        self.notice("CJ022", manifest.place(one.at), f"{one.name} of {manifest.name} stays as it is: {why}", fix, variable=one.name)
+        why, fix = (
+            f"the jar has no value of it for {service} on {view.stage}",
+            "give it a value, or take it out of the manifest",
+        )
+        if not VARIABLE.fullmatch(entry.name):
+            why, fix = (
+                "Kubernetes makes no variable of such a key of an object",
+                "give it another name: `coinjar rename`",
+            )
+        elif self.destination.plain_only and entry.name in self.around.jar.secret_names:
+            why, fix = (
+                "plain_only leaves secrets out",
+                "take it out of the manifest; `from_secret: NAME` refers to a Secret that is in the cluster",
+            )
+        self.notice(
+            "CJ022",
+            manifest.place(entry.at),
+            f"{entry.name} of {manifest.name} stays as it is: {why}",
+            fix,
+            variable=entry.name,
+        )
 
     def _unused(self, cluster: ManifestSet, objects: list[GeneratedObject]) -> None:
         """Notice the folder's own objects to which nothing refers once the managed ones are in use."""
-        managed = {one.name for made in objects for one in made.entries}
+        managed = {entry.name for made in objects for entry in made.entries}
         for manifest in cluster.manifests():
             key = (manifest.kind, manifest.namespace, manifest.name)
-            if manifest.kind in ("ConfigMap", "Secret") and cluster.objects.get(key) and set(cluster.objects[key]) <= managed:
+            if (
+                manifest.kind in ("ConfigMap", "Secret")
+                and cluster.objects.get(key)
+                and set(cluster.objects[key]) <= managed
+            ):
                 words = f"all that the {manifest.kind} {manifest.name} holds is in the managed objects now"
-                self.notice("CJ022", manifest.place(manifest.at("metadata", "name")), words, f"take it out of {self.source}, if nothing else refers to it")
+                self.notice(
+                    "CJ022",
+                    manifest.place(manifest.at("metadata", "name")),
+                    words,
+                    f"take it out of {self.source}, if nothing else refers to it",
+                )
 
     def _left_over(self, target: Path, made: set[Path]) -> None:
         for path in sorted(target.rglob("*")) if target.is_dir() else ():
             if path.is_file() and path not in made and not _OURS.search(path.name):
-                self.notice("CJ022", Location(shown_path(path)), f"nothing in {self.source} makes this file any more", "remove it, if nobody else makes it")
+                self.notice(
+                    "CJ022",
+                    Location(shown_path(path)),
+                    f"nothing in {self.source} makes this file any more",
+                    "remove it, if nobody else makes it",
+                )
 
     # -- objects of before
 
@@ -335,7 +480,11 @@ class ManifestsDestination(FileDestination):
             if _OURS.search(path.name) and (order := _order(read_bytes(path))) is not None:
                 manifest = read_manifests(read_bytes(path), shown_path(path))[0]
                 owner = manifest.at("metadata", "annotations", SERVICE)
-                found.append(EarlierObject(path, order, (manifest.kind, manifest.namespace, owner.text if owner else ""), manifest.name))
+                found.append(
+                    EarlierObject(
+                        path, order, (manifest.kind, manifest.namespace, owner.text if owner else ""), manifest.name
+                    )
+                )
         return found
 
     def stale(self, stage: str, keep: int | None = None) -> list[Path]:
@@ -344,11 +493,11 @@ class ManifestsDestination(FileDestination):
         there = self._there(target)
         used = objects_in_use(read_folder(target)) if there else set[str]()
         old: dict[tuple[str, str, str], list[EarlierObject]] = {}
-        for one in sorted(there, key=lambda one: -one.order):
-            if one.name not in used:
-                old.setdefault(one.series, []).append(one)
+        for earlier in sorted(there, key=lambda one: -one.order):
+            if earlier.name not in used:
+                old.setdefault(earlier.series, []).append(earlier)
         count = self.keep if keep is None else keep
-        return [one.path for series in old.values() for one in series[count:]]
+        return [earlier.path for series in old.values() for earlier in series[count:]]
 
     def read(self, stage: str) -> ReadResult:
         target = self.resolve_path(self.target, stage)
@@ -360,11 +509,11 @@ def _added(container: WorkloadContainer, section: str, elements: list[Plain]) ->
     there = container.node.child(section)
     if there is None or not there.plain.elements:
         return [Edit((*container.path, section), elements)] if elements else []
-    return [Edit((*container.path, section, END), one) for one in elements]
+    return [Edit((*container.path, section, END), element) for element in elements]
 
 
-def _same(one: Entry | None, other: Entry) -> bool:
-    return one is not None and (one.text, one.secret) == (other.text, other.secret)
+def _same(entry: Entry | None, other: Entry) -> bool:
+    return entry is not None and (entry.text, entry.secret) == (other.text, other.secret)
 
 
 class EarlierObject(NamedTuple):

@@ -42,8 +42,15 @@ class OpenDocument:
         found = self.follow(pointer)
         place = self.place(found.node or found.trail[-1])
         try:
-            entries = {one.name: one for one in held(found.node, merged=not self.as_json)}
-            return EnvironmentLevel(pointer, place, entries, decided_by, {name: self.place(one.at) for name, one in entries.items()}, inherits)
+            entries = {entry.name: entry for entry in held(found.node, merged=not self.as_json)}
+            return EnvironmentLevel(
+                pointer,
+                place,
+                entries,
+                decided_by,
+                {name: self.place(entry.at) for name, entry in entries.items()},
+                inherits,
+            )
         except InputError as fault:
             raise InputError(f"{pointer}: {fault.message}", hint=fault.hint, place=place, code=fault.code) from None
 

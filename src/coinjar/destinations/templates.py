@@ -65,22 +65,33 @@ class TemplatesDestination(FileDestination):
         node = self.options.get("allow")
         if node is None:
             return {}
-        pairs = [("*", node)] if isinstance(node, ScalarNode) else [(name, one) for name, _, one in self.fields.members(node, "allow")]
+        pairs = (
+            [("*", node)]
+            if isinstance(node, ScalarNode)
+            else [(name, child) for name, _, child in self.fields.members(node, "allow")]
+        )
         found = {}
-        for name, one in pairs:
+        for name, child in pairs:
             try:
-                found[name] = re.compile(self.fields.text(one, "allow"))
+                found[name] = re.compile(self.fields.text(child, "allow"))
             except re.error as fault:
-                self.fields.fault(one, f"this pattern is no regular expression: {fault.msg}", "write it as Python's re reads it")
+                self.fields.fault(
+                    child, f"this pattern is no regular expression: {fault.msg}", "write it as Python's re reads it"
+                )
         return found
 
     def templates(self) -> list[TemplateFile]:
         """The templates in the folder; what is wrong with any goes into the notices. Raises InputError if there is no folder."""
         folder = self.around.root / self.source
         if not folder.is_dir():
-            raise InputError(f"there is no folder {self.source}", hint="correct 'from'", place=self.destination.place, code="destination")
+            raise InputError(
+                f"there is no folder {self.source}",
+                hint="correct 'from'",
+                place=self.destination.place,
+                code="destination",
+            )
         found = []
-        for path in sorted(one for one in folder.rglob("*") if one.is_file()):
+        for path in sorted(path for path in folder.rglob("*") if path.is_file()):
             file = shown_path(path)
             if not path.name.endswith(self.suffix) or path.name == self.suffix:
                 self.notice(
@@ -94,7 +105,10 @@ class TemplatesDestination(FileDestination):
             template = TemplateFile(str(path.relative_to(folder)), path, text, list(self._mentions(text, file)))
             if not template.mentions:
                 self.notice(
-                    "CJ018", Location(file), "this template mentions no declared name", "write ${NAME} where a value belongs, or take it out of the folder"
+                    "CJ018",
+                    Location(file),
+                    "this template mentions no declared name",
+                    "write ${NAME} where a value belongs, or take it out of the folder",
                 )
             found.append(template)
         return found
@@ -102,7 +116,7 @@ class TemplatesDestination(FileDestination):
     def _mentions(self, text: str, file: str) -> Iterator[TemplateMention]:
         """The declared names that a text mentions; what only looks like one is noticed."""
         jar = self.around.jar
-        declared = {name for one in jar.variables.values() for name in (one.name, *one.also_as)}
+        declared = {name for variable in jar.variables.values() for name in (variable.name, *variable.also_as)}
         folded = {name.casefold(): name for name in declared}
         for found in self.mention.finditer(text):
             name = found[1] or found[2]
@@ -119,7 +133,10 @@ class TemplatesDestination(FileDestination):
                 )
             elif found[1] and _UPPER.fullmatch(name):
                 self.notice(
-                    "CJ018", place, f"{found[0]} is left as it is: {name} is not declared", suggestion(name, declared, "declare it, or correct the name")
+                    "CJ018",
+                    place,
+                    f"{found[0]} is left as it is: {name} is not declared",
+                    suggestion(name, declared, "declare it, or correct the name"),
                 )
         for operated in _OPERATED.finditer(text):
             if operated[1] in declared:
@@ -137,23 +154,30 @@ class TemplatesDestination(FileDestination):
         faults: list[CoinJarError] = []
         outputs: list[Output] = []
         for service in self.services_of(view, self.target):
-            values = {one.name: one for one in view.entries(service)}
+            values = {entry.name: entry for entry in view.entries(service)}
             folder = self.resolve_path(self.target, view.stage, service)
             for template in templates:
                 try:
                     outputs.append(self._filled(template, values, folder, view.stage, service))
                 except CoinJarError as fault:
                     faults += fault.each()
-            self._left_over(folder, {one.path for one in outputs})
+            self._left_over(folder, {output.path for output in outputs})
         raise_all(faults)
         return outputs
 
     def _left_over(self, folder: Path, made: set[Path]) -> None:
         for path in sorted(folder.rglob("*")) if folder.is_dir() else ():
             if path.is_file() and path not in made:
-                self.notice("CJ018", Location(shown_path(path)), "no template makes this file any more", "remove it, if nobody else makes it")
+                self.notice(
+                    "CJ018",
+                    Location(shown_path(path)),
+                    "no template makes this file any more",
+                    "remove it, if nobody else makes it",
+                )
 
-    def pieces(self, template: TemplateFile, values: Mapping[str, Entry], stage: str, service: str) -> list[str | Entry]:
+    def pieces(
+        self, template: TemplateFile, values: Mapping[str, Entry], stage: str, service: str
+    ) -> list[str | Entry]:
         """The template as texts and values in turn. Raises InputError for every value that is missing or not allowed."""
         faults: list[CoinJarError] = []
         parts: list[str | Entry] = []
@@ -173,25 +197,46 @@ class TemplatesDestination(FileDestination):
                 continue
             if allowed and not allowed.fullmatch(entry.text):
                 words = f"the value of {mention.name} for {service} on {stage} does not fit what this template allows ({allowed.pattern})"
-                faults.append(InputError(words, hint="change the value, or the template's rule under 'allow'", place=mention.place, code="not-allowed"))
+                faults.append(
+                    InputError(
+                        words,
+                        hint="change the value, or the template's rule under 'allow'",
+                        place=mention.place,
+                        code="not-allowed",
+                    )
+                )
             parts += [template.text[at : mention.start], entry]
             at = mention.end
         raise_all(faults)
         return [*parts, template.text[at:]]
 
-    def _filled(self, template: TemplateFile, values: Mapping[str, Entry], folder: Path, stage: str, service: str) -> Output:
+    def _filled(
+        self, template: TemplateFile, values: Mapping[str, Entry], folder: Path, stage: str, service: str
+    ) -> Output:
         pieces = self.pieces(template, values, stage, service)
-        texts = [one if isinstance(one, str) else one.text or "" for one in pieces]
-        used = {one.name: one for one in pieces if isinstance(one, Entry)}
+        texts = [piece if isinstance(piece, str) else piece.text or "" for piece in pieces]
+        used = {piece.name: piece for piece in pieces if isinstance(piece, Entry)}
         data = "".join(texts).encode()
         path = folder / template.name.removesuffix(self.suffix)
-        secret = any(one.secret for one in used.values())
+        secret = any(entry.secret for entry in used.values())
         self.around.pending[path] = data
-        return Output(path, data, secret, self.about(used.values()), _hidden(data, pieces), program=bool(template.path.stat().st_mode & 0o100))
+        return Output(
+            path,
+            data,
+            secret,
+            self.about(used.values()),
+            _hidden(data, pieces),
+            program=bool(template.path.stat().st_mode & 0o100),
+        )
 
     def read(self, stage: str) -> ReadResult:
         del stage
-        raise InputError("templates can only be written", hint="ask another destination", place=self.destination.place, code="write-only")
+        raise InputError(
+            "templates can only be written",
+            hint="ask another destination",
+            place=self.destination.place,
+            code="write-only",
+        )
 
 
 def _hidden(data: bytes, pieces: list[str | Entry]) -> Hidden:
@@ -209,19 +254,33 @@ def _hidden(data: bytes, pieces: list[str | Entry]) -> Hidden:
     def hidden(other: bytes) -> Mapping[int, str]:
         if not lines or other == data:
             return lines
-        return {at: "•••• (a line that may hold a secret)" for at, line in enumerate(other.split(b"\n"), 1) if line not in safe}
+        return {
+            at: "•••• (a line that may hold a secret)"
+            for at, line in enumerate(other.split(b"\n"), 1)
+            if line not in safe
+        }
 
     return hidden
 
 
-def filling_script(templates: TemplatesDestination, values: Mapping[str, Entry], folder: str, stage: str, service: str) -> str:
+def filling_script(
+    templates: TemplatesDestination, values: Mapping[str, Entry], folder: str, stage: str, service: str
+) -> str:
     """Shell lines that fill the templates into a folder when they are run. Raises as `pieces` does."""
     lines = []
     for template in templates.templates():
         target = f"{folder.rstrip('/')}/{template.name.removesuffix(templates.suffix)}"
-        words = [quote(one) if isinstance(one, str) else f'"${one.name}"' for one in templates.pieces(template, values, stage, service) if one != ""]
-        secret = any(isinstance(one, Entry) and one.secret for one in templates.pieces(template, values, stage, service))
+        words = [
+            quote(piece) if isinstance(piece, str) else f'"${piece.name}"'
+            for piece in templates.pieces(template, values, stage, service)
+            if piece != ""
+        ]
+        secret = any(
+            isinstance(piece, Entry) and piece.secret for piece in templates.pieces(template, values, stage, service)
+        )
         folder_word, unfinished = quote(target.rpartition("/")[0] or "/"), quote(target + ".unfinished")
         mask = "umask 077; " if secret else ""
-        lines.append(f"mkdir -p {folder_word} && ({mask}printf %s {' '.join(words)} >{unfinished}) && mv {unfinished} {quote(target)} || exit 1\n")
+        lines.append(
+            f"mkdir -p {folder_word} && ({mask}printf %s {' '.join(words)} >{unfinished}) && mv {unfinished} {quote(target)} || exit 1\n"
+        )
     return "".join(lines)

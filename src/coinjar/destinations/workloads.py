@@ -90,18 +90,24 @@ def containers_below(root: TreeNode | None) -> TreeNode | None:
         return None
     for member in root.members:
         node = member.value.plain
-        if member.name == "containers" and any(one.plain.child("image") or one.plain.child("env") for one in node.elements):
+        if member.name == "containers" and any(
+            child.plain.child("image") or child.plain.child("env") for child in node.elements
+        ):
             return member.key
         if found := containers_below(node):
             return found
-    return next((found for one in root.elements if (found := containers_below(one.plain))), None)
+    return next((found for node in root.elements if (found := containers_below(node.plain))), None)
 
 
 def read_folder(folder: Path) -> dict[Path, list[ManifestDocument]]:
     """Every manifest below a folder (or of one file), by file. Raises InputError for what is not YAML."""
     if folder.is_file():
         return {folder: read_manifests(read_bytes(folder), shown_path(folder))}
-    files = sorted(one for one in folder.rglob("*") if one.suffix in (".yaml", ".yml") and one.is_file()) if folder.is_dir() else []
+    files = (
+        sorted(path for path in folder.rglob("*") if path.suffix in (".yaml", ".yml") and path.is_file())
+        if folder.is_dir()
+        else []
+    )
     if not files:
         raise InputError(
             "there are no manifests (*.yaml, *.yml) there",
@@ -140,8 +146,8 @@ class ManifestSet:
                 self.objects[manifest.kind, manifest.namespace, manifest.name] = {item.name: item for item in items}
 
     def manifests(self) -> Iterator[ManifestDocument]:
-        for each in self.files.values():
-            yield from each
+        for file in self.files.values():
+            yield from file
 
     def environment(self, manifest: ManifestDocument, container: WorkloadContainer) -> dict[str, ContainerValue]:
         """As Kubernetes works it out: `envFrom` in order, then `env` over it, `$(NAME)` replaced by what came before."""
@@ -160,13 +166,17 @@ class ManifestSet:
             elif not self.comes_from_elsewhere(entry):
                 found[entry.name] = ContainerValue("", place, secret=False)
             else:
-                self.remarks.append(ReadRemark(place, f"left out: {entry.name} of {manifest.name} comes from the cluster itself", lost=True))
+                self.remarks.append(
+                    ReadRemark(
+                        place, f"left out: {entry.name} of {manifest.name} comes from the cluster itself", lost=True
+                    )
+                )
         return found
 
     def given(self, manifest: ManifestDocument, container: WorkloadContainer) -> set[str]:
         """The names that a container's `envFrom` gives it, as far as these manifests tell."""
         sources = (container.node.child("envFrom") or TreeNode("seq", 0, 0)).plain.elements
-        return {name for one in sources for name in self._from(manifest, one.plain)}
+        return {name for node in sources for name in self._from(manifest, node.plain)}
 
     def comes_from_elsewhere(self, entry: EnvironmentEntry) -> bool:
         """Whether an entry has a `valueFrom`; one without a value either is empty."""
@@ -191,18 +201,34 @@ class ManifestSet:
             if name is not None:
                 held_there = self.objects.get((kind, manifest.namespace, name.text))
                 if held_there is None:
-                    self.remarks.append(ReadRemark(manifest.place(source), f"left out: the {kind} {name.text} is not among these manifests", lost=True))
+                    self.remarks.append(
+                        ReadRemark(
+                            manifest.place(source),
+                            f"left out: the {kind} {name.text} is not among these manifests",
+                            lost=True,
+                        )
+                    )
                 named = {(prefix.text if prefix else "") + one: item for one, item in (held_there or {}).items()}
-                for one in [name for name in named if not VARIABLE.fullmatch(name)]:
-                    self.remarks.append(ReadRemark(named.pop(one).place, f"left out: Kubernetes makes no variable of the key {one}", lost=True))
+                for stage in [name for name in named if not VARIABLE.fullmatch(name)]:
+                    self.remarks.append(
+                        ReadRemark(
+                            named.pop(stage).place,
+                            f"left out: Kubernetes makes no variable of the key {stage}",
+                            lost=True,
+                        )
+                    )
                 return named
         return {}
 
     def waits_for(self, entries: list[EnvironmentEntry], entry: EnvironmentEntry) -> set[str]:
         """The names in an entry's `$(…)` that only the cluster can fill in: of entries before it that refer to a field, or to what is elsewhere."""
-        before = {one.name: one for one in entries[: entries.index(entry)]}
+        before = {other_entry.name: other_entry for other_entry in entries[: entries.index(entry)]}
         named = {found for found in _REFERENCE.findall(entry.text or "") if found}
-        return {name for name in named if name in before and before[name].text is None and self.comes_from_elsewhere(before[name])}
+        return {
+            name
+            for name in named
+            if name in before and before[name].text is None and self.comes_from_elsewhere(before[name])
+        }
 
     def _expanded(self, entry: EnvironmentEntry, before: Mapping[str, ContainerValue], place: Location) -> str:
         def replaced(found: re.Match[str]) -> str:
@@ -218,7 +244,9 @@ class ManifestSet:
 
 def kept_literal(text: str, but: Set[str]) -> str:
     """A text as it stands in an `env` that shall give just this text: `$$` for what Kubernetes would replace, all but these names."""
-    return re.sub(r"\$(?=\$)|\$\(([^)]*)\)|\$(?=\()", lambda found: found[0] if found[1] in but else "$" + found[0], text)
+    return re.sub(
+        r"\$(?=\$)|\$\(([^)]*)\)|\$(?=\()", lambda found: found[0] if found[1] in but else "$" + found[0], text
+    )
 
 
 def escaped(text: str, names: Set[str]) -> str:
@@ -228,11 +256,13 @@ def escaped(text: str, names: Set[str]) -> str:
 
 def forward(entries: list[EnvironmentEntry], entry: EnvironmentEntry) -> set[str]:
     """The names in an entry's `$(…)` that stand behind it, or nowhere: Kubernetes leaves these as they are."""
-    before = {one.name for one in entries[: entries.index(entry)]}
+    before = {other_entry.name for other_entry in entries[: entries.index(entry)]}
     return {found for found in _REFERENCE.findall(entry.text or "") if found and found not in before}
 
 
-def service_of(manifest: ManifestDocument, container: WorkloadContainer, services: Mapping[str, object], named: Mapping[str, str]) -> str | None:
+def service_of(
+    manifest: ManifestDocument, container: WorkloadContainer, services: Mapping[str, object], named: Mapping[str, str]
+) -> str | None:
     """Whose container it is: as `workloads:` says (workload/container, container or workload), else by its name.
 
     By its workload's name only an init container, and the only container there is: one beside it is another program.
@@ -242,11 +272,17 @@ def service_of(manifest: ManifestDocument, container: WorkloadContainer, service
             return named[key]
     if container.name in services:
         return container.name
-    alone = sum(not one.is_init for one in manifest.containers()) == 1
+    alone = sum(not container.is_init for container in manifest.containers()) == 1
     return manifest.name if manifest.name in services and (container.is_init or alone) else None
 
 
-def environments(files: Mapping[Path, list[ManifestDocument]], services: Mapping[str, object], named: Mapping[str, str], *, others: bool = False) -> ReadResult:
+def environments(
+    files: Mapping[Path, list[ManifestDocument]],
+    services: Mapping[str, object],
+    named: Mapping[str, str],
+    *,
+    others: bool = False,
+) -> ReadResult:
     """The environments of all containers as one reading, each for its service; the objects' own content where there are none.
 
     With `others` a container that belongs to no service counts as one of its own name.
@@ -260,10 +296,21 @@ def environments(files: Mapping[Path, list[ManifestDocument]], services: Mapping
             service = service_of(manifest, container, services, named) or (container.name if others else None)
             if service is not None:
                 seen = cluster.environment(manifest, container)
-                items += [ReadItem(name, one.text, one.place, service=service, secret=one.secret or None) for name, one in seen.items()]
+                items += [
+                    ReadItem(
+                        name,
+                        container_value.text,
+                        container_value.place,
+                        service=service,
+                        secret=container_value.secret or None,
+                    )
+                    for name, container_value in seen.items()
+                ]
     if not any_container:
         items += [item for members in cluster.objects.values() for item in members.values()]
-    once = {(item.name, item.service, item.text): item for item in reversed(items)}  # several containers of a service say the same
+    once = {
+        (item.name, item.service, item.text): item for item in reversed(items)
+    }  # several containers of a service say the same
     return ReadResult(list(once.values())[::-1], list(dict.fromkeys(cluster.remarks)))
 
 
@@ -274,14 +321,18 @@ def readable(manifests: list[ManifestDocument]) -> ReadResult:
         if manifest.kind in ("ConfigMap", "Secret") and manifest.root:
             items += object_items(manifest.document, manifest.root)
         for container in manifest.containers():
-            items += [ReadItem(one.name, one.text, manifest.place(one.at)) for one in held(container.node.child("env")) if one.text is not None]
+            items += [
+                ReadItem(entry.name, entry.text, manifest.place(entry.at))
+                for entry in held(container.node.child("env"))
+                if entry.text is not None
+            ]
     return ReadResult(items, [])
 
 
 def every_entry_of(data: bytes, file: str) -> ReadResult:
     """Everything in a file of manifests that looks like a name with a value: to find the lines that may hold secrets."""
     manifests = read_manifests(data, file)
-    items = [item for one in manifests for item in entries_below(one.root, one.document.place)]
+    items = [item for manifest in manifests for item in entries_below(manifest.root, manifest.document.place)]
     return ReadResult([*items, *readable(manifests).items], [])
 
 

@@ -46,15 +46,23 @@ def get(name: str) -> Dialect:
     if name in outside:
         return cast("Dialect", outside[name].load()())
     known = [*BUILT_IN, *outside]
-    raise UsageError(f"there is no dialect '{name}'", hint=suggestion(name, known, f"the dialects are {', '.join(known)}"), code="unknown-dialect")
+    raise UsageError(
+        f"there is no dialect '{name}'",
+        hint=suggestion(name, known, f"the dialects are {', '.join(known)}"),
+        code="unknown-dialect",
+    )
 
 
 def reader(name: str) -> Dialect:
     """A dialect that reads. Raises UsageError for one that only writes."""
     found = get(name)
     if not found.reads:
-        readers = [one for one in BUILT_IN if get(one).reads]
-        raise UsageError(f"the dialect '{name}' can only be written", hint=f"those that can be read are {', '.join(readers)}", code="write-only")
+        readers = [name for name in BUILT_IN if get(name).reads]
+        raise UsageError(
+            f"the dialect '{name}' can only be written",
+            hint=f"those that can be read are {', '.join(readers)}",
+            code="write-only",
+        )
     return found
 
 

@@ -108,7 +108,9 @@ class Dialect(ABC):
     def read(self, data: bytes, file: str) -> ReadResult:
         """Take a file apart, if `reads`. Raises InputError only if nothing of it can be read."""
         del data  # nothing of it is looked at
-        raise InputError(f"{self.name} can only be written", hint="take another dialect", place=Location(file), code="write-only")
+        raise InputError(
+            f"{self.name} can only be written", hint="take another dialect", place=Location(file), code="write-only"
+        )
 
 
 def decode(data: bytes, file: str) -> tuple[str, list[ReadRemark]]:
@@ -118,9 +120,20 @@ def decode(data: bytes, file: str) -> tuple[str, list[ReadRemark]]:
     except UnicodeDecodeError as fault:
         before = data[: fault.start]
         place = Location(file, before.count(b"\n") + 1, fault.start - (before.rfind(b"\n") + 1) + 1)
-        raise InputError(f"byte 0x{data[fault.start]:02x} is not UTF-8 text", hint="save the file as UTF-8", place=place, code="not-utf8") from None
+        raise InputError(
+            f"byte 0x{data[fault.start]:02x} is not UTF-8 text",
+            hint="save the file as UTF-8",
+            place=place,
+            code="not-utf8",
+        ) from None
     if text.startswith("\ufeff"):
-        return text[1:], [ReadRemark(Location(file, 1, 1), "a byte-order mark stands before the first name; it was left out", kind=BYTE_ORDER_MARK)]
+        return text[1:], [
+            ReadRemark(
+                Location(file, 1, 1),
+                "a byte-order mark stands before the first name; it was left out",
+                kind=BYTE_ORDER_MARK,
+            )
+        ]
     return text, []
 
 
@@ -138,10 +151,18 @@ def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tupl
             names = ", ".join(able[:6]) + (f" and {len(able) - 6} more" if len(able) > 6 else "")
             hint = f"these can carry it: {names}" if able else "no dialect can carry it: change the value or the name"
             place = entry.variable.place if entry.variable else None
-            faults.append(InputError(f"{dialect.name} cannot carry {entry.name}: {why}", hint=hint, place=place, code="cannot-carry"))
+            faults.append(
+                InputError(
+                    f"{dialect.name} cannot carry {entry.name}: {why}", hint=hint, place=place, code="cannot-carry"
+                )
+            )
     clash = dialect.clash(entries)
     if clash:
-        faults.append(InputError(f"{dialect.name} cannot carry them together: {clash}", hint="take posix or json", code="cannot-carry"))
+        faults.append(
+            InputError(
+                f"{dialect.name} cannot carry them together: {clash}", hint="take posix or json", code="cannot-carry"
+            )
+        )
     raise_all(faults)
 
 

@@ -34,7 +34,13 @@ class ComposeDialect(Dialect):
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
-        return (top + "".join(f"{one.name}\n" if one.text is None else f"{one.name}={_written(one.text)}\n" for one in entries)).encode()
+        return (
+            top
+            + "".join(
+                f"{entry.name}\n" if entry.text is None else f"{entry.name}={_written(entry.text)}\n"
+                for entry in entries
+            )
+        ).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
@@ -65,7 +71,11 @@ class _ComposeParser:
         while at < len(self.text):
             end = self._line_end(at)
             line = self.text[at:end].strip()
-            at = end + 1 if not line or line.startswith("#") else self._assignment(at + len(self.text[at:end]) - len(self.text[at:end].lstrip()), end)
+            at = (
+                end + 1
+                if not line or line.startswith("#")
+                else self._assignment(at + len(self.text[at:end]) - len(self.text[at:end].lstrip()), end)
+            )
         return ReadResult(self.items, self.remarks)
 
     def _line_end(self, at: int) -> int:
@@ -141,10 +151,17 @@ class _ComposeParser:
                 self.remark(start, f"left out: the value of {name} has {fault}", lost=True)
                 return
             if done.unknown:
-                self.remark(start, f"left out: {name} needs the value of {', '.join(done.unknown)}, which this file does not set before", lost=True)
+                self.remark(
+                    start,
+                    f"left out: {name} needs the value of {', '.join(done.unknown)}, which this file does not set before",
+                    lost=True,
+                )
                 return
             if done.asked:
-                self.remark(start, f"in {name} {', '.join(f'${one}' for one in done.asked)} was replaced by what the file sets before")
+                self.remark(
+                    start,
+                    f"in {name} {', '.join(f'${one}' for one in done.asked)} was replaced by what the file sets before",
+                )
             value = done.text
         self.values[name] = value
         self.items.append(ReadItem(name, value, place_of(self.text, start, self.file)))

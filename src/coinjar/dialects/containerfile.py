@@ -23,16 +23,16 @@ def quoted(text: str) -> str:
 
 def lines(entries: Sequence[Entry]) -> Iterator[str]:
     """`ARG` for what the build sees, `ENV` for what runs, both for both: then a build argument reaches the run too."""
-    for one in entries:
-        phase = one.variable.phase if one.variable else "run"
-        if one.text is None:
+    for entry in entries:
+        phase = entry.variable.phase if entry.variable else "run"
+        if entry.text is None:
             continue
         if phase in ("build", "both"):
-            yield f"ARG {one.name}={quoted(one.text)}\n"
-        if phase == "both" and shell_can_set(one.name):
-            yield f"ENV {one.name}=${{{one.name}}}\n"
+            yield f"ARG {entry.name}={quoted(entry.text)}\n"
+        if phase == "both" and shell_can_set(entry.name):
+            yield f"ENV {entry.name}=${{{entry.name}}}\n"
         elif phase in ("run", "both"):
-            yield f"ENV {one.name}={quoted(one.text)}\n"
+            yield f"ENV {entry.name}={quoted(entry.text)}\n"
 
 
 class ContainerfileDialect(Dialect):
@@ -106,13 +106,13 @@ class _ContainerfileParser:
 
     def read(self, text: str) -> ReadResult:
         stages = 0
-        for one in instructions(text):
-            place = Location(self.file, one.line, 1)
-            if one.word == "FROM":
+        for instruction in instructions(text):
+            place = Location(self.file, instruction.line, 1)
+            if instruction.word == "FROM":
                 stages += 1
-                self._begin(one.rest, first=stages == 1)
-            elif one.word in ("ENV", "ARG"):
-                self._take(one, place)
+                self._begin(instruction.rest, first=stages == 1)
+            elif instruction.word in ("ENV", "ARG"):
+                self._take(instruction, place)
         if stages > 1:
             words = f"of {stages} stages only the last one's ENV was read, and that of those it is made from: the others do not reach the image"
             self.remarks.append(ReadRemark(Location(self.file, 1, 1), words))
@@ -125,13 +125,20 @@ class _ContainerfileParser:
         else:
             self.stages[self.stage] = self.items, self.values
         words = [word for word in rest.split() if not word.startswith("--")]
-        base, named = words[0].lower() if words else "", words[2].lower() if len(words) > 2 and words[1].lower() == "as" else ""
+        base, named = (
+            words[0].lower() if words else "",
+            words[2].lower() if len(words) > 2 and words[1].lower() == "as" else "",
+        )
         from_stage, values = self.stages.get(base, ({}, {})) if base else ({}, {})
         build = {name: item for name, item in self.items.items() if item.phase == "build"}
-        self.items, self.values, self.stage = {**build, **from_stage}, {**dict.fromkeys(self.early, ""), **values}, named
+        self.items, self.values, self.stage = (
+            {**build, **from_stage},
+            {**dict.fromkeys(self.early, ""), **values},
+            named,
+        )
 
-    def _take(self, one: Instruction, place: Location) -> None:
-        for name, value in assignments(one.rest, bare_ok=one.word == "ARG"):
+    def _take(self, instruction: Instruction, place: Location) -> None:
+        for name, value in assignments(instruction.rest, bare_ok=instruction.word == "ARG"):
             if value is None:  # an ARG without a default: from before FROM, or the caller of the build gives it
                 if name in self.early:
                     self.values[name] = self.early[name]
@@ -142,7 +149,13 @@ class _ContainerfileParser:
             if known is not None:
                 self.values[name] = known
                 item = self.items.get(name)
-                phase = "build" if one.word == "ARG" else "both" if item and item.phase == "build" and f"${{{name}}}" in value else "run"
+                phase = (
+                    "build"
+                    if instruction.word == "ARG"
+                    else "both"
+                    if item and item.phase == "build" and f"${{{name}}}" in value
+                    else "run"
+                )
                 self.items[name] = ReadItem(name, known, place, phase=phase)
 
     def _expanded(self, name: str, value: str, place: Location) -> str | None:
@@ -150,7 +163,13 @@ class _ContainerfileParser:
         done = expand_word(value, self.values)
         if isinstance(done, str):
             return done
-        self.remarks.append(ReadRemark(place, f"left out: {name} needs the value of {', '.join(done)}, which this file does not set before", lost=True))
+        self.remarks.append(
+            ReadRemark(
+                place,
+                f"left out: {name} needs the value of {', '.join(done)}, which this file does not set before",
+                lost=True,
+            )
+        )
         return None
 
 

@@ -28,7 +28,7 @@ class CsvDialect(Dialect):
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading
-        return _table([["name", "value"], *([one.name, one.text] for one in entries if one.text is not None)])
+        return _table([["name", "value"], *([entry.name, entry.text] for entry in entries if entry.text is not None)])
 
     def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         header, rows = ["name"], dict[str, dict[str, str]]()
@@ -40,12 +40,26 @@ class CsvDialect(Dialect):
         header = ["name", *[one for one in header[1:] if one != "value"]]
         if heading.stage not in header:
             order = [*self.known.stages, heading.stage]
-            header = ["name", *sorted([*header[1:], heading.stage], key=lambda stage: order.index(stage) if stage in order else len(order))]
+            header = [
+                "name",
+                *sorted(
+                    [*header[1:], heading.stage], key=lambda stage: order.index(stage) if stage in order else len(order)
+                ),
+            ]
         for cells in rows.values():
             cells.pop(heading.stage, None)
-        for one in entries:
-            rows.setdefault(one.name, {})[heading.stage] = _cell(one.text)
-        return _table([header, *([name, *(cells.get(stage, "") for stage in header[1:])] for name, cells in rows.items() if any(cells.values()))])
+        for entry in entries:
+            rows.setdefault(entry.name, {})[heading.stage] = _cell(entry.text)
+        return _table(
+            [
+                header,
+                *(
+                    [name, *(cells.get(stage, "") for stage in header[1:])]
+                    for name, cells in rows.items()
+                    if any(cells.values())
+                ),
+            ]
+        )
 
     def read(self, data: bytes, file: str) -> ReadResult:
         rows, remarks = _rows(data, file)
@@ -53,15 +67,22 @@ class CsvDialect(Dialect):
             return ReadResult([], remarks)
         (first, header), *rest = rows
         columns = [cell.strip() for cell in header]
-        if [one.lower() for one in columns[:2]] == ["name", "value"]:
+        if [column.lower() for column in columns[:2]] == ["name", "value"]:
             return ReadResult(list(_narrow(rest, file, remarks)), remarks)
         if columns[0].lower() != "name" or len(columns) < 2:
             hint = "the first row is name,value, or name and a stage a column"
-            raise InputError("this table has no header row that says what is what", hint=hint, place=Location(file, first, 1), code="shape")
+            raise InputError(
+                "this table has no header row that says what is what",
+                hint=hint,
+                place=Location(file, first, 1),
+                code="shape",
+            )
         for column in columns[1:]:
             if column and self.known.stages and column not in self.known.stages:
-                remarks.append(ReadRemark(Location(file, first, 1), f"left out: the column '{column}' is no stage", lost=True))
-        stages = [one if not self.known.stages or one in self.known.stages else "" for one in columns]
+                remarks.append(
+                    ReadRemark(Location(file, first, 1), f"left out: the column '{column}' is no stage", lost=True)
+                )
+        stages = [column if not self.known.stages or column in self.known.stages else "" for column in columns]
         return ReadResult(list(_wide(rest, stages, file, remarks)), remarks)
 
 
@@ -76,7 +97,9 @@ def _narrow(rows: list[tuple[int, list[str]]], file: str, remarks: list[ReadRema
         yield ReadItem(row[0].strip(), row[1], place)
 
 
-def _wide(rows: list[tuple[int, list[str]]], columns: list[str], file: str, remarks: list[ReadRemark]) -> Iterator[ReadItem]:
+def _wide(
+    rows: list[tuple[int, list[str]]], columns: list[str], file: str, remarks: list[ReadRemark]
+) -> Iterator[ReadItem]:
     for line, row in rows:
         place = Location(file, line, 1)
         if not row[0]:
@@ -86,7 +109,11 @@ def _wide(rows: list[tuple[int, list[str]]], columns: list[str], file: str, rema
             if cell and stage:
                 yield ReadItem(row[0].strip(), _meant(cell), place, stage=stage)
         if any(row[len(columns) :]):
-            remarks.append(ReadRemark(place, f"{row[0]} has more cells than the header has stages; the rest was left out", lost=True))
+            remarks.append(
+                ReadRemark(
+                    place, f"{row[0]} has more cells than the header has stages; the rest was left out", lost=True
+                )
+            )
 
 
 def _cell(text: str | None) -> str:
@@ -111,11 +138,16 @@ def _table(rows: Sequence[Sequence[str]]) -> bytes:
 def _rows(data: bytes, file: str) -> tuple[list[tuple[int, list[str]]], list[ReadRemark]]:
     """The rows that hold anything, each with its first line; `;` and tabs as a spreadsheet may write them are told by the header."""
     text, remarks = decode(data, file)
-    remarks = [one for one in remarks if one.kind != BYTE_ORDER_MARK]  # spreadsheets write one
+    remarks = [remark for remark in remarks if remark.kind != BYTE_ORDER_MARK]  # spreadsheets write one
     first = text.split("\n", 1)[0]
     delimiter = max(",;\t", key=first.count)
     if delimiter != ",":
-        remarks.append(ReadRemark(Location(file, 1, 1), f"read with {'a tab' if delimiter == chr(9) else delimiter!r} between cells, as the first row has it"))
+        remarks.append(
+            ReadRemark(
+                Location(file, 1, 1),
+                f"read with {'a tab' if delimiter == chr(9) else delimiter!r} between cells, as the first row has it",
+            )
+        )
     csv.field_size_limit(max(csv.field_size_limit(), len(data) + 1))
     reader = csv.reader(re.split(r"(?<=\n)", text), delimiter=delimiter, strict=True)
     rows: list[tuple[int, list[str]]] = []
@@ -126,5 +158,10 @@ def _rows(data: bytes, file: str) -> tuple[list[tuple[int, list[str]]], list[Rea
                 rows.append((before + 1, row))
             before = reader.line_num
     except csv.Error as fault:
-        raise InputError(f"this is not CSV: {fault}", hint="look at the quotes there", place=Location(file, before + 1, 1), code="not-csv") from None
+        raise InputError(
+            f"this is not CSV: {fault}",
+            hint="look at the quotes there",
+            place=Location(file, before + 1, 1),
+            code="not-csv",
+        ) from None
     return rows, remarks

@@ -10,13 +10,21 @@ _TOLD = [
     (r"\A\s*\{", "json", "it starts with '{'"),
     (r"^kind:[ \t]*[\"']?(?:ConfigMap|Secret)\b", "kube-configmap", "it holds a ConfigMap or a Secret"),
     (r"^\[Service\][ \t]*$", "systemd-dropin", "it has a [Service] section"),
-    (r"^[ \t]*FROM[ \t]+\S|^[ \t]*ENV[ \t]+[A-Za-z_]\w*[= ]", "containerfile", "it has the instructions of a Containerfile"),
+    (
+        r"^[ \t]*FROM[ \t]+\S|^[ \t]*ENV[ \t]+[A-Za-z_]\w*[= ]",
+        "containerfile",
+        "it has the instructions of a Containerfile",
+    ),
     (r"\A\ufeff?\"?name\"?[,;\t]", "csv", "its first row is a table's"),
 ]
 _SUFFIXES = {".yaml": "yaml", ".yml": "yaml", ".toml": "toml", ".properties": "properties", ".csv": "csv"}
 _LINES = [
     (r"^[ \t]*[^#\s=][^=\n]*=[ \t]*[\"'`]", "dotenv", "it has values in quotes"),
-    (r"\A(?:[ \t]*(?:#[^\n]*)?\n|---[^\n]*\n)*[ \t]*[\"']?[\w.-]+[\"']?:(?:[ \t]|$)", "yaml", "it has NAME: value lines"),
+    (
+        r"\A(?:[ \t]*(?:#[^\n]*)?\n|---[^\n]*\n)*[ \t]*[\"']?[\w.-]+[\"']?:(?:[ \t]|$)",
+        "yaml",
+        "it has NAME: value lines",
+    ),
 ]
 
 

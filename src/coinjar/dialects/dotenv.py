@@ -35,18 +35,18 @@ class DotenvDialect(Dialect):
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         lines: list[str] = []
         last: list[str] = []
-        kept = [one for one in entries if one.text is not None]
-        for one in kept:
-            text = one.text or ""
+        kept = [entry for entry in entries if entry.text is not None]
+        for entry in kept:
+            text = entry.text or ""
             style = _style(text)
             if style is None:
-                last.append(f"{one.name}={text}\n")
+                last.append(f"{entry.name}={text}\n")
             else:
-                lines.append(f"{one.name}={style}{text}{style}\n")
+                lines.append(f"{entry.name}={style}{text}{style}\n")
         return (f"# {heading.app}, {heading.stage}, {heading.service}\n" + "".join(lines + last)).encode()
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
-        last = [one.name for one in entries if one.text is not None and _style(one.text) is None]
+        last = [entry.name for entry in entries if entry.text is not None and _style(entry.text) is None]
         if len(last) < 2:
             return None
         return f"{' and '.join(last)} begin with a quote and hold the other two: only one such value can stand in a file, at its end"
@@ -54,7 +54,12 @@ class DotenvDialect(Dialect):
     def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
         if "\r" in text:
-            remarks.append(ReadRemark(place_of(text, text.index("\r"), file), "carriage returns were left out, as readers of this style do"))
+            remarks.append(
+                ReadRemark(
+                    place_of(text, text.index("\r"), file),
+                    "carriage returns were left out, as readers of this style do",
+                )
+            )
             text = text.replace("\r", "")
         return _read(text, file, remarks)
 
@@ -97,16 +102,28 @@ def _read(text: str, file: str, remarks: list[ReadRemark]) -> ReadResult:
         name = re.sub(r"^export +", "", name.strip()).strip()
         raw = text[value_at:end]
         if name.startswith("export\t"):
-            remarks.append(ReadRemark(place, "left out: a tab stands behind export, which readers take for a part of the name", lost=True))
+            remarks.append(
+                ReadRemark(
+                    place, "left out: a tab stands behind export, which readers take for a part of the name", lost=True
+                )
+            )
             at = end + 1
             continue
         value_at += len(raw) - len(raw.lstrip(" \t"))
         if raw and not raw.strip():
             remarks.append(
-                ReadRemark(place, f"{name}: nothing but blanks follows its '='; it was read as empty, where some readers take the next line for the value")
+                ReadRemark(
+                    place,
+                    f"{name}: nothing but blanks follows its '='; it was read as empty, where some readers take the next line for the value",
+                )
             )
         elif tab:
-            remarks.append(ReadRemark(place, f"the tab around the name or the value of {name} was left out; Node.js before 22 keeps it as a part of it"))
+            remarks.append(
+                ReadRemark(
+                    place,
+                    f"the tab around the name or the value of {name} was left out; Node.js before 22 keeps it as a part of it",
+                )
+            )
         elif blank_before or raw[:1] in (" ", "\t"):
             remarks.append(ReadRemark(place, f"the blanks around '=' of {name} were left out"))
         cut = _cut(text[value_at:end])
@@ -141,7 +158,8 @@ def _value(text: str, at: int, end: int) -> tuple[str, int, list[str]]:
     words = []
     if hash_mark and comment:
         words.append(
-            "what follows the '#' was taken for a comment" + ("" if value.endswith((" ", "\t")) or not value else ", though no blank stands before it")
+            "what follows the '#' was taken for a comment"
+            + ("" if value.endswith((" ", "\t")) or not value else ", though no blank stands before it")
         )
     if "$" in value:
         words.append("its '$' is not replaced by anything")

@@ -19,14 +19,16 @@ class ExampleDialect(DotenvDialect):
     reads = False
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
-        blocks = [f"# {heading.app}, {heading.service}: what each variable is for. Lines with {CHANGE_ME} must be filled in."]
-        for one in entries:
-            assert one.variable
-            kind = "secret" if one.variable.secret else one.variable.kind
-            needed = ", required" if one.variable.required else ""
-            about = " ".join(one.variable.about.split()) or "(no description)"
-            line = super().write([one], heading).decode().split("\n", 1)[1].rstrip("\n")
-            blocks.append(f"# {about} [{kind}{needed}]\n{line if one.text is not None else f'#{one.name}='}")
+        blocks = [
+            f"# {heading.app}, {heading.service}: what each variable is for. Lines with {CHANGE_ME} must be filled in."
+        ]
+        for entry in entries:
+            assert entry.variable
+            kind = "secret" if entry.variable.secret else entry.variable.kind
+            needed = ", required" if entry.variable.required else ""
+            about = " ".join(entry.variable.about.split()) or "(no description)"
+            line = super().write([entry], heading).decode().split("\n", 1)[1].rstrip("\n")
+            blocks.append(f"# {about} [{kind}{needed}]\n{line if entry.text is not None else f'#{entry.name}='}")
         return ("\n\n".join(blocks) + "\n").encode()
 
 

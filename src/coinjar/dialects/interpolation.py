@@ -30,7 +30,9 @@ def interpolate(text: str, lookup: Callable[[str], str | None]) -> Interpolation
     return InterpolationResult(found, asked, unknown)
 
 
-def _run(text: str, at: int, lookup: Callable[[str], str | None], asked: list[str], unknown: list[str], *, inside: bool) -> tuple[str, int]:
+def _run(
+    text: str, at: int, lookup: Callable[[str], str | None], asked: list[str], unknown: list[str], *, inside: bool
+) -> tuple[str, int]:
     parts: list[str] = []
     while at < len(text):
         letter = text[at]
@@ -63,7 +65,9 @@ def _value(name: str, lookup: Callable[[str], str | None], asked: list[str], unk
     return found or ""
 
 
-def _braced(text: str, at: int, lookup: Callable[[str], str | None], asked: list[str], unknown: list[str]) -> tuple[str, int]:
+def _braced(
+    text: str, at: int, lookup: Callable[[str], str | None], asked: list[str], unknown: list[str]
+) -> tuple[str, int]:
     name = _NAME.match(text, at)
     if name is None:
         raise InterpolationError("no name after '${'")
@@ -77,7 +81,14 @@ def _braced(text: str, at: int, lookup: Callable[[str], str | None], asked: list
     asked.append(name.group())
     there = found is not None and (found != "" or operator.group()[0] != ":")
     taken = there == operator.group().endswith("+")
-    word, at = _run(text, operator.end(), lookup if taken else lambda _: "", asked if taken else [], unknown if taken else [], inside=True)
+    word, at = _run(
+        text,
+        operator.end(),
+        lookup if taken else lambda _: "",
+        asked if taken else [],
+        unknown if taken else [],
+        inside=True,
+    )
     if operator.group().endswith("?") and not there:
         raise InterpolationError(f"{name.group()} must have a value: {word}")
     if operator.group().endswith("+"):

@@ -34,23 +34,31 @@ class ConfigMapDialect(Dialect):
         return not_for_environments(text)
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
-        size = sum(len(one.name) + len((one.text or "").encode()) for one in entries)
+        size = sum(len(entry.name) + len((entry.text or "").encode()) for entry in entries)
         return f"they are {size >> 10} KiB, and an object holds at most 1 MiB" if size > LARGEST else None
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         return self.object_text(f"{heading.app}-{heading.service}", entries, {}).encode()
 
-    def object_text(self, name: str, entries: Sequence[Entry], annotations: dict[str, str], *, namespace: str = "", as_text: bool = False) -> str:
+    def object_text(
+        self,
+        name: str,
+        entries: Sequence[Entry],
+        annotations: dict[str, str],
+        *,
+        namespace: str = "",
+        as_text: bool = False,
+    ) -> str:
         """The object under a name of its own. `as_text` writes a Secret's values readable, in `stringData`."""
         lines = ["apiVersion: v1", f"kind: {self.kind}", "metadata:", f"  name: {_plain(name)}"]
         if namespace:
             lines += [f"  namespace: {_plain(namespace)}"]
         if annotations:
             lines += ["  annotations:", *(f"    {key}: {yaml_quoted(text)}" for key, text in annotations.items())]
-        kept = [one for one in entries if one.text is not None]
+        kept = [entry for entry in entries if entry.text is not None]
         section = self.section(as_text=as_text)
         lines += [f"{section}:" if kept else f"{section}: {{}}"]
-        lines += [f"  {_plain(one.name)}: {self.value(one.text or '', as_text=as_text)}" for one in kept]
+        lines += [f"  {_plain(entry.name)}: {self.value(entry.text or '', as_text=as_text)}" for entry in kept]
         return "\n".join(lines) + "\n"
 
     def section(self, *, as_text: bool) -> str:
@@ -73,7 +81,12 @@ class ConfigMapDialect(Dialect):
                 items += object_items(document, document.root)
                 remarks += document.remarks
         if not found:
-            raise InputError("there is no ConfigMap or Secret in it", hint="give a manifest that holds one", place=place_of(text, 0, file), code="shape")
+            raise InputError(
+                "there is no ConfigMap or Secret in it",
+                hint="give a manifest that holds one",
+                place=place_of(text, 0, file),
+                code="shape",
+            )
         return ReadResult(items, remarks)
 
 

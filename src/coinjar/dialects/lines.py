@@ -36,7 +36,7 @@ class LiteralDialect(Dialect):
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading  # a comment would be fine, but every byte here may meet yet another reader
-        return "".join(f"{one.name}={one.text}\n" for one in entries if one.text is not None).encode()
+        return "".join(f"{entry.name}={entry.text}\n" for entry in entries if entry.text is not None).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
@@ -52,7 +52,11 @@ class LiteralDialect(Dialect):
             name, equals, value = line.partition("=")
             if not equals:
                 remarks.append(
-                    ReadRemark(place, f"left out: {quoted_name(name)} has no '=', and would be inherited from whoever starts the container", lost=True)
+                    ReadRemark(
+                        place,
+                        f"left out: {quoted_name(name)} has no '=', and would be inherited from whoever starts the container",
+                        lost=True,
+                    )
                 )
                 continue
             items.append(ReadItem(name, value, place))
@@ -67,9 +71,15 @@ def _surprises(name: str, value: str, place: Location) -> list[ReadRemark]:
     if value[:1] in " \t" and value.strip():
         found.append(ReadRemark(place, f"the blank after '=' is part of the value of {name}"))
     if len(value) > 1 and value[0] == value[-1] and value[0] in "\"'`":
-        found.append(ReadRemark(place, f"the quotes around the value of {name} are part of it: this grammar has no quotes"))
+        found.append(
+            ReadRemark(place, f"the quotes around the value of {name} are part of it: this grammar has no quotes")
+        )
     elif re.search(r"[ \t]#", value):
-        found.append(ReadRemark(place, f"the '#' in the value of {name} is part of it: this grammar has no comments behind values"))
+        found.append(
+            ReadRemark(
+                place, f"the '#' in the value of {name} is part of it: this grammar has no comments behind values"
+            )
+        )
     return found
 
 
@@ -85,7 +95,7 @@ class NulDialect(Dialect):
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading
-        return "".join(f"{one.name}={one.text}\0" for one in entries if one.text is not None).encode()
+        return "".join(f"{entry.name}={entry.text}\0" for entry in entries if entry.text is not None).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
@@ -96,6 +106,8 @@ class NulDialect(Dialect):
             if equals and name:
                 items.append(ReadItem(name, value, place_of(text, at, file)))
             elif piece:
-                remarks.append(ReadRemark(place_of(text, at, file), f"left out: entry {number} has no name and '='", lost=True))
+                remarks.append(
+                    ReadRemark(place_of(text, at, file), f"left out: entry {number} has no name and '='", lost=True)
+                )
             at += len(piece) + 1
         return ReadResult(items, remarks)

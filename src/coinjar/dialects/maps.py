@@ -24,7 +24,7 @@ class JsonDialect(Dialect):
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading
-        return json_text({one.name: one.text for one in entries if one.text is not None})
+        return json_text({entry.name: entry.text for entry in entries if entry.text is not None})
 
     def read(self, data: bytes, file: str) -> ReadResult:
         return _read_map(ParsedDocument(data, file, as_json=True), "JSON object")
@@ -32,7 +32,7 @@ class JsonDialect(Dialect):
 
 def _read_map(document: ParsedDocument, kind: str) -> ReadResult:
     found = [document.item(key.text, value, key) for key, value in document.members(kind)]
-    return ReadResult([one for one in found if one], document.remarks)
+    return ReadResult([item for item in found if item], document.remarks)
 
 
 class PairsDialect(JsonDialect):
@@ -43,14 +43,21 @@ class PairsDialect(JsonDialect):
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading
-        return json_text([{"name": one.name, "value": one.text} for one in entries if one.text is not None])
+        return json_text([{"name": entry.name, "value": entry.text} for entry in entries if entry.text is not None])
 
     def read(self, data: bytes, file: str) -> ReadResult:
         document = ParsedDocument(data, file, as_json=True)
         assert document.root
         if document.root.kind != "seq":
-            raise InputError("this is no JSON list", hint='it must be [{"name": …, "value": …}]', place=document.place(document.root), code="shape")
-        return ReadResult([item for one in document.root.elements if (item := _pair(document, one))], document.remarks)
+            raise InputError(
+                "this is no JSON list",
+                hint='it must be [{"name": …, "value": …}]',
+                place=document.place(document.root),
+                code="shape",
+            )
+        return ReadResult(
+            [item for node in document.root.elements if (item := _pair(document, node))], document.remarks
+        )
 
 
 def _pair(document: ParsedDocument, node: TreeNode) -> ReadItem | None:
@@ -66,7 +73,9 @@ def _pair(document: ParsedDocument, node: TreeNode) -> ReadItem | None:
 
 def yaml_quoted(text: str) -> str:
     """A text in YAML's double quotes, which are JSON's but for characters that YAML wants escaped."""
-    return FORCED.sub(lambda found: found[0] if found[0] == "\\" else f"\\u{ord(found[0]):04x}", json.dumps(text, ensure_ascii=False))
+    return FORCED.sub(
+        lambda found: found[0] if found[0] == "\\" else f"\\u{ord(found[0]):04x}", json.dumps(text, ensure_ascii=False)
+    )
 
 
 class YamlDialect(Dialect):
@@ -80,11 +89,15 @@ class YamlDialect(Dialect):
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         lines = [f"# {heading.app}, {heading.stage}, {heading.service}\n"]
-        for one in entries:
-            if one.text is not None:
-                name = one.name if re.fullmatch(r"\w+", one.name, re.ASCII) and surely_text(one.name) else yaml_quoted(one.name)
+        for entry in entries:
+            if entry.text is not None:
+                name = (
+                    entry.name
+                    if re.fullmatch(r"\w+", entry.name, re.ASCII) and surely_text(entry.name)
+                    else yaml_quoted(entry.name)
+                )
                 # A name of over 1,024 characters would need another form (YAML 1.2.2, 8.2.2); names have at most 255.
-                lines.append(f"{name}: {yaml_quoted(one.text)}\n")
+                lines.append(f"{name}: {yaml_quoted(entry.text)}\n")
         return "".join(lines if len(lines) > 1 else [*lines, "{}\n"]).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
@@ -108,7 +121,12 @@ class TomlDialect(Dialect):
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
-        return (top + "".join(f"{_toml_key(one.name)} = {_toml_string(one.text)}\n" for one in entries if one.text is not None)).encode()
+        return (
+            top
+            + "".join(
+                f"{_toml_key(entry.name)} = {_toml_string(entry.text)}\n" for entry in entries if entry.text is not None
+            )
+        ).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
         import tomllib
@@ -120,7 +138,10 @@ class TomlDialect(Dialect):
             words = _TOML_FAULT.match(str(fault))
             place = Location(file, int(words[2]), int(words[3])) if words and words[2] else Location(file)
             raise InputError(
-                f"this is not TOML: {(words[1] if words else str(fault)).lower()}", hint="correct it there", place=place, code="not-toml"
+                f"this is not TOML: {(words[1] if words else str(fault)).lower()}",
+                hint="correct it there",
+                place=place,
+                code="not-toml",
             ) from None
         reading = ReadResult([], remarks)
         places = _toml_places(text, file)

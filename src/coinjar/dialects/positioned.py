@@ -37,7 +37,12 @@ def parts(text: str, file: str) -> list[DocumentPart]:
     """The documents of a YAML text, each with the positions that it has in the whole. Raises InputError for what is not YAML."""
     spans = documents(text, file)
     blank = re.compile(r"[^\n]")  # all before a document is blank, so that its places are the file's
-    return [DocumentPart(start, end, ParsedDocument((blank.sub(" ", text[:start]) + text[start:end]).encode(), file, as_json=False)) for start, end in spans]
+    return [
+        DocumentPart(
+            start, end, ParsedDocument((blank.sub(" ", text[:start]) + text[start:end]).encode(), file, as_json=False)
+        )
+        for start, end in spans
+    ]
 
 
 class ParsedDocument:
@@ -64,13 +69,20 @@ class ParsedDocument:
         if self.root is None or self.root.is_null:
             return []
         if self.root.kind != "map":
-            raise InputError(f"this is no {kind}", hint="it must be NAME and value pairs at the top", place=self.place(self.root), code="shape")
-        return [(one.key, one.value.plain) for one in self.root.members]
+            raise InputError(
+                f"this is no {kind}",
+                hint="it must be NAME and value pairs at the top",
+                place=self.place(self.root),
+                code="shape",
+            )
+        return [(member.key, member.value.plain) for member in self.root.members]
 
     def item(self, name: str, node: TreeNode, at: TreeNode) -> ReadItem | None:
         """A scalar as a variable, with remarks on what is not simply a text."""
         if node.kind != "scalar":
-            self.remark(at, f"left out: {name} is not a text but {'an object' if node.kind == 'map' else 'a list'}", lost=True)
+            self.remark(
+                at, f"left out: {name} is not a text but {'an object' if node.kind == 'map' else 'a list'}", lost=True
+            )
             return None
         if (node.is_null and not self.as_json) or (self.as_json and not node.style and node.text == "null"):
             self.remark(at, f'left out: {name} is null, which may mean "", the word null, or no value', lost=True)

@@ -25,7 +25,14 @@ class PropertiesDialect(Dialect):
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
-        return (top + "".join(f"{_escaped(one.name, name=True)}={_escaped(one.text)}\n" for one in entries if one.text is not None)).encode("ascii")
+        return (
+            top
+            + "".join(
+                f"{_escaped(entry.name, name=True)}={_escaped(entry.text)}\n"
+                for entry in entries
+                if entry.text is not None
+            )
+        ).encode("ascii")
 
     def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks, is_utf8 = _decoded(data, file)
@@ -33,14 +40,25 @@ class PropertiesDialect(Dialect):
         for place, line in _logical_lines(text, file):
             name, value = _parted(line)
             if is_utf8 and not line.isascii():
-                remarks.append(ReadRemark(place, f"{name or 'the line'} is not ASCII: Java's stream reader takes it for Latin-1, its character readers do not"))
+                remarks.append(
+                    ReadRemark(
+                        place,
+                        f"{name or 'the line'} is not ASCII: Java's stream reader takes it for Latin-1, its character readers do not",
+                    )
+                )
             if re.search(r"(?<!\\)(?:\\\\)*\\u(?![0-9a-fA-F]{4})", line):
-                remarks.append(ReadRemark(place, "left out: a '\\u' without four digits, at which Java stops", lost=True))
+                remarks.append(
+                    ReadRemark(place, "left out: a '\\u' without four digits, at which Java stops", lost=True)
+                )
                 continue
             if value != value.rstrip():
                 remarks.append(ReadRemark(place, f"the blanks at the end of {name} are part of its value"))
             if re.search(r"[ \t]#", value):
-                remarks.append(ReadRemark(place, f"the '#' in the value of {name} is part of it: there are no comments behind values"))
+                remarks.append(
+                    ReadRemark(
+                        place, f"the '#' in the value of {name} is part of it: there are no comments behind values"
+                    )
+                )
             items.append(ReadItem(_unescaped(name), _unescaped(value), place))
         return ReadResult(items, remarks)
 
@@ -54,7 +72,11 @@ def _decoded(data: bytes, file: str) -> tuple[str, list[ReadRemark], bool]:
         return *decode(data, file), True
     except InputError as fault:
         place = fault.place or Location(file, 1, 1)
-        return data.decode("latin-1"), [ReadRemark(place, "it is not UTF-8, and was read as Latin-1, as Java's stream reader does")], False
+        return (
+            data.decode("latin-1"),
+            [ReadRemark(place, "it is not UTF-8, and was read as Latin-1, as Java's stream reader does")],
+            False,
+        )
 
 
 def _escaped(text: str, *, name: bool = False) -> str:
@@ -97,5 +119,7 @@ def _parted(line: str) -> tuple[str, str]:
 
 
 def _unescaped(text: str) -> str:
-    done = _ESCAPE.sub(lambda found: chr(int(found[1], 16)) if found[1] else _READ.get(found[2] or "", found[2] or ""), text)
+    done = _ESCAPE.sub(
+        lambda found: chr(int(found[1], 16)) if found[1] else _READ.get(found[2] or "", found[2] or ""), text
+    )
     return done.encode("utf-16", "surrogatepass").decode("utf-16", "replace")

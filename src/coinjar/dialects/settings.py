@@ -30,10 +30,10 @@ class SettingsDialect(Dialect):
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
         paths: dict[tuple[str, ...], str] = {}
-        for one in entries:
-            if one.text is not None and paths.setdefault(self.path(one.name), one.name) != one.name:
-                path = self.path(one.name)
-                return f"{paths[path]} and {one.name} would both stand at {' · '.join(path)}: give one of them a place of its own (place: …)"
+        for entry in entries:
+            if entry.text is not None and paths.setdefault(self.path(entry.name), entry.name) != entry.name:
+                path = self.path(entry.name)
+                return f"{paths[path]} and {entry.name} would both stand at {' · '.join(path)}: give one of them a place of its own (place: …)"
         for path, name in paths.items():
             other = next((paths[path[:length]] for length in range(1, len(path)) if path[:length] in paths), None)
             if other:
@@ -43,33 +43,57 @@ class SettingsDialect(Dialect):
     def path(self, name: str) -> tuple[str, ...]:
         """Where a variable stands."""
         variable = self.known.variables.get(name)
-        return variable.nested if variable and variable.nested else tuple(part for part in name.split(self.known.separator) if part) or (name,)
+        return (
+            variable.nested
+            if variable and variable.nested
+            else tuple(part for part in name.split(self.known.separator) if part) or (name,)
+        )
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         return self.update(b"", heading.stage, entries, heading)
 
     def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading
-        wanted = {self.path(one.name): typed(one.variable, one.text) for one in entries if one.text is not None}
+        wanted = {
+            self.path(entry.name): typed(entry.variable, entry.text) for entry in entries if entry.text is not None
+        }
         there = {path: node for path, _, node in self._leaves(old, file)} if old.strip() else {}
         ours = {self.path(name) for name in self.known.variables}
         edits = [Edit(path, None) for path in there if path in ours and path not in wanted]
-        edits += [Edit(path, value) for path, value in wanted.items() if path not in there or not self._same(there[path], value)]
+        edits += [
+            Edit(path, value)
+            for path, value in wanted.items()
+            if path not in there or not self._same(there[path], value)
+        ]
         return self._applied(old, file, edits)
 
     def merge(self, old: bytes, file: str, entries: Sequence[Entry]) -> bytes:
         """The file with these entries set and nothing taken out: for a base, which may hold a framework's own defaults."""
         there = {path: node for path, _, node in self._leaves(old, file)} if old.strip() else {}
-        wanted = {self.path(one.name): typed(one.variable, one.text) for one in entries if one.text is not None}
-        return self._applied(old, file, [Edit(path, value) for path, value in wanted.items() if path not in there or not self._same(there[path], value)])
+        wanted = {
+            self.path(entry.name): typed(entry.variable, entry.text) for entry in entries if entry.text is not None
+        }
+        return self._applied(
+            old,
+            file,
+            [
+                Edit(path, value)
+                for path, value in wanted.items()
+                if path not in there or not self._same(there[path], value)
+            ],
+        )
 
     def _same(self, node: TreeNode, value: Plain) -> bool:
         """Whether a value stands there already, of the same type."""
         node = node.plain
         if isinstance(value, dict):
-            return [one.name for one in node.members] == list(value) and all(self._same(one.value, value[one.name]) for one in node.members)
+            return [member.name for member in node.members] == list(value) and all(
+                self._same(member.value, value[member.name]) for member in node.members
+            )
         if isinstance(value, list):
-            return node.kind == "seq" and len(node.elements) == len(value) and all(map(self._same, node.elements, value))
+            return (
+                node.kind == "seq" and len(node.elements) == len(value) and all(map(self._same, node.elements, value))
+            )
         is_text = node.style is not None or (not self.as_json and becomes(node) is None)
         return node.kind == "scalar" and node.text == value and is_text is not isinstance(value, UnquotedScalar)
 
@@ -105,19 +129,29 @@ class SettingsDialect(Dialect):
             variable = self.known.variables.get(name)
             if node.kind in ("map", "seq"):
                 if variable is None or variable.kind not in ("json", "list"):
-                    document.remark(key, f"{name} is {'a list' if node.kind == 'seq' else 'empty'}; it was taken as JSON text")
-                text = _list_text(variable, node) if variable and variable.kind == "list" else _json_of(node, as_json=self.as_json)
+                    document.remark(
+                        key, f"{name} is {'a list' if node.kind == 'seq' else 'empty'}; it was taken as JSON text"
+                    )
+                text = (
+                    _list_text(variable, node)
+                    if variable and variable.kind == "list"
+                    else _json_of(node, as_json=self.as_json)
+                )
                 items.append(ReadItem(name, text, document.place(key)))
             elif self.as_json and not node.style and node.text != "null":
-                items.append(ReadItem(name, node.text, document.place(key)))  # typed values are what these files are for
+                items.append(
+                    ReadItem(name, node.text, document.place(key))
+                )  # typed values are what these files are for
             elif item := document.item(name, node, key):
                 items.append(item)
         if not self.as_json:  # the same for YAML: its numbers and booleans are no surprise here
-            document.remarks = [one for one in document.remarks if one.kind != TYPED]
+            document.remarks = [remark for remark in document.remarks if remark.kind != TYPED]
         return ReadResult(items, document.remarks)
 
 
-def _walk(node: TreeNode, path: tuple[str, ...], ours: set[tuple[str, ...]]) -> Iterator[tuple[tuple[str, ...], TreeNode, TreeNode]]:
+def _walk(
+    node: TreeNode, path: tuple[str, ...], ours: set[tuple[str, ...]]
+) -> Iterator[tuple[tuple[str, ...], TreeNode, TreeNode]]:
     """Every leaf with its path and its name's node: a scalar, a list, or data at a declared place."""
     for member in node.members:
         value, here = member.value.plain, (*path, member.name)
@@ -137,7 +171,11 @@ def typed(variable: Variable | None, text: str) -> Plain:
         return UnquotedScalar("true" if text == true else "false")
     if variable.kind in ("integer", "number", "port"):
         tree = _json_or_none(text)
-        return UnquotedScalar(text) if tree and tree.kind == "scalar" and not tree.style and tree.text not in ("true", "false", "null") else text
+        return (
+            UnquotedScalar(text)
+            if tree and tree.kind == "scalar" and not tree.style and tree.text not in ("true", "false", "null")
+            else text
+        )
     if variable.kind == "list":
         return list(split_list(text, variable.constraints))
     if variable.kind == "json":
@@ -158,9 +196,9 @@ def _json_or_none(text: str) -> TreeNode | None:
 def plain_of(tree: TreeNode) -> Plain:
     """A JSON tree as data to write."""
     if tree.kind == "map":
-        return {one.name: plain_of(one.value) for one in tree.members}
+        return {member.name: plain_of(member.value) for member in tree.members}
     if tree.kind == "seq":
-        return [plain_of(one) for one in tree.elements]
+        return [plain_of(node) for node in tree.elements]
     return tree.text if tree.style else UnquotedScalar(tree.text)
 
 
@@ -170,16 +208,23 @@ def _json_of(tree: TreeNode, *, as_json: bool) -> str:
 
     tree = tree.plain
     if tree.kind == "map":
-        return "{" + ",".join(f"{dumps(one.name, ensure_ascii=False)}:{_json_of(one.value, as_json=as_json)}" for one in tree.members) + "}"
+        return (
+            "{"
+            + ",".join(
+                f"{dumps(member.name, ensure_ascii=False)}:{_json_of(member.value, as_json=as_json)}"
+                for member in tree.members
+            )
+            + "}"
+        )
     if tree.kind == "seq":
-        return "[" + ",".join(_json_of(one, as_json=as_json) for one in tree.elements) + "]"
+        return "[" + ",".join(_json_of(node, as_json=as_json) for node in tree.elements) + "]"
     word = _json_or_none(tree.text) if not tree.style else None
     bare = word is not None and word.kind == "scalar" and not word.style
     return tree.text if bare else dumps(tree.text, ensure_ascii=False)
 
 
 def _list_text(variable: Variable, node: TreeNode) -> str:
-    return join_list([one.plain.text for one in node.elements], variable.constraints)
+    return join_list([child.plain.text for child in node.elements], variable.constraints)
 
 
 def merged(base: ReadResult, over: ReadResult) -> ReadResult:

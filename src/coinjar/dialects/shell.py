@@ -43,7 +43,10 @@ class PosixDialect(Dialect):
 
     def lines(self, entries: Sequence[Entry]) -> str:
         """The assignments alone."""
-        return "".join(f"unset {one.name}\n" if one.text is None else f"export {one.name}={quote(one.text)}\n" for one in entries)
+        return "".join(
+            f"unset {entry.name}\n" if entry.text is None else f"export {entry.name}={quote(entry.text)}\n"
+            for entry in entries
+        )
 
     def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
@@ -71,7 +74,9 @@ class ExecScriptDialect(PosixDialect):
     def sealed(self, entries: Sequence[Entry], heading: FileHeader, wrap: Callable[[bytes], bytes]) -> bytes:
         """The program with all values in one age file, which `wrap` makes (in armor); the age program opens it where it runs."""
         words = f"{heading.app}, {heading.stage}, {heading.service}"
-        return SEALED_SCRIPT.format(heading=words, usage=_USAGE, sealed=wrap(self.lines(entries).encode()).decode().strip()).encode()
+        return SEALED_SCRIPT.format(
+            heading=words, usage=_USAGE, sealed=wrap(self.lines(entries).encode()).decode().strip()
+        ).encode()
 
 
 SEALED_SCRIPT = """\
@@ -119,14 +124,14 @@ _Pieces: TypeAlias = "list[str | _Expansion]"
 
 
 def _joined(pieces: _Pieces) -> str:
-    return "".join(one if isinstance(one, str) else one.value for one in pieces)
+    return "".join(piece if isinstance(piece, str) else piece.value for piece in pieces)
 
 
 def _as_reference(pieces: _Pieces) -> str | None:
     """The same with references in the place of what replaced them; None if there were none."""
-    if all(isinstance(one, str) for one in pieces):
+    if all(isinstance(piece, str) for piece in pieces):
         return None
-    return "".join(one.replace("$", "$$") if isinstance(one, str) else f"${{{one.name}}}" for one in pieces)
+    return "".join(piece.replace("$", "$$") if isinstance(piece, str) else f"${{{piece.name}}}" for piece in pieces)
 
 
 class _AssignmentParser:
@@ -215,7 +220,9 @@ class _AssignmentParser:
         if not shell_can_set(name):
             raise _NeedsShell(f"sets {quoted_name(name)}, which no shell can")
         self.at = found.end()
-        if self.text[self.at : self.at + 1] in (" ", "\t") and self.text[self.at :].split("\n")[0].strip(" \t")[:1] not in ("", "#", ";"):
+        if self.text[self.at : self.at + 1] in (" ", "\t") and self.text[self.at :].split("\n")[0].strip(" \t")[
+            :1
+        ] not in ("", "#", ";"):
             raise _NeedsShell(f"has a blank after '{name}='; a shell would run what follows")
         pieces = self._word()
         value = _joined(pieces)
@@ -268,7 +275,9 @@ class _AssignmentParser:
                 return parts
             if letter == "\\":
                 following = self.text[self.at + 1 : self.at + 2]
-                parts.append("" if following == "\n" else following if following in ("$", "`", '"', "\\") else "\\" + following)
+                parts.append(
+                    "" if following == "\n" else following if following in ("$", "`", '"', "\\") else "\\" + following
+                )
                 self.at += 2
             elif letter in "$`":
                 parts.append(self._parameter())

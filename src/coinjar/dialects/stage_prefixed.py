@@ -27,15 +27,19 @@ class StagePrefixedDialect(JsonDialect):
         return self.update(b"{}\n", heading.stage, entries, heading)
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
-        for one in entries:
+        for entry in entries:
             for stage in self.known.stages:
-                others = [other for other in self.known.stages if other != stage and self._owner(prefix_of(stage) + one.name) == other]
-                if others and one.text is not None:
-                    return f"{prefix_of(stage)}{one.name} would be read as a name of the stage {others[0]}"
+                others = [
+                    other
+                    for other in self.known.stages
+                    if other != stage and self._owner(prefix_of(stage) + entry.name) == other
+                ]
+                if others and entry.text is not None:
+                    return f"{prefix_of(stage)}{entry.name} would be read as a name of the stage {others[0]}"
         return None
 
     def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: FileHeader) -> bytes:
-        wanted = {prefix_of(heading.stage) + one.name: one.text for one in entries if one.text is not None}
+        wanted = {prefix_of(heading.stage) + entry.name: entry.text for entry in entries if entry.text is not None}
         old = old if old.strip() else b"{}\n"
         there = [key.text for key, _ in ParsedDocument(old, file, as_json=True).members("JSON object")]
         stages = {*self.known.stages, heading.stage}
@@ -60,8 +64,10 @@ class StagePrefixedDialect(JsonDialect):
             if stage is None:
                 key = next(key for key, _ in document.members("JSON object") if key.text == item.name)
                 known = ", ".join(self.known.stages) or "none: there is no jar here"
-                document.remark(key, f"left out: {item.name} begins with no stage's name (the stages are {known})", lost=True)
+                document.remark(
+                    key, f"left out: {item.name} begins with no stage's name (the stages are {known})", lost=True
+                )
             else:
                 begin = prefix_of(stage) if item.name.startswith(prefix_of(stage)) else f"{stage}_"
                 items.append(item._replace(name=item.name[len(begin) :], stage=stage))
-        return ReadResult(items, sorted({*reading.remarks, *document.remarks}, key=lambda one: one.place))
+        return ReadResult(items, sorted({*reading.remarks, *document.remarks}, key=lambda remark: remark.place))

@@ -37,7 +37,9 @@ class SystemdDialect(Dialect):
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
-        return (top + "".join(f"{one.name}={_quoted(one.text)}\n" for one in entries if one.text is not None)).encode()
+        return (
+            top + "".join(f"{entry.name}={_quoted(entry.text)}\n" for entry in entries if entry.text is not None)
+        ).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
@@ -156,8 +158,10 @@ class SystemdDropInDialect(SystemdDialect):
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = f"# {heading.app}, {heading.stage}, {heading.service}\n[Service]\n"
-        unset = "".join(f"UnsetEnvironment={one.name}\n" for one in entries if one.text is None)
-        return (top + "".join(_dropin_line(one.name, one.text) for one in entries if one.text is not None) + unset).encode()
+        unset = "".join(f"UnsetEnvironment={entry.name}\n" for entry in entries if entry.text is None)
+        return (
+            top + "".join(_dropin_line(entry.name, entry.text) for entry in entries if entry.text is not None) + unset
+        ).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
@@ -177,12 +181,18 @@ class SystemdDropInDialect(SystemdDialect):
             elif words.startswith("UnsetEnvironment=") and section == "[Service]":
                 items += [ReadItem(name, None, place) for name in words.partition("=")[2].split()]
             else:
-                remarks.append(ReadRemark(place, f"'{words.partition('=')[0]}' was left out: only Environment= of [Service] is read"))
+                remarks.append(
+                    ReadRemark(
+                        place, f"'{words.partition('=')[0]}' was left out: only Environment= of [Service] is read"
+                    )
+                )
         return ReadResult(items, remarks)
 
 
 def _dropin_line(name: str, text: str) -> str:
-    escaped = text.replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n").replace("\t", "\\t").replace("%", "%%")
+    escaped = (
+        text.replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n").replace("\t", "\\t").replace("%", "%%")
+    )
     return f'Environment="{name}={escaped}"\n'
 
 
@@ -200,18 +210,27 @@ def _take_words(words: str, items: list[ReadItem], remarks: list[ReadRemark], pl
     while at < len(words.rstrip()):
         word = _WORD.match(words, at)
         if word is None:
-            remarks.append(ReadRemark(place, "left out: the rest of the line has a quote that is not closed", lost=True))
+            remarks.append(
+                ReadRemark(place, "left out: the rest of the line has a quote that is not closed", lost=True)
+            )
             return
         at = word.end()
         assignment = re.sub(
-            r'"((?:[^"\\]|\\.)*)"|\'((?:[^\'\\]|\\.)*)\'', lambda found: found[1] if found[1] is not None else found[2], word[1], flags=re.DOTALL
+            r'"((?:[^"\\]|\\.)*)"|\'((?:[^\'\\]|\\.)*)\'',
+            lambda found: found[1] if found[1] is not None else found[2],
+            word[1],
+            flags=re.DOTALL,
         )
         assignment = _ESCAPE.sub(_unescaped, assignment)
         name, equals, value = assignment.partition("=")
         if re.search(r"(?<!%)(?:%%)*%(?!%)", value):
             remarks.append(ReadRemark(place, f"left out: {name} has a '%' that systemd replaces", lost=True))
         elif not equals or not shell_can_set(name):
-            remarks.append(ReadRemark(place, f"left out: systemd ignores {quoted_name(name)}, which is no assignment to it", lost=True))
+            remarks.append(
+                ReadRemark(
+                    place, f"left out: systemd ignores {quoted_name(name)}, which is no assignment to it", lost=True
+                )
+            )
         else:
             items.append(ReadItem(name, value.replace("%%", "%"), place))
 

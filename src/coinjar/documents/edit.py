@@ -56,7 +56,7 @@ def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: ScalarWri
     meant: Any = data_of(before)
     for edit in edits:
         meant = _edited(meant, edit.path, edit.value)
-    removals = [one for one in edits if one.value is None]
+    removals = [edit for edit in edits if edit.value is None]
     for edit in removals:
         meant = _without_empty(meant, edit.path[:-1], edit.keeps)
     once = _once(before, edits)
@@ -75,13 +75,17 @@ def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: ScalarWri
     )
 
 
-def _made(text: str, edits: Sequence[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]) -> tuple[str, Any]:
+def _made(
+    text: str, edits: Sequence[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]
+) -> tuple[str, Any]:
     """The text with the edits made, and its data: what equals nothing for a way of writing that is not foreseen (an explicit key)."""
-    additions = [one for one in edits if one.value is not None]
+    additions = [edit for edit in edits if edit.value is not None]
     try:
         while additions:
             text, additions = _written(text, additions, writer, read)
-        text = _all_removed(text, [one for one in edits if one.value is None], writer, read)  # last, so that what gets others is never empty
+        text = _all_removed(
+            text, [edit for edit in edits if edit.value is None], writer, read
+        )  # last, so that what gets others is never empty
         return text, data_of(read(text))
     except (yaml.YAMLError, CoinJarError, ValueError):
         return text, _NOTHING
@@ -120,7 +124,9 @@ def _edited(data: Any, path: Path, value: Plain | None) -> Any:  # noqa: ANN401 
         if step == END:
             elements.append(_edited(None, rest, value))
         else:
-            elements[step] = _edited(elements[step], rest, value)  # one that goes leaves None behind: the places of the others stay
+            elements[step] = _edited(
+                elements[step], rest, value
+            )  # one that goes leaves None behind: the places of the others stay
         return elements
     mapping: dict[str, Any] = data if isinstance(data, dict) else {}
     inner = _edited(mapping.get(step), rest, value)
@@ -136,7 +142,7 @@ def _without_empty(data: Any, path: Path, keeps: int) -> Any:  # noqa: ANN401 - 
     if isinstance(data, list) and path and isinstance(path[0], int) and path[0] < len(data):
         data[path[0]] = _without_empty(data[path[0]], path[1:], keeps - 1)
     if isinstance(data, list):
-        data = [one for one in data if one is not None] if not path else data
+        data = [element for element in data if element is not None] if not path else data
         return data or None
     if not isinstance(data, dict) or not path:
         return None if data is NULL or data == {} else data
@@ -158,7 +164,9 @@ def _named(tree: TreeNode | None, edit: Edit) -> str:
         trail = trail_of(tree, path)
         node = trail[-1].child(path[-1]) if trail else None
         node = node.plain if node else None
-        name = node.child("name") if node and node.kind == "map" else node if node and isinstance(path[-1], int) else None
+        name = (
+            node.child("name") if node and node.kind == "map" else node if node and isinstance(path[-1], int) else None
+        )
         if name is not None and name.plain.kind == "scalar":
             return name.plain.text.partition("=")[0]
         value = edit.value
@@ -168,7 +176,9 @@ def _named(tree: TreeNode | None, edit: Edit) -> str:
     return str(path[-1]) if path else "it"
 
 
-def _all_removed(text: str, removals: Sequence[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]) -> str:
+def _all_removed(
+    text: str, removals: Sequence[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]
+) -> str:
     """Take out what the edits name: as many at a time as do not touch each other."""
     tree = read(text)
     groups: dict[int, tuple[TreeNode, list[Edit]]] = {}
@@ -180,13 +190,19 @@ def _all_removed(text: str, removals: Sequence[Edit], writer: ScalarWriter, read
     for parent, edits in groups.values():
         whole = len(edits) == (len(parent.members) or len(parent.elements))
         keeps = max(edit.keeps for edit in edits)
-        cuts += emptied(text, tree, edits[0].path, keeps, writer) if whole else without(text, parent, [edit.path[-1] for edit in edits])
+        cuts += (
+            emptied(text, tree, edits[0].path, keeps, writer)
+            if whole
+            else without(text, parent, [edit.path[-1] for edit in edits])
+        )
     for cut in sorted(cuts, reverse=True):
         text = text[: cut.start] + cut.text + text[cut.end :]
     return text
 
 
-def _written(text: str, edits: list[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]) -> tuple[str, list[Edit]]:
+def _written(
+    text: str, edits: list[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]
+) -> tuple[str, list[Edit]]:
     """Make as many edits as one reading of the text allows; return the new text and the edits that are left."""
     tree = read(text)
     if tree is None or tree.is_null:
@@ -240,7 +256,9 @@ def _start(text: str, edit: Edit, writer: ScalarWriter) -> str:
 
 def _insertion(text: str, parent: TreeNode, members: list[tuple[str, Plain]], writer: ScalarWriter) -> Splice:
     """New members or elements at the end of a collection, in its own style."""
-    inner = [(one.key.start, one.value) for one in parent.members] or [(one.start, one) for one in parent.elements]
+    inner = [(member.key.start, member.value) for member in parent.members] or [
+        (node.start, node) for node in parent.elements
+    ]
     if parent.flow:
         return _flow_insertion(text, parent, inner, members, writer)
     first, last = inner[0][0], inner[-1][1].last
@@ -252,11 +270,20 @@ def _insertion(text: str, parent: TreeNode, members: list[tuple[str, Plain]], wr
     if parent.kind == "map":
         return Splice(at, at, gap + "".join(writer.block(name, value, indent) for name, value in members))
     flowing = parent.elements[-1].flow
-    lines = [f"{' ' * indent}- {writer.flow(value)}{writer.newline}" if flowing else writer.element(value, indent) for _, value in members]
+    lines = [
+        f"{' ' * indent}- {writer.flow(value)}{writer.newline}" if flowing else writer.element(value, indent)
+        for _, value in members
+    ]
     return Splice(at, at, gap + "".join(lines))
 
 
-def _flow_insertion(text: str, parent: TreeNode, inner: list[tuple[int, TreeNode]], members: list[tuple[str, Plain]], writer: ScalarWriter) -> Splice:
+def _flow_insertion(
+    text: str,
+    parent: TreeNode,
+    inner: list[tuple[int, TreeNode]],
+    members: list[tuple[str, Plain]],
+    writer: ScalarWriter,
+) -> Splice:
     opened = text.index("{" if parent.kind == "map" else "[", parent.start) + 1
     line = text.rfind("\n", 0, opened) + 1
     outer = len(text[line:]) - len(text[line:].lstrip(" "))
@@ -266,7 +293,10 @@ def _flow_insertion(text: str, parent: TreeNode, inner: list[tuple[int, TreeNode
     def words(value: Plain) -> str:
         return writer.pretty(value, indent, max(indent - outer, 1)) if many and writer.as_json else writer.flow(value)
 
-    written = [f"{writer.scalar(name, flow=True)}: {words(value)}" if parent.kind == "map" else words(value) for name, value in members]
+    written = [
+        f"{writer.scalar(name, flow=True)}: {words(value)}" if parent.kind == "map" else words(value)
+        for name, value in members
+    ]
     gap = f"{writer.newline}{' ' * indent}" if many else " "
     if not inner:
         close = f"{writer.newline}{' ' * outer}" if many else ""
@@ -274,8 +304,8 @@ def _flow_insertion(text: str, parent: TreeNode, inner: list[tuple[int, TreeNode
     at = inner[-1][1].last
     comma = re.compile(r"[ \t\r\n]*,").match(text, at)
     if comma:  # a comma behind the last, as YAML allows
-        return Splice(comma.end(), comma.end(), "".join(f"{gap}{one}," for one in written))
-    return Splice(at, at, "".join(f",{gap}{one}" for one in written))
+        return Splice(comma.end(), comma.end(), "".join(f"{gap}{line}," for line in written))
+    return Splice(at, at, "".join(f",{gap}{line}" for line in written))
 
 
 def _replacement(text: str, parent: TreeNode, step: str | int, value: Plain, writer: ScalarWriter) -> Splice:
@@ -289,7 +319,13 @@ def _replacement(text: str, parent: TreeNode, step: str | int, value: Plain, wri
         many = "\n" in text[parent.start : start_of(parent, 0)]
         return Splice(start, old.last, writer.pretty(value, indent, 2) if many else writer.flow(value))
     if parent.flow or old.flow:
-        return Splice(start, old.last, writer.flow(value, old.style) if parent.flow or not isinstance(value, str) else writer.scalar(value, old.style))
+        return Splice(
+            start,
+            old.last,
+            writer.flow(value, old.style)
+            if parent.flow or not isinstance(value, str)
+            else writer.scalar(value, old.style),
+        )
     line = text.rfind("\n", 0, start_of(parent, step)) + 1
     if (
         isinstance(value, str)
@@ -301,11 +337,15 @@ def _replacement(text: str, parent: TreeNode, step: str | int, value: Plain, wri
         return Splice(start, old.last, gap + writer.scalar(value, old.style))
     if parent.kind == "seq":
         dash = text.rindex("-", 0, old.start)
-        return Splice(line, after_line(text, old.last), text[line:dash] + writer.element(value, dash - line)[dash - line :])
+        return Splice(
+            line, after_line(text, old.last), text[line:dash] + writer.element(value, dash - line)[dash - line :]
+        )
     return _member_replacement(text, parent, str(step), value, writer, anchor.group().rstrip() if anchor else "")
 
 
-def _member_replacement(text: str, parent: TreeNode, name: str, value: Plain, writer: ScalarWriter, anchor: str) -> Splice:
+def _member_replacement(
+    text: str, parent: TreeNode, name: str, value: Plain, writer: ScalarWriter, anchor: str
+) -> Splice:
     """A member's value over several lines: all behind its colon is new, but a comment stays."""
     member = parent.member(name)
     assert member

@@ -43,21 +43,31 @@ def held(node: TreeNode | None, *, merged: bool = False) -> list[EnvironmentEntr
     if node is None or node.is_null:
         return []
     if node.kind == "map":
-        own = [EnvironmentEntry(one.name, _text(one.value.plain), one.key, one.value.plain, one.name) for one in node.members if one.name != "<<"]
-        return own + _merged(node, {one.name for one in own}) if merged else own
+        own = [
+            EnvironmentEntry(member.name, _text(member.value.plain), member.key, member.value.plain, member.name)
+            for member in node.members
+            if member.name != "<<"
+        ]
+        return own + _merged(node, {entry.name for entry in own}) if merged else own
     if node.kind == "seq":
-        return [one for number, element in enumerate(node.elements) if (one := _element(element.plain, number))]
-    raise InputError("there is no environment: neither a map nor a list", hint="correct the pointer", code="environment")
+        return [
+            other_entry
+            for number, element in enumerate(node.elements)
+            if (other_entry := _element(element.plain, number))
+        ]
+    raise InputError(
+        "there is no environment: neither a map nor a list", hint="correct the pointer", code="environment"
+    )
 
 
 def _merged(node: TreeNode, own: set[str]) -> list[EnvironmentEntry]:
     """What `<<` brings; what stands first wins, and what the map itself has before all."""
     found: dict[str, EnvironmentEntry] = {}
-    for one in [member.value.plain for member in node.members if member.name == "<<"]:
-        for source in [element.plain for element in one.elements] if one.kind == "seq" else [one]:
-            for each in held(source, merged=True) if source.kind == "map" else ():
-                if each.name not in own:
-                    found.setdefault(each.name, each._replace(merged=True))
+    for child in [member.value.plain for member in node.members if member.name == "<<"]:
+        for source in [element.plain for element in child.elements] if child.kind == "seq" else [child]:
+            for entry in held(source, merged=True) if source.kind == "map" else ():
+                if entry.name not in own:
+                    found.setdefault(entry.name, entry._replace(merged=True))
     return list(found.values())
 
 
@@ -76,9 +86,17 @@ def _element(node: TreeNode, number: int) -> EnvironmentEntry | None:
     return EnvironmentEntry(name_node.text, _text(value_node) if value_node else None, node, value_node, number)
 
 
-def edits(node: TreeNode | None, path: Path, form: str, wanted: Mapping[str, str], gone: Iterable[str], *, same: Iterable[str] = ()) -> list[Edit]:
+def edits(
+    node: TreeNode | None,
+    path: Path,
+    form: str,
+    wanted: Mapping[str, str],
+    gone: Iterable[str],
+    *,
+    same: Iterable[str] = (),
+) -> list[Edit]:
     """What brings the environment at `path` in step: set what is wanted, take out what is gone, leave what is `same` already."""
-    there = {one.name: one for one in held(node)}
+    there = {entry.name: entry for entry in held(node)}
     kept = set(same)
     changes = [Edit((*path, there[name].step), None) for name in gone if name in there]
     new = {name: text for name, text in wanted.items() if name not in there and name not in kept}
@@ -93,9 +111,13 @@ def edits(node: TreeNode | None, path: Path, form: str, wanted: Mapping[str, str
                 changes.append(Edit((*path, step, "value"), text))
     if not new:
         return changes
-    elements: list[Plain] = [f"{name}={text}" if form == LINES else {"name": name, "value": text} for name, text in new.items()]
-    if not there and (path or form != MAP) and not (node and node.plain.members):  # nothing there, or an empty one of either kind
+    elements: list[Plain] = [
+        f"{name}={text}" if form == LINES else {"name": name, "value": text} for name, text in new.items()
+    ]
+    if (
+        not there and (path or form != MAP) and not (node and node.plain.members)
+    ):  # nothing there, or an empty one of either kind
         return [Edit(path, dict(new) if form == MAP else elements)]
     if form == MAP:
         return changes + [Edit((*path, name), text) for name, text in new.items()]
-    return changes + [Edit((*path, END), one) for one in elements]
+    return changes + [Edit((*path, END), element) for element in elements]

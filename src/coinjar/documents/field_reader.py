@@ -35,7 +35,12 @@ class FieldReader:
                 self.fault(key, f"a name in {what} is not a text", "write a plain name before the colon")
                 continue
             if key.value in lines:
-                self.fault(key, f"'{key.value}' stands twice in {what}", f"it stands in line {lines[key.value]} too: keep one", "duplicate")
+                self.fault(
+                    key,
+                    f"'{key.value}' stands twice in {what}",
+                    f"it stands in line {lines[key.value]} too: keep one",
+                    "duplicate",
+                )
                 continue
             lines[key.value] = key.start_mark.line + 1
             yield key.value, key, value
@@ -47,7 +52,12 @@ class FieldReader:
             if name in allowed:
                 found[name] = value
             else:
-                self.fault(key, f"unknown key '{name}' in {what}", suggestion(name, allowed, f"the keys are {', '.join(allowed)}"), "unknown-key")
+                self.fault(
+                    key,
+                    f"unknown key '{name}' in {what}",
+                    suggestion(name, allowed, f"the keys are {', '.join(allowed)}"),
+                    "unknown-key",
+                )
         return found
 
     def text(self, node: Node | None, what: str, default: str = "") -> str:
@@ -78,7 +88,9 @@ class FieldReader:
             re.compile(text)
         except re.error as fault:
             assert node is not None, "nothing is a pattern"
-            self.fault(node, f"{what} is no pattern: {fault}", "write a regular expression, as in [A-Z][A-Z0-9_]*", "pattern")
+            self.fault(
+                node, f"{what} is no pattern: {fault}", "write a regular expression, as in [A-Z][A-Z0-9_]*", "pattern"
+            )
             return ""
         return text
 
@@ -90,9 +102,9 @@ class FieldReader:
             self.fault(node, f"{what} must be a list", "write [one, another]")
             return []
         found = []
-        for one in node.value:
+        for item in node.value:
             before = len(self.faults)
-            text = self.text(one, f"an element of {what}")
+            text = self.text(item, f"an element of {what}")
             if len(self.faults) == before:
-                found.append((text, one))
+                found.append((text, item))
         return found

@@ -20,9 +20,9 @@ def look(data: Data, pointer: str) -> Data:
     steps = [step.replace("~1", "/").replace("~0", "~") for step in pointer.split("/")[1:]]
     for number, step in enumerate(steps):
         if step == "*" and isinstance(data, list):
-            rest = "".join("/" + one.replace("~", "~0").replace("/", "~1") for one in steps[number + 1 :])
-            found = [look(one, rest) for one in data]
-            return [one for one in found if one is not NOTHING]
+            rest = "".join("/" + step.replace("~", "~0").replace("/", "~1") for step in steps[number + 1 :])
+            found = [look(element, rest) for element in data]
+            return [item for item in found if item is not NOTHING]
         if isinstance(data, dict) and step in data:
             data = data[step]
         elif isinstance(data, list) and re.fullmatch(r"0|[1-9]\d{0,8}", step) and int(step) < len(data):
@@ -42,7 +42,7 @@ def typed(node: Node) -> Data:
     if isinstance(node, MappingNode):
         return {str(key.value): typed(value) for key, value in node.value}
     if isinstance(node, SequenceNode):
-        return [typed(one) for one in node.value]
+        return [typed(item) for item in node.value]
     assert isinstance(node, ScalarNode)
     text = str(node.value)
     if node.style or not (text in ("", "~") or _JSON_WORD.fullmatch(text)):

@@ -21,7 +21,12 @@ def grow_json(text: str, file: str) -> TreeNode:
             raise JSONDecodeError("Something follows the end", text, _skip(text, end))
     except JSONDecodeError as fault:
         where = place_of(text, fault.pos, file)
-        raise InputError(f"this is not JSON: {fault.msg[0].lower()}{fault.msg[1:]}", hint="correct it there", place=where, code="not-json") from None
+        raise InputError(
+            f"this is not JSON: {fault.msg[0].lower()}{fault.msg[1:]}",
+            hint="correct it there",
+            place=where,
+            code="not-json",
+        ) from None
     return tree
 
 

@@ -26,9 +26,13 @@ Step: TypeAlias = str | ElementSelector
 def parse_pointer(text: str) -> tuple[Step, ...]:
     """The steps. Raises InputError for what is no pointer."""
     if text and not text.startswith("/"):
-        raise InputError(f"'{text}' is no JSON Pointer", hint="it begins with '/', as in /jobs/deploy/env", code="pointer")
+        raise InputError(
+            f"'{text}' is no JSON Pointer", hint="it begins with '/', as in /jobs/deploy/env", code="pointer"
+        )
     if re.search(r"~(?![01])", text):
-        raise InputError(f"'{text}' has a '~' that means nothing", hint="write ~0 for '~' and ~1 for '/'", code="pointer")
+        raise InputError(
+            f"'{text}' has a '~' that means nothing", hint="write ~0 for '~' and ~1 for '/'", code="pointer"
+        )
     steps: list[Step] = []
     for raw in text.split("/")[1:]:
         step = raw.replace("~1", "/").replace("~0", "~")
@@ -55,7 +59,11 @@ def follow(root: TreeNode | None, pointer: str) -> PointerMatch:
     trail: list[TreeNode] = [root] if root is not None else []
     path: list[str | int] = []
     if root is None:
-        raise InputError(f"{pointer or 'the whole document'} leads nowhere: the document is empty", hint="correct the pointer", code="pointer")
+        raise InputError(
+            f"{pointer or 'the whole document'} leads nowhere: the document is empty",
+            hint="correct the pointer",
+            code="pointer",
+        )
     for number, step in enumerate(steps):
         node = trail[-1].plain
         at = _step(node, step)
@@ -84,15 +92,24 @@ def _step(node: TreeNode, step: Step) -> str | int | None:
 
 def _nowhere(pointer: str, steps: tuple[Step, ...], number: int, node: TreeNode) -> InputError:
     step = steps[number]
-    before = "/" + "/".join(f"[{one.field}={one.value}]" if isinstance(one, ElementSelector) else one for one in steps[:number])
+    before = "/" + "/".join(
+        f"[{step.field}={step.value}]" if isinstance(step, ElementSelector) else step for step in steps[:number]
+    )
     where = before if number else "the document"
     if isinstance(step, ElementSelector):
-        known = [field.text for one in node.elements if (field := one.plain.child(step.field)) is not None]
-        message, hint = f"no element of {where} has {step.field}: {step.value}", f"there are {', '.join(known)}" if known else "it is no list of such elements"
+        known = [field.text for child in node.elements if (field := child.plain.child(step.field)) is not None]
+        message, hint = (
+            f"no element of {where} has {step.field}: {step.value}",
+            f"there are {', '.join(known)}" if known else "it is no list of such elements",
+        )
     else:
-        near = nearest(step, [one.name for one in node.members])
+        near = nearest(step, [member.name for member in node.members])
         message = f"{where} has no '{step}'"
-        hint = f"did you mean '{near}'?" if near else f"it has {', '.join(one.name for one in node.members[:8]) or 'nothing'}"
+        hint = (
+            f"did you mean '{near}'?"
+            if near
+            else f"it has {', '.join(member.name for member in node.members[:8]) or 'nothing'}"
+        )
     return InputError(f"{pointer or 'the whole document'} leads nowhere: {message}", hint=hint, code="pointer")
 
 

@@ -38,7 +38,11 @@ def emptied(text: str, tree: TreeNode | None, path: Path, keeps: int, writer: Sc
     """Take out a collection that loses all it has, and what that leaves empty in turn, unless a comment stands in it, or it is one that stays."""
     trail = trail_of(tree, path)
     depth = len(path) - 1
-    while depth > keeps and isinstance(path[depth - 1], str) and "#" not in text[start_of(trail[depth - 1], path[depth - 1]) : start_of(trail[depth], 0)]:
+    while (
+        depth > keeps
+        and isinstance(path[depth - 1], str)
+        and "#" not in text[start_of(trail[depth - 1], path[depth - 1]) : start_of(trail[depth], 0)]
+    ):
         depth -= 1
         if len(trail[depth].members) != 1:
             return without(text, trail[depth], [path[depth]])
@@ -50,15 +54,28 @@ def emptied(text: str, tree: TreeNode | None, path: Path, keeps: int, writer: Sc
             return [Splice(member.colon(text) + 1, lost.last, " {}" + newline)]
     if (writer.careful or 0 < depth <= keeps) and lost.kind == "seq" and not lost.flow and depth > 0:
         member = trail[depth - 1].member(str(path[depth - 1]))
-        if member and (behind := _NOTHING_BEHIND.match(text, member.colon(text) + 1)) and "#" in text[behind.end() : start_of(lost, 0)]:
-            first = text.rfind("\n", 0, text.rindex("-", 0, start_of(lost, 0))) + 1  # a comment stands between: it stays
-            return [Splice(member.colon(text) + 1, member.colon(text) + 1, " []"), Splice(first, after_line(text, lost.last), "")]
+        if (
+            member
+            and (behind := _NOTHING_BEHIND.match(text, member.colon(text) + 1))
+            and "#" in text[behind.end() : start_of(lost, 0)]
+        ):
+            first = (
+                text.rfind("\n", 0, text.rindex("-", 0, start_of(lost, 0))) + 1
+            )  # a comment stands between: it stays
+            return [
+                Splice(member.colon(text) + 1, member.colon(text) + 1, " []"),
+                Splice(first, after_line(text, lost.last), ""),
+            ]
     if writer.careful or lost.flow or 0 < depth <= keeps:  # it stays, empty
-        start = start_of(lost, 0) if not lost.flow else lost.start + text[lost.start : lost.end].index("{" if lost.kind == "map" else "[")
+        start = (
+            start_of(lost, 0)
+            if not lost.flow
+            else lost.start + text[lost.start : lost.end].index("{" if lost.kind == "map" else "[")
+        )
         start = text.rindex("-", 0, start) if lost.kind == "seq" and not lost.flow else start
         newline = "" if lost.flow or text[lost.last - 1 : lost.last] != "\n" else writer.newline
         return [Splice(start, lost.last, ("{}" if lost.kind == "map" else "[]") + newline)]
-    return without(text, lost, [one.name for one in lost.members] or list(range(len(lost.elements))))
+    return without(text, lost, [member.name for member in lost.members] or list(range(len(lost.elements))))
 
 
 def without(text: str, parent: TreeNode, steps: Sequence[str | int]) -> list[Splice]:
@@ -77,10 +94,16 @@ def start_of(parent: TreeNode, step: str | int) -> int:
 
 def _flow_cuts(text: str, parent: TreeNode, steps: set[str | int]) -> list[Splice]:
     """Cut members or elements between brackets, each with one of the commas beside it and the comment behind it, and no comment of another."""
-    inner: list[tuple[str | int, int, int]] = [(one.name, one.key.start, one.value.last) for one in parent.members]
-    inner += [(at, one.start, one.last) for at, one in enumerate(parent.elements)]
+    inner: list[tuple[str | int, int, int]] = [
+        (member.name, member.key.start, member.value.last) for member in parent.members
+    ]
+    inner += [(at, node.start, node.last) for at, node in enumerate(parent.elements)]
     last_kept = max((number for number, one in enumerate(inner) if one[0] not in steps), default=-1)
-    cuts = [Splice(start, inner[number + 1][1], "") for number, (step, start, _) in enumerate(inner) if step in steps and number < last_kept]
+    cuts = [
+        Splice(start, inner[number + 1][1], "")
+        for number, (step, start, _) in enumerate(inner)
+        if step in steps and number < last_kept
+    ]
     if last_kept + 1 < len(inner):
         start = inner[last_kept][2] if last_kept >= 0 else inner[0][1]
         own = _COMMENT_BEHIND.match(text, inner[-1][2]) if "\n" in text[inner[0][1] : inner[-1][2]] else None
@@ -91,7 +114,10 @@ def _flow_cuts(text: str, parent: TreeNode, steps: set[str | int]) -> list[Splic
         if last_kept >= 0 and line >= 0 and "#" in text[start:line]:  # a comment of the last that stays
             comma = text.find(",", start, text.index("#", start))
             cuts += [Splice(comma, comma + 1, "")] if comma >= 0 else []
-            start, kept = line, text[line : line + 1 + len(text[line + 1 :]) - len(text[line + 1 :].lstrip(" "))] if beside else ""
+            start, kept = (
+                line,
+                text[line : line + 1 + len(text[line + 1 :]) - len(text[line + 1 :].lstrip(" "))] if beside else "",
+            )
         cuts.append(Splice(start, end, kept))
     return cuts
 

@@ -34,7 +34,20 @@ class TreeMember:
 class TreeNode:
     """One node. `start` and `end` count characters; `last` is where its text really ends."""
 
-    __slots__ = ("_index", "anchor", "elements", "end", "flow", "kind", "last", "members", "start", "style", "target", "text")
+    __slots__ = (
+        "_index",
+        "anchor",
+        "elements",
+        "end",
+        "flow",
+        "kind",
+        "last",
+        "members",
+        "start",
+        "style",
+        "target",
+        "text",
+    )
 
     def __init__(self, kind: str, start: int, end: int, anchor: str | None = None) -> None:
         self.kind = kind
@@ -52,7 +65,7 @@ class TreeNode:
     def member(self, name: str) -> TreeMember | None:
         """The member of this name, if this is a mapping that has it."""
         if self._index is None:
-            self._index = {one.name: one for one in self.members}
+            self._index = {member.name: member for member in self.members}
         return self._index.get(name)
 
     def child(self, step: str | int) -> TreeNode | None:
@@ -82,7 +95,11 @@ def _marks(event: yaml.Event) -> tuple[int, int]:
 def documents(text: str, file: str) -> list[tuple[int, int]]:
     """Where each document of a YAML text starts and ends, comments behind it included. Raises InputError for what is not YAML."""
     try:
-        starts = [_marks(event)[0] for event in yaml.parse(text, Loader=FailsafeLoader) if isinstance(event, yaml.DocumentStartEvent)]
+        starts = [
+            _marks(event)[0]
+            for event in yaml.parse(text, Loader=FailsafeLoader)
+            if isinstance(event, yaml.DocumentStartEvent)
+        ]
     except yaml.YAMLError as fault:
         raise translated(fault, file) from None
     starts[:1] = [0]
@@ -129,7 +146,11 @@ def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, Tr
         if tree.style in ("|", ">"):
             tree.last = _block_end(text, tree)
     else:
-        tree = TreeNode("map" if isinstance(event, yaml.MappingStartEvent) else "seq", *_marks(event), getattr(event, "anchor", None))
+        tree = TreeNode(
+            "map" if isinstance(event, yaml.MappingStartEvent) else "seq",
+            *_marks(event),
+            getattr(event, "anchor", None),
+        )
         tree.flow = bool(getattr(event, "flow_style", False))
     if tree.anchor and tree.kind != "alias":
         anchors[tree.anchor] = tree
@@ -171,5 +192,5 @@ def data_of(tree: TreeNode | None) -> object:
     if tree.kind == "scalar":
         return NULL if tree.is_null else tree.text
     if tree.kind == "seq":
-        return [data_of(one) for one in tree.elements]
-    return {one.name: data_of(one.value) for one in tree.members}
+        return [data_of(node) for node in tree.elements]
+    return {member.name: data_of(member.value) for member in tree.members}

@@ -71,9 +71,19 @@ class ScalarWriter(NamedTuple):
         if isinstance(value, list):
             parts = [self.pretty(one, indent + unit, unit) for one in value]
         else:
-            parts = [f"{self.scalar(name, flow=True)}: {self.pretty(one, indent + unit, unit)}" for name, one in value.items()]
+            parts = [
+                f"{self.scalar(name, flow=True)}: {self.pretty(one, indent + unit, unit)}"
+                for name, one in value.items()
+            ]
         opened, closed = "[]" if isinstance(value, list) else "{}"
-        return opened + self.newline + f",{self.newline}".join(inner + part for part in parts) + self.newline + " " * indent + closed
+        return (
+            opened
+            + self.newline
+            + f",{self.newline}".join(inner + part for part in parts)
+            + self.newline
+            + " " * indent
+            + closed
+        )
 
     def block(self, name: str, value: Plain, indent: int) -> str:
         """A member in block style, with its line break."""
@@ -108,7 +118,9 @@ def _small(value: dict[str, Plain]) -> bool:
 def as_block(text: str) -> bool:
     """Whether a text of several lines reads best, and is carried exactly, as a literal block."""
     lines = text.rstrip("\n").split("\n")
-    exact = not text.endswith("\n\n") and all(line and line == line.rstrip() and not line.startswith((" ", "\t")) for line in lines)
+    exact = not text.endswith("\n\n") and all(
+        line and line == line.rstrip() and not line.startswith((" ", "\t")) for line in lines
+    )
     return len(lines) > 1 and exact and not FORCED.search(text)
 
 

@@ -64,7 +64,12 @@ def compose(data: bytes, file: str) -> Node | None:
 def check_bytes(data: bytes, file: str) -> None:
     """Refuse what is too large, no UTF-8, or nested too deeply. Raises InputError with the place."""
     if len(data) > LARGEST_FILE:
-        raise InputError(f"the file is over {LARGEST_FILE >> 20} MiB", hint="is it the right file?", place=Location(file), code="yaml")
+        raise InputError(
+            f"the file is over {LARGEST_FILE >> 20} MiB",
+            hint="is it the right file?",
+            place=Location(file),
+            code="yaml",
+        )
     try:
         data.decode()
     except UnicodeDecodeError as fault:
@@ -106,7 +111,9 @@ def _count_depth(data: bytes, file: str) -> None:
 
 
 def _too_deep(where: Location) -> InputError:
-    return InputError(f"the file is nested more than {DEEPEST} levels deep", hint="flatten it", place=where, code="yaml")
+    return InputError(
+        f"the file is nested more than {DEEPEST} levels deep", hint="flatten it", place=where, code="yaml"
+    )
 
 
 def translated(fault: yaml.YAMLError, file: str) -> InputError:
@@ -115,10 +122,17 @@ def translated(fault: yaml.YAMLError, file: str) -> InputError:
     where = Location(file, mark.line + 1, mark.column + 1) if mark else Location(file)
     problem = str(getattr(fault, "problem", None) or getattr(fault, "reason", None) or "it cannot be read")
     if "another document" in problem or "single document" in str(getattr(fault, "context", "")):
-        return InputError("a second document starts here", hint="keep one document a file: remove the '---'", place=where, code="yaml")
+        return InputError(
+            "a second document starts here", hint="keep one document a file: remove the '---'", place=where, code="yaml"
+        )
     if "special characters" in problem or "control characters" in problem:
         problem = "a control character stands here"
-    return InputError(f"this is not YAML: {problem}", hint="look at the quotes, colons and indentation there", place=where, code="yaml")
+    return InputError(
+        f"this is not YAML: {problem}",
+        hint="look at the quotes, colons and indentation there",
+        place=where,
+        code="yaml",
+    )
 
 
 def _refuse_tags(root: Node, file: str) -> None:
@@ -132,8 +146,13 @@ def _refuse_tags(root: Node, file: str) -> None:
         seen.add(id(node))
         if node.tag != _TAGS[type(node)]:
             tag = node.tag.replace("tag:yaml.org,2002:", "!!")
-            raise InputError(f"the tag '{tag}' is not read here", hint="leave it out: text stays text without it", place=place(node, file), code="yaml")
+            raise InputError(
+                f"the tag '{tag}' is not read here",
+                hint="leave it out: text stays text without it",
+                place=place(node, file),
+                code="yaml",
+            )
         if isinstance(node, MappingNode):
-            rest += [each for pair in node.value for each in pair]
+            rest += [item for pair in node.value for item in pair]
         elif isinstance(node, SequenceNode):
             rest += node.value

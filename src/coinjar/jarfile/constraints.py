@@ -17,7 +17,7 @@ def read_constraints(fields: FieldReader, kind: str, own: dict[str, Node]) -> di
     found: dict[str, object] = {}
     for name, node in own.items():
         if name not in KINDS[kind].takes:
-            takers = [other for other, one in KINDS.items() if name in one.takes]
+            takers = [other for other, kind in KINDS.items() if name in kind.takes]
             fields.fault(node, f"'{name}' means nothing for the kind {kind}", f"it goes with {', '.join(takers)}")
         else:
             value = _read(fields, name, node)
@@ -40,7 +40,9 @@ def _read(fields: FieldReader, name: str, node: Node) -> object | None:
         try:
             re.compile(text)
         except re.error as fault:
-            fields.fault(node, f"this pattern is no regular expression: {fault.msg}", "write it as Python's re reads it")
+            fields.fault(
+                node, f"this pattern is no regular expression: {fault.msg}", "write it as Python's re reads it"
+            )
             return None
     return text or None
 

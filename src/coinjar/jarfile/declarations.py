@@ -21,9 +21,37 @@ if TYPE_CHECKING:
     from coinjar.core.code_uses import CodePaths
     from coinjar.core.proofs import Proof
 
-TOP = ("coinjar", "app", "services", "stages", "sets", "variables", "together", "accepted", "destinations", "proofs", "records", "code")
+TOP = (
+    "coinjar",
+    "app",
+    "services",
+    "stages",
+    "sets",
+    "variables",
+    "together",
+    "accepted",
+    "destinations",
+    "proofs",
+    "records",
+    "code",
+)
 VARIABLE = (
-    *("about", "kind", "default", "secret", "services", "stages", "required", "may_be_empty", "phase", "only_with", "also_as", "formerly", "place", "generate"),
+    *(
+        "about",
+        "kind",
+        "default",
+        "secret",
+        "services",
+        "stages",
+        "required",
+        "may_be_empty",
+        "phase",
+        "only_with",
+        "also_as",
+        "formerly",
+        "place",
+        "generate",
+    ),
     "supplied",
 )
 CONSTRAINTS = tuple(sorted({name for kind in KINDS.values() for name in kind.takes}))
@@ -53,7 +81,10 @@ def read_declarations(data: bytes, file: str) -> Jar:
     jar = jar._replace(stages=_read_stages(fields, top.get("stages"), jar))
     jar = jar._replace(variables=_read_variables(fields, top.get("variables"), jar))
     _check_references(fields, jar)
-    jar = jar._replace(together=_read_together(fields, top.get("together"), jar), accepted=_read_accepted(fields, top.get("accepted"), jar))
+    jar = jar._replace(
+        together=_read_together(fields, top.get("together"), jar),
+        accepted=_read_accepted(fields, top.get("accepted"), jar),
+    )
     if "destinations" in top and not is_null(top["destinations"]):
         jar = jar._replace(destinations=_read_destinations(fields, top["destinations"], jar))
     _check_suppliers(fields, jar)
@@ -74,7 +105,13 @@ def _check_suppliers(fields: FieldReader, jar: Jar) -> None:
         for name in variable.supplied_by:
             if name not in jar.destinations:
                 hint = suggestion(name, jar.destinations, "name a destination of jar.yaml")
-                fields.faults.append(InputError(f"{variable.name} is supplied by '{name}', which is no destination", hint=hint, place=variable.place))
+                fields.faults.append(
+                    InputError(
+                        f"{variable.name} is supplied by '{name}', which is no destination",
+                        hint=hint,
+                        place=variable.place,
+                    )
+                )
 
 
 def _read_proofs(fields: FieldReader, node: Node, jar: Jar) -> dict[str, Proof]:
@@ -83,7 +120,7 @@ def _read_proofs(fields: FieldReader, node: Node, jar: Jar) -> dict[str, Proof]:
     def references(template: Template, at: Node, what: str) -> None:
         check_template(fields, jar, template, place(at, fields.file), what)
 
-    reader = ProofReader(fields, jar, lambda one, what: _stages(fields, one, what, jar), references)
+    reader = ProofReader(fields, jar, lambda node, what: _stages(fields, node, what, jar), references)
     found = {name: reader.read(name, key, value) for name, key, value in _named(fields, node, "proof", "proofs")}
     return {name: proof for name, proof in found.items() if proof is not None}
 
@@ -91,7 +128,12 @@ def _read_proofs(fields: FieldReader, node: Node, jar: Jar) -> dict[str, Proof]:
 def _read_destinations(fields: FieldReader, node: Node, jar: Jar) -> dict[str, Destination]:
     from coinjar.jarfile.destinations import read_destinations
 
-    return read_destinations(fields, node, lambda one, what: _services(fields, one, what, jar), lambda one, what: _stages(fields, one, what, jar))
+    return read_destinations(
+        fields,
+        node,
+        lambda node, what: _services(fields, node, what, jar),
+        lambda node, what: _stages(fields, node, what, jar),
+    )
 
 
 def _read_version(fields: FieldReader, root: Node, node: Node | None) -> None:
@@ -119,7 +161,9 @@ def _read_services(fields: FieldReader, node: Node | None) -> dict[str, Service]
     for name, key, value in _named(fields, node, "service", "services"):
         own = {} if is_null(value) else fields.fields(value, f"service '{name}'", ["about", "code"])
         code = _paths(fields, own["code"], f"code of '{name}'") if "code" in own else ()
-        services[name] = Service(ServiceName(name), place(key, fields.file), fields.text(own.get("about"), "about"), code)
+        services[name] = Service(
+            ServiceName(name), place(key, fields.file), fields.text(own.get("about"), "about"), code
+        )
     return services
 
 
@@ -128,7 +172,11 @@ def _paths(fields: FieldReader, node: Node, what: str) -> tuple[str, ...]:
     found = fields.texts(node, what)
     for path, at in found:
         if path.startswith("/") or ".." in path.split("/"):
-            fields.fault(at, f"'{path}' does not lead into the jar's own folder", "write a path from the folder that holds the jar")
+            fields.fault(
+                at,
+                f"'{path}' does not lead into the jar's own folder",
+                "write a path from the folder that holds the jar",
+            )
     return tuple(path for path, _ in found)
 
 
@@ -148,7 +196,12 @@ def _read_sets(fields: FieldReader, node: Node | None, services: Mapping[str, Se
             fields.fault(key, f"'{name}' is a service already", "give the set a name of its own")
         for member, at in (members := fields.texts(value, f"set '{name}'")):
             if member not in services:
-                fields.fault(at, f"there is no service '{member}'", suggestion(member, services, "a set holds services"), "unknown-service")
+                fields.fault(
+                    at,
+                    f"there is no service '{member}'",
+                    suggestion(member, services, "a set holds services"),
+                    "unknown-service",
+                )
         sets[name] = tuple(member for member, _ in members)
     return sets
 
@@ -159,7 +212,12 @@ def _services(fields: FieldReader, node: Node | None, what: str, jar: Jar) -> li
     listed = fields.texts(node, what)
     for name, at in listed:
         if name not in known:
-            fields.fault(at, f"there is no service or set '{name}'", suggestion(name, known, f"they are {', '.join(known)}"), "unknown-service")
+            fields.fault(
+                at,
+                f"there is no service or set '{name}'",
+                suggestion(name, known, f"they are {', '.join(known)}"),
+                "unknown-service",
+            )
     return jar.expand([name for name, _ in listed])
 
 
@@ -177,14 +235,21 @@ def _read_stages(fields: FieldReader, node: Node | None, jar: Jar) -> dict[str, 
         }
         guarded, about = fields.flag(own.get("guarded"), "guarded"), fields.text(own.get("about"), "about")
         stages[name] = Stage(
-            name=StageName(name), place=place(key, fields.file), follows=StageName(follows) if follows else None, guarded=guarded, about=about, hosts=hosts
+            name=StageName(name),
+            place=place(key, fields.file),
+            follows=StageName(follows) if follows else None,
+            guarded=guarded,
+            about=about,
+            hosts=hosts,
         )
     for name, at in followed.items():
         stage = stages[name]
         target = stage.follows
         if target and (target not in stages or "*" in target):
             fields.fault(
-                at, f"there is no stage '{target}' to follow", suggestion(target, [one for one in stages if "*" not in one], "follow a declared stage")
+                at,
+                f"there is no stage '{target}' to follow",
+                suggestion(target, [stage for stage in stages if "*" not in stage], "follow a declared stage"),
             )
             stages[name] = stage._replace(follows=None)
     _refuse_circles(fields, stages, followed)
@@ -199,7 +264,12 @@ def _refuse_circles(fields: FieldReader, stages: dict[str, Stage], followed: dic
             path.append(target)
         if target == start and start not in told:
             told.update(path)
-            fields.fault(at, f"stages follow each other in a circle: {' → '.join([*path, start])}", "let one of them follow nothing", "circle")
+            fields.fault(
+                at,
+                f"stages follow each other in a circle: {' → '.join([*path, start])}",
+                "let one of them follow nothing",
+                "circle",
+            )
 
 
 def _read_variables(fields: FieldReader, node: Node | None, jar: Jar) -> dict[str, Variable]:
@@ -223,9 +293,15 @@ def _read_variables(fields: FieldReader, node: Node | None, jar: Jar) -> dict[st
 def _read_variable(fields: FieldReader, name: VariableName, at: Location, own: dict[str, Node], jar: Jar) -> Variable:
     kind = fields.text(own.get("kind"), "kind", "text")
     if kind not in KINDS:
-        fields.fault(own["kind"], f"there is no kind '{kind}'", suggestion(kind, KINDS, f"the kinds are {', '.join(KINDS)}"))
+        fields.fault(
+            own["kind"], f"there is no kind '{kind}'", suggestion(kind, KINDS, f"the kinds are {', '.join(KINDS)}")
+        )
         kind = "text"
-    given = {_FIELDS.get(key, key): _read_key(fields, key, node, name, jar) for key, node in own.items() if key in _READ_BY_NAME}
+    given = {
+        _FIELDS.get(key, key): _read_key(fields, key, node, name, jar)
+        for key, node in own.items()
+        if key in _READ_BY_NAME
+    }
     if "supplied" in own:
         given |= _supplied(fields, own["supplied"], name)
     variable = Variable(name=name, place=at, kind=kind, constraints=_constraints(fields, kind, own), **given)
@@ -327,13 +403,27 @@ def check_template(fields: FieldReader, jar: Jar, content: object, where: Locati
             _must_be_declared(fields, jar, reference.name, where, f"the value of {owner}")
             if reference.service and reference.service not in jar.services:
                 hint = suggestion(reference.service, jar.services, f"the services are {', '.join(jar.services)}")
-                fields.faults.append(InputError(f"the value of {owner} names the service '{reference.service}', which is not declared", hint=hint, place=where))
+                fields.faults.append(
+                    InputError(
+                        f"the value of {owner} names the service '{reference.service}', which is not declared",
+                        hint=hint,
+                        place=where,
+                    )
+                )
 
 
 def _must_be_declared(fields: FieldReader, jar: Jar, name: str, where: Location, what: str) -> None:
     if name not in jar.variables:
         hint = suggestion(name, jar.variables, "declare it, or correct the name")
-        fields.faults.append(InputError(f"{what} names {name}, which is not declared", hint=hint, place=where, code="unknown-variable", subject=name))
+        fields.faults.append(
+            InputError(
+                f"{what} names {name}, which is not declared",
+                hint=hint,
+                place=where,
+                code="unknown-variable",
+                subject=name,
+            )
+        )
 
 
 def _read_together(fields: FieldReader, node: Node | None, jar: Jar) -> tuple[VariableGroup, ...]:
@@ -354,16 +444,30 @@ def _read_accepted(fields: FieldReader, node: Node | None, jar: Jar) -> tuple[Ac
         fields.fault(node, "'accepted' must be a list", "write - {rule: CJ000, variable: NAME, reason: why}")
         return ()
     found = []
-    for one in node.value:
-        own = fields.fields(one, "an accepted finding", ("rule", "variable", "stage", "service", "reason"))
+    for item in node.value:
+        own = fields.fields(item, "an accepted finding", ("rule", "variable", "stage", "service", "reason"))
         rule, reason = fields.text(own.get("rule"), "rule"), fields.text(own.get("reason"), "reason").strip()
         if not re.fullmatch(_RULE, rule):
-            fields.fault(own.get("rule", one), "an accepted finding names its rule", "write rule: CJ and three digits")
+            fields.fault(own.get("rule", item), "an accepted finding names its rule", "write rule: CJ and three digits")
         if not reason:
-            fields.fault(own.get("reason", one), "an accepted finding has a reason", "say in a few words why it may stay")
+            fields.fault(
+                own.get("reason", item), "an accepted finding has a reason", "say in a few words why it may stay"
+            )
         variable = fields.text(own.get("variable"), "variable") or None
         if variable:
             _must_be_declared(fields, jar, variable, place(own["variable"], fields.file), "'accepted'")
-        stage, service = fields.text(own.get("stage"), "stage") or None, fields.text(own.get("service"), "service") or None
-        found.append(AcceptedFinding(rule=rule, reason=reason, place=place(one, fields.file), variable=variable, stage=stage, service=service))
+        stage, service = (
+            fields.text(own.get("stage"), "stage") or None,
+            fields.text(own.get("service"), "service") or None,
+        )
+        found.append(
+            AcceptedFinding(
+                rule=rule,
+                reason=reason,
+                place=place(item, fields.file),
+                variable=variable,
+                stage=stage,
+                service=service,
+            )
+        )
     return tuple(found)

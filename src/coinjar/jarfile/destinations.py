@@ -16,7 +16,10 @@ COMMON = ("type", "services", "stages", "variables", "without", "secrets", "plai
 
 
 def read_destinations(
-    fields: FieldReader, node: Node, services: Callable[[Node | None, str], list[str]], stages: Callable[[Node, str], frozenset[str]]
+    fields: FieldReader,
+    node: Node,
+    services: Callable[[Node | None, str], list[str]],
+    stages: Callable[[Node, str], frozenset[str]],
 ) -> dict[str, Destination]:
     """The destinations by name; `services` and `stages` read lists of these."""
     found: dict[str, Destination] = {}
@@ -25,17 +28,23 @@ def read_destinations(
         if words := name_fault("destination", name):
             fields.fault(key, words, "choose another name")
             continue
-        own = {option: one for option, _, one in fields.members(value, f"destination '{name}'")}
+        own = {option: node for option, _, node in fields.members(value, f"destination '{name}'")}
         kind = fields.text(own.get("type"), f"type of {name}")
         if not kind:
             fields.fault(key, f"the destination {name} has no type", "add type: file, or another one")
-        given: dict[str, Any] = {"options": {option: one for option, one in own.items() if option not in COMMON}}
+        given: dict[str, Any] = {"options": {option: node for option, node in own.items() if option not in COMMON}}
         given |= _limits(fields, own, name, services, stages)
         if "moved_to" in own:
             moved.append((own["moved_to"], given["moved_to"]))
-        found[name] = Destination(name=name, place=place(key, fields.file), type=kind, plain_only=fields.flag(own.get("plain_only"), "plain_only"), **given)
+        found[name] = Destination(
+            name=name,
+            place=place(key, fields.file),
+            type=kind,
+            plain_only=fields.flag(own.get("plain_only"), "plain_only"),
+            **given,
+        )
     for at, targets in moved:
-        for target in [one for one in dict.fromkeys(targets.values()) if one not in found]:
+        for target in [target for target in dict.fromkeys(targets.values()) if target not in found]:
             hint = suggestion(target, found, f"the destinations are {', '.join(found)}")
             fields.fault(at, f"there is no destination '{target}'", hint, "unknown-destination")
     return found

@@ -57,7 +57,12 @@ def allowed_by_user(folder: Path) -> bool:
 def _from_env(outside: FromEnv, place: Location) -> str:
     text = os.environ.get(outside.name)
     if text is None:
-        raise InputError(f"the environment has no {outside.name}", hint=f"set {outside.name} where coinjar runs", place=place, code="outside")
+        raise InputError(
+            f"the environment has no {outside.name}",
+            hint=f"set {outside.name} where coinjar runs",
+            place=place,
+            code="outside",
+        )
     return _as_text(os.fsencode(text), f"{outside.name} in the environment", place)
 
 
@@ -69,10 +74,18 @@ def _from_file(outside: FromFile, base: Path, place: Location) -> str:
     except OSError as fault:
         words = (fault.strerror or "unknown error").lower()
         raise InputError(
-            f"cannot read the file {outside.path}: {words}", hint="paths count from the folder that holds jar/", place=place, code="outside"
+            f"cannot read the file {outside.path}: {words}",
+            hint="paths count from the folder that holds jar/",
+            place=place,
+            code="outside",
         ) from None
     if len(data) > LARGEST:
-        raise InputError(f"the file {outside.path} is over {LARGEST >> 20} MiB", hint="is it the right file?", place=place, code="outside")
+        raise InputError(
+            f"the file {outside.path} is over {LARGEST >> 20} MiB",
+            hint="is it the right file?",
+            place=place,
+            code="outside",
+        )
     if outside.base64:
         from base64 import b64encode
 
@@ -86,14 +99,33 @@ def _from_command(outside: Command, base: Path, place: Location) -> str:
     what = f"the command '{outside.argv[0]}'"
     try:
         # The user allowed this jar's commands, and no shell reads them.
-        done = subprocess.run(list(outside.argv), cwd=base, env=child_environment(), stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, check=False)  # noqa: S603 - see above
+        done = subprocess.run(  # noqa: S603 - see above
+            list(outside.argv),
+            cwd=base,
+            env=child_environment(),
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            check=False,
+        )
     except OSError as fault:
-        raise InputError(f"{what} cannot be run: {(fault.strerror or '').lower()}", hint="look at its name and PATH", place=place, code="outside") from None
+        raise InputError(
+            f"{what} cannot be run: {(fault.strerror or '').lower()}",
+            hint="look at its name and PATH",
+            place=place,
+            code="outside",
+        ) from None
     if done.returncode:
-        raise InputError(f"{what} ended with {done.returncode}", hint="run it by hand in the folder that holds jar/", place=place, code="outside")
+        raise InputError(
+            f"{what} ended with {done.returncode}",
+            hint="run it by hand in the folder that holds jar/",
+            place=place,
+            code="outside",
+        )
     text = _as_text(done.stdout, f"the output of {what}", place).rstrip("\n")
     if not text and not outside.may_be_empty:
-        raise InputError(f"{what} printed nothing", hint="add may_be_empty: true if that is right", place=place, code="outside")
+        raise InputError(
+            f"{what} printed nothing", hint="add may_be_empty: true if that is right", place=place, code="outside"
+        )
     return text
 
 
@@ -101,7 +133,11 @@ def _as_text(data: bytes, what: str, place: Location) -> str:
     try:
         text = data.decode()
     except UnicodeDecodeError:
-        raise InputError(f"{what} is not UTF-8 text", hint="add base64: true to carry bytes", place=place, code="outside") from None
+        raise InputError(
+            f"{what} is not UTF-8 text", hint="add base64: true to carry bytes", place=place, code="outside"
+        ) from None
     if "\0" in text:
-        raise InputError(f"{what} holds a NUL character", hint="add base64: true to carry bytes", place=place, code="outside")
+        raise InputError(
+            f"{what} holds a NUL character", hint="add base64: true to carry bytes", place=place, code="outside"
+        )
     return text

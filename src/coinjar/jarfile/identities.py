@@ -46,7 +46,9 @@ def checked_passphrase(text: str) -> Secret:
         try:
             text.encode()
         except UnicodeEncodeError:
-            raise DecryptionError("the passphrase is not UTF-8 text", hint="look at what is typed, or at the locale", code="no-identity") from None
+            raise DecryptionError(
+                "the passphrase is not UTF-8 text", hint="look at what is typed, or at the locale", code="no-identity"
+            ) from None
     return Secret(text)
 
 
@@ -58,12 +60,20 @@ def _guarded(path: Path) -> bytes:
             if mode & 0o077:
                 hint = f"`chmod 600 {home_path(path)}`; if others may have read it, make a new one (`coinjar identity new`) and remove the old reader"
                 raise DecryptionError(
-                    f"others can read this identity (mode {mode:04o}), so it is not used", hint=hint, place=_place(path), code="identity-open"
+                    f"others can read this identity (mode {mode:04o}), so it is not used",
+                    hint=hint,
+                    place=_place(path),
+                    code="identity-open",
                 )
             return file.read(_LARGEST)
     except OSError as fault:
         words = (fault.strerror or "unknown error").lower()
-        raise DecryptionError(f"cannot read the identity: {words}", hint=f"look at the path and at {FILE}", place=_place(path), code="no-identity") from None
+        raise DecryptionError(
+            f"cannot read the identity: {words}",
+            hint=f"look at the path and at {FILE}",
+            place=_place(path),
+            code="no-identity",
+        ) from None
 
 
 def _place(path: Path) -> Location:
@@ -77,13 +87,20 @@ def _read(data: bytes, where: str, ask: Ask | None) -> Identity:
             given = ask(where)
         if given is None:
             hint = f"run it on a terminal, which asks for it, or set {PASSPHRASE}"
-            raise DecryptionError("this identity is protected by a passphrase, and nobody gives it", hint=hint, place=Location(where), code="no-identity")
+            raise DecryptionError(
+                "this identity is protected by a passphrase, and nobody gives it",
+                hint=hint,
+                place=Location(where),
+                code="no-identity",
+            )
         return checked_passphrase(given)
 
     try:
         return read_identity(data, where, passphrase)
     except ValueError as fault:
-        raise DecryptionError(str(fault), hint="`coinjar identity new --out FILE` makes one", place=Location(where), code="no-identity") from None
+        raise DecryptionError(
+            str(fault), hint="`coinjar identity new --out FILE` makes one", place=Location(where), code="no-identity"
+        ) from None
 
 
 def write_identity(path: Path, data: bytes) -> None:
@@ -96,7 +113,9 @@ def write_identity(path: Path, data: bytes) -> None:
         raise InputError("there is an identity here already", hint=hint, place=_place(path), code="exists") from None
     except OSError as fault:
         words = (fault.strerror or "unknown error").lower()
-        raise InputError(f"cannot write it: {words}", hint="name another file with --out", place=_place(path), code="write") from None
+        raise InputError(
+            f"cannot write it: {words}", hint="name another file with --out", place=_place(path), code="write"
+        ) from None
     with os.fdopen(handle, "wb") as file:
         file.write(data)
         file.flush()

@@ -73,7 +73,10 @@ def finish(jar: Path) -> list[str]:
         elif now != entry["new"]:
             hint = f"put it back as it was before, or remove {shown_path(folder)} and correct the files by hand"
             raise InputError(
-                "it was changed since a rename was cut short", hint=hint, place=Location(shown_path(Path(entry["path"]))), code="changed-meanwhile"
+                "it was changed since a rename was cut short",
+                hint=hint,
+                place=Location(shown_path(Path(entry["path"]))),
+                code="changed-meanwhile",
             )
     for path, new in left:
         replace_file(path, new)
@@ -84,4 +87,9 @@ def finish(jar: Path) -> list[str]:
 def _refuse_changed(files: Mapping[Path, bytes]) -> None:
     for path, old in files.items():
         if _held(path) != old:
-            raise InputError("it was changed meanwhile", hint="run it again", place=Location(shown_path(path)), code="changed-meanwhile")
+            raise InputError(
+                "it was changed meanwhile",
+                hint="run it again",
+                place=Location(shown_path(path)),
+                code="changed-meanwhile",
+            )

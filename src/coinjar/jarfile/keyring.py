@@ -31,7 +31,9 @@ class DataKey(Record):
 
     def text(self) -> bytes:
         """As it is wrapped."""
-        lines = [f"{name} {one.id} {one.key.hex()}\n" for name, one in (("data", self.key), ("earlier", self.earlier)) if one]
+        lines = [
+            f"{name} {key.id} {key.key.hex()}\n" for name, key in (("data", self.key), ("earlier", self.earlier)) if key
+        ]
         return "".join(lines + ([f"naming {self.naming.hex()}\n"] if self.naming else [])).encode()
 
 
@@ -124,11 +126,20 @@ class KeyRing:
         try:
             return read_data_key(identity.unwrap(data))
         except NotARecipient:
-            tried = f"the identity {identity.where} ({', '.join(map(short, identity.recipients))}) is not among its readers"
-            raise DecryptionError(f"cannot open {whose}: {tried}", hint=self._who_could(stage, compartment), place=where, code="not-for-us") from None
+            tried = (
+                f"the identity {identity.where} ({', '.join(map(short, identity.recipients))}) is not among its readers"
+            )
+            raise DecryptionError(
+                f"cannot open {whose}: {tried}",
+                hint=self._who_could(stage, compartment),
+                place=where,
+                code="not-for-us",
+            ) from None
         except (DamagedFile, ValueError):
             hint = "take it from version control again"
-            raise DecryptionError(f"the key of {whose} was damaged or is none", hint=hint, place=where, code="tampered") from None
+            raise DecryptionError(
+                f"the key of {whose} was damaged or is none", hint=hint, place=where, code="tampered"
+            ) from None
 
     def _identity_for(self, stage: str, compartment: str) -> Identity:
         """The identity; without one the same fault whichever key it is wanted for, so that it is told once."""
@@ -137,17 +148,26 @@ class KeyRing:
         except DecryptionError as fault:
             if self._nobody is None:
                 hint = f"{fault.hint}; {self._who_could(stage, compartment)}"
-                self._nobody = DecryptionError(f"cannot open the secrets of {stage}: {fault.message}", hint=hint, place=fault.place, code=fault.code)
+                self._nobody = DecryptionError(
+                    f"cannot open the secrets of {stage}: {fault.message}",
+                    hint=hint,
+                    place=fault.place,
+                    code=fault.code,
+                )
             raise self._nobody from None
 
     def _who_could(self, stage: str, compartment: str) -> str:
         from coinjar.jarfile.readers import load_readers
 
         try:
-            labels = [one.label for one in load_readers(self.folder).of(stage) if one.reads(compartment)]
+            labels = [reader.label for reader in load_readers(self.folder).of(stage) if reader.reads(compartment)]
         except CoinJarError:
             return "readers.yaml, which says who could, cannot be read"
-        return f"who could: {', '.join(labels)}; one of them can add you (`coinjar readers add`)" if labels else "readers.yaml names nobody who could"
+        return (
+            f"who could: {', '.join(labels)}; one of them can add you (`coinjar readers add`)"
+            if labels
+            else "readers.yaml names nobody who could"
+        )
 
     def naming_key(self, stage: str) -> bytes | None:
         """The stage's key for names, None if it has none. Raises DecryptionError."""
@@ -160,22 +180,35 @@ class KeyRing:
         except DecryptionError as fault:
             return Undecryptable(fault)
         if isinstance(content, Template):
-            former = {old: one.name for one in jar.variables.values() for old in one.formerly}
-            if any(one.name in former for one in content.references()):
+            former = {old: variable.name for variable in jar.variables.values() for old in variable.formerly}
+            if any(reference.name in former for reference in content.references()):
                 from coinjar.core.reference_renames import in_references  # few need it, and every start would pay
 
-                content = parse_template(in_references(content.source, former))  # sealed before a rename, by somebody who could not be asked
-            unknown = [one.name for one in content.references() if one.name not in jar.variables or (one.service and one.service not in jar.services)]
+                content = parse_template(
+                    in_references(content.source, former)
+                )  # sealed before a rename, by somebody who could not be asked
+            unknown = [
+                reference.name
+                for reference in content.references()
+                if reference.name not in jar.variables or (reference.service and reference.service not in jar.services)
+            ]
             if unknown:
                 words = f"the sealed value of {coin.name} names {unknown[0]}, which is not declared (or a service that is not)"
-                return Undecryptable(DecryptionError(words, hint="declare it, or put the value anew", place=Location(file, coin.line, 1), code="tampered"))
+                return Undecryptable(
+                    DecryptionError(
+                        words,
+                        hint="declare it, or put the value anew",
+                        place=Location(file, coin.line, 1),
+                        code="tampered",
+                    )
+                )
         return content
 
     def _opened(self, app: str, stage: str, coin: SealedEntry, file: str) -> Content:
         slot = (stage, coin.compartment)
         if slot not in self._openers:
             key = self.key(*slot)
-            self._openers[slot] = [Unsealer(one) for one in (key.key, key.earlier) if one]
+            self._openers[slot] = [Unsealer(data_key) for data_key in (key.key, key.earlier) if data_key]
         for opener in self._openers[slot]:
             if opener.id == coin.key:
                 try:
@@ -184,9 +217,7 @@ class KeyRing:
                     words = f"the sealed value of {coin.name} does not open: it was changed, or belongs to another name, service, stage or application"
                     break
         else:
-            words = (
-                f"{coin.name} is sealed under another key than {shown_path(key_path(self.folder, *slot))} holds: an earlier one, or the key file was swapped"
-            )
+            words = f"{coin.name} is sealed under another key than {shown_path(key_path(self.folder, *slot))} holds: an earlier one, or the key file was swapped"
         hint = "take the line and the key file from one state of version control, or put the value anew"
         raise DecryptionError(words, hint=hint, place=Location(file, coin.line, 1), code="tampered")
 
@@ -194,5 +225,5 @@ class KeyRing:
         """Whether the readers of a stage are those that a holder of this data key listed. Raises DecryptionError."""
         key = self.key(stage, compartment)
         told = readers.vouched.get(f"{stage}.{compartment}", ())
-        codes = [vouch(one, app, stage, readers.rows(stage)) for one in (key.key, key.earlier) if one]
-        return any(same(one, code) for one in told for code in codes)
+        codes = [vouch(data_key, app, stage, readers.rows(stage)) for data_key in (key.key, key.earlier) if data_key]
+        return any(same(line, code) for line in told for code in codes)

@@ -59,7 +59,11 @@ def load(folder: Path, stages: Iterable[str] | None, ring: Ring, *, mine: str | 
     too. Raises every fault of every file at once.
     """
     jar = load_declarations(folder)
-    layers = value_layers(folder) if stages is None else [SHARED, *dict.fromkeys(name for stage in stages for name in jar.chain(stage))]
+    layers = (
+        value_layers(folder)
+        if stages is None
+        else [SHARED, *dict.fromkeys(name for stage in stages for name in jar.chain(stage))]
+    )
     faults: list[CoinJarError] = []
     plain = {}
     for layer in layers:
@@ -101,7 +105,11 @@ def value_layers(folder: Path) -> list[str]:
     names = set()
     for kind, suffix in (("plain", ".yaml"), ("coins", ".coins")):
         with contextlib.suppress(FileNotFoundError):
-            names |= {entry.name[: -len(suffix)] for entry in os.scandir(folder / kind) if entry.name.endswith(suffix) and not entry.name.startswith(".")}
+            names |= {
+                entry.name[: -len(suffix)]
+                for entry in os.scandir(folder / kind)
+                if entry.name.endswith(suffix) and not entry.name.startswith(".")
+            }
     return sorted(names, key=lambda name: (name != SHARED, name))
 
 
@@ -129,9 +137,15 @@ def read_plain(jar: Jar, data: bytes, file: str) -> Layer:
     for scope, key, node in fields.members(root, "this file"):
         if scope != ALL and scope not in jar.services:
             if scope in jar.variables:
-                fields.fault(key, f"{scope} is a variable, and must stand below 'all' or a service", "write 'all:' above it and indent it")
+                fields.fault(
+                    key,
+                    f"{scope} is a variable, and must stand below 'all' or a service",
+                    "write 'all:' above it and indent it",
+                )
             else:
-                hint = suggestion(scope, [ALL, *jar.services], f"the first level is 'all' or a service: {', '.join(jar.services)}")
+                hint = suggestion(
+                    scope, [ALL, *jar.services], f"the first level is 'all' or a service: {', '.join(jar.services)}"
+                )
                 fields.fault(key, f"there is no service '{scope}'", hint, "unknown-service")
         elif not is_null(node):  # a service with nothing below it has nothing to say
             layer[scope] = _read_scope(fields, jar.variables, node, scope)
@@ -151,7 +165,9 @@ def _read_scope(fields: FieldReader, variables: Mapping[str, Variable], node: No
     for key, value in node.value:
         name = key.value
         if isinstance(key, ScalarNode) and name in variables and name not in values:
-            if isinstance(value, ScalarNode) and (value.style or value.value not in NULLS):  # by far the most, so first and quick
+            if isinstance(value, ScalarNode) and (
+                value.style or value.value not in NULLS
+            ):  # by far the most, so first and quick
                 mark = value.start_mark
                 values[name] = Definition(value.value, file, mark.line + 1, mark.column + 1)
             elif written := read_value(fields, variables[name], value):
@@ -165,9 +181,16 @@ def _refuse_name(fields: FieldReader, variables: Mapping[str, Variable], key: No
     if not isinstance(key, ScalarNode):
         fields.fault(key, "a variable's name is not a text", "write a plain name before the colon")
     elif key.value in values:
-        fields.fault(key, f"{key.value} stands twice here", f"it stands in line {values[key.value].line} too: keep one", "duplicate")
+        fields.fault(
+            key,
+            f"{key.value} stands twice here",
+            f"it stands in line {values[key.value].line} too: keep one",
+            "duplicate",
+        )
     elif key.value == "<<":
-        fields.fault(key, "merge keys are not read here", "put what several share into 'all' or a stage that others follow")
+        fields.fault(
+            key, "merge keys are not read here", "put what several share into 'all' or a stage that others follow"
+        )
     else:
         hint = suggestion(key.value, variables, "declare it in jar.yaml, or with `coinjar put --declare`")
         fields.fault(key, f"{key.value} is not declared", hint, "unknown-variable", subject=key.value)

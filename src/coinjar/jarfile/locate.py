@@ -17,11 +17,20 @@ def find_jar(start: Path, named: str | None) -> Path:
         for folder in (Path(named), Path(named) / "jar"):
             if (folder / "jar.yaml").is_file():
                 return folder
-        raise InputError("there is no jar.yaml", hint="--jar and COINJAR_JAR name the folder that holds jar.yaml", place=Location(named), code="no-jar")
+        raise InputError(
+            "there is no jar.yaml",
+            hint="--jar and COINJAR_JAR name the folder that holds jar.yaml",
+            place=Location(named),
+            code="no-jar",
+        )
     for above in (start, *start.parents):
         if (above / "jar" / "jar.yaml").is_file():
             return above / "jar"
-    raise InputError("there is no jar here or in a folder above", hint="`coinjar new` makes one; --jar PATH names one elsewhere", code="no-jar")
+    raise InputError(
+        "there is no jar here or in a folder above",
+        hint="`coinjar new` makes one; --jar PATH names one elsewhere",
+        code="no-jar",
+    )
 
 
 def config_folder() -> Path:
@@ -31,4 +40,7 @@ def config_folder() -> Path:
 
 def has_identity() -> bool:
     """Whether there seems to be an identity here that opens secrets; nothing of it is read."""
-    return bool(os.environ.get("COINJAR_IDENTITY") or os.environ.get("COINJAR_IDENTITY_FILE")) or (config_folder() / "identity").exists()
+    return (
+        bool(os.environ.get("COINJAR_IDENTITY") or os.environ.get("COINJAR_IDENTITY_FILE"))
+        or (config_folder() / "identity").exists()
+    )

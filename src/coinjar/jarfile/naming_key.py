@@ -27,7 +27,9 @@ def key_path(folder: Path) -> Path:
 
 def _sealed_on(folder: Path, layers: Sequence[str]) -> str | None:
     """The nearest layer that has a key of its own, and in it one for names."""
-    return next((layer for layer in reversed(layers) if (folder / "coins" / "keys" / f"{layer}.{ALL}.age").exists()), None)
+    return next(
+        (layer for layer in reversed(layers) if (folder / "coins" / "keys" / f"{layer}.{ALL}.age").exists()), None
+    )
 
 
 def has_naming_key(folder: Path, layers: Sequence[str]) -> bool:
@@ -38,7 +40,9 @@ def has_naming_key(folder: Path, layers: Sequence[str]) -> bool:
 def local_naming_key(folder: Path) -> bytes | None:
     """The key of .local/naming.key, which a stage's first sealed key takes over; None if there is none. Raises InputError for one that is no key."""
     path = key_path(folder)
-    return _key(read_bytes(path).decode(errors="replace").strip(), Location(shown_path(path))) if path.exists() else None
+    return (
+        _key(read_bytes(path).decode(errors="replace").strip(), Location(shown_path(path))) if path.exists() else None
+    )
 
 
 def _key(text: str, place: Location) -> bytes:

@@ -15,7 +15,11 @@ from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import place
 
 KEYS = ("about", "service", "stages", *ASKERS, "at", "pattern", "variable", "as", "expect", "expect_on")
-QUESTIONS: dict[str, tuple[str, ...]] = {"process": ("pid_file", "port", "runs"), "run": ("in", "pipeline"), "container": ("", "engine")}
+QUESTIONS: dict[str, tuple[str, ...]] = {
+    "process": ("pid_file", "port", "runs"),
+    "run": ("in", "pipeline"),
+    "container": ("", "engine"),
+}
 """The parts of a question that is a mapping; "" is the single text of the others."""
 _FORMS = ("is", "not", "matches", "present", "absent", "digest", "key")
 _WORD = Template("", ())
@@ -24,7 +28,13 @@ _WORD = Template("", ())
 class ProofReader:
     """Reads the proofs of a jar whose services, stages, variables and destinations are known."""
 
-    def __init__(self, fields: FieldReader, jar: Jar, stages: Callable[[Node, str], frozenset[str]], references: Callable[[Template, Node, str], None]) -> None:
+    def __init__(
+        self,
+        fields: FieldReader,
+        jar: Jar,
+        stages: Callable[[Node, str], frozenset[str]],
+        references: Callable[[Template, Node, str], None],
+    ) -> None:
         self.fields = fields
         self.jar = jar
         self._stages = stages
@@ -35,15 +45,26 @@ class ProofReader:
         fields, what = self.fields, f"proof '{name}'"
         before = len(fields.faults)
         own = fields.fields(node, what, KEYS)
-        askers = [one for one in ASKERS if one in own]
+        askers = [asker for asker in ASKERS if asker in own]
         if len(askers) != 1:
-            fields.fault(key, f"{what} asks {' and '.join(askers) or 'nobody'}", f"give it one of {', '.join(ASKERS)}", "proof")
+            fields.fault(
+                key, f"{what} asks {' and '.join(askers) or 'nobody'}", f"give it one of {', '.join(ASKERS)}", "proof"
+            )
             return None
-        service = fields.text(own.get("service"), "service") or (next(iter(self.jar.services)) if len(self.jar.services) == 1 else None)
+        service = fields.text(own.get("service"), "service") or (
+            next(iter(self.jar.services)) if len(self.jar.services) == 1 else None
+        )
         if service is not None and service not in self.jar.services:
-            fields.fault(own["service"], f"there is no service '{service}'", suggestion(service, self.jar.services, "name one"), "unknown-service")
+            fields.fault(
+                own["service"],
+                f"there is no service '{service}'",
+                suggestion(service, self.jar.services, "name one"),
+                "unknown-service",
+            )
         if service is None:
-            fields.fault(key, f"{what} names no service", f"add service: one of {', '.join(self.jar.services)}", "proof")
+            fields.fault(
+                key, f"{what} names no service", f"add service: one of {', '.join(self.jar.services)}", "proof"
+            )
         given = {
             "about": fields.text(own.get("about"), "about"),
             "at": fields.text(own.get("at"), "at"),
@@ -52,7 +73,12 @@ class ProofReader:
             "dialect": fields.text(own.get("as"), "as"),
         }
         if given["at"] and not given["at"].startswith("/"):
-            fields.fault(own["at"], f"'{given['at']}' is no JSON Pointer", "it begins with '/', as in /settings/LEVEL (RFC 6901)", "pointer")
+            fields.fault(
+                own["at"],
+                f"'{given['at']}' is no JSON Pointer",
+                "it begins with '/', as in /settings/LEVEL (RFC 6901)",
+                "pointer",
+            )
         proof = Proof(
             name=name,
             place=place(key, fields.file),
@@ -65,7 +91,9 @@ class ProofReader:
             **given,
         )
         if proof.expect is None and not proof.expect_on and not proof.whole_environment:
-            fields.fault(key, f"{what} does not say what it expects", "add expect: …, or expect_on: {STAGE: …}", "proof")
+            fields.fault(
+                key, f"{what} does not say what it expects", "add expect: …, or expect_on: {STAGE: …}", "proof"
+            )
         return proof if len(fields.faults) == before else None
 
     def _template(self, node: Node, what: str) -> Template:
@@ -86,20 +114,22 @@ class ProofReader:
         allowed = QUESTIONS.get(asker, ())
         own = self.fields.fields(node, f"{asker} of {what}", allowed or ("",))
         if asker == "run" and len(own) != len(allowed):
-            self.fields.fault(node, f"'run' of {what} has in: and pipeline:", "name the destination, and the pipeline there", "proof")
+            self.fields.fault(
+                node, f"'run' of {what} has in: and pipeline:", "name the destination, and the pipeline there", "proof"
+            )
         if asker == "process" and len(own) != 1:
             self.fields.fault(node, f"'process' of {what} has one of {', '.join(allowed)}", "keep one", "proof")
-        return {key: self._template(one, f"{asker} of {what}") for key, one in own.items()}
+        return {key: self._template(node, f"{asker} of {what}") for key, node in own.items()}
 
     def _by_stage(self, node: Node, what: str) -> dict[str, Expected]:
         found = {}
-        for stage, key, one in self.fields.members(node, f"expect_on of {what}"):
+        for stage, key, child in self.fields.members(node, f"expect_on of {what}"):
             if stage not in self.jar.stages:
                 try:
                     self.jar.stage(stage)
                 except CoinJarError as fault:
                     self.fields.fault(key, fault.message, fault.hint, "unknown-stage")
-            if expected := self._expected(one, what):
+            if expected := self._expected(child, what):
                 found[stage] = expected
         return found
 
@@ -110,13 +140,20 @@ class ProofReader:
         own = fields.fields(node, f"expect of {what}", _FORMS)
         forms = [one for one in own if one != "key"]
         if len(forms) != 1:
-            fields.fault(node, f"expect of {what} has one of is, not, matches, present, absent, digest", "keep one", "proof")
+            fields.fault(
+                node, f"expect of {what} has one of is, not, matches, present, absent, digest", "keep one", "proof"
+            )
             return None
         form = forms[0]
         if form in ("present", "absent"):
             if not fields.flag(own[form], form):
                 other = {"present": "absent", "absent": "present"}[form]
-                fields.fault(own[form], f"'{form}' of {what} can only be true", f"write {{{other}: true}} for the contrary", "proof")
+                fields.fault(
+                    own[form],
+                    f"'{form}' of {what} can only be true",
+                    f"write {{{other}: true}} for the contrary",
+                    "proof",
+                )
             return Expected(form, "", here)
         if form == "matches":
             return Expected(form, fields.pattern(own[form], "'matches'"), here)
@@ -125,7 +162,13 @@ class ProofReader:
             for name in names:
                 if name not in self.jar.variables:
                     hint = suggestion(name, self.jar.variables, "write {digest: NAME, key: NAME}, both declared")
-                    fields.fault(node, f"expect of {what} names {name or 'no key'}, which is not declared", hint, "unknown-variable", subject=name)
+                    fields.fault(
+                        node,
+                        f"expect of {what} names {name or 'no key'}, which is not declared",
+                        hint,
+                        "unknown-variable",
+                        subject=name,
+                    )
             return Expected(form, names[0], here, names[1])
         return Expected(form, self._template(own[form], f"expect of {what}"), here)
 

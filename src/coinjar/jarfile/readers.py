@@ -55,14 +55,14 @@ class Readers(Record):
 
     def of(self, stage: str) -> list[Reader]:
         """Who opens a stage, or part of it."""
-        return [one for one in self.readers.values() if stage in one.opens]
+        return [reader for reader in self.readers.values() if stage in reader.opens]
 
     def people(self, stage: str) -> list[Reader]:
         """Who opens all of a stage."""
-        return [one for one in self.of(stage) if one.service is None]
+        return [reader for reader in self.of(stage) if reader.service is None]
 
     def rows(self, stage: str) -> list[tuple[str, ...]]:
-        return [one.row for one in self.of(stage)]
+        return [reader.row for reader in self.of(stage)]
 
 
 def readers_path(folder: Path) -> Path:
@@ -85,14 +85,22 @@ def read_readers(data: bytes, file: str) -> Readers:
         return Readers()
     top = fields.fields(root, "readers.yaml", ("readers", "vouched"))
     readers: dict[str, Reader] = {}
-    for label, key, value in fields.members(top["readers"], "'readers'") if "readers" in top and not is_null(top["readers"]) else ():
+    for label, key, value in (
+        fields.members(top["readers"], "'readers'") if "readers" in top and not is_null(top["readers"]) else ()
+    ):
         own = fields.fields(value, f"reader '{label}'", KEYS)
         if not re.fullmatch(SMALL_NAME, label):
             fields.fault(key, "a reader's label is 1 to 63 of a-z, 0-9, '-' and '_'", "choose another label")
         recipient = fields.text(own.get("recipient"), f"recipient of {label}")
-        words = recipient_fault(recipient) or ("it has a comment behind it" if recipient != without_comment(recipient) else None)
+        words = recipient_fault(recipient) or (
+            "it has a comment behind it" if recipient != without_comment(recipient) else None
+        )
         if words:
-            fields.fault(own.get("recipient", key), f"the recipient of {label} is none: {words}", "`coinjar identity show` prints one")
+            fields.fault(
+                own.get("recipient", key),
+                f"the recipient of {label} is none: {words}",
+                "`coinjar identity show` prints one",
+            )
         opens = tuple(text for text, _ in fields.texts(own.get("opens"), f"opens of {label}"))
         service = fields.text(own.get("service"), f"service of {label}") or None
         if service and not re.fullmatch(SMALL_NAME, service):  # what is vouched for must not be written in two ways
@@ -119,7 +127,9 @@ def read_readers(data: bytes, file: str) -> Readers:
 def differences(old: Readers, new: Readers) -> list[Edit]:
     """The edits that make one out of the other."""
     edits = [Edit(("vouched", name), None) for name in old.vouched if name not in new.vouched]
-    edits += [Edit(("vouched", name), codes[0]) for name, codes in new.vouched.items() if old.vouched.get(name) != codes]
+    edits += [
+        Edit(("vouched", name), codes[0]) for name, codes in new.vouched.items() if old.vouched.get(name) != codes
+    ]
     for label, reader in new.readers.items():
         before = old.readers.get(label)
         if before is None:
@@ -136,7 +146,9 @@ def _fields(reader: Reader) -> dict[str, Plain]:
         found["service"] = reader.service
     if reader.offline:
         found["offline"] = "true"
-    return found | {"recipient": reader.recipient}  # last, as the line that no other has: else a merge of two new readers would share one
+    return found | {
+        "recipient": reader.recipient
+    }  # last, as the line that no other has: else a merge of two new readers would share one
 
 
 def without_doubles(data: bytes) -> bytes:

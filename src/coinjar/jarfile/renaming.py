@@ -51,9 +51,9 @@ class _NameSplices:
         """The names in a list; where its shapes would lose one, that is added."""
         if node is None or node.kind != "seq":
             return
-        names = [one.text for one in node.elements]
-        for one in node.elements:
-            yield from self.scalar(one, _renamed)
+        names = [child.text for child in node.elements]
+        for child in node.elements:
+            yield from self.scalar(child, _renamed)
         lost = left_behind(names, self.renames)
         if lost and node.elements and node.flow:
             yield node.elements[-1].end, node.elements[-1].end, "".join(f", {name}" for name in lost)
@@ -74,8 +74,8 @@ def _renamed(text: str, renames: Mapping[str, str]) -> str:
 def _declaration(names: _NameSplices, member: TreeMember) -> Splices:
     yield from names.key(member)
     yield from names.text_of(member.value.child("default") if member.value.kind == "map" else None)
-    for one in _elements(member.value, "only_with"):
-        yield from names.scalar(one, condition)
+    for node in _elements(member.value, "only_with"):
+        yield from names.scalar(node, condition)
 
 
 def in_jar_yaml(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
@@ -85,8 +85,8 @@ def in_jar_yaml(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
         for member in _members(root, "variables"):
             yield from _declaration(names, member)
         for member in _members(root, "together"):
-            for one in member.value.elements:
-                yield from names.scalar(one, _renamed)
+            for node in member.value.elements:
+                yield from names.scalar(node, _renamed)
         for entry in _elements(root, "accepted"):
             if (variable := entry.child("variable")) is not None:
                 yield from names.scalar(variable, _renamed)
@@ -116,7 +116,7 @@ def in_description(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
     """A platform's description with the names that it reserves or supplies renamed."""
 
     def splices(names: _NameSplices, root: TreeNode) -> Splices:
-        for member in [one for top in (root, root.child("names") or root) for one in top.members]:
+        for member in [member for top in (root, root.child("names") or root) for member in top.members]:
             if member.name in _LISTS:
                 yield from names.every(member.value)
 
@@ -133,11 +133,11 @@ def in_environments(data: bytes, file: str, pointers: Sequence[str], renames: Ma
                 entries = held(follow(root, pointer).node)
             except InputError:
                 continue
-            for one in entries:
-                if one.name in renames:
-                    node = one.at.child("name") or one.at if one.at.kind == "map" else one.at
+            for entry in entries:
+                if entry.name in renames:
+                    node = entry.at.child("name") or entry.at if entry.at.kind == "map" else entry.at
                     start = node.start + (node.style in ("'", '"'))
-                    yield start, start + len(one.name), renames[one.name]
+                    yield start, start + len(entry.name), renames[entry.name]
 
     return _rewritten(data, file, renames, splices)
 
@@ -169,7 +169,9 @@ def _elements(node: TreeNode, name: str) -> list[TreeNode]:
     return inner.elements if inner is not None else []
 
 
-def _rewritten(data: bytes, file: str, renames: Mapping[str, str], splices: Callable[[_NameSplices, TreeNode], Splices]) -> bytes:
+def _rewritten(
+    data: bytes, file: str, renames: Mapping[str, str], splices: Callable[[_NameSplices, TreeNode], Splices]
+) -> bytes:
     """The text with the splices made. Raises InputError if what comes out is not YAML any more."""
     compose(data, file)
     text = data.decode()
@@ -182,5 +184,7 @@ def _rewritten(data: bytes, file: str, renames: Mapping[str, str], splices: Call
     try:
         compose(new, file)
     except InputError:
-        raise InputError("the names cannot be changed here", hint="change them by hand", place=Location(file), code="edit") from None
+        raise InputError(
+            "the names cannot be changed here", hint="change them by hand", place=Location(file), code="edit"
+        ) from None
     return new

@@ -23,9 +23,17 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
     faults: list[CoinJarError] = []
     coins = parse(data, file)
     sealed = {coin.name for coin in coins}
-    found: Layer = {scope: {name: written for name, written in values.items() if name not in sealed} for scope, values in layer.items()}
-    former = {old: one.name for one in jar.variables.values() for old in one.formerly}
-    coins = [one for one in coins if one.name not in former or (one.compartment, former[one.name]) not in {each.slot for each in coins}]
+    found: Layer = {
+        scope: {name: written for name, written in values.items() if name not in sealed}
+        for scope, values in layer.items()
+    }
+    former = {old: variable.name for variable in jar.variables.values() for old in variable.formerly}
+    coins = [
+        entry
+        for entry in coins
+        if entry.name not in former
+        or (entry.compartment, former[entry.name]) not in {other_entry.slot for other_entry in coins}
+    ]
     plain = {variable: written for values in layer.values() for variable, written in values.items()}
     lines: dict[tuple[str, str], list[int]] = {}
     for coin in coins:
@@ -51,21 +59,41 @@ def _doubt(coin: SealedEntry, file: str, lines: list[int], plain: Definition | N
     place = Location(file, coin.line, 1)
     if plain is not None:
         hint = "`coinjar readers seal` settles it if both say the same; else remove the one that is wrong"
-        return InputError(f"{coin.name} is sealed here, and written in plain text at {plain.place}", hint=hint, place=place, code="both")
+        return InputError(
+            f"{coin.name} is sealed here, and written in plain text at {plain.place}",
+            hint=hint,
+            place=place,
+            code="both",
+        )
     if len(lines) > 1:
         words = f"{coin.name} stands in lines {' and '.join(map(str, lines))} for {coin.compartment}: two branches changed it"
-        return DecryptionError(words, hint="remove one of the lines, or put the value anew", place=place, code="tampered")
+        return DecryptionError(
+            words, hint="remove one of the lines, or put the value anew", place=place, code="tampered"
+        )
     return None
 
 
 def _misfit(jar: Jar, coin: SealedEntry, file: str) -> InputError | None:
     place = Location(file, coin.line, 1)
-    declared = jar.variables.get(coin.name) or next((one for one in jar.variables.values() if coin.name in one.formerly), None)
+    declared = jar.variables.get(coin.name) or next(
+        (variable for variable in jar.variables.values() if coin.name in variable.formerly), None
+    )
     if declared is None:
         hint = suggestion(coin.name, jar.variables, "declare it in jar.yaml with secret: true, or remove the line")
-        return InputError(f"{coin.name} is sealed here, and not declared", hint=hint, place=place, code="unknown-variable", subject=coin.name)
+        return InputError(
+            f"{coin.name} is sealed here, and not declared",
+            hint=hint,
+            place=place,
+            code="unknown-variable",
+            subject=coin.name,
+        )
     if not declared.secret:
-        return InputError(f"{coin.name} is sealed here, and not declared as a secret", hint="add secret: true in jar.yaml", place=place, code="not-secret")
+        return InputError(
+            f"{coin.name} is sealed here, and not declared as a secret",
+            hint="add secret: true in jar.yaml",
+            place=place,
+            code="not-secret",
+        )
     if coin.compartment != ALL and coin.compartment not in jar.services:
         hint = suggestion(coin.compartment, [ALL, *jar.services], f"the services are {', '.join(jar.services)}")
         return InputError(f"there is no service '{coin.compartment}'", hint=hint, place=place, code="unknown-service")

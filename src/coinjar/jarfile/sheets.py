@@ -8,7 +8,17 @@ from typing import NamedTuple
 
 from yaml.nodes import Node, SequenceNode
 
-from coinjar.core.dispositions import CARRIED, FATES, GIVEN, LEFT, RENAMED, REPLACED, SUPPLIED, InboundReference, SheetEntry
+from coinjar.core.dispositions import (
+    CARRIED,
+    FATES,
+    GIVEN,
+    LEFT,
+    RENAMED,
+    REPLACED,
+    SUPPLIED,
+    InboundReference,
+    SheetEntry,
+)
 from coinjar.core.errors import InputError, Location, raise_all
 from coinjar.core.names import suggestion
 from coinjar.documents.edit import Edit, apply
@@ -65,7 +75,7 @@ class Sheet(NamedTuple):
 
     def of(self, *groups: str) -> list[SheetLine]:
         """The lines of some groups."""
-        return [one for one in self.lines if one.group in groups]
+        return [line for line in self.lines if line.group in groups]
 
 
 def write_sheet(
@@ -80,9 +90,16 @@ def write_sheet(
 ) -> None:
     """Write a new sheet. Raises InputError if there is a file already, ExternalError."""
     if path.exists():
-        raise InputError("there is a file already", hint="name another with --out, or move this one away", place=Location(shown_path(path)), code="exists")
+        raise InputError(
+            "there is a file already",
+            hint="name another with --out, or move this one away",
+            place=Location(shown_path(path)),
+            code="exists",
+        )
     flow = ScalarWriter().flow
-    lines = [f"# A move from {source} to {target}. Move a line to another group where something else should become of it; then\n"]
+    lines = [
+        f"# A move from {source} to {target}. Move a line to another group where something else should become of it; then\n"
+    ]
     lines += [
         f"#   coinjar migrate --execute {path.name}\n",
         "# No value of a secret is in here: `digest` only shows whether one was changed since.\n",
@@ -91,22 +108,40 @@ def write_sheet(
     lines += [f"from: {flow(source)}\n", f"to: {flow(target)}\n", f"stages: {flow([*stages])}\n"]
     lines += [f"service: {flow(service)}\n"] if service else []
     by_group: dict[str, list[SheetEntry]] = {}
-    for one in entries:
-        by_group.setdefault(one.group, []).append(one)
+    for entry in entries:
+        by_group.setdefault(entry.group, []).append(entry)
     for group in FATES:
         if group not in by_group:
             continue
         lines.append(f"\n{group}:   # {_ABOUT[group]}\n")
-        for one in by_group[group]:
-            named = {"as": one.becomes} if one.group == RENAMED else {}
+        for entry in by_group[group]:
+            named = {"as": entry.becomes} if entry.group == RENAMED else {}
             lines.append(
-                "  - " + flow({"variable": one.variable, **named, "where": [*one.where], "why": one.why, "digest": digests[one.variable, one.where]}) + "\n"
+                "  - "
+                + flow(
+                    {
+                        "variable": entry.variable,
+                        **named,
+                        "where": [*entry.where],
+                        "why": entry.why,
+                        "digest": digests[entry.variable, entry.where],
+                    }
+                )
+                + "\n"
             )
     if pointings:
-        lines.append("\nrepointed:   # values that contain an address of the old place, and what stands there afterwards\n")
-        for each in pointings:
-            where = f"{each.stage}/{each.scope}"
-            held = {"variable": each.variable, "where": where, "address": each.address, "becomes": each.becomes, "why": each.why}
+        lines.append(
+            "\nrepointed:   # values that contain an address of the old place, and what stands there afterwards\n"
+        )
+        for reference in pointings:
+            where = f"{reference.stage}/{reference.scope}"
+            held = {
+                "variable": reference.variable,
+                "where": where,
+                "address": reference.address,
+                "becomes": reference.becomes,
+                "why": reference.why,
+            }
             lines.append("  - " + flow({**held}) + "\n")
     text = "".join(lines).encode()
     compose(text, shown_path(path))
@@ -119,7 +154,12 @@ def read_sheet(path: Path) -> Sheet:
     fields = FieldReader(file)
     root = compose(read_bytes(path), file)
     if root is None or is_null(root):
-        raise InputError("the sheet is empty", hint="`coinjar migrate FROM TO --out FILE` makes one", place=Location(file), code="sheet")
+        raise InputError(
+            "the sheet is empty",
+            hint="`coinjar migrate FROM TO --out FILE` makes one",
+            place=Location(file),
+            code="sheet",
+        )
     top = fields.fields(root, "a sheet", TOP)
     raise_all(fields.faults if not top else [])
     if fields.text(top.get("move"), "move") != "1":
@@ -129,33 +169,55 @@ def read_sheet(path: Path) -> Sheet:
     lines = [line for group in FATES if group in top for line in _lines(fields, group, top[group])]
     repointed = _repointed(fields, top["repointed"]) if "repointed" in top else []
     seen: dict[tuple[str, str], SheetLine] = {}
-    for one in lines:
-        for where in one.where:
-            other = seen.setdefault((one.variable, where), one)
-            if other is not one:
-                message = f"{one.variable} of {where} stands in line {other.place.line} too"
-                fields.faults.append(InputError(message, hint="one thing becomes of it: keep one line", place=one.place, code="sheet"))
+    for line in lines:
+        for where in line.where:
+            other = seen.setdefault((line.variable, where), line)
+            if other is not line:
+                message = f"{line.variable} of {where} stands in line {other.place.line} too"
+                fields.faults.append(
+                    InputError(message, hint="one thing becomes of it: keep one line", place=line.place, code="sheet")
+                )
     raise_all(fields.faults)
-    return Sheet(path, source, target, stages, fields.text(top.get("service"), "service") or None, lines, repointed, fields.text(top.get("emptied"), "emptied"))
+    return Sheet(
+        path,
+        source,
+        target,
+        stages,
+        fields.text(top.get("service"), "service") or None,
+        lines,
+        repointed,
+        fields.text(top.get("emptied"), "emptied"),
+    )
 
 
 def _lines(fields: FieldReader, group: str, node: Node) -> list[SheetLine]:
     if is_null(node):
         return []
     found = []
-    for number, (one, own) in enumerate(_each(fields, node, group, ("variable", "as", "where", "why", "digest", "outcome"))):
+    for number, (child, own) in enumerate(
+        _each(fields, node, group, ("variable", "as", "where", "why", "digest", "outcome"))
+    ):
         where = tuple(text for text, _ in fields.texts(own.get("where"), "where"))
         variable = fields.text(own.get("variable"), "variable")
         becomes = fields.text(own.get("as"), "as") or variable
         if not variable or not where:
-            fields.fault(one, "a line names a variable, and where it is", "take the line from the sheet as it was made")
+            fields.fault(
+                child, "a line names a variable, and where it is", "take the line from the sheet as it was made"
+            )
         if group == RENAMED and becomes == variable:
-            fields.fault(one, f"{variable} is to be renamed, and has no other name", "add as: NEW_NAME")
+            fields.fault(child, f"{variable} is to be renamed, and has no other name", "add as: NEW_NAME")
         if group != RENAMED and "as" in own and becomes != variable:
             fields.fault(own["as"], f"{variable} gets another name only in the group renamed", "move the line there")
         found.append(
             SheetLine(
-                group, number, variable, where, becomes, fields.text(own.get("why"), "why"), fields.text(own.get("digest"), "digest"), place(one, fields.file)
+                group,
+                number,
+                variable,
+                where,
+                becomes,
+                fields.text(own.get("why"), "why"),
+                fields.text(own.get("digest"), "digest"),
+                place(child, fields.file),
             )
         )
     return found
@@ -163,13 +225,19 @@ def _lines(fields: FieldReader, group: str, node: Node) -> list[SheetLine]:
 
 def _repointed(fields: FieldReader, node: Node) -> list[RepointedValue]:
     found = []
-    for number, (one, own) in enumerate(_each(fields, node, "repointed", ("variable", "where", "address", "becomes", "why", "outcome"))):
+    for number, (child, own) in enumerate(
+        _each(fields, node, "repointed", ("variable", "where", "address", "becomes", "why", "outcome"))
+    ):
         texts = {key: fields.text(own.get(key), key) for key in ("variable", "where", "address", "becomes", "why")}
         stage, slash, scope = texts["where"].partition("/")
         if not (texts["variable"] and slash and texts["address"]):
-            fields.fault(one, "a line names a variable, where it is (STAGE/SERVICE), and the address", "take the line from the sheet as it was made")
+            fields.fault(
+                child,
+                "a line names a variable, where it is (STAGE/SERVICE), and the address",
+                "take the line from the sheet as it was made",
+            )
         pointing = InboundReference(texts["variable"], stage, scope, texts["address"], texts["becomes"], texts["why"])
-        found.append(RepointedValue(number, pointing, "", place(one, fields.file)))
+        found.append(RepointedValue(number, pointing, "", place(child, fields.file)))
     return found
 
 
@@ -177,7 +245,7 @@ def _each(fields: FieldReader, node: Node, group: str, keys: Sequence[str]) -> l
     if not isinstance(node, SequenceNode):
         fields.fault(node, f"'{group}' must be a list", "write - {variable: NAME, where: [STAGE/SERVICE], why: …}")
         return []
-    return [(one, fields.fields(one, f"a line of '{group}'", keys)) for one in node.value]
+    return [(item, fields.fields(item, f"a line of '{group}'", keys)) for item in node.value]
 
 
 def tell_outcomes(sheet: Sheet, outcomes: Mapping[tuple[str, int], str], *, emptied: str = "") -> None:

@@ -15,7 +15,9 @@ from coinjar.documents.field_reader import NULL_HINT, FieldReader
 from coinjar.documents.yamltext import is_null
 
 FORMS = ("text", "command", "may_be_empty", "file", "base64", "from_env", "stored_in", "key", "unset")
-_JSON_WORD = r"null|true|false|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?"  # YAML 1.2.2, 10.2.1.2, as JSON writes it
+_JSON_WORD = (
+    r"null|true|false|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?"  # YAML 1.2.2, 10.2.1.2, as JSON writes it
+)
 _MOST_NODES = 100_000
 
 
@@ -59,7 +61,11 @@ def _form(fields: FieldReader, variable: Variable, node: Node) -> Content | None
     found = fields.fields(node, what, FORMS)
     main = [name for name in ("text", "command", "file", "from_env", "stored_in", "unset") if name in found]
     if len(main) != 1:
-        fields.fault(node, f"{what} must have one form, and has {' and '.join(main) or 'none'}", "keep one of text, command, file, from_env, stored_in, unset")
+        fields.fault(
+            node,
+            f"{what} must have one form, and has {' and '.join(main) or 'none'}",
+            "keep one of text, command, file, from_env, stored_in, unset",
+        )
         return None
     for extra, owner in (("may_be_empty", "command"), ("base64", "file"), ("key", "stored_in")):
         if extra in found and main != [owner]:
@@ -84,7 +90,9 @@ def _one_form(fields: FieldReader, what: str, form: str, found: dict[str, Node])
     if form == "file":
         return FromFile(fields.text(node, f"'file' of {what}"), fields.flag(found.get("base64"), "base64"))
     if form in ("from_env", "stored_in"):
-        return FromEnv(fields.text(node, f"'from_env' of {what}")) if form == "from_env" else _stored(fields, what, found)
+        return (
+            FromEnv(fields.text(node, f"'from_env' of {what}")) if form == "from_env" else _stored(fields, what, found)
+        )
     if not fields.flag(node, "unset"):
         fields.fault(node, f"'unset' of {what} can only be true", "write {unset: true}, or a value")
     return UNSET
@@ -92,20 +100,28 @@ def _one_form(fields: FieldReader, what: str, form: str, found: dict[str, Node])
 
 def _stored(fields: FieldReader, what: str, found: dict[str, Node]) -> FromStore:
     if "key" not in found:
-        fields.fault(found["stored_in"], f"{what} does not say under which key", "write {stored_in: DESTINATION, key: KEY}")
-    return FromStore(fields.text(found["stored_in"], f"'stored_in' of {what}"), fields.text(found.get("key"), f"'key' of {what}"))
+        fields.fault(
+            found["stored_in"], f"{what} does not say under which key", "write {stored_in: DESTINATION, key: KEY}"
+        )
+    return FromStore(
+        fields.text(found["stored_in"], f"'stored_in' of {what}"), fields.text(found.get("key"), f"'key' of {what}")
+    )
 
 
 def _as_list(fields: FieldReader, variable: Variable, node: SequenceNode) -> str | None:
     elements = []
-    for one in node.value:
-        if not isinstance(one, ScalarNode):
-            fields.fault(one, f"an element of {variable.name} is not a text", "a list holds texts; for more declare it as kind: json")
+    for item in node.value:
+        if not isinstance(item, ScalarNode):
+            fields.fault(
+                item,
+                f"an element of {variable.name} is not a text",
+                "a list holds texts; for more declare it as kind: json",
+            )
             return None
-        if is_null(one):
-            fields.fault(one, f"an element of {variable.name} is a bare null", 'write "" or "null"', "null")
+        if is_null(item):
+            fields.fault(item, f"an element of {variable.name} is a bare null", 'write "" or "null"', "null")
             return None
-        elements.append(str(one.value))
+        elements.append(str(item.value))
     try:
         return join_list(elements, variable.constraints)
     except ValueError as fault:
@@ -136,10 +152,14 @@ def _write_json(node: Node, parts: list[str], above: list[int]) -> None:
     if id(node) in above:
         raise _NotJson(node, "it holds itself", "remove the alias that points to what is around it")
     if len(parts) > _MOST_NODES:
-        raise _NotJson(node, f"it has over {_MOST_NODES} parts once its aliases are followed", "write less, or put it into a file")
+        raise _NotJson(
+            node, f"it has over {_MOST_NODES} parts once its aliases are followed", "write less, or put it into a file"
+        )
     if isinstance(node, ScalarNode):
         bare = not node.style and (re.fullmatch(_JSON_WORD, node.value) or node.value in ("", "~"))
-        parts.append((node.value if node.value not in ("", "~") else "null") if bare else dumps(node.value, ensure_ascii=False))
+        parts.append(
+            (node.value if node.value not in ("", "~") else "null") if bare else dumps(node.value, ensure_ascii=False)
+        )
         return
     above.append(id(node))
     if isinstance(node, MappingNode):

@@ -53,8 +53,8 @@ class TextMentions(NamedTuple):
 def in_order(mentions: Iterable[Mention], unknown: Iterable[ComputedName] = ()) -> TextMentions:
     """One mention a place: the first that knows a default, else the first."""
     best: dict[int, Mention] = {}
-    for one in mentions:
-        known = best.get(one.start)
-        if known is None or (known.default is None and one.default is not None and known.how == one.how):
-            best[one.start] = one
-    return TextMentions(sorted(best.values(), key=lambda one: one.start), sorted(set(unknown)))
+    for mention in mentions:
+        known = best.get(mention.start)
+        if known is None or (known.default is None and mention.default is not None and known.how == mention.how):
+            best[mention.start] = mention
+    return TextMentions(sorted(best.values(), key=lambda mention: mention.start), sorted(set(unknown)))

@@ -13,8 +13,12 @@ from coinjar.mentions.yaml_nodes import YamlText, scalars
 def is_compose(root: TreeNode) -> bool:
     """Whether a document is a Compose file."""
     services = root.child("services")
-    each = [one.value for one in services.members] if services is not None and services.kind == "map" else []
-    return bool(each) and all(one.plain.kind == "map" for one in each) and any(one.plain.child(key) is not None for one in each for key in ("image", "build"))
+    each = [member.value for member in services.members] if services is not None and services.kind == "map" else []
+    return (
+        bool(each)
+        and all(node.plain.kind == "map" for node in each)
+        and any(node.plain.child(key) is not None for node in each for key in ("image", "build"))
+    )
 
 
 def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention]:
@@ -23,11 +27,14 @@ def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention]:
     for member in services.members if services else []:
         service = member.value.plain
         build = service.child("build")
-        for place in (service.child("environment"), build.child("args") if build is not None and build.kind == "map" else None):
+        for place in (
+            service.child("environment"),
+            build.child("args") if build is not None and build.kind == "map" else None,
+        ):
             if place is not None:
                 yield from _environment(text, place, member.name)
-    for one in scalars(root):
-        yield from references(text.data, *text.inside(one.node))
+    for visited in scalars(root):
+        yield from references(text.data, *text.inside(visited.node))
 
 
 def _environment(text: YamlText, place: TreeNode, service: str) -> Iterator[Mention]:
@@ -37,7 +44,7 @@ def _environment(text: YamlText, place: TreeNode, service: str) -> Iterator[Ment
             yield from _environment(text, member.value, service)
         else:
             yield text.mention(member.key, READ if member.value.is_null else SET, service)
-    for one in place.plain.elements:
-        name, equals, _ = one.text.partition("=")
-        found = text.mention(one, SET if equals else READ, service)
+    for node in place.plain.elements:
+        name, equals, _ = node.text.partition("=")
+        found = text.mention(node, SET if equals else READ, service)
         yield found._replace(name=name, end=found.start + len(name.encode()))

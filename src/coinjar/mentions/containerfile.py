@@ -10,7 +10,9 @@ from coinjar.mentions.base import READ, SET, Mention, TextMentions, in_order
 from coinjar.mentions.dollars import references
 from coinjar.mentions.expressions import masked, misplaced
 
-_SET_BY_BUILDERS = frozenset(f"{where}{what}" for where in ("TARGET", "BUILD") for what in ("PLATFORM", "OS", "ARCH", "VARIANT"))
+_SET_BY_BUILDERS = frozenset(
+    f"{where}{what}" for where in ("TARGET", "BUILD") for what in ("PLATFORM", "OS", "ARCH", "VARIANT")
+)
 _PAIR = re.compile(rb"""([A-Za-z_][-.\w]*)(?:=((?:"(?:\\.|[^"\\])*"|'[^']*'|\\.|[^\s"'\\])*))?""", re.DOTALL)
 _HEREDOC = re.compile(rb"<<-?(['\"]?)(\w+)\1")
 _QUOTED = re.compile(rb'"((?:\\.|[^"\\])*)"')
@@ -35,7 +37,7 @@ def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
             mentions += _set(data, start, end)
         else:
             mentions += references(_without(data, start, end, _SINGLE), start, end, backslash=True)
-    return in_order([one for one in mentions if one.name not in _SET_BY_BUILDERS], unknown)
+    return in_order([mention for mention in mentions if mention.name not in _SET_BY_BUILDERS], unknown)
 
 
 def _instructions(data: bytes) -> Iterator[tuple[bytes, int, int]]:
@@ -67,7 +69,7 @@ def _line_end(data: bytes, at: int) -> int:
 
 def _without(data: bytes, start: int, end: int, pattern: re.Pattern[bytes]) -> bytes:
     """The text with what a pattern matches between two places blanked out."""
-    return data[:start] + pattern.sub(lambda one: b" " * len(one[0]), data[start:end]) + data[end:]
+    return data[:start] + pattern.sub(lambda match: b" " * len(match[0]), data[start:end]) + data[end:]
 
 
 def run_by_shell(data: bytes, start: int, end: int) -> TextMentions:
@@ -87,11 +89,13 @@ def run_by_shell(data: bytes, start: int, end: int) -> TextMentions:
 
 
 def _arguments(data: bytes, start: int, end: int) -> Iterator[Mention]:
-    for one in _PAIR.finditer(data, start, end):
-        default = one[2].decode(errors="replace").strip("\"'") if one[2] is not None else None
-        yield Mention(one[1].decode(), *one.span(1), READ, default if default is None or "$" not in default else None)
-        if one[2]:
-            yield from references(data, *one.span(2), backslash=True)
+    for match in _PAIR.finditer(data, start, end):
+        default = match[2].decode(errors="replace").strip("\"'") if match[2] is not None else None
+        yield Mention(
+            match[1].decode(), *match.span(1), READ, default if default is None or "$" not in default else None
+        )
+        if match[2]:
+            yield from references(data, *match.span(2), backslash=True)
 
 
 def _set(data: bytes, start: int, end: int) -> Iterator[Mention]:
@@ -100,7 +104,7 @@ def _set(data: bytes, start: int, end: int) -> Iterator[Mention]:
         yield Mention(first[1].decode(), *first.span(1), SET)
         yield from references(data, first.end(), end, backslash=True)
         return
-    for one in _PAIR.finditer(data, start, end):
-        if one[2] is not None:
-            yield Mention(one[1].decode(), *one.span(1), SET)
-            yield from references(_without(data, *one.span(2), _SINGLE), *one.span(2), backslash=True)
+    for match in _PAIR.finditer(data, start, end):
+        if match[2] is not None:
+            yield Mention(match[1].decode(), *match.span(1), SET)
+            yield from references(_without(data, *match.span(2), _SINGLE), *match.span(2), backslash=True)

@@ -55,11 +55,11 @@ class SyntaxConverter:
 
     def each(self, nodes: Sequence[Syntax]) -> list[tree.Node]:
         """Those of the nodes that matter."""
-        return [self.grow(one) for one in nodes if self.touches(one)]
+        return [self.grow(node) for node in nodes if self.touches(node)]
 
     def all(self, nodes: Sequence[Syntax]) -> list[tree.Node]:
         """All of the nodes but comments."""
-        return [self.grow(one) for one in nodes if "comment" not in one.type]
+        return [self.grow(node) for node in nodes if "comment" not in node.type]
 
     def field(self, node: Syntax, name: str) -> tree.Node:
         return self.grow(node.child_by_field_name(name))
@@ -73,11 +73,17 @@ class SyntaxConverter:
 
     def member(self, node: Syntax, of: str, name: str) -> tree.Node:
         last = node.child_by_field_name(name)
-        return tree.MemberNode(self.field(node, of), self.word(last), last.start_byte if last else 0, last.end_byte if last else 0)
+        return tree.MemberNode(
+            self.field(node, of), self.word(last), last.start_byte if last else 0, last.end_byte if last else 0
+        )
 
     def binary(self, node: Syntax) -> tree.Node:
         """Two sides with a sign between them."""
-        left, right, sign = self.field(node, "left"), self.field(node, "right"), self.word(node.child_by_field_name("operator"))
+        left, right, sign = (
+            self.field(node, "left"),
+            self.field(node, "right"),
+            self.word(node.child_by_field_name("operator")),
+        )
         if sign in self.falls_back:
             return tree.FallbackNode(left, right)
         if sign in self.joins:
@@ -88,7 +94,9 @@ class SyntaxConverter:
 
     def choice(self, node: Syntax) -> tree.Node:
         """A condition and what follows from it, as a value or as a statement."""
-        return tree.ConditionalNode(self.field(node, "condition"), self.field(node, "consequence"), self.field(node, "alternative"))
+        return tree.ConditionalNode(
+            self.field(node, "condition"), self.field(node, "consequence"), self.field(node, "alternative")
+        )
 
     def assign(self, node: Syntax) -> tree.Node:
         return tree.AssignmentNode(self.field(node, "left"), self.field(node, "right"))
@@ -101,7 +109,9 @@ class SyntaxConverter:
     def function(self, node: Syntax) -> tree.Node:
         """A function whose parameters have names."""
         parameters = node.child_by_field_name("parameters")
-        names = [self.word(one.child_by_field_name("name")) for one in parameters.named_children] if parameters else []
+        names = (
+            [self.word(child.child_by_field_name("name")) for child in parameters.named_children] if parameters else []
+        )
         return tree.FunctionNode(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
 
     def declared(self, node: Syntax) -> tree.Node:
@@ -115,24 +125,31 @@ class SyntaxConverter:
     def pieces(self, text: tree.StringNode, pattern: re.Pattern[str]) -> list[tree.Node]:
         """The names that a text refers to: what the last group of a pattern finds."""
         found: list[tree.Node] = []
-        for one in pattern.finditer(text.text):
-            group = one.lastindex or 0
-            start = text.start + len(text.text[: one.start(group)].encode())
-            found.append(tree.StringNode(one[group], start, start + len(one[group].encode())))
+        for match in pattern.finditer(text.text):
+            group = match.lastindex or 0
+            start = text.start + len(text.text[: match.start(group)].encode())
+            found.append(tree.StringNode(match[group], start, start + len(match[group].encode())))
         return found
 
     def text(self, node: Syntax, inner: Sequence[str], *, opens: str = "\"'`") -> tree.Node:
         """A string: a text if it is one piece, or nothing; else whatever is inserted into it."""
-        parts = [one for one in node.named_children if one.type not in ("string_start", "string_end")]
+        parts = [child for child in node.named_children if child.type not in ("string_start", "string_end")]
         if not parts:
             word = self.word(node)
             bare = word.lstrip("@rRbBuU#").strip("#")
-            width = next((count for count in (3, 1) if bare[:1] and bare[:1] in opens and bare.startswith(bare[0] * count) and len(bare) >= 2 * count), 0)
+            width = next(
+                (
+                    count
+                    for count in (3, 1)
+                    if bare[:1] and bare[:1] in opens and bare.startswith(bare[0] * count) and len(bare) >= 2 * count
+                ),
+                0,
+            )
             start = node.start_byte + word.index(bare) + width if bare else node.start_byte
             return tree.StringNode(bare[width : len(bare) - width], start, start + len(bare.encode()) - 2 * width)
-        if all(one.type in inner for one in parts):
+        if all(node.type in inner for node in parts):
             start, end = parts[0].start_byte, parts[-1].end_byte
-            plain = not any("escape" in one.type for one in parts)
+            plain = not any("escape" in node.type for node in parts)
             return tree.StringNode(self.data[start:end].decode(errors="replace"), start, end, exact=plain)
         return tree.Node(self.each(parts))
 
@@ -145,11 +162,13 @@ class SyntaxConverter:
 
     def inside(self, node: Syntax) -> tree.Node:
         """What a node is wrapped around: parentheses, casts."""
-        children = [one for one in node.named_children if "comment" not in one.type]
+        children = [child for child in node.named_children if "comment" not in child.type]
         return self.grow(children[0]) if children else tree.Node()
 
 
-def reader(grammar: Callable[[], object], grower: type[SyntaxConverter]) -> Callable[[bytes, frozenset[str]], TextMentions]:
+def reader(
+    grammar: Callable[[], object], grower: type[SyntaxConverter]
+) -> Callable[[bytes, frozenset[str]], TextMentions]:
     """A reader of a language: grows its tree again with what the first look has shown to matter."""
     parsers: list[Parser] = []
 

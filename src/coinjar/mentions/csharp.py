@@ -28,8 +28,12 @@ class CSharpConverter(SyntaxConverter):
             "Environment.ExpandEnvironmentVariables": AccessPattern(all_names=True),
         },
         same={"System.Environment": "Environment", "global::System.Environment": "Environment"},
-        conversions=frozenset({"int.Parse", "long.Parse", "bool.Parse", "Convert.ToInt32", "Convert.ToBoolean", "ToString", "Trim"}),
-        asking=frozenset({"string.IsNullOrEmpty", "string.IsNullOrWhiteSpace", "String.IsNullOrEmpty", "String.IsNullOrWhiteSpace"}),
+        conversions=frozenset(
+            {"int.Parse", "long.Parse", "bool.Parse", "Convert.ToInt32", "Convert.ToBoolean", "ToString", "Trim"}
+        ),
+        asking=frozenset(
+            {"string.IsNullOrEmpty", "string.IsNullOrWhiteSpace", "String.IsNullOrEmpty", "String.IsNullOrWhiteSpace"}
+        ),
         child_maps=frozenset({"Environment", "EnvironmentVariables"}),
     )
 
@@ -41,7 +45,9 @@ class CSharpConverter(SyntaxConverter):
     _binary_expression = SyntaxConverter.binary
     _assignment_expression = SyntaxConverter.assign_if_none
     _initializer_expression = SyntaxConverter.items
-    _method_declaration = _constructor_declaration = _local_function_statement = _lambda_expression = SyntaxConverter.function
+    _method_declaration = _constructor_declaration = _local_function_statement = _lambda_expression = (
+        SyntaxConverter.function
+    )
     _class_declaration = _record_declaration = _struct_declaration = SyntaxConverter.declared
 
     def _string_literal(self, node: Syntax) -> tree.Node:
@@ -50,7 +56,7 @@ class CSharpConverter(SyntaxConverter):
     _verbatim_string_literal = _string_literal
 
     def _raw_string_literal(self, node: Syntax) -> tree.Node:
-        content = next((one for one in node.named_children if one.type == "raw_string_content"), node)
+        content = next((child for child in node.named_children if child.type == "raw_string_content"), node)
         return tree.StringNode(self.word(content), content.start_byte, content.end_byte)
 
     def _member_access_expression(self, node: Syntax) -> tree.Node:
@@ -58,12 +64,19 @@ class CSharpConverter(SyntaxConverter):
 
     def _element_access_expression(self, node: Syntax) -> tree.Node:
         keys = node.child_by_field_name("subscript")
-        return tree.IndexNode(self.field(node, "expression"), self.grow(keys.named_children[0]) if keys and keys.named_children else tree.Node())
+        return tree.IndexNode(
+            self.field(node, "expression"),
+            self.grow(keys.named_children[0]) if keys and keys.named_children else tree.Node(),
+        )
 
     def _invocation_expression(self, node: Syntax) -> tree.Node:
         function, arguments = self.field(node, "function"), node.child_by_field_name("arguments")
         given = self.all(arguments.named_children) if arguments else []
-        if self.word(node.child_by_field_name("function")).endswith("ExpandEnvironmentVariables") and given and isinstance(given[0], tree.StringNode):
+        if (
+            self.word(node.child_by_field_name("function")).endswith("ExpandEnvironmentVariables")
+            and given
+            and isinstance(given[0], tree.StringNode)
+        ):
             given = self.pieces(given[0], _REFERENCE)
         return tree.CallNode(function, given)
 
@@ -77,7 +90,9 @@ class CSharpConverter(SyntaxConverter):
         return tree.AssignmentNode(self.grow(name), self.grow(rest[-1]) if rest else tree.Node())
 
     def _foreach_statement(self, node: Syntax) -> tree.Node:
-        return tree.LoopNode(self.word(node.child_by_field_name("left")), self.field(node, "right"), self.field(node, "body"))
+        return tree.LoopNode(
+            self.word(node.child_by_field_name("left")), self.field(node, "right"), self.field(node, "body")
+        )
 
     def _implicit_array_creation_expression(self, node: Syntax) -> tree.Node:
         return self.grow(node.named_children[-1])
@@ -89,7 +104,9 @@ class CSharpConverter(SyntaxConverter):
         alias = node.child_by_field_name("name")
         if alias is not None:
             return tree.ImportNode(self.word(alias), path)
-        return tree.ImportNode("*", path.removeprefix("System.")) if "static" in self.word(node).split() else tree.Node()
+        return (
+            tree.ImportNode("*", path.removeprefix("System.")) if "static" in self.word(node).split() else tree.Node()
+        )
 
 
 find = reader(tree_sitter_c_sharp.language, CSharpConverter)

@@ -23,7 +23,11 @@ def references(data: bytes, start: int, end: int, *, backslash: bool = False) ->
             close = _closing(data, found.start() + 2, end)
             word = data[at:close].decode(errors="replace") if found[2] else None
             asks = bool(found[2] and found[2].endswith(b"+"))
-            default = word if word is not None and not asks and not (found[2] or b"").endswith(b"?") and "$" not in word else None
+            default = (
+                word
+                if word is not None and not asks and not (found[2] or b"").endswith(b"?") and "$" not in word
+                else None
+            )
             yield Mention(found[1].decode(), *found.span(1), PRESENCE if asks else READ, default)
             yield from references(data, at, close, backslash=backslash)
             at = close

@@ -58,7 +58,11 @@ class GoConverter(SyntaxConverter):
         name = self.word(node.child_by_field_name("function"))
         if name.endswith(".ExpandEnv") and given and isinstance(given[0], tree.StringNode):
             given = self.pieces(given[0], _REFERENCE)
-        if name == "append" and given and self.word(arguments.named_children[0] if arguments else None).endswith(".Environ()"):
+        if (
+            name == "append"
+            and given
+            and self.word(arguments.named_children[0] if arguments else None).endswith(".Environ()")
+        ):
             return tree.CallNode(tree.MemberNode(tree.MemberNode(tree.NameNode("os"), "Environ"), "append"), given[1:])
         return tree.CallNode(function, given)
 
@@ -74,14 +78,21 @@ class GoConverter(SyntaxConverter):
         value = self.grow(values[0])
         if len(targets) == 2 and len(values) == 1 and self.word(targets[0]) == "_":
             return tree.Node([tree.TruthTestNode(value)])
-        return tree.Node([tree.AssignmentNode(self.grow(one), self.grow(each)) for one, each in zip(targets, values, strict=False)])
+        return tree.Node(
+            [
+                tree.AssignmentNode(self.grow(node), self.grow(child))
+                for node, child in zip(targets, values, strict=False)
+            ]
+        )
 
     _assignment_statement = _short_var_declaration
 
     def _var_spec(self, node: Syntax) -> tree.Node:
         names, value = node.children_by_field_name("name"), node.child_by_field_name("value")
         values = value.named_children if value else []
-        return tree.Node([tree.AssignmentNode(self.grow(one), self.grow(each)) for one, each in zip(names, values, strict=False)])
+        return tree.Node(
+            [tree.AssignmentNode(self.grow(node), self.grow(child)) for node, child in zip(names, values, strict=False)]
+        )
 
     _const_spec = _var_spec
 
@@ -93,8 +104,10 @@ class GoConverter(SyntaxConverter):
         names = []
         for part in ("receiver", "parameters"):
             every = node.child_by_field_name(part)
-            for one in every.named_children if every else []:
-                names += [] if part == "receiver" else [self.word(each) for each in one.children_by_field_name("name")]
+            for child in every.named_children if every else []:
+                names += (
+                    [] if part == "receiver" else [self.word(node) for node in child.children_by_field_name("name")]
+                )
         name = node.child_by_field_name("name")
         made = tree.FunctionNode(self.word(name), names, self.field(node, "body"))
         return made if node.type != "method_declaration" else tree.Node([tree.FunctionNode("", names, made.body)])
@@ -102,11 +115,11 @@ class GoConverter(SyntaxConverter):
     _method_declaration = _func_literal = _function_declaration
 
     def _for_statement(self, node: Syntax) -> tree.Node:
-        clause = next((one for one in node.named_children if one.type == "range_clause"), None)
+        clause = next((child for child in node.named_children if child.type == "range_clause"), None)
         if clause is None:
             return self.any(node)
         left = clause.child_by_field_name("left")
-        names = [self.word(one) for one in left.named_children] if left else []
+        names = [self.word(child) for child in left.named_children] if left else []
         return tree.LoopNode(names[-1] if names else "", self.field(clause, "right"), self.field(node, "body"))
 
     def _composite_literal(self, node: Syntax) -> tree.Node:

@@ -68,15 +68,25 @@ class JavaConverter(SyntaxConverter):
 
     def _lambda_expression(self, node: Syntax) -> tree.Node:
         parameters = node.child_by_field_name("parameters")
-        named = parameters.named_children if parameters and parameters.named_children else [parameters] if parameters else []
-        return tree.FunctionNode("", [self.word(one) for one in named], self.field(node, "body"))
+        named = (
+            parameters.named_children
+            if parameters and parameters.named_children
+            else [parameters]
+            if parameters
+            else []
+        )
+        return tree.FunctionNode("", [self.word(node) for node in named], self.field(node, "body"))
 
     def _enhanced_for_statement(self, node: Syntax) -> tree.Node:
-        return tree.LoopNode(self.word(node.child_by_field_name("name")), self.field(node, "value"), self.field(node, "body"))
+        return tree.LoopNode(
+            self.word(node.child_by_field_name("name")), self.field(node, "value"), self.field(node, "body")
+        )
 
     def _import_declaration(self, node: Syntax) -> tree.Node:
-        path = self.word(next((one for one in node.named_children if one.type in ("scoped_identifier", "identifier")), None))
-        if any(one.type == "asterisk" for one in node.named_children):
+        path = self.word(
+            next((child for child in node.named_children if child.type in ("scoped_identifier", "identifier")), None)
+        )
+        if any(child.type == "asterisk" for child in node.named_children):
             return tree.ImportNode("*", path.removeprefix("java.lang."))
         return tree.ImportNode(path.rpartition(".")[2], path)
 

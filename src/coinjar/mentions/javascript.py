@@ -73,7 +73,11 @@ class JavaScriptConverter(SyntaxConverter):
 
     def _call_expression(self, node: Syntax) -> tree.Node:
         arguments = node.child_by_field_name("arguments")
-        given = self.all(arguments.named_children) if arguments and arguments.type == "arguments" else [self.grow(arguments)]
+        given = (
+            self.all(arguments.named_children)
+            if arguments and arguments.type == "arguments"
+            else [self.grow(arguments)]
+        )
         return tree.CallNode(self.field(node, "function"), given)
 
     def _binary_expression(self, node: Syntax) -> tree.Node:
@@ -84,7 +88,13 @@ class JavaScriptConverter(SyntaxConverter):
     def _unary_expression(self, node: Syntax) -> tree.Node:
         inner = self.field(node, "argument")
         operator = self.word(node.child_by_field_name("operator"))
-        return tree.TruthTestNode(inner) if operator == "!" else tree.RemovalNode(inner) if operator == "delete" else tree.Node([inner])
+        return (
+            tree.TruthTestNode(inner)
+            if operator == "!"
+            else tree.RemovalNode(inner)
+            if operator == "delete"
+            else tree.Node([inner])
+        )
 
     def _while_statement(self, node: Syntax) -> tree.Node:
         return tree.Node([tree.TruthTestNode(self.field(node, "condition")), self.field(node, "body")])
@@ -97,19 +107,30 @@ class JavaScriptConverter(SyntaxConverter):
 
     def _picked(self, node: Syntax) -> list[tuple[tree.StringNode, str, tree.Node | None, bool]]:
         found = []
-        for one in node.named_children:
-            default = self.field(one, "right") if one.type == "object_assignment_pattern" else None
-            key = one.child_by_field_name("left") if one.type == "object_assignment_pattern" else one
+        for child in node.named_children:
+            default = self.field(child, "right") if child.type == "object_assignment_pattern" else None
+            key = child.child_by_field_name("left") if child.type == "object_assignment_pattern" else child
             value = None
             if key is not None and key.type == "pair_pattern":
                 value = key.child_by_field_name("value")
                 key = key.child_by_field_name("key")
                 if value is not None and value.type == "assignment_pattern":
                     default, value = self.field(value, "right"), value.child_by_field_name("left")
-            if key is not None and key.type in ("shorthand_property_identifier_pattern", "property_identifier", "string"):
+            if key is not None and key.type in (
+                "shorthand_property_identifier_pattern",
+                "property_identifier",
+                "string",
+            ):
                 word = self.word(key).strip("\"'")
                 at = key.start_byte + (key.type == "string")
-                found.append((tree.StringNode(word, at, at + len(word.encode())), self.word(value) if value else word, default, value is None))
+                found.append(
+                    (
+                        tree.StringNode(word, at, at + len(word.encode())),
+                        self.word(value) if value else word,
+                        default,
+                        value is None,
+                    )
+                )
         return found
 
     def _assignment_expression(self, node: Syntax) -> tree.Node:
@@ -120,16 +141,18 @@ class JavaScriptConverter(SyntaxConverter):
 
     def _object(self, node: Syntax) -> tree.Node:
         keys, values, taken = [], [], []
-        for one in node.named_children:
-            if one.type == "pair":
-                key = one.child_by_field_name("key")
+        for child in node.named_children:
+            if child.type == "pair":
+                key = child.child_by_field_name("key")
                 plain = key is not None and key.type == "property_identifier"
-                keys.append(tree.StringNode(self.word(key), key.start_byte, key.end_byte) if plain and key else self.grow(key))
-                values.append(self.field(one, "value"))
-            elif one.type == "spread_element":
-                taken.append(self.inside(one))
+                keys.append(
+                    tree.StringNode(self.word(key), key.start_byte, key.end_byte) if plain and key else self.grow(key)
+                )
+                values.append(self.field(child, "value"))
+            elif child.type == "spread_element":
+                taken.append(self.inside(child))
             else:
-                values.append(self.grow(one))
+                values.append(self.grow(child))
         return tree.MappingNode(keys, values, taken)
 
     def _function_declaration(self, node: Syntax) -> tree.Node:
@@ -137,9 +160,13 @@ class JavaScriptConverter(SyntaxConverter):
         parameters = node.child_by_field_name("parameters")
         single = node.child_by_field_name("parameter")
         every = parameters.named_children if parameters else [single] if single else []
-        return tree.FunctionNode(self.word(name), [self._parameter(one) for one in every], self.field(node, "body"), self.each(every))
+        return tree.FunctionNode(
+            self.word(name), [self._parameter(node) for node in every], self.field(node, "body"), self.each(every)
+        )
 
-    _function_expression = _arrow_function = _method_definition = _generator_function_declaration = _function_declaration
+    _function_expression = _arrow_function = _method_definition = _generator_function_declaration = (
+        _function_declaration
+    )
 
     def _parameter(self, node: Syntax) -> str:
         inner = node.child_by_field_name("pattern") or node.child_by_field_name("left") or node
@@ -154,19 +181,23 @@ class JavaScriptConverter(SyntaxConverter):
     _optional_parameter = _required_parameter
 
     def _for_in_statement(self, node: Syntax) -> tree.Node:
-        return tree.LoopNode(self.word(node.child_by_field_name("left")), self.field(node, "right"), self.field(node, "body"))
+        return tree.LoopNode(
+            self.word(node.child_by_field_name("left")), self.field(node, "right"), self.field(node, "body")
+        )
 
     def _import_statement(self, node: Syntax) -> tree.Node:
         source = self.word(node.child_by_field_name("source")).strip("\"'")
         module = self.words.modules.get(source, source)
         found: list[tree.Node] = []
-        for clause in [one for one in node.named_children if one.type == "import_clause"]:
-            for one in clause.named_children:
-                if one.type in ("identifier", "namespace_import"):
-                    found.append(tree.ImportNode(self.word(one.named_children[-1] if one.named_children else one), module))
-                elif one.type == "named_imports":
-                    for each in one.named_children:
-                        name, alias = each.child_by_field_name("name"), each.child_by_field_name("alias")
+        for clause in [child for child in node.named_children if child.type == "import_clause"]:
+            for child in clause.named_children:
+                if child.type in ("identifier", "namespace_import"):
+                    found.append(
+                        tree.ImportNode(self.word(child.named_children[-1] if child.named_children else child), module)
+                    )
+                elif child.type == "named_imports":
+                    for inner_node in child.named_children:
+                        name, alias = inner_node.child_by_field_name("name"), inner_node.child_by_field_name("alias")
                         found.append(tree.ImportNode(self.word(alias or name), f"{module}.{self.word(name)}"))
         return tree.Node(found)
 

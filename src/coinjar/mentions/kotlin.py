@@ -25,10 +25,14 @@ class KotlinConverter(SyntaxConverter):
 
     def _identifier(self, node: Syntax) -> tree.Node:
         word = self.word(node)
-        return tree.ConstantNode(None if word == "null" else word) if word in ("null", "true", "false") else self.name(node)
+        return (
+            tree.ConstantNode(None if word == "null" else word)
+            if word in ("null", "true", "false")
+            else self.name(node)
+        )
 
     def _string_literal(self, node: Syntax) -> tree.Node:
-        if any(self.word(one) == "$" for one in node.named_children):
+        if any(self.word(child) == "$" for child in node.named_children):
             return tree.Node(self.each(node.named_children))
         return self.text(node, ("string_content", "escape_sequence"))
 
@@ -45,8 +49,12 @@ class KotlinConverter(SyntaxConverter):
     def _call_expression(self, node: Syntax) -> tree.Node:
         function, *rest = node.named_children
         given: list[tree.Node] = []
-        for one in rest:
-            given += [self.grow(each) for each in one.named_children] if one.type == "value_arguments" else [self.grow(one)]
+        for child in rest:
+            given += (
+                [self.grow(inner_node) for inner_node in child.named_children]
+                if child.type == "value_arguments"
+                else [self.grow(child)]
+            )
         if function.type == "call_expression" and rest and rest[-1].type == "annotated_lambda":
             inner = self._call_expression(function)  # a lambda behind the parentheses is one more argument
             if isinstance(inner, tree.CallNode):
@@ -56,30 +64,38 @@ class KotlinConverter(SyntaxConverter):
     _annotated_lambda = SyntaxConverter.inside
 
     def _lambda_literal(self, node: Syntax) -> tree.Node:
-        parameters = next((one for one in node.named_children if one.type == "lambda_parameters"), None)
-        body = [one for one in node.named_children if one.type != "lambda_parameters"]
-        names = [self.word(one) for one in parameters.named_children] if parameters else []
+        parameters = next((child for child in node.named_children if child.type == "lambda_parameters"), None)
+        body = [child for child in node.named_children if child.type != "lambda_parameters"]
+        names = [self.word(child) for child in parameters.named_children] if parameters else []
         return tree.FunctionNode("", names, self.grow(body[0]) if len(body) == 1 else tree.Node(self.each(body)))
 
     def _in_expression(self, node: Syntax) -> tree.Node:
         return tree.ContainsNode(self.field(node, "left"), self.field(node, "right"))
 
     def _if_expression(self, node: Syntax) -> tree.Node:
-        test, *rest = [one for one in node.named_children if "comment" not in one.type]
-        grown = [self.grow(one) for one in rest]
-        return tree.ConditionalNode(self.grow(test), grown[0] if grown else tree.Node(), grown[1] if len(grown) > 1 else tree.Node())
+        test, *rest = [child for child in node.named_children if "comment" not in child.type]
+        grown = [self.grow(node) for node in rest]
+        return tree.ConditionalNode(
+            self.grow(test), grown[0] if grown else tree.Node(), grown[1] if len(grown) > 1 else tree.Node()
+        )
 
     def _property_declaration(self, node: Syntax) -> tree.Node:
-        name = next((one for one in node.named_children if one.type == "variable_declaration"), None)
+        name = next((child for child in node.named_children if child.type == "variable_declaration"), None)
         value = node.named_children[-1]
         if name is None or value == name:
             return self.any(node)
-        return tree.AssignmentNode(tree.NameNode(self.word(name.named_children[0] if name.named_children else name)), self.grow(value))
+        return tree.AssignmentNode(
+            tree.NameNode(self.word(name.named_children[0] if name.named_children else name)), self.grow(value)
+        )
 
     def _function_declaration(self, node: Syntax) -> tree.Node:
-        parameters = next((one for one in node.named_children if one.type == "function_value_parameters"), None)
-        body = next((one for one in node.named_children if one.type == "function_body"), None)
-        names = [self.word(one.named_children[0]) for one in parameters.named_children if one.type == "parameter"] if parameters else []
+        parameters = next((child for child in node.named_children if child.type == "function_value_parameters"), None)
+        body = next((child for child in node.named_children if child.type == "function_body"), None)
+        names = (
+            [self.word(child.named_children[0]) for child in parameters.named_children if child.type == "parameter"]
+            if parameters
+            else []
+        )
         return tree.FunctionNode(self.word(node.child_by_field_name("name")), names, self.grow(body))
 
     def _for_statement(self, node: Syntax) -> tree.Node:
@@ -87,7 +103,7 @@ class KotlinConverter(SyntaxConverter):
         return tree.LoopNode(self.word(name), self.grow(over), tree.Node(self.each(body)))
 
     def _import(self, node: Syntax) -> tree.Node:
-        path, *alias = [self.word(one) for one in node.named_children]
+        path, *alias = [self.word(child) for child in node.named_children]
         return tree.ImportNode(alias[0] if alias else path.rpartition(".")[2], path)
 
     def _class_declaration(self, node: Syntax) -> tree.Node:

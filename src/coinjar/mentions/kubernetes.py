@@ -25,13 +25,17 @@ def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention]:
     if kind is not None and kind.text in ("ConfigMap", "Secret"):
         for part in ("data", "stringData"):
             held = root.child(part)
-            yield from (text.mention(one.key, SET) for one in held.members if NAME.fullmatch(one.name)) if held is not None else ()
+            yield from (
+                (text.mention(member.key, SET) for member in held.members if NAME.fullmatch(member.name))
+                if held is not None
+                else ()
+            )
         return
     for visited in walk(root):
         for part in ("containers", "initContainers", "ephemeralContainers"):
-            each = visited.node.child(part) if visited.node.kind == "map" else None
-            for one in each.elements if each is not None else []:
-                yield from _container(text, one)
+            node = visited.node.child(part) if visited.node.kind == "map" else None
+            for child in node.elements if node is not None else []:
+                yield from _container(text, child)
     for item in (root.child("items") or TreeNode("seq", 0, 0)).elements:
         yield from mentions(text, item)
 
@@ -47,15 +51,26 @@ def _container(text: YamlText, container: TreeNode) -> Iterator[Mention]:
         if value is not None:
             yield from _references(text, value, service)
         for visited in walk(entry):
-            key = visited.node.child("key") if visited.node.kind == "map" and visited.path[-1:] in (("configMapKeyRef",), ("secretKeyRef",)) else None
+            key = (
+                visited.node.child("key")
+                if visited.node.kind == "map" and visited.path[-1:] in (("configMapKeyRef",), ("secretKeyRef",))
+                else None
+            )
             if key is not None and NAME.fullmatch(key.text):
                 yield text.mention(key, READ, service)
     for visited in walk(container):
-        words = visited.node.elements if visited.path[-1:] in (("command",), ("args",)) and visited.node.kind == "seq" else []
-        for one in words:
-            yield from _references(text, one, service)
+        words = (
+            visited.node.elements
+            if visited.path[-1:] in (("command",), ("args",)) and visited.node.kind == "seq"
+            else []
+        )
+        for node in words:
+            yield from _references(text, node, service)
         if len(words) > 2 and words[0].text in _SHELLS and words[1].text.startswith("-"):
-            yield from (one._replace(service=service) for one in shell.find_in(text.data, [text.inside(words[2])]).mentions)
+            yield from (
+                mention._replace(service=service)
+                for mention in shell.find_in(text.data, [text.inside(words[2])]).mentions
+            )
 
 
 def _references(text: YamlText, node: TreeNode, service: str | None) -> Iterator[Mention]:

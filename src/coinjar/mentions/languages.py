@@ -25,7 +25,9 @@ class SourceLanguage(NamedTuple):
     run_by: tuple[str, ...] = ()
 
 
-_TEMPLATE = SourceLanguage((".template", ".tmpl", ".tpl", ".j2", ".jinja", ".jinja2", ".gotmpl"), (b"$", b"env", b".Env"), rb"", "template")
+_TEMPLATE = SourceLanguage(
+    (".template", ".tmpl", ".tpl", ".j2", ".jinja", ".jinja2", ".gotmpl"), (b"$", b"env", b".Env"), rb"", "template"
+)
 LANGUAGES = (
     SourceLanguage((".py", ".pyw", ".pyi"), (b"environ", b"tenv"), rb"", "python", run_by=("python",)),
     SourceLanguage((".js", ".mjs", ".cjs", ".jsx"), (b"env",), rb"\benv\b", "javascript", run_by=("node",)),
@@ -35,14 +37,34 @@ LANGUAGES = (
     SourceLanguage((".java",), (b"getenv", b"environment("), rb"", "java"),
     SourceLanguage((".kt", ".kts"), (b"getenv", b"environment("), rb"", "kotlin"),
     SourceLanguage(
-        (".rb", ".rake", ".ru", ".gemspec"), (b"ENV", b"system", b"spawn", b"popen"), rb"ENV|\b(?:system|spawn|popen)[ (]*\{", "ruby", run_by=("ruby",)
+        (".rb", ".rake", ".ru", ".gemspec"),
+        (b"ENV", b"system", b"spawn", b"popen"),
+        rb"ENV|\b(?:system|spawn|popen)[ (]*\{",
+        "ruby",
+        run_by=("ruby",),
     ),
     SourceLanguage((".php", ".phtml"), (b"tenv", b"_ENV", b"_SERVER"), rb"", "php", run_by=("php",)),
     SourceLanguage((".cs",), (b"EnvironmentVariable", b".Environment["), rb"", "csharp"),
     SourceLanguage((".rs",), (b"env",), rb"\benv\b|option_env|env_remove", "rust"),
-    SourceLanguage((".sh", ".bash", ".ksh"), (b"$", b"export", b"env", b"unset", b"[="), rb"", "shell", run_by=("sh", "bash", "dash", "ash", "ksh")),
-    SourceLanguage(("Containerfile", "Dockerfile", ".containerfile", ".dockerfile"), (b"",), rb"\$|(?i:\b(?:ARG|ENV)\b)", "containerfile"),
-    SourceLanguage((".yaml", ".yml"), (b":",), rb"""\b(?:services|apiVersion|jobs|steps|stages|script|pipeline)["']?\s*:""", "yaml_files"),
+    SourceLanguage(
+        (".sh", ".bash", ".ksh"),
+        (b"$", b"export", b"env", b"unset", b"[="),
+        rb"",
+        "shell",
+        run_by=("sh", "bash", "dash", "ash", "ksh"),
+    ),
+    SourceLanguage(
+        ("Containerfile", "Dockerfile", ".containerfile", ".dockerfile"),
+        (b"",),
+        rb"\$|(?i:\b(?:ARG|ENV)\b)",
+        "containerfile",
+    ),
+    SourceLanguage(
+        (".yaml", ".yml"),
+        (b":",),
+        rb"""\b(?:services|apiVersion|jobs|steps|stages|script|pipeline)["']?\s*:""",
+        "yaml_files",
+    ),
     SourceLanguage((".json",), (b'"apiVersion"',), rb"", "yaml_files"),
     SourceLanguage((".erb",), (b"ENV",), rb"", "template", "find_embedded"),
     _TEMPLATE,
@@ -54,7 +76,7 @@ _RUN_BY = re.compile(rb"#![^\n]*?([a-z]+)[0-9.]*(?: -[^\n]*)?\r?\n")
 @cache
 def by_end() -> Mapping[str, SourceLanguage]:
     """Each ending's language."""
-    return {end: one for one in LANGUAGES for end in one.ends}
+    return {end: language for language in LANGUAGES for end in language.ends}
 
 
 def language_of(name: str, templates: tuple[str, ...] = ()) -> SourceLanguage | None:
@@ -70,7 +92,7 @@ def language_of(name: str, templates: tuple[str, ...] = ()) -> SourceLanguage | 
 def by_first_line(data: bytes) -> SourceLanguage | None:
     """The language of a script without an ending, by the program that runs it."""
     found = _RUN_BY.match(data) if data.startswith(b"#!") else None
-    return next((one for one in LANGUAGES if found and found[1].decode() in one.run_by), None)
+    return next((language for language in LANGUAGES if found and found[1].decode() in language.run_by), None)
 
 
 @cache
@@ -83,9 +105,11 @@ def _finder(module: str, function: str) -> Find:
     return cast("Find", getattr(import_module(f"coinjar.mentions.{module}"), function))
 
 
-def look(language: SourceLanguage, data: bytes, helpers: frozenset[str] = frozenset(), *, always: bool = False) -> TextMentions:
+def look(
+    language: SourceLanguage, data: bytes, helpers: frozenset[str] = frozenset(), *, always: bool = False
+) -> TextMentions:
     """The mentions of a text; unless `always`, nothing without a parser where its words show that there can be none."""
     hinted = any(word in data for word in language.words) and _hint(language).search(data)
-    if not always and not hinted and not any(one.encode() in data for one in helpers):
+    if not always and not hinted and not any(helper.encode() in data for helper in helpers):
         return TextMentions([], [])
     return _finder(language.module, language.function)(data, helpers)

@@ -56,7 +56,7 @@ class PhpConverter(SyntaxConverter):
     _encapsed_string = _string
 
     def _subscript_expression(self, node: Syntax) -> tree.Node:
-        of, *keys = [self.grow(one) for one in node.named_children]
+        of, *keys = [self.grow(child) for child in node.named_children]
         key = keys[0] if keys else tree.Node()
         if (
             isinstance(of, tree.NameNode)
@@ -81,7 +81,9 @@ class PhpConverter(SyntaxConverter):
 
     def _member_call_expression(self, node: Syntax) -> tree.Node:
         of = node.child_by_field_name("object") or node.child_by_field_name("scope")
-        return tree.CallNode(tree.MemberNode(self.grow(of), self.word(node.child_by_field_name("name"))), self._given(node))
+        return tree.CallNode(
+            tree.MemberNode(self.grow(of), self.word(node.child_by_field_name("name"))), self._given(node)
+        )
 
     _scoped_call_expression = _nullsafe_member_call_expression = _member_call_expression
 
@@ -92,7 +94,9 @@ class PhpConverter(SyntaxConverter):
         return tree.ConditionalNode(self.grow(test), self.grow(then), self.grow(other))
 
     def _if_statement(self, node: Syntax) -> tree.Node:
-        return tree.ConditionalNode(self.field(node, "condition"), self.field(node, "body"), self.field(node, "alternative"))
+        return tree.ConditionalNode(
+            self.field(node, "condition"), self.field(node, "body"), self.field(node, "alternative")
+        )
 
     def _unary_op_expression(self, node: Syntax) -> tree.Node:
         inner = self.inside(node)
@@ -100,10 +104,14 @@ class PhpConverter(SyntaxConverter):
 
     def _cast_expression(self, node: Syntax) -> tree.Node:
         inner = self.field(node, "value")
-        return tree.TruthTestNode(inner) if self.word(node.child_by_field_name("type")).lower() in ("bool", "boolean") else inner
+        return (
+            tree.TruthTestNode(inner)
+            if self.word(node.child_by_field_name("type")).lower() in ("bool", "boolean")
+            else inner
+        )
 
     def _unset_statement(self, node: Syntax) -> tree.Node:
-        return tree.Node([tree.RemovalNode(one) for one in self.all(node.named_children)])
+        return tree.Node([tree.RemovalNode(child) for child in self.all(node.named_children)])
 
     def _const_element(self, node: Syntax) -> tree.Node:
         name, value, *_ = node.named_children

@@ -23,8 +23,8 @@ _CONDITIONS = frozenset({"if", "when", "condition"})
 def is_pipeline(root: TreeNode) -> bool:
     """Whether a document is a pipeline: it has jobs, steps or stages, and a script somewhere."""
     named = any(root.child(key) is not None for key in ("jobs", "steps", "stages", "pipeline"))
-    scripted = any(one.value.kind == "map" and one.value.child("script") is not None for one in root.members)
-    return scripted or (named and any(one.path and one.path[-1] in _SCRIPTS for one in walk(root)))
+    scripted = any(member.value.kind == "map" and member.value.child("script") is not None for member in root.members)
+    return scripted or (named and any(visited.path and visited.path[-1] in _SCRIPTS for visited in walk(root)))
 
 
 def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention | ComputedName]:
@@ -42,8 +42,10 @@ def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention | ComputedName]
                 yield from members(text.data, start, end)
             if last not in _SCRIPTS and not _below_environment(path):
                 yield from _elsewhere(text.data, start, end, misplaced=has_expressions)
-        if last in _SCRIPTS and (node.kind == "scalar" or (node.kind == "seq" and all(one.kind == "scalar" for one in node.elements))):
-            parts = [text.inside(one) for one in ([node] if node.kind == "scalar" else node.elements)]
+        if last in _SCRIPTS and (
+            node.kind == "scalar" or (node.kind == "seq" and all(child.kind == "scalar" for child in node.elements))
+        ):
+            parts = [text.inside(child) for child in ([node] if node.kind == "scalar" else node.elements)]
             if not (node.kind == "scalar" and _within_list(root, path, node)):
                 script = shell.find_in(masked(text.data), parts)
                 yield from script.mentions
@@ -52,23 +54,26 @@ def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention | ComputedName]
 
 def _within_list(root: TreeNode, path: tuple[str, ...], node: TreeNode) -> bool:
     """Whether a script's line is one of a list, which is read as a whole."""
-    return any(one.path == path and one.node.kind == "seq" and any(each is node for each in one.node.elements) for one in walk(root))
+    return any(
+        visited.path == path and visited.node.kind == "seq" and any(child is node for child in visited.node.elements)
+        for visited in walk(root)
+    )
 
 
 def _below_environment(path: tuple[str, ...]) -> bool:
-    return any(one in _ENVIRONMENTS for one in path)
+    return any(step in _ENVIRONMENTS for step in path)
 
 
 def _environment(text: YamlText, node: TreeNode) -> Iterator[Mention]:
-    yield from (text.mention(one.key, SET) for one in node.members if re.fullmatch(r"[A-Za-z_]\w*", one.name))
-    for one in node.elements:
-        named = one.child("name") if one.kind == "map" else None
-        if named is not None and one.child("value") is not None:
+    yield from (text.mention(member.key, SET) for member in node.members if re.fullmatch(r"[A-Za-z_]\w*", member.name))
+    for child in node.elements:
+        named = child.child("name") if child.kind == "map" else None
+        if named is not None and child.child("value") is not None:
             yield text.mention(named, SET)
 
 
 def _elsewhere(data: bytes, start: int, end: int, *, misplaced: bool) -> Iterator[Mention]:
     """`$NAME` where no shell looks: some services expand it themselves; one that has expressions does not."""
-    for one in references(masked(data), start, end):
-        if NAME.fullmatch(one.name):
-            yield one._replace(way=MISPLACED) if misplaced else one._replace(how=READ)
+    for mention in references(masked(data), start, end):
+        if NAME.fullmatch(mention.name):
+            yield mention._replace(way=MISPLACED) if misplaced else mention._replace(how=READ)

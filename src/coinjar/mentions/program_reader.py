@@ -67,8 +67,8 @@ _STAND_INS = frozenset({"default", "fallback", "otherwise", "default_value", "de
 
 def places(data: bytes, root: bytes, also: Iterable[str]) -> list[int]:
     """Where the words that a regular expression matches stand, and other words."""
-    either = b"|".join([root, *(re.escape(one.encode()) for one in also)])
-    return [one.start() for one in re.finditer(rb"(?<!\w)(?:" + either + rb")(?!\w)", data)]
+    either = b"|".join([root, *(re.escape(word.encode()) for word in also)])
+    return [match.start() for match in re.finditer(rb"(?<!\w)(?:" + either + rb")(?!\w)", data)]
 
 
 def read_again(grow: Callable[[set[str]], tree.Node], words: LanguageTerms, helpers: frozenset[str]) -> TextMentions:
@@ -116,7 +116,7 @@ class ProgramReader:
         """Names that hold what was read, and which mentions that were."""
 
     def read(self, root: tree.Node) -> TextMentions:
-        self.wanted.update(one.name for one in tree.own(root) if isinstance(one, tree.ImportNode))
+        self.wanted.update(node.name for node in tree.own(root) if isinstance(node, tree.ImportNode))
         with self.scopes.inside(root):
             self._see(root, PLAIN)
         self.wanted |= self.scopes.followed
@@ -135,7 +135,10 @@ class ProgramReader:
         elif isinstance(node, tree.TruthTestNode):
             self._see(node.what, UseContext(asked=True))
         elif isinstance(node, tree.ComparisonNode):
-            asked = any(isinstance(one, tree.ConstantNode) and one.text in (None, "false") for one in (node.left, node.right)) or self._is_empty(node)
+            asked = any(
+                isinstance(child, tree.ConstantNode) and child.text in (None, "false")
+                for child in (node.left, node.right)
+            ) or self._is_empty(node)
             self._see(node.left, UseContext(asked=asked))
             self._see(node.right, UseContext(asked=asked))
         elif isinstance(node, tree.ConditionalNode):
@@ -143,19 +146,19 @@ class ProgramReader:
         elif isinstance(node, tree.AssignmentNode):
             self._assign(node, context)
         elif isinstance(node, tree.RemovalNode):
-            for one in node.target.inner:
-                self._see(one, PLAIN)
+            for child in node.target.inner:
+                self._see(child, PLAIN)
         elif isinstance(node, tree.CallNode):
             self._call(node, context)
         elif isinstance(node, tree.MemberNode):
             self._see(node.of, UseContext(context.default))
         elif isinstance(node, tree.FunctionNode):
             with self.scopes.inside(node):
-                for one in node.inner:
-                    self._see(one, PLAIN)
+                for child in node.inner:
+                    self._see(child, PLAIN)
         else:
-            for one in node.inner:
-                self._see(one, PLAIN)
+            for child in node.inner:
+                self._see(child, PLAIN)
 
     def _choose(self, node: tree.ConditionalNode, context: UseContext) -> None:
         before = len(self.mentions)
@@ -163,10 +166,16 @@ class ProgramReader:
         middle = len(self.mentions)
         self._see(node.then, context)
         written = self._written(node.other)
-        used = {one.name for one in self.mentions[middle:]}
-        asked = {one.name for one in self.mentions[before:middle]} & used
-        if isinstance(node.test, tree.ComparisonNode):  # held against nothing and then used: a value that is read, not a switch
-            for at in [at for at in range(before, middle) if self.mentions[at].name in asked and self.mentions[at].how == PRESENCE]:
+        used = {mention.name for mention in self.mentions[middle:]}
+        asked = {mention.name for mention in self.mentions[before:middle]} & used
+        if isinstance(
+            node.test, tree.ComparisonNode
+        ):  # held against nothing and then used: a value that is read, not a switch
+            for at in [
+                at
+                for at in range(before, middle)
+                if self.mentions[at].name in asked and self.mentions[at].how == PRESENCE
+            ]:
                 self.mentions[at] = self.mentions[at]._replace(how=READ, default=written)
         else:
             for at in [at for at in range(middle, len(self.mentions)) if self.mentions[at].name in asked]:
@@ -178,11 +187,15 @@ class ProgramReader:
         """`if x is nothing: x = "default"`."""
         test = node.test.what if isinstance(node.test, tree.TruthTestNode) else node.test
         sides = [test.left, test.right] if isinstance(test, tree.ComparisonNode) else [test]
-        for one in [side for side in sides if isinstance(side, tree.NameNode)]:
+        for name_node in [side for side in sides if isinstance(side, tree.NameNode)]:
             for inner in tree.own(node.then):
-                if isinstance(inner, tree.AssignmentNode) and isinstance(inner.target, tree.NameNode) and inner.target.text == one.text:
+                if (
+                    isinstance(inner, tree.AssignmentNode)
+                    and isinstance(inner.target, tree.NameNode)
+                    and inner.target.text == name_node.text
+                ):
                     written = self._written(inner.value)
-                    for at in self.held.get(one.text, []) if written is not None else []:
+                    for at in self.held.get(name_node.text, []) if written is not None else []:
                         self._default(at, written)
 
     def _default(self, at: int, written: str | None) -> None:
@@ -205,8 +218,8 @@ class ProgramReader:
             self._take(kept, PLAIN)
         elif isinstance(node.target, tree.IndexNode) and self._is_child(node.target.of):
             self._take(EnvironmentAccess([node.target.key], SET), PLAIN)
-        for one in node.target.inner:
-            self._see(one, PLAIN)
+        for child in node.target.inner:
+            self._see(child, PLAIN)
 
     def _call(self, node: tree.CallNode, context: UseContext) -> None:
         path = self.scopes.path(node.function)
@@ -218,18 +231,25 @@ class ProgramReader:
         elif path in self.words.fallbacks and len(node.arguments) > 1:
             self._see(node.arguments[0], UseContext(self._written(node.arguments[1])))
             self._each(node.arguments[1:], context)
-        elif method in self.words.asking and isinstance(node.function, tree.MemberNode) and self.scopes.path(node.function.of) not in self.words.maps:
+        elif (
+            method in self.words.asking
+            and isinstance(node.function, tree.MemberNode)
+            and self.scopes.path(node.function.of) not in self.words.maps
+        ):
             self._see(node.function.of, UseContext(asked=True))
             self._each(node.arguments, UseContext(asked=True))
         elif path in self.words.asking:
             self._each(node.arguments, UseContext(asked=True))
         else:
             self._see(node.function, UseContext(context.default))
-            self._each([*node.arguments, *node.named.values()], UseContext(context.default) if path in self.words.conversions else PLAIN)
+            self._each(
+                [*node.arguments, *node.named.values()],
+                UseContext(context.default) if path in self.words.conversions else PLAIN,
+            )
 
     def _each(self, nodes: Sequence[tree.Node], context: UseContext) -> None:
-        for one in nodes:
-            self._see(one, context)
+        for node in nodes:
+            self._see(node, context)
 
     # Uses of the environment
 
@@ -237,7 +257,12 @@ class ProgramReader:
         maps = self.words.maps
         if isinstance(node, tree.IndexNode) and self.scopes.path(node.of) in maps:
             return EnvironmentAccess([node.key])
-        if isinstance(node, tree.MemberNode) and self.words.members and node.name not in self.words.methods and self.scopes.path(node.of) in maps:
+        if (
+            isinstance(node, tree.MemberNode)
+            and self.words.members
+            and node.name not in self.words.methods
+            and self.scopes.path(node.of) in maps
+        ):
             return EnvironmentAccess([tree.StringNode(node.name, node.start, node.end)])
         if isinstance(node, tree.CallNode):
             return self._called(node)
@@ -249,9 +274,11 @@ class ProgramReader:
         if isinstance(node, tree.DestructuringNode) and self.scopes.path(node.of) in maps:
             for key, name, default, short in node.entries:
                 renamed = f"{{}}: {name}" if short else "{}"
-                self.mentions.append(Mention(key.text, key.start, key.end, READ, self._written(default), renamed=renamed))
-        if isinstance(node, tree.MappingNode) and any(self.scopes.path(one) in maps for one in node.taken):
-            return EnvironmentAccess([one for one in node.keys if isinstance(one, tree.StringNode)], SET)
+                self.mentions.append(
+                    Mention(key.text, key.start, key.end, READ, self._written(default), renamed=renamed)
+                )
+        if isinstance(node, tree.MappingNode) and any(self.scopes.path(child) in maps for child in node.taken):
+            return EnvironmentAccess([child for child in node.keys if isinstance(child, tree.StringNode)], SET)
         return None
 
     def _called(self, node: tree.CallNode) -> EnvironmentAccess | None:  # noqa: PLR0911 - a sort of call a line
@@ -261,7 +288,9 @@ class ProgramReader:
         if path in self.words.functions:
             return self._by(self.words.functions[path], node)
         if path in self.words.child_functions and node.arguments and isinstance(node.arguments[0], tree.MappingNode):
-            return EnvironmentAccess([one for one in node.arguments[0].keys if isinstance(one, tree.StringNode)], SET)
+            return EnvironmentAccess(
+                [child for child in node.arguments[0].keys if isinstance(child, tree.StringNode)], SET
+            )
         if isinstance(node.function, tree.MemberNode):
             method, of = node.function.name, node.function.of
             if method in self.words.methods and self.scopes.path(of) in self.words.maps:
@@ -275,18 +304,30 @@ class ProgramReader:
     def _by(self, how: AccessPattern, node: tree.CallNode) -> EnvironmentAccess | None:
         if how.all_names:
             return EnvironmentAccess(
-                [*node.arguments, *(tree.StringNode(name, one.start, one.start + len(name)) for name, one in node.named.items() if how.how == SET)], how.how
+                [
+                    *node.arguments,
+                    *(
+                        tree.StringNode(name, child.start, child.start + len(name))
+                        for name, child in node.named.items()
+                        if how.how == SET
+                    ),
+                ],
+                how.how,
             )
         if len(node.arguments) <= how.name:
             return None
-        given = node.arguments[how.default] if how.default is not None and len(node.arguments) > how.default else node.named.get("default")
+        given = (
+            node.arguments[how.default]
+            if how.default is not None and len(node.arguments) > how.default
+            else node.named.get("default")
+        )
         return EnvironmentAccess([node.arguments[how.name]], how.how, given)
 
     def _paired(self, arguments: Sequence[tree.Node]) -> Iterator[tree.Node]:
-        for one in arguments:
-            if isinstance(one, tree.StringNode):
-                name = one.text.partition("=")[0]
-                yield tree.StringNode(name, one.start, one.start + len(name.encode()))
+        for string_node in arguments:
+            if isinstance(string_node, tree.StringNode):
+                name = string_node.text.partition("=")[0]
+                yield tree.StringNode(name, string_node.start, string_node.start + len(name.encode()))
 
     def _helped(self, node: tree.CallNode) -> EnvironmentAccess | None:
         """A call of a function that reads a variable which its caller names."""
@@ -308,8 +349,8 @@ class ProgramReader:
             return self.scopes.asked[function]
         self.scopes.asked[function] = None
         with self.scopes.inside(function):
-            for one in tree.own(function.body):
-                access = self._access(one) if not isinstance(one, tree.FunctionNode) else None
+            for node in tree.own(function.body):
+                access = self._access(node) if not isinstance(node, tree.FunctionNode) else None
                 for key in access.keys if access else []:
                     if isinstance(key, tree.NameNode) and key.text in function.parameters:
                         self.scopes.asked[function] = list(function.parameters).index(key.text)
@@ -347,7 +388,11 @@ class ProgramReader:
         if isinstance(node, tree.FunctionNode):
             return self._written(node.body)
         if isinstance(node, tree.CallNode):
-            if isinstance(node.function, tree.MemberNode) and node.function.name in self.words.conversions and not node.arguments:
+            if (
+                isinstance(node.function, tree.MemberNode)
+                and node.function.name in self.words.conversions
+                and not node.arguments
+            ):
                 return self._written(node.function.of)
             if self.scopes.path(node.function) in self.words.conversions and len(node.arguments) == 1:
                 return self._written(node.arguments[0])
@@ -359,7 +404,7 @@ class ProgramReader:
         return None
 
     def _is_empty(self, node: tree.ComparisonNode) -> bool:
-        return any(isinstance(one, tree.StringNode) and not one.text for one in (node.left, node.right))
+        return any(isinstance(child, tree.StringNode) and not child.text for child in (node.left, node.right))
 
     def _is_child(self, node: tree.Node) -> bool:
         """Whether this is another program's environment."""
@@ -370,7 +415,9 @@ class ProgramReader:
 def _stand_in(function: tree.FunctionNode, node: tree.CallNode, at: int) -> tree.Node | None:
     """What a call gives for a missing value: under a name that says so, in the place of such a parameter, or behind the variable's name."""
     named = next((value for name, value in node.named.items() if name in _STAND_INS), None)
-    place = next((index for index, name in enumerate(function.parameters) if name.lstrip("$").lower() in _STAND_INS), at + 1)
+    place = next(
+        (index for index, name in enumerate(function.parameters) if name.lstrip("$").lower() in _STAND_INS), at + 1
+    )
     return named or (node.arguments[place] if len(node.arguments) > place else None)
 
 
@@ -381,5 +428,7 @@ def _last(node: tree.Node) -> str | None:
 def _is_own(node: tree.Node) -> bool:
     """Whether a function is called by its bare name, or as the object's own."""
     return isinstance(node, tree.NameNode) or (
-        isinstance(node, tree.MemberNode) and isinstance(node.of, tree.NameNode) and node.of.text in ("this", "self", "$this")
+        isinstance(node, tree.MemberNode)
+        and isinstance(node.of, tree.NameNode)
+        and node.of.text in ("this", "self", "$this")
     )

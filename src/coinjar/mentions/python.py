@@ -22,7 +22,12 @@ _MAP = {
 }
 WORDS = LanguageTerms(
     maps=frozenset({"os.environ", "os.environb"}),
-    functions={"os.getenv": AccessPattern(0, 1), "os.getenvb": AccessPattern(0, 1), "os.putenv": AccessPattern(how=SET), "os.unsetenv": AccessPattern(how=SET)},
+    functions={
+        "os.getenv": AccessPattern(0, 1),
+        "os.getenvb": AccessPattern(0, 1),
+        "os.putenv": AccessPattern(how=SET),
+        "os.unsetenv": AccessPattern(how=SET),
+    },
     methods=_MAP,
     free=False,
     builtins=frozenset({"dict", "str", "int", "float", "bool"}),
@@ -42,8 +47,10 @@ def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
             parsed = ast.parse(data)
     except (SyntaxError, ValueError, RecursionError, MemoryError) as fault:
         where = (fault.lineno or 0, fault.offset or 0) if isinstance(fault, SyntaxError) else (0, 0)
-        found = in_order(Mention(one[1].decode(), *one.span(1)) for one in _OLD.finditer(data) if one[1])
-        return found._replace(unread=UnreadPart(*where, "this is not the Python of today, so only its plainest uses were found"))
+        found = in_order(Mention(match[1].decode(), *match.span(1)) for match in _OLD.finditer(data) if match[1])
+        return found._replace(
+            unread=UnreadPart(*where, "this is not the Python of today, so only its plainest uses were found")
+        )
     return read_again(lambda also: _PythonConverter(data, also).grow(parsed), WORDS, helpers)
 
 
@@ -64,15 +71,20 @@ class _PythonConverter:
         made = getattr(self, f"_{type(node).__name__}", None)
         grown: tree.Node = made(node) if made else tree.Node(self._each(ast.iter_child_nodes(node)))
         if isinstance(node, ast.expr) and not grown.end:
-            grown.start, grown.end = self._at(node.lineno, node.col_offset), self._at(node.end_lineno or 1, node.end_col_offset or 0)
+            grown.start, grown.end = (
+                self._at(node.lineno, node.col_offset),
+                self._at(node.end_lineno or 1, node.end_col_offset or 0),
+            )
         return grown
 
     def _touches(self, node: ast.stmt) -> bool:
-        at = bisect_left(self.touched, min([node.lineno, *(one.lineno for one in getattr(node, "decorator_list", ()))]))
+        at = bisect_left(
+            self.touched, min([node.lineno, *(item.lineno for item in getattr(node, "decorator_list", ()))])
+        )
         return at < len(self.touched) and self.touched[at] <= (node.end_lineno or node.lineno)
 
     def _each(self, nodes: object) -> list[tree.Node]:
-        return [self.grow(one) for one in nodes]  # type: ignore[attr-defined]  # any iterable of nodes
+        return [self.grow(node) for node in nodes]  # type: ignore[attr-defined]  # any iterable of nodes
 
     def _at(self, line: int, column: int) -> int:
         return self.lines[line - 1] + column
@@ -80,12 +92,22 @@ class _PythonConverter:
     def _Constant(self, node: ast.Constant) -> tree.Node:  # noqa: N802 - named after the parser's nodes, as all below
         value = node.value.decode("latin-1") if isinstance(node.value, bytes) else node.value
         if not isinstance(value, str):
-            text = None if value is None or value is Ellipsis else str(value).lower() if isinstance(value, bool) else str(value)
+            text = (
+                None
+                if value is None or value is Ellipsis
+                else str(value).lower()
+                if isinstance(value, bool)
+                else str(value)
+            )
             return tree.ConstantNode(text)
         start, end = self._at(node.lineno, node.col_offset), self._at(node.end_lineno or 1, node.end_col_offset or 0)
         spelled = value.encode("utf-8", "surrogatepass")
         at = self.data.find(spelled, start, end)
-        return tree.StringNode(value, at, at + len(spelled)) if at >= 0 and value else tree.StringNode(value, start, end, exact=not value)
+        return (
+            tree.StringNode(value, at, at + len(spelled))
+            if at >= 0 and value
+            else tree.StringNode(value, start, end, exact=not value)
+        )
 
     def _Name(self, node: ast.Name) -> tree.Node:  # noqa: N802
         return tree.NameNode(node.id)
@@ -98,18 +120,22 @@ class _PythonConverter:
 
     def _Call(self, node: ast.Call) -> tree.Node:  # noqa: N802
         named: dict[str, tree.Node] = {}
-        for one in node.keywords:
-            value = self.grow(one.value)
-            if one.arg:
-                named[one.arg] = tree.Node([value], self._at(one.lineno, one.col_offset), self._at(one.lineno, one.col_offset) + len(one.arg))
+        for keyword in node.keywords:
+            value = self.grow(keyword.value)
+            if keyword.arg:
+                named[keyword.arg] = tree.Node(
+                    [value],
+                    self._at(keyword.lineno, keyword.col_offset),
+                    self._at(keyword.lineno, keyword.col_offset) + len(keyword.arg),
+                )
         return tree.CallNode(self.grow(node.func), self._each(node.args), named)
 
     def _BoolOp(self, node: ast.BoolOp) -> tree.Node:  # noqa: N802
         *before, last = self._each(node.values)
         if isinstance(node.op, ast.And):
-            return tree.Node([*(tree.TruthTestNode(one) for one in before), last])
-        for one in reversed(before):
-            last = tree.FallbackNode(one, last)
+            return tree.Node([*(tree.TruthTestNode(node) for node in before), last])
+        for child in reversed(before):
+            last = tree.FallbackNode(child, last)
         return last
 
     def _UnaryOp(self, node: ast.UnaryOp) -> tree.Node:  # noqa: N802
@@ -118,20 +144,26 @@ class _PythonConverter:
 
     def _Compare(self, node: ast.Compare) -> tree.Node:  # noqa: N802
         left, right = self.grow(node.left), self.grow(node.comparators[0])
-        return tree.ContainsNode(left, right) if isinstance(node.ops[0], ast.In | ast.NotIn) else tree.ComparisonNode(left, right)
+        return (
+            tree.ContainsNode(left, right)
+            if isinstance(node.ops[0], ast.In | ast.NotIn)
+            else tree.ComparisonNode(left, right)
+        )
 
     def _IfExp(self, node: ast.IfExp) -> tree.Node:  # noqa: N802
         return tree.ConditionalNode(self.grow(node.test), self.grow(node.body), self.grow(node.orelse))
 
     def _If(self, node: ast.If) -> tree.Node:  # noqa: N802
-        return tree.ConditionalNode(self.grow(node.test), tree.Node(self._each(node.body)), tree.Node(self._each(node.orelse)))
+        return tree.ConditionalNode(
+            self.grow(node.test), tree.Node(self._each(node.body)), tree.Node(self._each(node.orelse))
+        )
 
     def _While(self, node: ast.While) -> tree.Node:  # noqa: N802
         return tree.Node([tree.TruthTestNode(self.grow(node.test)), *self._each(node.body)])
 
     def _Assign(self, node: ast.Assign) -> tree.Node:  # noqa: N802
         value = self.grow(node.value)
-        return tree.Node([tree.AssignmentNode(self.grow(one), value) for one in node.targets])
+        return tree.Node([tree.AssignmentNode(self.grow(target), value) for target in node.targets])
 
     def _AnnAssign(self, node: ast.AnnAssign) -> tree.Node:  # noqa: N802
         return tree.AssignmentNode(self.grow(node.target), self.grow(node.value)) if node.value else tree.Node()
@@ -143,7 +175,7 @@ class _PythonConverter:
         return tree.Node([tree.AssignmentNode(self.grow(node.target), self.grow(node.value))])
 
     def _Delete(self, node: ast.Delete) -> tree.Node:  # noqa: N802
-        return tree.Node([tree.RemovalNode(self.grow(one)) for one in node.targets])
+        return tree.Node([tree.RemovalNode(self.grow(target)) for target in node.targets])
 
     def _List(self, node: ast.List | ast.Tuple | ast.Set) -> tree.Node:  # noqa: N802
         return tree.ListNode(self._each(node.elts))
@@ -153,20 +185,29 @@ class _PythonConverter:
     def _Dict(self, node: ast.Dict) -> tree.Node:  # noqa: N802
         pairs = list(zip(node.keys, self._each(node.values), strict=True))
         keys = [self.grow(key) for key, _ in pairs if key is not None]
-        return tree.MappingNode(keys, [value for key, value in pairs if key is not None], [value for key, value in pairs if key is None])
+        return tree.MappingNode(
+            keys, [value for key, value in pairs if key is not None], [value for key, value in pairs if key is None]
+        )
 
     def _FunctionDef(self, node: ast.FunctionDef | ast.AsyncFunctionDef) -> tree.Node:  # noqa: N802
         spelled = node.args
-        every = [*spelled.posonlyargs, *spelled.args, *spelled.kwonlyargs, *(one for one in (spelled.vararg, spelled.kwarg) if one)]
-        names = [one.arg for one in every]
+        every = [
+            *spelled.posonlyargs,
+            *spelled.args,
+            *spelled.kwonlyargs,
+            *(one for one in (spelled.vararg, spelled.kwarg) if one),
+        ]
+        names = [finding.arg for finding in every]
         names = names[1:] if names[:1] in (["self"], ["cls"]) else names
-        outer = self._each([*node.decorator_list, *spelled.defaults, *(one for one in spelled.kw_defaults if one)])
+        outer = self._each(
+            [*node.decorator_list, *spelled.defaults, *(default for default in spelled.kw_defaults if default)]
+        )
         return tree.Node([*outer, tree.FunctionNode(node.name, names, tree.Node(self._each(node.body)))])
 
     _AsyncFunctionDef = _FunctionDef
 
     def _Lambda(self, node: ast.Lambda) -> tree.Node:  # noqa: N802
-        return tree.FunctionNode("", [one.arg for one in node.args.args], self.grow(node.body))
+        return tree.FunctionNode("", [arg.arg for arg in node.args.args], self.grow(node.body))
 
     def _ClassDef(self, node: ast.ClassDef) -> tree.Node:  # noqa: N802
         inner = tree.FunctionNode("", [], tree.Node(self._each(node.body)))  # what a class binds is its own
@@ -194,15 +235,30 @@ class _PythonConverter:
 
     def _comprehension(self, generators: list[ast.comprehension], inner: list[ast.expr]) -> tree.Node:
         body = tree.Node(self._each(inner))
-        for one in reversed(generators):
-            body = self._loop(one.target, one.iter, tree.Node([*(tree.TruthTestNode(test) for test in self._each(one.ifs)), body]))
+        for generator in reversed(generators):
+            body = self._loop(
+                generator.target,
+                generator.iter,
+                tree.Node([*(tree.TruthTestNode(test) for test in self._each(generator.ifs)), body]),
+            )
         return tree.FunctionNode("", [], body)
 
     def _Import(self, node: ast.Import) -> tree.Node:  # noqa: N802
         return tree.Node(
-            [tree.ImportNode(one.asname or one.name.partition(".")[0], one.name if one.asname else one.name.partition(".")[0]) for one in node.names]
+            [
+                tree.ImportNode(
+                    alias.asname or alias.name.partition(".")[0],
+                    alias.name if alias.asname else alias.name.partition(".")[0],
+                )
+                for alias in node.names
+            ]
         )
 
     def _ImportFrom(self, node: ast.ImportFrom) -> tree.Node:  # noqa: N802
         path = "." * node.level + (node.module or "")
-        return tree.Node([tree.ImportNode(one.asname or one.name, f"{path}.{one.name}" if one.name != "*" else path) for one in node.names])
+        return tree.Node(
+            [
+                tree.ImportNode(alias.asname or alias.name, f"{path}.{alias.name}" if alias.name != "*" else path)
+                for alias in node.names
+            ]
+        )

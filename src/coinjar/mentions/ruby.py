@@ -82,7 +82,7 @@ class RubyConverter(SyntaxConverter):
         return tree.CallNode(tree.MemberNode(self.grow(of), word), given)
 
     def _parameters(self, node: Syntax | None) -> list[str]:
-        return [self.word(one.child_by_field_name("name") or one) for one in node.named_children] if node else []
+        return [self.word(child.child_by_field_name("name") or child) for child in node.named_children] if node else []
 
     def _block(self, node: Syntax) -> tree.Node:
         body = node.child_by_field_name("body")
@@ -94,14 +94,20 @@ class RubyConverter(SyntaxConverter):
 
     def _method(self, node: Syntax) -> tree.Node:
         return tree.FunctionNode(
-            self.word(node.child_by_field_name("name")), self._parameters(node.child_by_field_name("parameters")), self.field(node, "body")
+            self.word(node.child_by_field_name("name")),
+            self._parameters(node.child_by_field_name("parameters")),
+            self.field(node, "body"),
         )
 
     _singleton_method = _method
 
     def _unary(self, node: Syntax) -> tree.Node:
         inner = self.field(node, "operand")
-        return tree.TruthTestNode(inner) if self.word(node.child_by_field_name("operator")) in ("!", "not") else tree.Node([inner])
+        return (
+            tree.TruthTestNode(inner)
+            if self.word(node.child_by_field_name("operator")) in ("!", "not")
+            else tree.Node([inner])
+        )
 
     def _if(self, node: Syntax) -> tree.Node:
         then = node.child_by_field_name("consequence") or node.child_by_field_name("body")
@@ -110,9 +116,11 @@ class RubyConverter(SyntaxConverter):
     _unless = _if_modifier = _unless_modifier = _conditional = _if
 
     def _hash(self, node: Syntax) -> tree.Node:
-        pairs = [one for one in node.named_children if one.type == "pair"]
-        taken = [self.inside(one) for one in node.named_children if one.type == "hash_splat_argument"]
-        return tree.MappingNode([self.field(one, "key") for one in pairs], [self.field(one, "value") for one in pairs], taken)
+        pairs = [child for child in node.named_children if child.type == "pair"]
+        taken = [self.inside(child) for child in node.named_children if child.type == "hash_splat_argument"]
+        return tree.MappingNode(
+            [self.field(node, "key") for node in pairs], [self.field(node, "value") for node in pairs], taken
+        )
 
 
 find = reader(tree_sitter_ruby.language, RubyConverter)

@@ -28,7 +28,9 @@ class RustConverter(SyntaxConverter):
             "env!": AccessPattern(),
             "option_env!": AccessPattern(),
         },
-        conversions=frozenset("ok unwrap expect to_string to_owned into String.from as_deref as_ref and_then map parse".split()),
+        conversions=frozenset(
+            "ok unwrap expect to_string to_owned into String.from as_deref as_ref and_then map parse".split()
+        ),
         fallbacks=frozenset({"unwrap_or", "unwrap_or_else"}),
         asking=frozenset({"is_ok", "is_err", "is_some", "is_none"}),
         child_methods=frozenset({"env", "env_remove"}),
@@ -60,17 +62,27 @@ class RustConverter(SyntaxConverter):
 
     def _macro_invocation(self, node: Syntax) -> tree.Node:
         """A macro's arguments are only words to the grammar: they are parsed again as a call's, at the same place."""
-        tokens = next((one for one in node.named_children if one.type == "token_tree"), None)
+        tokens = next((child for child in node.named_children if child.type == "token_tree"), None)
         if tokens is None or tokens.start_byte + 1 < len(_BEFORE_ARGUMENTS):
             return tree.Node()
         before = b" " * (tokens.start_byte + 1 - len(_BEFORE_ARGUMENTS)) + _BEFORE_ARGUMENTS
-        again = Parser(Grammar(tree_sitter_rust.language())).parse(before + self.data[tokens.start_byte + 1 : tokens.end_byte - 1] + b")}")
-        call = next((one for one in _below(again.root_node) if one.type == "call_expression"), None)
+        again = Parser(Grammar(tree_sitter_rust.language())).parse(
+            before + self.data[tokens.start_byte + 1 : tokens.end_byte - 1] + b")}"
+        )
+        call = next((node for node in _below(again.root_node) if node.type == "call_expression"), None)
         arguments = call.child_by_field_name("arguments") if call else None
-        return tree.CallNode(tree.NameNode(self.word(node.child_by_field_name("macro")) + "!"), self.all(arguments.named_children) if arguments else [])
+        return tree.CallNode(
+            tree.NameNode(self.word(node.child_by_field_name("macro")) + "!"),
+            self.all(arguments.named_children) if arguments else [],
+        )
 
     def _let_declaration(self, node: Syntax) -> tree.Node:
-        return tree.Node([tree.AssignmentNode(self.field(node, "pattern"), self.field(node, "value")), self.field(node, "alternative")])
+        return tree.Node(
+            [
+                tree.AssignmentNode(self.field(node, "pattern"), self.field(node, "value")),
+                self.field(node, "alternative"),
+            ]
+        )
 
     def _const_item(self, node: Syntax) -> tree.Node:
         return tree.AssignmentNode(self.field(node, "name"), self.field(node, "value"))
@@ -79,26 +91,44 @@ class RustConverter(SyntaxConverter):
 
     def _if_expression(self, node: Syntax) -> tree.Node:
         test, then, other = (self.field(node, name) for name in ("condition", "consequence", "alternative"))
-        return tree.Node([tree.Node([test]), then, other])  # a Result is no truth value: whoever asks for presence says is_ok
+        return tree.Node(
+            [tree.Node([test]), then, other]
+        )  # a Result is no truth value: whoever asks for presence says is_ok
 
     def _match_expression(self, node: Syntax) -> tree.Node:
         value, body = self.field(node, "value"), node.child_by_field_name("body")
         arms = body.named_children if body else []
-        lost = next((one for one in arms if self.word(one.child_by_field_name("pattern")).startswith(("Err", "None"))), None)
-        found = [self.field(one, "value") for one in arms]
+        lost = next(
+            (node for node in arms if self.word(node.child_by_field_name("pattern")).startswith(("Err", "None"))), None
+        )
+        found = [self.field(node, "value") for node in arms]
         return tree.Node([tree.FallbackNode(value, self.field(lost, "value")) if lost else value, *found])
 
     def _closure_expression(self, node: Syntax) -> tree.Node:
         parameters = node.child_by_field_name("parameters")
-        return tree.FunctionNode("", [self.word(one) for one in parameters.named_children] if parameters else [], self.field(node, "body"))
+        return tree.FunctionNode(
+            "",
+            [self.word(child) for child in parameters.named_children] if parameters else [],
+            self.field(node, "body"),
+        )
 
     def _function_item(self, node: Syntax) -> tree.Node:
         parameters = node.child_by_field_name("parameters")
-        names = [self.word(one.child_by_field_name("pattern")) for one in parameters.named_children if one.type == "parameter"] if parameters else []
+        names = (
+            [
+                self.word(child.child_by_field_name("pattern"))
+                for child in parameters.named_children
+                if child.type == "parameter"
+            ]
+            if parameters
+            else []
+        )
         return tree.FunctionNode(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
 
     def _for_expression(self, node: Syntax) -> tree.Node:
-        return tree.LoopNode(self.word(node.child_by_field_name("pattern")), self.field(node, "value"), self.field(node, "body"))
+        return tree.LoopNode(
+            self.word(node.child_by_field_name("pattern")), self.field(node, "value"), self.field(node, "body")
+        )
 
     def _use_declaration(self, node: Syntax) -> tree.Node:
         argument = node.child_by_field_name("argument")
@@ -107,7 +137,7 @@ class RustConverter(SyntaxConverter):
     def _used(self, node: Syntax, before: str) -> list[tree.Node]:
         path = before + self.word(node.child_by_field_name("path")).replace("::", ".")
         if node.type == "use_list":
-            return [made for one in node.named_children for made in self._used(one, before)]
+            return [made for child in node.named_children for made in self._used(child, before)]
         if node.type == "scoped_use_list":
             inner = node.child_by_field_name("list")
             return self._used(inner, f"{path}.") if inner else []
@@ -122,7 +152,7 @@ class RustConverter(SyntaxConverter):
 
 
 def _below(node: Syntax) -> list[Syntax]:
-    return [node, *(one for each in node.named_children for one in _below(each))]
+    return [node, *(element for child in node.named_children for element in _below(child))]
 
 
 find = reader(tree_sitter_rust.language, RustConverter)

@@ -44,11 +44,11 @@ class Scopes:
         if isinstance(node, tree.FunctionNode):
             for name in node.parameters:
                 found.setdefault(name, []).append(Parameter(node))
-        for one in node.inner:
-            for inner in tree.own(one):
+        for child in node.inner:
+            for inner in tree.own(child):
                 self._bind(inner, found)
         if not self.stack:
-            self.called = {_called(one) for one in _all(node) if isinstance(one, tree.CallNode)}
+            self.called = {_called(child) for child in _all(node) if isinstance(child, tree.CallNode)}
         self.stack.append(found)
         try:
             yield
@@ -56,7 +56,11 @@ class Scopes:
             self.stack.pop()
 
     def _bind(self, node: tree.Node, found: dict[str, list[Bound]]) -> None:
-        if isinstance(node, tree.AssignmentNode) and isinstance(node.target, tree.NameNode) and not isinstance(node.value, tree.FunctionNode):
+        if (
+            isinstance(node, tree.AssignmentNode)
+            and isinstance(node.target, tree.NameNode)
+            and not isinstance(node.value, tree.FunctionNode)
+        ):
             found.setdefault(node.target.text, []).append(node.value)
         elif isinstance(node, tree.ImportNode):
             if node.name == "*":
@@ -124,11 +128,16 @@ class Scopes:
         if not bound:
             starred = next((f"{star}.{name}" for star in self.stars if f"{star}.{name}" in self.words.functions), None)
             return starred or (name if self.words.free or name in self.words.builtins else None)
-        found = {self._shorter(one.path) if isinstance(one, tree.ImportNode) else self._value(one, name, depth) for one in bound}
+        found = {
+            self._shorter(one.path) if isinstance(one, tree.ImportNode) else self._value(one, name, depth)
+            for one in bound
+        }
         return found.pop() if len(found) == 1 else None
 
     def _value(self, bound: Bound, name: str, depth: int) -> str | None:
-        if isinstance(bound, Parameter | tree.DeclarationNode | tree.FunctionNode | tree.LoopNode) or (isinstance(bound, tree.NameNode) and bound.text == name):
+        if isinstance(bound, Parameter | tree.DeclarationNode | tree.FunctionNode | tree.LoopNode) or (
+            isinstance(bound, tree.NameNode) and bound.text == name
+        ):
             return None
         return self.path(bound, depth + 1)
 
@@ -160,16 +169,22 @@ class Scopes:
             return self._listed(owner, depth + 1) if isinstance(owner, tree.Node) and depth <= _DEEPEST else None
         if not isinstance(node, tree.ListNode):
             return None
-        found = [self.texts(one, depth + 1) for one in node.inner]
+        found = [self.texts(child, depth + 1) for child in node.inner]
         return None if None in found else [text for each in found for text in each or []]
 
 
 def _called(node: tree.CallNode) -> str:
     function = node.function
-    return function.text if isinstance(function, tree.NameNode) else function.name if isinstance(function, tree.MemberNode) else ""
+    return (
+        function.text
+        if isinstance(function, tree.NameNode)
+        else function.name
+        if isinstance(function, tree.MemberNode)
+        else ""
+    )
 
 
 def _all(node: tree.Node) -> Iterator[tree.Node]:
     yield node
-    for one in node.inner:
-        yield from _all(one)
+    for child in node.inner:
+        yield from _all(child)

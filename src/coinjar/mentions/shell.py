@@ -49,15 +49,22 @@ def find_in(data: bytes, parts: Sequence[tuple[int, int]], known: frozenset[str]
     events: list[_NameEvent] = []
     for start, end in parts:
         walk = _ScriptWalker(data[start:end])
-        events += [one._replace(start=one.start + start, end=one.end + start) for one in walk.see(parser.parse(walk.data).root_node)]
-    own = set(known) | {name for name in {one.name for one in events} if _is_own(name, events)}
+        events += [
+            event._replace(start=event.start + start, end=event.end + start)
+            for event in walk.see(parser.parse(walk.data).root_node)
+        ]
+    own = set(known) | {name for name in {event.name for event in events} if _is_own(name, events)}
     mentions, unknown = [], []
-    for one in events:
-        if one.what == _INDIRECT:
-            unknown.append(ComputedName(one.start, one.end))
-        elif one.name not in SET_BY_SHELLS and not one.name.startswith("BASH") and (one.name not in own or one.what == _CHILD):
-            how = PRESENCE if one.what == _ASKS else READ if one.what == _READS else SET
-            mentions.append(Mention(one.name, one.start, one.end, how, one.default))
+    for event in events:
+        if event.what == _INDIRECT:
+            unknown.append(ComputedName(event.start, event.end))
+        elif (
+            event.name not in SET_BY_SHELLS
+            and not event.name.startswith("BASH")
+            and (event.name not in own or event.what == _CHILD)
+        ):
+            how = PRESENCE if event.what == _ASKS else READ if event.what == _READS else SET
+            mentions.append(Mention(event.name, event.start, event.end, how, event.default))
     return in_order(mentions, unknown)
 
 
@@ -67,8 +74,10 @@ def _parser() -> Parser:
 
 
 def _is_own(name: str, events: list[_NameEvent]) -> bool:
-    mine = [one.what for one in events if one.name == name and one.what not in (_CHILD, _UNSET, _INDIRECT)]
-    given = mine[:1] == [_ASSIGNS] or (name.islower() and _ASSIGNS in mine)  # functions use what is given a value below them, in small letters
+    mine = [event.what for event in events if event.name == name and event.what not in (_CHILD, _UNSET, _INDIRECT)]
+    given = mine[:1] == [_ASSIGNS] or (
+        name.islower() and _ASSIGNS in mine
+    )  # functions use what is given a value below them, in small letters
     return given and _EXPORTS not in mine
 
 
@@ -86,8 +95,8 @@ class _ScriptWalker:
         if made:
             yield from made(node, asked)
         elif node.type not in ("raw_string", "comment", "function_definition_name", "ansi_c_string"):
-            for one in node.named_children:
-                yield from self.see(one, asked=asked and node.type in ("string", "concatenation"))
+            for child in node.named_children:
+                yield from self.see(child, asked=asked and node.type in ("string", "concatenation"))
 
     def _at(self, what: int, node: Syntax, default: str | None = None) -> Iterator[_NameEvent]:
         name = self.word(node)
@@ -95,16 +104,20 @@ class _ScriptWalker:
             yield _NameEvent(what, name, node.start_byte, node.end_byte, default)
 
     def _simple_expansion(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
-        for one in node.named_children:
-            if one.type == "variable_name":
-                yield from self._at(_ASKS if asked else _READS, one)
+        for child in node.named_children:
+            if child.type == "variable_name":
+                yield from self._at(_ASKS if asked else _READS, child)
 
     def _expansion(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
-        operators = [self.word(one) for index, one in enumerate(node.children) if node.field_name_for_child(index) == "operator"]
-        name = next((one for one in node.named_children if one.type in ("variable_name", "subscript")), None)
+        operators = [
+            self.word(child)
+            for index, child in enumerate(node.children)
+            if node.field_name_for_child(index) == "operator"
+        ]
+        name = next((child for child in node.named_children if child.type in ("variable_name", "subscript")), None)
         if name is not None and name.type == "subscript":
             name = name.child_by_field_name("name")
-        rest = [one for one in node.named_children if name is None or one.start_byte >= name.end_byte]
+        rest = [child for child in node.named_children if name is None or child.start_byte >= name.end_byte]
         if name is not None and "!" in operators:
             yield _NameEvent(_INDIRECT, self.word(name), name.start_byte, name.end_byte)
         elif name is not None:
@@ -113,8 +126,8 @@ class _ScriptWalker:
                 default = self._plain(self.data[rest[0].start_byte : rest[-1].end_byte])
             asks = asked or bool(operators and operators[0] in (":+", "+"))
             yield from self._at(_ASKS if asks else _READS, name, default)
-        for one in rest:
-            yield from self.see(one)
+        for child in rest:
+            yield from self.see(child)
 
     def _plain(self, text: bytes) -> str | None:
         """The word behind `:-`, if it is a plain text."""
@@ -132,15 +145,19 @@ class _ScriptWalker:
     def _command(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked
         name = self.word(node.child_by_field_name("name"))
-        prefix = [one for one in node.named_children if one.type == "variable_assignment"]
-        for one in prefix:
-            yield from self._variable_assignment(one, asked=False, what=_CHILD if name else _ASSIGNS)
+        prefix = [child for child in node.named_children if child.type == "variable_assignment"]
+        for child in prefix:
+            yield from self._variable_assignment(child, asked=False, what=_CHILD if name else _ASSIGNS)
         arguments = node.children_by_field_name("argument")
         if name == "test":
             yield from self._tested(arguments)
             return
-        for one in [each for each in node.named_children if each.type not in ("variable_assignment", "command_name")]:
-            yield from self._argument(name, one, arguments)
+        for child in [
+            inner_node
+            for inner_node in node.named_children
+            if inner_node.type not in ("variable_assignment", "command_name")
+        ]:
+            yield from self._argument(name, child, arguments)
 
     def _argument(self, command: str, node: Syntax, arguments: list[Syntax]) -> Iterator[_NameEvent]:
         text = self.word(node)
@@ -149,58 +166,67 @@ class _ScriptWalker:
         if node in arguments and command == "printenv" and node.type == "word":
             yield from self._at(_READS, node)
         is_option = text.startswith(("-", '"', "'"))
-        if command in _BINDING_COMMANDS and node in arguments and not is_option and (command != "getopts" or arguments.index(node) == 1):
+        if (
+            command in _BINDING_COMMANDS
+            and node in arguments
+            and not is_option
+            and (command != "getopts" or arguments.index(node) == 1)
+        ):
             yield from self._at(_ASSIGNS, node)
         yield from self.see(node)
 
     def _tested(self, arguments: list[Syntax]) -> Iterator[_NameEvent]:
-        for before, one in zip([None, *arguments], arguments, strict=False):
-            yield from self.see(one, asked=self.word(before) in ("-n", "-z") or len(arguments) == 1)
+        for before, node in zip([None, *arguments], arguments, strict=False):
+            yield from self.see(node, asked=self.word(before) in ("-n", "-z") or len(arguments) == 1)
 
     def _unary_expression(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked
         operator = self.word(node.child_by_field_name("operator"))
-        for one in [each for each in node.named_children if each.type != "test_operator"]:
+        for child in [inner_node for inner_node in node.named_children if inner_node.type != "test_operator"]:
             if operator == "-v":
-                yield from self._at(_ASKS, one)
+                yield from self._at(_ASKS, child)
             else:
-                yield from self.see(one, asked=operator in ("-n", "-z"))
+                yield from self.see(child, asked=operator in ("-n", "-z"))
 
     def _test_command(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked
-        for one in node.named_children:
-            yield from self.see(one, asked=len(node.named_children) == 1 and one.type == "string")
+        for child in node.named_children:
+            yield from self.see(child, asked=len(node.named_children) == 1 and child.type == "string")
 
     def _declaration_command(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked
         first = self.word(node.children[0])
-        options = [self.word(one) for one in node.named_children if self.word(one).startswith("-")]
-        exports = first == "export" or any("x" in one for one in options)
-        for one in node.named_children:
-            if one.type == "variable_assignment":
-                yield from self._variable_assignment(one, asked=False, what=_EXPORTS if exports else _ASSIGNS)
-            elif one.type == "variable_name":
-                yield from self._at(_READS if exports else _ASSIGNS, one)
+        options = [self.word(child) for child in node.named_children if self.word(child).startswith("-")]
+        exports = first == "export" or any("x" in option for option in options)
+        for child in node.named_children:
+            if child.type == "variable_assignment":
+                yield from self._variable_assignment(child, asked=False, what=_EXPORTS if exports else _ASSIGNS)
+            elif child.type == "variable_name":
+                yield from self._at(_READS if exports else _ASSIGNS, child)
                 if exports:
-                    yield _NameEvent(_EXPORTS, self.word(one), one.start_byte, one.start_byte)  # what it had before goes on to programs
+                    yield _NameEvent(
+                        _EXPORTS, self.word(child), child.start_byte, child.start_byte
+                    )  # what it had before goes on to programs
             else:
-                yield from self.see(one)
+                yield from self.see(child)
 
     def _unset_command(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked
-        for one in node.named_children:
-            if one.type in ("variable_name", "word"):
-                yield from self._at(_UNSET, one)
+        for child in node.named_children:
+            if child.type in ("variable_name", "word"):
+                yield from self._at(_UNSET, child)
 
     def _for_statement(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked
         variable = node.child_by_field_name("variable")
-        for one in [each for each in node.named_children if each != variable and each.type != "do_group"]:
-            yield from self.see(one)
+        for child in [
+            inner_node for inner_node in node.named_children if inner_node != variable and inner_node.type != "do_group"
+        ]:
+            yield from self.see(child)
         if variable is not None:
             yield from self._at(_ASSIGNS, variable)
-        for one in [each for each in node.named_children if each.type == "do_group"]:
-            yield from self.see(one)
+        for child in [inner_node for inner_node in node.named_children if inner_node.type == "do_group"]:
+            yield from self.see(child)
 
     def _variable_name(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked

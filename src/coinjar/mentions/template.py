@@ -32,21 +32,21 @@ _NAMES = (1, 2, 5, 6, 7, 8, 9)
 def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
     """The mentions of a template."""
     del helpers
-    shown = _COMMENT.sub(lambda one: b" " * len(one[0]), data)
+    shown = _COMMENT.sub(lambda match: b" " * len(match[0]), data)
     found = [*_braces(shown)]
-    outside = _TAG.sub(lambda one: b" " * len(one[0]), shown)
-    found += [one for one in references(outside, 0, len(outside)) if NAME.fullmatch(one.name)]
+    outside = _TAG.sub(lambda match: b" " * len(match[0]), shown)
+    found += [mention for mention in references(outside, 0, len(outside)) if NAME.fullmatch(mention.name)]
     return in_order(found)
 
 
 def _braces(data: bytes) -> Iterator[Mention]:
     for tag in _TAG.finditer(data):
         group = 1 if tag[1] is not None else 2
-        for one in _USE.finditer(data, *tag.span(group)):
-            at = next(index for index in _NAMES if one[index] is not None)
-            default = next((one[index].decode() for index in _DEFAULTS if one[index] is not None), None)
-            asked = re.fullmatch(rb"-?\s*if\s+" + re.escape(one[0]) + rb"\s*-?", tag[group]) is not None
-            yield Mention(one[at].decode(), *one.span(at), PRESENCE if asked else READ, default)
+        for match in _USE.finditer(data, *tag.span(group)):
+            at = next(index for index in _NAMES if match[index] is not None)
+            default = next((match[index].decode() for index in _DEFAULTS if match[index] is not None), None)
+            asked = re.fullmatch(rb"-?\s*if\s+" + re.escape(match[0]) + rb"\s*-?", tag[group]) is not None
+            yield Mention(match[at].decode(), *match.span(at), PRESENCE if asked else READ, default)
 
 
 def find_embedded(data: bytes, helpers: frozenset[str]) -> TextMentions:
@@ -58,4 +58,4 @@ def find_embedded(data: bytes, helpers: frozenset[str]) -> TextMentions:
         code[tag.start(2) : tag.end(2)] = tag[2]
         code[tag.end() - 1 : tag.end()] = b";"
     found = ruby.find(bytes(code), helpers)
-    return TextMentions(found.mentions, [ComputedName(*one) for one in found.unknown])
+    return TextMentions(found.mentions, [ComputedName(*computed) for computed in found.unknown])

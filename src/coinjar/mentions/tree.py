@@ -218,5 +218,5 @@ def own(node: Node) -> Iterator[Node]:
     """Everything inside, functions' insides left out."""
     yield node
     if not isinstance(node, FunctionNode):
-        for one in node.inner:
-            yield from own(one)
+        for child in node.inner:
+            yield from own(child)

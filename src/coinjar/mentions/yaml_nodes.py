@@ -26,9 +26,13 @@ class YamlText:
     def trees(self) -> list[TreeNode]:
         """The documents that are mappings; none of a text that is no YAML: `unread` says why."""
         try:
-            return [one for one in grow_each(self.data, "") if one.kind == "map"]
+            return [node for node in grow_each(self.data, "") if node.kind == "map"]
         except InputError as fault:
-            self.unread = UnreadPart(fault.place.line, fault.place.column, fault.message) if fault.place else UnreadPart(0, 0, fault.message)
+            self.unread = (
+                UnreadPart(fault.place.line, fault.place.column, fault.message)
+                if fault.place
+                else UnreadPart(0, 0, fault.message)
+            )
             return []
 
     def at(self, position: int) -> int:
@@ -62,10 +66,10 @@ def walk(node: TreeNode, path: tuple[str, ...] = ()) -> Iterator[VisitedNode]:
     yield VisitedNode(path, node)
     for member in node.members:
         yield from walk(member.value, (*path, member.name))
-    for one in node.elements:
-        yield from walk(one, path)
+    for child in node.elements:
+        yield from walk(child, path)
 
 
 def scalars(node: TreeNode, path: tuple[str, ...] = ()) -> Iterator[VisitedNode]:
     """Every scalar below that is a value."""
-    return (one for one in walk(node, path) if one.node.kind == "scalar")
+    return (visited for visited in walk(node, path) if visited.node.kind == "scalar")

@@ -128,7 +128,9 @@ def read_description(data: bytes, file: str, name: str) -> PlatformDescription:
     fields = FieldReader(file)
     root = compose(data, file)
     if root is None or is_null(root):
-        raise InputError("the file is empty", hint="docs/platforms.md teaches writing one", place=Location(file), code="platform")
+        raise InputError(
+            "the file is empty", hint="docs/platforms.md teaches writing one", place=Location(file), code="platform"
+        )
     found = _DescriptionReader(fields, root).read(name)
     raise_all(fields.faults)
     return found
@@ -146,11 +148,18 @@ class _DescriptionReader:
     def read(self, name: str) -> PlatformDescription:
         fields, top = self.fields, self.top
         if fields.text(top.get("platform"), "platform") != "1":
-            fields.fault(top.get("platform", self.root), "this is not the format that this version reads", "the format is platform: 1", "platform")
+            fields.fault(
+                top.get("platform", self.root),
+                "this is not the format that this version reads",
+                "the format is platform: 1",
+                "platform",
+            )
         for key, _, node in fields.members(top["settings"], "'settings'") if "settings" in top else ():
             self.settings[key] = fields.text(node, key)
         if "address" not in self.settings:
-            fields.fault(top.get("settings", self.root), "the settings have no address", "add address: what it is", "platform")
+            fields.fault(
+                top.get("settings", self.root), "the settings have no address", "add address: what it is", "platform"
+            )
         token = self._part("token", ("header", "text"))
         names = self._part("names", ("shape", "longest", "case"))
         values = self._part("values", ("longest", "empty", "line_breaks"))
@@ -190,7 +199,12 @@ class _DescriptionReader:
         text = self.fields.text(node, what, choices[0])
         if text not in choices:
             assert node is not None, "the default is a choice"
-            self.fields.fault(node, f"'{what}' cannot be '{text}'", suggestion(text, choices, f"it is {' or '.join(choices)}"), "platform")
+            self.fields.fault(
+                node,
+                f"'{what}' cannot be '{text}'",
+                suggestion(text, choices, f"it is {' or '.join(choices)}"),
+                "platform",
+            )
         return text
 
     def _number(self, node: Node | None, what: str) -> int | None:
@@ -216,31 +230,60 @@ class _DescriptionReader:
         text = fields.text(own.get("send"), f"send of {what}")
         found = re.fullmatch(r"([A-Z]+) (/\S*)", text)
         if not found or found[1] not in METHODS:
-            fields.fault(own.get("send", node), f"{what} is no request", f"write METHOD /path; the methods are {', '.join(METHODS)}", "platform")
+            fields.fault(
+                own.get("send", node),
+                f"{what} is no request",
+                f"write METHOD /path; the methods are {', '.join(METHODS)}",
+                "platform",
+            )
             return RequestTemplate(method="GET", path="/", body=None, repeat=True, place=here)
         body = typed(own["body"]) if "body" in own else None
         for name in [*holders(found[2]), *holders(body)]:
             if not name.startswith("/") and name not in (*known, *self.settings):
-                hint = suggestion(name, [*known, *self.settings], f"here one may write {', '.join(f'{{{one}}}' for one in (*known, *self.settings))}")
+                hint = suggestion(
+                    name,
+                    [*known, *self.settings],
+                    f"here one may write {', '.join(f'{{{name}}}' for name in (*known, *self.settings))}",
+                )
                 fields.fault(own["send"], f"'{{{name}}}' in {what} means nothing", hint, "platform")
-        return RequestTemplate(method=found[1], path=found[2], body=body, repeat=found[1] in SAFE or fields.flag(own.get("repeat"), "repeat"), place=here)
+        return RequestTemplate(
+            method=found[1],
+            path=found[2],
+            body=body,
+            repeat=found[1] in SAFE or fields.flag(own.get("repeat"), "repeat"),
+            place=here,
+        )
 
-    def _with_request(self, node: Node, what: str, more: Sequence[str], known: Sequence[str]) -> tuple[RequestTemplate, dict[str, Node]]:
+    def _with_request(
+        self, node: Node, what: str, more: Sequence[str], known: Sequence[str]
+    ) -> tuple[RequestTemplate, dict[str, Node]]:
         own = self.fields.fields(node, what, (*_SENDING, *more))
-        inner = MappingNode("tag:yaml.org,2002:map", [(key, value) for key, value in node.value if key.value in _SENDING], node.start_mark, node.end_mark)
+        inner = MappingNode(
+            "tag:yaml.org,2002:map",
+            [(key, value) for key, value in node.value if key.value in _SENDING],
+            node.start_mark,
+            node.end_mark,
+        )
         return self._sending(inner if "send" in own else None, what, node, known), own
 
     def _pointer(self, node: Node | None, what: str, default: str = "") -> str:
         text = self.fields.text(node, what, default)
         if text and not text.startswith("/"):
             assert node is not None
-            self.fields.fault(node, f"'{text}' is no JSON Pointer", "it begins with '/', as in /items (RFC 6901)", "pointer")
+            self.fields.fault(
+                node, f"'{text}' is no JSON Pointer", "it begins with '/', as in /items (RFC 6901)", "pointer"
+            )
         return text
 
     def _account(self) -> tuple[RequestTemplate, str] | None:
         node = self.top.get("account")
         if not isinstance(node, MappingNode):
-            self.fields.fault(node or self.root, "'account' is missing", "say how one sees where one is: {send: GET /…, is: '{/name}'}", "platform")
+            self.fields.fault(
+                node or self.root,
+                "'account' is missing",
+                "say how one sees where one is: {send: GET /…, is: '{/name}'}",
+                "platform",
+            )
             return None
         sending, own = self._with_request(node, "'account'", ("is",), ALWAYS)
         return sending, self.fields.text(own.get("is"), "is", "{/name}")
@@ -248,12 +291,22 @@ class _DescriptionReader:
     def _listing(self) -> ListRequest | None:
         node = self.top.get("list")
         if not isinstance(node, MappingNode):
-            self.fields.fault(node or self.root, "'list' is missing", "say how variables are listed: {send: GET /…, map: /path} or items: /path", "platform")
+            self.fields.fault(
+                node or self.root,
+                "'list' is missing",
+                "say how variables are listed: {send: GET /…, map: /path} or items: /path",
+                "platform",
+            )
             return None
         keys = ("name", "value", "secret", "hidden", "stages", "mark", "supplied")
         sending, own = self._with_request(node, "'list'", ("map", "items", "next", *keys), PAGING)
         if ("map" in own) == ("items" in own):
-            self.fields.fault(node, "'list' has one of map and items", "map: an object of names; items: a list with a name in each", "platform")
+            self.fields.fault(
+                node,
+                "'list' has one of map and items",
+                "map: an object of names; items: a list with a name in each",
+                "platform",
+            )
         form = "map" if "map" in own else "items"
         pointers = {key: self._pointer(own[key], key) for key in keys if key in own}
         onward = self.fields.fields(own["next"], "'next'", ("at", "link", "page")) if "next" in own else {}
@@ -271,10 +324,15 @@ class _DescriptionReader:
         node = self.top.get("write")
         if not isinstance(node, MappingNode):
             self.fields.fault(
-                node or self.root, "'write' is missing", "say how variables are written: changes, whole, or create, change and remove", "platform"
+                node or self.root,
+                "'write' is missing",
+                "say how variables are written: changes, whole, or create, change and remove",
+                "platform",
             )
             return WriteRequests()
-        own = self.fields.fields(node, "'write'", ("changes", "whole", "create", "change", "remove", "narrow", "remove_by"))
+        own = self.fields.fields(
+            node, "'write'", ("changes", "whole", "create", "change", "remove", "narrow", "remove_by")
+        )
         found = {
             key: self._sending(own[key], f"'{key}'", node, MANY if key in ("changes", "whole") else ONE)
             for key in ("changes", "whole", "create", "change", "remove", "narrow")
@@ -282,7 +340,12 @@ class _DescriptionReader:
         }
         ways = [key for key in ("changes", "whole", "create") if key in found]
         if len(ways) != 1:
-            self.fields.fault(node, f"'write' has {' and '.join(ways) or 'no way to write'}", "keep one of changes, whole and create", "platform")
+            self.fields.fault(
+                node,
+                f"'write' has {' and '.join(ways) or 'no way to write'}",
+                "keep one of changes, whole and create",
+                "platform",
+            )
         if "create" in found and "remove" not in found:
             self.fields.fault(node, "'write' cannot remove", "add remove: DELETE /…", "platform")
         return WriteRequests(remove_by=self._choice(own.get("remove_by"), "remove_by", ("nothing", "empty")), **found)
@@ -294,7 +357,12 @@ class _DescriptionReader:
         sending, own = self._with_request(node, "'state'", ("pending", "saved", "running"), ALWAYS)
         found = {key: self._pointer(own.get(key), key) for key in ("pending", "saved", "running")}
         if not found["pending"] and not (found["saved"] and found["running"]):
-            self.fields.fault(node, "'state' does not say what it looks at", "add pending: /…, or saved: /… and running: /…", "platform")
+            self.fields.fault(
+                node,
+                "'state' does not say what it looks at",
+                "add pending: /…, or saved: /… and running: /…",
+                "platform",
+            )
         return StateRequest(sending, **found)
 
     def _restart(self, key: str) -> RestartRequest | None:
@@ -311,10 +379,19 @@ class _DescriptionReader:
             self.fields.fault(own["wait"], "'wait' does not say until when", "add until: {/state: [done]}", "platform")
         return RestartRequest(
             sending,
-            WaitCondition(sending=waiting, until=tests["until"], fails=tests["fails"], approval=tests["approval"], log=self._pointer(more.get("log"), "log")),
+            WaitCondition(
+                sending=waiting,
+                until=tests["until"],
+                fails=tests["fails"],
+                approval=tests["approval"],
+                log=self._pointer(more.get("log"), "log"),
+            ),
         )
 
     def _tests(self, node: Node | None, what: str) -> dict[str, tuple[str, ...]]:
         if node is None:
             return {}
-        return {self._pointer(key, what): tuple(text for text, _ in self.fields.texts(value, what)) for _, key, value in self.fields.members(node, f"'{what}'")}
+        return {
+            self._pointer(key, what): tuple(text for text, _ in self.fields.texts(value, what))
+            for _, key, value in self.fields.members(node, f"'{what}'")
+        }

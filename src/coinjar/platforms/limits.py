@@ -30,44 +30,73 @@ class UnsupportedVariable(NamedTuple):
 def refusals(platform: PlatformDescription, wanted: Mapping[str, DesiredValue]) -> Iterator[UnsupportedVariable]:
     """Every variable that the platform cannot take, and a last one (of no name) if they are too many."""
     folded: dict[str, str] = {}
-    for one in wanted.values():
-        words = _name(platform, one.name) or _value(platform, one)
+    for desired in wanted.values():
+        words = _name(platform, desired.name) or _value(platform, desired)
         if words:
             yield words
-        other = folded.setdefault(one.name.casefold() if platform.folds_case else one.name, one.name)
-        if other != one.name:
-            yield UnsupportedVariable(one.name, f"it and {other} are one name to {platform.name}, which ignores case", "rename one of them", NAME)
+        other = folded.setdefault(desired.name.casefold() if platform.folds_case else desired.name, desired.name)
+        if other != desired.name:
+            yield UnsupportedVariable(
+                desired.name,
+                f"it and {other} are one name to {platform.name}, which ignores case",
+                "rename one of them",
+                NAME,
+            )
     if platform.most is not None and len(wanted) > platform.most:
-        yield UnsupportedVariable("", f"{len(wanted)} variables are more than the {platform.most} that {platform.name} takes", "leave some out (without:)")
+        yield UnsupportedVariable(
+            "",
+            f"{len(wanted)} variables are more than the {platform.most} that {platform.name} takes",
+            "leave some out (without:)",
+        )
 
 
 def _name(platform: PlatformDescription, name: str) -> UnsupportedVariable | None:
     if matches(name, platform.reserved):
-        return UnsupportedVariable(name, f"{platform.name} keeps this name for itself", "rename it, or leave it out (without:)", RESERVED)
+        return UnsupportedVariable(
+            name, f"{platform.name} keeps this name for itself", "rename it, or leave it out (without:)", RESERVED
+        )
     if matches(name, platform.supplied):
         return UnsupportedVariable(
-            name, f"{platform.name} supplies this itself", "declare it supplied: {by: [the destination]}, or leave it out (without:)", SUPPLIED
+            name,
+            f"{platform.name} supplies this itself",
+            "declare it supplied: {by: [the destination]}, or leave it out (without:)",
+            SUPPLIED,
         )
     if platform.shape and not re.fullmatch(platform.shape, name):
-        return UnsupportedVariable(name, f"{platform.name} takes only names like {platform.shape}", "rename it, or leave it out (without:)", NAME)
+        return UnsupportedVariable(
+            name,
+            f"{platform.name} takes only names like {platform.shape}",
+            "rename it, or leave it out (without:)",
+            NAME,
+        )
     if platform.longest_name is not None and len(name) > platform.longest_name:
         return UnsupportedVariable(
-            name, f"the name is over the {platform.longest_name} characters that {platform.name} takes", "rename it, or leave it out (without:)", NAME
+            name,
+            f"the name is over the {platform.longest_name} characters that {platform.name} takes",
+            "rename it, or leave it out (without:)",
+            NAME,
         )
     return None
 
 
-def _value(platform: PlatformDescription, one: DesiredValue) -> UnsupportedVariable | None:
-    size = len(one.text.encode("utf-8", "surrogatepass"))
+def _value(platform: PlatformDescription, desired: DesiredValue) -> UnsupportedVariable | None:
+    size = len(desired.text.encode("utf-8", "surrogatepass"))
     if platform.largest is not None and size > platform.largest:
         return UnsupportedVariable(
-            one.name, f"its value has {size} bytes, and {platform.name} takes {platform.largest}", "shorten it, or hand it over as a file"
+            desired.name,
+            f"its value has {size} bytes, and {platform.name} takes {platform.largest}",
+            "shorten it, or hand it over as a file",
         )
-    if not one.text and platform.empty != "kept":
+    if not desired.text and platform.empty != "kept":
         what = "takes an empty value for none" if platform.empty == "removes" else "takes no empty value"
         return UnsupportedVariable(
-            one.name, f"it is empty, and {platform.name} {what}", "unset it here (`coinjar put NAME --unset`), or leave it out (without:)", EMPTY
+            desired.name,
+            f"it is empty, and {platform.name} {what}",
+            "unset it here (`coinjar put NAME --unset`), or leave it out (without:)",
+            EMPTY,
         )
-    if not platform.line_breaks and re.search(r"[\r\n]", one.text):
-        return UnsupportedVariable(one.name, f"it has a line break, which {platform.name} cannot hold", "write it in base64 or in one line")
+    if not platform.line_breaks and re.search(r"[\r\n]", desired.text):
+        return UnsupportedVariable(
+            desired.name, f"it has a line break, which {platform.name} cannot hold", "write it in base64 or in one line"
+        )
     return None

@@ -50,7 +50,7 @@ def fill(data: Data, context: Mapping[str, Any], at_hand: Data = None) -> Data:
     if whole:
         found = _value(whole[1], context, at_hand)
         return reveal(found) if isinstance(found, str) else found
-    return HOLDER.sub(lambda one: reveal(as_text(_value(one[1], context, at_hand))), data)
+    return HOLDER.sub(lambda match: reveal(as_text(_value(match[1], context, at_hand))), data)
 
 
 def fill_path(path: str, context: Mapping[str, Any], at_hand: Data = None) -> str:
@@ -61,5 +61,11 @@ def fill_path(path: str, context: Mapping[str, Any], at_hand: Data = None) -> st
         value = _value(found[1], context, at_hand)
         return quote(reveal(as_text(value)), safe="") if value is not None else ""
 
-    parts = [one for one in query.split("&") if one and not any(_value(name, context, at_hand) is None for name in HOLDER.findall(one))]
-    return HOLDER.sub(encoded, place) + (question + "&".join(HOLDER.sub(encoded, one) for one in parts) if parts else "")
+    parts = [
+        word
+        for word in query.split("&")
+        if word and not any(_value(name, context, at_hand) is None for name in HOLDER.findall(word))
+    ]
+    return HOLDER.sub(encoded, place) + (
+        question + "&".join(HOLDER.sub(encoded, part) for part in parts) if parts else ""
+    )

@@ -22,5 +22,7 @@ ASKING = {
 async def ask(asked: ProofQuestion) -> ProofAnswers:
     """Put a proof's question. Raises NoAnswer where nobody answers, InputError, ExternalError."""
     module, _, name = ASKING[asked.proof.asker].partition(":")
-    function = cast("Callable[[ProofQuestion], Awaitable[ProofAnswers]]", getattr(import_module(f"coinjar.proofs.{module}"), name))
+    function = cast(
+        "Callable[[ProofQuestion], Awaitable[ProofAnswers]]", getattr(import_module(f"coinjar.proofs.{module}"), name)
+    )
     return await function(asked)

@@ -48,7 +48,9 @@ class ProofAnswers(NamedTuple):
 
 def of_environments(proof: Proof, environments: Sequence[Mapping[str, str]]) -> ProofAnswers:
     """What a proof looks at in environments: one variable, or all of them."""
-    return ProofAnswers([one.get(proof.variable) for one in environments] if proof.variable else (), environments)
+    return ProofAnswers(
+        [environment.get(proof.variable) for environment in environments] if proof.variable else (), environments
+    )
 
 
 def of_text(proof: Proof, text: str, *, last: bool = False) -> ProofAnswers:

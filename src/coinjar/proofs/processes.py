@@ -23,11 +23,13 @@ def environment_of(pid: int, asked: ProofQuestion) -> dict[str, str]:
         raise NoAnswer(f"there is no process {pid}") from None
     except PermissionError:
         words = f"the environment of process {pid} is its owner's"
-        raise ExternalError(words, hint="ask as that user, or as root", place=asked.proof.place, code="not-ours") from None
+        raise ExternalError(
+            words, hint="ask as that user, or as root", place=asked.proof.place, code="not-ours"
+        ) from None
 
 
 def _pids() -> list[int]:
-    return [int(one.name) for one in Path("/proc").iterdir() if one.name.isdigit() and int(one.name) != os.getpid()]
+    return [int(path.name) for path in Path("/proc").iterdir() if path.name.isdigit() and int(path.name) != os.getpid()]
 
 
 def _listening(port: int) -> Iterator[int]:
@@ -43,7 +45,7 @@ def _listening(port: int) -> Iterator[int]:
                 inodes.add(f"socket:[{fields[9]}]")
     for pid in _pids():
         try:
-            if any(str(one.readlink()) in inodes for one in Path(f"/proc/{pid}/fd").iterdir()):
+            if any(str(path.readlink()) in inodes for path in Path(f"/proc/{pid}/fd").iterdir()):
                 yield pid
         except OSError:
             continue  # it ended, or is somebody else's
@@ -54,7 +56,9 @@ def _running(pattern: str) -> Iterator[int]:
     wanted = re.compile(pattern)
     for pid in _pids():
         try:
-            command = Path(f"/proc/{pid}/cmdline").read_bytes().rstrip(b"\0").replace(b"\0", b" ").decode(errors="replace")
+            command = (
+                Path(f"/proc/{pid}/cmdline").read_bytes().rstrip(b"\0").replace(b"\0", b" ").decode(errors="replace")
+            )
         except OSError:
             continue
         if command and wanted.search(command):
@@ -71,18 +75,28 @@ def _chosen(asked: ProofQuestion) -> list[int]:
             raise NoAnswer(f"there is no {text}") from None
         except (OSError, ValueError):
             raise InputError(
-                f"{text} holds no process number", hint="name the file that the service writes its own into", place=asked.proof.place, code="proof"
+                f"{text} holds no process number",
+                hint="name the file that the service writes its own into",
+                place=asked.proof.place,
+                code="proof",
             ) from None
     if how == "port":
         if not text.isdigit():
-            raise InputError(f"'{text}' is no port", hint="write a number, or ${NAME}", place=asked.proof.place, code="proof")
+            raise InputError(
+                f"'{text}' is no port", hint="write a number, or ${NAME}", place=asked.proof.place, code="proof"
+            )
         found = sorted(set(_listening(int(text))))
         words = f"nothing listens on port {text}"
     else:
         try:
             found = sorted(_running(text))
         except re.error as fault:
-            raise InputError(f"'runs' is no pattern: {fault}", hint="write a regular expression", place=asked.proof.place, code="proof") from None
+            raise InputError(
+                f"'runs' is no pattern: {fault}",
+                hint="write a regular expression",
+                place=asked.proof.place,
+                code="proof",
+            ) from None
         words = f"no process runs that is like {text}"
     if not found:
         raise NoAnswer(words)
@@ -105,11 +119,17 @@ async def ask_container(asked: ProofQuestion) -> ProofAnswers:
     argv = [*engine, "container", "inspect", "--format", "{{.State.Pid}}", name]
     try:
         process = await asyncio.create_subprocess_exec(
-            *argv, stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.DEVNULL, env=child_environment()
+            *argv,
+            stdin=asyncio.subprocess.DEVNULL,
+            stdout=asyncio.subprocess.PIPE,
+            stderr=asyncio.subprocess.DEVNULL,
+            env=child_environment(),
         )
     except OSError as fault:
         words = f"cannot run {engine[0]}: {(fault.strerror or '').lower()}"
-        raise ExternalError(words, hint="install it, or name it: {engine: …}", place=asked.proof.place, code="engine") from None
+        raise ExternalError(
+            words, hint="install it, or name it: {engine: …}", place=asked.proof.place, code="engine"
+        ) from None
     out, _ = await process.communicate()
     pid = out.decode().strip()
     if process.returncode or not pid.isdigit() or pid == "0":

@@ -14,9 +14,15 @@ def _targets(asked: ProofQuestion, name: str) -> list[Target]:
     jar = asked.around.jar
     if name not in jar.destinations:
         hint = suggestion(name, jar.destinations, f"the destinations are {', '.join(jar.destinations)}")
-        raise InputError(f"there is no destination '{name}'", hint=hint, place=asked.proof.place, code="unknown-destination")
+        raise InputError(
+            f"there is no destination '{name}'", hint=hint, place=asked.proof.place, code="unknown-destination"
+        )
     made = make_live(jar.destinations[name], asked.around)
-    return [one for one in made.targets(StageView(asked.resolver, jar.destinations[name])) if asked.proof.service in one.services]
+    return [
+        target
+        for target in made.targets(StageView(asked.resolver, jar.destinations[name]))
+        if asked.proof.service in target.services
+    ]
 
 
 async def ask_pods(asked: ProofQuestion) -> ProofAnswers:
@@ -26,14 +32,21 @@ async def ask_pods(asked: ProofQuestion) -> ProofAnswers:
     found = []
     for target in _targets(asked, asked.text):
         if not isinstance(target, ClusterTarget):
-            raise InputError(f"{asked.text} has no pods", hint="name a destination of the type cluster", place=asked.proof.place, code="proof")
+            raise InputError(
+                f"{asked.text} has no pods",
+                hint="name a destination of the type cluster",
+                place=asked.proof.place,
+                code="proof",
+            )
         try:
             found += await target.pods()
         finally:
             await target.close()
     if not found:
         raise NoAnswer("no pod of it runs")
-    return of_environments(asked.proof, [{name: one.text or "" for name, one in pod.items()} for pod in found])
+    return of_environments(
+        asked.proof, [{name: live_value.text or "" for name, live_value in pod.items()} for pod in found]
+    )
 
 
 async def ask_run(asked: ProofQuestion) -> ProofAnswers:
@@ -43,7 +56,12 @@ async def ask_run(asked: ProofQuestion) -> ProofAnswers:
 
     for target in _targets(asked, asked.question["in"]):
         if not isinstance(target, PlatformTarget):
-            raise InputError(f"{asked.question['in']} runs no pipelines", hint="name a platform that does", place=asked.proof.place, code="proof")
+            raise InputError(
+                f"{asked.question['in']} runs no pipelines",
+                hint="name a platform that does",
+                place=asked.proof.place,
+                code="proof",
+            )
         pipeline, runs = asked.question["pipeline"], asked.runs
         try:
             if asked.proof.name not in runs:

@@ -21,7 +21,9 @@ def _read(asked: ProofQuestion, *, tail: bool) -> bytes:
         raise NoAnswer(f"there is no {asked.text}", means_absent=True) from None
     except OSError as fault:
         words = f"cannot read {asked.text}: {(fault.strerror or '').lower()}"
-        raise ExternalError(words, hint="look at the path and its permissions", place=asked.proof.place, code="unreadable") from None
+        raise ExternalError(
+            words, hint="look at the path and its permissions", place=asked.proof.place, code="unreadable"
+        ) from None
 
 
 async def ask_file(asked: ProofQuestion) -> ProofAnswers:
@@ -29,7 +31,7 @@ async def ask_file(asked: ProofQuestion) -> ProofAnswers:
     data = _read(asked, tail=False)
     if asked.proof.dialect:
         items = get(asked.proof.dialect).read(data, asked.text).items
-        return of_environments(asked.proof, [{one.name: one.text for one in items if one.text is not None}])
+        return of_environments(asked.proof, [{item.name: item.text for item in items if item.text is not None}])
     return of_text(asked.proof, data.decode(errors="replace"))
 
 

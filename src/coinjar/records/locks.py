@@ -76,7 +76,9 @@ class DeliveryLock:
             if not _is_dead(there, clock):
                 return there
             taken = connection.execute(
-                locks.update().where((locks.c.name == self.name) & (locks.c.token == there.token)).values(**mine, since=clock, seen=clock)
+                locks.update()
+                .where((locks.c.name == self.name) & (locks.c.token == there.token))
+                .values(**mine, since=clock, seen=clock)
             )
             if taken.rowcount != 1:
                 return there._replace(holder="somebody who was quicker")
@@ -90,7 +92,11 @@ class DeliveryLock:
     def say_alive(self) -> None:
         """Renew it. Raises LockLost."""
         with self.records.connected() as connection:
-            renewed = connection.execute(locks.update().where((locks.c.name == self.name) & (locks.c.token == self.token)).values(seen=_clock(connection)))
+            renewed = connection.execute(
+                locks.update()
+                .where((locks.c.name == self.name) & (locks.c.token == self.token))
+                .values(seen=_clock(connection))
+            )
             if renewed.rowcount != 1:
                 hint = "run it again: it looks at what is there"
                 raise LockLost(f"the lock on {self.shown} was taken over by somebody else", hint=hint, code="lock-lost")
@@ -107,7 +113,9 @@ class DeliveryLock:
         except ExternalError as fault:
             if time.monotonic() - self._renewed > LEASE - _AGAIN:
                 words = f"the lock on {self.shown} could not be renewed: {fault.message}"
-                self.lost = ExternalError(words, hint="run it again: it looks at what is there", place=fault.place, code="lock-lost")
+                self.lost = ExternalError(
+                    words, hint="run it again: it looks at what is there", place=fault.place, code="lock-lost"
+                )
                 raise self.lost from None
             return False
         return True
@@ -135,7 +143,9 @@ def clear_dead(records: RecordStore, name: str) -> str:
 
 
 def _there(connection: Connection, name: str) -> LockHolder | None:
-    row = connection.execute(select(*(locks.c[field] for field in LockHolder._fields)).where(locks.c.name == name)).first()
+    row = connection.execute(
+        select(*(locks.c[field] for field in LockHolder._fields)).where(locks.c.name == name)
+    ).first()
     return LockHolder(row[0], row[1], row[2], row[3], row[4]) if row is not None else None
 
 
@@ -174,7 +184,9 @@ def _clock(connection: Connection) -> datetime:
     if connection.dialect.name == "sqlite":
         told = connection.execute(select(func.strftime("%Y-%m-%d %H:%M:%S", "now"))).scalar_one()
         return datetime.fromisoformat(str(told))
-    found: datetime = connection.execute(select(literal_column("timezone('utc', clock_timestamp())", DateTime))).scalar_one()
+    found: datetime = connection.execute(
+        select(literal_column("timezone('utc', clock_timestamp())", DateTime))
+    ).scalar_one()
     return found.replace(tzinfo=None)
 
 

@@ -86,7 +86,9 @@ class RecordStore:
     Raises ExternalError where they cannot be reached.
     """
 
-    def __init__(self, app: str, place: Path | str | None, *, password: str | None = None, origin: Location | None = None) -> None:
+    def __init__(
+        self, app: str, place: Path | str | None, *, password: str | None = None, origin: Location | None = None
+    ) -> None:
         self.app = app
         self.origin = origin
         self.shown = shown_path(place) if isinstance(place, Path) else "the records' database"
@@ -109,11 +111,24 @@ class RecordStore:
             raise self._wrong("only PostgreSQL is shared")
         if url.password:
             raise self._wrong("it holds a password, and jar.yaml is for others to read")
-        url = URL.create("postgresql+psycopg", url.username, reveal(password) if password else None, url.host, url.port, url.database, url.query)
+        url = URL.create(
+            "postgresql+psycopg",
+            url.username,
+            reveal(password) if password else None,
+            url.host,
+            url.port,
+            url.database,
+            url.query,
+        )
         try:
             return create_engine(url, pool_pre_ping=True, connect_args={"connect_timeout": 10})
         except ModuleNotFoundError:
-            raise InputError("records in PostgreSQL need a driver", hint="pip install 'coinjar[postgresql]'", place=self.origin, code="no-driver") from None
+            raise InputError(
+                "records in PostgreSQL need a driver",
+                hint="pip install 'coinjar[postgresql]'",
+                place=self.origin,
+                code="no-driver",
+            ) from None
 
     def _wrong(self, words: str) -> CoinJarError:
         hint = "write postgresql://USER@HOST/DATABASE, and password: {from_env: NAME}"
@@ -131,7 +146,11 @@ class RecordStore:
     def failed(self, fault: SQLAlchemyError) -> ExternalError:
         """What went wrong, without what was sent."""
         told = str(getattr(fault, "orig", None) or type(fault).__name__).strip().splitlines()[0][:200]
-        hint = "look at the file and the space left" if self.engine.name == "sqlite" else "is it running, and the address and password right?"
+        hint = (
+            "look at the file and the space left"
+            if self.engine.name == "sqlite"
+            else "is it running, and the address and password right?"
+        )
         return ExternalError(f"{self.shown}: {told}", hint=hint, place=self.origin, code="records")
 
     def close(self) -> None:
@@ -144,36 +163,75 @@ class RecordStore:
         """A new delivery's number. Those that never came to an end (their lock is ours now) are marked as interrupted."""
         self.mark_interrupted(stage, destination)
         with self.connected() as connection:
-            values = {"app": self.app, "stage": stage, "destination": destination, "who": who(), "started": now(), "state": RUNNING, "undoes": undoes}
+            values = {
+                "app": self.app,
+                "stage": stage,
+                "destination": destination,
+                "who": who(),
+                "started": now(),
+                "state": RUNNING,
+                "undoes": undoes,
+            }
             key = connection.execute(deliveries.insert().values(values)).inserted_primary_key
             assert key, "it was inserted"
             return int(key[0])
 
     def mark_interrupted(self, stage: str, destination: str) -> None:
         """What is said to run does not: whoever calls this holds the lock, or knows that nobody does."""
-        mine = (deliveries.c.app == self.app) & (deliveries.c.stage == stage) & (deliveries.c.destination == destination)
+        mine = (
+            (deliveries.c.app == self.app) & (deliveries.c.stage == stage) & (deliveries.c.destination == destination)
+        )
         with self.connected() as connection:
-            connection.execute(deliveries.update().where(mine & (deliveries.c.state == RUNNING)).values(state=INTERRUPTED))
+            connection.execute(
+                deliveries.update().where(mine & (deliveries.c.state == RUNNING)).values(state=INTERRUPTED)
+            )
 
-    def begin_part(self, number: int, target: str, label: str, snapshot: bytes | None, planned: Iterable[DeliveryChange]) -> None:
+    def begin_part(
+        self, number: int, target: str, label: str, snapshot: bytes | None, planned: Iterable[DeliveryChange]
+    ) -> None:
         """Before the first write to a target: what is to change, and what was there before."""
         with self.connected() as connection:
-            connection.execute(parts.insert().values(delivery=number, target=target, label=label, state=RUNNING, restart="", notes="", snapshot=snapshot))
-            rows = [{"delivery": number, "target": target, "name": one.name, "action": one.action, "secret": one.secret} for one in planned]
+            connection.execute(
+                parts.insert().values(
+                    delivery=number, target=target, label=label, state=RUNNING, restart="", notes="", snapshot=snapshot
+                )
+            )
+            rows = [
+                {
+                    "delivery": number,
+                    "target": target,
+                    "name": change.name,
+                    "action": change.action,
+                    "secret": change.secret,
+                }
+                for change in planned
+            ]
             if rows:
                 connection.execute(changes.insert(), rows)
 
     def set_part(self, number: int, target: str, **values: Any) -> None:  # noqa: ANN401 - columns of several types
         """Change what is known of a part: state, restart, notes."""
         with self.connected() as connection:
-            connection.execute(parts.update().where((parts.c.delivery == number) & (parts.c.target == target)).values(**values))
+            connection.execute(
+                parts.update().where((parts.c.delivery == number) & (parts.c.target == target)).values(**values)
+            )
 
     def end(self, number: int, state: str) -> None:
         """The delivery came to an end."""
         with self.connected() as connection:
-            connection.execute(deliveries.update().where(deliveries.c.number == number).values(state=state, ended=now()))
+            connection.execute(
+                deliveries.update().where(deliveries.c.number == number).values(state=state, ended=now())
+            )
 
-    def remember(self, number: int, stage: str, destination: str, target: str, written: Mapping[str, LastApplied], gone: Sequence[str]) -> None:
+    def remember(
+        self,
+        number: int,
+        stage: str,
+        destination: str,
+        target: str,
+        written: Mapping[str, LastApplied],
+        gone: Sequence[str],
+    ) -> None:
         """What a target has now, variable by variable."""
         mine = self._of(stage, destination, target)
         names = [*written, *gone]
@@ -181,7 +239,7 @@ class RecordStore:
             for start in range(0, len(names), 500):
                 connection.execute(last.delete().where(mine & last.c.name.in_(names[start : start + 500])))
             fixed = {"app": self.app, "stage": stage, "destination": destination, "target": target, "delivery": number}
-            rows = [fixed | {"name": name, **one._asdict()} for name, one in written.items()]
+            rows = [fixed | {"name": name, **last_applied._asdict()} for name, last_applied in written.items()]
             if rows:
                 connection.execute(last.insert(), rows)
 
@@ -192,33 +250,48 @@ class RecordStore:
             connection.execute(last.update().where(self._of(stage, destination, target)).values(in_effect=True))
 
     def _of(self, stage: str, destination: str, target: str) -> Any:  # noqa: ANN401 - an SQL expression
-        return (last.c.app == self.app) & (last.c.stage == stage) & (last.c.destination == destination) & (last.c.target == target)
+        return (
+            (last.c.app == self.app)
+            & (last.c.stage == stage)
+            & (last.c.destination == destination)
+            & (last.c.target == target)
+        )
 
     # -- reading
 
     def last(self, stage: str, destination: str, target: str) -> dict[str, LastApplied]:
         """What was delivered last to a target, by name."""
         with self.connected() as connection:
-            rows = connection.execute(select(last.c.name, last.c.fingerprint, last.c.mark, last.c.in_effect).where(self._of(stage, destination, target)))
+            rows = connection.execute(
+                select(last.c.name, last.c.fingerprint, last.c.mark, last.c.in_effect).where(
+                    self._of(stage, destination, target)
+                )
+            )
             return {name: LastApplied(*rest) for name, *rest in rows}
 
     def every_last(self) -> list[tuple[str, str, str, str, str]]:
         """Stage, destination, target, name and fingerprint of all that was delivered last."""
         with self.connected() as connection:
-            found = select(last.c.stage, last.c.destination, last.c.target, last.c.name, last.c.fingerprint).where(last.c.app == self.app)
+            found = select(last.c.stage, last.c.destination, last.c.target, last.c.name, last.c.fingerprint).where(
+                last.c.app == self.app
+            )
             return [(row[0], row[1], row[2], row[3], row[4]) for row in connection.execute(found)]
 
     def listed(self, most: int | None = None) -> list[DeliveryRecord]:
         """The deliveries, newest first."""
         with self.connected() as connection:
-            wanted = select(*_DELIVERY).where(deliveries.c.app == self.app).order_by(deliveries.c.number.desc()).limit(most)
+            wanted = (
+                select(*_DELIVERY).where(deliveries.c.app == self.app).order_by(deliveries.c.number.desc()).limit(most)
+            )
             return [DeliveryRecord(*row) for row in connection.execute(wanted)]
 
     def counts(self) -> dict[int, dict[str, int]]:
         """How many variables each delivery made, changed and removed."""
         found: dict[int, dict[str, int]] = {}
         with self.connected() as connection:
-            grouped = select(changes.c.delivery, changes.c.action, func.count()).group_by(changes.c.delivery, changes.c.action)
+            grouped = select(changes.c.delivery, changes.c.action, func.count()).group_by(
+                changes.c.delivery, changes.c.action
+            )
             for number, action, count in connection.execute(grouped):
                 found.setdefault(number, {})[action] = count
         return found
@@ -226,20 +299,40 @@ class RecordStore:
     def delivery(self, number: int) -> tuple[DeliveryRecord, list[TargetRecord], list[VariableRecord]]:
         """One delivery, whole. Raises UsageError if there is none."""
         with self.connected() as connection:
-            found = connection.execute(select(*_DELIVERY).where((deliveries.c.app == self.app) & (deliveries.c.number == number))).first()
+            found = connection.execute(
+                select(*_DELIVERY).where((deliveries.c.app == self.app) & (deliveries.c.number == number))
+            ).first()
             if found is None:
-                raise UsageError(f"there is no delivery {number}", hint="`coinjar deliveries` lists them", code="unknown-delivery")
-            wanted = select(parts.c.target, parts.c.label, parts.c.state, parts.c.restart, parts.c.notes, parts.c.snapshot)
-            mine = [TargetRecord(*row) for row in connection.execute(wanted.where(parts.c.delivery == number).order_by(parts.c.target))]
-            said = select(changes.c.target, changes.c.name, changes.c.action, changes.c.secret).where(changes.c.delivery == number).order_by(changes.c.id)
+                raise UsageError(
+                    f"there is no delivery {number}", hint="`coinjar deliveries` lists them", code="unknown-delivery"
+                )
+            wanted = select(
+                parts.c.target, parts.c.label, parts.c.state, parts.c.restart, parts.c.notes, parts.c.snapshot
+            )
+            mine = [
+                TargetRecord(*row)
+                for row in connection.execute(wanted.where(parts.c.delivery == number).order_by(parts.c.target))
+            ]
+            said = (
+                select(changes.c.target, changes.c.name, changes.c.action, changes.c.secret)
+                .where(changes.c.delivery == number)
+                .order_by(changes.c.id)
+            )
             return DeliveryRecord(*found), mine, [VariableRecord(*row) for row in connection.execute(said)]
 
     def unanswered(self, stage: str, destination: str, target: str) -> bool:
         """Whether the newest delivery to a target asked for a restart and never heard of it."""
         with self.connected() as connection:
             joined = parts.join(deliveries, parts.c.delivery == deliveries.c.number)
-            mine = (deliveries.c.app == self.app) & (deliveries.c.stage == stage) & (deliveries.c.destination == destination) & (parts.c.target == target)
-            row = connection.execute(select(parts.c.restart).select_from(joined).where(mine).order_by(parts.c.delivery.desc()).limit(1)).first()
+            mine = (
+                (deliveries.c.app == self.app)
+                & (deliveries.c.stage == stage)
+                & (deliveries.c.destination == destination)
+                & (parts.c.target == target)
+            )
+            row = connection.execute(
+                select(parts.c.restart).select_from(joined).where(mine).order_by(parts.c.delivery.desc()).limit(1)
+            ).first()
             return row is not None and row[0] == ASKED
 
 
@@ -255,7 +348,9 @@ def _sqlite(path: Path | None) -> Engine:
         os.close(os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600))
     except OSError as fault:
         words = f"cannot write it: {(fault.strerror or 'unknown error').lower()}"
-        raise ExternalError(words, hint="look at the folder's permissions", place=Location(shown_path(path)), code="records") from None
+        raise ExternalError(
+            words, hint="look at the folder's permissions", place=Location(shown_path(path)), code="records"
+        ) from None
     engine = create_engine(URL.create("sqlite", database=str(path)), connect_args={"timeout": _PATIENCE})
 
     @event.listens_for(engine, "connect")

@@ -13,7 +13,9 @@ from coinjar.mentions.languages import language_of
 if TYPE_CHECKING:
     from pathspec import GitIgnoreSpec
 
-VENDORED = frozenset("node_modules bower_components vendor third_party site-packages venv .venv __pycache__ .git .hg .svn .tox .nox .local".split())
+VENDORED = frozenset(
+    "node_modules bower_components vendor third_party site-packages venv .venv __pycache__ .git .hg .svn .tox .nox .local".split()
+)
 LARGEST = 1 << 20
 """Bytes; a larger source is made by a program."""
 
@@ -48,12 +50,18 @@ class FileWalk:
     `templates` are endings of templates; `without` are patterns, as in a .gitignore, of paths below `base`; `skipped` are folders.
     """
 
-    def __init__(self, templates: tuple[str, ...] = (), without: Sequence[str] = (), skipped: Iterable[Path] = (), base: Path | None = None) -> None:
+    def __init__(
+        self,
+        templates: tuple[str, ...] = (),
+        without: Sequence[str] = (),
+        skipped: Iterable[Path] = (),
+        base: Path | None = None,
+    ) -> None:
         self.templates = templates
         self.base = len(os.path.realpath(base or ".")) + 1
         self.left_out: Counter[str] = Counter()
         self.unreadable: list[UnreadableFile] = []
-        self.skipped = {os.path.realpath(one) for one in skipped}
+        self.skipped = {os.path.realpath(path) for path in skipped}
         self.without = _spec(without) if without else None
 
     def files(self, paths: Sequence[str]) -> Iterator[CandidateFile]:
@@ -66,19 +74,21 @@ class FileWalk:
             else:
                 state = os.stat(real)  # noqa: PTH116 - as fast as below
                 found = iter([CandidateFile(real, state.st_size, state.st_mtime_ns)])
-            for one in found:
-                if one.path not in seen:
-                    seen.add(one.path)
-                    yield one
+            for candidate in found:
+                if candidate.path not in seen:
+                    seen.add(candidate.path)
+                    yield candidate
 
     def _below(self, folder: str, ignored: list[_IgnoreFile]) -> Iterator[CandidateFile]:
         try:
             with os.scandir(folder) as scan:
-                entries = sorted(scan, key=lambda one: one.name)
+                entries = sorted(scan, key=lambda entry: entry.name)
         except OSError as fault:
-            self.unreadable.append(UnreadableFile(folder, 0, 0, f"cannot read the folder: {(fault.strerror or 'unknown error').lower()}"))
+            self.unreadable.append(
+                UnreadableFile(folder, 0, 0, f"cannot read the folder: {(fault.strerror or 'unknown error').lower()}")
+            )
             return
-        if any(one.name == ".gitignore" for one in entries):
+        if any(entry.name == ".gitignore" for entry in entries):
             ignored = [*ignored, _read(folder)]
         folders: list[str] = []
         for entry in entries:
@@ -94,7 +104,11 @@ class FileWalk:
 
     def _candidate(self, entry: os.DirEntry[str]) -> CandidateFile | None:
         name = entry.name
-        if ("." in name and language_of(name, self.templates) is None) or name.endswith(".min.js") or not entry.is_file(follow_symlinks=False):
+        if (
+            ("." in name and language_of(name, self.templates) is None)
+            or name.endswith(".min.js")
+            or not entry.is_file(follow_symlinks=False)
+        ):
             return None
         state = entry.stat(follow_symlinks=False)
         if "." not in name and language_of(name) is None and not state.st_mode & 0o111:
@@ -107,8 +121,8 @@ class FileWalk:
     def _ignores(self, ignored: list[_IgnoreFile], path: str) -> bool:
         if self.without is not None and self.without.match_file(path[self.base :]):
             return True
-        for one in reversed(ignored):  # the nearest file that speaks decides
-            said = one.spec.check_file(path[one.skip :]).include
+        for ignore_file in reversed(ignored):  # the nearest file that speaks decides
+            said = ignore_file.spec.check_file(path[ignore_file.skip :]).include
             if said is not None:
                 return said
         return False
@@ -132,5 +146,5 @@ def _above(folder: str) -> list[_IgnoreFile]:
     """The .gitignore files above a folder, as far as its repository goes; outside of one, none."""
     here = Path(folder)
     above = [here, *here.parents]
-    top = next((at for at, one in enumerate(above) if (one / ".git").exists()), 0)
-    return [_read(str(one)) for one in reversed(above[1 : top + 1]) if (one / ".gitignore").is_file()]
+    top = next((at for at, path in enumerate(above) if (path / ".git").exists()), 0)
+    return [_read(str(path)) for path in reversed(above[1 : top + 1]) if (path / ".gitignore").is_file()]

@@ -74,22 +74,35 @@ class ScanRequest(NamedTuple):
 Progress = Callable[[str, int, int], None]
 
 
-def scan(walk: FileWalk, paths: Sequence[str], asked: ScanRequest, *, cache: Path | None = None, progress: Progress | None = None) -> ScanResult:
+def scan(
+    walk: FileWalk,
+    paths: Sequence[str],
+    asked: ScanRequest,
+    *,
+    cache: Path | None = None,
+    progress: Progress | None = None,
+) -> ScanResult:
     """Find every mention below the paths. Raises FileNotFoundError for a path that is not there."""
     started = time.time_ns()
     candidates = list(walk.files(paths))
     asked = asked._replace(named=frozenset(os.path.realpath(path) for path in paths if Path(path).is_file()))
     kept = _ScanCache(cache, asked)
-    found = {one.path: look for one in candidates if one.path not in asked.named and (look := kept.look(one)) is not None}
-    fresh = [one for one in candidates if one.path not in found]
-    found |= dict(_looked_at([one.path for one in fresh], asked, progress))
+    found = {
+        candidate.path: look
+        for candidate in candidates
+        if candidate.path not in asked.named and (look := kept.look(candidate)) is not None
+    }
+    fresh = [candidate for candidate in candidates if candidate.path not in found]
+    found |= dict(_looked_at([candidate.path for candidate in fresh], asked, progress))
     walk.left_out += Counter()  # without those that were none
     if len(fresh) > _FEW or (fresh and kept.files):  # a look at few files is as quick without
         kept.keep(candidates, found, started)
-    ordered = sorted(one.path for one in candidates)
+    ordered = sorted(candidate.path for candidate in candidates)
     files = [FileMentions(path, _spots(found[path].spots)) for path in ordered if found[path].spots]
     unreadable = [UnreadableFile(path, *unread) for path in ordered if (unread := found[path].unread) is not None]
-    return ScanResult(files, len(candidates), len(candidates) - len(fresh), walk.left_out, [*walk.unreadable, *unreadable])
+    return ScanResult(
+        files, len(candidates), len(candidates) - len(fresh), walk.left_out, [*walk.unreadable, *unreadable]
+    )
 
 
 def _looked_at(paths: list[str], asked: ScanRequest, progress: Progress | None) -> Iterable[tuple[str, _FileScan]]:
@@ -130,26 +143,38 @@ def _look_at(path: str, asked: ScanRequest) -> _FileScan:
         return _FileScan([], [0, 0, "it is nested too deeply to be read"])
     placed: list[list[Any]] = []
     every: list[Mention | ComputedName] = [*map(_hidden, found.mentions), *found.unknown]
-    for one in sorted(every, key=lambda one: one.start):
-        start = data.rfind(b"\n", 0, one.start) + 1
-        where = [data.count(b"\n", 0, one.start) + 1, len(data[start : one.start].decode(errors="replace")) + 1]
-        text = data[one.start : one.end].decode(errors="replace") if isinstance(one, ComputedName) else ""
-        placed.append([list(one) if isinstance(one, Mention) else None, *where, text])
+    for computed in sorted(every, key=lambda one: one.start):
+        start = data.rfind(b"\n", 0, computed.start) + 1
+        where = [
+            data.count(b"\n", 0, computed.start) + 1,
+            len(data[start : computed.start].decode(errors="replace")) + 1,
+        ]
+        text = (
+            data[computed.start : computed.end].decode(errors="replace") if isinstance(computed, ComputedName) else ""
+        )
+        placed.append([list(computed) if isinstance(computed, Mention) else None, *where, text])
     return _FileScan(placed, list(found.unread) if found.unread else None)
 
 
-def _hidden(one: Mention) -> Mention:
+def _hidden(mention: Mention) -> Mention:
     """A default that looks like a secret is shown to nobody, nor kept."""
-    return one._replace(default=HIDDEN) if one.default and guess(one.name, one.default).secret else one
+    return (
+        mention._replace(default=HIDDEN) if mention.default and guess(mention.name, mention.default).secret else mention
+    )
 
 
 def _spots(found: list[list[Any]]) -> list[LocatedMention]:
-    return [LocatedMention(Mention(*mention) if mention else None, line, column, text) for mention, line, column, text in found]
+    return [
+        LocatedMention(Mention(*mention) if mention else None, line, column, text)
+        for mention, line, column, text in found
+    ]
 
 
 def _readers() -> int:
     """When the readers of code were last changed: what others found does not count."""
-    return max(one.stat().st_mtime_ns for one in os.scandir(Path(mentions.__file__).parent) if one.name.endswith(".py"))
+    return max(
+        entry.stat().st_mtime_ns for entry in os.scandir(Path(mentions.__file__).parent) if entry.name.endswith(".py")
+    )
 
 
 class _ScanCache:
@@ -166,10 +191,10 @@ class _ScanCache:
         except (OSError, ValueError, AttributeError, KeyError):
             pass  # nothing is lost without it but time
 
-    def look(self, one: CandidateFile) -> _FileScan | None:
+    def look(self, candidate: CandidateFile) -> _FileScan | None:
         """What is known of a file that has not changed."""
-        held = self.files.get(one.path)
-        if not held or held[:2] != [one.size, one.changed]:
+        held = self.files.get(candidate.path)
+        if not held or held[:2] != [candidate.size, candidate.changed]:
             return None
         return _FileScan(*held[2:]) if len(held) > 2 else _FileScan([])
 
@@ -177,7 +202,11 @@ class _ScanCache:
         """Write it anew, with what other looks found below other paths; a place that cannot be written is no fault."""
         if self.path is None:
             return
-        fresh = {one.path: [one.size, one.changed, *_kept_of(found[one.path])] for one in candidates if one.changed < started - _JUST_NOW}
+        fresh = {
+            candidate.path: [candidate.size, candidate.changed, *_kept_of(found[candidate.path])]
+            for candidate in candidates
+            if candidate.changed < started - _JUST_NOW
+        }
         others = {path: held for path, held in self.files.items() if path not in found and Path(path).exists()}
         text = json.dumps({"key": self.key, "files": others | fresh}, separators=(",", ":"))
         with contextlib.suppress(ExternalError):

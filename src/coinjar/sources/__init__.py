@@ -40,9 +40,10 @@ def read_source(text: str, asking: SourceContext | None = None) -> SourceVariabl
     kind, _, dialect = head.partition("+")
     if kind in BUILT_IN and (colon or kind == "-"):
         module, _, function = BUILT_IN[kind][0].partition(":")
-        return cast("Callable[[str, str, SourceContext], SourceVariables]", getattr(import_module(f"coinjar.sources.{module}"), function))(
-            rest, dialect, asking
-        )
+        return cast(
+            "Callable[[str, str, SourceContext], SourceVariables]",
+            getattr(import_module(f"coinjar.sources.{module}"), function),
+        )(rest, dialect, asking)
     from importlib.metadata import entry_points
 
     for point in entry_points(group="coinjar.sources"):
@@ -55,6 +56,8 @@ def read_source(text: str, asking: SourceContext | None = None) -> SourceVariabl
     forms = ", ".join(form for _, form in BUILT_IN.values())
     if asking.jar is not None and text in asking.jar.stage_names():
         hint = f"`coinjar render {text} --as json | coinjar adopt - --stage STAGE` brings its values into another stage (--service where there are several)"
-        raise UsageError(f"'{text}' is a stage, and this takes a file or another source", hint=hint, code="unknown-source")
+        raise UsageError(
+            f"'{text}' is a stage, and this takes a file or another source", hint=hint, code="unknown-source"
+        )
     what = f"there is no file '{text}'" if not colon and is_source(text) else f"'{text}' is no source"
     raise UsageError(what, hint=f"write the path of a file, or {forms}", code="unknown-source")

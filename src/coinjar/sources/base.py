@@ -49,7 +49,11 @@ class SourceVariables(NamedTuple):
 
     def of(self, service: str | None, stage: str | None = None) -> dict[str, ReadItem]:
         """What a service sees on a stage; of a name given twice the last, as every reader of such files has it."""
-        return {item.name: item for item in self.reading.items if item.service in (None, service) and (stage is None or item.stage in (None, stage))}
+        return {
+            item.name: item
+            for item in self.reading.items
+            if item.service in (None, service) and (stage is None or item.stage in (None, stage))
+        }
 
     def services(self) -> list[str]:
         """The services it tells apart."""
@@ -67,7 +71,9 @@ def surprises(items: list[ReadItem]) -> Iterator[ReadRemark]:
     for item in items:
         key = (item.name, item.stage, item.service)
         if key in first:
-            yield ReadRemark(item.place, f"{item.name} stands twice (first in line {first[key].place.line}); the last one counts")
+            yield ReadRemark(
+                item.place, f"{item.name} stands twice (first in line {first[key].place.line}); the last one counts"
+            )
         first.setdefault(key, item)
         other = folded.setdefault(item.name.casefold(), item.name)
         if other != item.name:

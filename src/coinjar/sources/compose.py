@@ -30,7 +30,10 @@ def read_compose(path: str, dialect: str, asking: SourceContext) -> SourceVariab
     items = [item for name, service in file.services() for item in file.environment(name, service)]
     remarks = [*file.remarks, *surprises(items)]
     return SourceVariables(
-        f"compose:{path}", "compose", "env_file and environment of each service", ReadResult(items, sorted(set(remarks), key=lambda one: one.place))
+        f"compose:{path}",
+        "compose",
+        "env_file and environment of each service",
+        ReadResult(items, sorted(set(remarks), key=lambda remark: remark.place)),
     )
 
 
@@ -55,7 +58,12 @@ class ComposeProject:
         root = self.document.root
         node = root.plain.child("services") if root else None
         if node is None or node.plain.kind != "map":
-            raise InputError("this is no Compose file: it has no services", hint="give one that has", place=Location(self.document.file), code="shape")
+            raise InputError(
+                "this is no Compose file: it has no services",
+                hint="give one that has",
+                place=Location(self.document.file),
+                code="shape",
+            )
         for member in node.plain.members:
             yield member.name, member.value.plain
 
@@ -78,16 +86,22 @@ class ComposeProject:
 
     def _env_files(self, node: tuple[TreeNode, TreeNode] | None) -> Iterator[ReadItem]:
         value = node[1].plain if node else None
-        elements = [] if value is None else [value] if value.kind == "scalar" else [one.plain for one in value.elements]
-        for one in elements:
-            fields = {key: child.plain.text for key, (_, child) in merged(one).items()} if one.kind == "map" else {"path": one.text}
-            given = self._text("env_file", fields.get("path", ""), one)
+        elements = (
+            [] if value is None else [value] if value.kind == "scalar" else [node.plain for node in value.elements]
+        )
+        for element in elements:
+            fields = (
+                {key: child.plain.text for key, (_, child) in merged(element).items()}
+                if element.kind == "map"
+                else {"path": element.text}
+            )
+            given = self._text("env_file", fields.get("path", ""), element)
             path = self.path.parent / (given or "")
             if given is None:
                 continue
             if not path.is_file():
                 if fields.get("required") != "false":
-                    self._remark(one, f"left out: there is no env_file {given}", lost=True)
+                    self._remark(element, f"left out: there is no env_file {given}", lost=True)
                 continue
             reading = ComposeDialect().read(read_bytes(path), shown_path(path))
             self.remarks += reading.remarks
@@ -98,12 +112,14 @@ class ComposeProject:
         if node.kind == "map":
             pairs = {name: (key, value) for name, (key, value) in merged(node).items()}
         else:
-            pairs = {one.name: (one.at, one.value) for one in held(node)}
-        texts = {one.name: one.text for one in held(node)} if node.kind == "seq" else {}
+            pairs = {entry.name: (entry.at, entry.value) for entry in held(node)}
+        texts = {entry.name: entry.text for entry in held(node)} if node.kind == "seq" else {}
         for name, (key, stands) in pairs.items():
             value = stands.plain if stands else None
             if value is None or value.is_null:
-                self._remark(key, f"left out: {name} has no value, and is taken from whoever starts the container", lost=True)
+                self._remark(
+                    key, f"left out: {name} has no value, and is taken from whoever starts the container", lost=True
+                )
                 continue
             text = texts.get(name) or ("" if name in texts else value.text)
             meaning = becomes(value, as_json=self.document.as_json) if node.kind == "map" else None
@@ -136,6 +152,6 @@ def merged(node: TreeNode) -> dict[str, tuple[TreeNode, TreeNode]]:
     for member in node.members:
         if member.name == "<<":
             value = member.value.plain
-            for one in reversed(value.elements) if value.kind == "seq" else [value]:
-                found = {**merged(one.plain), **found} if value.kind == "map" else {**found, **merged(one.plain)}
+            for child in reversed(value.elements) if value.kind == "seq" else [value]:
+                found = {**merged(child.plain), **found} if value.kind == "map" else {**found, **merged(child.plain)}
     return found | {member.name: (member.key, member.value) for member in node.members if member.name != "<<"}

@@ -44,7 +44,9 @@ def _bytes(path: str) -> bytes:
             data = file.read(LARGEST + 1)
     except OSError as fault:
         words = (fault.strerror or "unknown error").lower()
-        raise InputError(f"cannot read it: {words}", hint="look at the path", place=Location(path), code="unreadable") from None
+        raise InputError(
+            f"cannot read it: {words}", hint="look at the path", place=Location(path), code="unreadable"
+        ) from None
     return data
 
 
@@ -56,7 +58,9 @@ def read_stdin(rest: str, dialect: str, asking: SourceContext) -> SourceVariable
 
 def _taken_apart(data: bytes, file: str, label: str, dialect: str, asking: SourceContext) -> SourceVariables:
     if len(data) > LARGEST:
-        raise InputError(f"it is over {LARGEST >> 20} MiB", hint="is it the right file?", place=Location(file), code="too-large")
+        raise InputError(
+            f"it is over {LARGEST >> 20} MiB", hint="is it the right file?", place=Location(file), code="too-large"
+        )
     if not dialect and (other := _other_kind(data, file, asking)):
         return other
     told = DetectedDialect(dialect, "you said so") if dialect else recognise(data, file)
@@ -68,7 +72,9 @@ def _taken_apart(data: bytes, file: str, label: str, dialect: str, asking: Sourc
 
 def _read_best(told: DetectedDialect, data: bytes, file: str, asking: SourceContext) -> tuple[str, str, ReadResult]:
     """The dialect of those that may be meant that loses the fewest lines, why, and what it reads."""
-    ends = ReadRemark(Location(file, 1, 1), "the carriage returns at the ends of lines were left out; a shell would keep them")
+    ends = ReadRemark(
+        Location(file, 1, 1), "the carriage returns at the ends of lines were left out; a shell would keep them"
+    )
     cut = bool(told.others) and b"\r\n" in data
     if cut:  # another system wrote it, and nobody means them
         data = data.replace(b"\r\n", b"\n")
@@ -76,7 +82,9 @@ def _read_best(told: DetectedDialect, data: bytes, file: str, asking: SourceCont
     lost = {name: _lost(reading) for name, reading in found}
     name, reading = min(found, key=lambda one: len(lost[one[0]]))
     words = [
-        f"{other} would lose line{'s' if len(lines) > 1 else ''} {', '.join(map(str, lines[:6]))}" for other, lines in lost.items() if lines and other != name
+        f"{other} would lose line{'s' if len(lines) > 1 else ''} {', '.join(map(str, lines[:6]))}"
+        for other, lines in lost.items()
+        if lines and other != name
     ]
     why = told.why if name == told.dialect else f"it keeps more of it than {told.dialect}"
     return name, "; ".join([why, *words]), reading._replace(remarks=[ends, *reading.remarks]) if cut else reading
@@ -92,7 +100,7 @@ def _read(name: str, data: bytes, file: str, asking: SourceContext) -> ReadResul
 
 def _lost(reading: ReadResult) -> list[int]:
     """The lines that a reader loses, or the end of whose values."""
-    return sorted({one.place.line for one in reading.remarks if one.lost or one.kind == CUT})
+    return sorted({remark.place.line for remark in reading.remarks if remark.lost or remark.kind == CUT})
 
 
 def _comments(data: bytes) -> dict[int, str]:

@@ -21,7 +21,11 @@ def read_image(name: str, dialect: str, asking: SourceContext) -> SourceVariable
     if dialect:
         raise UsageError("image takes no dialect", hint="write image:NAME", code="unknown-source")
     layout = Path(name)
-    pairs, why = (_from_layout(layout), "an OCI image layout") if (layout / "index.json").is_file() else (_from_podman(name), "podman has it")
+    pairs, why = (
+        (_from_layout(layout), "an OCI image layout")
+        if (layout / "index.json").is_file()
+        else (_from_podman(name), "podman has it")
+    )
     items: list[ReadItem] = []
     remarks: list[ReadRemark] = []
     for number, pair in enumerate(pairs, 1):
@@ -36,16 +40,25 @@ def read_image(name: str, dialect: str, asking: SourceContext) -> SourceVariable
 
 def _from_podman(name: str) -> list[str]:
     if name.startswith("-") or not name:
-        raise UsageError(f"'{name}' is no image", hint="write image:NAME:TAG, or image:PATH of an OCI layout", code="unknown-source")
+        raise UsageError(
+            f"'{name}' is no image", hint="write image:NAME:TAG, or image:PATH of an OCI layout", code="unknown-source"
+        )
     try:
         argv = ["podman", "image", "inspect", "--format", "{{json .Config.Env}}", name]
         done = subprocess.run(argv, capture_output=True, check=False, env=child_environment())  # noqa: S603 - fixed words; a name cannot be an option
     except OSError:
         hint = "install podman, or give the folder of an OCI image layout"
-        raise ExternalError("there is no podman to ask", hint=hint, place=Location(f"image:{name}"), code="podman") from None
+        raise ExternalError(
+            "there is no podman to ask", hint=hint, place=Location(f"image:{name}"), code="podman"
+        ) from None
     if done.returncode:
         words = done.stderr.decode(errors="replace").strip().split("\n")[-1].removeprefix("Error: ")
-        raise ExternalError(f"podman cannot show it: {words}", hint="`podman images` lists what is there", place=Location(f"image:{name}"), code="podman")
+        raise ExternalError(
+            f"podman cannot show it: {words}",
+            hint="`podman images` lists what is there",
+            place=Location(f"image:{name}"),
+            code="podman",
+        )
     return json.loads(done.stdout) or []
 
 
@@ -53,21 +66,30 @@ def _from_layout(layout: Path) -> list[str]:
     index = _json(layout / "index.json")
     manifests = index.get("manifests") or []
     if not manifests:
-        raise InputError("the layout holds no image", hint="give one that does", place=Location(str(layout)), code="shape")
+        raise InputError(
+            "the layout holds no image", hint="give one that does", place=Location(str(layout)), code="shape"
+        )
     while True:  # an index may point to another, one a platform
         found = _blob(layout, manifests[0])
         if "config" in found:
             return (_blob(layout, found["config"]).get("config") or {}).get("Env") or []
         manifests = found.get("manifests") or []
         if not manifests:
-            raise InputError("the layout holds no image", hint="give one that does", place=Location(str(layout)), code="shape")
+            raise InputError(
+                "the layout holds no image", hint="give one that does", place=Location(str(layout)), code="shape"
+            )
 
 
 def _blob(layout: Path, descriptor: dict[str, Any]) -> dict[str, Any]:
     digest = str(descriptor.get("digest", ""))
     found = re.fullmatch(r"([a-z0-9]+):([0-9a-f]{32,})", digest)
     if not found:
-        raise InputError("a descriptor has no digest", hint="is it an OCI image layout?", place=Location(str(layout / "index.json")), code="shape")
+        raise InputError(
+            "a descriptor has no digest",
+            hint="is it an OCI image layout?",
+            place=Location(str(layout / "index.json")),
+            code="shape",
+        )
     return _json(layout / "blobs" / found[1] / found[2])
 
 
@@ -76,9 +98,18 @@ def _json(path: Path) -> dict[str, Any]:
         found = json.loads(path.read_bytes())
     except OSError as fault:
         words = (fault.strerror or "unknown error").lower()
-        raise InputError(f"cannot read it: {words}", hint="is it a whole OCI image layout?", place=Location(str(path)), code="unreadable") from None
+        raise InputError(
+            f"cannot read it: {words}",
+            hint="is it a whole OCI image layout?",
+            place=Location(str(path)),
+            code="unreadable",
+        ) from None
     except ValueError:
-        raise InputError("this is not JSON", hint="is it an OCI image layout?", place=Location(str(path)), code="not-json") from None
+        raise InputError(
+            "this is not JSON", hint="is it an OCI image layout?", place=Location(str(path)), code="not-json"
+        ) from None
     if not isinstance(found, dict):
-        raise InputError("this is no JSON object", hint="is it an OCI image layout?", place=Location(str(path)), code="shape")
+        raise InputError(
+            "this is no JSON object", hint="is it an OCI image layout?", place=Location(str(path)), code="shape"
+        )
     return found

@@ -34,7 +34,12 @@ def read_manifests(path: str, dialect: str, asking: SourceContext) -> SourceVari
     _refuse_dialect("manifests", dialect)
     files = read_folder(Path(path))
     reading = environments(files, asking.services(), {}, others=True)
-    return _source(f"manifests:{path}", "manifests", f"{len(files)} file{'s' if len(files) != 1 else ''}, env and envFrom as Kubernetes reads them", reading)
+    return _source(
+        f"manifests:{path}",
+        "manifests",
+        f"{len(files)} file{'s' if len(files) != 1 else ''}, env and envFrom as Kubernetes reads them",
+        reading,
+    )
 
 
 def read_document(rest: str, dialect: str, asking: SourceContext) -> SourceVariables:
@@ -43,22 +48,33 @@ def read_document(rest: str, dialect: str, asking: SourceContext) -> SourceVaria
     del asking
     path, hash_mark, pointer = rest.partition("#")
     if not hash_mark:
-        raise UsageError("a document is read at a pointer", hint=f"write document:{path}#/jobs/deploy/env", code="unknown-source")
+        raise UsageError(
+            "a document is read at a pointer", hint=f"write document:{path}#/jobs/deploy/env", code="unknown-source"
+        )
     document = OpenDocument(read_bytes(Path(path)), shown_path(Path(path)))
     found = document.follow(pointer)
     if found.missing:
-        raise InputError(f"{pointer} leads nowhere", hint="correct the pointer", place=document.place(found.trail[-1]), code="pointer")
+        raise InputError(
+            f"{pointer} leads nowhere",
+            hint="correct the pointer",
+            place=document.place(found.trail[-1]),
+            code="pointer",
+        )
     items: list[ReadItem] = []
     remarks: list[ReadRemark] = []
-    for name, one in document.level(pointer).entries.items():
-        place = document.place(one.at)
-        if one.text is None:
+    for name, entry in document.level(pointer).entries.items():
+        place = document.place(entry.at)
+        if entry.text is None:
             remarks.append(ReadRemark(place, f"left out: {name} has no value of its own", lost=True))
             continue
-        meaning = becomes(one.value, as_json=document.as_json) if one.value else None
+        meaning = becomes(entry.value, as_json=document.as_json) if entry.value else None
         if meaning:
-            remarks.append(ReadRemark(place, f"{name} is {meaning[0]} there, and becomes '{meaning[1]}'; it was taken as it is written"))
-        items.append(ReadItem(name, one.text, place))
+            remarks.append(
+                ReadRemark(
+                    place, f"{name} is {meaning[0]} there, and becomes '{meaning[1]}'; it was taken as it is written"
+                )
+            )
+        items.append(ReadItem(name, entry.text, place))
     return _source(f"document:{rest}", "document", f"the environment at {pointer}", ReadResult(items, remarks))
 
 
@@ -75,13 +91,29 @@ def read_destination(rest: str, dialect: str, asking: SourceContext) -> SourceVa
     _refuse_dialect("dest", dialect)
     name, at, stage = rest.partition("@")
     if asking.jar is None or asking.folder is None:
-        raise UsageError("a destination is only known to a jar", hint="work where there is a jar, or name it with --jar", code="no-jar")
+        raise UsageError(
+            "a destination is only known to a jar",
+            hint="work where there is a jar, or name it with --jar",
+            code="no-jar",
+        )
     if not at:
         raise UsageError("a destination is read on a stage", hint=f"write dest:{name}@STAGE", code="unknown-source")
     asking.jar.stage(stage)
     destination = asking.jar.destination(name)
     around = RenderContext(asking.jar, asking.folder, Masker(), asking.ring)
-    reading = make_live(destination, around).read_now(Resolver(asking.jar, stage)) if is_live(destination) else make(destination, around).read(stage)
+    reading = (
+        make_live(destination, around).read_now(Resolver(asking.jar, stage))
+        if is_live(destination)
+        else make(destination, around).read(stage)
+    )
     if not reading.items and not reading.remarks:
-        reading = ReadResult([], [ReadRemark(Location(destination.place.file, destination.place.line, destination.place.column), "there is nothing in it")])
+        reading = ReadResult(
+            [],
+            [
+                ReadRemark(
+                    Location(destination.place.file, destination.place.line, destination.place.column),
+                    "there is nothing in it",
+                )
+            ],
+        )
     return _source(f"dest:{rest}", destination.type, "as it is now", reading)

@@ -25,12 +25,12 @@ def merged(old: Any, patch: Any, field: str = "") -> Any:
         return new
     if isinstance(patch, list) and field in MERGED_BY:
         by = MERGED_BY[field]
-        found = {one[by]: one for one in old or []}
-        for one in patch:
-            if one.get("$patch") == "delete":
-                found.pop(one[by], None)
+        found = {item[by]: item for item in old or []}
+        for item in patch:
+            if item.get("$patch") == "delete":
+                found.pop(item[by], None)
             else:
-                found[one[by]] = merged(found.get(one[by]), one)
+                found[item[by]] = merged(found.get(item[by]), item)
         return list(found.values())
     return patch
 
@@ -39,11 +39,14 @@ def leaves(data: Any, at: Leaf = ()) -> Iterator[tuple[Leaf, Any]]:
     """Every field that can be managed by itself."""
     if isinstance(data, dict) and (data or not at):
         for key, value in data.items():
-            if not (not at and key in ("kind", "apiVersion", "status")) and (at, key) not in ((("metadata",), "name"), (("metadata",), "namespace")):
+            if not (not at and key in ("kind", "apiVersion", "status")) and (at, key) not in (
+                (("metadata",), "name"),
+                (("metadata",), "namespace"),
+            ):
                 yield from leaves(value, (*at, key))
     elif isinstance(data, list) and at and at[-1] in MERGED_BY:
-        for one in data:
-            yield from leaves(one, (*at, str(one[MERGED_BY[at[-1]]])))
+        for element in data:
+            yield from leaves(element, (*at, str(element[MERGED_BY[at[-1]]])))
     else:
         yield at, data
 
@@ -51,25 +54,31 @@ def leaves(data: Any, at: Leaf = ()) -> Iterator[tuple[Leaf, Any]]:
 def applied(old: dict[str, Any], wanted: dict[str, Any], manager: str, *, force: bool) -> dict[str, Any]:
     """Server-side apply: what `manager` applied before and does not any more goes; what others manage and has another value is a conflict."""
     entries = old.get("metadata", {}).get("managedFields", [])
-    owned = {one["manager"]: {tuple(leaf) for leaf in one.get("fields", [])} for one in entries}
+    owned = {entry["manager"]: {tuple(leaf) for leaf in entry.get("fields", [])} for entry in entries}
     there = dict(leaves({key: value for key, value in old.items() if key != "status"}))
-    unmanaged = {leaf for leaf in there if leaf[:2] != ("metadata", "managedFields") and leaf[0] != "metadata"} - set().union(*owned.values())
+    unmanaged = {
+        leaf for leaf in there if leaf[:2] != ("metadata", "managedFields") and leaf[0] != "metadata"
+    } - set().union(*owned.values())
     new_leaves = dict(leaves(wanted))
     if not force:
         for leaf, value in new_leaves.items():
             if leaf in there and there[leaf] != value:
-                others = [one for one, fields in owned.items() if one != manager and leaf in fields]
+                others = [item for item, fields in owned.items() if item != manager and leaf in fields]
                 if others or leaf in unmanaged:
                     raise FieldConflict(f"{others[0] if others else 'another program'} manages .{'.'.join(leaf)}")
-    kept_by_others = {leaf for one, fields in owned.items() if one != manager for leaf in fields}
+    kept_by_others = {leaf for item, fields in owned.items() if item != manager for leaf in fields}
     for leaf in owned.get(manager, set()) - set(new_leaves) - kept_by_others:
         _remove(old, leaf)
     new: dict[str, Any] = merged(old, wanted)
     owned[manager] = set(new_leaves)
-    for one, fields in owned.items():
-        if one != manager:
+    for item, fields in owned.items():
+        if item != manager:
             fields -= {leaf for leaf in fields if leaf in new_leaves and there.get(leaf) != new_leaves[leaf]}
-    new["metadata"]["managedFields"] = [{"manager": one, "operation": "Apply", "fields": sorted(map(list, fields))} for one, fields in owned.items() if fields]
+    new["metadata"]["managedFields"] = [
+        {"manager": item, "operation": "Apply", "fields": sorted(map(list, fields))}
+        for item, fields in owned.items()
+        if fields
+    ]
     return new
 
 
@@ -78,7 +87,7 @@ def _remove(data: Any, leaf: Leaf) -> None:
     for number, step in enumerate(leaf):
         if isinstance(data, list):
             by = MERGED_BY[leaf[number - 1]]
-            found = next((one for one in data if str(one.get(by)) == step), None)
+            found = next((element for element in data if str(element.get(by)) == step), None)
             if found is not None and set(found) <= {by} | {leaf[number + 1] if number + 1 < len(leaf) else by}:
                 data.remove(found)
                 return

@@ -61,7 +61,9 @@ class ResponseWithHeaders(NamedTuple):
 Route = tuple[str, re.Pattern[str], Callable[[Any, ApiCall], Any], bool]
 
 
-def route(method: str, path: str, *, free: bool = False) -> Callable[[Callable[[Any, ApiCall], Any]], Callable[[Any, ApiCall], Any]]:
+def route(
+    method: str, path: str, *, free: bool = False
+) -> Callable[[Callable[[Any, ApiCall], Any]], Callable[[Any, ApiCall], Any]]:
     """Marks what answers a path; `{}` stands for one step of it, `{*}` for the rest. `free`: without a token."""
 
     def mark(function: Callable[[Any, ApiCall], Any]) -> Callable[[Any, ApiCall], Any]:
@@ -107,7 +109,7 @@ class Standin(ABC):
         self.state: dict[str, Any] = json.loads(self.path.read_text()) if self.path.exists() else self.first()
         self.state.setdefault("tokens", {"anna": secrets.token_hex(12), "berta": secrets.token_hex(12)})
         kind = type(self)
-        found = [one for member in dir(kind) for one in getattr(getattr(kind, member), "routes", ())]
+        found = [item for member in dir(kind) for item in getattr(getattr(kind, member), "routes", ())]
         self.routes: list[Route] = sorted(found, key=lambda one: "(.*)" in one[1].pattern)  # a catch-all last
         self.save()
 
@@ -150,7 +152,7 @@ class Standin(ABC):
                 if wanted == method:
                     with self.lock:
                         who = "" if free or self.unguarded else self.who(headers.get("Authorization", ""))
-                        parts = tuple(unquote(one or "") for one in found.groups())
+                        parts = tuple(unquote(group or "") for group in found.groups())
                         data = function(self, ApiCall(parts, query, body, who, headers.get("Content-Type", "")))
                         if method in _CHANGING:
                             self.save()
@@ -163,8 +165,16 @@ class Standin(ABC):
         del call
         from jinja2 import Environment, PackageLoader
 
-        page = Environment(loader=PackageLoader("coinjar.standins", "."), autoescape=True).get_template("page.html.jinja")
-        return HtmlPage(page.render(name=self.name.capitalize(), about=(type(self).__doc__ or "").splitlines()[0], sections=list(self.sections())))
+        page = Environment(loader=PackageLoader("coinjar.standins", "."), autoescape=True).get_template(
+            "page.html.jinja"
+        )
+        return HtmlPage(
+            page.render(
+                name=self.name.capitalize(),
+                about=(type(self).__doc__ or "").splitlines()[0],
+                sections=list(self.sections()),
+            )
+        )
 
 
 def _private(path: str, flags: int) -> int:
@@ -211,10 +221,18 @@ class _Handler(BaseHTTPRequestHandler):
         if met == "half":
             return self._send(500, {"error": "it fell over half-way"})
         headers = found.headers if isinstance(found, ResponseWithHeaders) else {}
-        return self._send(201 if self.command == "POST" else 200, found.data if isinstance(found, ResponseWithHeaders) else found, headers)
+        return self._send(
+            201 if self.command == "POST" else 200,
+            found.data if isinstance(found, ResponseWithHeaders) else found,
+            headers,
+        )
 
     def _body(self, raw: bytes) -> Any:
-        if not raw or "yaml" in self.headers.get("Content-Type", "") or self.headers.get("Content-Type", "").startswith("text/"):
+        if (
+            not raw
+            or "yaml" in self.headers.get("Content-Type", "")
+            or self.headers.get("Content-Type", "").startswith("text/")
+        ):
             return raw.decode(errors="replace") if raw else None
         try:
             return json.loads(raw)

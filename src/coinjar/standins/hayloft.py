@@ -27,7 +27,12 @@ GROUPS = {
         "replicationcontrollers": "ReplicationController",
         "namespaces": "Namespace",
     },
-    "apps/v1": {"deployments": "Deployment", "statefulsets": "StatefulSet", "daemonsets": "DaemonSet", "replicasets": "ReplicaSet"},
+    "apps/v1": {
+        "deployments": "Deployment",
+        "statefulsets": "StatefulSet",
+        "daemonsets": "DaemonSet",
+        "replicasets": "ReplicaSet",
+    },
     "batch/v1": {"jobs": "Job", "cronjobs": "CronJob"},
 }
 VERBS = ["create", "delete", "get", "list", "patch", "update"]
@@ -67,7 +72,14 @@ class Hayloft(Standin):
         try:
             return super().answer(method, path, query, body, headers)
         except ErrorResponse as fault:
-            status = {"kind": "Status", "apiVersion": "v1", "status": "Failure", "reason": fault.words, "message": fault.words, "code": fault.code}
+            status = {
+                "kind": "Status",
+                "apiVersion": "v1",
+                "status": "Failure",
+                "reason": fault.words,
+                "message": fault.words,
+                "code": fault.code,
+            }
             fault.body = status
             raise
 
@@ -87,14 +99,23 @@ class Hayloft(Standin):
     def groups(self, call: ApiCall) -> Any:
         del call
         found = []
-        for group in (one.split("/")[0] for one in GROUPS if "/" in one):
+        for group in (group.split("/")[0] for group in GROUPS if "/" in group):
             version = {"groupVersion": f"{group}/v1", "version": "v1"}
             found.append({"name": group, "versions": [version], "preferredVersion": version})
         return {"kind": "APIGroupList", "apiVersion": "v1", "groups": found}
 
     def _resources(self, group: str) -> Any:
         kinds = GROUPS[group].items()
-        found = [{"name": plural, "singularName": kind.lower(), "namespaced": kind != "Namespace", "kind": kind, "verbs": VERBS} for plural, kind in kinds]
+        found = [
+            {
+                "name": plural,
+                "singularName": kind.lower(),
+                "namespaced": kind != "Namespace",
+                "kind": kind,
+                "verbs": VERBS,
+            }
+            for plural, kind in kinds
+        ]
         return {"kind": "APIResourceList", "apiVersion": "v1", "groupVersion": group, "resources": found}
 
     # -- objects
@@ -111,7 +132,7 @@ class Hayloft(Standin):
             found = self._there(namespace, plural, name)
             self._look(found, plural)
             return {"kind": kind, "apiVersion": group, **found}
-        items = [one for key, one in self.state["objects"].items() if key.startswith(f"{namespace}/{plural}/")]
+        items = [item for key, item in self.state["objects"].items() if key.startswith(f"{namespace}/{plural}/")]
         items += self._replica_pods(namespace) if plural == "pods" else []
         return {"kind": f"{kind}List", "apiVersion": group, "metadata": {}, "items": items}
 
@@ -127,7 +148,15 @@ class Hayloft(Standin):
     @route("PUT", "/api{*}")
     def replace(self, call: ApiCall) -> Any:
         group, namespace, plural, name = self._parts(call.parts[0])
-        return self._keep(group, self._kind(group, plural), namespace, plural, copy.deepcopy(call.body), self._there(namespace, plural, name), call)
+        return self._keep(
+            group,
+            self._kind(group, plural),
+            namespace,
+            plural,
+            copy.deepcopy(call.body),
+            self._there(namespace, plural, name),
+            call,
+        )
 
     @route("PATCH", "/api{*}")
     def patch(self, call: ApiCall) -> Any:
@@ -137,7 +166,12 @@ class Hayloft(Standin):
         if "apply-patch" in call.content_type:
             wanted = yaml.safe_load(call.body) if isinstance(call.body, str) else call.body
             try:
-                new = applied(copy.deepcopy(old) or {}, wanted, call.query.get("fieldManager", ""), force=call.query.get("force") == "true")
+                new = applied(
+                    copy.deepcopy(old) or {},
+                    wanted,
+                    call.query.get("fieldManager", ""),
+                    force=call.query.get("force") == "true",
+                )
             except FieldConflict as fault:
                 raise ErrorResponse(409, f"Apply failed with a conflict: {fault}") from None
         else:
@@ -174,7 +208,16 @@ class Hayloft(Standin):
             raise ErrorResponse(404, "NotFound")
         return found
 
-    def _keep(self, group: str, kind: str, namespace: str, plural: str, new: dict[str, Any], old: dict[str, Any] | None, call: ApiCall) -> Any:
+    def _keep(
+        self,
+        group: str,
+        kind: str,
+        namespace: str,
+        plural: str,
+        new: dict[str, Any],
+        old: dict[str, Any] | None,
+        call: ApiCall,
+    ) -> Any:
         self._refuse(kind, new)
         new.update(kind=kind, apiVersion=group)
         meta = new["metadata"]
@@ -188,7 +231,11 @@ class Hayloft(Standin):
         meta["generation"] = kept.get("generation", 0) + int(changed)
         if plural in _ROLLED and changed:
             before = (old or {}).get("status", {})
-            new["status"] = {"observedGeneration": kept.get("generation", 0), "running": before.get("running"), "looks": 0}
+            new["status"] = {
+                "observedGeneration": kept.get("generation", 0),
+                "running": before.get("running"),
+                "looks": 0,
+            }
         if "dryRun" not in call.query:
             self.state["objects"][f"{namespace}/{plural}/{meta['name']}"] = new
         return new
@@ -219,15 +266,20 @@ class Hayloft(Standin):
             wanted = found["spec"].get("replicas", 1)
             counts = dict.fromkeys(("replicas", "updatedReplicas", "availableReplicas", "readyReplicas"), wanted)
             counts |= dict.fromkeys(("desiredNumberScheduled", "updatedNumberScheduled", "numberAvailable"), 1)
-            found["status"] = {**counts, "observedGeneration": found["metadata"]["generation"], "running": found["spec"]["template"]["spec"], "looks": _LOOKS}
+            found["status"] = {
+                **counts,
+                "observedGeneration": found["metadata"]["generation"],
+                "running": found["spec"]["template"]["spec"],
+                "looks": _LOOKS,
+            }
             self.save()
 
     def _replica_pods(self, namespace: str) -> Iterator[dict[str, Any]]:
         """The pods that run: of the spec that was rolled out last."""
-        for key, one in self.state["objects"].items():
+        for key, item in self.state["objects"].items():
             where, plural, name = key.split("/")
-            self._look(one, plural)
-            running = (one.get("status") or {}).get("running")
+            self._look(item, plural)
+            running = (item.get("status") or {}).get("running")
             if where == namespace and plural in _ROLLED and running:
                 yield {
                     "kind": "Pod",
@@ -238,12 +290,16 @@ class Hayloft(Standin):
                 }
 
     def sections(self) -> Iterator[tuple[str, str, Sequence[tuple[str, str, str]]]]:
-        for key, one in self.state["objects"].items():
+        for key, item in self.state["objects"].items():
             _, plural, name = key.split("/")
             if plural == "configmaps":
-                yield f"ConfigMap {name}", "", [(each, value, "") for each, value in (one.get("data") or {}).items()]
+                yield (
+                    f"ConfigMap {name}",
+                    "",
+                    [(element, value, "") for element, value in (item.get("data") or {}).items()],
+                )
             elif plural == "secrets":
-                yield f"Secret {name}", "", [(each, MASK, "") for each in one.get("data") or {}]
+                yield f"Secret {name}", "", [(element, MASK, "") for element in item.get("data") or {}]
             elif plural in _ROLLED:
-                done = one["status"].get("observedGeneration") == one["metadata"]["generation"]
-                yield f"{one['kind']} {name}", "rolled out" if done else "rolling out", []
+                done = item["status"].get("observedGeneration") == item["metadata"]["generation"]
+                yield f"{item['kind']} {name}", "rolled out" if done else "rolling out", []

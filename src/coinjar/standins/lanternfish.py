@@ -33,7 +33,7 @@ class Lanternfish(Standin):
     def _limit(self) -> None:
         """So many requests a second, and no more."""
         now = time.monotonic()
-        recent: list[float] = [one for one in self.__dict__.setdefault("recent", []) if now - one < 1]
+        recent: list[float] = [item for item in self.__dict__.setdefault("recent", []) if now - item < 1]
         if len(recent) >= self.state["a_second"]:
             raise ErrorResponse(429, "too many requests", {"Retry-After": "1"})
         self.__dict__["recent"] = [*recent, now]
@@ -45,17 +45,32 @@ class Lanternfish(Standin):
         found: dict[str, Any] = self.state["projects"][name]
         return found
 
-    def _shown(self, number: str, one: dict[str, Any]) -> dict[str, Any]:
-        value = None if one["write_only"] else one["value"]
-        return {"id": number, "key": one["key"], "value": value, "stages": one["stages"], "write_only": one["write_only"], "changed": one["changed"]}
+    def _shown(self, number: str, item: dict[str, Any]) -> dict[str, Any]:
+        value = None if item["write_only"] else item["value"]
+        return {
+            "id": number,
+            "key": item["key"],
+            "value": value,
+            "stages": item["stages"],
+            "write_only": item["write_only"],
+            "changed": item["changed"],
+        }
 
     def _given(self, name: str, project: dict[str, Any]) -> list[dict[str, Any]]:
         """What it sets by itself, once a stage has anything to run with: the address there, and the port to listen on."""
-        stages = sorted({stage for one in project["variables"].values() for stage in one["stages"]})
+        stages = sorted({stage for variable in project["variables"].values() for stage in variable["stages"]})
         own = [("PUBLIC_ADDRESS", f"{self.address}/run/{name}/{stage}/", stage) for stage in stages]
         own += [("LISTEN_PORT", str(9300 + number), stage) for number, stage in enumerate(stages)]
         return [
-            {"id": f"g{number}", "key": key, "value": value, "stages": [stage], "write_only": False, "changed": 1, "given": True}
+            {
+                "id": f"g{number}",
+                "key": key,
+                "value": value,
+                "stages": [stage],
+                "write_only": False,
+                "changed": 1,
+                "given": True,
+            }
             for number, (key, value, stage) in enumerate(own)
         ]
 
@@ -74,15 +89,17 @@ class Lanternfish(Standin):
             shown += self._given(call.parts[0], project)
         return {"variables": shown, "next": str(start + _PAGE) if len(numbers) > start + _PAGE else None}
 
-    def _refuse(self, project: dict[str, Any], key: str, value: str | None, stages: list[str], besides: str = "") -> None:
+    def _refuse(
+        self, project: dict[str, Any], key: str, value: str | None, stages: list[str], besides: str = ""
+    ) -> None:
         if key in _OURS:
             raise ErrorResponse(422, f"{key} is ours")
         if value == "":
             raise ErrorResponse(422, f"{key} is empty")
         if value is not None and "\n" in value:
             raise ErrorResponse(422, f"{key} has a line break")
-        for number, one in project["variables"].items():
-            if number != besides and one["key"].casefold() == key.casefold() and set(one["stages"]) & set(stages):
+        for number, item in project["variables"].items():
+            if number != besides and item["key"].casefold() == key.casefold() and set(item["stages"]) & set(stages):
                 raise ErrorResponse(409, f"{key} is there already on {', '.join(stages)}")
 
     @route("POST", "/api/projects/{}/variables")
@@ -92,10 +109,16 @@ class Lanternfish(Standin):
         self._refuse(project, body["key"], body["value"], body["stages"])
         project["number"] += 1
         number = f"v{project['number']}"
-        one = {"key": body["key"], "value": body["value"], "stages": body["stages"], "write_only": bool(body.get("write_only")), "changed": 1}
-        project["variables"][number] = one
+        item = {
+            "key": body["key"],
+            "value": body["value"],
+            "stages": body["stages"],
+            "write_only": bool(body.get("write_only")),
+            "changed": 1,
+        }
+        project["variables"][number] = item
         project["restarts"] += 1
-        return self._shown(number, one)
+        return self._shown(number, item)
 
     def _variable(self, call: ApiCall) -> tuple[dict[str, Any], dict[str, Any]]:
         project = self._project(call.parts[0])
@@ -105,13 +128,13 @@ class Lanternfish(Standin):
 
     @route("PATCH", "/api/projects/{}/variables/{}")
     def change(self, call: ApiCall) -> Any:
-        project, one = self._variable(call)
+        project, item = self._variable(call)
         body = as_object(call.body)
-        self._refuse(project, one["key"], body.get("value"), body.get("stages", one["stages"]), call.parts[1])
-        one.update({name: body[name] for name in ("value", "stages") if name in body})
-        one["changed"] += 1
+        self._refuse(project, item["key"], body.get("value"), body.get("stages", item["stages"]), call.parts[1])
+        item.update({name: body[name] for name in ("value", "stages") if name in body})
+        item["changed"] += 1
         project["restarts"] += 1
-        return self._shown(call.parts[1], one)
+        return self._shown(call.parts[1], item)
 
     @route("DELETE", "/api/projects/{}/variables/{}")
     def remove(self, call: ApiCall) -> Any:
@@ -125,12 +148,18 @@ class Lanternfish(Standin):
         """What the running app of a stage answers."""
         project = self.state["projects"].get(call.parts[0], {"variables": {}})
         own = [*project["variables"].values(), *self._given(call.parts[0], project)]
-        return running_answer(call.parts[0], {one["key"]: one["value"] for one in own if call.parts[1] in one["stages"]})
+        return running_answer(
+            call.parts[0], {item["key"]: item["value"] for item in own if call.parts[1] in item["stages"]}
+        )
 
     def sections(self) -> Iterator[tuple[str, str, Sequence[tuple[str, str, str]]]]:
         for name, project in self.state["projects"].items():
             rows = [
-                (one["key"], MASK if one["write_only"] else for_eyes(one["key"], one["value"]), ", ".join(one["stages"]))
-                for one in sorted(project["variables"].values(), key=lambda one: one["key"])
+                (
+                    variable["key"],
+                    MASK if variable["write_only"] else for_eyes(variable["key"], variable["value"]),
+                    ", ".join(variable["stages"]),
+                )
+                for variable in sorted(project["variables"].values(), key=lambda other_variable: other_variable["key"])
             ]
             yield name, f"restarted {project['restarts']} times", rows

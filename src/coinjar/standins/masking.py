@@ -26,4 +26,8 @@ def running_answer(name: str, environment: Mapping[str, str]) -> dict[str, objec
     hidden = {one for one, value in environment.items() if guess(one, value).secret}
     key = environment.get("PROOF_KEY", "")
     digests = {one: digest(key, environment[one]) for one in sorted(hidden) if one != "PROOF_KEY"} if key else {}
-    return {"app": name, "settings": {one: MASK if one in hidden else value for one, value in environment.items()}, "digests": digests}
+    return {
+        "app": name,
+        "settings": {one: MASK if one in hidden else value for one, value in environment.items()},
+        "digests": digests,
+    }

@@ -44,7 +44,11 @@ def read_pipeline(text: str) -> dict[str, Any]:
     if not isinstance(found, dict) or found.get("pipeline") != "1" or not isinstance(found.get("jobs"), list):
         raise PipelineError("a pipeline says pipeline: 1, and has a list of jobs")
     for job in found["jobs"]:
-        if not isinstance(job, dict) or not isinstance(job.get("steps"), list) or not all(isinstance(one, dict) for one in job["steps"]):
+        if (
+            not isinstance(job, dict)
+            or not isinstance(job.get("steps"), list)
+            or not all(isinstance(step, dict) for step in job["steps"])
+        ):
             raise PipelineError("a job has a list of steps")
     return found
 
@@ -56,8 +60,12 @@ class PipelineJob:
         self.pipeline = read_pipeline(text)
         self.values = list(values)
         self.guarded = guarded
-        self.kept = {one["name"]: one["value"] for one in self.values}
-        self.hidden = sorted({one["value"] for one in self.values if one["secret"] and len(one["value"]) > 3}, key=len, reverse=True)
+        self.kept = {value["name"]: value["value"] for value in self.values}
+        self.hidden = sorted(
+            {value["value"] for value in self.values if value["secret"] and len(value["value"]) > 3},
+            key=len,
+            reverse=True,
+        )
 
     def go_on(self, run: dict[str, Any]) -> None:
         """Run what is left; `run` holds its state, its log, how many jobs are done, and for which stages somebody said yes."""
@@ -76,7 +84,12 @@ class PipelineJob:
         run["state"] = "passed"
 
     def _job(self, job: dict[str, Any], run: dict[str, Any]) -> bool:
-        levels = [self._of(None), self._of(job.get("stage")) if job.get("stage") else {}, self._env(self.pipeline), self._env(job)]
+        levels = [
+            self._of(None),
+            self._of(job.get("stage")) if job.get("stage") else {},
+            self._env(self.pipeline),
+            self._env(job),
+        ]
         for step in job["steps"]:
             environment: dict[str, str] = {}
             for level in (*levels, self._env(step)):
@@ -95,15 +108,15 @@ class PipelineJob:
             except subprocess.TimeoutExpired:
                 self._log(run, f"{step.get('name', 'step')} took over {_LONGEST} s")
                 return False
-            for one in done.stdout.decode(errors="replace").splitlines():
-                self._log(run, one)
+            for row in done.stdout.decode(errors="replace").splitlines():
+                self._log(run, row)
             if done.returncode:
                 self._log(run, f"{step.get('name', 'step')} ended with {done.returncode}")
                 return False
         return True
 
     def _of(self, stage: str | None) -> dict[str, str]:
-        return {one["name"]: one["value"] for one in self.values if one["stage"] == stage}
+        return {value["name"]: value["value"] for value in self.values if value["stage"] == stage}
 
     def _env(self, level: dict[str, Any]) -> dict[str, str]:
         env = level.get("env")
@@ -113,6 +126,6 @@ class PipelineJob:
         return found
 
     def _log(self, run: dict[str, Any], line: str) -> None:
-        for one in self.hidden:
-            line = line.replace(one, MASK)
+        for item in self.hidden:
+            line = line.replace(item, MASK)
         run["log"].append(line)

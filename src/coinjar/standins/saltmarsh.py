@@ -22,9 +22,14 @@ class Saltmarsh(Standin):
 
     def make(self, name: str) -> None:
         with self.lock:
-            given = {"LISTEN_PORT": str(9100 + len(self.state["apps"])), "PUBLIC_ADDRESS": f"{self.address}/run/{name}/"}
+            given = {
+                "LISTEN_PORT": str(9100 + len(self.state["apps"])),
+                "PUBLIC_ADDRESS": f"{self.address}/run/{name}/",
+            }
             app = self.state["apps"].setdefault(name, {"settings": {}, "given": given, "running": dict(given)})
-            app["given"]["PUBLIC_ADDRESS"] = given["PUBLIC_ADDRESS"]  # another one, where the stand-in listens elsewhere now
+            app["given"]["PUBLIC_ADDRESS"] = given[
+                "PUBLIC_ADDRESS"
+            ]  # another one, where the stand-in listens elsewhere now
             self.save()
 
     def _app(self, name: str) -> dict[str, Any]:
@@ -75,7 +80,9 @@ class Saltmarsh(Standin):
         """Attach a service: its address is given from then on."""
         app = self._app(call.parts[0])
         kind = str(as_object(call.body, "kind")["kind"])
-        app["given"][f"{kind.upper()}_ADDRESS"] = f"{kind}://{call.parts[0]}:made-up-{len(call.parts[0])}@{kind}.saltmarsh.example:7001/"
+        app["given"][f"{kind.upper()}_ADDRESS"] = (
+            f"{kind}://{call.parts[0]}:made-up-{len(call.parts[0])}@{kind}.saltmarsh.example:7001/"
+        )
         return {"given": app["given"]}
 
     @route("POST", "/v1/apps/{}/deploys")
@@ -107,5 +114,12 @@ class Saltmarsh(Standin):
         for name, app in self.state["apps"].items():
             waiting = self._waiting(app)
             now = app["settings"] | app["given"]
-            rows = [(one, for_eyes(one, now[one]), "given" if one in app["given"] else "waits for a deploy" if one in waiting else "") for one in sorted(now)]
+            rows = [
+                (
+                    item,
+                    for_eyes(item, now[item]),
+                    "given" if item in app["given"] else "waits for a deploy" if item in waiting else "",
+                )
+                for item in sorted(now)
+            ]
             yield name, f"{len(waiting)} waiting for the next deploy" if waiting else "all of it is running", rows

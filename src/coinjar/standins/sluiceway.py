@@ -23,7 +23,9 @@ class Sluiceway(Standin):
 
     def make(self, name: str) -> None:
         with self.lock:
-            self.state["projects"].setdefault(name, {"number": 0, "values": {}, "guarded": ["prod"], "pipelines": {}, "runs": {}})
+            self.state["projects"].setdefault(
+                name, {"number": 0, "values": {}, "guarded": ["prod"], "pipelines": {}, "runs": {}}
+            )
             self.save()
 
     def _project(self, name: str) -> dict[str, Any]:
@@ -32,8 +34,8 @@ class Sluiceway(Standin):
         found: dict[str, Any] = self.state["projects"][name]
         return found
 
-    def _shown(self, number: str, one: dict[str, Any]) -> dict[str, Any]:
-        return {"id": int(number), **one, "value": None if one["secret"] else one["value"]}
+    def _shown(self, number: str, item: dict[str, Any]) -> dict[str, Any]:
+        return {"id": int(number), **item, "value": None if item["secret"] else item["value"]}
 
     @route("GET", "/projects/{}")
     def look(self, call: ApiCall) -> Any:
@@ -50,12 +52,14 @@ class Sluiceway(Standin):
     def create(self, call: ApiCall) -> Any:
         project = self._project(call.parts[0])
         body = as_object(call.body, "name", "value", "secret", "stage")
-        if any((one["name"], one["stage"]) == (body["name"], body["stage"]) for one in project["values"].values()):
+        if any(
+            (value["name"], value["stage"]) == (body["name"], body["stage"]) for value in project["values"].values()
+        ):
             raise ErrorResponse(409, f"{body['name']} is there already")
         project["number"] += 1
-        one = {name: body[name] for name in ("name", "value", "secret", "stage")} | {"version": 1}
-        project["values"][str(project["number"])] = one
-        return self._shown(str(project["number"]), one)
+        item = {name: body[name] for name in ("name", "value", "secret", "stage")} | {"version": 1}
+        project["values"][str(project["number"])] = item
+        return self._shown(str(project["number"]), item)
 
     def _value(self, call: ApiCall) -> tuple[dict[str, Any], dict[str, Any]]:
         project = self._project(call.parts[0])
@@ -65,10 +69,10 @@ class Sluiceway(Standin):
 
     @route("PUT", "/projects/{}/values/{}")
     def change(self, call: ApiCall) -> Any:
-        _, one = self._value(call)
+        _, item = self._value(call)
         body = as_object(call.body, "value", "secret")
-        one.update(value=body["value"], secret=body["secret"], version=one["version"] + 1)
-        return self._shown(call.parts[1], one)
+        item.update(value=body["value"], secret=body["secret"], version=item["version"] + 1)
+        return self._shown(call.parts[1], item)
 
     @route("DELETE", "/projects/{}/values/{}")
     def remove(self, call: ApiCall) -> Any:
@@ -95,7 +99,14 @@ class Sluiceway(Standin):
         if name not in project["pipelines"]:
             raise ErrorResponse(404, f"there is no pipeline '{name}'")
         number = str(len(project["runs"]) + 1)
-        project["runs"][number] = {"pipeline": name, "by": call.who, "yes": [], "state": "running", "done": 0, "log": []}
+        project["runs"][number] = {
+            "pipeline": name,
+            "by": call.who,
+            "yes": [],
+            "state": "running",
+            "done": 0,
+            "log": [],
+        }
         self._go_on(project, project["runs"][number])
         return {"id": number, **project["runs"][number]}
 
@@ -127,7 +138,14 @@ class Sluiceway(Standin):
 
     def sections(self) -> Iterator[tuple[str, str, Sequence[tuple[str, str, str]]]]:
         for name, project in self.state["projects"].items():
-            ordered = sorted(project["values"].values(), key=lambda one: (one["name"], one["stage"] or ""))
-            rows = [(one["name"], MASK if one["secret"] else for_eyes(one["name"], one["value"]), one["stage"] or "whole project") for one in ordered]
-            runs = [f"run {number}: {one['state']}" for number, one in project["runs"].items()]
+            ordered = sorted(project["values"].values(), key=lambda value: (value["name"], value["stage"] or ""))
+            rows = [
+                (
+                    item["name"],
+                    MASK if item["secret"] else for_eyes(item["name"], item["value"]),
+                    item["stage"] or "whole project",
+                )
+                for item in ordered
+            ]
+            runs = [f"run {number}: {item['state']}" for number, item in project["runs"].items()]
             yield name, ", ".join(runs) or "no runs yet", rows

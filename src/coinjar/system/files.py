@@ -30,7 +30,12 @@ def home_path(path: Path) -> str:
 
 def _failed(path: Path, fault: OSError) -> CoinJarError:
     words = (fault.strerror or "unknown error").lower()
-    return ExternalError(f"cannot write it: {words}", hint="look at the folder's permissions and the space left", place=Location(str(path)), code="write")
+    return ExternalError(
+        f"cannot write it: {words}",
+        hint="look at the folder's permissions and the space left",
+        place=Location(str(path)),
+        code="write",
+    )
 
 
 @contextlib.contextmanager
@@ -58,7 +63,9 @@ def read_own(path: Path) -> bytes | None:
         return None
     except OSError as fault:
         words = f"cannot read it: {(fault.strerror or 'unknown error').lower()}"
-        raise InputError(words, hint="look at the path and its permissions", place=Location(shown_path(path)), code="unreadable") from None
+        raise InputError(
+            words, hint="look at the path and its permissions", place=Location(shown_path(path)), code="unreadable"
+        ) from None
     with os.fdopen(handle, "rb") as file:
         return file.read()
 
@@ -72,10 +79,13 @@ def replace_own(path: Path, data: bytes) -> None:
 def _refuse_links(path: Path) -> None:
     """The sealed part is files and folders: `jar/coins/keys/x` must not lead elsewhere on any of its last steps."""
     inside = {"coins": 1, "keys": 2}.get(path.parent.name, 0)
-    for one in (path, *path.parents[:inside]):
-        if one.is_symlink():
+    for candidate in (path, *path.parents[:inside]):
+        if candidate.is_symlink():
             raise InputError(
-                "it is a symlink, which is not followed here", hint="put the file or folder itself there", place=Location(shown_path(one)), code="symlink"
+                "it is a symlink, which is not followed here",
+                hint="put the file or folder itself there",
+                place=Location(shown_path(candidate)),
+                code="symlink",
             )
 
 

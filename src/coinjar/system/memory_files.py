@@ -25,7 +25,9 @@ def memory_folder() -> Path:
         if name and path.is_dir() and os.access(path, os.W_OK | os.X_OK) and _kind(path.resolve()) in _IN_MEMORY:
             return path
     raise ExternalError(
-        "there is no folder here that lies in memory, and secrets are not written to a disk", hint="mount a tmpfs at /dev/shm", code="no-memory"
+        "there is no folder here that lies in memory, and secrets are not written to a disk",
+        hint="mount a tmpfs at /dev/shm",
+        code="no-memory",
     )
 
 

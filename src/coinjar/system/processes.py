@@ -9,5 +9,5 @@ from pathlib import Path
 def environment_of(pid: int) -> dict[str, str]:
     """By name. Raises FileNotFoundError (ProcessLookupError while it ends) if there is no such process, PermissionError for somebody else's."""
     data = Path(f"/proc/{pid}/environ").read_bytes()
-    pairs = (one.partition(b"=") for one in data.split(b"\0") if b"=" in one)
+    pairs = (word.partition(b"=") for word in data.split(b"\0") if b"=" in word)
     return {os.fsdecode(name): os.fsdecode(text) for name, _, text in pairs}

@@ -22,7 +22,7 @@ def states(paths: Iterable[Path]) -> dict[Path, str]:
     by_folder: dict[Path, list[Path]] = {}
     for path in paths:
         real = Path(os.path.realpath(path))
-        folder = next(one for one in real.parents if one.is_dir())
+        folder = next(path for path in real.parents if path.is_dir())
         top = _top(folder)
         if top is None:
             found[path] = IGNORED
@@ -38,7 +38,7 @@ def states(paths: Iterable[Path]) -> dict[Path, str]:
 
 
 def _top(folder: Path) -> Path | None:
-    return next((one for one in (folder, *folder.parents) if (one / ".git").exists()), None)
+    return next((path for path in (folder, *folder.parents) if (path / ".git").exists()), None)
 
 
 def tracked_below(folder: Path) -> list[Path]:
@@ -52,7 +52,9 @@ def history(folder: Path) -> Iterator[tuple[str, str, bytes]]:
     top = _top(folder)
     if top is None:
         return
-    listed = [line.partition(" ") for line in os.fsdecode(_output(top, ["rev-list", "--all", "--objects"])).splitlines()]
+    listed = [
+        line.partition(" ") for line in os.fsdecode(_output(top, ["rev-list", "--all", "--objects"])).splitlines()
+    ]
     names = {name: path for name, _, path in listed if path}
     environment = _environment()
     argv = ["git", "-C", str(top), "cat-file", "--batch"]
@@ -87,16 +89,27 @@ def _environment() -> dict[str, str]:
 
 
 def _git(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "") -> set[str]:
-    return {os.fsdecode(one) for one in _output(top, arguments, quiet=quiet, given=given).split(b"\0") if one}
+    return {os.fsdecode(word) for word in _output(top, arguments, quiet=quiet, given=given).split(b"\0") if word}
 
 
 def _output(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "") -> bytes:
     try:
-        done = subprocess.run(["git", "-C", str(top), *arguments], input=os.fsencode(given), capture_output=True, check=False, env=_environment())  # noqa: S603, S607 - fixed words and paths
+        done = subprocess.run(  # noqa: S603 - fixed words and paths
+            ["git", "-C", str(top), *arguments],  # noqa: S607 - git of whoever runs this
+            input=os.fsencode(given),
+            capture_output=True,
+            check=False,
+            env=_environment(),
+        )
     except OSError:
         message, hint = "cannot ask git whether it has the file", "install git, or write outside the repository"
         raise ExternalError(message, hint=hint, place=Location(str(top)), code="git") from None
     if done.returncode not in (0, quiet):
         words = done.stderr.decode(errors="replace").strip().split("\n")[0]
-        raise ExternalError(f"cannot ask git whether it has the file: {words}", hint="make `git status` work there", place=Location(str(top)), code="git")
+        raise ExternalError(
+            f"cannot ask git whether it has the file: {words}",
+            hint="make `git status` work there",
+            place=Location(str(top)),
+            code="git",
+        )
     return done.stdout

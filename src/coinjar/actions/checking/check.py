@@ -23,15 +23,17 @@ class CheckReport(NamedTuple):
     @property
     def open_findings(self) -> list[Finding]:
         """Those that nobody accepted."""
-        return [one for one in self.findings if not one.accepted]
+        return [finding for finding in self.findings if not finding.accepted]
 
 
 def _with_samples(jar: Jar) -> Jar:
     """The jar with what a supplied value looks like, where nobody has told the real one yet."""
     samples = {
-        name: one._replace(default=Definition(one.sample, one.place.file, one.place.line, one.place.column))
-        for name, one in jar.variables.items()
-        if one.sample is not None and one.default is None and not one.secret
+        name: variable._replace(
+            default=Definition(variable.sample, variable.place.file, variable.place.line, variable.place.column)
+        )
+        for name, variable in jar.variables.items()
+        if variable.sample is not None and variable.default is None and not variable.secret
     }
     return jar._replace(variables={**jar.variables, **samples}) if samples else jar
 
@@ -64,6 +66,6 @@ def check(opened: OpenJar, *, allow_commands: bool = False, with_history: bool =
         from coinjar.actions.delivery.dependents import look_at_followers
 
         look_at_followers(opened, facts)
-    findings = sorted(run(facts), key=lambda one: (one.spot.place, one.rule.code, one.spot.message))
-    idle = [one for one in facts.jar.accepted if not any(found.accepted is one for found in findings)]
+    findings = sorted(run(facts), key=lambda finding: (finding.spot.place, finding.rule.code, finding.spot.message))
+    idle = [accepted for accepted in facts.jar.accepted if not any(found.accepted is accepted for found in findings)]
     return CheckReport(findings, len(facts.not_fetched), len(facts.closed), idle)

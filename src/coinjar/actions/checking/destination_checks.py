@@ -38,12 +38,19 @@ class _DestinationChecks:
         self.faults: dict[tuple[str, str, str, str, str, Location], list[str]] = {}
         self.examples: dict[Path, Diagnostic] = {}
         self.written: dict[tuple[str, Path], tuple[str, bytes]] = {}
-        self.stages = {one.name: [stage for stage in facts.stages if is_for(facts.jar, one, stage)] for one in facts.jar.destinations.values()}
+        self.stages = {
+            destination.name: [stage for stage in facts.stages if is_for(facts.jar, destination, stage)]
+            for destination in facts.jar.destinations.values()
+        }
 
     def look(self) -> None:
         for stage in self.facts.stages:
             self.around.pending.clear()
-            for declared in [one for one in self.facts.jar.destinations.values() if stage in self.stages[one.name]]:
+            for declared in [
+                destination
+                for destination in self.facts.jar.destinations.values()
+                if stage in self.stages[destination.name]
+            ]:
                 destination = staying(self.facts.jar, declared, stage)
                 if destination is None:
                     continue
@@ -55,13 +62,15 @@ class _DestinationChecks:
                     else:
                         self._file(destination, view)
                 except CoinJarError as fault:
-                    for one in fault.each():
-                        self._fault(destination, stage, one)
+                    for error in fault.each():
+                        self._fault(destination, stage, error)
         self._descriptions()
         for (rule, name, of, message, hint, place), where in self.faults.items():
             on = "" if where == self.stages[name] else f" on {', '.join(where)}"
             words = f"{message}{on}" if of else f"{name}{on}: {message}"  # a target says its destination itself
-            self.spots.setdefault(rule, []).append(Diagnostic(words, hint, place, None, where[0] if len(where) == 1 else None))
+            self.spots.setdefault(rule, []).append(
+                Diagnostic(words, hint, place, None, where[0] if len(where) == 1 else None)
+            )
         self.spots["CJ030"] = list(self.examples.values())
         self.facts.told |= {code: list(dict.fromkeys(each)) for code, each in self.spots.items()}
 
@@ -72,14 +81,21 @@ class _DestinationChecks:
             try:
                 read_description(read_bytes(path), shown_path(path), path.stem)
             except CoinJarError as fault:
-                for one in fault.each():
-                    place = one.place or Location(shown_path(path))
-                    if (one.message, place) not in told:
-                        self.spots.setdefault("CJ017", []).append(Diagnostic(one.message, one.hint, place))
+                for error in fault.each():
+                    place = error.place or Location(shown_path(path))
+                    if (error.message, place) not in told:
+                        self.spots.setdefault("CJ017", []).append(Diagnostic(error.message, error.hint, place))
 
     def _fault(self, destination: Destination, stage: str, fault: CoinJarError) -> None:
         if not (fault.code.startswith("CJ") or fault.code in OF_VALUES or isinstance(fault, DecryptionError)):
-            key = (RULE_OF.get(fault.code, "CJ017"), destination.name, fault.of, fault.message, fault.hint, fault.place or destination.place)
+            key = (
+                RULE_OF.get(fault.code, "CJ017"),
+                destination.name,
+                fault.of,
+                fault.message,
+                fault.hint,
+                fault.place or destination.place,
+            )
             self.faults.setdefault(key, []).append(stage)
 
     def _file(self, destination: Destination, view: StageView) -> None:
@@ -93,14 +109,21 @@ class _DestinationChecks:
                 self.spots.setdefault(notice.rule, []).append(notice.spot)
             raise
         if not made.names_stage and is_named(self.facts.jar, destination, view.stage):
-            for one in outputs:
-                self._overwritten(destination, view.stage, one)
-        found = [*made.notices, *secrets_in_the_open([RenderedFile(destination.name, view.stage, one, SAME) for one in outputs])]
+            for output in outputs:
+                self._overwritten(destination, view.stage, output)
+        found = [
+            *made.notices,
+            *secrets_in_the_open([RenderedFile(destination.name, view.stage, output, SAME) for output in outputs]),
+        ]
         links, hops = look(made, view)
         for notice in found:
             self.spots.setdefault(notice.rule, []).append(notice.spot)
         if getattr(made, "is_example", False):
-            self.examples |= {one.path: _outdated(destination, view.stage, one) for one in outputs if one.path not in self.examples and state_of(one) != SAME}
+            self.examples |= {
+                output.path: _outdated(destination, view.stage, output)
+                for output in outputs
+                if output.path not in self.examples and state_of(output) != SAME
+            }
         self.spots.setdefault("CJ021", []).extend(hops)
         self.facts.links += links
 
@@ -115,4 +138,6 @@ class _DestinationChecks:
 
 def _outdated(destination: Destination, stage: str, output: Output) -> Diagnostic:
     words = "is not there" if not output.path.exists() else "does not say what jar.yaml declares"
-    return Diagnostic(f"the example {words}", f"`coinjar render {stage} {destination.name}`", Location(shown_path(output.path)))
+    return Diagnostic(
+        f"the example {words}", f"`coinjar render {stage} {destination.name}`", Location(shown_path(output.path))
+    )

@@ -41,16 +41,25 @@ def look_at_ports(opened: OpenJar, facts: CheckContext) -> None:
     asked = _PortOwners(lambda path: services_below(jar, path, base), frozenset(jar.services), list(facts.stages))
     known = {(link.place, link.service, link.stage) for link in facts.links}
     walk = FileWalk((), jar.code.without if jar.code else (), [opened.folder], base)
-    for one in walk.files(code_paths(jar, base)):
-        if one.size <= _LARGEST:
-            facts.links += [link for link in _links(Path(one.path), asked) if (link.place, link.service, link.stage) not in known]
+    for candidate in walk.files(code_paths(jar, base)):
+        if candidate.size <= _LARGEST:
+            facts.links += [
+                link
+                for link in _links(Path(candidate.path), asked)
+                if (link.place, link.service, link.stage) not in known
+            ]
 
 
 def _links(path: Path, asked: _PortOwners) -> Iterator[PortUse]:
     name = path.name
     try:
         if _CONTAINERFILE.fullmatch(name):
-            yield from (link for service in asked.services_of(path) for stage in asked.stages for link in exposed(path, service, stage))
+            yield from (
+                link
+                for service in asked.services_of(path)
+                for stage in asked.stages
+                for link in exposed(path, service, stage)
+            )
         elif _COMPOSE.fullmatch(name):
             document = OpenDocument(read_bytes(path), shown_path(path))
             for service, node in compose_services(document):
@@ -72,5 +81,12 @@ def _handed_over(path: Path, asked: _PortOwners) -> Iterator[PortUse]:
         return
     for run in _RUN.finditer(data):
         for found in _PUBLISH.finditer(run[0]):
-            place = place_of(data.decode(errors="replace"), len(data[: run.start() + found.start(1)].decode(errors="replace")), shown_path(path))
-            yield from (PortUse(services[0], stage, found[1].decode(), place, "is published by a script from port") for stage in asked.stages)
+            place = place_of(
+                data.decode(errors="replace"),
+                len(data[: run.start() + found.start(1)].decode(errors="replace")),
+                shown_path(path),
+            )
+            yield from (
+                PortUse(services[0], stage, found[1].decode(), place, "is published by a script from port")
+                for stage in asked.stages
+            )

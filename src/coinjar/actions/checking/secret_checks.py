@@ -41,15 +41,28 @@ def _single(jar: Jar, readers: Readers, stages: list[str]) -> Iterator[Diagnosti
     for stage in stages:
         people = readers.people(stage)
         if len(people) == 1:
-            sealed = {name for scope in jar.plain.get(stage, {}).values() for name, one in scope.items() if isinstance(one, SealedDefinition)}
-            lost = f"{len(sealed)} secret{'s are' if len(sealed) != 1 else ' is'} gone" if sealed else "all that will be sealed is gone"
+            sealed = {
+                name
+                for scope in jar.plain.get(stage, {}).values()
+                for name, definition in scope.items()
+                if isinstance(definition, SealedDefinition)
+            }
+            lost = (
+                f"{len(sealed)} secret{'s are' if len(sealed) != 1 else ' is'} gone"
+                if sealed
+                else "all that will be sealed is gone"
+            )
             message = f"only {people[0].label} opens all of {stage}: one lost key, and {lost}"
             fix = f"add a colleague, or a recovery recipient (--offline): `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
             yield Diagnostic(message, fix, people[0].place, None, stage)
 
 
 def _no_recovery(readers: Readers, stages: list[str], place: Location) -> Iterator[Diagnostic]:
-    lacking = [stage for stage in stages if len(readers.people(stage)) > 1 and not any(one.offline for one in readers.people(stage))]
+    lacking = [
+        stage
+        for stage in stages
+        if len(readers.people(stage)) > 1 and not any(reader.offline for reader in readers.people(stage))
+    ]
     if lacking:
         message = f"no recovery reader opens {', '.join(lacking)}: if all who do lose their keys, the secrets are gone"
         fix = "make an identity away from all machines, and add it with --offline (docs/security.md)"
@@ -62,8 +75,12 @@ def _not_vouched(opened: OpenJar, jar: Jar, readers: Readers, stages: list[str])
     ring = opened.ring()
     for stage in stages:
         if vouching(jar, ring, readers, stage) == NOT_VOUCHED:
-            place = next((one.place for one in readers.of(stage)), Location(shown_path(readers_path(opened.folder))))
-            message = f"nobody who opens {stage} vouches for its readers.yaml lists them: it was changed by hand, or merged"
+            place = next(
+                (reader.place for reader in readers.of(stage)), Location(shown_path(readers_path(opened.folder)))
+            )
+            message = (
+                f"nobody who opens {stage} vouches for its readers.yaml lists them: it was changed by hand, or merged"
+            )
             fix = f"look at them (`coinjar readers list`), correct them, then `coinjar readers vouch --stage {stage}`"
             yield Diagnostic(message, fix, place, None, stage)
 
@@ -88,19 +105,28 @@ def look_at_tracked(opened: OpenJar, facts: CheckContext, *, with_history: bool 
 
 def _own_secrets(facts: CheckContext, finder: SecretFinder, files: list[Path]) -> Iterator[Diagnostic]:
     """The jar's secrets in tracked files, each once a file; where a plain value of the secret itself stands, CJ006 tells of it."""
-    told = {(one.written.file, one.written.line) for one in facts.written if one.variable.secret}
-    fix = "let the file refer to it, or take the file out (`git rm --cached`); then make the value anew: history keeps it"
+    told = {
+        (definition.written.file, definition.written.line) for definition in facts.written if definition.variable.secret
+    }
+    fix = (
+        "let the file refer to it, or take the file out (`git rm --cached`); then make the value anew: history keeps it"
+    )
     for path in files:
         try:
             data = path.read_bytes()
         except OSError:
             continue  # deleted, and not committed yet; a folder of another repository
         named: set[str] = set()
-        for one in finder.find(data):
-            where = _place_in(data, one.start, shown_path(path))
-            if one.name not in named and (where.file, where.line) not in told:
-                named.add(one.name)
-                yield Diagnostic(f"version control tracks this file, and it holds the text of {one.name}, a secret", fix, where, one.name)
+        for occurrence in finder.find(data):
+            where = _place_in(data, occurrence.start, shown_path(path))
+            if occurrence.name not in named and (where.file, where.line) not in told:
+                named.add(occurrence.name)
+                yield Diagnostic(
+                    f"version control tracks this file, and it holds the text of {occurrence.name}, a secret",
+                    fix,
+                    where,
+                    occurrence.name,
+                )
 
 
 def _in_history(folder: Path, finder: SecretFinder, files: list[Path]) -> Iterator[Diagnostic]:
@@ -109,11 +135,16 @@ def _in_history(folder: Path, finder: SecretFinder, files: list[Path]) -> Iterat
     fix = "make the value anew: who has the repository has this one"
     told: set[tuple[str, str]] = set()
     for name, path, data in history(folder):
-        for one in finder.find(data) if data not in now else ():
-            if (path, one.name) not in told:
-                told.add((path, one.name))
-                where = _place_in(data, one.start, f"{path} ({commit_of(folder, name)})")
-                yield Diagnostic(f"version control's history has the text of {one.name}, a secret", fix, where, one.name)
+        for occurrence in finder.find(data) if data not in now else ():
+            if (path, occurrence.name) not in told:
+                told.add((path, occurrence.name))
+                where = _place_in(data, occurrence.start, f"{path} ({commit_of(folder, name)})")
+                yield Diagnostic(
+                    f"version control's history has the text of {occurrence.name}, a secret",
+                    fix,
+                    where,
+                    occurrence.name,
+                )
 
 
 def _place_in(data: bytes, at: int, file: str) -> Location:
@@ -138,4 +169,6 @@ def _env_file(jar: Jar, path: Path) -> Iterator[Diagnostic]:
     if names:
         shown = ", ".join(list(dict.fromkeys(names))[:4]) + (" and more" if len(set(names)) > 4 else "")
         fix = "`coinjar adopt` it, take it out (`git rm --cached`), add it to .gitignore, and make those values anew: history keeps them"
-        yield Diagnostic(f"version control tracks this file, and it holds secrets: {shown}", fix, Location(shown_path(path)))
+        yield Diagnostic(
+            f"version control tracks this file, and it holds secrets: {shown}", fix, Location(shown_path(path))
+        )

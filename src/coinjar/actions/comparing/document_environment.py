@@ -47,29 +47,41 @@ def look_inside(opened: OpenJar | None, name: str, document: str, pointer: str, 
     if jar and opened and document in jar.destinations:
         made = make(jar.destinations[document], RenderContext(jar, opened.folder, Masker()))
         if not isinstance(made, DocumentDestination):
-            raise UsageError(f"the destination {document} is no document", hint="--in takes one of the type document, or a file")
+            raise UsageError(
+                f"the destination {document} is no document", hint="--in takes one of the type document, or a file"
+            )
         if "{stage}" in made.path and stage is None:
-            raise UsageError(f"the document {document} is another one on each stage", hint="name the stage, too: `coinjar why STAGE NAME --in …`")
+            raise UsageError(
+                f"the document {document} is another one on each stage",
+                hint="name the stage, too: `coinjar why STAGE NAME --in …`",
+            )
         text = made.open(stage or "")
         decided = {spot.pointer: (spot.decided_by, spot.inherits) for spot in made.spots}
-        pointer = _environment(text, pointer, [one.pointer.rsplit("/", 1)[-1] for one in made.spots])
+        pointer = _environment(text, pointer, [place.pointer.rsplit("/", 1)[-1] for place in made.spots])
         levels = [text.level(one, *decided.get(one, ((), ()))) for one in dict.fromkeys([*decided, pointer])]
         remarks += _against_the_jar(made, opened, name, pointer, stage)
     else:
         path = Path(document)
         if not path.is_file():
-            raise UsageError(f"there is no document '{document}'", hint="name a destination of the type document, or a file")
+            raise UsageError(
+                f"there is no document '{document}'", hint="name a destination of the type document, or a file"
+            )
         text = OpenDocument(path.read_bytes(), document)
         pointer = _environment(text, pointer, list(KEYS))
         levels = [text.level(one) for one in above_all(pointer) if _is_there(text, one) or one == pointer]
     winner, spoken = deciding(levels, pointer, name)
-    says = [LevelValue(one.pointer, one.entries[name].text or "", text.place(one.entries[name].at), one is winner) for one in spoken]
+    says = [
+        LevelValue(level.pointer, level.entries[name].text or "", text.place(level.entries[name].at), level is winner)
+        for level in spoken
+    ]
     seen = winner.entries[name].text if winner else None
     value = winner.entries[name].value if winner else None
     if winner and value and (meaning := becomes(value, as_json=text.as_json)):
         remarks.append(f"it stands there as {meaning[0]}, and becomes the text '{meaning[1]}'")
     variable = jar.variables.get(name) if jar else None
-    return EffectiveEntry(name, pointer, seen, variable.secret if variable else guess(name, seen or "").secret, says, remarks)
+    return EffectiveEntry(
+        name, pointer, seen, variable.secret if variable else guess(name, seen or "").secret, says, remarks
+    )
 
 
 def _is_there(document: OpenDocument, pointer: str) -> bool:
@@ -91,9 +103,11 @@ def _environment(document: OpenDocument, pointer: str, keys: list[str]) -> str:
     return f"{pointer}/{next((key for key in keys if node.child(key) is not None), keys[0] if keys else KEYS[0])}"
 
 
-def _against_the_jar(made: DocumentDestination, opened: OpenJar, name: str, pointer: str, stage: str | None) -> list[str]:
+def _against_the_jar(
+    made: DocumentDestination, opened: OpenJar, name: str, pointer: str, stage: str | None
+) -> list[str]:
     """What the jar would have there, where the document says something else."""
-    spot = next((one for one in made.spots if one.pointer == pointer), None)
+    spot = next((place for place in made.spots if place.pointer == pointer), None)
     stage = (spot.stage if spot else None) or stage
     if spot is None or stage is None or name not in made.around.jar.variables or not spot.services:
         return []
@@ -103,4 +117,10 @@ def _against_the_jar(made: DocumentDestination, opened: OpenJar, name: str, poin
     held = level.entries.get(name)
     if found.text is None or (held is not None and held.text == found.text) or found.secret:
         return []
-    return [f"the jar has '{found.text}' for {spot.services[0]} on {stage}: `coinjar render {stage} {made.destination.name}` brings it in step"] if held else []
+    return (
+        [
+            f"the jar has '{found.text}' for {spot.services[0]} on {stage}: `coinjar render {stage} {made.destination.name}` brings it in step"
+        ]
+        if held
+        else []
+    )

@@ -23,7 +23,9 @@ class Comparison:
         self.remarks = remarks
 
 
-def compare_sources(opened: OpenJar | None, one: str, other: str, *, services: list[str], every_name: bool, allow_commands: bool) -> Comparison:
+def compare_sources(
+    opened: OpenJar | None, one: str, other: str, *, services: list[str], every_name: bool, allow_commands: bool
+) -> Comparison:
     """Compare two sources; `opened` is needed where either is a stage, and knows which names are secret.
 
     In a file that the jar does not know, what looks secret is taken for one.
@@ -32,17 +34,27 @@ def compare_sources(opened: OpenJar | None, one: str, other: str, *, services: l
     asked = [text.partition("@")[2] for text in (one, other) if text.startswith("dest:") and "@" in text]
     jar = opened.load([*stages, *asked]) if opened else None
     if jar:
-        services = [jar.service(one).name for one in services] or list(jar.services)
-    destinations = [jar.destination(text[5:].partition("@")[0]) for text in (one, other) if jar and text.startswith("dest:")]
+        services = [jar.service(service).name for service in services] or list(jar.services)
+    destinations = [
+        jar.destination(text[5:].partition("@")[0]) for text in (one, other) if jar and text.startswith("dest:")
+    ]
     for destination in destinations:  # what it never takes is no difference
         services = [name for name in services if destination.services is None or name in destination.services]
     remarks: list[ReadRemark] = []
     unread: set[str] = set()
     stage = stages[0] if len(stages) == 1 else None
     asking = SourceContext(jar, opened.folder if opened else None, stage, opened.ring if opened else None)
-    sides = [_side(opened, asking, text, services, remarks, unread, allow_commands, every_name) for text in (one, other)]
-    services = services or list(dict.fromkeys(one for side in sides if isinstance(side, FlatSide) for one in side.services()))
-    rows = [row for row in compare(sides[0], sides[1], services) if row.name not in unread and all(_takes(jar, each, row) for each in destinations)]
+    sides = [
+        _side(opened, asking, text, services, remarks, unread, allow_commands, every_name) for text in (one, other)
+    ]
+    services = services or list(
+        dict.fromkeys(service for side in sides if isinstance(side, FlatSide) for service in side.services())
+    )
+    rows = [
+        row
+        for row in compare(sides[0], sides[1], services)
+        if row.name not in unread and all(_takes(jar, destination, row) for destination in destinations)
+    ]
     return Comparison(sides[0], sides[1], rows, remarks)
 
 
@@ -90,7 +102,11 @@ def _side(
         for name, item in source.of(service, asking.stage).items():
             if every_name or name in known or name not in SET_BY_EVERYBODY:
                 values[service][name] = _normal(known.get(name), item.text)
-                if (jar is not None and name in jar.secret_names) or item.secret or (name not in known and guess(name, item.text or "").secret):
+                if (
+                    (jar is not None and name in jar.secret_names)
+                    or item.secret
+                    or (name not in known and guess(name, item.text or "").secret)
+                ):
                     secret.add(name)
     if source.services():
         del values[None]

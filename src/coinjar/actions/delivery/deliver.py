@@ -7,7 +7,14 @@ from collections.abc import Callable, Sequence
 from typing import NamedTuple, TypeVar
 
 from coinjar.actions.delivery import snapshots
-from coinjar.actions.delivery.live_stage import LiveStage, OpenDestination, SuppliedValue, TargetInspection, as_fault, bounded
+from coinjar.actions.delivery.live_stage import (
+    LiveStage,
+    OpenDestination,
+    SuppliedValue,
+    TargetInspection,
+    as_fault,
+    bounded,
+)
 from coinjar.core.delivery import GONE, DeliveryChange, LastApplied, LiveValue, plan
 from coinjar.core.errors import CoinJarError, ExternalError, raise_all
 from coinjar.core.model import Destination
@@ -78,7 +85,9 @@ class Delivery:
     async def look(self) -> list[InspectedTarget]:
         """What is there, everywhere, and what would change."""
         self.faults |= await self.opened.take_supplied()
-        places, faults = self.opened.places([one for one in self.opened.chosen if one.name not in self.faults])
+        places, faults = self.opened.places(
+            [destination for destination in self.opened.chosen if destination.name not in self.faults]
+        )
         self.faults |= faults
         pairs = [(place, target) for place in places for target in place.targets]
         done = 0
@@ -102,26 +111,31 @@ class Delivery:
         """The plan with what nobody knows removed, if that was asked for."""
         if self.options.remove_extra:
             changes = list(look.plan.changes)
-            changes += [DeliveryChange(name, GONE, look.held[name].text, None, look.held[name].secret, look.held[name]) for name in look.plan.extra]
+            changes += [
+                DeliveryChange(name, GONE, look.held[name].text, None, look.held[name].secret, look.held[name])
+                for name in look.plan.extra
+            ]
             return look._replace(plan=look.plan._replace(changes=changes, extra=[]))
         return look
 
     @property
     def differs(self) -> bool:
         """Whether anything would be written."""
-        return any(one.look and one.look.plan.changes for one in self.seen)
+        return any(inspected.look and inspected.look.plan.changes for inspected in self.seen)
 
     def planned(self) -> list[DeliveryOutcome]:
         """The outcomes of a dry run."""
         found = [self._failed_destination(name, fault) for name, fault in self.faults.items()]
-        for one in self.seen:
-            if one.look is None:
-                assert one.fault
-                found.append(_failed(one, one.fault))
+        for inspected in self.seen:
+            if inspected.look is None:
+                assert inspected.fault
+                found.append(_failed(inspected, inspected.fault))
             else:
-                state = PLANNED if one.look.plan.changes else IN_STEP
-                waits = (one.look.plan.changes and one.target.needs_restart) or not one.look.effect.in_effect
-                found.append(_outcome(one, one.look, state, restart=WAITS if waits else ""))
+                state = PLANNED if inspected.look.plan.changes else IN_STEP
+                waits = (
+                    inspected.look.plan.changes and inspected.target.needs_restart
+                ) or not inspected.look.effect.in_effect
+                found.append(_outcome(inspected, inspected.look, state, restart=WAITS if waits else ""))
         return found
 
     def _failed_destination(self, name: str, fault: CoinJarError) -> DeliveryOutcome:
@@ -133,62 +147,76 @@ class Delivery:
         """Deliver to every target that could be looked at. One that fails stops no other."""
         outcomes = [self._failed_destination(name, fault) for name, fault in self.faults.items()]
         self.taken = self.opened.record_supplied()
-        work = [one for one in self.seen if one.look is not None]
-        outcomes += [_failed(one, one.fault) for one in self.seen if one.fault is not None]
+        work = [inspected for inspected in self.seen if inspected.look is not None]
+        outcomes += [_failed(inspected, inspected.fault) for inspected in self.seen if inspected.fault is not None]
         by_place: dict[str, list[InspectedTarget]] = {}
-        for one in work:
-            by_place.setdefault(one.place.destination.name, []).append(one)
+        for inspected in work:
+            by_place.setdefault(inspected.place.destination.name, []).append(inspected)
         self._done, self._all = 0, len(work)
         for group in await asyncio.gather(*(self._to_destination(seen) for seen in by_place.values())):
             outcomes += group
-        order = [one.name for one in self.opened.chosen]
-        good = {(one.destination, one.key) for one in outcomes if one.state in (DELIVERED, IN_STEP)}
+        order = [destination.name for destination in self.opened.chosen]
+        good = {(outcome.destination, outcome.key) for outcome in outcomes if outcome.state in (DELIVERED, IN_STEP)}
         accounts = {
-            (one.place.destination.name, key): one.look.account
-            for one in work
-            if one.look
-            and (one.place.destination.name, one.target.key) in good
-            and (key := one.place.made.account_key(self.opened.stage, one.target)) not in one.place.made.accounts
+            (inspected.place.destination.name, key): inspected.look.account
+            for inspected in work
+            if inspected.look
+            and (inspected.place.destination.name, inspected.target.key) in good
+            and (key := inspected.place.made.account_key(self.opened.stage, inspected.target))
+            not in inspected.place.made.accounts
         }
         self.recorded = self.opened.record_accounts(accounts)
-        return sorted(outcomes, key=lambda one: order.index(one.destination))
+        return sorted(outcomes, key=lambda outcome: order.index(outcome.destination))
 
     async def close(self) -> None:
         """Let go of all connections."""
-        for one in self.seen:
-            await one.target.close()
+        for inspected in self.seen:
+            await inspected.target.close()
         self.opened.records.close()
 
     async def _to_destination(self, seen: list[InspectedTarget]) -> list[DeliveryOutcome]:
         """All targets of one destination, under its lock."""
         place = seen[0].place
         destination = place.destination
-        if not any(self._has_work(one) for one in seen):
+        if not any(self._has_work(inspected) for inspected in seen):
             if dead := clear_dead(self.opened.records, f"{destination.name}/{self.opened.stage}"):
                 self.opened.records.mark_interrupted(self.opened.stage, destination.name)
                 seen[0].target.notes.add(f"the delivery of {dead} was interrupted, and all of it is there")
-            for one in seen:
-                self._remember_what_is_right(destination, one)
-            return [_outcome(one, one.look, IN_STEP, restart=self._waits(one)) for one in seen if one.look]
+            for inspected in seen:
+                self._remember_what_is_right(destination, inspected)
+            return [
+                _outcome(inspected, inspected.look, IN_STEP, restart=self._waits(inspected))
+                for inspected in seen
+                if inspected.look
+            ]
         try:
-            async with held(self.opened.records, f"{destination.name}/{self.opened.stage}", self.options.patience) as lock:
+            async with held(
+                self.opened.records, f"{destination.name}/{self.opened.stage}", self.options.patience
+            ) as lock:
                 number = self.opened.records.begin(self.opened.stage, destination.name, self.options.undoes)
                 if lock.taken_from:
-                    seen[0].target.notes.add(f"took over the lock of {lock.taken_from}, whose process is gone: that delivery was interrupted")
-                done = [_unraised(one) for one in await bounded(place.made.at_once, [self._one(number, one, lock) for one in seen])]
-                failed = any(one.state == FAILED_STATE for one in done)
+                    seen[0].target.notes.add(
+                        f"took over the lock of {lock.taken_from}, whose process is gone: that delivery was interrupted"
+                    )
+                done = [
+                    _unraised(one)
+                    for one in await bounded(
+                        place.made.at_once, [self._one(number, inspected, lock) for inspected in seen]
+                    )
+                ]
+                failed = any(outcome.state == FAILED_STATE for outcome in done)
                 self.opened.records.end(number, FAILED if failed else DONE)
                 return done
         except CoinJarError as fault:
-            return [_failed(one, fault) for one in seen]
+            return [_failed(inspected, fault) for inspected in seen]
 
-    def _has_work(self, one: InspectedTarget) -> bool:
-        assert one.look
-        return bool(one.look.plan.changes) or (self.options.restart and not one.look.effect.in_effect)
+    def _has_work(self, inspected: InspectedTarget) -> bool:
+        assert inspected.look
+        return bool(inspected.look.plan.changes) or (self.options.restart and not inspected.look.effect.in_effect)
 
-    def _waits(self, one: InspectedTarget) -> str:
-        assert one.look
-        return WAITS if not one.look.effect.in_effect else ""
+    def _waits(self, inspected: InspectedTarget) -> str:
+        assert inspected.look
+        return WAITS if not inspected.look.effect.in_effect else ""
 
     async def _one(self, number: int, seen: InspectedTarget, lock: DeliveryLock) -> DeliveryOutcome:
         """One target, which may have changed since it was looked at."""
@@ -219,11 +247,18 @@ class Delivery:
 
     def _unless_moved(self, target: Target, shown: TargetInspection, now: TargetInspection) -> TargetInspection:
         """What is there now, under the lock; somebody may have been here since it was shown. Raises ExternalError on a guarded stage."""
-        if [(one.name, one.action, one.new) for one in shown.plan.changes] == [(one.name, one.action, one.new) for one in now.plan.changes]:
+        if [(change.name, change.action, change.new) for change in shown.plan.changes] == [
+            (change.name, change.action, change.new) for change in now.plan.changes
+        ]:
             return now
         words = "it changed there after the change was shown"
         if self.opened.is_guarded:
-            raise ExternalError(f"{words}, and nothing was written", hint="run it again, and look at the change", code="moved", of=target.label)
+            raise ExternalError(
+                f"{words}, and nothing was written",
+                hint="run it again, and look at the change",
+                code="moved",
+                of=target.label,
+            )
         target.notes.add(f"{words}: what is written is what differs now")
         return now
 
@@ -235,7 +270,10 @@ class Delivery:
         snapshot = snapshots.take(self._recipients(), look.held, target.wanted) if look.plan.changes else None
         opened.records.begin_part(number, target.key, target.label, snapshot, look.plan.changes)
         if target.needs_restart:  # so that an interruption from here on does not lose sight of it
-            waiting = {one.name: LastApplied("", one.held.mark if one.held else "", in_effect=False) for one in look.plan.changes}
+            waiting = {
+                change.name: LastApplied("", change.held.mark if change.held else "", in_effect=False)
+                for change in look.plan.changes
+            }
             opened.records.remember(number, opened.stage, seen.place.destination.name, target.key, waiting, [])
         return True
 
@@ -251,9 +289,13 @@ class Delivery:
         except ResponseLost as fault:
             lock.renew()
             held_now = await target.read()
-            left = self._with_extra(look._replace(held=held_now, plan=plan(target.wanted, held_now, look.known))).plan.changes
-            left = [one for one in left if any(one.name == other.name for other in look.plan.changes)]
-            target.notes.add(f"an answer was lost ({fault.lost}); {len(left)} of {len(look.plan.changes)} changes were made again")
+            left = self._with_extra(
+                look._replace(held=held_now, plan=plan(target.wanted, held_now, look.known))
+            ).plan.changes
+            left = [change for change in left if any(change.name == other.name for other in look.plan.changes)]
+            target.notes.add(
+                f"an answer was lost ({fault.lost}); {len(left)} of {len(look.plan.changes)} changes were made again"
+            )
             if left:
                 await target.write(left)
 
@@ -261,33 +303,42 @@ class Delivery:
         """See that what was written is there, and remember it."""
         target, destination, stage = seen.target, seen.place.destination, self.opened.stage
         held_now = await target.read()
-        wrong = [one for one in look.plan.changes if not _took(one, held_now.get(one.name))]
-        written = {one.name for one in look.plan.changes} - {one.name for one in wrong}
+        wrong = [change for change in look.plan.changes if not _took(change, held_now.get(change.name))]
+        written = {change.name for change in look.plan.changes} - {change.name for change in wrong}
         known: dict[str, LastApplied] = {}
         for name, want in target.wanted.items():
-            if name in held_now and all(one.name != name for one in wrong):
+            if name in held_now and all(change.name != name for change in wrong):
                 ran = name not in look.known.last or look.known.last[name].in_effect
                 fingerprint = look.known.fingerprint(name, want.text)
-                known[name] = LastApplied(fingerprint, held_now[name].mark, in_effect=not target.needs_restart or (ran and name not in written))
-        gone = [one.name for one in look.plan.changes if one.action == GONE and one.name in written]
+                known[name] = LastApplied(
+                    fingerprint,
+                    held_now[name].mark,
+                    in_effect=not target.needs_restart or (ran and name not in written),
+                )
+        gone = [change.name for change in look.plan.changes if change.action == GONE and change.name in written]
         if target.needs_restart:  # what runs still has it
             known |= {name: LastApplied("", in_effect=False) for name in gone}
         self.opened.records.remember(number, stage, destination.name, target.key, known, gone)
-        names = ", ".join(one.name for one in wrong)
-        words, hint = f"it did not keep {names}: what is read back is not what was written", "is somebody else writing there? `coinjar drift` shows what it has"
+        names = ", ".join(change.name for change in wrong)
+        words, hint = (
+            f"it did not keep {names}: what is read back is not what was written",
+            "is somebody else writing there? `coinjar drift` shows what it has",
+        )
         raise_all([ExternalError(words, hint=hint, code="read-back", of=target.label)] if wrong else [])
 
-    def _remember_what_is_right(self, destination: Destination, one: InspectedTarget) -> None:
+    def _remember_what_is_right(self, destination: Destination, inspected: InspectedTarget) -> None:
         """What is in step without our ever having delivered it counts as delivered, so that a later change outside is seen as one."""
-        assert one.look
-        known = one.look.known
+        assert inspected.look
+        known = inspected.look.known
         new = {
-            name: LastApplied(known.fingerprint(name, one.target.wanted[name].text), one.look.held[name].mark)
-            for name in one.look.plan.same
+            name: LastApplied(
+                known.fingerprint(name, inspected.target.wanted[name].text), inspected.look.held[name].mark
+            )
+            for name in inspected.look.plan.same
             if name not in known.last
         }
         if new:
-            self.opened.records.remember(0, self.opened.stage, destination.name, one.target.key, new, [])
+            self.opened.records.remember(0, self.opened.stage, destination.name, inspected.target.key, new, [])
 
     async def _restart(self, number: int, seen: InspectedTarget) -> str:
         """Restart if that was asked for and is needed; says how it stands."""
@@ -304,7 +355,9 @@ class Delivery:
         try:
             await target.restart()
         except ResponseLost as fault:
-            target.notes.add(f"an answer was lost ({fault.lost}); the restart was asked for again, and may happen twice")
+            target.notes.add(
+                f"an answer was lost ({fault.lost}); the restart was asked for again, and may happen twice"
+            )
             await target.restart()
         after = await target.effect()
         if after is not None and not after.in_effect:
@@ -353,4 +406,4 @@ def _failed(seen: InspectedTarget, fault: CoinJarError, look: TargetInspection |
 
 def exit_code(outcomes: Sequence[DeliveryOutcome]) -> int:
     """0 if all went well, else the code of the first failure."""
-    return next((one.fault.exit_code for one in outcomes if one.fault), 0)
+    return next((outcome.fault.exit_code for outcome in outcomes if outcome.fault), 0)

@@ -32,7 +32,9 @@ def look_at_followers(opened: OpenJar, facts: CheckContext) -> None:
     facts.told["CJ034"] = list(_behind(opened, facts, delivered))
 
 
-def _behind(opened: OpenJar, facts: CheckContext, delivered: list[tuple[str, str, str, str, str]]) -> Iterator[Diagnostic]:
+def _behind(
+    opened: OpenJar, facts: CheckContext, delivered: list[tuple[str, str, str, str, str]]
+) -> Iterator[Diagnostic]:
     jar = facts.jar
     around = RenderContext(jar, opened.folder, Masker(), opened.ring)
     keys: dict[str, bytes] = {}
@@ -51,8 +53,17 @@ def _behind(opened: OpenJar, facts: CheckContext, delivered: list[tuple[str, str
             except DecryptionError:
                 continue  # its secrets are others', and counted apart
             if fingerprint(key, jar.app, (stage, destination, target), name, seen.text) != last:
-                words = f"{each} on {stage} still has an earlier {name} on {destination}, made from {whose}, which changed"
-                yield Diagnostic(words, f"`coinjar deliver {stage} {destination} --restart`", jar.variables[name].place, name, stage, each)
+                words = (
+                    f"{each} on {stage} still has an earlier {name} on {destination}, made from {whose}, which changed"
+                )
+                yield Diagnostic(
+                    words,
+                    f"`coinjar deliver {stage} {destination} --restart`",
+                    jar.variables[name].place,
+                    name,
+                    stage,
+                    each,
+                )
                 break
 
 

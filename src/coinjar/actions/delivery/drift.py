@@ -7,7 +7,14 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from coinjar.actions.delivery.deliver import Progress
-from coinjar.actions.delivery.live_stage import LiveStage, OpenDestination, SuppliedValue, TargetInspection, as_fault, bounded
+from coinjar.actions.delivery.live_stage import (
+    LiveStage,
+    OpenDestination,
+    SuppliedValue,
+    TargetInspection,
+    as_fault,
+    bounded,
+)
 from coinjar.core.delivery import VariableState, standings
 from coinjar.core.errors import CoinJarError
 from coinjar.destinations.live.base import Target
@@ -34,7 +41,7 @@ class TargetDrift(NamedTuple):
 async def drift(opened: LiveStage, progress: Progress | None = None) -> list[TargetDrift]:
     """Every target of the chosen destinations. What cannot be asked is told, and stops nothing else."""
     faults = await opened.take_supplied()
-    places, more = opened.places([one for one in opened.chosen if one.name not in faults])
+    places, more = opened.places([destination for destination in opened.chosen if destination.name not in faults])
     pairs = [(place, target) for place in places for target in place.targets]
     done = 0
 
@@ -43,7 +50,9 @@ async def drift(opened: LiveStage, progress: Progress | None = None) -> list[Tar
         try:
             found = _of(opened, place, target, await opened.look(place, target))
         except (CoinJarError, OSError) as raised:
-            found = TargetDrift(place.destination.name, target.key, target.label, [], in_effect=True, fault=as_fault(raised))
+            found = TargetDrift(
+                place.destination.name, target.key, target.label, [], in_effect=True, fault=as_fault(raised)
+            )
         finally:
             await target.close()
         done += 1
@@ -52,14 +61,16 @@ async def drift(opened: LiveStage, progress: Progress | None = None) -> list[Tar
         return found
 
     found = [TargetDrift(name, "", name, [], in_effect=True, fault=fault) for name, fault in {**faults, **more}.items()]
-    for group in await asyncio.gather(*(bounded(place.made.at_once, [one(place, target) for target in place.targets]) for place in places)):
+    for group in await asyncio.gather(
+        *(bounded(place.made.at_once, [one(place, target) for target in place.targets]) for place in places)
+    ):
         for each in group:
             if isinstance(each, BaseException):
                 raise each
             found.append(each)
     opened.records.close()
-    order = [one.name for one in opened.chosen]
-    return sorted(found, key=lambda each: order.index(each.destination))
+    order = [destination.name for destination in opened.chosen]
+    return sorted(found, key=lambda drift: order.index(drift.destination))
 
 
 def _of(opened: LiveStage, place: OpenDestination, target: Target, look: TargetInspection) -> TargetDrift:
@@ -67,19 +78,35 @@ def _of(opened: LiveStage, place: OpenDestination, target: Target, look: TargetI
     if not look.effect.in_effect:
         pending = set(look.effect.names if look.effect.names is not None else target.wanted)
     rows = standings(target.wanted, look.held, look.known, pending)
-    moved = {one.name: one for one in opened.supplied if one.destination == place.destination.name and one.service in target.services and one.is_new}
-    rows = [row._replace(note=_moved(moved[row.name])) if row.name in moved and row.wanted is None else row for row in rows]
+    moved = {
+        supplied.name: supplied
+        for supplied in opened.supplied
+        if supplied.destination == place.destination.name and supplied.service in target.services and supplied.is_new
+    }
+    rows = [
+        row._replace(note=_moved(moved[row.name])) if row.name in moved and row.wanted is None else row for row in rows
+    ]
     notes = [*_wider(target), *([look.effect.words] if look.effect.words and not look.effect.in_effect else [])]
-    return TargetDrift(place.destination.name, target.key, target.label, rows, look.effect.in_effect, target.restart_words(), notes)
+    return TargetDrift(
+        place.destination.name, target.key, target.label, rows, look.effect.in_effect, target.restart_words(), notes
+    )
 
 
-def _moved(one: SuppliedValue) -> str:
-    return "not in the jar yet: `coinjar deliver` takes it" if one.before is None else "it changed since it was taken into the jar: `coinjar deliver` takes it"
+def _moved(supplied: SuppliedValue) -> str:
+    return (
+        "not in the jar yet: `coinjar deliver` takes it"
+        if supplied.before is None
+        else "it changed since it was taken into the jar: `coinjar deliver` takes it"
+    )
 
 
 def _wider(target: Target) -> list[str]:
     """What somebody gets who names no stage, where that is something else."""
-    names = [name for name, one in target.around().items() if name in target.wanted and one.text != target.wanted[name].text]
+    names = [
+        name
+        for name, live_value in target.around().items()
+        if name in target.wanted and live_value.text != target.wanted[name].text
+    ]
     if not names:
         return []
     shown = ", ".join(sorted(names)[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")

@@ -24,14 +24,20 @@ def services_of(jar: Jar, delivery: DeliveryRecord, target: str) -> list[str]:
     return services_for(destination, jar) if destination else list(jar.services)
 
 
-def snapshots_of(opened: OpenJar, records: RecordStore, number: int) -> tuple[DeliveryRecord, dict[str, Snapshot], list[VariableRecord]]:
+def snapshots_of(
+    opened: OpenJar, records: RecordStore, number: int
+) -> tuple[DeliveryRecord, dict[str, Snapshot], list[VariableRecord]]:
     """A delivery with its snapshots, opened, by target. Raises UsageError, DecryptionError."""
     delivery, parts, written = records.delivery(number)
-    found = {one.target: open_snapshot(opened, one.snapshot, number) for one in parts if one.snapshot is not None}
+    found = {
+        target.target: open_snapshot(opened, target.snapshot, number) for target in parts if target.snapshot is not None
+    }
     return delivery, found, written
 
 
-def earlier_values(opened: OpenJar, jar: Jar, records: RecordStore, number: int) -> tuple[DeliveryRecord, dict[str, dict[str, str | None]], list[str]]:
+def earlier_values(
+    opened: OpenJar, jar: Jar, records: RecordStore, number: int
+) -> tuple[DeliveryRecord, dict[str, dict[str, str | None]], list[str]]:
     """What the changed variables were before a delivery, by service and name, and what cannot be brought back, in words.
 
     Raises UsageError if there is nothing to bring back, DecryptionError if the snapshot is sealed for others.
@@ -39,20 +45,24 @@ def earlier_values(opened: OpenJar, jar: Jar, records: RecordStore, number: int)
     delivery, snapshots, written = snapshots_of(opened, records, number)
     values: dict[str, dict[str, str | None]] = {}
     left: list[str] = []
-    for one in written:
-        snapshot = snapshots.get(one.target)
+    for record in written:
+        snapshot = snapshots.get(record.target)
         if snapshot is None:
             continue
-        why = _cannot(jar, snapshot, one.name)
+        why = _cannot(jar, snapshot, record.name)
         if why:
-            left.append(f"{one.name}: {why}")
+            left.append(f"{record.name}: {why}")
             continue
-        for service in services_of(jar, delivery, one.target):
-            if jar.variables[one.name].serves(service):
-                values.setdefault(service, {})[one.name] = snapshot.before.get(one.name)
+        for service in services_of(jar, delivery, record.target):
+            if jar.variables[record.name].serves(service):
+                values.setdefault(service, {})[record.name] = snapshot.before.get(record.name)
     if not values:
         told = f": {'; '.join(left)}" if left else ""
-        raise UsageError(f"delivery {number} changed nothing that can be brought back{told}", hint="`coinjar deliveries` lists others", code="nothing-to-undo")
+        raise UsageError(
+            f"delivery {number} changed nothing that can be brought back{told}",
+            hint="`coinjar deliveries` lists others",
+            code="nothing-to-undo",
+        )
     return delivery, values, list(dict.fromkeys(left))
 
 
@@ -71,7 +81,11 @@ def delivery_number(text: str) -> int:
     """The number in `delivery:N`. Raises UsageError."""
     number = text.removeprefix("delivery:")
     if not number.isdigit():
-        raise UsageError(f"'{text}' names no delivery", hint="write delivery:N; `coinjar deliveries` lists them", code="unknown-delivery")
+        raise UsageError(
+            f"'{text}' names no delivery",
+            hint="write delivery:N; `coinjar deliveries` lists them",
+            code="unknown-delivery",
+        )
     return int(number)
 
 
@@ -86,7 +100,11 @@ def delivery_side(opened: OpenJar, jar: Jar, number: int) -> FlatSide:
             values.setdefault(service, {}).update(snapshot.after)
         secret |= snapshot.secret
     if not values:
-        raise UsageError(f"delivery {number} has no snapshot: it changed nothing", hint="`coinjar deliveries` lists others", code="no-snapshot")
+        raise UsageError(
+            f"delivery {number} has no snapshot: it changed nothing",
+            hint="`coinjar deliveries` lists others",
+            code="no-snapshot",
+        )
     return FlatSide(f"delivery:{number}", values, secret)
 
 
@@ -100,4 +118,4 @@ def listed(opened: OpenJar, most: int | None) -> list[tuple[DeliveryRecord, Mapp
     """The newest deliveries, each with how many variables it made, changed and removed."""
     with closing(open_records(opened, opened.load([]))) as records:
         counts = records.counts()
-        return [(one, counts.get(one.number, {})) for one in records.listed(most)]
+        return [(record, counts.get(record.number, {})) for record in records.listed(most)]

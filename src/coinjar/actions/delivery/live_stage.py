@@ -81,7 +81,7 @@ class LiveStage:
         self.jar = opened.load([stage] if stage != SHARED else [])
         if instead:
             self.jar = _with_values(self.jar, stage, instead, "(as it was before)")
-        self.chosen = [one for _, one in chosen(self.jar, [stage], names, live=True)]
+        self.chosen = [destination for _, destination in chosen(self.jar, [stage], names, live=True)]
         self.around = RenderContext(self.jar, opened.folder, masker, opened.ring, writes=writes)
         self.supplied: list[SuppliedValue] = []
         self.records = open_records(opened, self.jar, make=writes)
@@ -164,15 +164,17 @@ class LiveStage:
             variable = self.jar.variables.get(name)
             if variable is None or not gets(destination, name) or (variable.secret and destination.plain_only):
                 return name in last  # not this destination's any more, if it ever was
-            return not is_supplied(variable, destination) and any(variable.serves(one) for one in services)
+            return not is_supplied(variable, destination) and any(variable.serves(service) for service in services)
 
-        former = {str(one.name): one.formerly for one in self.jar.variables.values() if one.formerly}
+        former = {
+            str(variable.name): variable.formerly for variable in self.jar.variables.values() if variable.formerly
+        }
         return PlanContext(ours, last, self.fingerprint(destination.name, target.key), target.whole, former)
 
     async def effect(self, target: Target, last: Mapping[str, LastApplied]) -> RestartState:
         """Whether what is saved runs: as the target says; else as the records do."""
         told = await target.effect()
-        waiting = frozenset(name for name, one in last.items() if not one.in_effect)
+        waiting = frozenset(name for name, last_applied in last.items() if not last_applied.in_effect)
         if told is None:
             return RestartState(not waiting, waiting, "by the records: it does not say itself")
         if told.in_effect or told.names is not None:
@@ -183,7 +185,15 @@ class LiveStage:
 
     def suppliers(self) -> list[Destination]:
         """The chosen destinations that give variables themselves; what they give is a stage's."""
-        return [] if self.stage == SHARED else [one for one in self.chosen if any(is_supplied(variable, one) for variable in self.jar.variables.values())]
+        return (
+            []
+            if self.stage == SHARED
+            else [
+                destination
+                for destination in self.chosen
+                if any(is_supplied(variable, destination) for variable in self.jar.variables.values())
+            ]
+        )
 
     async def take_supplied(self) -> dict[str, CoinJarError]:
         """Ask the suppliers for what they give, and let the jar see it. What could not be asked is told."""
@@ -201,10 +211,10 @@ class LiveStage:
                     self._take(destination, target, held)
             except CoinJarError as fault:
                 faults[destination.name] = fault
-        if any(one.is_new for one in self.supplied):
+        if any(supplied.is_new for supplied in self.supplied):
             values: dict[str, dict[str, str | None]] = {}
-            for one in self.supplied:
-                values.setdefault(one.service, {})[one.name] = one.text
+            for supplied in self.supplied:
+                values.setdefault(supplied.service, {})[supplied.name] = supplied.text
             self.jar = _with_values(self.jar, self.stage, values, "(supplied)")
             self.around.jar = self.jar
         return faults
@@ -225,12 +235,17 @@ class LiveStage:
         from coinjar.actions.editing.value_changes import ValueChanges
         from coinjar.system.files import locked
 
-        new = [one for one in self.supplied if one.is_new]
+        new = [supplied for supplied in self.supplied if supplied.is_new]
         if new:
             with locked(self.opened.folder):
                 change = ValueChanges(self.opened, self.opened.load([self.stage]))
-                for one in new:
-                    change.put(self.stage, one.service, one.name, Secret(one.text) if self.jar.variables[one.name].secret else one.text)
+                for supplied in new:
+                    change.put(
+                        self.stage,
+                        supplied.service,
+                        supplied.name,
+                        Secret(supplied.text) if self.jar.variables[supplied.name].secret else supplied.text,
+                    )
                 change.commit()
         return new
 
@@ -243,7 +258,10 @@ class LiveStage:
         new = {where: account for where, account in found.items() if account}
         if new:
             with locked(self.opened.folder):
-                edits = [Edit(("destinations", destination, "account", key), account) for (destination, key), account in new.items()]
+                edits = [
+                    Edit(("destinations", destination, "account", key), account)
+                    for (destination, key), account in new.items()
+                ]
                 edit_file(self.opened.folder / "jar.yaml", edits)
         return [destination for destination, _ in new]
 
@@ -251,7 +269,9 @@ class LiveStage:
 def _with_values(jar: Jar, stage: str, values: Mapping[str, Mapping[str, str | None]], source: str) -> Jar:
     """The jar as if these values, by service, had been written on the stage."""
     gone = {name for texts in values.values() for name, text in texts.items() if text is None}
-    jar = jar._replace(variables={**jar.variables} | {name: jar.variables[name]._replace(required=False) for name in gone})
+    jar = jar._replace(
+        variables={**jar.variables} | {name: jar.variables[name]._replace(required=False) for name in gone}
+    )
     plain = {layer: {scope: dict(written) for scope, written in scopes.items()} for layer, scopes in jar.plain.items()}
     for service, texts in values.items():
         for name, text in texts.items():
@@ -264,11 +284,11 @@ async def bounded(number: int, work: Iterable[Awaitable[T]]) -> list[T | BaseExc
     """Do all of it, so many at the same time; what one raises stops no other."""
     limit = asyncio.Semaphore(number)
 
-    async def one(each: Awaitable[T]) -> T:
+    async def one(task: Awaitable[T]) -> T:
         async with limit:
-            return await each
+            return await task
 
-    return await asyncio.gather(*(one(each) for each in work), return_exceptions=True)
+    return await asyncio.gather(*(one(task) for task in work), return_exceptions=True)
 
 
 def as_fault(raised: BaseException) -> CoinJarError:
@@ -276,5 +296,7 @@ def as_fault(raised: BaseException) -> CoinJarError:
     if isinstance(raised, CoinJarError):
         return raised
     if isinstance(raised, OSError):
-        return ExternalError(f"{type(raised).__name__}: {raised.strerror or 'no answer'}", hint="look at the network", code="outside")
+        return ExternalError(
+            f"{type(raised).__name__}: {raised.strerror or 'no answer'}", hint="look at the network", code="outside"
+        )
     raise raised

@@ -22,7 +22,9 @@ def open_records(opened: OpenJar, jar: Jar, *, make: bool = False) -> RecordStor
         password = os.environ.get(jar.records.password)
         if not password:
             hint = f"set {jar.records.password} where coinjar runs"
-            raise InputError(f"the environment has no {jar.records.password}", hint=hint, place=jar.records.place, code="no-token")
+            raise InputError(
+                f"the environment has no {jar.records.password}", hint=hint, place=jar.records.place, code="no-token"
+            )
     return RecordStore(jar.app, jar.records.address, password=password, origin=jar.records.place)
 
 

@@ -41,22 +41,43 @@ def chosen(jar: Jar, stages: Sequence[str], names: Sequence[str], *, live: bool)
     Raises UsageError for unknown names, and for a pair that cannot be.
     """
     what = "running systems" if live else "files"
-    destinations = [jar.destination(name) for name in dict.fromkeys(names)] or [one for one in jar.destinations.values() if is_live(one) is live]
-    for one in destinations if live and names else ():
-        moved = [stage for stage in stages if staying(jar, one, stage) is None]
+    destinations = [jar.destination(name) for name in dict.fromkeys(names)] or [
+        destination for destination in jar.destinations.values() if is_live(destination) is live
+    ]
+    for destination in destinations if live and names else ():
+        moved = [stage for stage in stages if staying(jar, destination, stage) is None]
         if moved and len(moved) == len(stages):
-            to = one.moved(moved[0]) or " and ".join(dict.fromkeys(one.moved_to.values()))
+            to = destination.moved(moved[0]) or " and ".join(dict.fromkeys(destination.moved_to.values()))
             hint = f"deliver to {to}; or take moved_to out, to go back"
-            raise UsageError(f"{one.name} has moved to {to} on {', '.join(moved)}", hint=hint, place=one.place, code="moved")
+            raise UsageError(
+                f"{destination.name} has moved to {to} on {', '.join(moved)}",
+                hint=hint,
+                place=destination.place,
+                code="moved",
+            )
     if not destinations:
         has = "destinations" if not jar.destinations else f"destinations that are {what}"
         hint = "declare some in jar.yaml (docs/formats.md)" + ("" if live else ", or write to stdout with --as DIALECT")
         raise UsageError(f"the jar has no {has}", hint=hint, code="no-destinations")
     if SHARED in stages and not names:
-        raise UsageError("which destination?", hint="shared goes to the whole of a project, where a destination has that: name it", code="which-destination")
-    pairs = [(stage, one) for stage in stages for one in destinations if is_for(jar, one, stage)]
-    for one in destinations:
-        if names and not any(other.name == one.name for _, other in pairs):
-            where = ", ".join(sorted(one.stages or ()))
-            raise UsageError(f"the destination {one.name} is not for {' or '.join(stages)}", hint=f"it is for {where}", code="not-for-stage")
-    return [(stage, left) for stage, one in pairs if (left := staying(jar, one, stage) if live else one) is not None]
+        raise UsageError(
+            "which destination?",
+            hint="shared goes to the whole of a project, where a destination has that: name it",
+            code="which-destination",
+        )
+    pairs = [
+        (stage, destination) for stage in stages for destination in destinations if is_for(jar, destination, stage)
+    ]
+    for destination in destinations:
+        if names and not any(other.name == destination.name for _, other in pairs):
+            where = ", ".join(sorted(destination.stages or ()))
+            raise UsageError(
+                f"the destination {destination.name} is not for {' or '.join(stages)}",
+                hint=f"it is for {where}",
+                code="not-for-stage",
+            )
+    return [
+        (stage, left)
+        for stage, destination in pairs
+        if (left := staying(jar, destination, stage) if live else destination) is not None
+    ]

@@ -38,7 +38,7 @@ def recipients(opened: OpenJar, jar: Jar, stage: str) -> list[str]:
     for layer in reversed(jar.chain(stage)) if stage != SHARED else [SHARED]:
         people = readers.people(layer)
         if people and ring.is_vouched(jar.app, readers, layer, ALL):
-            return [one.recipient for one in people]
+            return [reader.recipient for reader in people]
         if people:
             raise DecryptionError(
                 f"nobody vouches for the readers of {layer}, so no snapshot is sealed for them",
@@ -50,10 +50,16 @@ def recipients(opened: OpenJar, jar: Jar, stage: str) -> list[str]:
 
 def take(to: list[str], held: Mapping[str, LiveValue], wanted: Mapping[str, DesiredValue]) -> bytes:
     """A snapshot as it is kept. Without anybody to seal it for, secrets are left out."""
-    secret = {name for name, one in held.items() if one.secret and not one.supplied} | {name for name, one in wanted.items() if one.secret}
+    secret = {name for name, live_value in held.items() if live_value.secret and not live_value.supplied} | {
+        name for name, desired in wanted.items() if desired.secret
+    }
     left_out = secret if not to else set[str]()
-    before = {name: reveal(one.text) if one.text is not None else None for name, one in held.items() if not one.supplied and not one.wide}
-    after: dict[str, str | None] = {name: reveal(one.text) for name, one in wanted.items()}
+    before = {
+        name: reveal(live_value.text) if live_value.text is not None else None
+        for name, live_value in held.items()
+        if not live_value.supplied and not live_value.wide
+    }
+    after: dict[str, str | None] = {name: reveal(desired.text) for name, desired in wanted.items()}
     data = {
         "before": {name: text for name, text in before.items() if name not in left_out},
         "after": {name: text for name, text in after.items() if name not in left_out},
@@ -78,7 +84,9 @@ def open_snapshot(opened: OpenJar, kept: bytes, number: int) -> Snapshot:
             text = opened.identity().unwrap(kept.removeprefix(_SEALED))
         except (NotARecipient, DamagedFile):
             hint = "ask one who could read all of the stage when it was delivered"
-            raise DecryptionError(f"the snapshot of delivery {number} is not sealed for you", hint=hint, code="not-for-us") from None
+            raise DecryptionError(
+                f"the snapshot of delivery {number} is not sealed for you", hint=hint, code="not-for-us"
+            ) from None
     data = json.loads(text)
     secret = frozenset(data["secret"])
 

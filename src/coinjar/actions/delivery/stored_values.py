@@ -20,10 +20,14 @@ def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, place
     """The text under a key; `{stage}` in it is filled in. Raises InputError if there is none, ExternalError if it cannot be asked."""
     if stored.destination not in jar.destinations:
         hint = suggestion(stored.destination, jar.destinations, "name a destination of the type etcd")
-        raise InputError(f"there is no destination '{stored.destination}'", hint=hint, place=place, code="unknown-destination")
+        raise InputError(
+            f"there is no destination '{stored.destination}'", hint=hint, place=place, code="unknown-destination"
+        )
     made = make_live(jar.destinations[stored.destination], RenderContext(jar, opened.folder, Masker(), opened.ring))
     if not isinstance(made, EtcdDestination):
-        raise InputError(f"{stored.destination} is no etcd", hint="name a destination of the type etcd", place=place, code="outside")
+        raise InputError(
+            f"{stored.destination} is no etcd", hint="name a destination of the type etcd", place=place, code="outside"
+        )
     key = stored.key.replace("{stage}", stage)
 
     async def ask() -> str | None:
@@ -36,5 +40,10 @@ def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, place
     with ThreadPoolExecutor(1) as apart:  # a delivery, which may be what asks, has a loop of its own running
         text = apart.submit(asyncio.run, ask()).result()
     if text is None:
-        raise InputError(f"{stored.destination} has nothing under {key}", hint="put it there, or correct the key", place=place, code="outside")
+        raise InputError(
+            f"{stored.destination} has nothing under {key}",
+            hint="put it there, or correct the key",
+            place=place,
+            code="outside",
+        )
     return text

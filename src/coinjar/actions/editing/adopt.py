@@ -70,10 +70,14 @@ def plan(opened: OpenJar, source: SourceVariables, wanted: AdoptOptions) -> list
     known = (
         secret_texts(opened, jar)
         | secrets_read(jar, source.reading.items)
-        | {one.text: one.name for one in source.reading.items if one.text and one.name in wanted.secret}
+        | {item.text: item.name for item in source.reading.items if item.text and item.name in wanted.secret}
     )
     finder = SecretFinder(known, shortest=SHORTEST_KNOWN)
-    return [step for stage in _stages(jar, source, wanted) for step in _AdoptPlanner(jar, opened.folder, source, stage, wanted, finder).steps()]
+    return [
+        step
+        for stage in _stages(jar, source, wanted)
+        for step in _AdoptPlanner(jar, opened.folder, source, stage, wanted, finder).steps()
+    ]
 
 
 def _check_names(jar: Jar, source: SourceVariables, wanted: AdoptOptions) -> None:
@@ -82,7 +86,11 @@ def _check_names(jar: Jar, source: SourceVariables, wanted: AdoptOptions) -> Non
     for option, given, is_secret in (("--secret", wanted.secret, True), ("--plain", wanted.plain, False)):
         for name in given:
             if name not in names:
-                raise UsageError(f"{option} {name}: {source.label} has no such name", hint=suggestion(name, names, "correct the name"), code="unknown-variable")
+                raise UsageError(
+                    f"{option} {name}: {source.label} has no such name",
+                    hint=suggestion(name, names, "correct the name"),
+                    code="unknown-variable",
+                )
             if name in jar.variables and jar.variables[name].secret is not is_secret:
                 words = f"{option} {name}: jar.yaml declares it already, {'not ' if is_secret else ''}as a secret"
                 raise UsageError(words, hint="change its declaration in jar.yaml", code="declared")
@@ -104,7 +112,9 @@ def _stages(jar: Jar, source: SourceVariables, wanted: AdoptOptions) -> list[str
 class _AdoptPlanner:
     """Plans one stage."""
 
-    def __init__(self, jar: Jar, folder: Path, source: SourceVariables, stage: str, wanted: AdoptOptions, finder: SecretFinder) -> None:
+    def __init__(
+        self, jar: Jar, folder: Path, source: SourceVariables, stage: str, wanted: AdoptOptions, finder: SecretFinder
+    ) -> None:
         self.jar = jar
         self.finder = finder
         self.source = source
@@ -131,7 +141,10 @@ class _AdoptPlanner:
             for name, item in self.source.of(service, self.stage).items():
                 found.setdefault(name, {})[service or ALL] = item
         if self.wanted.services:
-            return {name: {one: scopes.get(one) or next(iter(scopes.values())) for one in self.wanted.services} for name, scopes in found.items()}
+            return {
+                name: {service: scopes.get(service) or next(iter(scopes.values())) for service in self.wanted.services}
+                for name, scopes in found.items()
+            }
         return {name: self._joined(name, scopes) for name, scopes in found.items()}
 
     def _services(self) -> list[str | None]:
@@ -142,7 +155,7 @@ class _AdoptPlanner:
             if service not in told and len(told) > 1:
                 hint = f"it has {', '.join(told)}"
                 raise UsageError(f"{self.source.label} has nothing for {service}", hint=hint, code="unknown-service")
-        return [one for one in self.wanted.services if one in told] or list(told)
+        return [service for service in self.wanted.services if service in told] or list(told)
 
     def _joined(self, name: str, scopes: dict[str, ReadItem]) -> dict[str, ReadItem]:
         ours = {scope: item for scope, item in scopes.items() if scope in self.jar.services}
@@ -158,7 +171,7 @@ class _AdoptPlanner:
         name = item.name
         if name in self.jar.variables:
             return self.jar.variables[name], None
-        texts = [one.text for one in self.source.reading.items if one.name == name and one.text is not None]
+        texts = [item.text for item in self.source.reading.items if item.name == name and item.text is not None]
         guessed = guess_all(name, texts)
         if item.secret is not None and not guessed.secret:
             guessed = guessed._replace(secret=item.secret, sure=True, why="the source says so")
@@ -173,27 +186,43 @@ class _AdoptPlanner:
         about = self.source.comments.get(item.place.line, "")
         services = self._new_services(name, scopes)
         return Variable(
-            name=VariableName(name), place=self.jar.place, about=about, kind=guessed.kind, secret=is_secret, services=services, phase=item.phase
+            name=VariableName(name),
+            place=self.jar.place,
+            about=about,
+            kind=guessed.kind,
+            secret=is_secret,
+            services=services,
+            phase=item.phase,
         ), guessed
 
     def _held(self, name: str, texts: Sequence[str]) -> str | None:
         """The name of another secret whose text one of these texts holds, raw or encoded."""
-        found = [one.name for text in texts for one in self.finder.find(text.encode("utf-8", "surrogatepass"))]
+        found = [
+            occurrence.name for text in texts for occurrence in self.finder.find(text.encode("utf-8", "surrogatepass"))
+        ]
         return next((one for one in found if one != name), None)
 
     def _keeps(self, item: ReadItem) -> bool:
         """Whether a text's references are kept: that was asked for, and the jar will have all that it refers to."""
         if not self.wanted.references or item.reference is None:
             return False
-        names = {one.name for one in parse_template(item.reference).references()}
-        brought = {one.name for one in self.source.reading.items if one.name not in SET_BY_EVERYBODY or self.wanted.every_name}
+        names = {reference.name for reference in parse_template(item.reference).references()}
+        brought = {
+            item.name
+            for item in self.source.reading.items
+            if item.name not in SET_BY_EVERYBODY or self.wanted.every_name
+        }
         return names <= {*self.jar.variables, *brought}
 
     def _new_services(self, name: str, scopes: dict[str, ReadItem]) -> frozenset[str] | None:
         """The services that a new variable is for: those that the source has it for, if that is not all."""
-        having = {one.service for one in self.source.reading.items if one.name == name and one.service in self.jar.services}
+        having = {
+            item.service
+            for item in self.source.reading.items
+            if item.name == name and item.service in self.jar.services
+        }
         having |= {scope for scope in scopes if scope in self.jar.services and self.source.services()}
-        return frozenset(str(one) for one in having) if having and having != set(self.jar.services) else None
+        return frozenset(str(service) for service in having) if having and having != set(self.jar.services) else None
 
     def _step(self, variable: Variable, item: ReadItem, scope: str, guessed: Inference | None) -> AdoptStep:
         name, text = str(variable.name), item.text
@@ -209,7 +238,7 @@ class _AdoptPlanner:
         if guessed is not None:
             return AdoptStep(name, text, NEW, variable, self.stage, scope, guessed=guessed, reference=reference)
         services = [scope] if scope != ALL else self.resolver.services_of(variable)
-        if not services or not all(self.resolver.applies(variable, one) for one in services):
+        if not services or not all(self.resolver.applies(variable, service) for service in services):
             return left_out(f"it is declared, and not for {self.stage}{' and ' + scope if scope != ALL else ''}")
         if text is not None:
             try:
@@ -233,21 +262,48 @@ class _AdoptPlanner:
         if name in self.jar.secret_names:
             return "it is made from a secret here, and its text would lie open"
         held = self._held(name, [text]) if text is not None else None
-        return f"it holds the text of the secret {held}: declare it secret: true, or write it as a reference" if held else ""
+        return (
+            f"it holds the text of the secret {held}: declare it secret: true, or write it as a reference"
+            if held
+            else ""
+        )
 
-    def _against(self, variable: Variable, text: str | None, scope: str, services: list[str], reference: str | None) -> AdoptStep:
+    def _against(
+        self, variable: Variable, text: str | None, scope: str, services: list[str], reference: str | None
+    ) -> AdoptStep:
         """The step for a declared variable, by what the stage has."""
         name = str(variable.name)
         own = self.jar.plain.get(self.stage, {})
-        reached = services if scope != ALL or variable.secret else [one for one in services if name not in own.get(one, {})]
-        seen = [self.resolver.value(name, one) for one in reached]
-        if seen and all(one.text == text and one.fault is None and (text is not None or one.is_unset) for one in seen):
+        reached = (
+            services
+            if scope != ALL or variable.secret
+            else [service for service in services if name not in own.get(service, {})]
+        )
+        seen = [self.resolver.value(name, service) for service in reached]
+        if seen and all(
+            resolved.text == text and resolved.fault is None and (text is not None or resolved.is_unset)
+            for resolved in seen
+        ):
             return AdoptStep(name, text, SAME, variable, self.stage, scope, text)
         if not variable.secret and reference is None and (why := self._would_lie_open(name, text)):
             return AdoptStep(name, text, LEFT_OUT, variable, self.stage, scope, reason=why)
-        old = next((one.text for one in seen if one.text is not None), None)
-        reason = "a spreadsheet may have rewritten it" if self.source.dialect == "csv" and _looks_rewritten(old, text) else ""
-        return AdoptStep(name, text, ADD if old is None else CHANGE, variable, self.stage, scope, old, reason=reason, reference=reference)
+        old = next((resolved.text for resolved in seen if resolved.text is not None), None)
+        reason = (
+            "a spreadsheet may have rewritten it"
+            if self.source.dialect == "csv" and _looks_rewritten(old, text)
+            else ""
+        )
+        return AdoptStep(
+            name,
+            text,
+            ADD if old is None else CHANGE,
+            variable,
+            self.stage,
+            scope,
+            old,
+            reason=reason,
+            reference=reference,
+        )
 
 
 def _looks_rewritten(old: str | None, new: str | None) -> bool:
@@ -269,14 +325,19 @@ def carry_out(opened: OpenJar, steps: list[AdoptStep], *, again: Callable[[], li
     values = [step for step in steps if step.action in (NEW, ADD, CHANGE)]
     with locked(opened.folder):
         if _facts(again()) != _facts(steps):
-            raise InputError("the jar was changed by somebody else meanwhile", hint="adopt again", code="changed-meanwhile")
+            raise InputError(
+                "the jar was changed by somebody else meanwhile", hint="adopt again", code="changed-meanwhile"
+            )
         jar = opened.load()
         change = ValueChanges(opened, jar._replace(variables={**jar.variables, **declare}))
         for step in values:
             change.put(step.stage, step.scope, step.name, _content(step))
         if declare:
             # Declared first: if this is cut short, the jar has a variable without a value, not a value without a variable.
-            edit_file(opened.folder / "jar.yaml", [Edit(("variables", name), declaration(one)) for name, one in declare.items()])
+            edit_file(
+                opened.folder / "jar.yaml",
+                [Edit(("variables", name), declaration(variable)) for name, variable in declare.items()],
+            )
         change.commit()
     return change.notes
 

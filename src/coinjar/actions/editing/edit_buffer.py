@@ -10,7 +10,18 @@ from coinjar.actions.editing.value_changes import ValueChanges, as_yaml, coins_f
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
 from coinjar.core.layers import plain
-from coinjar.core.model import Command, Content, Definition, FromEnv, FromFile, FromStore, Jar, Layer, SealedDefinition, Undecryptable
+from coinjar.core.model import (
+    Command,
+    Content,
+    Definition,
+    FromEnv,
+    FromFile,
+    FromStore,
+    Jar,
+    Layer,
+    SealedDefinition,
+    Undecryptable,
+)
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
 from coinjar.documents.edit import Edit, apply
@@ -49,12 +60,18 @@ def text_of(opened: OpenJar, stage: str) -> EditBuffer:
     plain_bytes, coins_bytes = _state(opened, stage)
     secrets, closed = _shown(jar, jar.plain.get(stage, {}))
     above = plain_bytes.decode()
-    below = apply(b"", "secrets", [Edit(path, as_yaml(content)) for path, content in secrets.items()]).decode() if secrets else ""
+    below = (
+        apply(b"", "secrets", [Edit(path, as_yaml(content)) for path, content in secrets.items()]).decode()
+        if secrets
+        else ""
+    )
     more = f"; {closed} more are sealed for others, and stay" if closed else ""
     line = f"--- # secrets of {stage}: below this line values are sealed when you save{more}\n"
     if lacking := _lacking(jar, stage):
         line += f"# without a value of their own here: {', '.join(lacking)}\n"
-    return EditBuffer(above + ("" if above.endswith("\n") or not above else "\n") + line + below, plain_bytes, coins_bytes, secrets)
+    return EditBuffer(
+        above + ("" if above.endswith("\n") or not above else "\n") + line + below, plain_bytes, coins_bytes, secrets
+    )
 
 
 def _state(opened: OpenJar, stage: str) -> tuple[bytes, bytes]:
@@ -88,19 +105,34 @@ def _lacking(jar: Jar, stage: str) -> list[str]:
     """The secrets that could have a value here, and have none."""
     there = {name for values in jar.plain.get(stage, {}).values() for name in values}
     chain = jar.chain(stage) if stage != SHARED else []
-    return [one.name for one in jar.variables.values() if one.secret and one.name not in there and (stage == SHARED or jar.is_here(one, chain))]
+    return [
+        variable.name
+        for variable in jar.variables.values()
+        if variable.secret and variable.name not in there and (stage == SHARED or jar.is_here(variable, chain))
+    ]
 
 
 def repr_of(content: Content) -> tuple[str, object]:
     """A content to compare with others."""
-    return ("text", content) if isinstance(content, str) else ("references", content.source) if isinstance(content, Template) else ("other", content)
+    return (
+        ("text", content)
+        if isinstance(content, str)
+        else ("references", content.source)
+        if isinstance(content, Template)
+        else ("other", content)
+    )
 
 
 def read_text(jar: Jar, stage: str, file: str, text: str) -> tuple[bytes, Secrets]:
     """The plain file's bytes and the secrets of an edited text. Raises every fault of it at once, placed in that text."""
     line = _LINE.search(text)
     if line is None:
-        raise InputError("the line '--- # secrets' is gone", hint="put it back: what stands below it is sealed", place=Location(file), code="edit")
+        raise InputError(
+            "the line '--- # secrets' is gone",
+            hint="put it back: what stands below it is sealed",
+            place=Location(file),
+            code="edit",
+        )
     above, below = text[: line.start()], "\n" * text.count("\n", 0, line.end()) + text[line.end() :]
     faults: list[CoinJarError] = []
     layers: list[Layer] = []
@@ -117,9 +149,18 @@ def read_text(jar: Jar, stage: str, file: str, text: str) -> tuple[bytes, Secret
     above_too = {name: written for values in layers[0].values() for name, written in values.items()}
     for name in dict.fromkeys(name for values in layers[1].values() for name in values if name in above_too):
         hint = "keep one of them: a name is either plain or sealed"
-        faults.append(InputError(f"{name} stands above and below the line '--- # secrets'", hint=hint, place=above_too[name].place, code="both"))
-    raise_all(sorted(faults, key=lambda one: one.place or Location("")))
-    return above.encode(), {(scope, name): written.content for scope, values in layers[1].items() for name, written in values.items()}
+        faults.append(
+            InputError(
+                f"{name} stands above and below the line '--- # secrets'",
+                hint=hint,
+                place=above_too[name].place,
+                code="both",
+            )
+        )
+    raise_all(sorted(faults, key=lambda error: error.place or Location("")))
+    return above.encode(), {
+        (scope, name): written.content for scope, values in layers[1].items() for name, written in values.items()
+    }
 
 
 def _faults(jar: Jar, stage: str, scope: str, name: str, written: Definition, *, below: bool) -> list[CoinJarError]:
@@ -137,7 +178,10 @@ def _faults(jar: Jar, stage: str, scope: str, name: str, written: Definition, *,
     if scope != ALL and not variable.serves(scope):
         return fault(f"{name} is not for {scope}", f"its services are {', '.join(sorted(variable.services or ()))}")
     if stage != SHARED and not jar.is_here(variable, jar.chain(stage)):
-        return fault(f"{name} does not exist on {stage}", f"its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them")
+        return fault(
+            f"{name} does not exist on {stage}",
+            f"its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them",
+        )
     broken = plain(variable, written).fault if isinstance(content, str) else None
     return [broken] if broken else []
 
@@ -149,26 +193,42 @@ def take(opened: OpenJar, stage: str, before: EditBuffer, file: str, edited: str
         new_plain, secrets = read_text(jar, stage, file, edited)
         if _state(opened, stage) != (before.plain, before.coins):
             hint = "compare with the files (`coinjar grid`, git diff): saving once more writes your text over theirs"
-            raise InputError(f"{stage} was changed by somebody else meanwhile", hint=hint, place=Location(file), code="changed-meanwhile")
+            raise InputError(
+                f"{stage} was changed by somebody else meanwhile",
+                hint=hint,
+                place=Location(file),
+                code="changed-meanwhile",
+            )
         change = ValueChanges(opened, jar)
         gone = [path for path in before.secrets if path not in secrets]
         for scope, name in gone:
             for compartment in dict.fromkeys([scope, *jar.variables[name].sealed_in(scope)]):
                 change.drop(stage, compartment, name)
-        news = {path for path, content in secrets.items() if path not in before.secrets or repr_of(before.secrets[path]) != repr_of(content)}
+        news = {
+            path
+            for path, content in secrets.items()
+            if path not in before.secrets or repr_of(before.secrets[path]) != repr_of(content)
+        }
         # A value for all goes into every compartment of its services; so what they have of their own is put after it, changed or not.
-        again = {(scope, name) for scope, name in secrets if (ALL, name) in news and jar.variables[name].services is not None}
+        again = {
+            (scope, name) for scope, name in secrets if (ALL, name) in news and jar.variables[name].services is not None
+        }
         for scope, name in sorted(news | again, key=lambda path: (path[0] != ALL, path)):
             change.put(stage, scope, name, secrets[scope, name])
         change.commit()
-        plain_changed = new_plain not in (before.plain, before.plain + b"\n")  # the line break that the line below needed
+        plain_changed = new_plain not in (
+            before.plain,
+            before.plain + b"\n",
+        )  # the line break that the line below needed
         if plain_changed:
             replace_file(plain_path(opened.folder, stage), new_plain)
     names = [name for name in dict.fromkeys(name for _, name in secrets) if any(name == other for _, other in news)]
     return EditResult(names, [name for _, name in gone if name not in names], plain_changed, change.notes)
 
 
-def edit_stage(opened: OpenJar, stage: str, file: str, run: Callable[[str], str], again: Callable[[CoinJarError], bool]) -> EditResult:
+def edit_stage(
+    opened: OpenJar, stage: str, file: str, run: Callable[[str], str], again: Callable[[CoinJarError], bool]
+) -> EditResult:
     """Hand the text to an editor (`run`: text in, text out) until what comes back can be taken, or `again` does not want to."""
     before = text_of(opened, stage)
     text = before.text

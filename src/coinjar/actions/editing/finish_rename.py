@@ -23,31 +23,41 @@ def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
         for old, owner in owners.items():
             if still := _still_sealed(opened, old):
                 hint = f"whoever opens {still} runs `coinjar rename {old} {owner.name}` first"
-                raise InputError(f"{old} is still sealed under that name on {still}", hint=hint, place=owner.place, code="still-named")
+                raise InputError(
+                    f"{old} is still sealed under that name on {still}",
+                    hint=hint,
+                    place=owner.place,
+                    code="still-named",
+                )
         edits = []
-        for owner in {one.name: one for one in owners.values()}.values():
+        for owner in {variable.name: variable for variable in owners.values()}.values():
             for key in ("also_as", "formerly"):
-                kept = [one for one in getattr(owner, key) if one not in names]
+                kept = [item for item in getattr(owner, key) if item not in names]
                 if len(kept) != len(getattr(owner, key)):
                     edits.append(Edit(("variables", owner.name, key), [*kept] if kept else None, keeps=2))
         path = opened.folder / "jar.yaml"
         data = read_bytes(path)
         replace_all(opened.folder, {path: (data, apply(data, shown_path(path), edits))})
-    return [f"{owner.name} is handed out under that name alone" for owner in {one.name: one for one in owners.values()}.values()]
+    return [
+        f"{owner.name} is handed out under that name alone"
+        for owner in {variable.name: variable for variable in owners.values()}.values()
+    ]
 
 
 def _owner_of(jar: Jar, old: str) -> Variable:
     """The variable that had this name. Raises UsageError."""
     owner = jar.owner_of(old)
     if owner is None:
-        kept = sorted({name for one in jar.variables.values() for name in (*one.also_as, *one.formerly)})
-        raise UsageError(f"no variable was called {old}", hint=f"these were: {', '.join(kept) or 'none'}", code="unknown-variable")
+        kept = sorted({name for variable in jar.variables.values() for name in (*variable.also_as, *variable.formerly)})
+        raise UsageError(
+            f"no variable was called {old}", hint=f"these were: {', '.join(kept) or 'none'}", code="unknown-variable"
+        )
     return owner
 
 
 def _still_sealed(opened: OpenJar, name: str) -> str | None:
     for layer in value_layers(opened.folder):
         path = coins_file(opened.folder, layer)
-        if path.exists() and any(one.name == name for one in parse(read_bytes(path), shown_path(path))):
+        if path.exists() and any(entry.name == name for entry in parse(read_bytes(path), shown_path(path))):
             return layer
     return None

@@ -27,7 +27,14 @@ class GenerateResult(NamedTuple):
 
 
 def generate(
-    opened: OpenJar, name: str, stages: Sequence[str], given: Mapping[str, object], *, services: Sequence[str], same: bool, replace: bool
+    opened: OpenJar,
+    name: str,
+    stages: Sequence[str],
+    given: Mapping[str, object],
+    *,
+    services: Sequence[str],
+    same: bool,
+    replace: bool,
 ) -> GenerateResult:
     """Make a value for each of the stages (none: every one that the variable exists on) and services; `same` makes one for all stages.
 
@@ -40,8 +47,11 @@ def generate(
         wanted = _stages(jar, variable, stages)
         used = _used(opened, jar, variable, wanted, services)
         if used and not replace and (stages or used == wanted):
-            raise UsageError(f"{name} has a value on {', '.join(used)} already", hint="--replace makes it anew; whatever uses the old one must follow")
-        chosen = wanted if replace else [one for one in wanted if one not in used]
+            raise UsageError(
+                f"{name} has a value on {', '.join(used)} already",
+                hint="--replace makes it anew; whatever uses the old one must follow",
+            )
+        chosen = wanted if replace else [stage for stage in wanted if stage not in used]
         shared: dict[str, Secret] = {}
         change = ValueChanges(opened, jar)
         for stage in chosen:
@@ -52,7 +62,9 @@ def generate(
     return GenerateResult(variable, recipe, chosen, [] if replace else used, change.notes)
 
 
-def in_use(opened: OpenJar, name: str, stages: Sequence[str], given: Mapping[str, object], services: Sequence[str]) -> list[str]:
+def in_use(
+    opened: OpenJar, name: str, stages: Sequence[str], given: Mapping[str, object], services: Sequence[str]
+) -> list[str]:
     """Which of the stages (none: every one that the variable exists on) have a value now. Raises UsageError, and as `generate` for a wrong recipe."""
     jar = opened.load()
     variable = jar.variable(name)
@@ -63,7 +75,10 @@ def in_use(opened: OpenJar, name: str, stages: Sequence[str], given: Mapping[str
 def _used(opened: OpenJar, jar: Jar, variable: Variable, stages: Sequence[str], services: Sequence[str]) -> list[str]:
     for service in services:
         if not variable.serves(jar.service(service).name):
-            raise UsageError(f"{variable.name} is not for {service}", hint=f"its services are {', '.join(sorted(variable.services or ()))}")
+            raise UsageError(
+                f"{variable.name} is not for {service}",
+                hint=f"its services are {', '.join(sorted(variable.services or ()))}",
+            )
     return [stage for stage in stages if _in_use(opened, jar, variable, stage, services)]
 
 
@@ -83,4 +98,7 @@ def _in_use(opened: OpenJar, jar: Jar, variable: Variable, stage: str, services:
         return any(variable.name in values for values in jar.plain.get(SHARED, {}).values())
     resolver: Resolver = opened.resolver(stage, jar=jar)
     asked = services or resolver.services_of(variable)
-    return any(seen.text is not None or seen.fault is not None for seen in (resolver.value(variable.name, one) for one in asked))
+    return any(
+        seen.text is not None or seen.fault is not None
+        for seen in (resolver.value(variable.name, one) for one in asked)
+    )

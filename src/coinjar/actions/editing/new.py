@@ -12,7 +12,9 @@ from coinjar.jarfile.declarations import read_declarations
 from coinjar.jarfile.merge_attributes import ATTRIBUTES
 from coinjar.system.files import locked, replace_file, shown_path
 
-IGNORED = "# A person's own values, and what Coin Jar keeps for itself on this machine.\n.local/\n*.coinjar-unfinished\n"
+IGNORED = (
+    "# A person's own values, and what Coin Jar keeps for itself on this machine.\n.local/\n*.coinjar-unfinished\n"
+)
 
 
 def app_name(folder: Path) -> str:
@@ -36,9 +38,16 @@ def make_jar(folder: Path, app: str, services: Sequence[str], stages: Sequence[s
     for name, _ in pairs:
         if "*" not in name:
             texts[folder / "plain" / f"{name}.yaml"] = f"# Values of {name}.\n"
-    read_declarations(texts[folder / "jar.yaml"].encode(), "jar.yaml")  # refuses what does not fit together, circles too
+    read_declarations(
+        texts[folder / "jar.yaml"].encode(), "jar.yaml"
+    )  # refuses what does not fit together, circles too
     if (folder / "jar.yaml").exists():
-        raise InputError("there is a jar here already", hint="it was left as it is", place=Location(shown_path(folder / "jar.yaml")), code="exists")
+        raise InputError(
+            "there is a jar here already",
+            hint="it was left as it is",
+            place=Location(shown_path(folder / "jar.yaml")),
+            code="exists",
+        )
     folder.mkdir(parents=True, exist_ok=True)
     made = []
     with locked(folder):
@@ -51,15 +60,27 @@ def make_jar(folder: Path, app: str, services: Sequence[str], stages: Sequence[s
 
 def _check_names(app: str, services: Sequence[str], pairs: Sequence[tuple[str, str]]) -> None:
     named = [("application", app), *(("service", name) for name in services), *(("stage", name) for name, _ in pairs)]
-    faults = [UsageError(f"'{name}': {words}", hint="choose another name") for what, name in named if (words := name_fault(what, name))]
+    faults = [
+        UsageError(f"'{name}': {words}", hint="choose another name")
+        for what, name in named
+        if (words := name_fault(what, name))
+    ]
     for what in ("service", "stage"):
         names = [name for kind, name in named if kind == what]
-        faults += [UsageError(f"the {what} '{name}' is given twice", hint="give it once") for name in sorted({one for one in names if names.count(one) > 1})]
+        faults += [
+            UsageError(f"the {what} '{name}' is given twice", hint="give it once")
+            for name in sorted({name for name in names if names.count(name) > 1})
+        ]
     raise_all(list(faults))
 
 
 def _jar_text(app: str, services: Sequence[str], pairs: Sequence[tuple[str, str]]) -> str:
-    lines = ["# What exists. The values are in plain/: shared.yaml for every stage, one file a stage.", "coinjar: 1", f"app: {app}", "services:"]
+    lines = [
+        "# What exists. The values are in plain/: shared.yaml for every stage, one file a stage.",
+        "coinjar: 1",
+        f"app: {app}",
+        "services:",
+    ]
     lines += [f"  {name}: {{}}" for name in services]
     lines += ["stages:"]
     lines += [f"  {name}: {{follows: {followed}}}" if followed else f"  {name}: {{}}" for name, followed in pairs]

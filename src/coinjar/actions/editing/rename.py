@@ -72,7 +72,11 @@ class RenameOptions(NamedTuple):
 def plan(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions) -> RenameEdits:
     """Work a rename out, without changing anything. Raises UsageError for names that cannot be, InputError for files that cannot be changed."""
     jar = opened.load()
-    again = {old: new for old, new in renames.items() if old not in jar.variables and new in jar.variables and old in jar.variables[new].formerly}
+    again = {
+        old: new
+        for old, new in renames.items()
+        if old not in jar.variables and new in jar.variables and old in jar.variables[new].formerly
+    }
     _check(jar, {old: new for old, new in renames.items() if old not in again})
     files = list(_jar_files(opened.folder, jar, renames, options, again))
     coins, count, left = _sealed(opened, jar, renames)
@@ -82,11 +86,13 @@ def plan(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions) ->
         if old in jar.variables
         for by in jar.variables[old].supplied_by
     ]
-    written = {one.path: one for one in [*files, *coins]}
+    written = {file.path: file for file in [*files, *coins]}
     others, more = ([], []) if options.jar_only else _others(opened, jar, renames, options)
-    for one in others:
-        written.setdefault(one.path, one)
-    return RenameEdits(dict(renames), [one for one in written.values() if one.old != one.new], count, [*left, *more])
+    for file in others:
+        written.setdefault(file.path, file)
+    return RenameEdits(
+        dict(renames), [file for file in written.values() if file.old != file.new], count, [*left, *more]
+    )
 
 
 def carry_out(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions, shown: RenameEdits) -> None:
@@ -96,16 +102,22 @@ def carry_out(opened: OpenJar, renames: Mapping[str, str], options: RenameOption
         sealed = {coins_file(opened.folder, layer) for layer in value_layers(opened.folder)}
         if _facts(now, sealed) != _facts(shown, sealed):
             raise InputError("something was changed meanwhile", hint="run it again", code="changed-meanwhile")
-        replace_all(opened.folder, {one.path: (one.old, one.new) for one in now.files})
+        replace_all(opened.folder, {file.path: (file.old, file.new) for file in now.files})
         try:
             opened.load()
         except CoinJarError as fault:
-            replace_all(opened.folder, {one.path: (one.new, one.old) for one in now.files})
-            raise InputError(f"the jar would not be read any more ({fault}); everything is as it was", hint="tell us; rename by hand", code="edit") from None
+            replace_all(opened.folder, {file.path: (file.new, file.old) for file in now.files})
+            raise InputError(
+                f"the jar would not be read any more ({fault}); everything is as it was",
+                hint="tell us; rename by hand",
+                code="edit",
+            ) from None
 
 
-def _facts(one: RenameEdits, sealed: set[Path]) -> list[object]:
-    return [(each.path, each.old, None if each.path in sealed else each.new) for each in one.files]  # what is sealed is another text each time
+def _facts(rename_edits: RenameEdits, sealed: set[Path]) -> list[object]:
+    return [
+        (file.path, file.old, None if file.path in sealed else file.new) for file in rename_edits.files
+    ]  # what is sealed is another text each time
 
 
 def finish_earlier(opened: OpenJar) -> list[str]:
@@ -123,19 +135,35 @@ def _check(jar: Jar, renames: Mapping[str, str]) -> None:
         if words := name_fault("variable", new):
             faults.append(UsageError(words, hint="choose another name", code="name"))
         elif shell_can_set(old) and not shell_can_set(new):
-            faults.append(UsageError(f"no shell can set {new}", hint="use A to Z, digits and '_', and no digit first", code="name"))
+            faults.append(
+                UsageError(
+                    f"no shell can set {new}", hint="use A to Z, digits and '_', and no digit first", code="name"
+                )
+            )
         elif new in jar.variables and new not in renames:
             faults.append(
-                UsageError(f"{new} is declared already", hint=f"drop one of the two first: `coinjar why STAGE {new}`", place=jar.variables[new].place)
+                UsageError(
+                    f"{new} is declared already",
+                    hint=f"drop one of the two first: `coinjar why STAGE {new}`",
+                    place=jar.variables[new].place,
+                )
             )
         elif new == old:
             faults.append(UsageError(f"{old} has that name already", hint="give another", code="name"))
         owner = jar.owner_of(new)
         if owner and owner.name != variable.name and owner.name not in renames:
-            faults.append(UsageError(f"{new} is the old name of {owner.name}", hint=f"`coinjar rename --finish {new}` lets it go", place=owner.place))
+            faults.append(
+                UsageError(
+                    f"{new} is the old name of {owner.name}",
+                    hint=f"`coinjar rename --finish {new}` lets it go",
+                    place=owner.place,
+                )
+            )
     double = [new for new in renames.values() if list(renames.values()).count(new) > 1]
     if double:
-        faults.append(UsageError(f"two variables would be called {double[0]}", hint="give each a name of its own", code="name"))
+        faults.append(
+            UsageError(f"two variables would be called {double[0]}", hint="give each a name of its own", code="name")
+        )
     raise_all(faults)
 
 
@@ -146,17 +174,17 @@ def shown_differences(opened: OpenJar, shown: RenameEdits) -> Iterator[str]:
     """The lines of a diff of every file that changes, but for sealed values, with every secret masked that is known or that a file's own reader finds."""
     jar = opened.load()
     secrets = secret_texts(opened, jar)
-    files = [one for one in shown.files if one.path.suffix != ".coins"]
-    for one in files:
-        secrets = secrets_read(jar, _entries(jar, one.path, one.old)) | secrets
+    files = [file for file in shown.files if file.path.suffix != ".coins"]
+    for file in files:
+        secrets = secrets_read(jar, _entries(jar, file.path, file.old)) | secrets
     redactor = Redactor(secrets)
-    for one in files:
-        name = shown_path(one.path)
+    for file in files:
+        name = shown_path(file.path)
 
-        def hidden(data: bytes, path: Path = one.path) -> dict[int, str]:
+        def hidden(data: bytes, path: Path = file.path) -> dict[int, str]:
             return _short_secrets(jar, shown.renames, path, data)
 
-        yield from difference(FileChange(one.old, one.new, name, name), hidden, redactor, context=0)
+        yield from difference(FileChange(file.old, file.new, name, name), hidden, redactor, context=0)
 
 
 def _entries(jar: Jar, path: Path, data: bytes) -> list[ReadItem]:
@@ -179,7 +207,12 @@ def _entries(jar: Jar, path: Path, data: bytes) -> list[ReadItem]:
 
 def _short_secrets(jar: Jar, renames: Mapping[str, str], path: Path, data: bytes) -> dict[int, str]:
     """Lines with secrets that are too short to be found by their value."""
-    names = {name for old, new in renames.items() for name in (old, new) if old in jar.secret_names or new in jar.secret_names} | jar.secret_names
+    names = {
+        name
+        for old, new in renames.items()
+        for name in (old, new)
+        if old in jar.secret_names or new in jar.secret_names
+    } | jar.secret_names
     return {
         item.place.line: f"•••• (a line that holds {item.name})"
         for item in _entries(jar, path, data)
@@ -190,18 +223,24 @@ def _short_secrets(jar: Jar, renames: Mapping[str, str], path: Path, data: bytes
 # The jar's own files
 
 
-def _jar_files(folder: Path, jar: Jar, renames: Mapping[str, str], options: RenameOptions, again: Mapping[str, str]) -> Iterator[EditedFile]:
+def _jar_files(
+    folder: Path, jar: Jar, renames: Mapping[str, str], options: RenameOptions, again: Mapping[str, str]
+) -> Iterator[EditedFile]:
     path = folder / "jar.yaml"
     old = read_bytes(path)
     new = in_jar_yaml(old, shown_path(path), renames)
     edits = []
     for before, now in renames.items():
         variable = jar.variables[now if before in again else before]
-        also = [one for one in variable.also_as if one != now]
+        also = [alias for alias in variable.also_as if alias != now]
         is_gone = before not in renames.values()  # else it is another variable's name from now on
         if options.keep_old and is_gone and before not in also and before not in again:
             also.append(before)
-        formerly = [one for one in dict.fromkeys([*variable.formerly, *([before] if is_gone else [])]) if one not in renames.values()]
+        formerly = [
+            one
+            for one in dict.fromkeys([*variable.formerly, *([before] if is_gone else [])])
+            if one not in renames.values()
+        ]
         for key, names, had in (("also_as", also, variable.also_as), ("formerly", formerly, variable.formerly)):
             if tuple(names) != had:
                 listed: Plain | None = [*names] if names else None
@@ -227,8 +266,12 @@ def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list
     """Sealed values under their new names, and sealed texts with their references renamed; what is not ours to open stays."""
     from coinjar.actions.secrets.transaction import SealedTransaction
 
-    named = {new: jar.variables[old if old in jar.variables else new]._replace(name=new) for old, new in renames.items()}
-    after = jar._replace(variables={**{name: one for name, one in jar.variables.items() if name not in renames}, **named})
+    named = {
+        new: jar.variables[old if old in jar.variables else new]._replace(name=new) for old, new in renames.items()
+    }
+    after = jar._replace(
+        variables={**{name: variable for name, variable in jar.variables.items() if name not in renames}, **named}
+    )
     sealing = SealedTransaction(opened, after)
     moved, left = _opened(opened, jar, sealing, renames)
     for layer, compartment, old, now, _ in moved:
@@ -237,7 +280,11 @@ def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list
     for layer, compartment, _, now, content in moved:  # after every drop: one variable may get the name of another
         sealing.put(layer, compartment, now, content)
     layers = value_layers(opened.folder)
-    files = [EditedFile(coins_file(opened.folder, layer), old, new) for layer in layers for old, new in sealing.values_of(layer)]
+    files = [
+        EditedFile(coins_file(opened.folder, layer), old, new)
+        for layer in layers
+        for old, new in sealing.values_of(layer)
+    ]
     return files, len(moved), left
 
 
@@ -258,13 +305,15 @@ def _opened(
             elif now != coin.name:
                 if not is_others(content.fault) or coin.name in renames.values():  # it would be taken for the other's
                     raise content.fault
-                words = f"{coin.name} stays sealed under the old name until somebody who opens {layer} runs the same rename"
+                words = (
+                    f"{coin.name} stays sealed under the old name until somebody who opens {layer} runs the same rename"
+                )
                 left.append(UnchangedUse(Location(path, coin.line, 1), words))
     return moved, left
 
 
 def _renamed(content: Content, renames: Mapping[str, str]) -> Content:
-    if isinstance(content, Template) and any(one.name in renames for one in content.references()):
+    if isinstance(content, Template) and any(reference.name in renames for reference in content.references()):
         return parse_template(in_references(content.source, renames))
     return content
 
@@ -272,14 +321,22 @@ def _renamed(content: Content, renames: Mapping[str, str]) -> Content:
 # Documents, templates and code
 
 
-def _others(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: RenameOptions) -> tuple[list[EditedFile], list[UnchangedUse]]:
+def _others(
+    opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: RenameOptions
+) -> tuple[list[EditedFile], list[UnchangedUse]]:
     base = opened.folder.resolve().parent
     paths = [*options.paths, *(code_paths(jar, base) if has_code(jar) else ()), *_destination_paths(jar, base)]
     if not paths:
         return [], []
     files, left = list[EditedFile](), list[UnchangedUse]()
     found = find(opened, jar, list(dict.fromkeys(paths)), cached=False)
-    raise_all([fault for fault, path in zip(unreadable(found), found.scanned.unreadable, strict=True) if _may_mention(Path(path.path), renames)])
+    raise_all(
+        [
+            fault
+            for fault, path in zip(unreadable(found), found.scanned.unreadable, strict=True)
+            if _may_mention(Path(path.path), renames)
+        ]
+    )
     places = _environments(jar, base)
     for seen in found.scanned.files:
         path = Path(seen.path)
@@ -287,16 +344,19 @@ def _others(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: Rena
         new = _in_text(path, data, seen, renames)
         files.append(EditedFile(path, data, new))
         left += [
-            UnchangedUse(Location(shown_path(path), spot.line, spot.column), f"{spot.text} is known only when it runs: it may make an old name")
+            UnchangedUse(
+                Location(shown_path(path), spot.line, spot.column),
+                f"{spot.text} is known only when it runs: it may make an old name",
+            )
             for spot in seen.spots
             if spot.mention is None
         ]
         left += _still_there(path, new, renames)
     for path, pointers in places.items():
-        known = next((one for one in files if one.path == path), None)
+        known = next((file for file in files if file.path == path), None)
         data = path.read_bytes()
         new = in_environments(known.new if known else data, shown_path(path), pointers, renames)
-        files = [one for one in files if one.path != path] + [EditedFile(path, data, new)]
+        files = [file for file in files if file.path != path] + [EditedFile(path, data, new)]
     return files, left
 
 
@@ -311,15 +371,22 @@ def _may_mention(path: Path, renames: Mapping[str, str]) -> bool:
 
 def _in_text(path: Path, data: bytes, seen: FileMentions, renames: Mapping[str, str]) -> bytes:
     """The text with every mention renamed. Raises InputError if the result would not mention the new names in the same places."""
-    mentions = [one.mention for one in seen.spots if one.mention and one.mention.name in renames]
+    mentions = [mention.mention for mention in seen.spots if mention.mention and mention.mention.name in renames]
     new = data
-    for one in sorted(mentions, key=lambda each: each.start, reverse=True):
-        new = new[: one.start] + one.renamed.format(renames[one.name]).encode() + new[one.end :]
+    for mention in sorted(mentions, key=lambda other_mention: other_mention.start, reverse=True):
+        new = new[: mention.start] + mention.renamed.format(renames[mention.name]).encode() + new[mention.end :]
     if new != data:
         language = language_of(path.name) or by_first_line(data)
         after = look(language, new) if language else None
-        if after and sum(one.name in renames.values() for one in after.mentions) < len({one.start for one in mentions}):
-            raise InputError("the names cannot be changed here", hint="change them by hand", place=Location(shown_path(path)), code="edit")
+        if after and sum(mention.name in renames.values() for mention in after.mentions) < len(
+            {mention.start for mention in mentions}
+        ):
+            raise InputError(
+                "the names cannot be changed here",
+                hint="change them by hand",
+                place=Location(shown_path(path)),
+                code="edit",
+            )
     return new
 
 
@@ -341,8 +408,14 @@ def _option(jar: Jar, name: str, key: str) -> str | None:
 def _destination_paths(jar: Jar, base: Path) -> list[str]:
     """Files beside the jar that its destinations start from."""
     found = []
-    for name, one in jar.destinations.items():
-        key = {"templates": "from", "manifests": "from", "containerfile": "path", "document": "path", "cluster": "manifests"}.get(one.type)
+    for name, destination in jar.destinations.items():
+        key = {
+            "templates": "from",
+            "manifests": "from",
+            "containerfile": "path",
+            "document": "path",
+            "cluster": "manifests",
+        }.get(destination.type)
         path = _option(jar, name, key) if key else None
         if path and "{" not in path and (base / path).exists():
             found.append(str(base / path))
@@ -352,8 +425,14 @@ def _destination_paths(jar: Jar, base: Path) -> list[str]:
 def _environments(jar: Jar, base: Path) -> dict[Path, list[str]]:
     """The places of `document` destinations: environments, whatever the document is."""
     found: dict[Path, list[str]] = {}
-    for name, one in jar.destinations.items():
-        path, places = _option(jar, name, "path"), one.options.get("places")
-        if one.type == "document" and path and "{" not in path and (base / path).is_file() and places is not None:
+    for name, destination in jar.destinations.items():
+        path, places = _option(jar, name, "path"), destination.options.get("places")
+        if (
+            destination.type == "document"
+            and path
+            and "{" not in path
+            and (base / path).is_file()
+            and places is not None
+        ):
             found.setdefault(Path(os.path.realpath(base / path)), []).extend(str(key.value) for key, _ in places.value)
     return found

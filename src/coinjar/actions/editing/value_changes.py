@@ -82,8 +82,10 @@ class ValueChanges:
         """Set a value. A person's own are never committed, and so not sealed."""
         if self.jar.variables[name].secret and not mine:
             values = {**self._out_of_plain(stage, name, besides=scope), scope: content}
-            for each in sorted(values, key=lambda one: one != ALL):  # what a service has of its own comes over what all get
-                self.sealing.put(stage, each, name, values[each])
+            for value in sorted(
+                values, key=lambda item: item != ALL
+            ):  # what a service has of its own comes over what all get
+                self.sealing.put(stage, value, name, values[value])
         else:
             self._edits.setdefault((stage, mine), {})[scope, name] = as_yaml(content)
 

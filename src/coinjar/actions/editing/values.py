@@ -59,7 +59,15 @@ class PutResult(NamedTuple):
     notes: list[str]
 
 
-def put(opened: OpenJar, puttings: Sequence[Assignment], stages: Sequence[str], *, services: Sequence[str], declare: bool, mine: bool) -> PutResult:
+def put(
+    opened: OpenJar,
+    puttings: Sequence[Assignment],
+    stages: Sequence[str],
+    *,
+    services: Sequence[str],
+    declare: bool,
+    mine: bool,
+) -> PutResult:
     """Write values into the layers of these stages (`shared` is one), for one service or all; secrets are sealed.
 
     All of it is checked first; nothing is written if anything is wrong. Raises UsageError for a secret that
@@ -76,15 +84,21 @@ def put(opened: OpenJar, puttings: Sequence[Assignment], stages: Sequence[str], 
         scopes = list(services) or [ALL]
         change = ValueChanges(opened, jar)
         for stage in stages:
-            for one in puttings:
+            for assignment in puttings:
                 for scope in scopes:
-                    change.put(stage, scope, one.name, one.content, mine=mine)
+                    change.put(stage, scope, assignment.name, assignment.content, mine=mine)
         if new:
-            edit_file(folder / "jar.yaml", [Edit(("variables", name), declaration(variable)) for name, variable in new.items()])
+            edit_file(
+                folder / "jar.yaml",
+                [Edit(("variables", name), declaration(variable)) for name, variable in new.items()],
+            )
         change.commit()
     after = opened.load()
-    where = [(stage, one.name, scope) for stage in stages for one in puttings for scope in scopes]
-    done = [_outcome(folder, after, change, name, stage, scope, name in new or name in first, mine=mine) for stage, name, scope in where]
+    where = [(stage, assignment.name, scope) for stage in stages for assignment in puttings for scope in scopes]
+    done = [
+        _outcome(folder, after, change, name, stage, scope, name in new or name in first, mine=mine)
+        for stage, name, scope in where
+    ]
     return PutResult(done, change.notes)
 
 
@@ -94,19 +108,24 @@ def _declared_first(opened: OpenJar, puttings: Sequence[Assignment]) -> Iterator
 
     Whatever goes wrong then, jar.yaml is as it was. Raises every fault that such a declaration does not mend.
     """
-    names = {one.name for one in puttings}
+    names = {assignment.name for assignment in puttings}
     try:
         jar = opened.load()
     except CoinJarError as fault:
-        raise_all([one for one in fault.each() if one.code != "unknown-variable" or one.subject not in names])
-        missing = {one.subject for one in fault.each()}
+        raise_all([error for error in fault.each() if error.code != "unknown-variable" or error.subject not in names])
+        missing = {error.subject for error in fault.each()}
     else:
         yield jar, set()
         return
     path = opened.folder / "jar.yaml"
     old = read_bytes(path)
     bare = Jar(app="", place=Location(shown_path(path)), services={}, stages={}, variables={})
-    new = {name: declaration(variable) for name, variable in _declared(bare, [one for one in puttings if one.name in missing]).items()}
+    new = {
+        name: declaration(variable)
+        for name, variable in _declared(
+            bare, [assignment for assignment in puttings if assignment.name in missing]
+        ).items()
+    }
     edit_file(path, [Edit(("variables", name), fields) for name, fields in new.items()])
     try:
         yield opened.load(), missing
@@ -118,16 +137,29 @@ def _declared_first(opened: OpenJar, puttings: Sequence[Assignment]) -> Iterator
 def _declared(jar: Jar, puttings: Sequence[Assignment]) -> dict[str, Variable]:
     """Declarations for the names that have none, guessed from the first value."""
     new = {}
-    for one in puttings:
-        if one.name not in jar.variables:
-            if words := name_fault("variable", one.name):
+    for assignment in puttings:
+        if assignment.name not in jar.variables:
+            if words := name_fault("variable", assignment.name):
                 raise UsageError(words, hint="choose another name", code="name")
-            if owner := jar.owner_of(one.name):
-                words = f"{one.name} is the old name of {owner.name}, and no other variable can have it"
-                raise UsageError(words, hint=f"`coinjar rename --finish {one.name}`, or put {owner.name}", place=owner.place, code="name")
-            text = one.content.source if isinstance(one.content, Template) else one.content if isinstance(one.content, str) else ""
-            found = guess(one.name, text)
-            new[one.name] = Variable(name=VariableName(one.name), place=jar.place, kind=found.kind, secret=found.secret)
+            if owner := jar.owner_of(assignment.name):
+                words = f"{assignment.name} is the old name of {owner.name}, and no other variable can have it"
+                raise UsageError(
+                    words,
+                    hint=f"`coinjar rename --finish {assignment.name}`, or put {owner.name}",
+                    place=owner.place,
+                    code="name",
+                )
+            text = (
+                assignment.content.source
+                if isinstance(assignment.content, Template)
+                else assignment.content
+                if isinstance(assignment.content, str)
+                else ""
+            )
+            found = guess(assignment.name, text)
+            new[assignment.name] = Variable(
+                name=VariableName(assignment.name), place=jar.place, kind=found.kind, secret=found.secret
+            )
     return new
 
 
@@ -147,7 +179,9 @@ def declaration(variable: Variable) -> dict[str, Plain]:
     return fields
 
 
-def _check(jar: Jar, puttings: Sequence[Assignment], stages: Sequence[str], services: Sequence[str], mine: bool) -> None:
+def _check(
+    jar: Jar, puttings: Sequence[Assignment], stages: Sequence[str], services: Sequence[str], mine: bool
+) -> None:
     faults: list[CoinJarError] = []
     for service in services:
         jar.service(service)
@@ -156,18 +190,28 @@ def _check(jar: Jar, puttings: Sequence[Assignment], stages: Sequence[str], serv
             jar.stage(stage)
         elif mine:
             raise UsageError("your own values belong to one stage", hint="name a stage other than shared", code="usage")
-    for one in puttings:
-        if one.name not in jar.variables:
-            hint = suggestion(one.name, jar.variables, "add --declare to declare it")
-            faults.append(UsageError(f"{one.name} is not declared", hint=f"{hint} (--declare makes a new one)", code="unknown-variable"))
-            continue
-        variable = jar.variables[one.name]
-        if variable.secret and one.in_argv and _holds_text(one.content):
-            hint = f"give the name alone: `coinjar put {one.name} …` asks for it without echo, or reads it from stdin"
+    for assignment in puttings:
+        if assignment.name not in jar.variables:
+            hint = suggestion(assignment.name, jar.variables, "add --declare to declare it")
             faults.append(
-                UsageError(f"{one.name} is a secret, and is never taken from the command line, where others see it", hint=hint, code="secret-in-argv")
+                UsageError(
+                    f"{assignment.name} is not declared",
+                    hint=f"{hint} (--declare makes a new one)",
+                    code="unknown-variable",
+                )
             )
-        faults += _misfits(jar, variable, one, stages, services)
+            continue
+        variable = jar.variables[assignment.name]
+        if variable.secret and assignment.in_argv and _holds_text(assignment.content):
+            hint = f"give the name alone: `coinjar put {assignment.name} …` asks for it without echo, or reads it from stdin"
+            faults.append(
+                UsageError(
+                    f"{assignment.name} is a secret, and is never taken from the command line, where others see it",
+                    hint=hint,
+                    code="secret-in-argv",
+                )
+            )
+        faults += _misfits(jar, variable, assignment, stages, services)
     raise_all(faults)
 
 
@@ -183,33 +227,54 @@ def _supplied(jar: Jar, variable: Variable, stages: Sequence[str], services: Seq
         there = [stage for stage in stages if stage != SHARED and is_for(jar, destination, stage)]
         if there and (not services or destination.services is None or not destination.services.isdisjoint(services)):
             words = f"{variable.name} is supplied by {name} on {', '.join(there)}"
-            yield UsageError(words, hint="`coinjar deliver` takes it from there; put it where nothing supplies it", code="supplied")
+            yield UsageError(
+                words, hint="`coinjar deliver` takes it from there; put it where nothing supplies it", code="supplied"
+            )
 
 
-def _misfits(jar: Jar, variable: Variable, one: Assignment, stages: Sequence[str], services: Sequence[str]) -> list[CoinJarError]:
+def _misfits(
+    jar: Jar, variable: Variable, assignment: Assignment, stages: Sequence[str], services: Sequence[str]
+) -> list[CoinJarError]:
     """Why the value cannot stand where it is put."""
     faults: list[CoinJarError] = list(_supplied(jar, variable, stages, services))
-    if isinstance(one.content, str):
+    if isinstance(assignment.content, str):
         try:
-            normal(variable, one.content)
+            normal(variable, assignment.content)
         except CoinJarError as fault:
             faults.append(fault)
-        if variable.lacks(one.content):
+        if variable.lacks(assignment.content):
             hint = "give it a value, or declare may_be_empty: true"
-            faults.append(InputError(f"{variable.name} is required, and an empty text is no value for it", hint=hint, place=variable.place, code="CJ001"))
-    elif isinstance(one.content, Template):
-        for reference in one.content.references():
+            faults.append(
+                InputError(
+                    f"{variable.name} is required, and an empty text is no value for it",
+                    hint=hint,
+                    place=variable.place,
+                    code="CJ001",
+                )
+            )
+    elif isinstance(assignment.content, Template):
+        for reference in assignment.content.references():
             if reference.name not in jar.variables:
                 hint = suggestion(reference.name, jar.variables, "declare it first")
-                faults.append(InputError(f"the text names {reference.name}, which is not declared", hint=hint, code="unknown-variable"))
+                faults.append(
+                    InputError(
+                        f"the text names {reference.name}, which is not declared", hint=hint, code="unknown-variable"
+                    )
+                )
     elif variable.kind == "json":
         faults.append(
-            InputError(f"{variable.name} cannot be unset: below kind json, {{unset: true}} is data", hint="remove the value with `coinjar drop`", code="put")
+            InputError(
+                f"{variable.name} cannot be unset: below kind json, {{unset: true}} is data",
+                hint="remove the value with `coinjar drop`",
+                code="put",
+            )
         )
     return [*faults, *_out_of_place(jar, variable, stages, services)]
 
 
-def _out_of_place(jar: Jar, variable: Variable, stages: Sequence[str], services: Sequence[str]) -> Iterator[CoinJarError]:
+def _out_of_place(
+    jar: Jar, variable: Variable, stages: Sequence[str], services: Sequence[str]
+) -> Iterator[CoinJarError]:
     for service in services:
         if not variable.serves(service):
             hint = f"its services are {', '.join(sorted(variable.services or ()))}"
@@ -217,10 +282,14 @@ def _out_of_place(jar: Jar, variable: Variable, stages: Sequence[str], services:
     for stage in stages:
         if stage != SHARED and not jar.is_here(variable, jar.chain(stage)):
             hint = f"its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them"
-            yield InputError(f"{variable.name} does not exist on {stage}", hint=hint, place=variable.place, code="CJ002")
+            yield InputError(
+                f"{variable.name} does not exist on {stage}", hint=hint, place=variable.place, code="CJ002"
+            )
 
 
-def _outcome(folder: Path, jar: Jar, change: ValueChanges, name: str, stage: str, scope: str, declared: bool, *, mine: bool) -> AssignedValue:
+def _outcome(
+    folder: Path, jar: Jar, change: ValueChanges, name: str, stage: str, scope: str, declared: bool, *, mine: bool
+) -> AssignedValue:
     variable = jar.variables[name]
     is_sealed = variable.secret and not mine
     file = shown_path(coins_file(folder, stage) if is_sealed else layer_path(folder, stage, mine=mine))
@@ -228,9 +297,9 @@ def _outcome(folder: Path, jar: Jar, change: ValueChanges, name: str, stage: str
     beaten: list[str] = []
     if stage != SHARED and not mine:
         resolver = Resolver(jar, stage)
-        here = [jar.plain[stage][one][name] for one in compartments or [scope]]
+        here = [jar.plain[stage][compartment][name] for compartment in compartments or [scope]]
         asked = [scope] if scope != ALL else resolver.services_of(variable)
-        beaten = [one for one in asked if not any(resolver.winner(name, one) is each for each in here)]
+        beaten = [one for one in asked if not any(resolver.winner(name, one) is definition for definition in here)]
     was_plain = change.was_plain.get((stage, name))
     return AssignedValue(name, stage, scope, file, variable.secret, declared, tuple(beaten), compartments, was_plain)
 
@@ -245,7 +314,9 @@ class DroppedValue(NamedTuple):
     is_mine: bool = False
 
 
-def drop(opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, services: Sequence[str], mine: bool) -> list[DroppedValue]:
+def drop(
+    opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, services: Sequence[str], mine: bool
+) -> list[DroppedValue]:
     """Take values out of the layers of these stages. What is not there is not in the answer."""
     with locked(opened.folder):
         jar = opened.load()
@@ -260,7 +331,9 @@ def drop(opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, servic
                 jar.stage(stage)
             own = opened.load([stage], mine=stage).mine if mine else jar.plain
             for name in names:
-                scopes = services or ([ALL, *jar.variables[name].sealed_in(ALL)] if jar.variables[name].secret and not mine else [ALL])
+                scopes = services or (
+                    [ALL, *jar.variables[name].sealed_in(ALL)] if jar.variables[name].secret and not mine else [ALL]
+                )
                 for scope in dict.fromkeys(scopes):
                     if name in own.get(stage, {}).get(scope, {}):
                         change.drop(stage, scope, name, mine=mine)
@@ -277,7 +350,7 @@ def where_set(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]:
     jar = load_declarations(opened.folder)
     found = list(_set_in(opened.folder, names, _old_names(jar, names)))
     for name in names:
-        if not any(one.name == name for one in found):
+        if not any(dropped.name == name for dropped in found):
             jar.variable(name)
     whole = _other_faults(opened, names)
     raise_all([fault for name in names for fault in _still_named(jar if whole is None else whole, name, names)])
@@ -293,12 +366,16 @@ def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]
     with locked(folder):
         gone = where_set(opened, names)
         declared = load_declarations(folder)
-        files = {path: (old, apply(old, shown_path(path), edits)) for path, edits in _removals(folder, declared, gone, names) for old in [read_bytes(path)]}
-        for layer in dict.fromkeys(one.layer for one in gone if one.is_sealed):
+        files = {
+            path: (old, apply(old, shown_path(path), edits))
+            for path, edits in _removals(folder, declared, gone, names)
+            for old in [read_bytes(path)]
+        }
+        for layer in dict.fromkeys(dropped.layer for dropped in gone if dropped.is_sealed):
             path = coins_file(folder, layer)
             old = read_own(path) or b""
             going = {*names, *_old_names(declared, names)}
-            lines = {one.slot: None for one in parse(old, shown_path(path)) if one.name in going}
+            lines = {entry.slot: None for entry in parse(old, shown_path(path)) if entry.name in going}
             files[path] = (old, changed(old, shown_path(path), lines))  # which needs no key
         replace_all(folder, files)
         try:
@@ -314,15 +391,23 @@ def _other_faults(opened: OpenJar, names: Sequence[str]) -> Jar | None:
     try:
         return opened.load()
     except CoinJarError as fault:
-        raise_all([one for one in fault.each() if one.code != "unknown-variable" or one.subject not in names])
+        raise_all([error for error in fault.each() if error.code != "unknown-variable" or error.subject not in names])
         return None
 
 
-def _removals(folder: Path, declared: Jar, gone: Sequence[DroppedValue], names: Sequence[str]) -> Iterator[tuple[Path, list[Edit]]]:
+def _removals(
+    folder: Path, declared: Jar, gone: Sequence[DroppedValue], names: Sequence[str]
+) -> Iterator[tuple[Path, list[Edit]]]:
     """What goes out of which YAML file."""
-    for path in dict.fromkeys(layer_path(folder, one.layer, mine=one.is_mine) for one in gone if not one.is_sealed):
-        mine = [one for one in gone if not one.is_sealed and layer_path(folder, one.layer, mine=one.is_mine) == path]
-        yield path, [Edit((one.scope, one.name), None) for one in mine]
+    for path in dict.fromkeys(
+        layer_path(folder, dropped.layer, mine=dropped.is_mine) for dropped in gone if not dropped.is_sealed
+    ):
+        mine = [
+            dropped
+            for dropped in gone
+            if not dropped.is_sealed and layer_path(folder, dropped.layer, mine=dropped.is_mine) == path
+        ]
+        yield path, [Edit((dropped.scope, dropped.name), None) for dropped in mine]
     if edits := [Edit(("variables", name), None) for name in names if name in declared.variables]:
         yield folder / "jar.yaml", edits
 
@@ -338,28 +423,42 @@ def _set_in(folder: Path, names: Sequence[str], former: Mapping[str, str]) -> It
         compose(data, shown_path(path))  # the same guards as for every file that is read
         root = grow(data.decode().removeprefix("\ufeff"))
         for scope in root.members if root is not None else ():
-            yield from (DroppedValue(one.name, path.stem, scope.name, is_mine=path.parent.name == LOCAL) for one in scope.value.members if one.name in names)
+            yield from (
+                DroppedValue(member.name, path.stem, scope.name, is_mine=path.parent.name == LOCAL)
+                for member in scope.value.members
+                if member.name in names
+            )
     for layer in value_layers(folder):
         path = coins_file(folder, layer)
         if (lines := read_own(path)) is not None:
-            for one in parse(lines, shown_path(path)):
-                if one.name in names or one.name in former:
-                    yield DroppedValue(former.get(one.name, one.name), layer, one.compartment, is_sealed=True)
+            for entry in parse(lines, shown_path(path)):
+                if entry.name in names or entry.name in former:
+                    yield DroppedValue(former.get(entry.name, entry.name), layer, entry.compartment, is_sealed=True)
 
 
 def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarError]:
     """Who else names a variable that is to go."""
     places = [(group.place, f"the set '{group.name}'") for group in jar.together if name in group.members]
-    places += [(one.place, "an accepted finding") for one in jar.accepted if one.variable == name]
-    places += [(one.place, f"the proof {one.name}") for one in jar.proofs.values() if name in one.names()]
+    places += [(accepted.place, "an accepted finding") for accepted in jar.accepted if accepted.variable == name]
+    places += [(proof.place, f"the proof {proof.name}") for proof in jar.proofs.values() if name in proof.names()]
     for variable in jar.variables.values():
         if variable.name in leaving:
             continue
         if any(other == name for other, _ in variable.only_with):
             places.append((variable.place, f"only_with of {variable.name}"))
         written = [variable.default] if variable.default else []
-        written += [values[variable.name] for scopes in jar.plain.values() for values in scopes.values() if variable.name in values]
-        for one in written:
-            if isinstance(one.content, Template) and any(reference.name == name for reference in one.content.references()):
-                places.append((one.place, f"the value of {variable.name}"))
-    return [InputError(f"{what} still names {name}", hint="change that first", place=place, code="still-named") for place, what in places]
+        written += [
+            values[variable.name]
+            for scopes in jar.plain.values()
+            for values in scopes.values()
+            if variable.name in values
+        ]
+        for definition in written:
+            if isinstance(definition.content, Template) and any(
+                reference.name == name for reference in definition.content.references()
+            ):
+                places.append((definition.place, f"the value of {variable.name}"))
+    return [
+        InputError(f"{what} still names {name}", hint="change that first", place=place, code="still-named")
+        for place, what in places
+    ]

@@ -27,7 +27,12 @@ if TYPE_CHECKING:
 
 CODE_RULES = tuple(f"CJ0{number}" for number in range(35, 44))
 _DOCUMENTS = (".yaml", ".yml", ".json")
-_PROGRAMS = tuple(end for one in LANGUAGES if one.module not in ("shell", "containerfile", "yaml_files", "template") for end in one.ends)
+_PROGRAMS = tuple(
+    end
+    for language in LANGUAGES
+    if language.module not in ("shell", "containerfile", "yaml_files", "template")
+    for end in language.ends
+)
 _WRITTEN_OUT = ("port", "host", "url")
 _SHORTEST = 4
 
@@ -52,7 +57,9 @@ class MentionReport(NamedTuple):
 def services_below(jar: Jar, path: Path, base: Path) -> tuple[str, ...]:
     """The services whose code a file is, by its path."""
     relative = os.path.relpath(path, base)
-    return tuple(name for name, one in jar.services.items() if any(_is_below(relative, code) for code in one.code))
+    return tuple(
+        name for name, service in jar.services.items() if any(_is_below(relative, code) for code in service.code)
+    )
 
 
 def _is_below(path: str, code: str) -> bool:
@@ -62,14 +69,29 @@ def _is_below(path: str, code: str) -> bool:
 
 def code_paths(jar: Jar, base: Path) -> list[str]:
     """Where jar.yaml says the code is. Raises InputError for a path that is not there."""
-    named = dict.fromkeys(jar.code.paths if jar.code else (), jar.place) | {path: one.place for one in jar.services.values() for path in one.code}
+    named = dict.fromkeys(jar.code.paths if jar.code else (), jar.place) | {
+        path: service.place for service in jar.services.values() for path in service.code
+    }
     missing = [(path, where) for path, where in named.items() if not (base / path).exists()]
-    raise_all([InputError(f"there is no {path}, which is named as code", hint="correct the path", place=where, code="unreadable") for path, where in missing])
+    raise_all(
+        [
+            InputError(
+                f"there is no {path}, which is named as code", hint="correct the path", place=where, code="unreadable"
+            )
+            for path, where in missing
+        ]
+    )
     return [str(base / path) for path in named]
 
 
 def find(
-    opened: OpenJar | None, jar: Jar | None, paths: Sequence[str], helpers: Sequence[str] = (), *, progress: Progress | None = None, cached: bool = True
+    opened: OpenJar | None,
+    jar: Jar | None,
+    paths: Sequence[str],
+    helpers: Sequence[str] = (),
+    *,
+    progress: Progress | None = None,
+    cached: bool = True,
 ) -> MentionReport:
     """The mentions below the paths. Raises InputError for a path that is not there."""
     base = opened.folder.resolve().parent if opened else Path.cwd()
@@ -79,13 +101,24 @@ def find(
     walk = FileWalk(suffixes, code.without if code else (), [opened.folder] if opened else [], base)
     for path in paths:
         if not Path(path).exists():
-            raise InputError("there is no such file or folder", hint="name files or folders to look through", place=Location(path), code="unreadable")
-    return MentionReport(scan(walk, paths, asked, cache=_cache(opened) if cached else None, progress=progress), jar, base)
+            raise InputError(
+                "there is no such file or folder",
+                hint="name files or folders to look through",
+                place=Location(path),
+                code="unreadable",
+            )
+    return MentionReport(
+        scan(walk, paths, asked, cache=_cache(opened) if cached else None, progress=progress), jar, base
+    )
 
 
 def _template_endings(jar: Jar) -> tuple[str, ...]:
     """What the project's own templates end in, by its destinations."""
-    found = [getattr(one.options.get("suffix"), "value", "") for one in jar.destinations.values() if one.type == "templates"]
+    found = [
+        getattr(destination.options.get("suffix"), "value", "")
+        for destination in jar.destinations.values()
+        if destination.type == "templates"
+    ]
     return tuple(sorted({one for one in found if isinstance(one, str) and one}))
 
 
@@ -104,8 +137,16 @@ def uses(found: MentionReport) -> Iterator[CodeUse]:
             if spot.mention:
                 where = Location(file, spot.line, spot.column)
                 is_code = file.endswith(_PROGRAMS)
-                one = spot.mention
-                yield CodeUse(one.name, where, one.how, found.services_of(seen, spot), one.default, one.way == MISPLACED, is_code)
+                mention = spot.mention
+                yield CodeUse(
+                    mention.name,
+                    where,
+                    mention.how,
+                    found.services_of(seen, spot),
+                    mention.default,
+                    mention.way == MISPLACED,
+                    is_code,
+                )
 
 
 def look_at_code(opened: OpenJar, facts: CheckContext, found: MentionReport | None = None) -> None:
@@ -116,24 +157,31 @@ def look_at_code(opened: OpenJar, facts: CheckContext, found: MentionReport | No
     facts.uses = list(uses(found))
     facts.not_ours = frozenset(SET_BY_EVERYBODY)
     facts.literals = list(_literals(facts, found))
-    facts.told["CJ043"] = [Diagnostic(one.message, one.hint, one.place) for one in unreadable(found) if one.place]
+    facts.told["CJ043"] = [
+        Diagnostic(error.message, error.hint, error.place) for error in unreadable(found) if error.place
+    ]
 
 
 def unreadable(found: MentionReport) -> list[CoinJarError]:
     """Why the mentions of some files are not known, as errors with their places."""
     hint = "correct it, or leave it out (code: {without: [...]} in jar.yaml)"
     return [
-        InputError(f"what it mentions is not known: {one.message}", hint=hint, place=Location(shown_path(Path(one.path)), one.line, one.column), code="unread")
-        for one in found.scanned.unreadable
+        InputError(
+            f"what it mentions is not known: {file.message}",
+            hint=hint,
+            place=Location(shown_path(Path(file.path)), file.line, file.column),
+            code="unread",
+        )
+        for file in found.scanned.unreadable
     ]
 
 
 def _literals(facts: CheckContext, found: MentionReport) -> Iterator[CodeLiteral]:
     """Values of ports and addresses that stand in a file beside a mention of their variable, on another line."""
     texts: dict[str, set[str]] = {}
-    for one, text in facts.texts:
-        if one.variable.kind in _WRITTEN_OUT and not one.variable.secret and len(text) >= _SHORTEST:
-            texts.setdefault(one.variable.name, set()).add(text)
+    for definition, text in facts.texts:
+        if definition.variable.kind in _WRITTEN_OUT and not definition.variable.secret and len(text) >= _SHORTEST:
+            texts.setdefault(definition.variable.name, set()).add(text)
     for seen in found.scanned.files:
         names = {spot.mention.name for spot in seen.spots if spot.mention} & set(texts)
         if not names:
@@ -143,9 +191,18 @@ def _literals(facts: CheckContext, found: MentionReport) -> Iterator[CodeLiteral
             continue  # a manifest has no way to say it by the variable
         mentioned = {spot.line for spot in seen.spots}
         for name in sorted(names):
-            shapes = re.compile("|".join(rf"(?<![\w.-]){re.escape(text)}(?![\w-]|\.\w)" for text in sorted(texts[name], key=len, reverse=True)))
+            shapes = re.compile(
+                "|".join(
+                    rf"(?<![\w.-]){re.escape(text)}(?![\w-]|\.\w)"
+                    for text in sorted(texts[name], key=len, reverse=True)
+                )
+            )
             for number, line in enumerate(lines, 1):
-                if number not in mentioned and not line.lstrip().startswith(("#", "//", "*")) and (at := shapes.search(line)):
+                if (
+                    number not in mentioned
+                    and not line.lstrip().startswith(("#", "//", "*"))
+                    and (at := shapes.search(line))
+                ):
                     yield CodeLiteral(name, at[0], Location(shown_path(Path(seen.path)), number, at.start() + 1))
 
 
@@ -170,7 +227,11 @@ def missing(facts: CheckContext) -> list[UndeclaredVariable]:
         services = {service for use in each for service in use.services}
         limited = services and all(use.services for use in each) and services != set(facts.jar.services)
         variable = Variable(
-            name=VariableName(name), place=facts.jar.place, kind=guessed.kind, secret=guessed.secret, services=frozenset(services) if limited else None
+            name=VariableName(name),
+            place=facts.jar.place,
+            kind=guessed.kind,
+            secret=guessed.secret,
+            services=frozenset(services) if limited else None,
         )
         found.append(UndeclaredVariable(variable, None if guessed.secret else default, [use.place for use in each]))
     return found
@@ -183,8 +244,8 @@ def findings(opened: OpenJar, found: MentionReport) -> tuple[list[Finding], list
     assert found.jar is not None
     facts = CheckContext(found.jar)
     look_at_code(opened, facts, found)
-    each = [one for one in run(facts) if one.rule.code in CODE_RULES]
-    return sorted(each, key=lambda one: (one.spot.place, one.rule.code)), missing(facts)
+    each = [finding for finding in run(facts) if finding.rule.code in CODE_RULES]
+    return sorted(each, key=lambda finding: (finding.spot.place, finding.rule.code)), missing(facts)
 
 
 def suggested(each: Sequence[UndeclaredVariable]) -> str:
@@ -192,18 +253,20 @@ def suggested(each: Sequence[UndeclaredVariable]) -> str:
     from coinjar.documents.writer import ScalarWriter
 
     lines = ["variables:\n"]
-    for one in each:
-        lines.append(f"  # {', '.join(str(place) for place in one.places[:3])}{' …' if len(one.places) > 3 else ''}\n")
-        lines.append(f"  {one.variable.name}: {ScalarWriter().flow(_declaration(one))}\n")
+    for undeclared in each:
+        lines.append(
+            f"  # {', '.join(str(place) for place in undeclared.places[:3])}{' …' if len(undeclared.places) > 3 else ''}\n"
+        )
+        lines.append(f"  {undeclared.variable.name}: {ScalarWriter().flow(_declaration(undeclared))}\n")
     return "".join(lines)
 
 
-def _declaration(one: UndeclaredVariable) -> dict[str, Plain]:
+def _declaration(undeclared: UndeclaredVariable) -> dict[str, Plain]:
     from coinjar.actions.editing.values import declaration
 
-    fields = declaration(one.variable)
-    if one.default is not None:
-        fields["default"] = one.default
+    fields = declaration(undeclared.variable)
+    if undeclared.default is not None:
+        fields["default"] = undeclared.default
     return fields
 
 
@@ -213,4 +276,7 @@ def declare_missing(opened: OpenJar, each: Sequence[UndeclaredVariable]) -> None
     from coinjar.documents.edit import Edit
 
     with locked(opened.folder):
-        edit_file(opened.folder / "jar.yaml", [Edit(("variables", one.variable.name), _declaration(one)) for one in each])
+        edit_file(
+            opened.folder / "jar.yaml",
+            [Edit(("variables", undeclared.variable.name), _declaration(undeclared)) for undeclared in each],
+        )

@@ -47,18 +47,22 @@ def where(jar: Jar | None, text: str) -> Endpoint:
         return Endpoint(text, None, "")
     name, _, stage = text[5:].partition("@")
     if jar is None:
-        raise UsageError("a destination is only known to a jar", hint="work where there is a jar, or name it with --jar", code="no-jar")
+        raise UsageError(
+            "a destination is only known to a jar",
+            hint="work where there is a jar, or name it with --jar",
+            code="no-jar",
+        )
     if stage:
         jar.stage(stage)
     return Endpoint(text, jar.destination(name), stage)
 
 
-def stages_of(jar: Jar, one: Endpoint) -> list[str]:
+def stages_of(jar: Jar, endpoint: Endpoint) -> list[str]:
     """The stages that a destination names; one that only follows such a stage is moved when it is asked for."""
-    assert one.destination
-    if one.stage:
-        return [one.stage]
-    named = one.destination.stages
+    assert endpoint.destination
+    if endpoint.stage:
+        return [endpoint.stage]
+    named = endpoint.destination.stages
     return [stage for stage in jar.stage_names() if named is None or stage in named or jar.stage(stage).name in named]
 
 
@@ -74,20 +78,36 @@ class EndpointReader:
     def read_old(self, old: Endpoint, stages: Sequence[str]) -> list[SourceValue]:
         """Every variable there. Raises ExternalError, InputError, UsageError."""
         if old.destination is not None and is_live(old.destination):
-            return [one for stage in stages for one in self._read_live(old.destination, stage)]
+            return [source_value for stage in stages for source_value in self._read_live(old.destination, stage)]
         found = []
         for stage in stages or [""]:
             text = f"dest:{old.destination.name}@{stage}" if old.destination else old.text
             source = read_source(
-                text, SourceContext(self.jar, self.opened.folder if self.opened else None, stage or None, self.opened.ring if self.opened else None)
+                text,
+                SourceContext(
+                    self.jar,
+                    self.opened.folder if self.opened else None,
+                    stage or None,
+                    self.opened.ring if self.opened else None,
+                ),
             )
             found += [
-                SourceValue(one.name, stage, one.service, one.text, self._is_secret(one.name, one.text or "", given=bool(one.secret)))
-                for one in source.reading.items
-                if one.name not in SET_BY_EVERYBODY and (not stage or one.stage in (None, stage))
+                SourceValue(
+                    item.name,
+                    stage,
+                    item.service,
+                    item.text,
+                    self._is_secret(item.name, item.text or "", given=bool(item.secret)),
+                )
+                for item in source.reading.items
+                if item.name not in SET_BY_EVERYBODY and (not stage or item.stage in (None, stage))
             ]
             found += [SourceValue(name, stage, None, None, secret=True) for name in sorted(source.reading.unread)]
-        return list({(one.name, one.stage, one.service): one for one in found}.values())
+        return list(
+            {
+                (source_value.name, source_value.stage, source_value.service): source_value for source_value in found
+            }.values()
+        )
 
     def _is_secret(self, name: str, text: str, *, given: bool) -> bool:
         from coinjar.core.inference import guess
@@ -126,16 +146,16 @@ class EndpointReader:
     def _read_live(self, destination: Destination, stage: str) -> list[SourceValue]:
         return [
             SourceValue(
-                one.name,
+                live_value.name,
                 stage,
                 target.services[0] if len(target.services) == 1 else None,
-                one.text,
-                self._is_secret(one.name, one.text or "", given=one.secret),
-                one.supplied,
+                live_value.text,
+                self._is_secret(live_value.name, live_value.text or "", given=live_value.secret),
+                live_value.supplied,
             )
             for target, held in self.held(destination, stage)
-            for one in held.values()
-            if not one.wide
+            for live_value in held.values()
+            if not live_value.wide
         ]
 
     # -- the new place
@@ -145,7 +165,11 @@ class EndpointReader:
         if new.destination is None:
             found = _FILE.fullmatch(new.text)
             if not found:
-                raise UsageError(f"{new.text} cannot be written", hint="move to dest:NAME, or to file+DIALECT:PATH", code="unknown-source")
+                raise UsageError(
+                    f"{new.text} cannot be written",
+                    hint="move to dest:NAME, or to file+DIALECT:PATH",
+                    code="unknown-source",
+                )
             dialect = get(found[1])
             return TargetState(new, {}, lambda name, text: _of_dialect(dialect.refusal(name, text), name))
         for stage in stages:
@@ -157,7 +181,10 @@ class EndpointReader:
             if isinstance(made, PlatformDestination):
                 description = made.description
                 return TargetState(
-                    new, held, lambda name, text: _of_platform(list(refusals(description, {name: DesiredValue(name, text)}))), folds=description.folds_case
+                    new,
+                    held,
+                    lambda name, text: _of_platform(list(refusals(description, {name: DesiredValue(name, text)}))),
+                    folds=description.folds_case,
                 )
             return TargetState(new, held, _of_shell)
         held = {}
@@ -175,19 +202,25 @@ class EndpointReader:
             try:
                 reading = make(alone, self._around()).read(stage)
             except CoinJarError as fault:
-                if any(one.code != "not-found" for one in fault.each()):
+                if any(error.code != "not-found" for error in fault.each()):
                     raise
                 continue
-            found |= {(one.service, one.name): one for one in reading.items}
+            found |= {(item.service, item.name): item for item in reading.items}
         return list(found.values())
 
-    def _held_live(self, destination: Destination, stages: Sequence[str]) -> dict[tuple[str, str | None, str], str | None]:
+    def _held_live(
+        self, destination: Destination, stages: Sequence[str]
+    ) -> dict[tuple[str, str | None, str], str | None]:
         """What it holds, by stage, service and name."""
         found: dict[tuple[str, str | None, str], str | None] = {}
         for stage in stages:
             for target, there in self.held(destination, stage):
                 for service in target.services or (None,):
-                    found |= {(stage, service, name): one.text for name, one in there.items() if not one.wide}
+                    found |= {
+                        (stage, service, name): live_value.text
+                        for name, live_value in there.items()
+                        if not live_value.wide
+                    }
         return found
 
 
@@ -207,16 +240,20 @@ class TargetState:
         self.held = held
         self.refusal = refusal
 
-    def takes(self, jar: Jar | None, one: SourceValue) -> str | None:
+    def takes(self, jar: Jar | None, source_value: SourceValue) -> str | None:
         """Why it does not take a variable for a stage and service."""
         destination = self.where.destination
         if destination is None or jar is None:
             return None
-        if one.stage and not is_for(jar, destination, one.stage):
-            return f"{destination.name} is not for {one.stage}"
-        if one.service and one.service in jar.services and one.service not in services_for(destination, jar):
-            return f"{destination.name} is not for {one.service}"
-        if not gets(destination, one.name):
+        if source_value.stage and not is_for(jar, destination, source_value.stage):
+            return f"{destination.name} is not for {source_value.stage}"
+        if (
+            source_value.service
+            and source_value.service in jar.services
+            and source_value.service not in services_for(destination, jar)
+        ):
+            return f"{destination.name} is not for {source_value.service}"
+        if not gets(destination, source_value.name):
             return f"{destination.name} does not take it (variables:, without: in jar.yaml)"
         return None
 

@@ -34,8 +34,15 @@ def explanations(sheet: Sheet, rows: Sequence[Difference], sides: tuple[str, str
     if not forward and not (_of(sides[1]) == _of(sheet.source) and _of(sides[0]) == _of(sheet.target)):
         words = f"{sheet.path} is of a move from {sheet.source} to {sheet.target}"
         raise UsageError(words, hint="compare these two, or name their sheet", code="other-sheet")
-    stages = {text.partition("@")[2] for text in (*sides, sheet.source, sheet.target) if text.startswith("dest:") and "@" in text}
-    asked = [_SheetDifference(row, row.left, row.right) if forward else _SheetDifference(row, row.right, row.left) for row in rows]
+    stages = {
+        text.partition("@")[2]
+        for text in (*sides, sheet.source, sheet.target)
+        if text.startswith("dest:") and "@" in text
+    }
+    asked = [
+        _SheetDifference(row, row.left, row.right) if forward else _SheetDifference(row, row.right, row.left)
+        for row in rows
+    ]
     return _Explainer(sheet, asked, stages, in_jar).all()
 
 
@@ -53,46 +60,81 @@ class _Explainer:
 
     def all(self) -> dict[Key, str]:
         found: dict[Key, str] = {}
-        for one in self.rows:
-            if words := self._words(one):
-                found[one.row.name, one.row.service] = words
+        for sheet_difference in self.rows:
+            if words := self._words(sheet_difference):
+                found[sheet_difference.row.name, sheet_difference.row.service] = words
         return found
 
-    def _words(self, one: _SheetDifference) -> str | None:
-        name = one.row.name
+    def _words(self, sheet_difference: _SheetDifference) -> str | None:
+        name = sheet_difference.row.name
         for line in self.sheet.lines:
-            for stage, service in self._where(line, one.row.service):
-                if line.becomes == line.variable == name and self._explains(line, one, stage, service):
+            for stage, service in self._where(line, sheet_difference.row.service):
+                if line.becomes == line.variable == name and self._explains(line, sheet_difference, stage, service):
                     return f"{line.group.replace('_', ' ')}: {line.why}"
-                if line.group == RENAMED and name == line.variable and one.new.text is None and self._arrived(line, one):
+                if (
+                    line.group == RENAMED
+                    and name == line.variable
+                    and sheet_difference.new.text is None
+                    and self._arrived(line, sheet_difference)
+                ):
                     return f"renamed to {line.becomes}"
-                if line.group == RENAMED and name == line.becomes and one.old.text is None and self._arrived(line, one):
+                if (
+                    line.group == RENAMED
+                    and name == line.becomes
+                    and sheet_difference.old.text is None
+                    and self._arrived(line, sheet_difference)
+                ):
                     return f"renamed from {line.variable}"
-        return self._repointed(one)
+        return self._repointed(sheet_difference)
 
     def _where(self, line: SheetLine, service: str | None) -> list[tuple[str, str | None]]:
         """The places of a line that a row of this service is about."""
         places = [placed(where) for where in line.where]
-        return [(stage, own) for stage, own in places if ((not self.stages or not stage or stage in self.stages) and service in (None, own)) or own is None]
+        return [
+            (stage, own)
+            for stage, own in places
+            if ((not self.stages or not stage or stage in self.stages) and service in (None, own)) or own is None
+        ]
 
-    def _explains(self, line: SheetLine, one: _SheetDifference, stage: str, service: str | None) -> bool:
-        if one.row.verdict == SAME:
+    def _explains(self, line: SheetLine, sheet_difference: _SheetDifference, stage: str, service: str | None) -> bool:
+        if sheet_difference.row.verdict == SAME:
             return True
         if line.group in (REPLACED, GIVEN):
-            return one.new.text is not None and self.in_jar(line.variable, stage, service or one.row.service) == reveal(one.new.text)
+            return sheet_difference.new.text is not None and self.in_jar(
+                line.variable, stage, service or sheet_difference.row.service
+            ) == reveal(sheet_difference.new.text)
         return line.group in (LEFT, SUPPLIED)
 
-    def _arrived(self, line: SheetLine, one: _SheetDifference) -> bool:
+    def _arrived(self, line: SheetLine, sheet_difference: _SheetDifference) -> bool:
         """Whether the value is at the new place under its new name."""
-        old = next((each.old.text for each in self.rows if each.row.name == line.variable and each.row.service in (None, one.row.service)), None)
-        new = next((each.new.text for each in self.rows if each.row.name == line.becomes and each.row.service in (None, one.row.service)), None)
+        old = next(
+            (
+                each.old.text
+                for each in self.rows
+                if each.row.name == line.variable and each.row.service in (None, sheet_difference.row.service)
+            ),
+            None,
+        )
+        new = next(
+            (
+                each.new.text
+                for each in self.rows
+                if each.row.name == line.becomes and each.row.service in (None, sheet_difference.row.service)
+            ),
+            None,
+        )
         return new is not None and (old is None or reveal(old) == reveal(new))
 
-    def _repointed(self, one: _SheetDifference) -> str | None:
-        for each in self.sheet.repointed:
-            pointing = each.pointing
-            if pointing.variable == one.row.name and pointing.becomes and one.old.text and one.new.text:
+    def _repointed(self, sheet_difference: _SheetDifference) -> str | None:
+        for repointed in self.sheet.repointed:
+            pointing = repointed.pointing
+            if (
+                pointing.variable == sheet_difference.row.name
+                and pointing.becomes
+                and sheet_difference.old.text
+                and sheet_difference.new.text
+            ):
                 address = pointing.address
-                if address in reveal(one.old.text) and address not in reveal(one.new.text):
+                if address in reveal(sheet_difference.old.text) and address not in reveal(sheet_difference.new.text):
                     return f"repointed: {pointing.why}"
         return None

@@ -19,19 +19,27 @@ def write_flat(target: str, found: Mapping[str, list[SourceValue]]) -> None:
     """Write each name's one value. Raises InputError for what the dialect cannot carry, a name with several values, a file that holds anything else."""
     dialect, path = file_target(target)
     for name, places in found.items():
-        if len({one.text for one in places}) > 1:
-            words = f"{name} has different values in {', '.join(one.where for one in places)}, and a file holds one"
-            raise InputError(words, hint="move one service and stage at a time (--service, --stage)", place=Location(shown_path(path)), code="services-differ")
+        if len({source_value.text for source_value in places}) > 1:
+            words = f"{name} has different values in {', '.join(source_value.where for source_value in places)}, and a file holds one"
+            raise InputError(
+                words,
+                hint="move one service and stage at a time (--service, --stage)",
+                place=Location(shown_path(path)),
+                code="services-differ",
+            )
     entries = [Entry(name, reveal(places[0].text or ""), secret=places[0].secret) for name, places in found.items()]
     data = render(get(dialect), entries, FileHeader(path.stem, "moved", "all"))
     if path.exists() and read_bytes(path) != data:
         raise InputError(
-            "there is a file already, and it says something else", hint="move it away, or name another", place=Location(shown_path(path)), code="exists"
+            "there is a file already, and it says something else",
+            hint="move it away, or name another",
+            place=Location(shown_path(path)),
+            code="exists",
         )
-    replace_file(path, data, mode=0o600 if any(one.secret for one in entries) else 0o644)
+    replace_file(path, data, mode=0o600 if any(entry.secret for entry in entries) else 0o644)
 
 
 def read_flat(target: str) -> dict[str, str | None]:
     """What the file's own reader makes of it."""
     dialect, path = file_target(target)
-    return {one.name: one.text for one in get(dialect).read(Path(path).read_bytes(), shown_path(path)).items}
+    return {item.name: item.text for item in get(dialect).read(Path(path).read_bytes(), shown_path(path)).items}

@@ -20,7 +20,18 @@ from coinjar.actions.migration.sheet_builder import SheetBuilder
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.delivery import GONE, DeliveryChange
 from coinjar.core.display import Masker
-from coinjar.core.dispositions import CARRIED, GIVEN, GIVES, KEPT, LEFT, RENAMED, REPLACED, SUPPLIED, SourceValue, placed
+from coinjar.core.dispositions import (
+    CARRIED,
+    GIVEN,
+    GIVES,
+    KEPT,
+    LEFT,
+    RENAMED,
+    REPLACED,
+    SUPPLIED,
+    SourceValue,
+    placed,
+)
 from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, raise_all
 from coinjar.core.inference import guess
 from coinjar.core.model import Destination, Jar, Variable
@@ -54,7 +65,11 @@ class _PlaceResult(NamedTuple):
     good: bool = True
 
 
-_THE_SAME, _NOT_THERE, _ANOTHER = _PlaceResult("there, and the same"), _PlaceResult("not there", good=False), _PlaceResult("not the same there", good=False)
+_THE_SAME, _NOT_THERE, _ANOTHER = (
+    _PlaceResult("there, and the same"),
+    _PlaceResult("not there", good=False),
+    _PlaceResult("not the same there", good=False),
+)
 
 
 class Migration:
@@ -75,25 +90,40 @@ class Migration:
         return self.reader.jar
 
     def _places(self, line: SheetLine) -> list[SourceValue]:
-        return [one for one in self.reader.there if one.name == line.variable and one.where in line.where]
+        return [
+            source_value
+            for source_value in self.reader.there
+            if source_value.name == line.variable and source_value.where in line.where
+        ]
 
     # -- looking
 
     def look(self) -> None:
         """See that the sheet is of what is there, and that nothing is left to be given. Raises every fault at once."""
         faults: list[CoinJarError] = []
-        there = {(one.name, one.where) for one in self.reader.there}
-        names = {one.name for one in self.reader.there}
+        there = {(source_value.name, source_value.where) for source_value in self.reader.there}
+        names = {source_value.name for source_value in self.reader.there}
         listed = {(line.variable, where) for line in self.sheet.lines for where in line.where}
         for line in self.sheet.lines:
             if line.variable not in names and not self.sheet.emptied:
                 faults.append(unknown_line(line.variable, names, line.place))
             elif not self.sheet.emptied and line.digest != self.reader.digest(line.variable, line.where):
                 message = f"{line.variable} is another at {self.reader.old.label} than when the sheet was made"
-                faults.append(InputError(message, hint="make the sheet anew: `coinjar migrate FROM TO --out FILE`", place=line.place, code="source-changed"))
+                faults.append(
+                    InputError(
+                        message,
+                        hint="make the sheet anew: `coinjar migrate FROM TO --out FILE`",
+                        place=line.place,
+                        code="source-changed",
+                    )
+                )
         for name, where in sorted(there - listed):
             message = f"{name} of {where} is at {self.reader.old.label}, and on no line of the sheet"
-            faults.append(InputError(message, hint="make the sheet anew, or give it a line", place=self._whole(), code="source-changed"))
+            faults.append(
+                InputError(
+                    message, hint="make the sheet anew, or give it a line", place=self._whole(), code="source-changed"
+                )
+            )
         raise_all(faults)
         raise_all(list(self._not_given()))
 
@@ -109,15 +139,30 @@ class Migration:
                     new = "" if declared else " --declare"
                     put = f"`coinjar put {line.becomes} --stage {stage}{f' --service {service}' if service else ''}{new}`; or "
                     hint = f"{put if self.opened else ''}move the line to left_behind"
-                    yield InputError(f"{line.becomes} of {where} must be given a value", hint=hint, place=line.place, code="to-be-given")
-        for one in self.sheet.repointed:
-            variable = self.reader.jar.variables.get(one.pointing.variable) if self.reader.jar else None
-            if variable is not None and variable.kind == "json" and "${" in one.pointing.becomes:
+                    yield InputError(
+                        f"{line.becomes} of {where} must be given a value",
+                        hint=hint,
+                        place=line.place,
+                        code="to-be-given",
+                    )
+        for repointed in self.sheet.repointed:
+            variable = self.reader.jar.variables.get(repointed.pointing.variable) if self.reader.jar else None
+            if variable is not None and variable.kind == "json" and "${" in repointed.pointing.becomes:
                 message = f"{variable.name} is of kind json, where a reference would be data"
-                yield InputError(message, hint="write the address itself into becomes: of this line", place=one.place, code="to-be-given")
-            if not one.pointing.becomes and not one.pointing.scope.startswith("dest:"):
-                message = f"nobody knows what {one.pointing.variable} is to point to"
-                yield InputError(message, hint="write it into becomes: of this line, or take the line out", place=one.place, code="to-be-given")
+                yield InputError(
+                    message,
+                    hint="write the address itself into becomes: of this line",
+                    place=repointed.place,
+                    code="to-be-given",
+                )
+            if not repointed.pointing.becomes and not repointed.pointing.scope.startswith("dest:"):
+                message = f"nobody knows what {repointed.pointing.variable} is to point to"
+                yield InputError(
+                    message,
+                    hint="write it into becomes: of this line, or take the line out",
+                    place=repointed.place,
+                    code="to-be-given",
+                )
 
     # -- the jar
 
@@ -129,12 +174,20 @@ class Migration:
             self._limits()
             notes = self._values()
         jar = self.opened.load()
-        renames = {line.variable: line.becomes for line in self.sheet.of(RENAMED) if line.variable in jar.variables and line.becomes not in jar.variables}
+        renames = {
+            line.variable: line.becomes
+            for line in self.sheet.of(RENAMED)
+            if line.variable in jar.variables and line.becomes not in jar.variables
+        }
         if renames:
-            asked = rename.RenameOptions(() if self.options.jar_only else self.options.paths, jar_only=self.options.jar_only)
+            asked = rename.RenameOptions(
+                () if self.options.jar_only else self.options.paths, jar_only=self.options.jar_only
+            )
             plan = rename.plan(self.opened, renames, asked)
             rename.carry_out(self.opened, renames, asked, plan)
-            files = [one.path for one in plan.files if self.opened.folder.resolve() not in one.path.resolve().parents]
+            files = [
+                file.path for file in plan.files if self.opened.folder.resolve() not in file.path.resolve().parents
+            ]
             where = ", ".join(["the jar", *map(shown_path, files)])
             notes += [f"{old} is called {new} now, in {where}" for old, new in renames.items()]
         self.reader.jar = self.opened.load()
@@ -154,13 +207,21 @@ class Migration:
         left = [
             line.variable
             for line in self.sheet.of(LEFT)
-            if line.variable in jar.variables and line.variable not in going and any(goal.takes(jar, one) is None for one in self._places(line))
+            if line.variable in jar.variables
+            and line.variable not in going
+            and any(goal.takes(jar, source_value) is None for source_value in self._places(line))
         ]
-        gone = [name for name in [*left, *(name for name, what in refused.items() if what == KEPT)] if gets(destination, name)]
+        gone = [
+            name
+            for name in [*left, *(name for name, what in refused.items() if what == KEPT)]
+            if gets(destination, name)
+        ]
         if gone:
             names: list[Plain] = [*jar.destinations[destination.name].without, *dict.fromkeys(gone)]
             edits.append(Edit(("destinations", destination.name, "without"), names))
-        given = [line.variable for line in self.sheet.of(SUPPLIED)] + [name for name, what in refused.items() if what == GIVES]
+        given = [line.variable for line in self.sheet.of(SUPPLIED)] + [
+            name for name, what in refused.items() if what == GIVES
+        ]
         for name in dict.fromkeys(given):
             variable = jar.variables.get(name)
             if variable is not None and destination.name not in variable.supplied_by:
@@ -172,9 +233,13 @@ class Migration:
         """Names of the jar's own that the new place would get, and keeps or sets by itself."""
         goal = self.reader.ends.new(self.reader.new, [])
         services = services_for(destination, jar)
-        mine = [one for one in jar.variables.values() if gets(destination, one.name) and any(one.serves(each) for each in services)]
-        found = {str(one.name): goal.refusal(one.name, "x") for one in mine}
-        return {name: one.what for name, one in found.items() if one}
+        mine = [
+            variable
+            for variable in jar.variables.values()
+            if gets(destination, variable.name) and any(variable.serves(service) for service in services)
+        ]
+        found = {str(variable.name): goal.refusal(variable.name, "x") for variable in mine}
+        return {name: rejected_value.what for name, rejected_value in found.items() if rejected_value}
 
     def _values(self) -> list[str]:
         """What is carried and the jar does not have: declared, if it must be, and put; what is to be renamed first under the name that it had."""
@@ -185,31 +250,52 @@ class Migration:
         for line in self.sheet.of(CARRIED, RENAMED):
             places = self._places(line)
             name = line.becomes if line.becomes in jar.variables else line.variable
-            for one in [each for each in places if each.text is not None]:
-                text = reveal(one.text or "")
-                if self.reader.in_jar(one, name)[1] == text:
+            for source_value in [each for each in places if each.text is not None]:
+                text = reveal(source_value.text or "")
+                if self.reader.in_jar(source_value, name)[1] == text:
                     continue
                 if name not in jar.variables:
                     if owner := jar.owner_of(name):
                         words = f"{name} is the old name of {owner.name}, and cannot be declared"
-                        raise InputError(words, hint=f"`coinjar rename --finish {name}`, or move its line to another group", place=line.place, code="name")
+                        raise InputError(
+                            words,
+                            hint=f"`coinjar rename --finish {name}`, or move its line to another group",
+                            place=line.place,
+                            code="name",
+                        )
                     declare[name] = self._declared(name, places, text)
-                puts.append((one.stage, str(one.service) if one.service in jar.services else ALL, name, text))
+                puts.append(
+                    (
+                        source_value.stage,
+                        str(source_value.service) if source_value.service in jar.services else ALL,
+                        name,
+                        text,
+                    )
+                )
         after = jar._replace(variables={**jar.variables, **declare})
         change = ValueChanges(self.opened, after)
         for stage, scope, name, text in puts:
             change.put(stage, scope, name, Secret(text) if after.variables[name].secret else text)
         if declare:
-            edit_file(self.opened.folder / "jar.yaml", [Edit(("variables", name), declaration(one)) for name, one in declare.items()])
+            edit_file(
+                self.opened.folder / "jar.yaml",
+                [Edit(("variables", name), declaration(variable)) for name, variable in declare.items()],
+            )
         change.commit()
         return change.notes
 
     def _declared(self, name: str, places: Sequence[SourceValue], text: str) -> Variable:
-        services = {str(one.service) for one in places if one.service in self.jar.services}
+        services = {str(source_value.service) for source_value in places if source_value.service in self.jar.services}
         limited = frozenset(services) if services and services != set(self.jar.services) else None
         guessed = guess(name, text)
-        secret = guessed.secret or any(one.secret for one in places)
-        return Variable(name=VariableName(name), place=self.jar.place, kind="text" if secret else guessed.kind, secret=secret, services=limited)
+        secret = guessed.secret or any(source_value.secret for source_value in places)
+        return Variable(
+            name=VariableName(name),
+            place=self.jar.place,
+            kind="text" if secret else guessed.kind,
+            secret=secret,
+            services=limited,
+        )
 
     # -- the new place
 
@@ -230,19 +316,23 @@ class Migration:
         """A line's places with the texts that go: those that are there, or the jar's."""
         places = self._places(line)
         if line.group in (CARRIED, RENAMED):
-            return [one for one in places if one.text is not None]
-        return [one._replace(text=self.reader.in_jar(one, line.becomes)[1]) for one in places]
+            return [source_value for source_value in places if source_value.text is not None]
+        return [
+            source_value._replace(text=self.reader.in_jar(source_value, line.becomes)[1]) for source_value in places
+        ]
 
     def _stages_there(self) -> list[str]:
         there = {placed(where)[0] for line in self.sheet.of(*GOES, SUPPLIED) for where in line.where}
-        return [one for one in self.sheet.stages if one in there] or sorted(there)
+        return [stage for stage in self.sheet.stages if stage in there] or sorted(there)
 
     def _delivered(self, stage: str, names: Sequence[str], tell: Tell) -> None:
         assert self.opened
         opened = self.opened
 
         async def work() -> list[DeliveryOutcome]:
-            delivery = Delivery(LiveStage(opened, stage, names, Masker(), writes=True), DeliveryOptions(restart=self.options.restart))
+            delivery = Delivery(
+                LiveStage(opened, stage, names, Masker(), writes=True), DeliveryOptions(restart=self.options.restart)
+            )
             try:
                 await delivery.look()
                 return await delivery.carry_out()
@@ -250,7 +340,11 @@ class Migration:
                 await delivery.close()
 
         outcomes = asyncio.run(work())
-        self.failed += [f"{one.label}: {one.fault.words if one.fault.of == one.label else one.fault.message}" for one in outcomes if one.fault]
+        self.failed += [
+            f"{outcome.label}: {outcome.fault.words if outcome.fault.of == outcome.label else outcome.fault.message}"
+            for outcome in outcomes
+            if outcome.fault
+        ]
         tell(stage, outcomes)
 
     def _take_supplied(self, stage: str, name: str) -> None:
@@ -268,7 +362,10 @@ class Migration:
         """A delivery to the new place that is only looked at."""
         assert self.opened
         assert self.reader.new.destination
-        return Delivery(LiveStage(self.opened, stage, [self.reader.new.destination.name], Masker()), DeliveryOptions(restart=self.options.restart))
+        return Delivery(
+            LiveStage(self.opened, stage, [self.reader.new.destination.name], Masker()),
+            DeliveryOptions(restart=self.options.restart),
+        )
 
     def _render(self, name: str) -> None:
         from coinjar.actions.output.render_files import write
@@ -282,10 +379,16 @@ class Migration:
         """Let values that lead to the old place lead to the new one, and deliver them where they go; who was reached."""
         if self.opened is None or not self.sheet.repointed:
             return []
-        besides = [one.name for one in (self.reader.old.destination, self.reader.new.destination) if one]
-        outcomes, reached = repoint(self.opened, self.sheet.repointed, besides, lambda stage, names: self._delivered(stage, names, tell))
+        besides = [
+            destination.name
+            for destination in (self.reader.old.destination, self.reader.new.destination)
+            if destination
+        ]
+        outcomes, reached = repoint(
+            self.opened, self.sheet.repointed, besides, lambda stage, names: self._delivered(stage, names, tell)
+        )
         self.outcomes |= {("repointed", number): words for number, words in outcomes.items()}
-        return [f"{one.service} on {one.stage}: {', '.join(one.destinations)}" for one in reached]
+        return [f"{affected.service} on {affected.stage}: {', '.join(affected.destinations)}" for affected in reached]
 
     # -- verifying
 
@@ -297,16 +400,33 @@ class Migration:
         goal = self.reader.ends.new(self.reader.new, self._stages_there())
         flat = read_flat(self.sheet.target) if self.reader.new.destination is None else None
         for line in self.sheet.lines:
-            came = [self._stands(line, where, goal.held) if flat is None else self._stands_in_file(line, where, flat) for where in line.where]
-            words = [one.words for one in came]
-            told = "; ".join(f"{where}: {each}" for where, each in zip(line.where, words, strict=True)) if len(set(words)) > 1 else words[0]
+            came = [
+                self._stands(line, where, goal.held) if flat is None else self._stands_in_file(line, where, flat)
+                for where in line.where
+            ]
+            words = [place_result.words for place_result in came]
+            told = (
+                "; ".join(f"{where}: {each}" for where, each in zip(line.where, words, strict=True))
+                if len(set(words)) > 1
+                else words[0]
+            )
             self.outcomes[line.group, line.number] = told
-            self.failed += [f"{line.becomes} of {where}: {one.words}" for where, one in zip(line.where, came, strict=True) if not one.good]
+            self.failed += [
+                f"{line.becomes} of {where}: {place_result.words}"
+                for where, place_result in zip(line.where, came, strict=True)
+                if not place_result.good
+            ]
 
-    def _stands(self, line: SheetLine, where: str, held: Mapping[tuple[str, str | None, str], str | None]) -> _PlaceResult:
+    def _stands(
+        self, line: SheetLine, where: str, held: Mapping[tuple[str, str | None, str], str | None]
+    ) -> _PlaceResult:
         """How a line came out in one place, for every service there that it is about."""
         stage, service = placed(where)
-        keys = [key for key in held if key[0] == stage and key[2] == line.becomes and (service is None or key[1] in (None, service))]
+        keys = [
+            key
+            for key in held
+            if key[0] == stage and key[2] == line.becomes and (service is None or key[1] in (None, service))
+        ]
         if line.group == LEFT:
             return _PlaceResult("left behind; it was there already" if keys else "left behind")
         if line.group == SUPPLIED:
@@ -323,7 +443,7 @@ class Migration:
         """The same, where the new place is a file."""
         if line.group in (LEFT, SUPPLIED):
             return _PlaceResult("left behind")
-        text = next((one.text for one in self._going(line) if one.where == where), None)
+        text = next((source_value.text for source_value in self._going(line) if source_value.where == where), None)
         if line.becomes not in flat:
             return _NOT_THERE
         return _THE_SAME if text is not None and flat[line.becomes] == reveal(text) else _ANOTHER
@@ -351,8 +471,13 @@ class Migration:
         if not keys:
             return []
         with locked(self.opened.folder):
-            edit_file(self.opened.folder / "jar.yaml", [Edit(("destinations", old.name, "moved_to", key), new.name) for key in keys])
-        return [f"{old.name} has moved_to: {new.name} for {', '.join(keys)} in jar.yaml: there it is read, and not delivered to any more"]
+            edit_file(
+                self.opened.folder / "jar.yaml",
+                [Edit(("destinations", old.name, "moved_to", key), new.name) for key in keys],
+            )
+        return [
+            f"{old.name} has moved_to: {new.name} for {', '.join(keys)} in jar.yaml: there it is read, and not delivered to any more"
+        ]
 
     def _empty(self) -> list[str]:
         """Take everything away there that the sheet has a line for and that is not the platform's own. Raises ExternalError."""
@@ -370,16 +495,22 @@ class Migration:
                     await target.identity()
                     held = await target.read()
                     away = [
-                        DeliveryChange(each.name, GONE, each.text, None, each.secret, each)
-                        for each in held.values()
-                        if each.name in names and not each.supplied and not each.wide
+                        DeliveryChange(live_value.name, GONE, live_value.text, None, live_value.secret, live_value)
+                        for live_value in held.values()
+                        if live_value.name in names and not live_value.supplied and not live_value.wide
                     ]
                     if away:
                         await target.write(away)
-                    left = [each for each in (await target.read()).values() if each.name in {one.name for one in away} and not each.wide]
+                    left = [
+                        live_value
+                        for live_value in (await target.read()).values()
+                        if live_value.name in {change.name for change in away} and not live_value.wide
+                    ]
                     if left:
-                        words = f"it did not let go of {', '.join(each.name for each in left)}"
-                        raise ExternalError(words, hint="run this again", place=target.origin, code="read-back", of=target.label)
+                        words = f"it did not let go of {', '.join(live_value.name for live_value in left)}"
+                        raise ExternalError(
+                            words, hint="run this again", place=target.origin, code="read-back", of=target.label
+                        )
                     gone += len(away)
                 finally:
                     await target.close()

@@ -34,66 +34,90 @@ def repoint(
     opened: OpenJar, lines: Sequence[RepointedValue], besides: Sequence[str], deliver: Callable[[str, list[str]], None]
 ) -> tuple[dict[int, str], list[AffectedService]]:
     """Rewrite the values in the jar, then deliver them; what became of each line, by number, and who was reached. `besides` are the two ends themselves."""
-    ours = [one for one in lines if not one.pointing.scope.startswith("dest:")]
+    ours = [repointed for repointed in lines if not repointed.pointing.scope.startswith("dest:")]
     with locked(opened.folder):
         jar = opened.load()
         change = ValueChanges(opened, jar)
-        for one in ours:
-            _rewrite(jar, change, one.pointing)
+        for repointed in ours:
+            _rewrite(jar, change, repointed.pointing)
         change.commit()
         if change.declarations:
             edit_file(opened.folder / "jar.yaml", change.declarations)
             change.declarations.clear()
-    reached = list(_reached(opened, opened.load(), [one.pointing for one in ours], besides))
-    for each in reached:
-        deliver(each.stage, each.destinations)
-    outcomes = {one.number: f"now {one.pointing.becomes}" if one in ours else LEFT_TO_YOU for one in lines}
+    reached = list(_reached(opened, opened.load(), [repointed.pointing for repointed in ours], besides))
+    for affected in reached:
+        deliver(affected.stage, affected.destinations)
+    outcomes = {
+        repointed.number: f"now {repointed.pointing.becomes}" if repointed in ours else LEFT_TO_YOU
+        for repointed in lines
+    }
     return outcomes, reached
 
 
-def _rewrite(jar: Jar, change: ValueChanges, one: InboundReference) -> None:
+def _rewrite(jar: Jar, change: ValueChanges, reference: InboundReference) -> None:
     """One value; nothing, if an earlier run has done it."""
-    variable = jar.variables[one.variable]
-    written = variable.default if one.stage == "default" else jar.plain.get(one.stage, {}).get(one.scope, {}).get(one.variable)
+    variable = jar.variables[reference.variable]
+    written = (
+        variable.default
+        if reference.stage == "default"
+        else jar.plain.get(reference.stage, {}).get(reference.scope, {}).get(reference.variable)
+    )
     content = written.content if written else None
-    source = content.source if isinstance(content, Template) else reveal(content).replace("$", "$$") if isinstance(content, str) else ""
-    if one.address not in source:
+    source = (
+        content.source
+        if isinstance(content, Template)
+        else reveal(content).replace("$", "$$")
+        if isinstance(content, str)
+        else ""
+    )
+    if reference.address not in source:
         return
-    new = source.replace(one.address, one.becomes)
+    new = source.replace(reference.address, reference.becomes)
     made = parse_template(new) if "${" in new else new.replace("$$", "$")
-    if one.stage == "default":
-        change.declarations.append(Edit(("variables", one.variable, "default"), {"text": new} if isinstance(made, Template) else made))
+    if reference.stage == "default":
+        change.declarations.append(
+            Edit(("variables", reference.variable, "default"), {"text": new} if isinstance(made, Template) else made)
+        )
     else:
-        change.put(one.stage, one.scope, one.variable, Secret(made) if isinstance(made, str) and variable.secret else made)
+        change.put(
+            reference.stage,
+            reference.scope,
+            reference.variable,
+            Secret(made) if isinstance(made, str) and variable.secret else made,
+        )
 
 
-def _reached(opened: OpenJar, jar: Jar, pointings: Sequence[InboundReference], besides: Sequence[str]) -> Iterator[AffectedService]:
+def _reached(
+    opened: OpenJar, jar: Jar, pointings: Sequence[InboundReference], besides: Sequence[str]
+) -> Iterator[AffectedService]:
     touched: dict[str, dict[str, set[str]]] = {}
-    for one in pointings:
-        services = jar.serving(jar.variables[one.variable]) if one.scope == ALL else [one.scope]
-        for stage in [each for each in jar.stage_names() if one.stage in ("default", SHARED, *jar.chain(each))]:
+    for reference in pointings:
+        services = jar.serving(jar.variables[reference.variable]) if reference.scope == ALL else [reference.scope]
+        for stage in [name for name in jar.stage_names() if reference.stage in ("default", SHARED, *jar.chain(name))]:
             for service in services:
-                touched.setdefault(stage, {}).setdefault(service, set()).add(one.variable)
+                touched.setdefault(stage, {}).setdefault(service, set()).add(reference.variable)
     for stage, by_service in touched.items():
-        own = any(one.stage == stage for one in pointings)
+        own = any(reference.stage == stage for reference in pointings)
         for service in order_of(opened, jar, stage, sorted(by_service)):
             where = [
-                one.name
-                for one in jar.destinations.values()
-                if one.name not in besides and _holds(jar, one, stage, service, by_service[service]) and (own or _was_delivered(one, stage))
+                destination.name
+                for destination in jar.destinations.values()
+                if destination.name not in besides
+                and _holds(jar, destination, stage, service, by_service[service])
+                and (own or _was_delivered(destination, stage))
             ]
             if where:
                 yield AffectedService(stage, service, where)
 
 
-def _holds(jar: Jar, one: Destination, stage: str, service: str, names: set[str]) -> bool:
-    there = staying(jar, one, stage) if is_live(one) and is_for(jar, one, stage) else None
+def _holds(jar: Jar, destination: Destination, stage: str, service: str, names: set[str]) -> bool:
+    there = staying(jar, destination, stage) if is_live(destination) and is_for(jar, destination, stage) else None
     return there is not None and service in services_for(there, jar) and any(gets(there, name) for name in names)
 
 
-def _was_delivered(one: Destination, stage: str) -> bool:
+def _was_delivered(destination: Destination, stage: str) -> bool:
     """Whether jar.yaml knows whose it is on a stage: a stage that only follows may have no place there at all."""
-    account = one.options.get("account")
+    account = destination.options.get("account")
     return account is not None and any(key.value.partition("/")[0] == stage for key, _ in account.value)
 
 
@@ -105,5 +129,9 @@ def order_of(opened: OpenJar, jar: Jar, stage: str, services: Sequence[str]) -> 
         for variable in jar.variables.values():
             written = resolver.winner(variable.name, service) if variable.serves(service) else None
             if written is not None and isinstance(written.content, Template):
-                needs.setdefault(service, set()).update(one.service for one in written.content.references() if one.service and one.service != service)
+                needs.setdefault(service, set()).update(
+                    reference.service
+                    for reference in written.content.references()
+                    if reference.service and reference.service != service
+                )
     return in_order(services, needs)

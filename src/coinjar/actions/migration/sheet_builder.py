@@ -42,7 +42,13 @@ class SheetBuilder:
     """Reads what a migration needs to know."""
 
     def __init__(
-        self, opened: OpenJar | None, source: str, target: str, stages: Sequence[str] = (), paths: Sequence[str] = (), service: str | None = None
+        self,
+        opened: OpenJar | None,
+        source: str,
+        target: str,
+        stages: Sequence[str] = (),
+        paths: Sequence[str] = (),
+        service: str | None = None,
     ) -> None:
         self.opened = opened
         self.jar = opened.load() if opened else None
@@ -56,7 +62,11 @@ class SheetBuilder:
         if self.jar and service:
             self.jar.service(service)
         there = self.ends.read_old(self.old, self.stages)
-        self.there = [one._replace(service=one.service or service) for one in there if service is None or one.service in (None, service)]
+        self.there = [
+            source_value._replace(service=source_value.service or service)
+            for source_value in there
+            if service is None or source_value.service in (None, service)
+        ]
 
     def _stages(self, asked: Sequence[str]) -> list[str]:
         if self.jar is None or (self.old.destination is None and self.new.destination is None):
@@ -68,15 +78,19 @@ class SheetBuilder:
                 raise UsageError(f"which stage is {self.old.text}?", hint="add --stage STAGE", code="which-stage")
             return list(asked)
         own = stages_of(self.jar, self.old)
-        if self.new.destination and (lost := [one for one in own if not is_for(self.jar, self.new.destination, one)]) and not asked:
+        if (
+            self.new.destination
+            and (lost := [one for one in own if not is_for(self.jar, self.new.destination, one)])
+            and not asked
+        ):
             self.notes.append(f"{self.new.label} is not for {', '.join(lost)}: what is there is left behind")
         return list(asked) or own
 
     def sheet(self) -> DraftSheet:
         """The whole of it. Raises ExternalError, InputError, UsageError."""
-        goal = self.ends.new(self.new, [one for one in self.stages if self._new_has(one)])
+        goal = self.ends.new(self.new, [stage for stage in self.stages if self._new_has(stage)])
         made = entries(self.there, self._facts(goal))
-        digests = {(one.variable, one.where): self.digest(one.variable, one.where) for one in made}
+        digests = {(entry.variable, entry.where): self.digest(entry.variable, entry.where) for entry in made}
         pointings = list(self._pointings()) if self.jar and self.old.destination else []
         return DraftSheet(self.old, self.new, self.stages, made, digests, pointings, self.notes)
 
@@ -87,9 +101,13 @@ class SheetBuilder:
         mentioned = self._mentioned()
         known = list(self.jar.variables) if self.jar else []
 
-        def held(one: SourceValue, name: str) -> str | None:
+        def held(source_value: SourceValue, name: str) -> str | None:
             found = [
-                text for key, text in goal.held.items() if key[0] == one.stage and key[2] == name and (one.service is None or key[1] in (None, one.service))
+                text
+                for key, text in goal.held.items()
+                if key[0] == source_value.stage
+                and key[2] == name
+                and (source_value.service is None or key[1] in (None, source_value.service))
             ]
             return reveal(found[0]) if found and found[0] is not None else None
 
@@ -97,7 +115,7 @@ class SheetBuilder:
             self.old.label,
             self.new.label,
             goal.refusal,
-            lambda one: goal.takes(self.jar, one),
+            lambda source_value: goal.takes(self.jar, source_value),
             self.in_jar,
             held,
             mentioned,
@@ -107,16 +125,20 @@ class SheetBuilder:
             lambda name: owner.name if self.jar and (owner := self.jar.owner_of(name)) else None,
         )
 
-    def in_jar(self, one: SourceValue, name: str | None = None) -> tuple[bool, str | None]:
+    def in_jar(self, source_value: SourceValue, name: str | None = None) -> tuple[bool, str | None]:
         """Whether the jar declares a variable, and what it says there."""
-        name = name or one.name
-        if self.jar is None or self.opened is None or name not in self.jar.variables or not one.stage:
+        name = name or source_value.name
+        if self.jar is None or self.opened is None or name not in self.jar.variables or not source_value.stage:
             return bool(self.jar and name in self.jar.variables), None
         variable = self.jar.variables[name]
-        service = one.service if one.service in self.jar.services else next(iter(self.jar.serving(variable)), None)
+        service = (
+            source_value.service
+            if source_value.service in self.jar.services
+            else next(iter(self.jar.serving(variable)), None)
+        )
         if service is None or not variable.serves(service):
             return True, None
-        return True, self.opened.resolver(one.stage, jar=self.jar).value(name, service).revealed
+        return True, self.opened.resolver(source_value.stage, jar=self.jar).value(name, service).revealed
 
     def _mentioned(self) -> dict[str, list[str]] | None:
         from coinjar.actions.mentions.search import code_paths, find, uses
@@ -137,16 +159,18 @@ class SheetBuilder:
     def digest(self, variable: str, places: Sequence[str]) -> str:
         """Shows whether the values of a line have changed since, to whoever has the key, and nothing else."""
         texts = [
-            f"{one.where}\0{'' if one.text is None else reveal(one.text)}\0{one.text is None}"
-            for one in self.there
-            if one.name == variable and one.where in places
+            f"{source_value.where}\0{'' if source_value.text is None else reveal(source_value.text)}\0{source_value.text is None}"
+            for source_value in self.there
+            if source_value.name == variable and source_value.where in places
         ]
         message = "\0".join(["coinjar move 1", self.old.text, variable, *sorted(texts)])
         return hmac.digest(self._key(), message.encode("utf-8", "surrogatepass"), "sha256").hex()[:16]
 
     def _key(self) -> bytes:
         if self.opened and self.jar and self.stages:
-            return RenderContext(self.jar, self.opened.folder, Masker(), self.opened.ring, writes=True).naming_key(self.stages[0])
+            return RenderContext(self.jar, self.opened.folder, Masker(), self.opened.ring, writes=True).naming_key(
+                self.stages[0]
+            )
         home = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
         path = Path(home, "coinjar", "move.key")
         if not path.exists():
@@ -157,57 +181,90 @@ class SheetBuilder:
 
     def addresses(self) -> list[SourceValue]:
         """The addresses that the old place gave."""
-        return [one for one in self.there if one.supplied and one.text and "://" in reveal(one.text)]
+        return [
+            source_value
+            for source_value in self.there
+            if source_value.supplied and source_value.text and "://" in reveal(source_value.text)
+        ]
 
     def _pointings(self) -> Iterator[InboundReference]:
         assert self.jar
         facts = CheckContext(self.jar)
-        for one in self.addresses():
-            address = reveal(one.text or "").rstrip("/")
+        for source_value in self.addresses():
+            address = reveal(source_value.text or "").rstrip("/")
             for found in facts.written:
                 content = found.written.content
-                source = content.source if isinstance(content, Template) else reveal(content) if isinstance(content, str) else ""
-                if address not in source or (found.variable.name == one.name and found.scope in (one.service, ALL)):
+                source = (
+                    content.source
+                    if isinstance(content, Template)
+                    else reveal(content)
+                    if isinstance(content, str)
+                    else ""
+                )
+                if address not in source or (
+                    found.variable.name == source_value.name and found.scope in (source_value.service, ALL)
+                ):
                     continue
-                if one.secret:  # an address with a password in it stands on no sheet
-                    self.notes.append(f"{found.variable.name} ({found.layer}/{found.scope}) contains {one.name} of {self.old.label}, a secret: put it anew")
+                if source_value.secret:  # an address with a password in it stands on no sheet
+                    self.notes.append(
+                        f"{found.variable.name} ({found.layer}/{found.scope}) contains {source_value.name} of {self.old.label}, a secret: put it anew"
+                    )
                 else:
-                    yield self._pointing(one, found.variable.name, found.layer, found.scope, address, source)
-            if not one.secret:
-                yield from self._elsewhere(one, address)
+                    yield self._pointing(source_value, found.variable.name, found.layer, found.scope, address, source)
+            if not source_value.secret:
+                yield from self._elsewhere(source_value, address)
                 self._in_files(address)
 
-    def _pointing(self, one: SourceValue, name: str, layer: str, scope: str, address: str, source: str) -> InboundReference:
+    def _pointing(
+        self, source_value: SourceValue, name: str, layer: str, scope: str, address: str, source: str
+    ) -> InboundReference:
         assert self.jar
-        variable = self.jar.variables.get(one.name)
-        gives = variable is not None and one.service is not None and self.new.destination is not None and layer in self.stages
+        variable = self.jar.variables.get(source_value.name)
+        gives = (
+            variable is not None
+            and source_value.service is not None
+            and self.new.destination is not None
+            and layer in self.stages
+        )
         gives = gives and self.jar.variables[name].kind != "json"  # there a reference would be data
-        whole = reveal(one.text or "")
-        becomes = f"${{{one.name}@of:{one.service}}}" if gives and whole in source else ""
-        why = f"leads to {one.service or one.where} at {self.old.label}"
+        whole = reveal(source_value.text or "")
+        becomes = f"${{{source_value.name}@of:{source_value.service}}}" if gives and whole in source else ""
+        why = f"leads to {source_value.service or source_value.where} at {self.old.label}"
         if not becomes:
             why += "; say what is to stand there instead"
         return InboundReference(name, layer, scope, whole if whole in source else address, becomes, why)
 
-    def _elsewhere(self, one: SourceValue, address: str) -> Iterator[InboundReference]:
+    def _elsewhere(self, source_value: SourceValue, address: str) -> Iterator[InboundReference]:
         """Values on other live destinations that the jar does not know."""
         assert self.jar
         for destination in self.jar.destinations.values():
             ours = (self.old.destination and destination.name == self.old.destination.name) or (
                 self.new.destination and destination.name == self.new.destination.name
             )
-            if ours or not is_live(destination) or destination.moved(one.stage) or one.stage not in stages_of(self.jar, Endpoint("", destination, "")):
+            if (
+                ours
+                or not is_live(destination)
+                or destination.moved(source_value.stage)
+                or source_value.stage not in stages_of(self.jar, Endpoint("", destination, ""))
+            ):
                 continue
             try:
-                held = self.ends.held(destination, one.stage)
+                held = self.ends.held(destination, source_value.stage)
             except CoinJarError as fault:
                 self.notes.append(f"{destination.name} could not be looked at for addresses: {fault.message}")
                 continue
             for target, there in held:
-                for each in there.values():
-                    if each.text and address in reveal(each.text) and not each.supplied and each.name not in self.jar.variables:
-                        why = f"{target.label} holds it, and the jar does not know it: change it there, or adopt dest:{destination.name}@{one.stage}"
-                        yield InboundReference(each.name, one.stage, f"dest:{destination.name}", address, "", why)
+                for live_value in there.values():
+                    if (
+                        live_value.text
+                        and address in reveal(live_value.text)
+                        and not live_value.supplied
+                        and live_value.name not in self.jar.variables
+                    ):
+                        why = f"{target.label} holds it, and the jar does not know it: change it there, or adopt dest:{destination.name}@{source_value.stage}"
+                        yield InboundReference(
+                            live_value.name, source_value.stage, f"dest:{destination.name}", address, "", why
+                        )
 
     def _in_files(self, address: str) -> None:
         """Files of the code that hold the address: they are told, not changed."""
@@ -217,8 +274,10 @@ class SheetBuilder:
         assert self.opened
         base = self.opened.folder.resolve().parent
         paths = self.paths or (code_paths(self.jar, base) if has_code(self.jar) else [])
-        for one in FileWalk(skipped=[self.opened.folder]).files(paths):
-            lines = Path(one.path).read_bytes().split(b"\n")
+        for candidate in FileWalk(skipped=[self.opened.folder]).files(paths):
+            lines = Path(candidate.path).read_bytes().split(b"\n")
             for number, line in enumerate(lines, 1):
                 if address.encode() in line:
-                    self.notes.append(f"{shown_path(Path(one.path))}:{number} holds an address of {self.old.label}: change it by hand")
+                    self.notes.append(
+                        f"{shown_path(Path(candidate.path))}:{number} holds an address of {self.old.label}: change it by hand"
+                    )

@@ -39,9 +39,15 @@ def environment(resolution: Resolution, inherited: Mapping[str, str], *, bare: b
     for name, seen in resolution.items():
         if seen.text is not None and (why := not_for_environments(seen.text)):
             place = seen.written.place if seen.written else None
-            faults.append(InputError(f"no environment can carry {name}: {why}", hint="change the value", place=place, code="cannot-carry"))
+            faults.append(
+                InputError(
+                    f"no environment can carry {name}: {why}", hint="change the value", place=place, code="cannot-carry"
+                )
+            )
     raise_all(faults)
-    kept = {name: text for name, text in inherited.items() if not name.startswith(OWN_PREFIX) and (not bare or name in BARE)}
+    kept = {
+        name: text for name, text in inherited.items() if not name.startswith(OWN_PREFIX) and (not bare or name in BARE)
+    }
     for name in resolution.unset():
         kept.pop(name, None)
     return kept | resolution.environment()
@@ -58,7 +64,11 @@ def become(argv: Sequence[str], env: Mapping[str, str]) -> NoReturn:
 def start_first(argv: Sequence[str], env: Mapping[str, str], start: Callable[[str], _Started]) -> _Started:
     """Start the first of the places along the PATH of `env` where the program can be. Raises ProgramStartError."""
     program = argv[0]
-    candidates = [program] if "/" in program else [f"{folder or '.'}/{program}" for folder in env.get("PATH", os.defpath).split(":")]
+    candidates = (
+        [program]
+        if "/" in program
+        else [f"{folder or '.'}/{program}" for folder in env.get("PATH", os.defpath).split(":")]
+    )
     worst: OSError | None = None
     for path in candidates if program else []:
         try:
@@ -68,7 +78,9 @@ def start_first(argv: Sequence[str], env: Mapping[str, str], start: Callable[[st
                 worst = worst or fault
     if worst is None:
         where = "there is no such file" if "/" in program else "it is not on the PATH that it gets"
-        raise ProgramStartError(f"cannot start {program!r}: {where}", "look at its name, and at PATH (with --bare too)", 127)
+        raise ProgramStartError(
+            f"cannot start {program!r}: {where}", "look at its name, and at PATH (with --bare too)", 127
+        )
     hint = "look at its permissions, and at the first line of a script"
     if worst.errno == errno.E2BIG:
         hint = "the kernel takes 128 KiB for one variable and about 2 MiB for all: hand a large value over in a file"

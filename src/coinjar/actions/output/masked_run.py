@@ -14,7 +14,17 @@ from coinjar.core.masking import SHORTEST, StreamMasker
 from coinjar.core.secret import reveal
 
 _PIECE = 1 << 16
-_PASSED_ON = (signal.SIGTERM, signal.SIGINT, signal.SIGHUP, signal.SIGQUIT, signal.SIGUSR1, signal.SIGUSR2, signal.SIGWINCH, signal.SIGCONT, signal.SIGALRM)
+_PASSED_ON = (
+    signal.SIGTERM,
+    signal.SIGINT,
+    signal.SIGHUP,
+    signal.SIGQUIT,
+    signal.SIGUSR1,
+    signal.SIGUSR2,
+    signal.SIGWINCH,
+    signal.SIGCONT,
+    signal.SIGALRM,
+)
 _FROM_KERNEL = 0x80
 """si_code of a signal that the terminal sent (sigaction(2), SI_KERNEL): it went to the whole group, so the child has it already."""
 
@@ -40,11 +50,20 @@ def run_masked(argv: Sequence[str], env: Mapping[str, str], secrets: Mapping[str
     actions = [(os.POSIX_SPAWN_DUP2, writing, number) for number, _, writing in pipes]
     restored = [number for number, action in signals_at_start().items() if action is signal.SIG_DFL]
     try:
-        child = start_first(argv, env, lambda path: os.posix_spawn(path, list(argv), env, file_actions=actions, setsigmask=before, setsigdef=restored))
+        child = start_first(
+            argv,
+            env,
+            lambda path: os.posix_spawn(
+                path, list(argv), env, file_actions=actions, setsigmask=before, setsigdef=restored
+            ),
+        )
     finally:
         for _, _, writing in pipes:
             os.close(writing)
-    pumps = [threading.Thread(target=_pump, args=(reading, number, StreamMasker(secrets)), daemon=True) for number, reading, _ in pipes]
+    pumps = [
+        threading.Thread(target=_pump, args=(reading, number, StreamMasker(secrets)), daemon=True)
+        for number, reading, _ in pipes
+    ]
     for pump in pumps:
         pump.start()
     status = _wait(child, awaited)

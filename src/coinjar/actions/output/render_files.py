@@ -45,7 +45,7 @@ class RenderPlan(NamedTuple):
 
     @property
     def out_of_date(self) -> list[RenderedFile]:
-        return [one for one in self.files if one.state != SAME]
+        return [file for file in self.files if file.state != SAME]
 
 
 def plan(
@@ -73,10 +73,10 @@ def plan(
             made = make(destination, around)
             outputs = made.outputs(StageView(resolvers[stage], destination))
         except CoinJarError as fault:
-            for one in fault.each():
-                if one.code == "cannot-carry":  # of several destinations only one may be unable to
-                    one.message = f"{destination.name} on {stage}: {one.message}"
-                faults.append(one)
+            for error in fault.each():
+                if error.code == "cannot-carry":  # of several destinations only one may be unable to
+                    error.message = f"{destination.name} on {stage}: {error.message}"
+                faults.append(error)
             continue
         notices += made.notices
         faults += overwritten(opened, around, destination, stage, outputs) if not made.names_stage else []
@@ -85,25 +85,36 @@ def plan(
             if other is not None and not output.merges and other.output.data != output.data:
                 faults.append(_collision(other, destination, stage, output))
             files[output.path] = RenderedFile(destination.name, stage, output, state_of(output))
-    raise_all(list({str(one): one for one in faults}.values()))
+    raise_all(list({str(error): error for error in faults}.values()))
     notices += secrets_in_the_open(list(files.values()))
     return RenderPlan(list(files.values()), list(dict.fromkeys(notices)))
 
 
-def overwritten(opened: OpenJar, around: RenderContext, destination: Destination, stage: str, outputs: Sequence[Output]) -> list[CoinJarError]:
+def overwritten(
+    opened: OpenJar, around: RenderContext, destination: Destination, stage: str, outputs: Sequence[Output]
+) -> list[CoinJarError]:
     """Why the files of a stage cannot be: those of another stage have the same paths and another content, and the two would overwrite each other.
 
     Another stage whose files cannot be worked out here is not compared.
     """
     own = {output.path: output.data for output in outputs if not output.merges}
     jar = around.jar
-    for other in [one for one in jar.stage_names() if one != stage and is_named(jar, destination, one)] if own else ():
+    for other in (
+        [name for name in jar.stage_names() if name != stage and is_named(jar, destination, name)] if own else ()
+    ):
         alone = RenderContext(opened.load(), opened.folder, around.masker, opened.ring)
         try:
             there = make(destination, alone).outputs(StageView(opened.resolver(other, jar=alone.jar), destination))
         except CoinJarError:
             continue
-        path = next((one.path for one in there if one.path in own and not one.merges and own[one.path] != one.data), None)
+        path = next(
+            (
+                output.path
+                for output in there
+                if output.path in own and not output.merges and own[output.path] != output.data
+            ),
+            None,
+        )
         if path is not None:
             words = f"{destination.name} writes {shown_path(path)} for {stage} and for {other}, which would overwrite each other"
             hint = f"put {{stage}} into the path, or limit the destination (stages: [{stage}])"
@@ -113,8 +124,14 @@ def overwritten(opened: OpenJar, around: RenderContext, destination: Destination
 
 def _collision(other: RenderedFile, destination: Destination, stage: str, output: Output) -> InputError:
     whose = f"{other.destination} on {other.stage} and {destination.name} on {stage}"
-    hint = "put {stage} or {service} into the path" if other.destination == destination.name else "give each a path of its own"
-    return InputError(f"{whose} would both write {shown_path(output.path)}", hint=hint, place=destination.place, code="collision")
+    hint = (
+        "put {stage} or {service} into the path"
+        if other.destination == destination.name
+        else "give each a path of its own"
+    )
+    return InputError(
+        f"{whose} would both write {shown_path(output.path)}", hint=hint, place=destination.place, code="collision"
+    )
 
 
 def state_of(output: Output) -> str:
@@ -123,42 +140,68 @@ def state_of(output: Output) -> str:
         return NEW
     mode = stat.S_IMODE(output.path.stat().st_mode)
     wide = output.secret and mode & 0o077
-    return SAME if read_bytes(output.path) == output.data and not wide and (not output.program or mode & 0o100) else CHANGED
+    return (
+        SAME
+        if read_bytes(output.path) == output.data and not wide and (not output.program or mode & 0o100)
+        else CHANGED
+    )
 
 
 def secrets_in_the_open(files: list[RenderedFile]) -> list[RenderNotice]:
     """Refuse a secret in a file that version control has; warn where it would take one."""
-    secret = [one for one in files if one.output.secret]
-    known = states([one.path for one in secret]) if secret else {}
-    hint = "leave secrets out (plain_only: true), give a reference (secrets: …), or take the file out of version control"
-    tracked = [one for one in secret if known[one.path] == TRACKED]
+    secret = [file for file in files if file.output.secret]
+    known = states([file.path for file in secret]) if secret else {}
+    hint = (
+        "leave secrets out (plain_only: true), give a reference (secrets: …), or take the file out of version control"
+    )
+    tracked = [file for file in secret if known[file.path] == TRACKED]
     raise_all(
         [
             InputError(
-                f"{one.destination} would put a secret into a file that version control has",
+                f"{file.destination} would put a secret into a file that version control has",
                 hint=hint,
-                place=Location(shown_path(one.path)),
+                place=Location(shown_path(file.path)),
                 code="secret-tracked",
             )
-            for one in tracked
+            for file in tracked
         ]
     )
     fix = "add it to .gitignore"
     return [
-        RenderNotice("CJ022", Diagnostic("this file will hold a secret, and version control does not ignore it", fix, Location(shown_path(one.path))))
-        for one in secret
-        if known[one.path] == OPEN
+        RenderNotice(
+            "CJ022",
+            Diagnostic(
+                "this file will hold a secret, and version control does not ignore it",
+                fix,
+                Location(shown_path(file.path)),
+            ),
+        )
+        for file in secret
+        if known[file.path] == OPEN
     ]
 
 
-def write(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, *, allow_commands: bool = False, move_up: bool = False) -> RenderPlan:
+def write(
+    opened: OpenJar,
+    stages: Sequence[str],
+    names: Sequence[str],
+    masker: Masker,
+    *,
+    allow_commands: bool = False,
+    move_up: bool = False,
+) -> RenderPlan:
     """Write what is out of date, each file whole, under the jar's lock. Nothing is written if anything is wrong."""
     with locked(opened.folder):
         found = plan(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up, writes=True)
-        for one in found.out_of_date:
-            replace_file(one.path, one.output.data, mode=0o777 & ~0o022 if one.output.program else None, private=one.output.secret)
-            if one.output.program:
-                path = Path(one.path)
+        for file in found.out_of_date:
+            replace_file(
+                file.path,
+                file.output.data,
+                mode=0o777 & ~0o022 if file.output.program else None,
+                private=file.output.secret,
+            )
+            if file.output.program:
+                path = Path(file.path)
                 path.chmod(stat.S_IMODE(path.stat().st_mode) | 0o100)
     return found
 
@@ -169,9 +212,13 @@ def shown_difference(file: RenderedFile, redactor: Redactor) -> Iterator[str]:
     new = file.output.data
     shown = shown_path(file.path)
     if old == new:
-        yield f"{shown}: only its mode changes: " + ("nobody but its owner may read it" if file.output.secret else "it can be run")
+        yield f"{shown}: only its mode changes: " + (
+            "nobody but its owner may read it" if file.output.secret else "it can be run"
+        )
         return
-    yield from difference(FileChange(old, new, shown if file.state != NEW else "/dev/null", shown), file.output.hidden, redactor)
+    yield from difference(
+        FileChange(old, new, shown if file.state != NEW else "/dev/null", shown), file.output.hidden, redactor
+    )
 
 
 def stale(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, keep: int | None) -> list[Path]:
@@ -180,8 +227,12 @@ def stale(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: 
 
     jar = opened.load(list(stages))
     around = RenderContext(jar, opened.folder, masker, opened.ring)
-    made = [(stage, make(one, around)) for stage, one in chosen(jar, stages, names, live=False)]
-    wanted = [(stage, one) for stage, one in made if isinstance(one, ManifestsDestination)]
+    made = [(stage, make(destination, around)) for stage, destination in chosen(jar, stages, names, live=False)]
+    wanted = [(stage, destination) for stage, destination in made if isinstance(destination, ManifestsDestination)]
     if not wanted:
-        raise UsageError("none of these destinations makes manifests", hint="--stale goes with the type manifests", code="no-manifests")
-    return [path for stage, one in wanted for path in one.stale(stage, keep)]
+        raise UsageError(
+            "none of these destinations makes manifests",
+            hint="--stale goes with the type manifests",
+            code="no-manifests",
+        )
+    return [path for stage, manifests_destination in wanted for path in manifests_destination.stale(stage, keep)]

@@ -24,14 +24,16 @@ def rendered_sealed(jar: Jar, resolution: Resolution, recipients: Sequence[str])
     from coinjar.crypto.age import recipient_fault, without_comment, wrap
     from coinjar.dialects.shell import ExecScriptDialect
 
-    for one in recipients:
-        if why := recipient_fault(one):
+    for recipient in recipients:
+        if why := recipient_fault(recipient):
             raise UsageError(f"this is no recipient to encrypt to: {why}", hint="`coinjar identity show` prints one")
     dialect = ExecScriptDialect()
     entries = [Entry(name, seen.revealed, seen.variable) for name, seen in resolution.emitted()]
     refuse(dialect, entries, carriers)
     return dialect.sealed(
-        entries, FileHeader(jar.app, resolution.stage, resolution.service), lambda data: wrap(data, [without_comment(one) for one in recipients])
+        entries,
+        FileHeader(jar.app, resolution.stage, resolution.service),
+        lambda data: wrap(data, [without_comment(recipient) for recipient in recipients]),
     )
 
 
@@ -39,15 +41,19 @@ def rendered_example(resolver: Resolver, service: str) -> bytes:
     """The committed example: what the service gets on this stage, from its declarations alone."""
     from coinjar.dialects.example import example_entries
 
-    return render(get("example"), example_entries(resolver.jar, [service], resolver.absent), FileHeader(resolver.jar.app, resolver.stage, service))
+    return render(
+        get("example"),
+        example_entries(resolver.jar, [service], resolver.absent),
+        FileHeader(resolver.jar.app, resolver.stage, service),
+    )
 
 
 def rendered_stages(jar: Jar, resolutions: Sequence[Resolution], dialect: Dialect) -> bytes:
     """Several stages in one file, in a dialect that can hold them."""
     dialect.known = ParseContext(jar.stage_names(), jar.variables)
     data = b""
-    for one in resolutions:
-        entries = [Entry(name, seen.revealed, seen.variable) for name, seen in one.emitted()]
+    for resolution in resolutions:
+        entries = [Entry(name, seen.revealed, seen.variable) for name, seen in resolution.emitted()]
         refuse(dialect, entries, carriers)
-        data = dialect.update(data, "stdout", entries, FileHeader(jar.app, one.stage, one.service))
+        data = dialect.update(data, "stdout", entries, FileHeader(jar.app, resolution.stage, resolution.service))
     return data

@@ -50,11 +50,17 @@ class ProofResult(NamedTuple):
 
 def split_names(jar: Jar, words: Sequence[str]) -> tuple[list[str], list[str]]:
     """Stages first, then proofs. Raises UsageError for what is neither."""
-    stages = [word for number, word in enumerate(words) if _is_stage(jar, word) and all(_is_stage(jar, one) for one in words[:number])]
+    stages = [
+        word
+        for number, word in enumerate(words)
+        if _is_stage(jar, word) and all(_is_stage(jar, word) for word in words[:number])
+    ]
     names = list(words[len(stages) :])
     for name in names:
         if name not in jar.proofs:
-            hint = suggestion(name, [*jar.proofs, *jar.stage_names()], f"the proofs are {', '.join(jar.proofs) or 'none yet'}")
+            hint = suggestion(
+                name, [*jar.proofs, *jar.stage_names()], f"the proofs are {', '.join(jar.proofs) or 'none yet'}"
+            )
             raise UsageError(f"there is no proof '{name}', nor a stage", hint=hint, code="unknown-proof")
     return stages, names
 
@@ -67,7 +73,9 @@ def _is_stage(jar: Jar, word: str) -> bool:
     return True
 
 
-async def confirm(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, options: ConfirmOptions) -> list[ProofResult]:
+async def confirm(
+    opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, options: ConfirmOptions
+) -> list[ProofResult]:
     """Every chosen proof on every chosen stage that it is for; again and again until all hold, for at most `patience` seconds.
 
     Raises UsageError where there is nothing to ask: that nothing was asked must not look as if all was well.
@@ -85,11 +93,15 @@ async def confirm(opened: OpenJar, stages: Sequence[str], names: Sequence[str], 
     end = time.monotonic() + options.patience
     results: dict[tuple[str, str], ProofResult] = {}
     while True:
-        left = [(stage, proof) for stage, proof in pairs if not ((known := results.get((proof.name, stage.name))) and (known.holds or known.final))]
+        left = [
+            (stage, proof)
+            for stage, proof in pairs
+            if not ((known := results.get((proof.name, stage.name))) and (known.holds or known.final))
+        ]
         rest = max(end - time.monotonic(), 0.0) if options.patience else 0.0
         for found in await asyncio.gather(*(stage.ask(proof, rest) for stage, proof in left)):
             results[found.proof.name, found.stage] = found
-        if all(one.holds or one.final for one in results.values()) or time.monotonic() + _PAUSE > end:
+        if all(result.holds or result.final for result in results.values()) or time.monotonic() + _PAUSE > end:
             return [results[proof.name, stage.name] for stage, proof in pairs]
         await asyncio.sleep(_PAUSE)
 
@@ -121,8 +133,12 @@ class _StageProofs:
             except NoAnswer as silence:
                 expected = proof.expected(self.chain)
                 if expected is not None and expected.form == "absent" and silence.means_absent:
-                    return ProofResult(proof, self.name, Verdict(holds=True, found="nothing there", expected="nothing there"))
-                return ProofResult(proof, self.name, Verdict(holds=False, found=str(silence), expected=self._shown(expected, proof)))
+                    return ProofResult(
+                        proof, self.name, Verdict(holds=True, found="nothing there", expected="nothing there")
+                    )
+                return ProofResult(
+                    proof, self.name, Verdict(holds=False, found=str(silence), expected=self._shown(expected, proof))
+                )
             return ProofResult(proof, self.name, self._judge(proof, answers), final=starts)
         except (CoinJarError, OSError) as raised:
             fault = as_fault(raised)
@@ -147,7 +163,11 @@ class _StageProofs:
             return "as in the jar"
         if expected.form in ("present", "absent", "digest"):
             return {"present": "something there", "absent": "nothing there", "digest": "a digest"}[expected.form]
-        seen = self._text(expected.text, proof) if isinstance(expected.text, Template) else ReferenceValue(expected.text, secret=False)
+        seen = (
+            self._text(expected.text, proof)
+            if isinstance(expected.text, Template)
+            else ReferenceValue(expected.text, secret=False)
+        )
         return "••••" if seen.secret else seen.text or ""
 
     def _judge(self, proof: Proof, answers: ProofAnswers) -> Verdict:
@@ -166,29 +186,40 @@ class _StageProofs:
         else:
             text, secret = expected.text, False
         hidden = secret or (proof.variable != "" and self.around.is_secret(proof.variable, ""))
-        verdicts = [judge(expected.form, text, one, secret=hidden, key=key) for one in answers.texts]
-        return next((one for one in verdicts if not one.holds), verdicts[0])
+        verdicts = [judge(expected.form, text, candidate, secret=hidden, key=key) for candidate in answers.texts]
+        return next((verdict for verdict in verdicts if not verdict.holds), verdicts[0])
 
     def _value(self, name: str, proof: Proof) -> str:
         seen = self.resolver.value(name, proof.service or "")
         if seen.fault:
             raise seen.fault
         if seen.text is None:
-            raise UsageError(f"{name} has no value for {proof.service} on {self.name}", hint=f"`coinjar put {name} --stage {self.name}`", code="no-value")
+            raise UsageError(
+                f"{name} has no value for {proof.service} on {self.name}",
+                hint=f"`coinjar put {name} --stage {self.name}`",
+                code="no-value",
+            )
         return Secret(seen.revealed or "")
 
     def _whole(self, proof: Proof, answers: ProofAnswers) -> Verdict:
         """An environment against all variables of the service."""
         assert proof.service
-        wanted = {name: one for name, one in self.resolver.resolve(proof.service).items() if one.text is not None}
+        wanted = {
+            name: resolved
+            for name, resolved in self.resolver.resolve(proof.service).items()
+            if resolved.text is not None
+        }
         expected = f"{len(wanted)} variables as in the jar"
         for environment in answers.environments:
-            wrong = [name for name, one in wanted.items() if environment.get(name) != one.text]
+            wrong = [name for name, resolved in wanted.items() if environment.get(name) != resolved.text]
             missing = [name for name in wrong if name not in environment]
             if wrong:
                 parts = [
                     f"{len(each)} {word}: {', '.join(each[:3])}{' …' if len(each) > 3 else ''}"
-                    for word, each in (("missing", missing), ("different", [name for name in wrong if name in environment]))
+                    for word, each in (
+                        ("missing", missing),
+                        ("different", [name for name in wrong if name in environment]),
+                    )
                     if each
                 ]
                 return Verdict(holds=False, found="; ".join(parts), expected=expected)

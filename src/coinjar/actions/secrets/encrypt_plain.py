@@ -39,7 +39,11 @@ def seal(opened: OpenJar, stages: Sequence[str] | None) -> EncryptResult:
     with locked(opened.folder):
         change = ValueChanges(opened, opened.load())
         faults: list[CoinJarError] = []
-        moved = [one for layer in (change.jar.plain if stages is None else stages) for one in [*_plain(change, layer, faults), *_too_wide(change, layer)]]
+        moved = [
+            value
+            for layer in (change.jar.plain if stages is None else stages)
+            for value in [*_plain(change, layer, faults), *_too_wide(change, layer)]
+        ]
         raise_all(faults)
         left: list[tuple[str, str]] = []
         if stages is None:
@@ -66,8 +70,8 @@ def _contradiction(change: ValueChanges, layer: str, scope: str, name: str, cont
     wanted = change.jar.variables[name].sealed_in(scope)
     if not any(coin.name == name for coin in change.sealing.lines(layer)):
         return None
-    for one in change.sealing.opened(layer, wanted):
-        if one.coin.name == name and one.content != content:
+    for entry in change.sealing.opened(layer, wanted):
+        if entry.coin.name == name and entry.content != content:
             place = change.plain(layer)[scope][name].place
             hint = "remove the one that is wrong: the line here, or the sealed one with `coinjar drop`"
             return InputError(f"{name} is sealed too, and with another text", hint=hint, place=place, code="both")
@@ -77,13 +81,15 @@ def _contradiction(change: ValueChanges, layer: str, scope: str, name: str, cont
 def _too_wide(change: ValueChanges, layer: str) -> list[EncryptedValue]:
     """What lies in `all`, and only some services should get: it is sealed for those that have nothing of their own."""
     there = {coin.slot for coin in change.sealing.lines(layer)}
-    wide = {name for compartment, name in there if compartment == ALL and change.jar.variables[name].services is not None}
-    for one in change.sealing.opened(layer, [ALL]) if wide else ():
-        if one.coin.name in wide:
-            for service in change.jar.variables[one.coin.name].sealed_in(ALL):
-                if (service, one.coin.name) not in there:
-                    change.put(layer, service, one.coin.name, one.content)
-            change.sealing.drop(layer, ALL, one.coin.name)
+    wide = {
+        name for compartment, name in there if compartment == ALL and change.jar.variables[name].services is not None
+    }
+    for entry in change.sealing.opened(layer, [ALL]) if wide else ():
+        if entry.coin.name in wide:
+            for service in change.jar.variables[entry.coin.name].sealed_in(ALL):
+                if (service, entry.coin.name) not in there:
+                    change.put(layer, service, entry.coin.name, entry.content)
+            change.sealing.drop(layer, ALL, entry.coin.name)
     return [EncryptedValue(name, layer, None) for name in sorted(wide)]
 
 

@@ -27,7 +27,11 @@ def make_identity(out: Path | None, passphrase: str | None) -> tuple[Path, str]:
         raise InputError(f"the passphrase has under {_SHORTEST} characters", hint="take several words", code="weak")
     if states([path])[path] in (OPEN, TRACKED):
         hint = "make it outside of the repository, or add it to .gitignore first"
-        raise InputError(f"version control would take {home_path(path)}, and an identity must never get there", hint=hint, code="tracked")
+        raise InputError(
+            f"version control would take {home_path(path)}, and an identity must never get there",
+            hint=hint,
+            code="tracked",
+        )
     key, recipient = new_identity()
     text = f"# created: {datetime.now(UTC):%Y-%m-%dT%H:%M:%SZ}\n# public key: {recipient}\n{reveal(key)}\n".encode()
     write_identity(path, protect(text, passphrase) if passphrase is not None else text)

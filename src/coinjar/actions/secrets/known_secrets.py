@@ -21,11 +21,11 @@ def secret_texts(opened: OpenJar, jar: Jar) -> dict[str, str]:
     Placeholders are left out, and what is sealed for others. Raises InputError for own values that cannot be read: they would not be known.
     """
     layers = [{"all": jar.defaults}, *jar.plain.values(), *_own_layers(opened, jar)]
-    written = [(name, one) for layer in layers for scope in layer.values() for name, one in scope.items()]
+    written = [(name, definition) for layer in layers for scope in layer.values() for name, definition in scope.items()]
     found: dict[str, str] = {}
-    for name, one in written:
-        if name in jar.secret_names and isinstance(one.content, str):
-            found.setdefault(reveal(one.content), name)
+    for name, definition in written:
+        if name in jar.secret_names and isinstance(definition.content, str):
+            found.setdefault(reveal(definition.content), name)
     for name, text in _made(jar, written):
         found.setdefault(text, name)
     return {text: name for text, name in found.items() if text and not is_placeholder(text)}
@@ -38,7 +38,9 @@ def _own_layers(opened: OpenJar, jar: Jar) -> Iterator[Layer]:
 
 def _made(jar: Jar, written: Iterable[tuple[str, Definition]]) -> Iterator[tuple[str, str]]:
     """What texts with references make of secrets, on every stage and for every service."""
-    names = {name for name, one in written if name in jar.secret_names and isinstance(one.content, Template)}
+    names = {
+        name for name, definition in written if name in jar.secret_names and isinstance(definition.content, Template)
+    }
     for stage in jar.stage_names() if names else ():
         resolver = Resolver(jar, stage)
         for name in names:
@@ -49,7 +51,12 @@ def _made(jar: Jar, written: Iterable[tuple[str, Definition]]) -> Iterator[tuple
 
 def closed_count(jar: Jar) -> int:
     """How many sealed values this identity does not open: their texts are not known."""
-    return sum(isinstance(one.content, Undecryptable) for layer in jar.plain.values() for scope in layer.values() for one in scope.values())
+    return sum(
+        isinstance(definition.content, Undecryptable)
+        for layer in jar.plain.values()
+        for scope in layer.values()
+        for definition in scope.values()
+    )
 
 
 def secrets_read(jar: Jar, items: Iterable[ReadItem]) -> dict[str, str]:
@@ -59,6 +66,10 @@ def secrets_read(jar: Jar, items: Iterable[ReadItem]) -> dict[str, str]:
         text = item.text or ""
         declared = item.name in jar.secret_names
         guessed = guess(item.name, text)
-        if text and not is_placeholder(text) and (declared or item.secret or (item.name not in jar.variables and guessed.secret and guessed.sure)):
+        if (
+            text
+            and not is_placeholder(text)
+            and (declared or item.secret or (item.name not in jar.variables and guessed.secret and guessed.sure))
+        ):
             found.setdefault(text, item.name)
     return found

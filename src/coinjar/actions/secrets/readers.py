@@ -32,26 +32,43 @@ def lineage(jar: Jar, stages: Iterable[str]) -> list[str]:
     return list(dict.fromkeys([SHARED, *(name for stage in stages if stage != SHARED for name in jar.chain(stage))]))
 
 
-def plan_adding(opened: OpenJar, recipient: str, label: str, stages: Sequence[str], *, service: str | None, offline: bool) -> ReaderGrant:
+def plan_adding(
+    opened: OpenJar, recipient: str, label: str, stages: Sequence[str], *, service: str | None, offline: bool
+) -> ReaderGrant:
     """What adding would do. Raises UsageError for what cannot be a reader."""
     if why := recipient_fault(recipient):
-        raise UsageError(f"this is no recipient: {why}", hint="`coinjar identity show` prints one, or take a line of an SSH .pub file (ed25519)")
+        raise UsageError(
+            f"this is no recipient: {why}",
+            hint="`coinjar identity show` prints one, or take a line of an SSH .pub file (ed25519)",
+        )
     if not re.fullmatch(SMALL_NAME, label):
-        raise UsageError(f"'{label}' cannot be a label: 1 to 63 of a-z, 0-9, '-' and '_'", hint="name the person or the machine")
-    jar = opened.load([one for one in stages if one != SHARED])
+        raise UsageError(
+            f"'{label}' cannot be a label: 1 to 63 of a-z, 0-9, '-' and '_'", hint="name the person or the machine"
+        )
+    jar = opened.load([stage for stage in stages if stage != SHARED])
     if service:
         jar.service(service)
     if service and offline:
         raise UsageError("a recovery recipient opens all of a stage", hint="leave --service out")
-    reader = Reader(label=label, recipient=without_comment(recipient), place=Location(""), opens=(), service=service, offline=offline)
+    reader = Reader(
+        label=label,
+        recipient=without_comment(recipient),
+        place=Location(""),
+        opens=(),
+        service=service,
+        offline=offline,
+    )
     known = load_readers(opened.folder).readers
-    same = next((one for one in known.values() if one.recipient == reader.recipient), None)
+    same = next((other_reader for other_reader in known.values() if other_reader.recipient == reader.recipient), None)
     if label in known and known[label].row != reader.row:
         raise UsageError(f"'{label}' is another reader already", hint="choose another label, or remove that one first")
     if same and same.label != label:
         raise UsageError(f"this recipient is '{same.label}' already", hint=f"give that label: --label {same.label}")
     wanted = lineage(jar, stages)
-    parts = {stage: [one for one in compartments(opened.folder, stage) or [ALL] if reader.reads(one)] for stage in wanted}
+    parts = {
+        stage: [compartment for compartment in compartments(opened.folder, stage) or [ALL] if reader.reads(compartment)]
+        for stage in wanted
+    }
     values = {
         (stage, name)
         for stage in wanted
@@ -79,7 +96,7 @@ def add(opened: OpenJar, adding: ReaderGrant) -> list[str]:
 
 
 def _stages(layers: Iterable[str]) -> list[str]:
-    return [one for one in layers if one != SHARED]
+    return [layer for layer in layers if layer != SHARED]
 
 
 class RemovedReader(NamedTuple):
@@ -97,11 +114,11 @@ def stages_of_reader(opened: OpenJar, label: str, named: Sequence[str] | None) -
     """
     readers = load_readers(opened.folder)
     reader = _reader(readers, label)
-    if named is not None and (idle := [one for one in named if one not in reader.opens]):
+    if named is not None and (idle := [stage for stage in named if stage not in reader.opens]):
         raise UsageError(f"{label} does not open {', '.join(idle)}", hint=f"{label} opens {', '.join(reader.opens)}")
     stages = list(reader.opens) if named is None else list(named)
     for stage in stages:
-        if reader.service is None and not [one for one in readers.people(stage) if one.label != label]:
+        if reader.service is None and not [reader for reader in readers.people(stage) if reader.label != label]:
             hint = f"add another reader first: `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
             raise UsageError(f"{label} is the only one who opens {stage}: nobody could any more", hint=hint)
     return stages
@@ -121,11 +138,11 @@ def remove(opened: OpenJar, label: str, stages: Sequence[str] | None, *, generat
         anew: dict[str, list[str]] = {}
         for stage in chosen:
             change.verify(stage, change.compartments(stage))
-            lines = [one.coin for one in change.opened(stage) if reader.reads(one.coin.compartment)]
-            could[stage] = list(dict.fromkeys(one.name for one in lines))
+            lines = [entry.coin for entry in change.opened(stage) if reader.reads(entry.coin.compartment)]
+            could[stage] = list(dict.fromkeys(entry.name for entry in lines))
             change.shut(label, stage)
             if generate:
-                anew[stage] = _generate_anew(change, stage, [one.slot for one in lines])
+                anew[stage] = _generate_anew(change, stage, [entry.slot for entry in lines])
         change.commit()
         left = change.readers.readers.get(label)
     return RemovedReader(could, anew, list(left.opens) if left else [])
@@ -141,10 +158,10 @@ def _generate_anew(change: SealedTransaction, stage: str, slots: list[tuple[str,
         if not variable.generate:
             continue
         new: dict[object, str] = {}
-        for one in change.opened(stage):
-            if one.coin.name == name and isinstance(one.content, str):
-                text = new.setdefault(one.content, make(recipe_of(variable), variable))
-                change.put(stage, one.coin.compartment, name, text)
+        for entry in change.opened(stage):
+            if entry.coin.name == name and isinstance(entry.content, str):
+                text = new.setdefault(entry.content, make(recipe_of(variable), variable))
+                change.put(stage, entry.coin.compartment, name, text)
         made.append(name)
     return made
 
@@ -174,7 +191,9 @@ def _keys_of(change: SealedTransaction, stage: str) -> list[str]:
         change.jar.stage(stage)
     there = change.compartments(stage)
     if not there:
-        raise UsageError(f"{stage} has no key yet", hint=f"its first secret makes one: `coinjar put NAME --stage {stage}`")
+        raise UsageError(
+            f"{stage} has no key yet", hint=f"its first secret makes one: `coinjar put NAME --stage {stage}`"
+        )
     return there
 
 
@@ -212,11 +231,17 @@ def listing(opened: OpenJar) -> ReaderList:
     jar = opened.load([])
     readers = load_readers(opened.folder)
     order = [SHARED, *jar.stage_names()]
-    named = {stage for one in readers.readers.values() for stage in one.opens}
+    named = {stage for reader in readers.readers.values() for stage in reader.opens}
     stages = sorted(named, key=lambda stage: (order.index(stage) if stage in order else len(order), stage))
     rows = [
-        ReaderRow(one, {stage: [each for each in compartments(opened.folder, stage) if one.reads(each)] for stage in one.opens})
-        for one in readers.readers.values()
+        ReaderRow(
+            reader,
+            {
+                stage: [compartment for compartment in compartments(opened.folder, stage) if reader.reads(compartment)]
+                for stage in reader.opens
+            },
+        )
+        for reader in readers.readers.values()
     ]
     ring = opened.ring()
     return ReaderList(rows, {stage: vouching(jar, ring, readers, stage) for stage in stages})
@@ -227,7 +252,9 @@ def vouching(jar: Jar, ring: KeyRing, readers: Readers, stage: str) -> str:
     states = set()
     for compartment in compartments(ring.folder, stage) or [""]:
         try:
-            states.add(VOUCHED if compartment and ring.is_vouched(jar.app, readers, stage, compartment) else NOT_VOUCHED)
+            states.add(
+                VOUCHED if compartment and ring.is_vouched(jar.app, readers, stage, compartment) else NOT_VOUCHED
+            )
         except DecryptionError:
             states.add(UNKNOWN)
     return next(one for one in (NOT_VOUCHED, UNKNOWN, VOUCHED) if one in states)
@@ -237,9 +264,9 @@ def stages_of(opened: OpenJar, named: Sequence[str] | None) -> list[str]:
     """The stages that are named; for none, every one that has a key."""
     if named:
         jar = opened.load([])
-        for one in named:
-            if one != SHARED:
-                jar.stage(one)
+        for stage in named:
+            if stage != SHARED:
+                jar.stage(stage)
         return list(dict.fromkeys(named))
     found = [stage for stage in [SHARED, *opened.load().stage_names()] if compartments(opened.folder, stage)]
     if not found:

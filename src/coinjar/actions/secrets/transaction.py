@@ -122,12 +122,14 @@ class SealedTransaction:
                 raise
             return None
 
-    def _sound_values(self, stage: str, compartment: str, replacing: Collection[tuple[str, str]]) -> list[DecryptedEntry]:
+    def _sound_values(
+        self, stage: str, compartment: str, replacing: Collection[tuple[str, str]]
+    ) -> list[DecryptedEntry]:
         """What opens of a compartment. Raises the fault of what does not, unless it is to be replaced and something else opens."""
         path = shown_path(coins_path(self.folder, stage))
         found: list[DecryptedEntry] = []
         broken: list[CoinJarError] = []
-        for coin in [one for one in self.lines(stage) if one.compartment == compartment]:
+        for coin in [entry for entry in self.lines(stage) if entry.compartment == compartment]:
             content = self.ring.open(self.jar, stage, coin, path)
             if not isinstance(content, Undecryptable):
                 found.append(DecryptedEntry(coin, content))
@@ -141,10 +143,12 @@ class SealedTransaction:
 
     def _verify_empty(self, stage: str, openable: Sequence[str]) -> None:
         """A stage without values: its codes must fit; if it has none, its first key was cut short, and is made anew for us alone."""
-        if all(self.ring.is_vouched(self.jar.app, self.before, stage, one) for one in openable):
+        if all(self.ring.is_vouched(self.jar.app, self.before, stage, scope) for scope in openable):
             return
         ours = self.ring.identity().recipients
-        if any(f"{stage}.{one}" in self.before.vouched for one in openable) or any(one.recipient not in ours for one in self.readers.of(stage)):
+        if any(f"{stage}.{scope}" in self.before.vouched for scope in openable) or any(
+            reader.recipient not in ours for reader in self.readers.of(stage)
+        ):
             raise self._not_vouched(stage, ALL)
         self.begin(stage)
 
@@ -154,8 +158,8 @@ class SealedTransaction:
         self._keys[slot] = DataKey(key.key, key.earlier, key.naming)
         self._to_wrap.add(slot)
         self._to_vouch.add(slot)
-        for one in found:
-            self._seal(stage, compartment, one.coin.name, one.content)
+        for entry in found:
+            self._seal(stage, compartment, entry.coin.name, entry.content)
 
     def _not_vouched(self, stage: str, compartment: str) -> InputError:
         place = Location(shown_path(readers_path(self.folder)))
@@ -168,15 +172,24 @@ class SealedTransaction:
     def put(self, stage: str, scope: str, name: str, content: Content) -> None:
         """Seal a value for a service or all. Raises InputError for one that cannot be sealed, DecryptionError for a key that is not ours."""
         if why := can_seal(content):
-            raise InputError(f"{name} cannot be sealed: {why}", hint="encode it as base64, or declare it without secret: true", code="cannot-seal")
+            raise InputError(
+                f"{name} cannot be sealed: {why}",
+                hint="encode it as base64, or declare it without secret: true",
+                code="cannot-seal",
+            )
         if isinstance(content, str) and len(content) > LARGEST:
             hint = "seal a key to it, and keep the large thing elsewhere"
-            raise InputError(f"{name} cannot be sealed: it has over {LARGEST >> 20} Mi characters", hint=hint, code="cannot-seal")
+            raise InputError(
+                f"{name} cannot be sealed: it has over {LARGEST >> 20} Mi characters", hint=hint, code="cannot-seal"
+            )
         variable = self.jar.variables[name]
         slots = [(compartment, name) for compartment in variable.sealed_in(scope)]
         if not slots:
             raise InputError(
-                f"{name} is for no service, so nobody could open it", hint="give it services in jar.yaml", place=variable.place, code="cannot-seal"
+                f"{name} is for no service, so nobody could open it",
+                hint="give it services in jar.yaml",
+                place=variable.place,
+                code="cannot-seal",
             )
         for compartment, _ in slots:
             self._ensure(stage, compartment, slots)
@@ -194,7 +207,9 @@ class SealedTransaction:
     def _seal(self, stage: str, compartment: str, name: str, content: Content) -> None:
         key = self.key(stage, compartment).key
         sealed = seal(key, content, associated(self.jar.app, stage, compartment, name))
-        self._changes.setdefault(stage, {})[compartment, name] = SealedEntry(compartment=compartment, name=name, key=key.id, sealed=sealed)
+        self._changes.setdefault(stage, {})[compartment, name] = SealedEntry(
+            compartment=compartment, name=name, key=key.id, sealed=sealed
+        )
 
     def key(self, stage: str, compartment: str) -> DataKey:
         """The key that new values get."""
@@ -206,7 +221,9 @@ class SealedTransaction:
         if not there:
             self.begin(stage)
         self.verify(stage, [compartment] if compartment in there else there, replacing=replacing)
-        if (stage, compartment) not in self._keys and not any(coin.compartment == compartment for coin in self.lines(stage)):
+        if (stage, compartment) not in self._keys and not any(
+            coin.compartment == compartment for coin in self.lines(stage)
+        ):
             self._new_compartment(stage, compartment)  # a key that nothing is sealed under yet may be anybody's
 
     def begin(self, stage: str, *, told: bool = True) -> None:
@@ -214,12 +231,14 @@ class SealedTransaction:
         identity = self.ring.identity()
         mine = self._own_label(identity.recipients[0])
         labels = [mine]
-        strangers = [one.label for one in self.before.of(stage) if one.label != mine]
+        strangers = [reader.label for reader in self.before.of(stage) if reader.label != mine]
         if strangers:
             words = f"readers.yaml lists {', '.join(strangers)} for {stage}, which has no key yet, so nobody vouches for that"
             hint = f"take {stage} out of their entries; once it has a key, let them in with `coinjar readers add`"
-            raise InputError(words, hint=hint, place=Location(shown_path(readers_path(self.folder))), code="not-vouched")
-        for other in sorted({name for one in self.readers.readers.values() for name in one.opens}):
+            raise InputError(
+                words, hint=hint, place=Location(shown_path(readers_path(self.folder))), code="not-vouched"
+            )
+        for other in sorted({name for reader in self.readers.readers.values() for name in reader.opens}):
             if other != stage and stage in self._followed(other):
                 labels += self._vouched_labels(stage, other)
         for label in dict.fromkeys(labels):
@@ -239,19 +258,21 @@ class SealedTransaction:
             return []
 
     def _vouched_labels(self, stage: str, other: str) -> list[str]:
-        readers = [one.label for one in self.before.of(other)]
+        readers = [reader.label for reader in self.before.of(other)]
         try:
             self.verify(other, compartments(self.folder, other))
         except (DecryptionError, InputError):
             left = ", ".join(readers)
-            self.notes.append(f"{left} read {other}, for which you cannot vouch, and so were not given {stage}: `coinjar readers add` does so")
+            self.notes.append(
+                f"{left} read {other}, for which you cannot vouch, and so were not given {stage}: `coinjar readers add` does so"
+            )
             return []
         return readers
 
     def _own_label(self, recipient: str) -> str:
-        for one in self.readers.readers.values():
-            if one.recipient == recipient and one.service is None:
-                return one.label
+        for reader in self.readers.readers.values():
+            if reader.recipient == recipient and reader.service is None:
+                return reader.label
         try:
             user = pwd.getpwuid(os.getuid()).pw_name
         except KeyError:
@@ -265,7 +286,9 @@ class SealedTransaction:
 
     def _new_compartment(self, stage: str, compartment: str) -> None:
         slot = (stage, compartment)
-        self._keys[slot] = DataKey(Key.new(), None, (self._naming(stage) or Key.new().key) if compartment == ALL else None)
+        self._keys[slot] = DataKey(
+            Key.new(), None, (self._naming(stage) or Key.new().key) if compartment == ALL else None
+        )
         self._to_wrap.add(slot)
         self._to_vouch.add(slot)
 
@@ -288,17 +311,19 @@ class SealedTransaction:
     def let(self, label: str, stages: Sequence[str]) -> None:
         """Let a reader open stages: their keys must have been verified."""
         reader = self.readers.readers[label]
-        self._set_opens(label, [*reader.opens, *(one for one in stages if one not in reader.opens)])
+        self._set_opens(label, [*reader.opens, *(stage for stage in stages if stage not in reader.opens)])
         for stage in stages:
-            self._to_vouch |= {(stage, one) for one in self.compartments(stage)}
-            self._to_wrap |= {(stage, one) for one in self.compartments(stage) if reader.reads(one)}
+            self._to_vouch |= {(stage, compartment) for compartment in self.compartments(stage)}
+            self._to_wrap |= {
+                (stage, compartment) for compartment in self.compartments(stage) if reader.reads(compartment)
+            }
 
     def shut(self, label: str, stage: str) -> None:
         """Take a stage from a reader, and change the keys that it had."""
         reader = self.readers.readers[label]
-        self._set_opens(label, [one for one in reader.opens if one != stage])
-        self._to_vouch |= {(stage, one) for one in self.compartments(stage)}
-        self.rekey(stage, [one for one in self.compartments(stage) if reader.reads(one)])
+        self._set_opens(label, [other_stage for other_stage in reader.opens if other_stage != stage])
+        self._to_vouch |= {(stage, compartment) for compartment in self.compartments(stage)}
+        self.rekey(stage, [compartment for compartment in self.compartments(stage) if reader.reads(compartment)])
 
     def _set_opens(self, label: str, opens: Sequence[str]) -> None:
         readers = dict(self.readers.readers)
@@ -319,8 +344,8 @@ class SealedTransaction:
             self._keys[slot] = DataKey(Key.new(), needed, old.naming)
             self._to_wrap.add(slot)
             self._to_vouch.add(slot)
-            for one in self.opened(stage, [compartment]):
-                self._seal(stage, compartment, one.coin.name, one.content)
+            for entry in self.opened(stage, [compartment]):
+                self._seal(stage, compartment, entry.coin.name, entry.content)
         self._tidy.add(stage)
 
     def renew_unused(self, stage: str) -> None:
@@ -332,8 +357,8 @@ class SealedTransaction:
 
     def vouch_anew(self, stage: str) -> None:
         """Wrap and vouch for the readers as they stand in the file: somebody has looked at them."""
-        self._to_wrap |= {(stage, one) for one in self.compartments(stage)}
-        self._to_vouch |= {(stage, one) for one in self.compartments(stage)}
+        self._to_wrap |= {(stage, compartment) for compartment in self.compartments(stage)}
+        self._to_vouch |= {(stage, compartment) for compartment in self.compartments(stage)}
 
     # -- writing
 
@@ -361,7 +386,10 @@ class SealedTransaction:
         if self._to_wrap or self._to_vouch:
             hint = "`coinjar readers rekey` finishes it; then run this again"
             raise InputError(
-                "a change of keys was cut short, or a key is missing", hint=hint, place=Location(shown_path(readers_path(self.folder))), code="keys"
+                "a change of keys was cut short, or a key is missing",
+                hint=hint,
+                place=Location(shown_path(readers_path(self.folder))),
+                code="keys",
             )
         if stage in self._changes:
             path = coins_path(self.folder, stage)
@@ -370,13 +398,15 @@ class SealedTransaction:
 
     def _write_key(self, slot: tuple[str, str], key: DataKey) -> None:
         stage, compartment = slot
-        recipients = [one.recipient for one in self.readers.of(stage) if one.reads(compartment)]
+        recipients = [reader.recipient for reader in self.readers.of(stage) if reader.reads(compartment)]
         replace_own(key_path(self.folder, stage, compartment), wrap(key.text(), recipients))
 
     def _write_readers(self) -> None:
         vouched = dict(self.readers.vouched)
         for stage, compartment in self._to_vouch:
-            vouched[f"{stage}.{compartment}"] = (vouch(self.key(stage, compartment).key, self.jar.app, stage, self.readers.rows(stage)),)
+            vouched[f"{stage}.{compartment}"] = (
+                vouch(self.key(stage, compartment).key, self.jar.app, stage, self.readers.rows(stage)),
+            )
         edits = differences(self.before, Readers(self.readers.readers, dict(sorted(vouched.items()))))
         if edits:
             path = readers_path(self.folder)

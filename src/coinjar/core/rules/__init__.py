@@ -59,7 +59,9 @@ def run(facts: CheckContext) -> Iterator[Finding]:
     """Every finding, rule by rule, the accepted ones marked."""
     for rule in RULES:
         for spot in rule.find(facts):
-            yield Finding(rule, spot, next((one for one in facts.jar.accepted if _accepts(one, rule, spot)), None))
+            yield Finding(
+                rule, spot, next((accepted for accepted in facts.jar.accepted if _accepts(accepted, rule, spot)), None)
+            )
 
 
 def _accepts(accepted: AcceptedFinding, rule: Rule, spot: Diagnostic) -> bool:

@@ -99,13 +99,21 @@ class CheckContext:
     @cached_property
     def secrets(self) -> SecretFinder:
         """Finds the texts of the secrets that open here, of 8 characters and more."""
-        known = {text: str(found.variable.name) for found, text in self.texts if found.variable.secret and text and not is_placeholder(text)}
+        known = {
+            text: str(found.variable.name)
+            for found, text in self.texts
+            if found.variable.secret and text and not is_placeholder(text)
+        }
         return SecretFinder(known, shortest=8)
 
     @cached_property
     def closed(self) -> list[ScopedDefinition]:
         """The sealed values that this identity does not open."""
-        return [found for found in self.written if isinstance(found.written.content, Undecryptable) and is_others(found.written.content.fault)]
+        return [
+            found
+            for found in self.written
+            if isinstance(found.written.content, Undecryptable) and is_others(found.written.content.fault)
+        ]
 
     @cached_property
     def derived_faults(self) -> list[tuple[CoinJarError, Variable, str, str | None]]:
@@ -114,7 +122,9 @@ class CheckContext:
 
     def _derived_faults(self) -> Iterator[tuple[CoinJarError, Variable, str, str | None]]:
         # In the order of declaration: which member of a circle is told of must not change from run to run.
-        derived = dict.fromkeys(str(found.variable.name) for found in self.written if not isinstance(found.written.content, str))
+        derived = dict.fromkeys(
+            str(found.variable.name) for found in self.written if not isinstance(found.written.content, str)
+        )
         for stage in self.stages:
             resolver = self.resolver(stage)
             for name in derived:
@@ -124,7 +134,12 @@ class CheckContext:
                 for service in asked:
                     seen = resolver.value(name, service)
                     written = seen.written
-                    if seen.fault is None or written is None or isinstance(written.content, str) or seen.fault.place != written.place:
+                    if (
+                        seen.fault is None
+                        or written is None
+                        or isinstance(written.content, str)
+                        or seen.fault.place != written.place
+                    ):
                         continue  # what a reference brought along is told where it comes from
                     if seen.fault.message not in told:
                         told.add(seen.fault.message)

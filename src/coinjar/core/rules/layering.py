@@ -18,12 +18,21 @@ def covered_service(facts: CheckContext) -> Iterator[Diagnostic]:
         below = resolver.layers[1:-1]
         for name, wide in own.get(ALL, {}).items():
             for service in sorted(resolver.own.get(name, ())):
-                narrow = next((layer.values[service][name] for layer in reversed(below) if name in layer.values.get(service, {})), None)
-                if narrow is None or name in own.get(service, {}) or not resolver.applies(facts.jar.variables[name], service):
+                narrow = next(
+                    (layer.values[service][name] for layer in reversed(below) if name in layer.values.get(service, {})),
+                    None,
+                )
+                if (
+                    narrow is None
+                    or name in own.get(service, {})
+                    or not resolver.applies(facts.jar.variables[name], service)
+                ):
                     continue
                 message = f"{name}: {service}'s own value ({narrow.place}) is covered by the value for all services on {stage}"
                 sign = "" if facts.jar.variables[name].secret else "=…"
-                fix = f"`coinjar put {name}{sign} --stage {stage} --service {service}`, or remove the one that is covered"
+                fix = (
+                    f"`coinjar put {name}{sign} --stage {stage} --service {service}`, or remove the one that is covered"
+                )
                 yield Diagnostic(message, fix, wide.place, name, stage, service)
 
 
@@ -34,7 +43,9 @@ def equal_to_inherited(facts: CheckContext) -> Iterator[Diagnostic]:
         if stage is None:
             continue
         resolver = facts.resolver(stage)
-        depth = next(place for place, layer in enumerate(resolver.layers) if layer.name == name and layer.kind != "default")
+        depth = next(
+            place for place, layer in enumerate(resolver.layers) if layer.name == name and layer.kind != "default"
+        )
         inherited: Scope = {}
         for layer in resolver.layers[:depth]:
             inherited.update(layer.values.get(ALL, {}))
@@ -49,7 +60,14 @@ def equal_to_inherited(facts: CheckContext) -> Iterator[Diagnostic]:
                 first = below[0] if below else None
                 if first is not None and all(other is not None and _alike(variable, written, other) for other in below):
                     message = f"{variable_name} is set to what it would inherit anyway ({first.place})"
-                    yield Diagnostic(message, "remove it, unless it is meant to stay when the other changes", written.place, variable_name, name, None)
+                    yield Diagnostic(
+                        message,
+                        "remove it, unless it is meant to stay when the other changes",
+                        written.place,
+                        variable_name,
+                        name,
+                        None,
+                    )
 
 
 def _below(resolver: Resolver, depth: int, scope: str, name: str, service: str) -> Definition | None:
@@ -65,8 +83,12 @@ def _below(resolver: Resolver, depth: int, scope: str, name: str, service: str) 
     return None
 
 
-def _alike(variable: Variable, one: Definition, other: Definition) -> bool:
-    if isinstance(one.content, str) and isinstance(other.content, str):
-        seen, beside = plain(variable, one), plain(variable, other)
+def _alike(variable: Variable, definition: Definition, other: Definition) -> bool:
+    if isinstance(definition.content, str) and isinstance(other.content, str):
+        seen, beside = plain(variable, definition), plain(variable, other)
         return seen.text is not None and seen.text == beside.text
-    return not isinstance(one.content, Undecryptable) and type(one.content) is type(other.content) and one.content == other.content
+    return (
+        not isinstance(definition.content, Undecryptable)
+        and type(definition.content) is type(other.content)
+        and definition.content == other.content
+    )

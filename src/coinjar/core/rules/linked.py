@@ -34,4 +34,6 @@ def ports_elsewhere(facts: CheckContext) -> Iterator[Diagnostic]:
             found.setdefault((words, variable.name), (links[0], [], service))[1].append(stage)
     for (words, name), (link, stages, service) in found.items():
         on = f" on {', '.join(stages)}"
-        yield Diagnostic(words + on, "let both say the same", link.place, name, stages[0] if len(stages) == 1 else None, service)
+        yield Diagnostic(
+            words + on, "let both say the same", link.place, name, stages[0] if len(stages) == 1 else None, service
+        )

@@ -19,7 +19,7 @@ _MANY = 3
 
 def known_names(facts: CheckContext) -> dict[str, Variable]:
     """Every name under which a variable reaches a program."""
-    return {name: one for one in facts.jar.variables.values() for name in (one.name, *one.also_as)}
+    return {name: variable for variable in facts.jar.variables.values() for name in (variable.name, *variable.also_as)}
 
 
 def not_declared(facts: CheckContext) -> Iterator[Diagnostic]:
@@ -30,13 +30,20 @@ def not_declared(facts: CheckContext) -> Iterator[Diagnostic]:
     by_name: dict[str, list[CodeUse]] = {}
     for use in facts.uses:
         is_known = use.name.casefold() in folded or use.name in facts.not_ours or use.name.startswith(OWN_PREFIX)
-        if use.how != SET and not is_known and (use.code or _NAME.fullmatch(use.name)) and (use.name, use.place.file) not in here:
+        if (
+            use.how != SET
+            and not is_known
+            and (use.code or _NAME.fullmatch(use.name))
+            and (use.name, use.place.file) not in here
+        ):
             by_name.setdefault(use.name, []).append(use)
     for name, uses in by_name.items():
         near = nearest(name, known)
         fix = f"did you mean {near}? else declare it: " if near else "declare it: "
         message = f"{name} is mentioned{_elsewhere(uses)}, and not declared"
-        yield Diagnostic(message, f"{fix}`coinjar mentions --suggest`", uses[0].place, None, None, _one_service(uses), name)
+        yield Diagnostic(
+            message, f"{fix}`coinjar mentions --suggest`", uses[0].place, None, None, _one_service(uses), name
+        )
 
 
 def mentioned_nowhere(facts: CheckContext) -> Iterator[Diagnostic]:
@@ -47,11 +54,13 @@ def mentioned_nowhere(facts: CheckContext) -> Iterator[Diagnostic]:
     for found in facts.written:
         if isinstance(found.written.content, Template):
             used |= {reference.name for reference in found.written.content.references()}
-    used |= {other for one in facts.jar.variables.values() for other, _ in one.only_with}
+    used |= {other for variable in facts.jar.variables.values() for other, _ in variable.only_with}
     for variable in facts.jar.variables.values():
         if not used & {variable.name, *variable.also_as} and variable.phase != "build":
             hint = f"`coinjar drop {variable.name} --everywhere`, or accept it with the reason (a program of others reads it)"
-            yield Diagnostic(f"{variable.name} is declared, and nothing mentions it", hint, variable.place, variable.name)
+            yield Diagnostic(
+                f"{variable.name} is declared, and nothing mentions it", hint, variable.place, variable.name
+            )
 
 
 def not_for_that_service(facts: CheckContext) -> Iterator[Diagnostic]:
@@ -60,12 +69,20 @@ def not_for_that_service(facts: CheckContext) -> Iterator[Diagnostic]:
     told: set[tuple[str, str]] = set()
     for use in facts.uses:
         variable = known.get(use.name)
-        if variable is None or use.how == SET or len(use.services) != 1 or variable.serves(use.services[0]) or (use.name, use.services[0]) in told:
+        if (
+            variable is None
+            or use.how == SET
+            or len(use.services) != 1
+            or variable.serves(use.services[0])
+            or (use.name, use.services[0]) in told
+        ):
             continue
         told.add((use.name, use.services[0]))
         service = use.services[0]
         fix = f"its services are {', '.join(sorted(variable.services or ()))}: add {service}"
-        yield Diagnostic(f"{service} mentions {use.name}, which is not for it", fix, use.place, variable.name, None, service)
+        yield Diagnostic(
+            f"{service} mentions {use.name}, which is not for it", fix, use.place, variable.name, None, service
+        )
 
 
 def other_case(facts: CheckContext) -> Iterator[Diagnostic]:
@@ -116,14 +133,21 @@ def misplaced(facts: CheckContext) -> Iterator[Diagnostic]:
     for use in facts.uses:
         if use.misplaced:
             message = f"nothing replaces this way of writing {use.name} here: it stays as it is written"
-            yield Diagnostic(message, "a script takes $NAME, and an expression works only in the pipeline's document", use.place, _declared(facts, use.name))
+            yield Diagnostic(
+                message,
+                "a script takes $NAME, and an expression works only in the pipeline's document",
+                use.place,
+                _declared(facts, use.name),
+            )
 
 
 def literal_value(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ042"""
-    for one in facts.literals:
-        message = f"{one.text} stands here by itself, and is a value of {one.variable}, which this file uses"
-        yield Diagnostic(message, f"use {one.variable}, or one of the two will be forgotten", one.place, one.variable)
+    for literal in facts.literals:
+        message = f"{literal.text} stands here by itself, and is a value of {literal.variable}, which this file uses"
+        yield Diagnostic(
+            message, f"use {literal.variable}, or one of the two will be forgotten", literal.place, literal.variable
+        )
 
 
 def _same(variable: Variable, one: str, other: str) -> bool:
@@ -139,12 +163,12 @@ def _declared(facts: CheckContext, name: str) -> str | None:
 
 
 def _one_service(uses: list[CodeUse]) -> str | None:
-    services = {one.services for one in uses}
-    return next(iter(services))[0] if len(services) == 1 and all(len(one) == 1 for one in services) else None
+    services = {use.services for use in uses}
+    return next(iter(services))[0] if len(services) == 1 and all(len(service) == 1 for service in services) else None
 
 
 def _elsewhere(uses: list[CodeUse]) -> str:
-    more = [str(one.place) for one in uses[1:]]
+    more = [str(use.place) for use in uses[1:]]
     if not more:
         return ""
     return f" (also {', '.join(more[:_MANY])}{f' and {len(more) - _MANY} more' if len(more) > _MANY else ''})"

@@ -15,7 +15,9 @@ def differ_by_case(facts: CheckContext) -> Iterator[Diagnostic]:
         other = first.setdefault(variable.name.casefold(), variable.name)
         if other != variable.name:
             message = f"{variable.name} and {other} differ only by case"
-            yield Diagnostic(message, "rename one: some consumers do not tell them apart", variable.place, variable.name)
+            yield Diagnostic(
+                message, "rename one: some consumers do not tell them apart", variable.place, variable.name
+            )
 
 
 def not_for_a_shell(facts: CheckContext) -> Iterator[Diagnostic]:
@@ -24,4 +26,6 @@ def not_for_a_shell(facts: CheckContext) -> Iterator[Diagnostic]:
         for name in (variable.name, *variable.also_as):
             if not shell_can_set(name):
                 message = f"no shell can set {name}"
-                yield Diagnostic(message, "use A to Z, digits and '_', and no digit first", variable.place, variable.name)
+                yield Diagnostic(
+                    message, "use A to Z, digits and '_', and no digit first", variable.place, variable.name
+                )

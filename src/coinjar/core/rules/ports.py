@@ -14,7 +14,11 @@ def listens(variable: Variable) -> bool:
     if variable.kind != "port":
         return False
     said = variable.constraints.get("listens")
-    return bool(said) if said is not None else variable.name.upper() == "PORT" or bool({"LISTEN", "BIND"} & set(words_of(variable.name)))
+    return (
+        bool(said)
+        if said is not None
+        else variable.name.upper() == "PORT" or bool({"LISTEN", "BIND"} & set(words_of(variable.name)))
+    )
 
 
 def same_port(facts: CheckContext) -> Iterator[Diagnostic]:
@@ -35,4 +39,11 @@ def same_port(facts: CheckContext) -> Iterator[Diagnostic]:
                         names = ", ".join(dict.fromkeys((variable.name, first.variable.name)))
                         port = "a secret port" if seen.secret else f"port {seen.text}"
                         message = f"{service} and {other} both listen on {port} of {host} on {stage} ({names})"
-                        yield Diagnostic(message, f"give {service} a port of its own on {stage}", seen.written.place, variable.name, stage, service)
+                        yield Diagnostic(
+                            message,
+                            f"give {service} a port of its own on {stage}",
+                            seen.written.place,
+                            variable.name,
+                            stage,
+                            service,
+                        )

@@ -24,11 +24,18 @@ def required_and_missing(facts: CheckContext) -> Iterator[Diagnostic]:
             lacking = [service for service in services if _lacks(resolver, variable, service)]
             if lacking:
                 words, service = some_services(lacking, services)
-                is_empty = all(resolver.value(variable.name, one).text == "" for one in lacking)
+                is_empty = all(resolver.value(variable.name, service).text == "" for service in lacking)
                 fix = f"`coinjar put {variable.name}{'' if variable.secret else '=…'} --stage {stage}`, or "
                 fix += "declare may_be_empty: true" if is_empty else "give it a default"
                 how = "is empty" if is_empty else "has no value"
-                yield Diagnostic(f"{variable.name} is required and {how} on {stage}{words}", fix, variable.place, variable.name, stage, service)
+                yield Diagnostic(
+                    f"{variable.name} is required and {how} on {stage}{words}",
+                    fix,
+                    variable.place,
+                    variable.name,
+                    stage,
+                    service,
+                )
 
 
 def _lacks(resolver: Resolver, variable: Variable, service: str) -> bool:
@@ -52,7 +59,13 @@ def out_of_place(facts: CheckContext) -> Iterator[Diagnostic]:
             yield Diagnostic(message, fix, found.written.place, variable.name, found.stage, found.scope)
         if variable.stages is not None and found.stage and variable.name in absent[found.stage]:
             message = f"{variable.name} has a value on {found.stage}, where it does not exist"
-            yield Diagnostic(message, f"remove it, or add {found.stage} to its stages", found.written.place, variable.name, found.stage)
+            yield Diagnostic(
+                message,
+                f"remove it, or add {found.stage} to its stages",
+                found.written.place,
+                variable.name,
+                found.stage,
+            )
 
 
 def half_filled(facts: CheckContext) -> Iterator[Diagnostic]:
@@ -70,7 +83,9 @@ def half_filled(facts: CheckContext) -> Iterator[Diagnostic]:
             for names, services in lacking.items():
                 words, only = some_services(services, list(facts.jar.services))
                 message = f"the set '{group.name}' is half-filled on {stage}{words}: no value for {names}"
-                yield Diagnostic(message, "give all of them values there, or none", group.place, names.split(", ")[0], stage, only)
+                yield Diagnostic(
+                    message, "give all of them values there, or none", group.place, names.split(", ")[0], stage, only
+                )
 
 
 def condition_not_met(facts: CheckContext) -> Iterator[Diagnostic]:
@@ -95,7 +110,9 @@ def condition_not_met(facts: CheckContext) -> Iterator[Diagnostic]:
             if key not in busy:
                 conditions = ", ".join(name if text is None else f"{name}={text}" for name, text in variable.only_with)
                 message = f"{variable.name} does nothing on {', '.join(stages)}: it works only with {conditions}"
-                yield Diagnostic(message, "meet the condition there, or remove the value", written.place, variable.name, stages[0])
+                yield Diagnostic(
+                    message, "meet the condition there, or remove the value", written.place, variable.name, stages[0]
+                )
 
 
 def unmet(resolver: Resolver, variable: Variable, service: str) -> bool:
@@ -119,14 +136,21 @@ def reaches_nothing(facts: CheckContext) -> Iterator[Diagnostic]:
             yield Diagnostic(message, "correct its services and stages, or remove it", variable.place, variable.name)
         elif variable.name not in spoken and not variable.required and not variable.supplied_by:
             message = f"{variable.name} has no value on any stage, and no default"
-            yield Diagnostic(message, "give it a value or a default, say `required: true`, or remove it", variable.place, variable.name)
+            yield Diagnostic(
+                message,
+                "give it a value or a default, say `required: true`, or remove it",
+                variable.place,
+                variable.name,
+            )
     yield from _for_all_and_none(facts)
 
 
 def _for_all_and_none(facts: CheckContext) -> Iterator[Diagnostic]:
     """A layer's value for all services that each of them has a value of its own beside."""
     for layer, scopes in facts.jar.plain.items():
-        for name in scopes.get(ALL, {}).keys() & {name for scope, values in scopes.items() if scope != ALL for name in values}:
+        for name in scopes.get(ALL, {}).keys() & {
+            name for scope, values in scopes.items() if scope != ALL for name in values
+        }:
             variable = facts.jar.variables[name]
             services = facts.jar.serving(variable) if layer == SHARED else facts.resolver(layer).services_of(variable)
             if services and all(name in scopes.get(service, {}) for service in services):
@@ -145,7 +169,14 @@ def cannot_be_worked_out(facts: CheckContext) -> Iterator[Diagnostic]:
         elif is_others(fault):
             continue  # counted apart
         elif fault.code != "CJ003" and not _told_by_cj001(facts, variable, stage, service):
-            yield Diagnostic(f"{variable.name} on {stage}: {fault.message}", fault.hint, fault.place or variable.place, variable.name, stage, service)
+            yield Diagnostic(
+                f"{variable.name} on {stage}: {fault.message}",
+                fault.hint,
+                fault.place or variable.place,
+                variable.name,
+                stage,
+                service,
+            )
 
 
 def _told_by_cj001(facts: CheckContext, variable: Variable, stage: str, service: str | None) -> bool:
@@ -155,5 +186,5 @@ def _told_by_cj001(facts: CheckContext, variable: Variable, stage: str, service:
     written = resolver.winner(variable.name, service)
     if written is None or not isinstance(written.content, Template):
         return False
-    seen = [resolver.value(each.name, each.service or service) for each in written.content.references()]
-    return any(one.variable.lacks(one.text) for one in seen)
+    seen = [resolver.value(reference.name, reference.service or service) for reference in written.content.references()]
+    return any(resolved.variable.lacks(resolved.text) for resolved in seen)

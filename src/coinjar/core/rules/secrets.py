@@ -20,13 +20,19 @@ def lies_open(jar: Jar, content: Content) -> bool:
     """Whether a secret's content is readable as it stands. Of a text with references all but what they bring is."""
     if isinstance(content, str):
         return bool(content) and not is_placeholder(content)
-    return isinstance(content, Template) and not any(jar.variables[one.name].secret for one in content.references())
+    return isinstance(content, Template) and not any(
+        jar.variables[reference.name].secret for reference in content.references()
+    )
 
 
 def secret_in_plain(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ006"""
     for found in facts.written:
-        if found.variable.secret and not isinstance(found.written, SealedDefinition) and lies_open(facts.jar, found.written.content):
+        if (
+            found.variable.secret
+            and not isinstance(found.written, SealedDefinition)
+            and lies_open(facts.jar, found.written.content)
+        ):
             message = f"{found.variable.name} is a secret, and its value lies in plain text"
             fix = "`coinjar readers seal` seals it; what was committed stays in version control's history, so make it anew where it counts"
             yield Diagnostic(message, fix, found.written.place, found.variable.name, found.stage)
@@ -35,7 +41,9 @@ def secret_in_plain(facts: CheckContext) -> Iterator[Diagnostic]:
 def looks_secret(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ023"""
     free = [text for found, text in facts.texts if not found.variable.secret and found.variable.kind in _FREE]
-    any_held = not facts.secrets.is_empty and facts.secrets.first("\n".join(free)) is not None  # in most jars there is none
+    any_held = (
+        not facts.secrets.is_empty and facts.secrets.first("\n".join(free)) is not None
+    )  # in most jars there is none
     for found, text in facts.texts:
         variable = found.variable
         if variable.secret or not text or variable.kind not in _FREE:
@@ -70,7 +78,11 @@ def same_on_two_stages(facts: CheckContext) -> Iterator[Diagnostic]:
         first = group[0]
         for other in group[1:]:
             if other.layer != first.layer and not _follow(facts, first.layer, other.layer):
-                same = "the same value" if other.variable is first.variable else f"the value that {first.variable.name} has"
+                same = (
+                    "the same value"
+                    if other.variable is first.variable
+                    else f"the value that {first.variable.name} has"
+                )
                 message = f"{other.variable.name} has {same} on {first.layer} and on {other.layer}: who opens one of them opens both"
                 fix = f"`coinjar generate {other.variable.name} --stage {other.layer} --replace`, or put another one"
                 yield Diagnostic(message, fix, other.written.place, other.variable.name, other.layer)
@@ -99,4 +111,10 @@ def sealed_for_others(facts: CheckContext) -> Iterator[Diagnostic]:
         services = found.variable.services
         if isinstance(found.written, SealedDefinition) and services is not None and found.written.compartment == ALL:
             message = f"{found.variable.name} is sealed for all services of {found.layer}, and declared for {', '.join(sorted(services)) or 'none'}"
-            yield Diagnostic(message, "`coinjar readers seal` seals it for those alone", found.written.place, found.variable.name, found.stage)
+            yield Diagnostic(
+                message,
+                "`coinjar readers seal` seals it for those alone",
+                found.written.place,
+                found.variable.name,
+                found.stage,
+            )

@@ -30,7 +30,14 @@ def kind_broken(facts: CheckContext) -> Iterator[Diagnostic]:
             yield Diagnostic(fault.message, fault.hint, found.written.place, found.variable.name, found.stage, None)
     for derived, variable, stage, service in facts.derived_faults:
         if derived.code == "CJ003":
-            yield Diagnostic(f"{derived.message} (on {stage})", derived.hint, derived.place or variable.place, variable.name, stage, service)
+            yield Diagnostic(
+                f"{derived.message} (on {stage})",
+                derived.hint,
+                derived.place or variable.place,
+                variable.name,
+                stage,
+                service,
+            )
 
 
 def placeholder_left(facts: CheckContext) -> Iterator[Diagnostic]:
@@ -38,7 +45,9 @@ def placeholder_left(facts: CheckContext) -> Iterator[Diagnostic]:
     for found, text in facts.texts:
         if is_placeholder(text):
             message = f"{found.variable.name} still holds a placeholder"
-            yield Diagnostic(message, "put the real value, or remove it", found.written.place, found.variable.name, found.stage)
+            yield Diagnostic(
+                message, "put the real value, or remove it", found.written.place, found.variable.name, found.stage
+            )
 
 
 def surprise(kind: str, text: str) -> str | None:
@@ -55,7 +64,9 @@ def surprise(kind: str, text: str) -> str | None:
             return f"is wrapped in {found['mark']} quotes, which become part of it"
     inside = _INSIDE.search(text)
     if inside and kind != "pem":
-        return "holds a carriage return" if inside[0] == "\r" else "holds a '${…}', which nobody replaces in a plain text"
+        return (
+            "holds a carriage return" if inside[0] == "\r" else "holds a '${…}', which nobody replaces in a plain text"
+        )
     return None
 
 
@@ -68,9 +79,15 @@ def surprising_text(facts: CheckContext) -> Iterator[Diagnostic]:
             continue
         words = surprise(variable.kind, text)
         if words:
-            fix = "for a reference write {text: …}; else write what is meant, or accept it in jar.yaml" if "${" in words else "write what is meant"
+            fix = (
+                "for a reference write {text: …}; else write what is meant, or accept it in jar.yaml"
+                if "${" in words
+                else "write what is meant"
+            )
             shown = words if not variable.secret or "'" not in words else "is a word that stands for no value"
-            yield Diagnostic(f"the value of {variable.name} {shown}", fix, found.written.place, variable.name, found.stage)
+            yield Diagnostic(
+                f"the value of {variable.name} {shown}", fix, found.written.place, variable.name, found.stage
+            )
 
 
 def look_alikes(facts: CheckContext) -> Iterator[Diagnostic]:
@@ -87,7 +104,13 @@ def look_alikes(facts: CheckContext) -> Iterator[Diagnostic]:
         if seen:
             odd = next(letter for letter in seen[0] if not letter.isascii())
             message = f"the value of {found.variable.name} holds {_called(odd)} at character {text.index(odd) + 1}"
-            yield Diagnostic(message, "type it anew by hand, or accept it in jar.yaml", found.written.place, found.variable.name, found.stage)
+            yield Diagnostic(
+                message,
+                "type it anew by hand, or accept it in jar.yaml",
+                found.written.place,
+                found.variable.name,
+                found.stage,
+            )
 
 
 def _called(letter: str) -> str:

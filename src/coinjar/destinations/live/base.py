@@ -44,7 +44,13 @@ class ResponseLost(ExternalError):
     """A request that must not be sent twice without a look: nobody knows whether it was carried out. `lost` says which."""
 
     def __init__(self, label: str, lost: str, place: Location) -> None:
-        super().__init__(f"{lost}: it may have been carried out", hint="run it again: it looks first", place=place, code="answer-lost", of=label)
+        super().__init__(
+            f"{lost}: it may have been carried out",
+            hint="run it again: it looks first",
+            place=place,
+            code="answer-lost",
+            of=label,
+        )
         self.lost = lost
 
 
@@ -72,7 +78,9 @@ class Target(ABC):
     services_share = False
     """Whether one place holds several services of a stage, each apart."""
 
-    def __init__(self, key: str, label: str, services: Sequence[str], wanted: Mapping[str, DesiredValue], origin: Location) -> None:
+    def __init__(
+        self, key: str, label: str, services: Sequence[str], wanted: Mapping[str, DesiredValue], origin: Location
+    ) -> None:
         self.key = key
         self.label = label
         self.services = tuple(services)
@@ -141,7 +149,12 @@ class LiveDestination(DestinationOptions, ABC):
         try:
             return nanoseconds(self.text(key)) / 1e9 if key in self.options else default
         except ValueError as fault:
-            self.fields.fault(self.options[key], f"{key} of {self.destination.name} {fault}", "write a duration such as 90s or 20m", "destination")
+            self.fields.fault(
+                self.options[key],
+                f"{key} of {self.destination.name} {fault}",
+                "write a duration such as 90s or 20m",
+                "destination",
+            )
             return default
 
     at_once = 10
@@ -167,22 +180,26 @@ class LiveDestination(DestinationOptions, ABC):
     def wanted_of(self, view: StageView, service: str) -> dict[str, DesiredValue]:
         """What a service should get here: all it sees but what this destination supplies itself."""
         entries = view.entries(service, lenient=view.lenient or view.stage == SHARED)
-        kept = [one for one in entries if one.text is not None and not (one.variable and is_supplied(one.variable, self.destination))]
-        return {one.name: DesiredValue(one.name, one.text or "", one.secret) for one in kept}
+        kept = [
+            entry
+            for entry in entries
+            if entry.text is not None and not (entry.variable and is_supplied(entry.variable, self.destination))
+        ]
+        return {entry.name: DesiredValue(entry.name, entry.text or "", entry.secret) for entry in kept}
 
     def wanted_together(self, view: StageView) -> dict[str, DesiredValue]:
         """What all its services get, for a place that does not tell them apart. Raises InputError where they differ."""
         found: dict[str, tuple[str, DesiredValue]] = {}
         faults: list[CoinJarError] = []
         for service in view.services():
-            for name, one in self.wanted_of(view, service).items():
-                whose, other = found.setdefault(name, (service, one))
-                if other.text != one.text:
+            for name, desired in self.wanted_of(view, service).items():
+                whose, other = found.setdefault(name, (service, desired))
+                if other.text != desired.text:
                     words = f"{self.destination.name} holds one value of {name} for all services, and {whose} and {service} see different ones on {view.stage}"
                     hint = f"limit the destination to one of them (services:), or leave {name} out (without:)"
                     faults.append(InputError(words, hint=hint, place=self.destination.place, code="services-differ"))
         raise_all(faults)
-        return {name: one for name, (_, one) in found.items()}
+        return {name: desired for name, (_, desired) in found.items()}
 
     def read_now(self, resolver: Resolver) -> ReadResult:
         """What is there now, for a source (`dest:NAME@STAGE`): every target's variables, by service where they are told apart."""
@@ -200,25 +217,41 @@ class LiveDestination(DestinationOptions, ABC):
                 held = await target.read()
             finally:
                 await target.close()
-            for one in held.values():
-                known = self.around.jar.variables.get(one.name)
-                if one.supplied and not (known and is_supplied(known, self.destination)):
-                    remarks.append(ReadRemark(self.destination.place, f"left out: {one.name} is {target.label}'s own"))
+            for live_value in held.values():
+                known = self.around.jar.variables.get(live_value.name)
+                if live_value.supplied and not (known and is_supplied(known, self.destination)):
+                    remarks.append(
+                        ReadRemark(self.destination.place, f"left out: {live_value.name} is {target.label}'s own")
+                    )
                     continue
                 service = target.services[0] if len(target.services) == 1 else None
-                if one.text is None:
-                    unread.add(one.name)
-                    remarks.append(ReadRemark(self.destination.place, f"left out: {one.name} of {target.label} cannot be read back", lost=True))
+                if live_value.text is None:
+                    unread.add(live_value.name)
+                    remarks.append(
+                        ReadRemark(
+                            self.destination.place,
+                            f"left out: {live_value.name} of {target.label} cannot be read back",
+                            lost=True,
+                        )
+                    )
                     continue
-                items.append(ReadItem(one.name, one.text, self.destination.place, service=service, secret=one.secret or None))
+                items.append(
+                    ReadItem(
+                        live_value.name,
+                        live_value.text,
+                        self.destination.place,
+                        service=service,
+                        secret=live_value.secret or None,
+                    )
+                )
         return ReadResult(items, remarks, frozenset(unread))
 
 
 def last_lines(output: bytes, wanted: Collection[DesiredValue], most: int = 5) -> str:
     """The end of what a command printed, on one line, every secret of `wanted` masked in all its encodings."""
-    masker = StreamMasker({one.text: one.name for one in wanted if one.secret})
+    masker = StreamMasker({desired.text: desired.name for desired in wanted if desired.secret})
     text = (masker.feed(output) + masker.rest()).decode(errors="replace")
-    if any(one.secret and 0 < len(one.text) < SHORTEST and reveal(one.text) in text for one in wanted):
+    if any(desired.secret and 0 < len(desired.text) < SHORTEST and reveal(desired.text) in text for desired in wanted):
         return ""  # too short to be masked
     return " | ".join(line.strip()[:300] for line in text.strip().splitlines()[-most:] if line.strip())
 

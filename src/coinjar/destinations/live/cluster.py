@@ -59,8 +59,15 @@ class ClusterDestination(LiveDestination):
         named = self.text("manifests")
         other = around.jar.destinations.get(named)
         if named and (other is None or other.type != "manifests"):
-            known = [one.name for one in around.jar.destinations.values() if one.type == "manifests"]
-            fields.fault(self.options["manifests"], f"'{named}' is no destination of manifests", suggestion(named, known, "name one"), "destination")
+            known = [
+                destination.name for destination in around.jar.destinations.values() if destination.type == "manifests"
+            ]
+            fields.fault(
+                self.options["manifests"],
+                f"'{named}' is no destination of manifests",
+                suggestion(named, known, "name one"),
+                "destination",
+            )
         self.manifests = other
         self.keep = self.count("keep", 3)
 
@@ -70,7 +77,14 @@ class ClusterDestination(LiveDestination):
         path = self.around.root / Path(named).expanduser() if named else default_path()
         access = read_access(path, self.text("context"))
         verify = access.verify
-        sender = HttpClient(access.address, access.headers, self.destination.name, self.destination.place, hidden=[*hidden, access.secret], verify=verify)
+        sender = HttpClient(
+            access.address,
+            access.headers,
+            self.destination.name,
+            self.destination.place,
+            hidden=[*hidden, access.secret],
+            verify=verify,
+        )
         return sender, self.text("namespace") or access.namespace
 
     def targets(self, view: StageView) -> list[Target]:
@@ -80,17 +94,19 @@ class ClusterDestination(LiveDestination):
         made = make(self.manifests, self.around)
         assert isinstance(made, ManifestsDestination)
         inner = StageView(view.resolver, self.manifests)
-        files = {one.path: one.data for one in made.outputs(inner)}
-        rendered = [one for path, data in files.items() for one in _documents(data, str(path))]
-        services = [one for one in inner.services() if one in view.services()]
+        files = {output.path: output.data for output in made.outputs(inner)}
+        rendered = [document for path, data in files.items() for document in _documents(data, str(path))]
+        services = [service for service in inner.services() if service in view.services()]
         if made.from_secret:  # what the cluster has already is neither written nor compared
             inner = StageView(view.resolver, self.manifests._replace(plain_only=True))
-        hidden = [one.text for service in services for one in self._wanted(inner, service).values() if one.secret]
+        hidden = [
+            desired.text for service in services for desired in self._wanted(inner, service).values() if desired.secret
+        ]
         found: list[Target] = []
         for service in services:
             sender, namespace = self.sender(hidden)
-            mine = [one for one in rendered if _is_for(one, service, made)]
-            if any(one["kind"] in TEMPLATED for one in mine):
+            mine = [item for item in rendered if _is_for(item, service, made)]
+            if any(item["kind"] in TEMPLATED for item in mine):
                 found.append(ClusterTarget(self, made, sender, namespace, service, mine, self._wanted(inner, service)))
         return found
 
@@ -100,12 +116,16 @@ class ClusterDestination(LiveDestination):
         return []
 
     def _wanted(self, inner: StageView, service: str) -> dict[str, DesiredValue]:
-        return {one.name: DesiredValue(one.name, one.text, one.secret) for one in inner.entries(service) if one.text is not None}
+        return {
+            entry.name: DesiredValue(entry.name, entry.text, entry.secret)
+            for entry in inner.entries(service)
+            if entry.text is not None
+        }
 
 
 def _documents(data: bytes, file: str) -> Iterator[dict[str, Any]]:
-    for one in read_manifests(data, file):
-        loaded = yaml.safe_load(one.text)
+    for manifest in read_manifests(data, file):
+        loaded = yaml.safe_load(manifest.text)
         if isinstance(loaded, dict) and loaded.get("kind") in _KINDS:
             yield loaded
 
@@ -113,10 +133,14 @@ def _documents(data: bytes, file: str) -> Iterator[dict[str, Any]]:
 def _is_for(document: Data, service: str, made: ManifestsDestination) -> bool:
     """Whether a rendered document is one of a service's: its objects and those that all share, and its workloads."""
     if document["kind"] in ("ConfigMap", "Secret"):
-        return look(document, "/metadata/annotations").get(SERVICE) in (ALL, service) if look(document, "/metadata/annotations") is not NOTHING else False
+        return (
+            look(document, "/metadata/annotations").get(SERVICE) in (ALL, service)
+            if look(document, "/metadata/annotations") is not NOTHING
+            else False
+        )
     manifest = read_manifests(json.dumps(document).encode(), "")[0]
     services = made.around.jar.services
-    return any(service_of(manifest, one, services, made.named) == service for one in manifest.containers())
+    return any(service_of(manifest, container, services, made.named) == service for container in manifest.containers())
 
 
 class ClusterTarget(Target):
@@ -139,8 +163,12 @@ class ClusterTarget(Target):
         self.sender = sender
         self.namespace = namespace
         self.service = service
-        self.documents = sorted(documents, key=lambda one: one["kind"] in TEMPLATED)  # objects first: pods want them
-        super().__init__(service, f"{made.destination.name} ({service} in {namespace})", [service], wanted, made.destination.place)
+        self.documents = sorted(
+            documents, key=lambda document: document["kind"] in TEMPLATED
+        )  # objects first: pods want them
+        super().__init__(
+            service, f"{made.destination.name} ({service} in {namespace})", [service], wanted, made.destination.place
+        )
 
     # -- asking
 
@@ -157,7 +185,7 @@ class ClusterTarget(Target):
 
     async def _list(self, kind: str) -> list[Data]:
         data = (await self.sender.send(Request("GET", self._path(kind, self.namespace), missing=True))).data
-        return [{**one, "kind": kind} for one in (data or {}).get("items") or []]
+        return [{**item, "kind": kind} for item in (data or {}).get("items") or []]
 
     async def identity(self) -> str:
         """A cluster is told by the number of its namespace kube-system, which is made once and never again."""
@@ -171,7 +199,7 @@ class ClusterTarget(Target):
 
     @property
     def workloads(self) -> list[dict[str, Any]]:
-        return [one for one in self.documents if one["kind"] in TEMPLATED]
+        return [document for document in self.documents if document["kind"] in TEMPLATED]
 
     async def _live(self) -> list[Data]:
         """The service's workloads as they are there, and the objects that they refer to."""
@@ -188,17 +216,28 @@ class ClusterTarget(Target):
         return found
 
     async def read(self) -> dict[str, LiveValue]:
-        files = {Path(str(number)): read_manifests(json.dumps(_slim(one)).encode(), "the cluster") for number, one in enumerate(await self._live())}
+        files = {
+            Path(str(number)): read_manifests(json.dumps(_slim(item)).encode(), "the cluster")
+            for number, item in enumerate(await self._live())
+        }
         reading = environments(files, self.made.around.jar.services, self.manifests.named)
-        items = [one for one in reading.items if one.service == self.service]
-        return {one.name: LiveValue(one.name, one.text or "", bool(one.secret) or self.made.around.is_secret(one.name, one.text or "")) for one in items}
+        items = [item for item in reading.items if item.service == self.service]
+        return {
+            item.name: LiveValue(
+                item.name, item.text or "", bool(item.secret) or self.made.around.is_secret(item.name, item.text or "")
+            )
+            for item in items
+        }
 
     # -- writing
 
     def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
         del changes
         force = "true" if self.made.take_over else "false"
-        return [f"PATCH {self.sender.address}{self._path(*self._where(one))}?fieldManager={MANAGER}&force={force}   ({one['kind']})" for one in self.documents]
+        return [
+            f"PATCH {self.sender.address}{self._path(*self._where(document))}?fieldManager={MANAGER}&force={force}   ({document['kind']})"
+            for document in self.documents
+        ]
 
     async def write(self, changes: Sequence[DeliveryChange]) -> None:
         del changes  # objects are named after their content, so all of them are applied
@@ -214,11 +253,17 @@ class ClusterTarget(Target):
         kind, namespace, name = self._where(document)
         path = f"{self._path(kind, namespace, name)}?fieldManager={MANAGER}&force={'true' if self.made.take_over else 'false'}"
         try:
-            await self.sender.send(Request("PATCH", path, repeat=True, headers={"Content-Type": _APPLY}, content=json.dumps(document).encode()))
+            await self.sender.send(
+                Request(
+                    "PATCH", path, repeat=True, headers={"Content-Type": _APPLY}, content=json.dumps(document).encode()
+                )
+            )
         except HttpStatusError as fault:
             if fault.status == HTTPStatus.CONFLICT:
                 hint = "agree with whoever manages it, or take it over: take_over: true"
-                raise unreadable(self, f"{kind} {name} has fields that somebody else manages: {fault.words}", hint, code="conflict") from None
+                raise unreadable(
+                    self, f"{kind} {name} has fields that somebody else manages: {fault.words}", hint, code="conflict"
+                ) from None
             raise
 
     async def prune(self) -> list[str]:
@@ -226,21 +271,25 @@ class ClusterTarget(Target):
         used: set[str] = set()
         for kind in TEMPLATED:
             try:
-                used |= {name for one in await self._list(kind) if _is_live(one) for _, name in _references(one)}
+                used |= {name for item in await self._list(kind) if _is_live(item) for _, name in _references(item)}
             except HttpStatusError as fault:
                 if fault.status != HTTPStatus.FORBIDDEN:
                     raise
                 self.notes.add(f"no old objects were removed: nobody may say here which {kind} refers to them")
                 return []
-        used |= {one["metadata"]["name"] for one in self.documents}  # another service's target may be about to refer to what all share
+        used |= {
+            document["metadata"]["name"] for document in self.documents
+        }  # another service's target may be about to refer to what all share
         gone: list[str] = []
         for kind in ("ConfigMap", "Secret"):
-            there = [one for one in await self._list(kind) if one["metadata"]["name"] not in used]
+            there = [item for item in await self._list(kind) if item["metadata"]["name"] not in used]
             for owner in (self.service, ALL):
-                ours = [one for one in there if self._is_ours(one, owner)]
-                ours.sort(key=lambda one: (str(one["metadata"].get("creationTimestamp", "")), _order(one)), reverse=True)
-                for one in ours[self.made.keep :]:
-                    name = one["metadata"]["name"]
+                ours = [item for item in there if self._is_ours(item, owner)]
+                ours.sort(
+                    key=lambda item: (str(item["metadata"].get("creationTimestamp", "")), _order(item)), reverse=True
+                )
+                for our in ours[self.made.keep :]:
+                    name = our["metadata"]["name"]
                     await self.sender.send(Request("DELETE", self._path(kind, self.namespace, name), missing=True))
                     gone.append(f"{kind} {name}")
         if gone:
@@ -251,8 +300,12 @@ class ClusterTarget(Target):
         """Made by this application for this service (or for all), and managed by nobody else."""
         meta = document["metadata"]
         shape = f"{re.escape(self.made.around.jar.app)}-[0-9a-f]{{10}}-{re.escape(owner)}".replace("_", "-")
-        managers = {one.get("manager") for one in meta.get("managedFields") or []}
-        return bool(re.fullmatch(shape, meta["name"])) and (meta.get("annotations") or {}).get(SERVICE) == owner and managers <= {MANAGER}
+        managers = {item.get("manager") for item in meta.get("managedFields") or []}
+        return (
+            bool(re.fullmatch(shape, meta["name"]))
+            and (meta.get("annotations") or {}).get(SERVICE) == owner
+            and managers <= {MANAGER}
+        )
 
     # -- taking effect
 
@@ -263,21 +316,27 @@ class ClusterTarget(Target):
             there = await self._get(kind, namespace, name)
             if there is None or (kind in _ROLLED and not _rolled_out(kind, there)):
                 waits.append(f"{kind} {name}")
-        return RestartState(not waits, None if waits else frozenset(), f"the rollout of {', '.join(waits)} is not through" if waits else "")
+        return RestartState(
+            not waits,
+            None if waits else frozenset(),
+            f"the rollout of {', '.join(waits)} is not through" if waits else "",
+        )
 
     def restart_words(self) -> str:
         return f"waits for the rollout of {self.service}"
 
     async def restart(self) -> None:
         """Wait for the rollout, which began by itself as names changed with their content; make workloads that are not there yet: nothing changed for them."""
-        if any([await self._get(*self._where(one)) is None for one in self.workloads]):
+        if any([await self._get(*self._where(workload)) is None for workload in self.workloads]):
             await self._apply_all()
         end = time.monotonic() + self.made.restart_timeout
         pause = 0.1
         while (found := await self.effect()) is not None and not found.in_effect:
             if time.monotonic() > end:
                 words = f"{found.words} after {self.made.restart_timeout:.0f} s"
-                hint = f"look at the pods: do they start? A longer time: restart_timeout of {self.made.destination.name}"
+                hint = (
+                    f"look at the pods: do they start? A longer time: restart_timeout of {self.made.destination.name}"
+                )
                 raise unreadable(self, words, hint, code="rollout")
             await asyncio.sleep(pause)
             pause = min(pause * 1.5, 3.0)
@@ -291,11 +350,22 @@ class ClusterTarget(Target):
         for pod in await self._list("Pod"):
             if look(pod, "/status/phase") != "Running":
                 continue
-            objects = [{**held, "kind": kind} for kind, name in sorted(_references(pod)) if (held := await self._get(kind, self.namespace, name))]
-            files = {Path(str(number)): read_manifests(json.dumps(_slim(one)).encode(), "the cluster") for number, one in enumerate([pod, *objects])}
-            items = [one for one in environments(files, self.made.around.jar.services, self.manifests.named).items if one.service == self.service]
+            objects = [
+                {**held, "kind": kind}
+                for kind, name in sorted(_references(pod))
+                if (held := await self._get(kind, self.namespace, name))
+            ]
+            files = {
+                Path(str(number)): read_manifests(json.dumps(_slim(item)).encode(), "the cluster")
+                for number, item in enumerate([pod, *objects])
+            }
+            items = [
+                item
+                for item in environments(files, self.made.around.jar.services, self.manifests.named).items
+                if item.service == self.service
+            ]
             if items:
-                found.append({one.name: LiveValue(one.name, one.text or "", bool(one.secret)) for one in items})
+                found.append({item.name: LiveValue(item.name, item.text or "", bool(item.secret)) for item in items})
         return found
 
     async def close(self) -> None:
@@ -313,8 +383,8 @@ def _references(document: Data) -> set[tuple[str, str]]:
                     found.add(("ConfigMap" if key.startswith("configMap") else "Secret", name))
             found |= _references(value)
     elif isinstance(document, list):
-        for one in document:
-            found |= _references(one)
+        for item in document:
+            found |= _references(item)
     return found
 
 

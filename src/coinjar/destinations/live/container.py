@@ -31,7 +31,11 @@ async def ask_engine(target: Target, argv: Sequence[str], patience: float = _PAT
     """What a command of the engine prints. Raises ExternalError with the last lines of a command that failed, secrets masked."""
     try:
         process = await asyncio.create_subprocess_exec(
-            *argv, stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, env=child_environment()
+            *argv,
+            stdin=asyncio.subprocess.DEVNULL,
+            stdout=asyncio.subprocess.PIPE,
+            stderr=asyncio.subprocess.PIPE,
+            env=child_environment(),
         )
         out, err = await asyncio.wait_for(process.communicate(), patience)
     except OSError as fault:
@@ -39,10 +43,17 @@ async def ask_engine(target: Target, argv: Sequence[str], patience: float = _PAT
         raise unreadable(target, words, "install it, or name it under engine:", code="engine") from None
     except TimeoutError:
         process.kill()
-        raise unreadable(target, f"{argv[0]} did not answer in {patience:.0f} s", "look at the engine", code="engine") from None
+        raise unreadable(
+            target, f"{argv[0]} did not answer in {patience:.0f} s", "look at the engine", code="engine"
+        ) from None
     if process.returncode:
         told = last_lines(out + err, target.wanted.values())
-        raise unreadable(target, f"{argv[0]} ended with {process.returncode}" + (f": {told}" if told else ""), "run it by hand", code="engine")
+        raise unreadable(
+            target,
+            f"{argv[0]} ended with {process.returncode}" + (f": {told}" if told else ""),
+            "run it by hand",
+            code="engine",
+        )
     return out.decode(errors="replace")
 
 
@@ -65,7 +76,9 @@ class ContainerDestination(LiveDestination):
         for key, text in (("container", self.container), ("env_file", self.env_file)):
             if len(services) > 1 and "{service}" not in text:
                 words = f"{self.destination.name} is for {len(services)} services, and its {key} for one"
-                raise InputError(words, hint=f"put {{service}} into {key}", place=self.destination.place, code="destination")
+                raise InputError(
+                    words, hint=f"put {{service}} into {key}", place=self.destination.place, code="destination"
+                )
         return [ContainerTarget(self, view, service) for service in services]
 
 
@@ -80,7 +93,13 @@ class ContainerTarget(Target):
         self.path = made.resolve_path(made.env_file, view.stage, service)
         self.file = EnvFileTarget(made.dialect, made.around, view.heading(service))
         self.command = [filled(one, {"{stage}": view.stage, "{service}": service}) for one in made.command]
-        super().__init__(service, f"{made.destination.name} ({self.name})", [service], made.wanted_of(view, service), made.destination.place)
+        super().__init__(
+            service,
+            f"{made.destination.name} ({self.name})",
+            [service],
+            made.wanted_of(view, service),
+            made.destination.place,
+        )
 
     def refusals(self) -> list[CoinJarError]:
         return self.file.refusals(self.label, self.wanted)
@@ -93,7 +112,7 @@ class ContainerTarget(Target):
         return self.file.held(read_bytes(self.path), shown_path(self.path)) if self.path.exists() else {}
 
     def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
-        names = ", ".join(one.name for one in changes)
+        names = ", ".join(change.name for change in changes)
         return [f"write {shown_path(self.path)} (0600, {len(self.wanted)} variables; {names} differ)"]
 
     async def write(self, changes: Sequence[DeliveryChange]) -> None:
@@ -103,29 +122,45 @@ class ContainerTarget(Target):
 
     async def inspect(self) -> dict[str, Any] | None:
         """The container as its engine knows it; None if there is none."""
-        if self.name not in (await ask_engine(self, [*self.made.engine, "ps", "--all", "--format", "{{.Names}}"])).split():
+        if (
+            self.name
+            not in (await ask_engine(self, [*self.made.engine, "ps", "--all", "--format", "{{.Names}}"])).split()
+        ):
             return None
-        found: list[dict[str, Any]] = json.loads(await ask_engine(self, [*self.made.engine, "container", "inspect", self.name]))
+        found: list[dict[str, Any]] = json.loads(
+            await ask_engine(self, [*self.made.engine, "container", "inspect", self.name])
+        )
         return found[0]
 
     async def effect(self) -> RestartState | None:
         there = await self.inspect()
         if there is None or not there["State"]["Running"]:
             return RestartState(in_effect=False, names=None, words="the container does not run")
-        environment = dict(one.partition("=")[::2] for one in there["Config"]["Env"] or [])
+        environment = dict(item.partition("=")[::2] for item in there["Config"]["Env"] or [])
         wanted = self.wanted
         if not any(name in environment for name in wanted) and wanted and not self._made_with_file(there):
             old = self.path.exists() and _started(there) < self.path.stat().st_mtime
-            return RestartState(not old, None if old else frozenset(), "it started before the last change" if old else "")
+            return RestartState(
+                not old, None if old else frozenset(), "it started before the last change" if old else ""
+            )
         written = await self.read()
-        names = frozenset(name for name, one in written.items() if environment.get(name) != one.text)
+        names = frozenset(name for name, live_value in written.items() if environment.get(name) != live_value.text)
         last = self.made.around.jar.variables
-        gone = frozenset(name for name in environment if name in last and name not in written and self._made_with_file(there))
-        return RestartState(not names | gone, names | gone, "it was made before the last change" if names | gone else "")
+        gone = frozenset(
+            name for name in environment if name in last and name not in written and self._made_with_file(there)
+        )
+        return RestartState(
+            not names | gone, names | gone, "it was made before the last change" if names | gone else ""
+        )
 
     def _made_with_file(self, there: dict[str, Any]) -> bool:
-        command = [str(one) for one in there["Config"].get("CreateCommand") or []]
-        paths = [text for one, following in zip(command, [*command[1:], ""], strict=True) for text in (_env_file(one, following),) if text]
+        command = [str(item) for item in there["Config"].get("CreateCommand") or []]
+        paths = [
+            text
+            for one, following in zip(command, [*command[1:], ""], strict=True)
+            for text in (_env_file(one, following),)
+            if text
+        ]
         return any(str(self.path.resolve()) == str((self.made.around.root / text).resolve()) for text in paths)
 
     def restart_words(self) -> str:
@@ -142,10 +177,12 @@ class ContainerTarget(Target):
         if not self._made_with_file(there):
             await ask_engine(self, [*self.made.engine, "restart", "--time", "5", self.name], self.made.restart_timeout)
             return
-        command = [str(one) for one in there["Config"]["CreateCommand"]]
+        command = [str(item) for item in there["Config"]["CreateCommand"]]
         at = next((number for number, one in enumerate(command) if one in ("run", "create")), None)
         if at is None:
-            raise unreadable(self, "it cannot be told how it was made", "say how to make it anew under restart:", code="engine")
+            raise unreadable(
+                self, "it cannot be told how it was made", "say how to make it anew under restart:", code="engine"
+            )
         rest = [one for one in command[at + 1 :] if one not in ("--replace", "-d", "--detach", "--rm=false")]
         await ask_engine(self, [*self.made.engine, "stop", "--time", "5", "--ignore", self.name])
         await ask_engine(self, [*self.made.engine, "run", "--replace", "--detach", *rest], self.made.restart_timeout)
@@ -161,6 +198,6 @@ def _started(there: dict[str, Any]) -> float:
     """When it started, in seconds since 1970; the engine gives nanoseconds, which Python does not read."""
     text = there["State"]["StartedAt"]
     head, _, rest = text.partition(".")
-    digits = "".join(one for one in rest if one.isdigit() or one in "+-Z:")
+    digits = "".join(item for item in rest if item.isdigit() or item in "+-Z:")
     zone = digits.lstrip("0123456789") or "Z"
     return datetime.fromisoformat(head + zone.replace("Z", "+00:00")).timestamp()

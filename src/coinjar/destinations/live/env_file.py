@@ -23,23 +23,34 @@ class EnvFileTarget:
     def refusals(self, label: str, wanted: Mapping[str, DesiredValue]) -> list[CoinJarError]:
         """What the dialect cannot carry."""
         found: list[CoinJarError] = []
-        for one in wanted.values():
-            if why := self.dialect.refusal(one.name, one.text):
-                variable = self.around.jar.variables.get(one.name)
-                words = f"{label}: {self.dialect.name} cannot carry {one.name}: {why}"
+        for desired in wanted.values():
+            if why := self.dialect.refusal(desired.name, desired.text):
+                variable = self.around.jar.variables.get(desired.name)
+                words = f"{label}: {self.dialect.name} cannot carry {desired.name}: {why}"
                 hint = "choose another dialect (as:), or leave it out (without:)"
-                found.append(InputError(words, hint=hint, place=variable.place if variable else None, code="cannot-carry"))
+                found.append(
+                    InputError(words, hint=hint, place=variable.place if variable else None, code="cannot-carry")
+                )
         return found
 
     def data(self, wanted: Mapping[str, DesiredValue]) -> bytes:
         """The file. `refusals` have been asked before."""
         known = self.around.jar.variables
-        return self.dialect.write([Entry(one.name, reveal(one.text), known.get(one.name), one.secret) for one in wanted.values()], self.heading)
+        return self.dialect.write(
+            [
+                Entry(desired.name, reveal(desired.text), known.get(desired.name), desired.secret)
+                for desired in wanted.values()
+            ],
+            self.heading,
+        )
 
     def held(self, data: bytes, shown: str) -> dict[str, LiveValue]:
         """What a file that is there holds. Raises InputError if it cannot be read."""
         items = self.dialect.read(data, shown).items
-        return {one.name: LiveValue(one.name, one.text or "", self.around.is_secret(one.name, one.text or "")) for one in items}
+        return {
+            item.name: LiveValue(item.name, item.text or "", self.around.is_secret(item.name, item.text or ""))
+            for item in items
+        }
 
 
 def read_dialect(made: DestinationOptions, default: str) -> Dialect:
@@ -51,5 +62,10 @@ def read_dialect(made: DestinationOptions, default: str) -> Dialect:
         made.fields.fault(made.options["as"], fault.message, fault.hint, fault.code)
         return get(default)
     if not dialect.reads or dialect.many_stages:
-        made.fields.fault(made.options["as"], f"{name} cannot be read back here", f"take {default}, posix, literal or dotenv", "destination")
+        made.fields.fault(
+            made.options["as"],
+            f"{name} cannot be read back here",
+            f"take {default}, posix, literal or dotenv",
+            "destination",
+        )
     return dialect

@@ -50,7 +50,10 @@ class EtcdClient:
         """Every key below a prefix: the rest of its name, its text, its revision."""
         last = prefix[:-1] + chr(ord(prefix[-1]) + 1)
         found = await self.call("/v3/kv/range", {"key": _code(prefix), "range_end": _code(last)})
-        return [(_text(one["key"])[len(prefix) :], _text(one.get("value", "")), str(one["mod_revision"])) for one in found.get("kvs", [])]
+        return [
+            (_text(item["key"])[len(prefix) :], _text(item.get("value", "")), str(item["mod_revision"]))
+            for item in found.get("kvs", [])
+        ]
 
     async def one(self, key: str) -> str | None:
         """One key's text; None if there is none."""
@@ -69,7 +72,12 @@ class EtcdDestination(LiveDestination):
         self.prefix = self.pattern("prefix")
         self.password = read_token(self, "password")
         if self.prefix and not self.prefix.endswith("/"):
-            fields.fault(self.options["prefix"], "'prefix' does not end with '/'", "end it so: else it would take in its neighbours", "destination")
+            fields.fault(
+                self.options["prefix"],
+                "'prefix' does not end with '/'",
+                "end it so: else it would take in its neighbours",
+                "destination",
+            )
 
     def store(self, resolver: Resolver, hidden: Sequence[str] = ()) -> EtcdClient:
         """The etcd, signed in at the first call."""
@@ -104,7 +112,7 @@ class EtcdTarget(Target):
     @cached_property
     def store(self) -> EtcdClient:
         """The etcd; made when something is asked of it."""
-        return self.made.store(self.view.resolver, [one.text for one in self.wanted.values() if one.secret])
+        return self.made.store(self.view.resolver, [desired.text for desired in self.wanted.values() if desired.secret])
 
     async def identity(self) -> str:
         found = await self.store.call("/v3/maintenance/status", {})
@@ -112,19 +120,27 @@ class EtcdTarget(Target):
 
     async def read(self) -> dict[str, LiveValue]:
         below = await self.store.below(self.prefix)
-        return {name: LiveValue(name, text, self.around_jar.is_secret(name, text), mark=mark) for name, text, mark in below if "/" not in name}
+        return {
+            name: LiveValue(name, text, self.around_jar.is_secret(name, text), mark=mark)
+            for name, text, mark in below
+            if "/" not in name
+        }
 
-    def _operations(self, changes: Sequence[DeliveryChange], *, shown: bool) -> list[tuple[str, dict[str, Any], dict[str, Any]]]:
+    def _operations(
+        self, changes: Sequence[DeliveryChange], *, shown: bool
+    ) -> list[tuple[str, dict[str, Any], dict[str, Any]]]:
         """Each change: in words, the condition under which it may be made, and what is asked."""
         found = []
-        for one in changes:
-            key = self.prefix + one.name
-            value = "••••" if shown and one.secret else reveal(one.new or "")
-            condition = {"key": _code(key), "target": "MOD", "mod_revision": one.held.mark if one.held else "0"}
-            if one.action == GONE:
+        for change in changes:
+            key = self.prefix + change.name
+            value = "••••" if shown and change.secret else reveal(change.new or "")
+            condition = {"key": _code(key), "target": "MOD", "mod_revision": change.held.mark if change.held else "0"}
+            if change.action == GONE:
                 found.append((f"delete {key}", condition, {"request_delete_range": {"key": _code(key)}}))
             else:
-                found.append((f"put {key} = {value}", condition, {"request_put": {"key": _code(key), "value": _code(value)}}))
+                found.append(
+                    (f"put {key} = {value}", condition, {"request_put": {"key": _code(key), "value": _code(value)}})
+                )
         return found
 
     def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
@@ -141,7 +157,12 @@ class EtcdTarget(Target):
             body = {"compare": [condition for _, condition, _ in some], "success": [asked for _, _, asked in some]}
             done = await self.store.call("/v3/kv/txn", body, repeat=False)
             if not done.get("succeeded"):
-                raise unreadable(self, "somebody wrote there at the same time, and nothing was changed", "run it again: it looks first", code="raced")
+                raise unreadable(
+                    self,
+                    "somebody wrote there at the same time, and nothing was changed",
+                    "run it again: it looks first",
+                    code="raced",
+                )
 
     def restart_words(self) -> str:
         return ""

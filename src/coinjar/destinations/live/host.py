@@ -70,7 +70,11 @@ class HostDestination(LiveDestination):
         node = self.options.get("hosts")
         if node is None:
             return {}
-        lists = [(key, value) for key, _, value in self.fields.members(node, "'hosts'")] if isinstance(node, MappingNode) else [("", node)]
+        lists = (
+            [(key, value) for key, _, value in self.fields.members(node, "'hosts'")]
+            if isinstance(node, MappingNode)
+            else [("", node)]
+        )
         found: dict[str, list[SshAddress]] = {}
         for stage, value in lists:
             found[stage] = []
@@ -93,30 +97,43 @@ class HostDestination(LiveDestination):
         every = [
             name
             for name, stage in jar.stages.items()
-            if wanted is None or name in wanted or (stage.follows and any(one in wanted for one in jar.chain(stage.follows)))
+            if wanted is None
+            or name in wanted
+            or (stage.follows and any(one in wanted for one in jar.chain(stage.follows)))
         ]
         for address, stages in where.items():
             shared = every if stages == [""] else stages
             if len(shared) > 1:
                 words = f"{address.name} would get one file for {', '.join(shared)}, which would overwrite each other"
-                self.fields.fault(self.options["path"], words, "put {stage} into path, or limit the destination (stages:)", "same-place")
+                self.fields.fault(
+                    self.options["path"],
+                    words,
+                    "put {stage} into path, or limit the destination (stages:)",
+                    "same-place",
+                )
                 return
 
     def hosts_of(self, stage: str) -> list[SshAddress]:
         """The machines of a stage: its own list, that of one it follows, or the one for all."""
         jar = self.around.jar
-        names = [name for one in reversed(jar.chain(stage)) for name in (one, jar.stage(one).name)]  # a stage of a pattern's shape, then the pattern
+        names = [
+            name for one in reversed(jar.chain(stage)) for name in (one, jar.stage(one).name)
+        ]  # a stage of a pattern's shape, then the pattern
         return next((self.hosts[name] for name in names if name in self.hosts), self.hosts.get("", []))
 
     def targets(self, view: StageView) -> list[Target]:
         hosts = self.hosts_of(view.stage)
         if not hosts:
             words = f"{self.destination.name} names no hosts for {view.stage}"
-            raise InputError(words, hint=f"add hosts: {{{view.stage}: [HOST]}}", place=self.destination.place, code="destination")
+            raise InputError(
+                words, hint=f"add hosts: {{{view.stage}: [HOST]}}", place=self.destination.place, code="destination"
+            )
         services = view.services()
         if len(services) > 1 and "{service}" not in self.path:
             words = f"{self.destination.name} is for {len(services)} services, and its path for one"
-            raise InputError(words, hint="put {service} into the path", place=self.destination.place, code="destination")
+            raise InputError(
+                words, hint="put {service} into the path", place=self.destination.place, code="destination"
+            )
         return [HostTarget(self, view, service, host) for service in services for host in hosts]
 
     async def connect(self, target: HostTarget) -> asyncssh.SSHClientConnection:
@@ -136,18 +153,29 @@ class HostDestination(LiveDestination):
             options["port"] = address.port
         try:
             options |= self._read_once()
-            return await asyncssh.connect(address.host, connect_timeout=_PATIENCE, login_timeout=_PATIENCE, keepalive_interval=15, **options)
+            return await asyncssh.connect(
+                address.host, connect_timeout=_PATIENCE, login_timeout=_PATIENCE, keepalive_interval=15, **options
+            )
         except asyncssh.HostKeyNotVerifiable:
-            hint = "compare its key with the machine's own, then add it to known_hosts; if it changed, find out why first"
+            hint = (
+                "compare its key with the machine's own, then add it to known_hosts; if it changed, find out why first"
+            )
             raise unreadable(target, "its host key is not the known one", hint, code="host-key") from None
         except asyncssh.PermissionDenied:
-            raise unreadable(target, "it does not let us in", "is the user right, and the key in its authorized_keys?", code="ssh") from None
+            raise unreadable(
+                target, "it does not let us in", "is the user right, and the key in its authorized_keys?", code="ssh"
+            ) from None
         except ValueError as fault:  # a key, a configuration or a list of hosts that cannot be read
             raise unreadable(
-                target, f"cannot use the SSH key or configuration: {fault}", "look at identity_file, ssh_config and known_hosts", code="ssh"
+                target,
+                f"cannot use the SSH key or configuration: {fault}",
+                "look at identity_file, ssh_config and known_hosts",
+                code="ssh",
             ) from None
         except (OSError, asyncssh.Error, TimeoutError) as fault:
-            raise unreadable(target, f"cannot connect ({_told(fault)})", "is it running, and the address right?", code="ssh") from None
+            raise unreadable(
+                target, f"cannot connect ({_told(fault)})", "is it running, and the address right?", code="ssh"
+            ) from None
 
     def _read_once(self) -> dict[str, object]:
         """The known hosts and the key, read for all machines together."""
@@ -184,13 +212,17 @@ class HostTarget(Target):
     def __init__(self, made: HostDestination, view: StageView, service: str, address: SshAddress) -> None:
         self.made = made
         self.address = address
-        self.path = made.path.replace("{stage}", view.stage).replace("{service}", service).replace("{host}", address.name)
+        self.path = (
+            made.path.replace("{stage}", view.stage).replace("{service}", service).replace("{host}", address.name)
+        )
         self.file = EnvFileTarget(made.dialect, made.around, view.heading(service))
         holders = {"{stage}": view.stage, "{service}": service, "{host}": address.name}
         self.reload = [filled(one, holders) for one in made.reload]
         self.needs_restart = bool(self.reload)
         label = f"{made.destination.name} ({service} at {address.name})"
-        super().__init__(f"{service}@{address.name}", label, [service], made.wanted_of(view, service), made.destination.place)
+        super().__init__(
+            f"{service}@{address.name}", label, [service], made.wanted_of(view, service), made.destination.place
+        )
         self._sftp: asyncssh.SFTPClient | None = None
 
     def refusals(self) -> list[CoinJarError]:
@@ -210,7 +242,9 @@ class HostTarget(Target):
         return self._sftp
 
     def _failed(self, words: str, fault: BaseException) -> ExternalError:
-        return unreadable(self, f"{words}: {_told(fault)}", "look at the path, its permissions and the space left there", code="ssh")
+        return unreadable(
+            self, f"{words}: {_told(fault)}", "look at the path, its permissions and the space left there", code="ssh"
+        )
 
     async def read(self) -> dict[str, LiveValue]:
         files = await self._files()
@@ -224,11 +258,15 @@ class HostTarget(Target):
         try:
             return self.file.held(data, f"{self.address.name}:{self.path}")
         except InputError as fault:
-            raise unreadable(self, f"cannot make sense of {self.path}: {fault.message}", "is it the right file? Move it away to have it written anew") from None
+            raise unreadable(
+                self,
+                f"cannot make sense of {self.path}: {fault.message}",
+                "is it the right file? Move it away to have it written anew",
+            ) from None
 
     def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
         owner = f", owner {self.made.owner}" if self.made.owner else ""
-        names = ", ".join(one.name for one in changes)
+        names = ", ".join(change.name for change in changes)
         lines = [f"{self.address.name}: write {self.path} (0600{owner}, {len(self.wanted)} variables; {names} differ)"]
         return lines + ([f"{self.address.name}: with --restart {shlex.join(self.reload)}"] if self.reload else [])
 
@@ -258,7 +296,9 @@ class HostTarget(Target):
             await (await self._files()).chown(path, int(user), int(group))
             return
         connection = await self.made.connect(self)
-        done = await connection.run(f"chown -- {shlex.quote(self.made.owner)} {shlex.quote(path)}", check=False, timeout=_CHOWN_PATIENCE)
+        done = await connection.run(
+            f"chown -- {shlex.quote(self.made.owner)} {shlex.quote(path)}", check=False, timeout=_CHOWN_PATIENCE
+        )
         if done.exit_status:
             hint = "only root can give files away: is the user there?"
             raise unreadable(self, f"cannot make {self.made.owner} its owner", hint, code="ssh")
@@ -273,13 +313,17 @@ class HostTarget(Target):
         connection = await self.made.connect(self)
         try:
             command = shlex.join(self.reload)
-            done = await connection.run(command, check=False, timeout=self.made.restart_timeout, encoding=None, stderr=asyncssh.STDOUT)
+            done = await connection.run(
+                command, check=False, timeout=self.made.restart_timeout, encoding=None, stderr=asyncssh.STDOUT
+            )
         except (OSError, asyncssh.Error, TimeoutError) as fault:
             raise self._failed(f"cannot run {self.reload[0]}", fault) from None
         if done.returncode:
             output = done.stdout if isinstance(done.stdout, bytes) else str(done.stdout or "").encode()
             told = last_lines(output, self.wanted.values())
-            words = f"{self.reload[0]} ended with {done.returncode}" + (f": {told}" if told else ", and printed nothing")
+            words = f"{self.reload[0]} ended with {done.returncode}" + (
+                f": {told}" if told else ", and printed nothing"
+            )
             raise unreadable(self, words, f"the file is written; run there by hand: {command}", code="reload")
 
     async def close(self) -> None:

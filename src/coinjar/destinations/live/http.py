@@ -77,7 +77,14 @@ class HttpClient:
     """Sends to one address. `hidden` are the texts that no message may show."""
 
     def __init__(
-        self, address: str, headers: Mapping[str, str], label: str, origin: Location, *, hidden: Iterable[str] = (), verify: ssl.SSLContext | bool = True
+        self,
+        address: str,
+        headers: Mapping[str, str],
+        label: str,
+        origin: Location,
+        *,
+        hidden: Iterable[str] = (),
+        verify: ssl.SSLContext | bool = True,
     ) -> None:
         self.address = address.rstrip("/")
         self.label = label
@@ -88,10 +95,14 @@ class HttpClient:
         self._client: httpx.AsyncClient | None = None
         parts = urlsplit(self.address)
         if parts.scheme not in ("http", "https") or not parts.hostname:
-            raise InputError(f"'{address}' is no address", hint="write https://HOST", place=origin, code="address", of=label)
+            raise InputError(
+                f"'{address}' is no address", hint="write https://HOST", place=origin, code="address", of=label
+            )
         if parts.scheme == "http" and parts.hostname not in _LOOPBACK:
             words = f"the token and every secret would travel readable to {parts.hostname}"
-            raise InputError(words, hint="use https://; plain http is for this machine only", place=origin, code="address", of=label)
+            raise InputError(
+                words, hint="use https://; plain http is for this machine only", place=origin, code="address", of=label
+            )
 
     async def close(self) -> None:
         """Let go of the connections."""
@@ -142,8 +153,12 @@ class HttpClient:
 
         if self._client is None:
             limits = httpx.Limits(max_connections=20)
-            verify = self._verify if self._verify is not True else _tls() if self.address.startswith("https:") else False  # plain http has none
-            self._client = httpx.AsyncClient(base_url=self.address, headers=self._headers, timeout=30, verify=verify, limits=limits)
+            verify = (
+                self._verify if self._verify is not True else _tls() if self.address.startswith("https:") else False
+            )  # plain http has none
+            self._client = httpx.AsyncClient(
+                base_url=self.address, headers=self._headers, timeout=30, verify=verify, limits=limits
+            )
         if ask.content is not None:
             return await self._client.request(ask.method, ask.path, content=ask.content, headers=ask.headers)
         return await self._client.request(ask.method, ask.path, json=ask.body, headers=ask.headers)
@@ -157,7 +172,9 @@ class HttpClient:
         try:
             return Response(answer.json(), onward)
         except ValueError:
-            raise self._failed(f"{ask.method} {ask.path} was answered with what is no JSON", "is it the right address?") from None
+            raise self._failed(
+                f"{ask.method} {ask.path} was answered with what is no JSON", "is it the right address?"
+            ) from None
 
     def _refused(self, ask: Request, answer: httpx.Response) -> HttpStatusError:
         told = answer.text[:300].replace("\n", " ")
@@ -167,8 +184,16 @@ class HttpClient:
         if any(0 < len(one) <= 3 and one in told for one in self.hidden):
             told = ""  # too short to be replaced and still be readable
         moved = answer.headers.get("location", "")
-        hints = {401: "is the token right?", 403: "may this token do that?", 404: "is the name right, and does it exist?", 429: "wait, then run it again"}
-        hint = hints.get(answer.status_code, "look at what it says" if answer.status_code < 500 else "run it again; what was written stays")
+        hints = {
+            401: "is the token right?",
+            403: "may this token do that?",
+            404: "is the name right, and does it exist?",
+            429: "wait, then run it again",
+        }
+        hint = hints.get(
+            answer.status_code,
+            "look at what it says" if answer.status_code < 500 else "run it again; what was written stays",
+        )
         if moved:  # not followed: the token is for this address
             told, hint = f"it has moved to {moved}", "if that is right, write the new address"
         words = f"{ask.method} {ask.path} was answered with {answer.status_code}" + (f": {told}" if told else "")

@@ -41,9 +41,13 @@ def read_access(path: Path, context: str) -> ClusterAccess:
         data = yaml.safe_load(path.read_bytes())
     except OSError as fault:
         words = f"cannot read the kubeconfig: {(fault.strerror or '').lower()}"
-        raise InputError(words, hint="name it under kubeconfig:, or in KUBECONFIG", place=place, code="kubeconfig") from None
+        raise InputError(
+            words, hint="name it under kubeconfig:, or in KUBECONFIG", place=place, code="kubeconfig"
+        ) from None
     except yaml.YAMLError:
-        raise InputError("the kubeconfig is not YAML", hint="is it the right file?", place=place, code="kubeconfig") from None
+        raise InputError(
+            "the kubeconfig is not YAML", hint="is it the right file?", place=place, code="kubeconfig"
+        ) from None
     try:
         name = context or data["current-context"]
         chosen = _named(data["contexts"], name, "context")
@@ -51,19 +55,27 @@ def read_access(path: Path, context: str) -> ClusterAccess:
         user = _named(data.get("users") or [], chosen["user"], "user") if chosen.get("user") else {}
         token = _token(user, path)
         verify = _verify(cluster, user, path)
-        return ClusterAccess(cluster["server"], chosen.get("namespace") or "default", {"Authorization": f"Bearer {token}"} if token else {}, token, verify)
+        return ClusterAccess(
+            cluster["server"],
+            chosen.get("namespace") or "default",
+            {"Authorization": f"Bearer {token}"} if token else {},
+            token,
+            verify,
+        )
     except (KeyError, TypeError, AttributeError) as fault:
         words = f"the kubeconfig has no {fault}" if isinstance(fault, KeyError) else "this is no kubeconfig"
-        raise InputError(words, hint="name another context:, or look at `kubectl config view`", place=place, code="kubeconfig") from None
+        raise InputError(
+            words, hint="name another context:, or look at `kubectl config view`", place=place, code="kubeconfig"
+        ) from None
     except (OSError, ValueError) as fault:  # a certificate, a key or a token's file, or what stands in its place
         words = f"what the kubeconfig signs in with cannot be read: {getattr(fault, 'strerror', None) or type(fault).__name__}"
         raise InputError(words, hint="does kubectl get in?", place=place, code="kubeconfig") from None
 
 
 def _named(entries: list[dict[str, Any]], name: str, key: str) -> dict[str, Any]:
-    for one in entries:
-        if one["name"] == name:
-            found: dict[str, Any] = one[key]
+    for entry in entries:
+        if entry["name"] == name:
+            found: dict[str, Any] = entry[key]
             return found
     raise KeyError(f"{key} '{name}'")
 
@@ -86,7 +98,7 @@ def _token(user: dict[str, Any], path: Path) -> str:
 
 def _from_program(told: dict[str, Any], path: Path) -> str:
     """A credential plugin (client.authentication.k8s.io): the user's own kubeconfig says which program to ask."""
-    env = child_environment() | {one["name"]: one["value"] for one in told.get("env") or []}
+    env = child_environment() | {item["name"]: item["value"] for item in told.get("env") or []}
     info = {"kind": "ExecCredential", "apiVersion": told.get("apiVersion"), "spec": {"interactive": False}}
     env["KUBERNETES_EXEC_INFO"] = json.dumps(info)
     argv = [str(told["command"]), *map(str, told.get("args") or [])]
@@ -95,7 +107,9 @@ def _from_program(told: dict[str, Any], path: Path) -> str:
         return str(json.loads(done.stdout)["status"]["token"])
     except (OSError, subprocess.SubprocessError, ValueError, KeyError):
         words = f"the kubeconfig's program {argv[0]} gave no token"
-        raise InputError(words, hint="run it by hand; does kubectl get in?", place=Location(shown_path(path)), code="kubeconfig") from None
+        raise InputError(
+            words, hint="run it by hand; does kubectl get in?", place=Location(shown_path(path)), code="kubeconfig"
+        ) from None
 
 
 def _verify(cluster: dict[str, Any], user: dict[str, Any], path: Path) -> ssl.SSLContext | bool:

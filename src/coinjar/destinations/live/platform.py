@@ -26,7 +26,14 @@ from coinjar.destinations.live.tokens import read_token
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.json_data import NOTHING, Data, as_text, look
 from coinjar.jarfile.load import read_bytes
-from coinjar.platforms.description import ListRequest, PlatformDescription, RequestTemplate, RestartRequest, WaitCondition, read_description
+from coinjar.platforms.description import (
+    ListRequest,
+    PlatformDescription,
+    RequestTemplate,
+    RestartRequest,
+    WaitCondition,
+    read_description,
+)
 from coinjar.platforms.limits import refusals
 from coinjar.platforms.templating import MissingValue, fill, fill_path
 from coinjar.system.files import shown_path
@@ -37,7 +44,9 @@ _MASK = "••••"
 def known_platforms(folder: Path) -> list[str]:
     """The descriptions that there are: the jar's, and those that ship."""
     own = sorted(path.stem for path in (folder / "platforms").glob("*.yaml"))
-    shipped = sorted(one.name[:-5] for one in (files("coinjar.platforms") / "shipped").iterdir() if one.name.endswith(".yaml"))
+    shipped = sorted(
+        file.name[:-5] for file in (files("coinjar.platforms") / "shipped").iterdir() if file.name.endswith(".yaml")
+    )
     return list(dict.fromkeys([*own, *shipped]))
 
 
@@ -48,9 +57,13 @@ def load_description(folder: Path, name: str) -> PlatformDescription:
         return read_description(read_bytes(path), shown_path(path), name)
     known = known_platforms(folder)
     if name not in known:
-        hint = suggestion(name, known, f"the descriptions are {', '.join(known)}; docs/platforms.md teaches writing one")
+        hint = suggestion(
+            name, known, f"the descriptions are {', '.join(known)}; docs/platforms.md teaches writing one"
+        )
         raise InputError(f"there is no description '{name}' of a platform", hint=hint, code="unknown-platform")
-    return read_description((files("coinjar.platforms") / "shipped" / f"{name}.yaml").read_bytes(), f"(shipped) {name}.yaml", name)
+    return read_description(
+        (files("coinjar.platforms") / "shipped" / f"{name}.yaml").read_bytes(), f"(shipped) {name}.yaml", name
+    )
 
 
 class PlatformDestination(LiveDestination):
@@ -60,7 +73,9 @@ class PlatformDestination(LiveDestination):
 
     def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
         named = fields.text(destination.options.get("platform"), "platform")
-        self.description = load_description(around.folder, named) if named else PlatformDescription(name="", place=destination.place)
+        self.description = (
+            load_description(around.folder, named) if named else PlatformDescription(name="", place=destination.place)
+        )
         self.keys = ("platform", "token", "stage_names", *self.description.settings)
         super().__init__(destination, around, fields)
         self.at_once = self.description.at_once
@@ -69,12 +84,17 @@ class PlatformDestination(LiveDestination):
         self.settings = {key: self._setting(key) for key in self.description.settings}
         for key in self.description.settings:
             if key not in self.options and named:
-                fault = InputError(f"the destination {destination.name} has no '{key}': {self.description.settings[key]}", hint=f"add {key}: …")
+                fault = InputError(
+                    f"the destination {destination.name} has no '{key}': {self.description.settings[key]}",
+                    hint=f"add {key}: …",
+                )
                 fault.place = destination.place
                 fields.faults.append(fault)
         self.stage_names = {
             key: fields.text(node, key)
-            for key, _, node in (fields.members(self.options["stage_names"], "'stage_names'") if "stage_names" in self.options else ())
+            for key, _, node in (
+                fields.members(self.options["stage_names"], "'stage_names'") if "stage_names" in self.options else ()
+            )
         }
 
         self._refuse_one_name_for_two(around)
@@ -83,12 +103,18 @@ class PlatformDestination(LiveDestination):
         """Two stages that are one there would overwrite each other."""
         own = self.destination.stages
         first: dict[str, str] = {}
-        for stage in [one for one in around.jar.stages if "*" not in one and (own is None or one in own)] if self.stage_names else ():
+        for stage in (
+            [stage for stage in around.jar.stages if "*" not in stage and (own is None or stage in own)]
+            if self.stage_names
+            else ()
+        ):
             there = self.stage_names.get(stage, stage)
             if (other := first.setdefault(there, stage)) != stage:
                 words = f"{self.destination.name} has one name, {there}, for {other} and for {stage}: they would overwrite each other"
                 hint = "give each its own under stage_names, or limit the destination (stages:)"
-                self.fields.faults.append(InputError(words, hint=hint, place=self.destination.place, code="destination"))
+                self.fields.faults.append(
+                    InputError(words, hint=hint, place=self.destination.place, code="destination")
+                )
 
     def _setting(self, key: str) -> str:
         """A setting's text, or what a variable of the caller's environment says: an address may differ from person to person."""
@@ -112,7 +138,12 @@ class PlatformDestination(LiveDestination):
         for key in ("app", "project"):
             if len(services) > 1 and key in self.settings and "{service}" not in self.settings[key]:
                 words = f"{self.destination.name} is for {len(services)} services, and its {key} for one"
-                raise InputError(words, hint=f"put {{service}} into {key}, or name one under services", place=self.destination.place, code="destination")
+                raise InputError(
+                    words,
+                    hint=f"put {{service}} into {key}, or name one under services",
+                    place=self.destination.place,
+                    code="destination",
+                )
         return [PlatformTarget(self, view, [service], self.wanted_of(view, service)) for service in services]
 
 
@@ -126,7 +157,9 @@ class _ListedVariable(NamedTuple):
 class PlatformTarget(Target):
     """One app, or one stage of a project."""
 
-    def __init__(self, made: PlatformDestination, view: StageView, services: Sequence[str], wanted: Mapping[str, DesiredValue]) -> None:
+    def __init__(
+        self, made: PlatformDestination, view: StageView, services: Sequence[str], wanted: Mapping[str, DesiredValue]
+    ) -> None:
         self.made = made
         self.description = made.description
         own = services[0] if self.description.one_for == "service" and services else ""
@@ -147,10 +180,19 @@ class PlatformTarget(Target):
     def sender(self) -> HttpClient:
         """The way there, with the token; made when something is sent."""
         for name in self.made.unset:
-            raise InputError(f"{self.label}: the environment has no {name}", hint=f"set {name} where coinjar runs", place=self.origin, code="unset")
+            raise InputError(
+                f"{self.label}: the environment has no {name}",
+                hint=f"set {name} where coinjar runs",
+                place=self.origin,
+                code="unset",
+            )
         token = self.made.token.text(self.view.resolver) if self.made.token else None
-        hidden = [one.text for one in self.wanted.values() if one.secret] + ([token] if token else [])
-        headers = {self.description.token_header: self.description.token_text.replace("{token}", reveal(token))} if token else {}
+        hidden = [desired.text for desired in self.wanted.values() if desired.secret] + ([token] if token else [])
+        headers = (
+            {self.description.token_header: self.description.token_text.replace("{token}", reveal(token))}
+            if token
+            else {}
+        )
         return HttpClient(self.context["address"], headers, self.label, self.origin, hidden=hidden)
 
     async def close(self) -> None:
@@ -159,10 +201,21 @@ class PlatformTarget(Target):
 
     def refusals(self) -> list[CoinJarError]:
         found: list[CoinJarError] = []
-        for one in refusals(self.description, self.wanted):
-            variable = self.made.around.jar.variables.get(one.name)
-            words, code = f"{one.name + ': ' if one.name else ''}{one.words}", "name-taken" if one.taken else "over-the-limits"
-            found.append(InputError(words, hint=one.hint, place=variable.place if variable else self.origin, code=code, of=self.label))
+        for unsupported in refusals(self.description, self.wanted):
+            variable = self.made.around.jar.variables.get(unsupported.name)
+            words, code = (
+                f"{unsupported.name + ': ' if unsupported.name else ''}{unsupported.words}",
+                "name-taken" if unsupported.taken else "over-the-limits",
+            )
+            found.append(
+                InputError(
+                    words,
+                    hint=unsupported.hint,
+                    place=variable.place if variable else self.origin,
+                    code=code,
+                    of=self.label,
+                )
+            )
         return found
 
     # -- requests
@@ -190,7 +243,9 @@ class PlatformTarget(Target):
         try:
             return as_text(fill(words, self.context, data))
         except MissingValue as fault:
-            raise unreadable(self, f"the answer has no {fault}, by which its account is told", "correct account in the description") from None
+            raise unreadable(
+                self, f"the answer has no {fault}, by which its account is told", "correct account in the description"
+            ) from None
 
     # -- reading
 
@@ -221,12 +276,16 @@ class PlatformTarget(Target):
         self._there, self._around = found, {}
         async for page in self._pages(listing):
             there = look(page, listing.items)
-            if not isinstance(there, dict if listing.form == "map" else list):  # nothing there is not the same as no answer
+            if not isinstance(
+                there, dict if listing.form == "map" else list
+            ):  # nothing there is not the same as no answer
                 what = "object" if listing.form == "map" else "list"
                 words = f"the answer has no {what} at '{listing.items}', which {listing.sending.place} says"
                 raise unreadable(self, words, "correct the description, or look at what the service answers")
             if isinstance(there, dict):
-                found |= {name: self._held(name, as_text(value), None) for name, value in there.items() if value is not None}
+                found |= {
+                    name: self._held(name, as_text(value), None) for name, value in there.items() if value is not None
+                }
             else:
                 for item in there:
                     self._take(listing, item, found)
@@ -239,7 +298,11 @@ class PlatformTarget(Target):
         """One listed variable, if it is for our stage or for all; the narrower wins."""
         name = look(item, listing.name)
         stages = look(item, listing.stages) if listing.stages else NOTHING
-        named = [str(one) for one in (stages if isinstance(stages, list) else [stages]) if one not in (NOTHING, None, "")]
+        named = [
+            str(stage)
+            for stage in (stages if isinstance(stages, list) else [stages])
+            if stage not in (NOTHING, None, "")
+        ]
         own = self.context["stage"]
         wide = bool(listing.stages) and not named
         if not isinstance(name, str) or (listing.stages and not wide and own not in named):
@@ -253,18 +316,24 @@ class PlatformTarget(Target):
         mark = look(item, listing.mark) if listing.mark else NOTHING
         supplied = held.supplied or (bool(listing.supplied) and look(item, listing.supplied) is True)
         marked = "" if mark is NOTHING else as_text(mark)
-        one = held._replace(
-            secret=secret, supplied=supplied, mark=marked, wide=not is_ours, handle=_ListedVariable(item, [each for each in named if each != own])
+        live_value = held._replace(
+            secret=secret,
+            supplied=supplied,
+            mark=marked,
+            wide=not is_ours,
+            handle=_ListedVariable(item, [stage for stage in named if stage != own]),
         )
         if not is_ours:
-            self._around[name] = one
+            self._around[name] = live_value
         if is_ours or name not in found:
-            found[name] = one
+            found[name] = live_value
 
     def _held(self, name: str, text: str | None, handle: object) -> LiveValue:
         variable = self.made.around.jar.variables.get(name)
         secret = self.made.around.is_secret(name, text or "")
-        taken = matches(name, self.description.supplied) or (variable is not None and self.made.destination.name in variable.supplied_by)
+        taken = matches(name, self.description.supplied) or (
+            variable is not None and self.made.destination.name in variable.supplied_by
+        )
         return LiveValue(name, text, secret, taken or matches(name, self.description.reserved), handle=handle)
 
     # -- writing
@@ -279,42 +348,58 @@ class PlatformTarget(Target):
         nothing = "" if how.remove_by == "empty" else None
         own = self.context["stage"]
         if how.changes:
-            values = {one.name: nothing if one.action == GONE else reveal(text(one.new, secret=one.secret) or "") for one in changes}
+            values = {
+                change.name: nothing if change.action == GONE else reveal(text(change.new, secret=change.secret) or "")
+                for change in changes
+            }
             yield [self._ask(how.changes, {"changes": values})]
             return
         if how.whole:
-            gone = {one.name for one in changes if one.action == GONE}
-            kept = [one for name, one in self._there.items() if name not in self.wanted and name not in gone and not one.supplied]
-            everything = {one.name: reveal(text(one.text, secret=one.secret) or "") for one in kept}
-            everything |= {one.name: reveal(text(one.text, secret=one.secret) or "") for one in self.wanted.values()}
+            gone = {change.name for change in changes if change.action == GONE}
+            kept = [
+                live_value
+                for name, live_value in self._there.items()
+                if name not in self.wanted and name not in gone and not live_value.supplied
+            ]
+            everything = {
+                live_value.name: reveal(text(live_value.text, secret=live_value.secret) or "") for live_value in kept
+            }
+            everything |= {
+                desired.name: reveal(text(desired.text, secret=desired.secret) or "")
+                for desired in self.wanted.values()
+            }
             yield [self._ask(how.whole, {"everything": everything})]
             return
         assert how.create
         assert how.remove
-        for one in changes:
-            item = one.held.handle if one.held is not None else None
+        for change in changes:
+            item = change.held.handle if change.held is not None else None
             at_hand, others = (item.data, item.others) if isinstance(item, _ListedVariable) else (None, [])
             more = {
-                "name": one.name,
-                "value": text(one.new, secret=one.secret),
-                "secret": one.secret,
+                "name": change.name,
+                "value": text(change.new, secret=change.secret),
+                "secret": change.secret,
                 "stages": [own] if own is not None else [],
                 "others": others,
             }
-            create = [self._ask(how.create, more)] if one.action != GONE else []
+            create = [self._ask(how.create, more)] if change.action != GONE else []
             if others and how.narrow:  # it stays for the other stages
                 yield [self._ask(how.narrow, more, at_hand), *create]
-            elif one.action == GONE:
+            elif change.action == GONE:
                 yield [self._ask(how.remove, more, at_hand)]
-            elif one.held is not None and how.change:
+            elif change.held is not None and how.change:
                 yield [self._ask(how.change, more, at_hand)]
             else:
                 yield create
 
     def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
-        head = f"   {self.description.token_header}: {self.description.token_text.replace('{token}', _MASK)}" if self.made.token else ""
+        head = (
+            f"   {self.description.token_header}: {self.description.token_text.replace('{token}', _MASK)}"
+            if self.made.token
+            else ""
+        )
         lines = []
-        for ask in [each for group in self._asks(changes, shown=True) for each in group]:
+        for ask in [request for group in self._asks(changes, shown=True) for request in group]:
             body = f"   {json.dumps(ask.body, ensure_ascii=False)}" if ask.body is not None else ""
             lines.append(f"{ask.method} {self.sender.address}{ask.path}{head}{body}")
         return lines
@@ -330,11 +415,13 @@ class PlatformTarget(Target):
                     self.before_write()
                     await self.sender.send(ask)
 
-        done = await asyncio.gather(*(send(group) for group in self._asks(changes, shown=False)), return_exceptions=True)
+        done = await asyncio.gather(
+            *(send(group) for group in self._asks(changes, shown=False)), return_exceptions=True
+        )
         failed = [one for one in done if isinstance(one, BaseException)]
-        if others := [one for one in failed if not isinstance(one, CoinJarError)]:
+        if others := [error for error in failed if not isinstance(error, CoinJarError)]:
             raise others[0]
-        raise_all([one for one in failed[:1] if isinstance(one, CoinJarError)])
+        raise_all([error for error in failed[:1] if isinstance(error, CoinJarError)])
 
     # -- taking effect
 
@@ -360,7 +447,12 @@ class PlatformTarget(Target):
     async def start_run(self, pipeline: str) -> Data:
         """Start a pipeline once; the answer, by which `watch_run` finds the run. Raises ExternalError; InputError if the platform runs none."""
         if self.description.run is None:
-            raise InputError(f"{self.description.name} runs no pipelines", hint="ask another destination", place=self.origin, code="no-pipelines")
+            raise InputError(
+                f"{self.description.name} runs no pipelines",
+                hint="ask another destination",
+                place=self.origin,
+                code="no-pipelines",
+            )
         return (await self.sender.send(self._ask(self.description.run.sending, {"pipeline": pipeline}))).data
 
     async def watch_run(self, pipeline: str, started: Data, patience: float) -> PipelineRun:
@@ -372,7 +464,9 @@ class PlatformTarget(Target):
         most = patience or self.made.restart_timeout
         state, data = await self._watched(waiting, {"pipeline": pipeline}, started, most, to_approval=not patience)
         log = look(data, waiting.log) if waiting.log else ""
-        return PipelineRun(state, "\n".join(map(as_text, log)) if isinstance(log, list) else as_text("" if log is NOTHING else log))
+        return PipelineRun(
+            state, "\n".join(map(as_text, log)) if isinstance(log, list) else as_text("" if log is NOTHING else log)
+        )
 
     async def _carry_out(self, what: RestartRequest, more: Mapping[str, Any]) -> None:
         started = (await self.sender.send(self._ask(what.sending, more))).data
@@ -380,11 +474,23 @@ class PlatformTarget(Target):
             return
         state, _ = await self._watched(what.waiting, more, started, self.made.restart_timeout)
         if state != PASSED:
-            words = "it waits for approval there" if state == AWAITS_APPROVAL else f"it did not come to an end in {self.made.restart_timeout:.0f} s"
+            words = (
+                "it waits for approval there"
+                if state == AWAITS_APPROVAL
+                else f"it did not come to an end in {self.made.restart_timeout:.0f} s"
+            )
             hint = f"look at it there; what was saved stays. A longer time: restart_timeout of {self.made.destination.name}"
             raise unreadable(self, words, hint)
 
-    async def _watched(self, waiting: WaitCondition, more: Mapping[str, Any], started: Data, patience: float, *, to_approval: bool = False) -> tuple[str, Data]:
+    async def _watched(
+        self,
+        waiting: WaitCondition,
+        more: Mapping[str, Any],
+        started: Data,
+        patience: float,
+        *,
+        to_approval: bool = False,
+    ) -> tuple[str, Data]:
         async def ask() -> Data:
             return (await self.sender.send(self._ask(waiting.sending, more, started))).data
 

@@ -22,7 +22,12 @@ class PipelineRun(NamedTuple):
 
 
 async def watched(
-    ask: Callable[[], Awaitable[Data]], waiting: WaitCondition, patience: float, failed: Callable[[str], CoinJarError], *, to_approval: bool = False
+    ask: Callable[[], Awaitable[Data]],
+    waiting: WaitCondition,
+    patience: float,
+    failed: Callable[[str], CoinJarError],
+    *,
+    to_approval: bool = False,
 ) -> tuple[str, Data]:
     """The state of what was started and the last answer, once it has passed or `patience` seconds are over.
 
@@ -35,7 +40,13 @@ async def watched(
         if _holds(data, waiting.until):
             return PASSED, data
         if _holds(data, waiting.fails):
-            raise failed(", ".join(f"{pointer[1:]} is {as_text(look(data, pointer))}" for pointer in waiting.fails if look(data, pointer) is not NOTHING))
+            raise failed(
+                ", ".join(
+                    f"{pointer[1:]} is {as_text(look(data, pointer))}"
+                    for pointer in waiting.fails
+                    if look(data, pointer) is not NOTHING
+                )
+            )
         awaits = _holds(data, waiting.approval)
         if (awaits and to_approval) or time.monotonic() + pause > end:
             return AWAITS_APPROVAL if awaits else STILL_RUNS, data
@@ -44,4 +55,6 @@ async def watched(
 
 
 def _holds(data: Data, tests: Mapping[str, tuple[str, ...]]) -> bool:
-    return any(as_text(found) in texts for pointer, texts in tests.items() if (found := look(data, pointer)) is not NOTHING)
+    return any(
+        as_text(found) in texts for pointer, texts in tests.items() if (found := look(data, pointer)) is not NOTHING
+    )

@@ -24,7 +24,12 @@ class TokenSource(Record):
         if self.form == "from_env":
             text = os.environ.get(self.name)
             if not text:
-                raise InputError(f"the environment has no {self.name}", hint=f"set {self.name} where coinjar runs", place=self.place, code="no-token")
+                raise InputError(
+                    f"the environment has no {self.name}",
+                    hint=f"set {self.name} where coinjar runs",
+                    place=self.place,
+                    code="no-token",
+                )
             return Secret(text)
         variable = resolver.jar.variables[self.name]
         services = resolver.services_of(variable)
@@ -33,7 +38,9 @@ class TokenSource(Record):
             raise seen.fault
         if seen is None or not seen.text:
             hint = f"`coinjar put {self.name} --stage {resolver.stage}`"
-            raise InputError(f"the token {self.name} has no value on {resolver.stage}", hint=hint, place=self.place, code="no-token")
+            raise InputError(
+                f"the token {self.name} has no value on {resolver.stage}", hint=hint, place=self.place, code="no-token"
+            )
         return Secret(reveal(seen.text))
 
 
@@ -47,13 +54,21 @@ def read_token(made: DestinationOptions, key: str = "token") -> TokenSource | No
     own = made.fields.fields(node, f"'{key}'", ("from_env", "secret"))
     if len(own) != 1:
         made.fields.fault(
-            node, f"'{key}' has one of from_env and secret", "write {from_env: NAME}, or {secret: NAME} for one of the jar's secrets", "destination"
+            node,
+            f"'{key}' has one of from_env and secret",
+            "write {from_env: NAME}, or {secret: NAME} for one of the jar's secrets",
+            "destination",
         )
         return None
     form, inner = next(iter(own.items()))
     name = made.fields.text(inner, form)
     variables = made.around.jar.variables
     if form == "secret" and (name not in variables or not variables[name].secret):
-        made.fields.fault(inner, f"{name} is no declared secret", suggestion(name, variables, "declare it with secret: true"), "unknown-variable")
+        made.fields.fault(
+            inner,
+            f"{name} is no declared secret",
+            suggestion(name, variables, "declare it with secret: true"),
+            "unknown-variable",
+        )
         return None
     return TokenSource(form, name, place(inner, made.fields.file))
