@@ -64,7 +64,7 @@ FATES: list[tuple[SourceValue, dict[str, Any], str, str]] = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("one", "more", "group", "why"), FATES)
+@pytest.mark.parametrize(("source_value", "more", "group", "why"), FATES)
 def test_fates(source_value: SourceValue, more: dict[str, Any], group: str, why: str) -> None:
     (line,) = entries([source_value, source_value._replace(stage="dev")], facts(**more))
     assert (line.group, line.why, line.where) == (group, why, ("prod/web", "dev/web"))
