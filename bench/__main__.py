@@ -65,7 +65,7 @@ def seconds(command: Sequence[str], folder: Path) -> float:
 def measured(case: Case, folder: Path, runs: int) -> list[float]:
     """Ratios of pairs of runs, after one pair that is not counted."""
     pairs = [(seconds(case.command, folder), seconds(case.yardstick, folder)) for _ in range(runs + 1)]
-    return [one / other for one, other in pairs[1:]]
+    return [number / other for number, other in pairs[1:]]
 
 
 def small_cases(folder: Path) -> list[Case]:

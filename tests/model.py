@@ -30,21 +30,21 @@ class Model:
 
     def value(self, stage: str, service: str, name: str) -> str | None:
         """What a service sees: a later layer wins, and within one layer what is written for the service."""
-        found = None
+        value = None
         for layer in CHAINS[stage]:
             for scope in (ALL, service):
                 if (layer, scope, name) in self.values:
-                    found = self.values[layer, scope, name]
-        return found
+                    value = self.values[layer, scope, name]
+        return value
 
     def env(self, stage: str, service: str) -> Env:
         """All that a service gets, old names that are still handed out included."""
-        found: Env = {}
+        result: Env = {}
         for name in self.secret:
             text = self.value(stage, service, name)
             if text is not None:
-                found |= dict.fromkeys([name, *self.also.get(name, ())], text)
-        return found
+                result |= dict.fromkeys([name, *self.also.get(name, ())], text)
+        return result
 
     def named(self, *, secret: bool | None = None) -> list[str]:
         return [name for name, is_secret in self.secret.items() if secret in (None, is_secret)]

@@ -60,7 +60,7 @@ class System:
 
 
 def described(
-    there: Running,
+    running: Running,
     own: Callable[[], dict[str, str]],
     outside: Callable[[str, str], None],
     where: str,
@@ -68,28 +68,28 @@ def described(
     blind: bool = False,
 ) -> System:
     """A platform that is delivered to by a description of its stand-in's name."""
-    address, name = there.standin.address, there.standin.name
-    made = System(
+    address, name = running.standin.address, running.standin.name
+    system = System(
         f"{{type: platform, platform: {name}, address: '{address}', {where}, token: {{from_env: THERE}}}}",
         own,
         outside,
         blind=blind,
     )
-    made.running = there
-    return made
+    system.running = running
+    return system
 
 
 @contextmanager
 def saltmarsh(cj: Coinjar, fault: str) -> Iterator[System]:
-    with standin("saltmarsh", cj.folder / "s", "sandling-dev", fault=fault) as there:
-        settings = there.standin.state["apps"]["sandling-dev"]["settings"]
-        yield described(there, lambda: settings, settings.__setitem__, "app: 'sandling-{stage}'")
+    with standin("saltmarsh", cj.folder / "s", "sandling-dev", fault=fault) as running:
+        settings = running.standin.state["apps"]["sandling-dev"]["settings"]
+        yield described(running, lambda: settings, settings.__setitem__, "app: 'sandling-{stage}'")
 
 
 @contextmanager
 def lanternfish(cj: Coinjar, fault: str) -> Iterator[System]:
-    with standin("lanternfish", cj.folder / "s", "sandling", fault=fault) as there:
-        variables = there.standin.state["projects"]["sandling"]["variables"]
+    with standin("lanternfish", cj.folder / "s", "sandling", fault=fault) as running:
+        variables = running.standin.state["projects"]["sandling"]["variables"]
 
         def outside(name: str, text: str) -> None:
             for variable in variables.values():
@@ -97,7 +97,7 @@ def lanternfish(cj: Coinjar, fault: str) -> Iterator[System]:
                     variable.update(value=text, changed=variable["changed"] + 1)
 
         yield described(
-            there,
+            running,
             lambda: {variable["key"]: variable["value"] for variable in variables.values()},
             outside,
             "project: sandling",
@@ -107,8 +107,8 @@ def lanternfish(cj: Coinjar, fault: str) -> Iterator[System]:
 
 @contextmanager
 def sluiceway(cj: Coinjar, fault: str) -> Iterator[System]:
-    with standin("sluiceway", cj.folder / "s", "sandling", fault=fault) as there:
-        values = there.standin.state["projects"]["sandling"]["values"]
+    with standin("sluiceway", cj.folder / "s", "sandling", fault=fault) as running:
+        values = running.standin.state["projects"]["sandling"]["values"]
 
         def own() -> dict[str, str]:
             return {value["name"]: value["value"] for value in values.values() if value["stage"] == "dev"}
@@ -118,16 +118,16 @@ def sluiceway(cj: Coinjar, fault: str) -> Iterator[System]:
                 if value["name"] == name:
                     value.update(value=text, version=value["version"] + 1)
 
-        yield described(there, own, outside, "project: sandling", blind=True)
+        yield described(running, own, outside, "project: sandling", blind=True)
 
 
 @contextmanager
 def cask(cj: Coinjar, fault: str) -> Iterator[System]:
     """Described as docs/platforms.md teaches it."""
     page = (Path(__file__).parent.parent / "docs/platforms.md").read_text()
-    found = re.search(r"## The description\n\n```yaml\n(.*?)```", page, re.DOTALL)
-    assert found
-    cj.write({"jar/platforms/cask.yaml": found[1]})
+    match = re.search(r"## The description\n\n```yaml\n(.*?)```", page, re.DOTALL)
+    assert match
+    cj.write({"jar/platforms/cask.yaml": match[1]})
     (cj.folder / "s").mkdir()
     cask = Cask(cj.folder / "s", fault)
     cask.make("sandling-dev")
@@ -142,8 +142,8 @@ def cask(cj: Coinjar, fault: str) -> Iterator[System]:
 
 @contextmanager
 def hayloft(cj: Coinjar, fault: str) -> Iterator[System]:
-    with standin("hayloft", cj.folder / "s", fault=fault) as there:
-        config = there.standin.more()["kubeconfig"]
+    with standin("hayloft", cj.folder / "s", fault=fault) as running:
+        config = running.standin.more()["kubeconfig"]
         cj.write({"k8s/web.yaml": K8S})
 
         def kubectl(*arguments: str) -> str:
@@ -151,39 +151,39 @@ def hayloft(cj: Coinjar, fault: str) -> Iterator[System]:
             return subprocess.run(argv, capture_output=True, text=True, check=True, env={"HOME": str(cj.folder)}).stdout
 
         def objects() -> list[tuple[str, Any]]:
-            found = json.loads(kubectl("get", "deployment", "web", "-o", "json"))["spec"]["template"]["spec"][
+            data = json.loads(kubectl("get", "deployment", "web", "-o", "json"))["spec"]["template"]["spec"][
                 "containers"
             ][0].get("envFrom", [])
             kinds = [
                 ("configmap", item["configMapRef"]["name"])
                 if "configMapRef" in item
                 else ("secret", item["secretRef"]["name"])
-                for item in found
+                for item in data
             ]
             return [(kind, json.loads(kubectl("get", kind, name, "-o", "json"))) for kind, name in kinds]
 
         def own() -> dict[str, str]:
             from base64 import b64decode
 
-            seen: dict[str, str] = {}
+            environment: dict[str, str] = {}
             for kind, item in objects():
-                seen |= {
+                environment |= {
                     name: b64decode(text).decode() if kind == "secret" else text for name, text in item["data"].items()
                 }
-            return seen
+            return environment
 
         def outside(name: str, text: str) -> None:
             for kind, item in objects():
                 if name in item["data"]:
                     kubectl("patch", kind, item["metadata"]["name"], "-p", json.dumps({"data": {name: text}}))
 
-        made = System(
+        system = System(
             f"{{type: cluster, manifests: workloads, kubeconfig: '{config}'}}\n  workloads: {{type: manifests, from: k8s, to: 'out/{{stage}}'}}",
             own,
             outside,
         )
-        made.running = there
-        yield made
+        system.running = running
+        yield system
 
 
 @contextmanager
@@ -254,12 +254,12 @@ def container(cj: Coinjar, fault: str) -> Iterator[System]:
     def outside(key: str, text: str) -> None:
         path.write_text(re.sub(rf"(?m)^{key}=.*$", f"{key}={text}", path.read_text()))
 
-    made = System(
+    system = System(
         f"{{type: container, container: {name}, env_file: web.env, engine: [{', '.join(base)}]}}", own, outside
     )
-    made.env = {"CONTAINERS_CONF": env["CONTAINERS_CONF"], "PATH": f"{Path(PROGRAM).parent}:{env['PATH']}"}
+    system.env = {"CONTAINERS_CONF": env["CONTAINERS_CONF"], "PATH": f"{Path(PROGRAM).parent}:{env['PATH']}"}
     try:
-        yield made
+        yield system
     finally:
         subprocess.run([*base, "rm", "--force", "--time", "0", name], env=env, capture_output=True, check=False)
 
@@ -276,10 +276,10 @@ def key_store(cj: Coinjar, fault: str) -> Iterator[System]:
         def own() -> dict[str, str]:
             from base64 import b64decode
 
-            found = json.loads(ctl("get", "--prefix", "/sandling/dev/", "-w", "json")).get("kvs", [])
+            data = json.loads(ctl("get", "--prefix", "/sandling/dev/", "-w", "json")).get("kvs", [])
             return {
                 b64decode(item["key"]).decode().rpartition("/")[2]: b64decode(item.get("value", "")).decode()
-                for item in found
+                for item in data
             }
 
         def outside(name: str, text: str) -> None:

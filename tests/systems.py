@@ -138,10 +138,10 @@ def postgresql(folder: Path) -> Iterator[str]:
     """A PostgreSQL with a user and a database `kit`, password `made-up`; its address without the password."""
     if os.geteuid() != 0:
         pytest.skip("only root can run a PostgreSQL as a user of its own here")
-    found = sorted(Path("/usr/lib/postgresql").glob("*/bin"))
-    if not found:
+    paths = sorted(Path("/usr/lib/postgresql").glob("*/bin"))
+    if not paths:
         need("postgres")
-    programs = found[-1]
+    programs = paths[-1]
     folder.mkdir(parents=True, exist_ok=True)
     for above in (folder, *folder.parents):  # it must reach its folder
         if str(above).startswith("/tmp/"):  # noqa: S108 - the tests' own folders

@@ -260,9 +260,9 @@ def test_values_with_anything_in_them(jar_with_secrets: Coinjar) -> None:
         ).decode()
         line = line_of(cj, "all TOKEN")
         replaced(cj, line, f"{line.rpartition(' ')[0]} {sealed}")
-        told = cj("value", "prod", "TOKEN", code=4).err
-        assert "does not open" in told or "names NOPE, which is not declared" in told, (plain, told)
-        assert "canary" not in told
+        message = cj("value", "prod", "TOKEN", code=4).err
+        assert "does not open" in message or "names NOPE, which is not declared" in message, (plain, message)
+        assert "canary" not in message
         cj("grid")
 
 
@@ -321,9 +321,9 @@ def test_files_that_are_not_what_they_should_be(jar_with_secrets: Coinjar) -> No
     cj = jar_with_secrets
     cj.write({"me": reveal(IDENTITY), "outside": cj.read("jar/coins/prod.coins")})
     (cj.folder / "me").chmod(0o640)
-    told = cj("value", "prod", "TOKEN", env={"COINJAR_IDENTITY": "", "COINJAR_IDENTITY_FILE": "me"}, code=4).err
-    assert "others can read this identity (mode 0640), so it is not used" in told
-    assert "`chmod 600 me`" in told
+    message = cj("value", "prod", "TOKEN", env={"COINJAR_IDENTITY": "", "COINJAR_IDENTITY_FILE": "me"}, code=4).err
+    assert "others can read this identity (mode 0640), so it is not used" in message
+    assert "`chmod 600 me`" in message
     for name in ("coins/prod.coins", "coins/keys/prod.all.age", "readers.yaml", "coins/keys", "coins"):
         path, aside = cj.folder / "jar" / name, cj.folder / "aside"
         path.rename(aside)

@@ -148,24 +148,24 @@ def test_each_rule_finds_what_it_is_for(jar: Callable[..., Coinjar], code: str) 
         findings = [finding for finding in every if finding["rule"] == code]
         if code == "CJ016":
             findings = [finding for finding in findings if finding["stage"] == "dev"]
-        told = [
+        messages = [
             f"{finding['file'].removeprefix('jar/')}{_where(finding)}{_whom(finding)}: {finding['message']}"
             for finding in findings
         ]
-        assert len(told) == len(expected), told
+        assert len(messages) == len(expected), messages
         for line in expected:
-            assert any(found.startswith(line) for found in told), (line, told)
+            assert any(value.startswith(line) for value in messages), (line, messages)
         assert all(finding["severity"] == severity and finding["fix"] and finding["title"] for finding in findings)
         for path in (cj.folder / "jar/plain").glob("*.yaml"):
             path.unlink()
 
 
-def _where(found: dict[str, str]) -> str:
-    return f":{found['line']}:{found['column']}" if found["line"] else ""
+def _where(result: dict[str, str]) -> str:
+    return f":{result['line']}:{result['column']}" if result["line"] else ""
 
 
-def _whom(found: dict[str, str]) -> str:
-    return "".join(f" {found[key]}" for key in ("stage", "service") if found[key])
+def _whom(result: dict[str, str]) -> str:
+    return "".join(f" {result[key]}" for key in ("stage", "service") if result[key])
 
 
 def test_every_rule_has_its_case_and_its_page() -> None:
@@ -226,12 +226,14 @@ def test_sarif_names_rules_and_places(demo: Coinjar) -> None:
 
 
 @pytest.mark.parametrize(
-    ("services", "own", "told"), [("web", "web", True), ("web, api", "web", False), ("web, api", "web, api", True)]
+    ("services", "own", "expected"), [("web", "web", True), ("web, api", "web", False), ("web, api", "web, api", True)]
 )
-def test_a_value_for_all_that_reaches_nobody(services: str, own: str, told: bool, jar: Callable[..., Coinjar]) -> None:
+def test_a_value_for_all_that_reaches_nobody(
+    services: str, own: str, expected: bool, jar: Callable[..., Coinjar]
+) -> None:
     scopes = "".join(f"{word.strip()}: {{PORT: 1}}\n" for word in own.split(","))
     cj = jar(
         f"services: {{{', '.join(f'{word.strip()}: {{}}' for word in services.split(','))}}}\nstages: {{dev: {{}}}}\nvariables: {{PORT: {{}}}}\n",
         dev=f"all: {{PORT: 2}}\n{scopes}",
     )
-    assert ("PORT: the value for all services reaches none" in cj("check").out) is told
+    assert ("PORT: the value for all services reaches none" in cj("check").out) is expected

@@ -54,9 +54,9 @@ def test_exit_codes_and_streams(jar: Callable[..., Coinjar]) -> None:
     for arguments, code in table.items():
         done = cj(*arguments, code=code, stdin="x")
         assert done.out == "", arguments
-        told = done.err.splitlines()
-        assert told, arguments
-        assert code == 1 or any(line.startswith("    ") for line in told), arguments
+        messages = done.err.splitlines()
+        assert messages, arguments
+        assert code == 1 or any(line.startswith("    ") for line in messages), arguments
     assert cj("--help").out == cj().out
     assert re.fullmatch(r"coinjar \d+\.\d+\.\d+\n", cj("--version").out)
     assert "there is no jar here" in Coinjar(Path("/"))("grid", code=3).err
@@ -122,13 +122,13 @@ def test_why_tells_the_whole_story(demo: Coinjar) -> None:
     assert re.search(r"└ TICKET_DB_HOST +db.prod.sandling.example +jar/plain/prod.yaml:3:19", derived.out)
     assert "normal spelling of its kind, boolean" in demo("why", "prod", "MAIL_ENABLED").out
     assert "its stages are prod-isles" in demo("why", "dev", "ISLE_RADIO").out
-    found = json.loads(demo("why", "prod-isles", "FARE_ZONES", "--json", "--with", "FARE_ZONES=4").out)
-    assert [(layer["layer"], layer["wins"]) for layer in found["layers"]] == [
+    data = json.loads(demo("why", "prod-isles", "FARE_ZONES", "--json", "--with", "FARE_ZONES=4").out)
+    assert [(layer["layer"], layer["wins"]) for layer in data["layers"]] == [
         ("default", False),
         ("prod-isles, ticketing", False),
         ("one-off", True),
     ]
-    assert found["value"] == "4"
+    assert data["value"] == "4"
 
 
 def test_compare(demo: Coinjar) -> None:
@@ -159,8 +159,8 @@ def test_values_from_outside(jar: Callable[..., Coinjar]) -> None:
     cj.write({"f.txt": "two\nlines\n"})
     (cj.folder / "f.bin").write_bytes(b"\xff\0")
     env = {"GIVEN": "g", "COINJAR_IDENTITY": "never"}
-    seen = json.loads(cj("render", "dev", "--as", "json", "--allow-commands", env=env).out)
-    assert seen == {"A": "x", "B": "two\nlines\n", "C": "/wA=", "D": "g", "E": ""}
+    data = json.loads(cj("render", "dev", "--as", "json", "--allow-commands", env=env).out)
+    assert data == {"A": "x", "B": "two\nlines\n", "C": "/wA=", "D": "g", "E": ""}
     refused = cj("render", "dev", "--as", "json", code=3).err
     assert "jar/plain/dev.yaml:2:6: the value comes from the command 'printf', which was not run" in refused
     assert "jar/plain/dev.yaml:5:6: the environment has no GIVEN" in refused
@@ -171,24 +171,24 @@ def test_values_from_outside(jar: Callable[..., Coinjar]) -> None:
             "jar/plain/dev.yaml": "all:\n  A: {command: [false]}\n  B: {command: [nope]}\n  C: {command: [true]}\n  D: {file: f.bin}\n"
         }
     )
-    told = cj("render", "dev", "--as", "json", code=3, env=env).err
+    message = cj("render", "dev", "--as", "json", code=3, env=env).err
     for words in (
         "the command 'false' ended with 1",
         "the command 'nope' cannot be run",
         "the command 'true' printed nothing",
         "the file f.bin is not UTF-8 text",
     ):
-        assert words in told, words
+        assert words in message, words
 
 
 def test_circles_and_missing_values_come_all_at_once(jar: Callable[..., Coinjar]) -> None:
     cj = jar(
         "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {default: {text: '${B}'}}, B: {default: {text: '${A}'}}, C: {required: true}, D: {kind: port, default: x}}\n"
     )
-    told = cj("within", "dev", "--", "true", code=3).err
-    assert "references go in a circle: A → B → A" in told
-    assert "C is required and has no value on dev for web" in told
-    assert "the value of D is not a port" in told
+    message = cj("within", "dev", "--", "true", code=3).err
+    assert "references go in a circle: A → B → A" in message
+    assert "C is required and has no value on dev for web" in message
+    assert "the value of D is not a port" in message
     assert "cannot be worked out" in cj("grid").out
 
 
@@ -200,8 +200,8 @@ def test_empty_unset_and_absent_are_three_things(jar: Callable[..., Coinjar]) ->
     env = {"EMPTY": "e", "GONE": "g", "ABSENT": "a"}
     assert cj("render", "dev", "--as", "posix").out.splitlines()[1:] == ["export EMPTY=''", "unset GONE"]
     assert cj("render", "dev", "--as", "json").out == '{\n  "EMPTY": ""\n}\n'
-    seen = dict(line.split("=", 1) for line in cj("within", "dev", "--", "env", env=env).out.splitlines())
-    assert {name: seen.get(name) for name in env} == {"EMPTY": "", "GONE": None, "ABSENT": "a"}
+    environment = dict(line.split("=", 1) for line in cj("within", "dev", "--", "env", env=env).out.splitlines())
+    assert {name: environment.get(name) for name in env} == {"EMPTY": "", "GONE": None, "ABSENT": "a"}
     cells = {row["name"]: row["cells"]["dev"]["state"] for row in json.loads(cj("grid", "--json").out)["rows"]}
     assert cells == {"EMPTY": "own", "GONE": "unset", "ABSENT": "none"}
 

@@ -157,10 +157,10 @@ def test_proofs_of_files_and_logs(jar: Callable[..., Coinjar], cj: Coinjar) -> N
 def test_proofs_of_a_container(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with there("container", jar, cj):
         text = cj.read("jar/jar.yaml")
-        found = re.search(r"container: (web-[\d-]+), env_file: web.env, engine: \[(.*)\]", text)
-        assert found
-        engine = found[2].replace(", ", " ")
-        proof = f"proofs:\n  has: {{container: {{'': {found[1]}, engine: '{engine}'}}}}\n"
+        match = re.search(r"container: (web-[\d-]+), env_file: web.env, engine: \[(.*)\]", text)
+        assert match
+        engine = match[2].replace(", ", " ")
+        proof = f"proofs:\n  has: {{container: {{'': {match[1]}, engine: '{engine}'}}}}\n"
         (cj.folder / "jar/jar.yaml").write_text(text + proof)
         assert holding(cj, "dev", code=1) == {"has@dev": False}  # it was made before
         cj("deliver", "dev", "--restart")
@@ -221,13 +221,13 @@ def test_faulty_proofs_are_told_all_at_once(jar: Callable[..., Coinjar], cj: Coi
   contrary: {file: x, expect: {present: false}}
 """
     )
-    told = cj("confirm", "dev", code=3).err
+    message = cj("confirm", "dev", code=3).err
     for words in (
         "proof 'nobody' asks nobody", "proof 'two' asks http and file", "'nothing' does not say what it expects", "names NOPE, which is not declared",
         "has one of is, not, matches", "'level' is no JSON Pointer", "'pattern' is no pattern", "names no key, which is not declared", "there is no stage 'nope'",
         "has one of pid_file, port, runs", "there is no service 'nope'", "'present' of proof 'contrary' can only be true",
     ):  # fmt: skip
-        assert words in told, words
+        assert words in message, words
     assert "which stage?" in jar(JAR + "  a: {file: x, expect: y}\n")("confirm", code=2).err
     assert "there is no proof 'nope'" in cj("confirm", "dev", "nope", code=2).err
     assert (

@@ -94,15 +94,15 @@ def test_secrecy_spreads_with_the_text_only() -> None:
 @given(st.text())
 def test_any_text_survives_as_a_reference(text: str) -> None:
     assert expand(parse_template(text.replace("$", "$$")), look).text == text
-    seen: dict[str, Callable[[str], object]] = {
+    environment: dict[str, Callable[[str], object]] = {
         "url": unquote,
-        "base64": lambda found: base64.b64decode(found).decode(),
+        "base64": lambda value: base64.b64decode(value).decode(),
         "json": json.loads,
     }
     if not re.search("[\ud800-\udfff]", text):
-        for addition, undo in seen.items():
-            found = expand(parse_template(f"${{A@{addition}}}"), lambda _: ReferenceValue(text)).text
-            assert undo(found or "") == text
+        for addition, undo in environment.items():
+            item = expand(parse_template(f"${{A@{addition}}}"), lambda _: ReferenceValue(text)).text
+            assert undo(item or "") == text
 
 
 SPELLINGS = [
@@ -218,12 +218,14 @@ def test_the_last_layer_that_speaks_wins(spoken: set[str], unset: set[str]) -> N
     resolver = Resolver(jar, "prod", mine=True, one_offs=one_offs)
     for service in services:
         heard = [layer for layer in LAYERS if layer in spoken and (service == "web" or not layer.endswith("/web"))]
-        seen = resolver.value("V", service)
+        resolved = resolver.value("V", service)
         winner = heard[-1] if heard else None
-        assert seen.text == (None if winner is None or winner in unset else winner)
-        assert seen.is_unset is (winner in unset)
-        told = explain(resolver, "V", service)
-        assert [layer_value.wins for layer_value in told.spoken] == [False] * (len(heard) - 1) + [True] * bool(heard)
+        assert resolved.text == (None if winner is None or winner in unset else winner)
+        assert resolved.is_unset is (winner in unset)
+        explanation = explain(resolver, "V", service)
+        assert [layer_value.wins for layer_value in explanation.spoken] == [False] * (len(heard) - 1) + [True] * bool(
+            heard
+        )
 
 
 def test_masks_tell_equal_ones_and_nothing_else() -> None:
@@ -361,10 +363,10 @@ def test_logic_reads_no_prose() -> None:
         r"\.(?:message|hint|fix)\s*\.\s*(?:split|r?partition|startswith|endswith|remove(?:pre|suf)fix|find|index|replace)\(|\bin \w+\.(?:message|hint|fix)\b"
     )
     source = Path(coinjar.__file__).parent
-    found = [
+    result = [
         f"{path.name}: {line.strip()}"
         for path in source.rglob("*.py")
         for line in path.read_text().splitlines()
         if taken_apart.search(line)
     ]
-    assert not found
+    assert not result

@@ -25,9 +25,9 @@ def test_export_with_carriage_returns(two: Coinjar) -> None:
 
 
 def test_a_stage_is_no_source_and_the_error_says_the_way(two: Coinjar) -> None:
-    told = two("adopt", "staging", "--stage", "qa", code=2).err
-    assert "'staging' is a stage, and this takes a file or another source" in told
-    assert "`coinjar render staging --as json | coinjar adopt - --stage STAGE`" in told
+    message = two("adopt", "staging", "--stage", "qa", code=2).err
+    assert "'staging' is a stage, and this takes a file or another source" in message
+    assert "`coinjar render staging --as json | coinjar adopt - --stage STAGE`" in message
     two("put", "A=1", "--declare", "--stage", "staging")
     two("adopt", "-", "--stage", "qa", "--yes", stdin=two("render", "staging", "--service", "a", "--as", "json").out)
     assert two("value", "qa", "A").out == "1"
@@ -126,8 +126,8 @@ def test_nothing_is_cut_in_a_pipe_and_nothing_found_is_said(jar: Callable[..., C
         shared=f"all: {{DB_HOST: {long}}}\n",
     )
     assert cj("grid", process=True).out.count(long) == 30
-    told = cj("grid", "--name", "DB")
-    assert "no name has the shape 'DB'; did you mean 'DB*'?" in told.err
+    result = cj("grid", "--name", "DB")
+    assert "no name has the shape 'DB'; did you mean 'DB*'?" in result.err
     lines = cj("grid", "stage1", "stage2", process=True).out.splitlines()
     assert lines[0] == "trial: 2 variables"
     second = lines[1].index("stage2")

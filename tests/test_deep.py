@@ -9,10 +9,10 @@ import pytest
 from tests.conftest import Coinjar
 
 SHAPES: dict[str, Callable[[int, int], list[int]]] = {
-    "chain": lambda one, count: [one + 1] if one + 1 < count else [],
-    "circle": lambda one, count: [(one + 1) % count],
-    "net": lambda one, count: [other for other in (one + 1, one + 2, one + 7) if other < count],
-    "knot": lambda one, count: [(one + step) % count for step in (1, 2, 3)],
+    "chain": lambda number, count: [number + 1] if number + 1 < count else [],
+    "circle": lambda number, count: [(number + 1) % count],
+    "net": lambda number, count: [other for other in (number + 1, number + 2, number + 7) if other < count],
+    "knot": lambda number, count: [(number + step) % count for step in (1, 2, 3)],
 }
 
 
@@ -20,8 +20,8 @@ SHAPES: dict[str, Callable[[int, int], list[int]]] = {
 @pytest.mark.parametrize("shape", SHAPES)
 def test_a_cluster_of_references(shape: str, count: int, jar: Callable[..., Coinjar]) -> None:
     lines = "".join(
-        f"  V{one}: {{default: {{text: 'x{''.join(f'${{V{other}}}' for other in SHAPES[shape](one, count))}'}}}}\n"
-        for one in range(count)
+        f"  V{number}: {{default: {{text: 'x{''.join(f'${{V{other}}}' for other in SHAPES[shape](number, count))}'}}}}\n"
+        for number in range(count)
     )
     cj = jar(f"services: {{web: {{}}}}\nstages: {{dev: {{}}}}\nvariables:\n{lines}")
     works = shape == "chain" and count < 60

@@ -81,16 +81,16 @@ def test_what_a_destination_supplies_is_taken_into_the_jar(jar: Callable[..., Co
         assert "PUBLIC_ADDRESS is supplied by hosting on dev" in refused.err
         # it changes: drift says so, check says who must follow, the next delivery makes them
         app["given"]["PUBLIC_ADDRESS"] = "https://moved.saltmarsh.example/"
-        told = cj("drift", "dev", "hosting", code=1).out
-        assert "PUBLIC_ADDRESS" in told
-        assert "it changed since it was taken into the jar" in told
+        message = cj("drift", "dev", "hosting", code=1).out
+        assert "PUBLIC_ADDRESS" in message
+        assert "it changed since it was taken into the jar" in message
         cj("deliver", "dev", "hosting", "--restart")
-        found = [
+        result = [
             finding
             for finding in json.loads(cj("check", "--format", "json", code=None).out)["findings"]
             if finding["rule"] == "CJ034"
         ]
-        assert [item["message"] for item in found] == [
+        assert [item["message"] for item in result] == [
             "mailer on dev still has an earlier LINK on fish, made from PUBLIC_ADDRESS of web, which changed"
         ]
         cj("deliver", "dev")
@@ -185,12 +185,12 @@ def test_somebody_was_there_after_the_change_was_shown(jar: Callable[..., Coinja
         looks: list[str] = []
 
         def answer(method: str, path: str, *rest: Any) -> Any:
-            found = real(method, path, *rest)
+            result = real(method, path, *rest)
             if method == "GET" and path.endswith("/settings"):
                 looks.append(path)
                 if len(looks) == 2:  # the first is for what is supplied
                     salt.standin.state["apps"][path.split("/")[3]]["settings"]["LEVEL"] = "meddled"
-            return found
+            return result
 
         salt.standin.answer = answer  # type: ignore[method-assign, assignment]  # the same, and then somebody else's hand
         done = cj("deliver", "prod", "hosting", "--allow-guarded", "prod", code=5)
@@ -218,8 +218,8 @@ def test_several_stages_in_one_variable(jar: Callable[..., Coinjar], cj: Coinjar
         cj("deliver", "dev", "fish")
         assert project["variables"]["v0"]["stages"] == ["dev", "live", "old"]  # it was right
         cj("put", "MAIL=other.example", "--stage", "dev")
-        told = cj("deliver", "dev", "fish", "--dry-run", "--requests").out
-        assert re.search(r'PATCH .*/variables/v0 .*"stages": \["live", "old"\].*\nPOST .*"stages": \["dev"\]', told)
+        message = cj("deliver", "dev", "fish", "--dry-run", "--requests").out
+        assert re.search(r'PATCH .*/variables/v0 .*"stages": \["live", "old"\].*\nPOST .*"stages": \["dev"\]', message)
         cj("deliver", "dev", "fish")
         assert sorted(
             (tuple(variable["stages"]), variable["value"])
@@ -305,8 +305,8 @@ def test_limits_are_told_before_anything_is_sent(jar: Callable[..., Coinjar], cj
         ):  # fmt: skip
             assert words in done.err
         assert fish.standin.state["projects"]["line-mailer"]["variables"] == {}
-        found = json.loads(cj("check", "--format", "json", code=1).out)["findings"]
-        assert {finding["rule"] for finding in found if "fish" in finding["message"]} >= {"CJ032", "CJ033"}
+        data = json.loads(cj("check", "--format", "json", code=1).out)["findings"]
+        assert {finding["rule"] for finding in data if "fish" in finding["message"]} >= {"CJ032", "CJ033"}
 
 
 def test_two_stages_cannot_share_a_place_and_extras_stay(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -317,8 +317,8 @@ def test_two_stages_cannot_share_a_place_and_extras_stay(jar: Callable[..., Coin
         assert "is where dev/web is delivered to" in cj("deliver", "trial", "hosting", code=3).err
         app = salt.standin.state["apps"]["line-web-dev"]
         app["settings"]["EXTRA"] = "somebody else's"
-        told = cj("drift", "dev", "hosting", code=1).out
-        assert re.search(r"EXTRA +extra .*the jar does not know it here", told)
+        message = cj("drift", "dev", "hosting", code=1).out
+        assert re.search(r"EXTRA +extra .*the jar does not know it here", message)
         cj("deliver", "dev", "hosting")
         assert "EXTRA" in app["settings"]
         cj("deliver", "dev", "hosting", "--remove-extra")
@@ -341,8 +341,8 @@ def test_snapshots_are_sealed_and_a_delivery_can_be_undone(jar: Callable[..., Co
         nobody = {"COINJAR_IDENTITY": "", "XDG_CONFIG_HOME": str(cj.folder / "empty")}
         assert cj("deliveries", "2", env=nobody).out.startswith("Delivery 2: dev → hosting, done")
         assert "no identity" in cj("deliveries", "undo", "2", code=4, env=nobody).err
-        told = cj("deliveries", "undo", "2", "--restart")
-        assert "The jar says what it said before" in told.err
+        result = cj("deliveries", "undo", "2", "--restart")
+        assert "The jar says what it said before" in result.err
         settings = salt.standin.state["apps"]["line-web-dev"]["settings"]
         assert settings == {"LEVEL": "info", "TOKEN": "made-up-token"}
         assert json.loads(cj("deliveries", "3", "--json").out)["undoes"] == 2
@@ -369,10 +369,10 @@ def test_the_lock_of_a_dead_holder_is_taken_over_and_a_living_one_is_told_of(
 
 
 @contextmanager
-def held_up(there: Running) -> Iterator[Callable[[], None]]:
+def held_up(running: Running) -> Iterator[Callable[[], None]]:
     """A platform that answers no write until the end; gives what waits until one has come."""
     came, go = threading.Event(), threading.Event()
-    real = there.standin.answer
+    real = running.standin.answer
 
     def answer(method: str, *rest: Any) -> Any:
         if method != "GET":
@@ -380,12 +380,12 @@ def held_up(there: Running) -> Iterator[Callable[[], None]]:
             go.wait(30)
         return real(method, *rest)
 
-    there.standin.answer = answer  # type: ignore[method-assign, assignment]  # the same, later
+    running.standin.answer = answer  # type: ignore[method-assign, assignment]  # the same, later
     try:
         yield lambda: assert_comes(came)
     finally:
         go.set()
-        del there.standin.answer
+        del running.standin.answer
 
 
 def assert_comes(event: threading.Event) -> None:
@@ -399,8 +399,8 @@ def _race(cj: Coinjar, salt: Running, level: str) -> None:
     with held_up(salt) as writing:
         first = subprocess.Popen(argv, cwd=cj.folder, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         writing()
-        told = cj("deliver", "dev", "hosting", code=5)
-        assert re.search(r"\S+ on \S+ delivers to hosting/dev since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC", told.err)
+        result = cj("deliver", "dev", "hosting", code=5)
+        assert re.search(r"\S+ on \S+ delivers to hosting/dev since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC", result.err)
         second = subprocess.Popen(
             [*argv, "--wait", "30"], cwd=cj.folder, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         )
@@ -428,8 +428,8 @@ def test_json_shapes_have_the_keys_that_are_told(jar: Callable[..., Coinjar], cj
             ("deliver", "dev", "hosting"): 0, ("drift", "dev", "hosting"): 1, ("confirm", "dev"): 0, ("deliveries",): 0, ("deliveries", "1"): 0,
         }  # fmt: skip
         for arguments, code in runs.items():
-            told = set(re.findall(r'"(\w+)":', page.split(f"## {arguments[0]}\n")[1].split("\n## ")[0]))
-            assert keys_of(json.loads(cj(*arguments, "--json", code=code).out)) <= told, arguments
+            messages = set(re.findall(r'"(\w+)":', page.split(f"## {arguments[0]}\n")[1].split("\n## ")[0]))
+            assert keys_of(json.loads(cj(*arguments, "--json", code=code).out)) <= messages, arguments
 
 
 def keys_of(data: Any) -> set[str]:

@@ -67,22 +67,22 @@ def test_a_plan_brings_what_is_there_in_step_and_touches_nothing_else(
     world: tuple[dict[str, DesiredValue], dict[str, LiveValue], PlanContext],
 ) -> None:
     wanted, held, known = world
-    found = plan(wanted, held, known)
-    after = carried_out(held, found.changes)
-    for name, want in wanted.items():
-        assert after[name].text in (want.text, None)
-    for name, there in held.items():
-        if name not in wanted and (there.supplied or there.wide or not (known.whole or known.ours(name))):
-            assert after[name] is there
+    planned = plan(wanted, held, known)
+    after = carried_out(held, planned.changes)
+    for name, desired in wanted.items():
+        assert after[name].text in (desired.text, None)
+    for name, live_value in held.items():
+        if name not in wanted and (live_value.supplied or live_value.wide or not (known.whole or known.ours(name))):
+            assert after[name] is live_value
     # once more there is nothing to do, if the records say what was delivered
     remembered = known._replace(
-        last={name: LastApplied(fingerprint(name, want.text), after[name].mark) for name, want in wanted.items()}
+        last={name: LastApplied(fingerprint(name, desired.text), after[name].mark) for name, desired in wanted.items()}
     )
     again = plan(wanted, after, remembered)
     assert again.changes == []
     assert {*again.same, *again.trusted} == set(wanted)
     assert all(state.calm for state in standings(wanted, after, remembered, ()) if state.name in wanted)
-    assert len({change.name for change in found.changes}) == len(found.changes)
+    assert len({change.name for change in planned.changes}) == len(planned.changes)
 
 
 @given(worlds())
@@ -99,7 +99,7 @@ HERE, BLIND = LiveValue("A", "is"), LiveValue("A", None, mark="3")
 
 
 @pytest.mark.parametrize(
-    ("wanted", "held", "last", "pending", "state", "calm"),
+    ("wanted", "live_value", "last", "pending", "state", "calm"),
     [
         ("is", HERE, None, False, d.IN_STEP, True),
         ("is", HERE, LastApplied("A=is"), True, d.PENDING, False),
@@ -121,12 +121,12 @@ HERE, BLIND = LiveValue("A", "is"), LiveValue("A", None, mark="3")
     ],
 )
 def test_how_a_variable_stands(
-    wanted: str | None, held: LiveValue | None, last: LastApplied | None, pending: bool, state: str, calm: bool
+    wanted: str | None, live_value: LiveValue | None, last: LastApplied | None, pending: bool, state: str, calm: bool
 ) -> None:
     known = PlanContext(lambda _: False, {"A": last} if last else {}, fingerprint)
     (variable_state,) = standings(
         {"A": DesiredValue("A", wanted)} if wanted is not None else {},
-        {"A": held} if held else {},
+        {"A": live_value} if live_value else {},
         known,
         {"A"} if pending else (),
     )
@@ -154,7 +154,7 @@ LIMITED = PlatformDescription(
 
 
 @pytest.mark.parametrize(
-    ("names", "told"),
+    ("names", "expected"),
     [
         ({"A": "x"}, []),
         ({"X_A": "x", "PORT": "1"}, ["keeps this name for itself", "supplies this itself"]),
@@ -163,10 +163,10 @@ LIMITED = PlatformDescription(
         ({chr(65 + number): "x" for number in range(10)}, ["10 variables are more than the 9"]),
     ],
 )
-def test_limits(names: dict[str, str], told: list[str]) -> None:
+def test_limits(names: dict[str, str], expected: list[str]) -> None:
     found = list(refusals(LIMITED, {name: DesiredValue(name, text) for name, text in names.items()}))
-    assert len(found) == len(told)
-    assert all(words in unsupported.words for words, unsupported in zip(told, found, strict=True))
+    assert len(found) == len(expected)
+    assert all(words in unsupported.words for words, unsupported in zip(expected, found, strict=True))
     assert all(text not in unsupported.words for unsupported in found for text in names.values() if len(text) > 2)
 
 
@@ -198,7 +198,7 @@ def test_what_is_filled_in_arrives_as_it_is(name: str, value: str, stages: list[
 
 def test_pointers_into_answers() -> None:
     answer = {"items": [{"id": 7, "a/b": {"~": [None, "x"]}}, {"id": 8}], "next": None}
-    for pointer, found in {
+    for pointer, result in {
         "": answer,
         "/items/0/a~1b/~0/1": "x",
         "/items/*/id": [7, 8],
@@ -207,7 +207,7 @@ def test_pointers_into_answers() -> None:
         "/nope": NOTHING,
         "/items/x": NOTHING,
     }.items():
-        assert look(answer, pointer) == found
+        assert look(answer, pointer) == result
     assert fill_path("/v/{/items/0/id}", {}, answer) == "/v/7"
     assert list(holders({"a": ["{x}", "{/y/z}"], "b": 1})) == ["x", "/y/z"]
     with pytest.raises(MissingValue):
@@ -218,7 +218,7 @@ KEYED = hmac.new(b"key", b"text", hashlib.sha256).hexdigest()
 
 
 @pytest.mark.parametrize(
-    ("form", "expected", "found", "holds"),
+    ("form", "expected", "value", "holds"),
     [
         ("is", "a", "a", True), ("is", "a", "b", False), ("is", "a", None, False), ("is", "", "", True),
         ("not", "a", "b", True), ("not", "a", "a", False),
@@ -228,7 +228,7 @@ KEYED = hmac.new(b"key", b"text", hashlib.sha256).hexdigest()
         ("digest", "text", "", False), ("digest", "text", None, False),
     ],
 )  # fmt: skip
-def test_verdicts(form: str, expected: str, found: str | None, holds: bool) -> None:
-    assert judge(form, expected, found, secret=False, key="key").holds is holds
+def test_verdicts(form: str, expected: str, value: str | None, holds: bool) -> None:
+    assert judge(form, expected, value, secret=False, key="key").holds is holds
     hidden = judge(form, "made-up-secret", "made-up-secret", secret=True, key="key")
     assert "made-up" not in hidden.found + hidden.expected or form == "matches"

@@ -50,8 +50,8 @@ def test_files_are_written_whole_private_and_only_if_all_is_well(jar: Callable[.
     before = {path: path.read_bytes() for path in (cj.folder / "out").rglob("*") if path.is_file()}
     cj("put", "LEVEL=a\nb", "--stage", "prod", "--service", "mailer")
     cj("put", "PORT=81", "--stage", "prod")
-    told = cj("render", "prod", code=3).err
-    assert "env on prod: literal cannot carry LEVEL: it has a line break" in told
+    message = cj("render", "prod", code=3).err
+    assert "env on prod: literal cannot carry LEVEL: it has a line break" in message
     assert {path: path.read_bytes() for path in before} == before
 
 
@@ -88,9 +88,9 @@ def test_secrets_do_not_go_into_version_control(jar: Callable[..., Coinjar]) -> 
     assert "out.json: this file will hold a secret, and version control does not ignore it" in cj("render", "prod").err
     (cj.folder / "alias.json").symlink_to("out.json")
     subprocess.run(["git", "add", "-A"], cwd=cj.folder, check=True)
-    told = cj("render", "prod", code=3).err
-    assert "out.json: env would put a secret into a file that version control has" in told
-    assert "secrets: …" in told
+    message = cj("render", "prod", code=3).err
+    assert "out.json: env would put a secret into a file that version control has" in message
+    assert "secrets: …" in message
     cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("path: out.json", "path: alias.json")})
     assert "alias.json: env would put a secret" in cj("render", "prod", code=3).err
     cj.write(
@@ -139,11 +139,11 @@ def test_settings_hold_only_what_differs_typed_and_in_place(jar: Callable[..., C
         assert cj("render", "--every-stage", "--verify").out.startswith("all 4 files")
         for stage in ("dev", "prod"):
             assert "different" not in cj("compare", f"dest:s@{stage}", stage, code=None).out.split("\n")[0]
-        told = cj(
+        message = cj(
             "adopt", f"file+settings:s.{suffix},s.dev.{suffix}", "--stage", "dev", "--service", "mailer", code=1
         ).out
-        assert "+  framework__n" in told
-        assert "5 the same already" in told
+        assert "+  framework__n" in message
+        assert "5 the same already" in message
         cj("put", "LEVEL", "--unset", "--stage", "dev")
         assert (
             "LEVEL is unset on dev, and a settings file cannot take away what its base has"
@@ -166,9 +166,9 @@ def test_one_file_for_all_stages(jar: Callable[..., Coinjar]) -> None:
     assert rows["MAIL__HOST"]["dev"] == ""
     assert cj("render", "--every-stage", "--as", "csv", "-s", "mailer").out == cj.read("all.csv")
     cj.write({"all.json": cj.read("all.json").replace("PROD_ISLES_LEVEL", "PROD_ISLES_NEW")})
-    told = cj("adopt", "file+stage-prefixed:all.json", "--yes", "--service", "mailer")
+    result = cj("adopt", "file+stage-prefixed:all.json", "--yes", "--service", "mailer")
     assert (
-        "all.json:1:2: left out: OTHER begins with no stage's name (the stages are dev, prod, prod-isles)" in told.err
+        "all.json:1:2: left out: OTHER begins with no stage's name (the stages are dev, prod, prod-isles)" in result.err
     )
     assert yaml.safe_load(cj.read("jar/plain/prod-isles.yaml")) == {"mailer": {"NEW": "error"}}
     cj("put", "LEVEL=(empty)", "--stage", "dev")
@@ -183,11 +183,11 @@ def test_one_file_for_all_stages(jar: Callable[..., Coinjar]) -> None:
             .replace("PORT;8080;8080", "PORT;8080.0;81")
         }
     )
-    told = cj("adopt", "file:all.csv", "--service", "mailer", "--yes")
-    assert "8080 → 81" in told.out
-    assert "all.csv:1:1: left out: the column 'remarks' is no stage" in told.err
+    result = cj("adopt", "file:all.csv", "--service", "mailer", "--yes")
+    assert "8080 → 81" in result.out
+    assert "all.csv:1:1: left out: the column 'remarks' is no stage" in result.err
     assert yaml.safe_load(cj.read("jar/plain/dev.yaml"))["mailer"]["LEVEL"] == ""
-    assert "PORT: the value of PORT is not a port" in told.err
+    assert "PORT: the value of PORT is not a port" in result.err
     clash = made(
         jar,
         "  p: {type: file, as: stage-prefixed, services: [web], variables: [ISLES_X], path: all.json}\n",
@@ -203,12 +203,12 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
         "in/site.fill": "listen ${PORT};\n$host ${host} $PORT $$ ${LEVEL}${LEVEL}\n${NO_SUCH} ${level} ${PORT:-1}\n",
         "in/sub/token.fill": "a\nkey=${TOKEN}\nb\n", "in/readme": "x", "in/none.fill": "nothing\n", "out/prod/old": "x",
     })  # fmt: skip
-    told = cj("render", "prod").err
+    message = cj("render", "prod").err
     assert (
         cj.read("out/prod/site") == "listen 8080;\n$host ${host} $PORT $$ errorerror\n${NO_SUCH} ${level} ${PORT:-1}\n"
     )
     assert (cj.folder / "out/prod/sub/token").stat().st_mode & 0o777 == 0o600
-    assert [line for line in told.splitlines() if not line.startswith(" ")] == [
+    assert [line for line in message.splitlines() if not line.startswith(" ")] == [
         "in/none.fill: this template mentions no declared name",
         "in/readme: its name does not end in .fill, so it is no template, and is passed over",
         "in/site.fill:3:1: ${NO_SUCH} is left as it is: NO_SUCH is not declared",
@@ -227,13 +227,13 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
     ]
     cj.write({"in/site.fill": "${LEVEL} ${MAIL__HOST}\n"})
     cj("put", "LEVEL=a; evil", "--stage", "prod")
-    told = cj("render", "prod", code=3).err
+    message = cj("render", "prod", code=3).err
     assert (
         "in/site.fill:1:1: the value of LEVEL for web on prod does not fit what this template allows ([a-z0-9]*)"
-        in told
+        in message
     )
-    assert "in/site.fill:1:10: MAIL__HOST has no value for web on prod" in told
-    assert "evil" not in told
+    assert "in/site.fill:1:10: MAIL__HOST has no value for web on prod" in message
+    assert "evil" not in message
     cj.write(
         {
             "jar/jar.yaml": cj.read("jar/jar.yaml").replace("allow: {site.fill: '[a-z0-9]*'}", "bare: true"),
@@ -245,7 +245,7 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
 
 
 @pytest.mark.parametrize(
-    ("destination", "told"),
+    ("destination", "expected"),
     [
         ("{type: file, as: json, path: x.json}", "the destination d is for 2 services (web, mailer), and its path for one"),
         ("{type: file, as: jsn, path: 'x/{stagee}', pth: 1}", "there is no dialect 'jsn'\n    did you mean 'json'?"),
@@ -256,9 +256,9 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
         ("{type: manifests, from: none, to: out}", "none: there are no manifests (*.yaml, *.yml) there"),
     ],
 )  # fmt: skip
-def test_faults_of_declarations(jar: Callable[..., Coinjar], destination: str, told: str) -> None:
+def test_faults_of_declarations(jar: Callable[..., Coinjar], destination: str, expected: str) -> None:
     cj = made(jar, f"  d: {destination}\n")
-    assert told in cj("render", "prod", code=3).err
+    assert expected in cj("render", "prod", code=3).err
     finding = next(
         finding for finding in json.loads(cj("check", "--json", code=1).out)["findings"] if finding["rule"] == "CJ017"
     )

@@ -50,10 +50,10 @@ def test_real_readers_get_every_byte(dialect: str, program: str, tmp_path_factor
             return
         file = folder / "vars"
         file.write_bytes(render(get(dialect), entries, HEADING))
-        seen = READERS[dialect][program](file)
+        environment = READERS[dialect][program](file)
         for entry in entries:
             assert entry.text is not None
-            assert seen.get(entry.name) == entry.text.encode(), entry
+            assert environment.get(entry.name) == entry.text.encode(), entry
 
     holds()
 
@@ -80,8 +80,8 @@ def test_names_stay_names(dialect: str, program: str, tmp_path: Path) -> None:
     entries = [entry for name in NAMES if get(dialect).refusal((entry := Entry(name, name)).name, name) is None]
     assert len(entries) >= 6
     (tmp_path / "vars").write_bytes(render(get(dialect), entries, HEADING))
-    seen = READERS[dialect][program](tmp_path / "vars")
-    assert {name: text for name, text in seen.items() if name in NAMES} == {
+    environment = READERS[dialect][program](tmp_path / "vars")
+    assert {name: text for name, text in environment.items() if name in NAMES} == {
         other_entry.name: other_entry.name.encode() for other_entry in entries
     }
 
@@ -171,8 +171,8 @@ def test_exec_script_becomes_its_program(tmp_path: Path) -> None:
         done = subprocess.run(
             [*shell, str(script), "/usr/bin/env", "-0"], env={"GONE": "1", "KEPT": "2"}, capture_output=True, check=True
         )
-        seen = dict(pair.split(b"=", 1) for pair in done.stdout.split(b"\0") if pair)
-        assert seen[b"A"] == b"it's\n$x"
-        assert seen[b"KEPT"] == b"2"
-        assert b"GONE" not in seen
+        environment = dict(pair.split(b"=", 1) for pair in done.stdout.split(b"\0") if pair)
+        assert environment[b"A"] == b"it's\n$x"
+        assert environment[b"KEPT"] == b"2"
+        assert b"GONE" not in environment
         assert subprocess.run([*shell, str(script)], capture_output=True, check=False).returncode == 2

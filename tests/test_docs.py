@@ -23,15 +23,15 @@ STEP = re.compile(r"\$ (?P<command>.*?)(?:   # exit (?P<code>\d))?")
 
 def steps(page: str) -> list[tuple[str, int, list[str]]]:
     """Each command that a page shows in a console block, how it ends, and the lines that it shows of the output."""
-    found: list[tuple[str, int, list[str]]] = []
+    result: list[tuple[str, int, list[str]]] = []
     for block in re.findall(r"```console\n(.*?)```", (ROOT / page).read_text(), re.DOTALL):
         for line in block.splitlines():
             step = STEP.fullmatch(line)
             if step:
-                found.append((step["command"], int(step["code"] or 0), []))
+                result.append((step["command"], int(step["code"] or 0), []))
             else:
-                found[-1][2].append(line)
-    return found
+                result[-1][2].append(line)
+    return result
 
 
 @pytest.mark.parametrize("page", ["README.md", "docs/guide.md"])
@@ -42,8 +42,12 @@ def test_every_command_shown_runs(demo: Coinjar, page: str) -> None:
         "COLUMNS": "158"
     }  # the page makes its own
     for command, code, lines in shown:
-        one = f"{command}\ncode=$?; env -0 >.env.of.this.shell; exit $code"  # all of a page is typed into one shell
-        done = subprocess.run(["sh", "-c", one], cwd=demo.folder, env=env, capture_output=True, text=True, check=False)
+        other_name = (
+            f"{command}\ncode=$?; env -0 >.env.of.this.shell; exit $code"  # all of a page is typed into one shell
+        )
+        done = subprocess.run(
+            ["sh", "-c", other_name], cwd=demo.folder, env=env, capture_output=True, text=True, check=False
+        )
         env = dict(pair.split("=", 1) for pair in demo.read(".env.of.this.shell").split("\0") if pair)
         assert done.returncode == code, (command, done.stdout, done.stderr)
         out = [" ".join(line.split()) for line in (done.stdout + done.stderr).splitlines()]
@@ -52,12 +56,12 @@ def test_every_command_shown_runs(demo: Coinjar, page: str) -> None:
 
 
 def test_the_reference_is_the_programs_own_help() -> None:
-    made = subprocess.run(
+    created = subprocess.run(
         [sys.executable, ROOT / "tools/reference.py"], capture_output=True, text=True, check=True
     ).stdout
-    assert (ROOT / "docs/reference.md").read_text() == made, "run `make docs`"
-    assert re.findall(r"^## (\S+)$", made, re.MULTILINE) == [*COMMANDS, "Library"]
-    assert re.findall(r"^- `coinjar\.(\w+)`: .", made, re.MULTILINE) == coinjar.__all__
+    assert (ROOT / "docs/reference.md").read_text() == created, "run `make docs`"
+    assert re.findall(r"^## (\S+)$", created, re.MULTILINE) == [*COMMANDS, "Library"]
+    assert re.findall(r"^- `coinjar\.(\w+)`: .", created, re.MULTILINE) == coinjar.__all__
 
 
 def test_formats_name_every_kind_dialect_and_addition() -> None:
@@ -77,11 +81,11 @@ def test_the_library_door(demo: Coinjar) -> None:
     used = re.findall(r"coinjar\.(\w+)\(", (ROOT / "README.md").read_text())
     assert set(used) <= set(coinjar.__all__)
     jar = coinjar.open_jar(demo.folder / "jar")
-    seen = jar.resolve("prod", service="ticketing")
-    assert seen.environment()["TICKET_DB_HOST"] == "db.prod.sandling.example"
-    assert seen["LOG_LEVEL"].written is not None
-    assert str(seen["LOG_LEVEL"].written.place).endswith("jar/plain/prod.yaml:2:14")
-    assert "made-up" not in repr(dict(seen))
+    resolution = jar.resolve("prod", service="ticketing")
+    assert resolution.environment()["TICKET_DB_HOST"] == "db.prod.sandling.example"
+    assert resolution["LOG_LEVEL"].written is not None
+    assert str(resolution["LOG_LEVEL"].written.place).endswith("jar/plain/prod.yaml:2:14")
+    assert "made-up" not in repr(dict(resolution))
     with pytest.raises(coinjar.UsageError, match="which service") as caught:
         jar.resolve("prod")
     assert caught.value.exit_code == 2
@@ -102,9 +106,9 @@ def test_json_shapes_have_the_keys_that_are_told(demo: Coinjar) -> None:
         section = page.split(f"## {command[0]}\n")[1].split("\n## ")[0]
         if "findings" in section and command != ("check",):
             section += page.split("## check\n")[1].split("\n## ")[0]  # the same findings
-        told = set(re.findall(r'"(\w+)"\??:', section))
+        messages = set(re.findall(r'"(\w+)"\??:', section))
         data = json.loads(demo(*command, "--json", code=code).out)
-        assert _keys(data, set(demo("grid", "--json").out.split('"'))) <= told, command
+        assert _keys(data, set(demo("grid", "--json").out.split('"'))) <= messages, command
 
 
 def _keys(data: object, columns: set[str]) -> set[str]:

@@ -68,9 +68,9 @@ def test_only_the_environment_changes(
     top = "# top\nsteps: &s  # anchored\n  - {run: 'x', n: 1.10}\njob:\n  env:"
     end = '  other: "kept"   # yes\nalias: *s\nenv: {A: untouched}\n'
     text = (top + environment(form, before, "  " + indent) + end).replace("\n", newline)
-    found = follow(grow(text), "/job/env")
+    match = follow(grow(text), "/job/env")
     kept = form.removeprefix("flow ")
-    changes = edits(found.node, found.path, kept, after, [name for name in before if name not in after])
+    changes = edits(match.node, match.path, kept, after, [name for name in before if name not in after])
     done = apply(text.encode(), "f", changes, careful=True).decode() if changes else text
     assert done.startswith(top.replace("\n", newline)) or not after
     assert done.endswith(end.replace("\n", newline))
@@ -99,8 +99,8 @@ def test_the_same_in_json(form: str, before: dict[str, str], after: dict[str, st
     text = json.dumps(
         {"a": [1.10, None, True], "process": {"env": data(before), "cwd": "/"}, "z": "\u00e9"}, indent=indent
     )
-    found = follow(grow_json(text, "f"), "/process/env")
-    changes = edits(found.node, found.path, form, after, [name for name in before if name not in after])
+    match = follow(grow_json(text, "f"), "/process/env")
+    changes = edits(match.node, match.path, form, after, [name for name in before if name not in after])
     done = json.loads(apply(text.encode(), "f", changes, as_json=True)) if changes else json.loads(text)
     env = done["process"].pop("env", data({}))
     assert done == {"a": [1.10, None, True], "process": {"cwd": "/"}, "z": "\u00e9"}
@@ -123,8 +123,8 @@ def test_the_same_in_json(form: str, before: dict[str, str], after: dict[str, st
 def test_what_bare_scalars_become(text: str, words: str | None) -> None:
     tree = grow(text)
     assert tree
-    found = becomes(tree)
-    assert (", ".join(found) if found else None) == words
+    result = becomes(tree)
+    assert (", ".join(result) if result else None) == words
 
 
 def test_pointers() -> None:
@@ -137,7 +137,7 @@ def test_pointers() -> None:
         "/jobs/[name=c]/env": ("jobs", 1, "env"),
     }.items():
         assert follow(root, pointer).path == path
-    for pointer, told in {
+    for pointer, message in {
         "jobs": "'jobs' is no JSON Pointer",
         "/a~2": "'/a~2' has a '~' that means nothing",
         "/job/x": "/job/x leads nowhere: the document has no 'job'",
@@ -146,7 +146,7 @@ def test_pointers() -> None:
     }.items():
         with pytest.raises(CoinJarError) as caught:
             follow(root, pointer)
-        assert str(caught.value) == told
+        assert str(caught.value) == message
         assert caught.value.hint
     assert [entry.name for entry in held(follow(root, "/jobs/0/env").node)] == ["X"]
 
@@ -225,18 +225,18 @@ def test_why_tells_what_a_step_sees(jar: Callable[..., Coinjar]) -> None:
     places = "      /env: {}\n      '/jobs/[name=one]/env': {stage: prod, decided_by: [/env]}\n"
     cj = pipeline(jar, places, more="    plain_only: true\n")
     cj.write({"ci.yaml": PIPELINE.replace("GONE: x", "LEVEL: above")})
-    told = " ".join(cj("why", "LEVEL", "--in", "ci", "--at", "/jobs/[name=one]").out.split())
-    assert told.startswith(
+    message = " ".join(cj("why", "LEVEL", "--in", "ci", "--at", "/jobs/[name=one]").out.split())
+    assert message.startswith(
         "LEVEL = above at /jobs/[name=one]/env level, narrowest first says where covered /jobs/[name=one]/env old ci.yaml:6:5 ✓ wins /env above ci.yaml:2:7"
     )
-    assert "the jar has 'info' for web on prod: `coinjar render prod ci` brings it in step" in told
+    assert "the jar has 'info' for web on prod: `coinjar render prod ci` brings it in step" in message
     data = json.loads(cj("why", "LEVEL", "--in", "ci", "--at", "/jobs/[name=one]/env", "--json").out)
     assert [(level["at"], level["says"], level["wins"]) for level in data["levels"]] == [
         ("/jobs/[name=one]/env", "old", False),
         ("/env", "above", True),
     ]
-    told = cj("check", code=None).out
-    assert "ci.yaml:6:5: warning CJ019: LEVEL at /jobs/[name=one]/env cannot win: /env above decides it" in told
+    message = cj("check", code=None).out
+    assert "ci.yaml:6:5: warning CJ019: LEVEL at /jobs/[name=one]/env cannot win: /env above decides it" in message
     assert cj("why", "MINE", "--in", "ci.yaml", "--at", "/jobs/[name=two]/steps/0").out.startswith("MINE = kept")
     assert (
         "No level of the document says anything" in cj("why", "PORT", "--in", "ci.yaml", "--at", "/jobs/[name=two]").out
@@ -251,14 +251,14 @@ def test_documents_tell_what_will_surprise(jar: Callable[..., Coinjar]) -> None:
     places = "      /env: {services: [web, mailer]}\n      '/jobs/[name=one]/env': {stage: prod}\n      '/jobs/[name=one]/steps/0/env': {stage: prod}\n      '/jobs/[name=two]/env': {}\n"
     cj = pipeline(jar, places, more="    plain_only: true\n", prod="web: {LEVEL: error}\n")
     cj.write({"ci.yaml": PIPELINE.replace("MINE: 'kept'", "MINE: 1.10, ALSO: no")})
-    told = cj("render", "prod", "--dry-run")
+    result = cj("render", "prod", "--dry-run")
     for line in (
         "ci.yaml:2:16: MINE at /env is a number, and becomes the text '1.1'",
         "ci.yaml:2:28: ALSO at /env is a boolean to readers of YAML 1.1, and becomes the text 'false'",
         "jar/jar.yaml:21:7: /jobs/[name=two]/env belongs to no stage, and gets the values that hold where no stage speaks",
     ):
-        assert line in told.err
-    assert "+  steps: [{run: a, env: [PORT=8080]}]" in told.out  # what the job says need not be said again
+        assert line in result.err
+    assert "+  steps: [{run: a, env: [PORT=8080]}]" in result.out  # what the job says need not be said again
 
 
 def test_secrets_in_documents_are_references(jar: Callable[..., Coinjar]) -> None:
@@ -281,7 +281,7 @@ def test_secrets_in_documents_are_references(jar: Callable[..., Coinjar]) -> Non
 
 
 @pytest.mark.parametrize(
-    ("places", "told"),
+    ("places", "expected"),
     [
         ("      /jbos/x: {}\n", "ci.yaml: /jbos/x leads nowhere: the document has no 'jbos'"),
         ("      env: {}\n", "jar/jar.yaml:18:7: 'env' is no JSON Pointer"),
@@ -292,9 +292,9 @@ def test_secrets_in_documents_are_references(jar: Callable[..., Coinjar]) -> Non
         ("      /jobs/0/name: {}\n", "/jobs/0/name: there is no environment: neither a map nor a list"),
     ],
 )
-def test_faults_of_places_have_their_position(jar: Callable[..., Coinjar], places: str, told: str) -> None:
+def test_faults_of_places_have_their_position(jar: Callable[..., Coinjar], places: str, expected: str) -> None:
     cj = pipeline(jar, places, more="    plain_only: true\n")
-    assert told in cj("render", "prod", code=3).err
+    assert expected in cj("render", "prod", code=3).err
     assert "CJ017" in cj("check", code=1).out
     assert cj.read("ci.yaml") == PIPELINE
 
@@ -347,7 +347,7 @@ MERGED = "base: &base\n  A: 1\n  B: '2' # from the base\nmore: &more {C: '3'}\ne
 
 
 @pytest.mark.parametrize(
-    ("values", "seen", "told"),
+    ("values", "environment", "expected"),
     [
         ("{A: 1, B: 2, C: 3, D: 4}", {"A": "1", "B": "2", "C": "3", "D": "4"}, ""),
         ("{A: 1, B: 5, C: 3, D: 4}", {"A": "1", "B": "5", "C": "3", "D": "4"}, ""),
@@ -360,7 +360,7 @@ MERGED = "base: &base\n  A: 1\n  B: '2' # from the base\nmore: &more {C: '3'}\ne
     ],
 )
 def test_what_an_anchor_brings_counts_as_there(
-    values: str, seen: dict[str, str], told: str, jar: Callable[..., Coinjar]
+    values: str, environment: dict[str, str], expected: str, jar: Callable[..., Coinjar]
 ) -> None:
     cj = jar(
         "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {}, B: {}, C: {}, D: {}}\n"
@@ -370,8 +370,8 @@ def test_what_an_anchor_brings_counts_as_there(
     cj.write({"d.yaml": MERGED})
     for _ in range(2):
         done = cj("render", "dev")
-        assert told in done.err
-        assert {name: str(text) for name, text in yaml.safe_load(cj.read("d.yaml"))["env"].items()} == seen
+        assert expected in done.err
+        assert {name: str(text) for name, text in yaml.safe_load(cj.read("d.yaml"))["env"].items()} == environment
         assert cj.read("d.yaml").startswith(MERGED.partition("env:")[0])
     assert "0 files written" in cj("render", "dev").out
 

@@ -100,7 +100,7 @@ def of_the_demo(cj: Coinjar) -> dict[str, str]:
 
 def files(folder: Path) -> dict[str, bytes]:
     """What a jar consists of; of sealed values which there are, for sealing the same again makes other bytes."""
-    found = {
+    result = {
         str(path): path.read_bytes()
         for path in sorted(folder.rglob("*"))
         if path.is_file() and ".local" not in path.parts and "keys" not in path.parts
@@ -109,7 +109,7 @@ def files(folder: Path) -> dict[str, bytes]:
         name: b"\n".join(sorted(line.rsplit(b" ", 2)[0] for line in data.split(b"\n")))
         if name.endswith(".coins")
         else data
-        for name, data in found.items()
+        for name, data in result.items()
     }
 
 

@@ -23,8 +23,8 @@ def seen(cj: Coinjar, source: str) -> dict[str, str]:
 @pytest.mark.parametrize("names", [("A__B", "__A__B"), ("A____B", "A__B"), ("__A__B", "A____B")])
 def test_two_names_with_one_place_in_settings_are_refused(names: tuple[str, str], jar: Callable[..., Coinjar]) -> None:
     cj = jar(JAR % (", ".join(f"{name}: {{default: x}}" for name in names), "type: file, as: settings, path: s.json"))
-    told = cj("render", "dev", code=3).err
-    assert f"{names[0]} and {names[1]} would both stand at A · B" in told
+    message = cj("render", "dev", code=3).err
+    assert f"{names[0]} and {names[1]} would both stand at A · B" in message
     assert not (cj.folder / "s.json").exists()
 
 
@@ -147,9 +147,9 @@ def test_whoever_edits_first_may_say_who_they_are(named: str | None, cj: Coinjar
 
 def test_a_variable_that_differs_by_service_is_explained_for_each(jar: Callable[..., Coinjar]) -> None:
     cj = jar("services: {a: {}, b: {}, c: {}}\nstages: {dev: {}}\nvariables: {P: {}}\n", dev="all: {P: 1}\nb: {P: 2}\n")
-    told = cj("why", "dev", "P").out
-    assert "P = 1\non dev, for a, c\n" in told
-    assert "P = 2\non dev, for b\n" in told
+    message = cj("why", "dev", "P").out
+    assert "P = 1\non dev, for a, c\n" in message
+    assert "P = 2\non dev, for b\n" in message
     both = json.loads(cj("why", "dev", "P", "--json").out)
     assert [(service["service"], service["value"]) for service in both["services"]] == [("a", "1"), ("b", "2")]
     assert "P = 2" in cj("why", "dev", "P", "--service", "b").out
@@ -162,8 +162,8 @@ def test_a_path_below_home_is_shown_short(cj: Coinjar) -> None:
     inner.mkdir(parents=True)
     other = Coinjar(inner)
     other.env |= {"HOME": str(home)}
-    told = other("identity", "new", env={"COINJAR_IDENTITY": ""}).err
-    assert "Made ~/.config/coinjar/identity (mode 0600)" in told
+    message = other("identity", "new", env={"COINJAR_IDENTITY": ""}).err
+    assert "Made ~/.config/coinjar/identity (mode 0600)" in message
     assert (
         "Made own.identity (mode 0600)"
         in other("identity", "new", "--out", "own.identity", env={"COINJAR_IDENTITY": ""}).err

@@ -108,8 +108,8 @@ def test_it_waits_as_long_as_it_is_told(wait: dict[str, str] | None) -> None:
 
 def test_a_refusal_is_told_once_without_what_it_repeats() -> None:
     secret = "made-up-secret"
-    told: Told = (422, {}, f'{{"error": "{secret} is no value\\nof yours, made-up-token"}}'.encode())
-    with script(told) as server:
+    message: Told = (422, {}, f'{{"error": "{secret} is no value\\nof yours, made-up-token"}}'.encode())
+    with script(message) as server:
         with pytest.raises(ExternalError) as caught:
             sent(server, Request("PUT", "/x", {"v": secret}), (secret, "made-up-token"))
         assert len(server.seen) == 1

@@ -84,15 +84,15 @@ FAULTS = {
 def test_faults_of_a_plain_file_come_all_at_once(jar: Callable[..., Coinjar], text: str) -> None:
     done = jar(JAR, dev=text)("grid", code=3)
     assert done.out == ""
-    told = [line for line in done.err.splitlines() if not line.startswith("    ")]
+    messages = [line for line in done.err.splitlines() if not line.startswith("    ")]
     count = [f"coinjar: {len(FAULTS[text])} errors"] if len(FAULTS[text]) > 1 else []
-    if len(told) == 1 and not FAULTS[text][0].startswith("jar/"):
-        assert told[0].endswith(FAULTS[text][0])
+    if len(messages) == 1 and not FAULTS[text][0].startswith("jar/"):
+        assert messages[0].endswith(FAULTS[text][0])
     else:
-        assert told == FAULTS[text] + count
+        assert messages == FAULTS[text] + count
     hints = [line for line in done.err.splitlines() if line.startswith("    ")]
     assert len(hints) == len(FAULTS[text])
-    if "bare null" in told[0]:
+    if "bare null" in messages[0]:
         assert set(hints) == {f"    {NULL_OFFERS}"}
 
 
@@ -137,8 +137,8 @@ JAR_FAULTS = {
 
 @pytest.mark.parametrize("text", JAR_FAULTS)
 def test_faults_of_jar_yaml_come_all_at_once(jar: Callable[..., Coinjar], text: str) -> None:
-    told = [line for line in jar(text)("grid", code=3).err.splitlines() if line.startswith("jar/")]
-    assert told == [f"jar/jar.yaml:{fault}" for fault in JAR_FAULTS[text]]
+    messages = [line for line in jar(text)("grid", code=3).err.splitlines() if line.startswith("jar/")]
+    assert messages == [f"jar/jar.yaml:{fault}" for fault in JAR_FAULTS[text]]
 
 
 TEXTS = [
@@ -159,15 +159,15 @@ def test_text_stays_text(jar: Callable[..., Coinjar]) -> None:
         "services: {web: {}}\nstages: {dev: {}}\nvariables: {" + ", ".join(f"{name}: {{}}" for name in names) + "}\n",
         dev="all:\n" + "".join(f"  {name}: {text}\n" for name, text in zip(names, TEXTS, strict=True)),
     )
-    seen = json.loads(cj("render", "dev", "--as", "json").out)
+    data = json.loads(cj("render", "dev", "--as", "json").out)
     meant = [text if text[0] not in "'\"" else yaml.safe_load(text) for text in TEXTS]
-    assert list(seen.values()) == meant
+    assert list(data.values()) == meant
 
 
 def test_lists_and_json_are_written_as_yaml(jar: Callable[..., Coinjar]) -> None:
     plain = "all:\n  L: [a, 1.10, yes, 0755]\n  J: {n: 1.10, t: [true, null, yes, 'null'], s: \"x\", text: no form}\n"
-    seen = json.loads(jar(JAR, dev=plain)("render", "dev", "--as", "json").out)
-    assert seen == {"L": "a,1.10,yes,0755", "J": '{"n":1.10,"t":[true,null,"yes","null"],"s":"x","text":"no form"}'}
+    data = json.loads(jar(JAR, dev=plain)("render", "dev", "--as", "json").out)
+    assert data == {"L": "a,1.10,yes,0755", "J": '{"n":1.10,"t":[true,null,"yes","null"],"s":"x","text":"no form"}'}
 
 
 NAMES = st.sampled_from(["A", "B", "C", "LONG_NAME", "x.y"])
@@ -204,10 +204,10 @@ def test_edits_change_only_what_they_must(layout: str, edits: list[tuple[str, st
         assert "&x" in layout  # only an anchor that others use may be in the way
         return
     read = data_of(grow(after))
-    seen = read if isinstance(read, dict) else {}  # nothing but a comment or a '---' may be left
+    environment = read if isinstance(read, dict) else {}  # nothing but a comment or a '---' may be left
     for scope, name, value in edits:
-        found = seen.get(scope)
-        assert (found.get(name) if isinstance(found, dict) else None) == value
+        result = environment.get(scope)
+        assert (result.get(name) if isinstance(result, dict) else None) == value
     touched = {name for _, name, _ in edits} | {scope for scope, _, _ in edits}
     for line in layout.splitlines():
         found_name = re.match(r"\s*(?:- )?([\w.]+):", line)
@@ -329,8 +329,8 @@ def test_many_edits_at_once_are_one_pass(jar: Callable[..., Coinjar]) -> None:
     )
     cj.write({"big.env": "".join(f"# About {number}\nNAME_{number}={number}\n" for number in range(800))})
     cj("adopt", "file:big.env", "--stage", "dev", "--yes")
-    seen = json.loads(cj("render", "dev", "--as", "json").out)
-    assert seen == {"OLD": "x"} | {f"NAME_{number}": str(number) for number in range(800)}
+    data = json.loads(cj("render", "dev", "--as", "json").out)
+    assert data == {"OLD": "x"} | {f"NAME_{number}": str(number) for number in range(800)}
     assert cj.read("jar/jar.yaml").startswith(
         "coinjar: 1\napp: trial\nservices: {web: {}}\nstages: {dev: {}}\nvariables:   # what exists\n  OLD: {}\n  NAME_0:\n    about: About 0\n"
     )
@@ -345,8 +345,8 @@ def test_the_users_own_configuration_is_checked_too(jar: Callable[..., Coinjar])
         "a: [\n": "this is not YAML",
         "": "was not run",
     }
-    for text, told in table.items():
+    for text, message in table.items():
         cj.write({".config/coinjar/config.yaml": text})
-        assert told in cj("value", "dev", "A", code=3).err
+        assert message in cj("value", "dev", "A", code=3).err
     cj.write({"config/coinjar/config.yaml": f"allow_commands: ['{cj.folder / 'jar'}']\n"})
     assert cj("value", "dev", "A", env={"XDG_CONFIG_HOME": str(cj.folder / "config")}).out == "hi"

@@ -31,14 +31,17 @@ DATA = Path(__file__).parent / "data"
 
 def values(name: str) -> list[tuple[str, str]]:
     """A frozen list of names and values."""
-    return [(one, text) for one, _, text in (line.partition("=") for line in (DATA / name).read_text().splitlines())]
+    return [
+        (other_name, text)
+        for other_name, _, text in (line.partition("=") for line in (DATA / name).read_text().splitlines())
+    ]
 
 
 def test_ordinary_values_and_planted_secrets_are_told_apart() -> None:
     ordinary, planted = values("ordinary.txt"), values("planted.txt")
     assert len(ordinary) >= 1000
-    alarms = [one for one in ordinary if suspicion(*one)]
-    missed = [one for one in planted if not suspicion(*one)]
+    alarms = [item for item in ordinary if suspicion(*item)]
+    missed = [item for item in planted if not suspicion(*item)]
     assert len(alarms) <= len(ordinary) / 100, alarms
     assert len(missed) <= len(planted) / 20, missed
     page = (Path(__file__).parent.parent / "docs/rules.md").read_text()
@@ -74,20 +77,20 @@ def test_masking_does_not_depend_on_the_pieces(
 ) -> None:
     """However a stream is cut, the same comes out, and no form of a secret is in it that was put into it."""
     named = {secret: f"N{number}" for number, secret in enumerate(secrets)}
-    written = b""
+    value = b""
     for part in parts:
         if isinstance(part, bytes):
-            written += part
+            value += part
         else:
             secret = data.draw(st.sampled_from(secrets))
-            written += b"|" + _form(secret, part) + b"|"
+            value += b"|" + _form(secret, part) + b"|"
     whole = StreamMasker(named)
-    expected = whole.feed(written) + whole.rest()
+    expected = whole.feed(value) + whole.rest()
     pieces, at, masker = [], 0, StreamMasker(named)
     for cut in cuts:
-        pieces.append(masker.feed(written[at : at + cut]))
+        pieces.append(masker.feed(value[at : at + cut]))
         at += cut
-    pieces += [masker.feed(written[at:]), masker.rest()]
+    pieces += [masker.feed(value[at:]), masker.rest()]
     assert b"".join(pieces) == expected
     for secret in secrets:
         if secret.encode() not in b"".join(f"[N{number} ••••]".encode() for number in range(4)):
@@ -246,10 +249,10 @@ def _canary(jar: Callable[..., Coinjar], strace: str, salt: Running, echo: Runni
     recipient = cj("identity", "show").out.strip()
     other = cj("identity", "new", "--out", "b.identity", code=None).out.strip() or recipient
     assert {run[0] for run in RUNS} == set(COMMANDS)
-    seen = set()
+    visited = set()
     env = cj.env | {"EDITOR": "sed -i s/made.up/also/"}
     for run in RUNS:
-        argv = [(other if run[0] == "readers" else recipient) if one == "RECIPIENT" else one for one in run]
+        argv = [(other if run[0] == "readers" else recipient) if name == "RECIPIENT" else name for name in run]
         trace = cj.folder / "trace"
         follow = [
             strace,
@@ -280,9 +283,9 @@ def _canary(jar: Callable[..., Coinjar], strace: str, salt: Running, echo: Runni
             for line in trace.read_text().splitlines():
                 if spelled in line:
                     assert _is_asked_for(line, run), (run, line[:200])
-                    seen.add(run[0])
+                    visited.add(run[0])
         trace.unlink()
-    assert seen == {"edit", "render", "within", "deliver"}  # the trace does show what is written
+    assert visited == {"edit", "render", "within", "deliver"}  # the trace does show what is written
     files = [path for path in cj.folder.rglob("*") if path.is_file()]
     holders = {str(path.relative_to(cj.folder)) for path in files if any(form in path.read_bytes() for form in FORMS)}
     assert holders == {"in.env", "app.py"}

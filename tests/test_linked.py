@@ -46,15 +46,15 @@ def test_linked_places(jar: Callable[..., Coinjar], code: str) -> None:
                 }
             )
         cj.write(files)
-        found = [
+        result = [
             finding
             for finding in json.loads(cj("check", "--json", code=None).out)["findings"]
             if finding["rule"] == code
         ]
-        told = [f"{item['file']}:{item['line']}:{item['column']}: {item['message']}" for item in found]
-        assert len(told) == len(expected), told
+        messages = [f"{item['file']}:{item['line']}:{item['column']}: {item['message']}" for item in result]
+        assert len(messages) == len(expected), messages
         for line in expected:
-            assert any(row.startswith(line) for row in told), (line, told)
+            assert any(row.startswith(line) for row in messages), (line, messages)
         for name in files:
             (cj.folder / name).unlink()
 
@@ -73,11 +73,11 @@ def test_ports_in_what_is_listed_as_code(jar: Callable[..., Coinjar]) -> None:
         }
     )
     for _ in range(2):
-        told = cj("check", code=None).out
+        message = cj("check", code=None).out
         for line in (
             "app/Containerfile:2:1: warning CJ020: web exposes 8081, and its PORT is 8080",
             "app/run.sh:3:19: warning CJ020: web is published by a script from port 8082, and its PORT is 8080",
             "ops/compose.yaml:2:27: warning CJ020: api is published from port 8083, and its PORT is 8080",
         ):
-            assert line in told
-        assert told.count("CJ020") == 3
+            assert line in message
+        assert message.count("CJ020") == 3

@@ -17,10 +17,10 @@ from tests.places import SECRET, STANDINS, SYSTEMS, there
 
 def states(cj: Coinjar, code: int = 0) -> dict[str, str]:
     """How every variable stands."""
-    told = json.loads(cj("drift", "dev", "--json", code=code).out)
+    data = json.loads(cj("drift", "dev", "--json", code=code).out)
     return {
         row["name"]: row["state"]
-        for target in told["targets"]
+        for target in data["targets"]
         for row in target["variables"]
         if row["state"] != "supplied"
     }
@@ -44,10 +44,10 @@ def test_the_contract(name: str, jar: Callable[..., Coinjar], cj: Coinjar) -> No
         planned = coinjar("deliver", "dev", "--dry-run", "--requests")
         assert all(name in planned for name in wanted())
         assert not set(system.own() if name not in ("hayloft", "host") else {}) & set(wanted())
-        told = json.loads(coinjar("deliver", "dev", "--dry-run", "--json"))["targets"][0]
+        data = json.loads(coinjar("deliver", "dev", "--dry-run", "--json"))["targets"][0]
         assert (
-            told["state"],
-            {change["name"]: change["action"] for change in told["changes"] if change["name"] != "OLD"},
+            data["state"],
+            {change["name"]: change["action"] for change in data["changes"] if change["name"] != "OLD"},
         ) == ("planned", dict.fromkeys(wanted(), "new"))
         # the first delivery: all of it is there, in effect, and jar.yaml says whose it is
         coinjar("deliver", "dev", "--restart")
@@ -128,13 +128,13 @@ def test_a_delivery_that_was_killed_is_finished_by_the_next(
             assert process.stdout
             number = 0
             for line in process.stdout:
-                told = json.loads(line)
-                number = told["number"]
-                assert (told["again"], told["drift"]) == (0, 0), told
-                assert system.own() == wanted(LEVEL=f"v{number}", LINK=f"x://v{number}/"), told
+                data = json.loads(line)
+                number = data["number"]
+                assert (data["again"], data["drift"]) == (0, 0), data
+                assert system.own() == wanted(LEVEL=f"v{number}", LINK=f"x://v{number}/"), data
                 process.stdin.write("\n")
                 process.stdin.flush()
-        assert told["code"] == 0  # the last one lived
+        assert data["code"] == 0  # the last one lived
         assert number > 10
         if name == "saltmarsh":  # whose restart is asked for, and may have been carried out
             notes = (
@@ -169,4 +169,4 @@ def test_faults_lose_nothing(name: str, fault: str, jar: Callable[..., Coinjar],
         if system.running.standin.fault:
             system.running.standin.fault = None
         assert set(states(cj).values()) <= {"in step", "cannot be read back"}
-        assert {one: text for one, text in system.own().items() if one in wanted()} == wanted()
+        assert {name: text for name, text in system.own().items() if name in wanted()} == wanted()

@@ -40,7 +40,7 @@ TEMPLATE = {"ReplicationController": "spec:\n  template:\n    spec:", "PodTempla
 def as_kubernetes(folder: Path, container: str = "web") -> dict[str, str]:
     """What the container gets: objects in order, then its own entries, each `$(NAME)` replaced by what came before (core/v1, Container.env)."""
     objects: dict[str, dict[str, str]] = {}
-    found: dict[str, str] = {}
+    result: dict[str, str] = {}
     documents = [
         item for path in folder.rglob("*.yaml") for item in yaml.safe_load_all(path.read_text(encoding="utf-8-sig"))
     ]
@@ -52,15 +52,15 @@ def as_kubernetes(folder: Path, container: str = "web") -> dict[str, str]:
     node = node.get("spec", node)["template"]["spec"]
     [node] = [candidate for candidate in node["containers"] if candidate["name"] == container]
     for source in node.get("envFrom", []):
-        found |= objects[next(iter(source.values()))["name"]]
+        result |= objects[next(iter(source.values()))["name"]]
     for item in node.get("env", []):
         text = item.get("value", "")
         if "valueFrom" in item:
             text = "10.0.0.7" if "fieldRef" in item["valueFrom"] else f"from {item['valueFrom']['secretKeyRef']}"
-        found[item["name"]] = re.sub(
-            r"\$\$|\$\(([^)]*)\)", lambda seen: "$" if seen[0] == "$$" else found.get(seen[1], seen[0]), text
+        result[item["name"]] = re.sub(
+            r"\$\$|\$\(([^)]*)\)", lambda match: "$" if match[0] == "$$" else result.get(match[1], match[0]), text
         )
-    return found
+    return result
 
 
 @pytest.mark.parametrize("kind", TEMPLATE)
@@ -72,8 +72,8 @@ def test_what_refers_to_a_field_stays_in_its_place(kind: str, jar: Callable[...,
     cj.write({"k8s/shop.yaml": "\ufeff" + SHOP % {"kind": kind, "open": TEMPLATE[kind]}})
     for _ in range(2):
         cj("render", "prod")
-    seen = as_kubernetes(cj.folder / "out/prod")
-    assert seen == {
+    environment = as_kubernetes(cj.folder / "out/prod")
+    assert environment == {
         "POD_IP": "10.0.0.7",
         "URL": "http://10.0.0.7:9090/$(HOST)",
         "HOST": "there",
@@ -100,13 +100,13 @@ def test_a_secret_that_the_cluster_has_is_referred_to(jar: Callable[..., Coinjar
 def test_what_is_written_down_and_left_out_says_what_to_do(jar: Callable[..., Coinjar]) -> None:
     cj = jar(JAR % ("OTHER: {}", "plain_only: true"), prod="web: {HOST: there, URL: x, TOKEN: made-up-text}\n")
     cj.write({"k8s/shop.yaml": SHOP % {"kind": "PodTemplate", "open": TEMPLATE["PodTemplate"]}})
-    told = cj("render", "prod").err
-    assert "TOKEN of shop stays as it is: plain_only leaves secrets out" in told
-    assert "from_secret: NAME" in told
+    message = cj("render", "prod").err
+    assert "TOKEN of shop stays as it is: plain_only leaves secrets out" in message
+    assert "from_secret: NAME" in message
     cj = jar(JAR % ("OTHER: {}", "secrets: 'ref-{name}'"), prod="web: {HOST: there}\n")
-    told = cj("render", "prod", code=3).err
-    assert "'secrets' of k8s would put a text into an object" in told
-    assert "from_secret: NAME" in told
+    message = cj("render", "prod", code=3).err
+    assert "'secrets' of k8s would put a text into an object" in message
+    assert "from_secret: NAME" in message
 
 
 def test_what_kubernetes_skips_is_said_and_the_rest_is_written(jar: Callable[..., Coinjar]) -> None:
@@ -123,9 +123,9 @@ def test_what_kubernetes_skips_is_said_and_the_rest_is_written(jar: Callable[...
             "k8s/own.yaml": "kind: Farm\nmetadata: {name: a}\nspec:\n  pods:\n  - containers:\n    - {name: web, image: x}\n"
         }
     )
-    told = cj("render", "prod").err
-    assert "1ABC is left out: Kubernetes makes no variable of such a key of a ConfigMap" in told
-    assert "k8s/own.yaml:5:5: the containers of Farm a are not looked into" in told
-    assert "k8s/list.json: a manifest in JSON is copied as it is, and not looked into" in told
+    message = cj("render", "prod").err
+    assert "1ABC is left out: Kubernetes makes no variable of such a key of a ConfigMap" in message
+    assert "k8s/own.yaml:5:5: the containers of Farm a are not looked into" in message
+    assert "k8s/list.json: a manifest in JSON is copied as it is, and not looked into" in message
     assert cj.read("out/prod/list.json") == '{"kind": "List", "items": []}\n'
     assert as_kubernetes(cj.folder / "out/prod")["HOST"] == "there"

@@ -72,12 +72,12 @@ def test_every_kind_is_rewritten_and_valid(jar: Callable[..., Coinjar]) -> None:
         f"k8s/all.yaml:{line}:18: {kind} {name} must be deleted and made anew to get new values: a cluster does not change it in place"
         for line, kind, name in ((18, "Job", "a-job"), (28, "Pod", "a-pod"))
     ]
-    made = documents(cj.folder / "out/prod")
-    for item in made:
+    created = documents(cj.folder / "out/prod")
+    for item in created:
         kubernetes_validate.validate(item, "1.29", strict=True)
     objects = {
         (item["kind"], item["metadata"]["annotations"]["coinjar/service"]): item
-        for item in made
+        for item in created
         if item["kind"] in ("ConfigMap", "Secret")
     }
     assert objects["ConfigMap", "all"]["data"] == {"PORT": "8080", "LEVEL": "info", "ODD": "y", "LINES": "a\nb\n"}
@@ -86,7 +86,7 @@ def test_every_kind_is_rewritten_and_valid(jar: Callable[..., Coinjar]) -> None:
     assert len(objects) == 3
     named = {key: item["metadata"]["name"] for key, item in objects.items()}
     shared = [{"configMapRef": {"name": named["ConfigMap", "all"]}}, {"secretRef": {"name": named["Secret", "all"]}}]
-    for item in made:
+    for item in created:
         if item["kind"] in KINDS:
             pod = item["spec"]
             while "containers" not in pod:
@@ -149,8 +149,8 @@ def test_what_is_not_managed_stays_and_is_told(jar: Callable[..., Coinjar]) -> N
     cj = jar(JAR, prod="all: {TOKEN: x}\n")
     cj.write({"k8s/shop.yaml": SHOP, "k8s/list.yaml": "kind: List\nitems: []\n", "k8s/a.json": "{}"})
     assert "jar/.local/naming.key: there was no key yet to name Secrets with" in cj("render", "prod", "--dry-run").err
-    told = cj("render", "prod").err
-    assert "jar/.local/naming.key" in told
+    message = cj("render", "prod").err
+    assert "jar/.local/naming.key" in message
     assert "naming.key" not in cj("render", "prod").err
     for line in (
         "k8s/list.yaml:2:8: a list of objects is not looked into",
@@ -159,7 +159,7 @@ def test_what_is_not_managed_stays_and_is_told(jar: Callable[..., Coinjar]) -> N
         "k8s/shop.yaml:18:11: NOWHERE of shop stays as it is: the jar has no value of it for web on prod",
         "k8s/shop.yaml:25:9: the container stranger of shop belongs to no service, so its PORT stay as they are",
     ):
-        assert line in told
+        assert line in message
     names = {path.name.split(".")[-2]: path.name.split(".")[0] for path in (cj.folder / "out/prod").glob("trial-*")}
     expected = SHOP.replace('        - name: PORT\n          value: "1"\n', "").replace(
         "        - name: TOKEN\n          valueFrom:\n            secretKeyRef: {name: old, key: t}\n", ""
@@ -182,15 +182,15 @@ def test_a_container_beside_the_service_gets_nothing(jar: Callable[..., Coinjar]
         "k8s/two.yaml": pod.replace("INIT", "").replace("MAIN", f"{plain}, {plain}".replace("NAME", "web", 1).replace("NAME", "proxy")),
     })  # fmt: skip
     cj("render", "prod")
-    seen: dict[str, int] = {}
+    environment: dict[str, int] = {}
     for file in ("one", "two"):
         spec = yaml.safe_load(cj.read(f"out/prod/{file}.yaml"))["spec"]
-        seen |= {
+        environment |= {
             item["name"]: len(item.get("envFrom", []))
             for section in ("initContainers", "containers")
             for item in spec[section] or []
         }
-    assert seen == {"wait": 0, "migrate": 2, "main": 2, "web": 2, "proxy": 0}
+    assert environment == {"wait": 0, "migrate": 2, "main": 2, "web": 2, "proxy": 0}
 
 
 def test_refusals_come_before_anything_is_written(jar: Callable[..., Coinjar]) -> None:
@@ -200,8 +200,8 @@ def test_refusals_come_before_anything_is_written(jar: Callable[..., Coinjar]) -
         prod=f"all: {{TOKEN: x, BIG1: {big}, BIG2: {big}, BIG3: {big}}}\n",
     )
     cj.write({"k8s/shop.yaml": SHOP})
-    told = cj("render", "prod", code=3).err
-    assert "kube-configmap cannot carry them together: they are 1171 KiB, and an object holds at most 1 MiB" in told
+    message = cj("render", "prod", code=3).err
+    assert "kube-configmap cannot carry them together: they are 1171 KiB, and an object holds at most 1 MiB" in message
     assert not (cj.folder / "out").exists()
     cj.write({"k8s/shop.yaml": "a: [1\n"})
     assert "k8s/shop.yaml:2:1: this is not YAML" in cj("render", "prod", code=3).err
@@ -223,9 +223,9 @@ def test_names_follow_content_and_old_objects_are_listed(jar: Callable[..., Coin
     cj("render", "dev")
     digests = [path.name.split("-")[1] for path in (cj.folder / "out").glob("*/*.secret.yaml")]
     assert len(digests) == len(set(digests)) == 2  # equal secrets, and nobody sees that they are
-    one = cj("render", "prod", "--json").out
+    name = cj("render", "prod", "--json").out
     moved = cj("render", "prod", "--json", "--dry-run", env={"COINJAR_NAMING_KEY": "0" * 64}).out
-    assert {path["path"] for path in json.loads(one)["files"]} ^ {
+    assert {path["path"] for path in json.loads(name)["files"]} ^ {
         path["path"] for path in json.loads(moved)["files"]
     }  # the Secret's name is keyed
     assert "this is no naming key" in cj("render", "prod", code=3, env={"COINJAR_NAMING_KEY": "short"}).err
@@ -280,9 +280,9 @@ def test_adopted_and_rendered_manifests_run_with_the_same_environment(demo: Coin
         "--stage",
         "rehearsal",
     )
-    told = fresh("adopt", "manifests:k8s", "--stage", "rehearsal", "--yes")
-    assert told.out.startswith("manifests:k8s → rehearsal: 15 variables to declare and set")
-    assert "NODE_NAME of berths comes from the cluster itself" in told.err
+    result = fresh("adopt", "manifests:k8s", "--stage", "rehearsal", "--yes")
+    assert result.out.startswith("manifests:k8s → rehearsal: 15 variables to declare and set")
+    assert "NODE_NAME of berths comes from the cluster itself" in result.err
     plain = yaml.safe_load(fresh.read("jar/plain/rehearsal.yaml"))
     assert plain["all"]["APP_TITLE"] == "Sandling Ferries (rehearsal)"  # said four times before, now once
     assert {name for scope in plain if scope != "all" for name in plain[scope]} >= {"LISTEN_PORT", "LOG_LEVEL"}
@@ -299,7 +299,7 @@ def test_adopted_and_rendered_manifests_run_with_the_same_environment(demo: Coin
 
 
 @pytest.mark.parametrize(
-    ("env", "seen"),
+    ("env", "environment"),
     [
         ("[{name: A, value: '1'}, {name: B, value: '$(A)-$$(A)-$(NO)'}]", {"A": "1", "B": "1-$(A)-$(NO)"}),
         ("[{name: A, valueFrom: {configMapKeyRef: {name: c, key: k}}}, {name: B}]", {"A": "v", "B": ""}),
@@ -309,12 +309,12 @@ def test_adopted_and_rendered_manifests_run_with_the_same_environment(demo: Coin
         ),
     ],
 )
-def test_environments_are_read_as_kubernetes_works_them_out(cj: Coinjar, env: str, seen: dict[str, str]) -> None:
+def test_environments_are_read_as_kubernetes_works_them_out(cj: Coinjar, env: str, environment: dict[str, str]) -> None:
     cj.write(
         {
             "m.yaml": f"kind: Pod\nmetadata: {{name: p}}\nspec:\n  containers:\n  - name: web\n    env: {env}\n---\nkind: ConfigMap\nmetadata: {{name: c}}\ndata: {{k: v}}\n"
         }
     )
-    cj.write({"all.json": json.dumps(seen)})
+    cj.write({"all.json": json.dumps(environment)})
     done = cj("compare", "manifests:m.yaml", "file:all.json", "--all", code=None)
     assert done.code == 0, done.out

@@ -21,10 +21,10 @@ SNIPPETS = list(snippets())
 
 
 def test_labels_are_found() -> None:
-    found = scores()
-    assert set(found) == set(NAMES)
+    result = scores()
+    assert set(result) == set(NAMES)
     assert len(SNIPPETS) >= 300
-    for language, score in found.items():
+    for language, score in result.items():
         assert sum(snippet.language == language for snippet in SNIPPETS) > 15, language
         assert score.precision >= 0.98, (language, score)
         assert score.recall >= 0.95, (language, score)
@@ -39,9 +39,9 @@ def test_broken_text_breaks_nothing_and_places_are_exact(snippet: object, at: in
     data = (snippet.text[:at] + snippet.text[at + length :]).encode()
     language = language_of(snippet.file)
     assert language
-    found = look(language, data, frozenset({"setting"}))
-    assert all(data[mention.start : mention.end].decode() == mention.name for mention in found.mentions)
-    assert all(0 <= computed.start <= computed.end <= len(data) for computed in found.unknown)
+    mentions = look(language, data, frozenset({"setting"}))
+    assert all(data[mention.start : mention.end].decode() == mention.name for mention in mentions.mentions)
+    assert all(0 <= computed.start <= computed.end <= len(data) for computed in mentions.unknown)
 
 
 TREE = {
@@ -54,11 +54,11 @@ TREE = {
 }  # fmt: skip
 
 
-def names_in(found: object) -> set[str]:
+def names_in(result: object) -> set[str]:
     from coinjar.scanning.scan import ScanResult
 
-    assert isinstance(found, ScanResult)
-    return {spot.mention.name for seen in found.files for spot in seen.spots if spot.mention}
+    assert isinstance(result, ScanResult)
+    return {spot.mention.name for file in result.files for spot in file.spots if spot.mention}
 
 
 def test_what_is_looked_at_and_what_is_known(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -71,9 +71,9 @@ def test_what_is_looked_at_and_what_is_known(tmp_path: Path, monkeypatch: pytest
     old = (tmp_path / "a.py").stat().st_mtime - 60
     for path in tmp_path.rglob("*"):
         os.utime(path, (old, old), follow_symlinks=False)
-    cache, here, asked = tmp_path.parent / "cache.json", [str(tmp_path)], ScanRequest(templates=(".fill",))
+    cache, here, scan_request = tmp_path.parent / "cache.json", [str(tmp_path)], ScanRequest(templates=(".fill",))
 
-    def again(asked: ScanRequest = asked) -> object:
+    def again(asked: ScanRequest = scan_request) -> object:
         return scan(FileWalk(asked.templates), here, asked, cache=cache)
 
     first = again()
@@ -133,12 +133,12 @@ CODE = {
 def test_findings_and_suggestions(jar: Callable[..., Coinjar]) -> None:
     cj = jar(JAR)
     cj.write(CODE)
-    found = json.loads(cj("mentions", "--json").out)
-    told = {
+    data = json.loads(cj("mentions", "--json").out)
+    messages = {
         (finding["rule"], finding["file"], finding["line"], finding["column"], finding["message"].split(",")[0])
-        for finding in found["findings"]
+        for finding in data["findings"]
     }
-    assert told == {
+    assert messages == {
         ("CJ035", "both/s.py", 2, 10, "NEW_ONE is mentioned"),
         ("CJ035", "web/a.js", 3, 23, "NEW_LIMIT is mentioned"),
         ("CJ036", "jar/jar.yaml", 12, 3, "UNUSED is declared"),
@@ -229,7 +229,7 @@ def test_a_sample_is_no_default(jar: Callable[..., Coinjar]) -> None:
             "destinations: {host: {type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: x, token: {from_env: T}}}\n"
         )
     cj.write({"app/a.js": "const port = process.env.PORT || 3000;\n"})
-    told = cj("check", code=0)
-    assert "CJ039" not in told.out
+    result = cj("check", code=0)
+    assert "CJ039" not in result.out
     cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("supplied: {by: [host], sample: 9090}", "default: 9090")})
     assert "CJ039" in cj("check", code=None).out

@@ -100,7 +100,7 @@ def test_two_branches_in_a_repository(prod: Coinjar) -> None:
     prod("put", "TOKEN", "--stage", "prod", stdin="ours")
     commit()
     git("merge", "-q", "--no-edit", "other")
-    assert [prod("value", *one).out for one in (("prod", "LOGIN"), ("prod", "TOKEN"), ("dev", "TOKEN"))] == [
+    assert [prod("value", *item).out for item in (("prod", "LOGIN"), ("prod", "TOKEN"), ("dev", "TOKEN"))] == [
         "theirs",
         "ours",
         "new on dev",
@@ -111,9 +111,9 @@ def test_two_branches_in_a_repository(prod: Coinjar) -> None:
         prod("put", "TOKEN", "--stage", "prod", stdin=f"of {branch}")
         commit()
     git("merge", "-q", "--no-edit", "other")
-    told = prod("value", "prod", "TOKEN", code=4).err
+    message = prod("value", "prod", "TOKEN", code=4).err
     assert re.search(
-        r"jar/coins/prod.coins:\d+:1: TOKEN stands in lines \d+ and \d+ for all: two branches changed it", told
+        r"jar/coins/prod.coins:\d+:1: TOKEN stands in lines \d+ and \d+ for all: two branches changed it", message
     )
     assert prod("value", "prod", "LOGIN").out == "theirs"
     prod("put", "TOKEN", "--stage", "prod", stdin="settled")

@@ -61,7 +61,7 @@ class JarMachine(RuleBasedStateMachine):
             "web",
             "--service",
             "worker",
-            *(f"--stage={one}" for one in ("dev", "prod", "isles:prod")),
+            *(f"--stage={name}" for name in ("dev", "prod", "isles:prod")),
             again=3,
         )
         self.salt = self.stack.enter_context(
@@ -98,24 +98,24 @@ class JarMachine(RuleBasedStateMachine):
 
     def state(self) -> dict[str, bytes]:
         """All plain files of the jar, and which sealed values there are: sealing the same again makes other bytes."""
-        found = {}
+        result = {}
         for path in sorted((self.folder / "jar").rglob("*")):
             if path.suffix in (".yaml", ".coins") and path.is_file():
                 data = path.read_bytes()
-                found[str(path)] = (
+                result[str(path)] = (
                     b"\n".join(sorted(line.rsplit(b" ", 2)[0] for line in data.split(b"\n")))
                     if path.suffix == ".coins"
                     else data
                 )
-        found = {name: b"" if name.endswith("readers.yaml") else data for name, data in found.items()}
+        result = {name: b"" if name.endswith("readers.yaml") else data for name, data in result.items()}
         return {
-            **found,
+            **result,
             "values": json.dumps([self.seen(stage, service) for stage in STAGES for service in SERVICES]).encode(),
         }
 
     def seen(self, stage: str, service: str) -> dict[str, Any]:
-        found: dict[str, Any] = json.loads(self.cj("render", stage, "--service", service, "--as", "json").out)
-        return found
+        data: dict[str, Any] = json.loads(self.cj("render", stage, "--service", service, "--as", "json").out)
+        return data
 
     def nothing_leaks(self, data: bytes, where: str) -> None:
         for secret in self.model.secrets:
@@ -212,9 +212,9 @@ class JarMachine(RuleBasedStateMachine):
     def adopt(self, stage: str, name: str, text: str, more: str) -> None:
         self.cj.write({"in.json": json.dumps({name: text, "ADOPTED": more})})
         self.run("adopt", "in.json", "--stage", stage, "--yes")
-        for each, value in ((name, text), ("ADOPTED", more)):
-            if not self.model.is_old(each):
-                self.model.adopt(stage, each, value)
+        for other_name, value in ((name, text), ("ADOPTED", more)):
+            if not self.model.is_old(other_name):
+                self.model.adopt(stage, other_name, value)
 
     @precondition(lambda self: self.model.named(secret=True))
     @rule(data=st.data(), layer=st.sampled_from(STAGES))
@@ -306,7 +306,7 @@ class JarMachine(RuleBasedStateMachine):
     @rule(data=st.data(), layer=st.sampled_from(LAYERS))
     def seal(self, data: st.DataObject, layer: str) -> None:
         name = data.draw(st.sampled_from(self.model.named(secret=True)))
-        if self.model.has(layer, name) or any(one == layer for one, _, _ in self.model.values):
+        if self.model.has(layer, name) or any(name == layer for name, _, _ in self.model.values):
             return
         text = self.fresh("written-in-plain-")
         self.model.secrets.add(text)
@@ -321,13 +321,13 @@ class JarMachine(RuleBasedStateMachine):
         self.run("render", stage, "env")
         for service in SERVICES:
             lines = (self.folder / f"out/{stage}/{service}.env").read_text().splitlines()
-            found = dict(line.split("=", 1) for line in lines if line and not line.startswith("#"))
-            assert found == self.model.env(stage, service)
+            result = dict(line.split("=", 1) for line in lines if line and not line.startswith("#"))
+            assert result == self.model.env(stage, service)
         assert "0 files written" in self.once("render", stage, "env").out
 
     def at_salt(self, stage: str, service: str) -> dict[str, str]:
-        found: dict[str, str] = self.salt.standin.state["apps"][f"{service}-{stage}"]["settings"]
-        return found
+        result: dict[str, str] = self.salt.standin.state["apps"][f"{service}-{stage}"]["settings"]
+        return result
 
     @rule(stage=st.sampled_from(STAGES))
     def deliver(self, stage: str) -> None:

@@ -70,12 +70,12 @@ def test_moving_one_service_leaves_the_other(jar: Callable[..., Coinjar], cj: Co
         settings = {name: app["settings"]["LEVEL"] for name, app in salt.standin.state["apps"].items()}
         assert (settings["web-staging"], settings["mailer-staging"]) == ("info", "debug")
     text = cj.read("jar/jar.yaml")
-    for wrong, told in (
+    for wrong, message in (
         ("stagging: new", "there is no stage 'stagging'"),
         ("staging: nwe", "there is no destination 'nwe'"),
     ):
         cj.write({"jar/jar.yaml": text.replace("staging/web: new", wrong)})
-        assert told in cj("grid", code=3).err
+        assert message in cj("grid", code=3).err
 
 
 def test_a_sheet_outlives_the_first_secret(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -130,8 +130,8 @@ def test_a_sheet_explains_what_its_lines_do_and_nothing_else(cj: Coinjar) -> Non
             row["name"] for row in json.loads(done.out)["rows"] if row["verdict"] != "same" and row["sheet"] is None
         }
         assert unexplained == {"LOST", "OTHER", "gone", "bent", "BENT", "UNTOLD", "MORE"}
-    told = cj("compare", "file:a.env", "file:b.env", "--sheet", "m.yaml", code=1)
-    assert "m.yaml does not explain LOST, OTHER, gone, bent" in told.err
+    result = cj("compare", "file:a.env", "file:b.env", "--sheet", "m.yaml", code=1)
+    assert "m.yaml does not explain LOST, OTHER, gone, bent" in result.err
     assert (
         "is of a move from file:a.env to file+literal:b.env"
         in cj("compare", "file:a.env", "file:m.yaml", "--sheet", "m.yaml", code=2).err

@@ -113,9 +113,9 @@ def test_a_faulty_description_says_where(
     cj.write({"jar/platforms/x.yaml": DESCRIPTION})
     assert "nothing found" in cj("check").out
     cj.write({"jar/platforms/x.yaml": DESCRIPTION.replace(old, new, 1)})
-    told = cj("check", code=1).out
-    assert "CJ017" in told
-    assert words in told
+    message = cj("check", code=1).out
+    assert "CJ017" in message
+    assert words in message
 
 
 def test_descriptions_and_their_schema_agree() -> None:
@@ -179,9 +179,9 @@ def test_removal_as_a_description_says_it(jar: Callable[..., Coinjar], cj: Coinj
             cj.write(
                 {"jar/platforms/saltmarsh.yaml": shipped.read_text().replace("remove_by: empty", f"remove_by: {way}")}
             )
-            told = cj("deliver", "dev", "hosting", "--dry-run", "--requests").out
-            assert f'"MAIL": {spelled}' in told
-            assert '"LEVEL": "info"' in told
+            message = cj("deliver", "dev", "hosting", "--dry-run", "--requests").out
+            assert f'"MAIL": {spelled}' in message
+            assert '"LEVEL": "info"' in message
 
 
 def test_what_is_not_ours_stays_where_the_whole_set_is_replaced(jar: Callable[..., Coinjar], cj: Coinjar) -> None:

@@ -66,22 +66,22 @@ def test_posix_files_are_read_as_a_shell_reads_them(lines: list[str]) -> None:
     done = subprocess.run(
         ["dash", "-ec", f"set -a\n{text}\nexec /bin/cat /proc/self/environ"], env={}, capture_output=True, check=True
     )
-    seen = {
+    environment = {
         name: value
         for name, _, value in (pair.partition("=") for pair in done.stdout.decode().split("\0"))
         if name in ("A", "B", "LONG_NAME")
     }
-    assert _last(reading.items) == seen
+    assert _last(reading.items) == environment
 
 
 def _last(items: list[ReadItem]) -> dict[str, str]:
     """What is set once a file has been read to its end."""
-    found: dict[str, str] = {}
+    result: dict[str, str] = {}
     for item in items:
-        found.pop(item.name, None)
+        result.pop(item.name, None)
         if item.text is not None:
-            found[item.name] = item.text
-    return found
+            result[item.name] = item.text
+    return result
 
 
 @settings(max_examples=40)
@@ -92,9 +92,9 @@ def test_quoted_files_are_read_as_node_reads_them(lines: list[str]) -> None:
     with tempfile.NamedTemporaryFile("w", newline="") as file:
         file.write(text)
         file.flush()
-        seen = node(Path(file.name), nodes()[:1])
+        environment = node(Path(file.name), nodes()[:1])
     reading = reader("dotenv").read(text.encode(), "f")
-    assert {name: value.encode() for name, value in _last(reading.items).items()} == seen
+    assert {name: value.encode() for name, value in _last(reading.items).items()} == environment
 
 
 SYSTEMD_RAW = st.lists(
@@ -150,11 +150,11 @@ def test_files_are_read_as_their_readers_do(
         text = "".join(f"{form.format(f'V{number}', value)}\n" for number, value in enumerate(values))
         (folder / "vars").write_text(text)
         reading = reader(dialect).read(text.encode(), "vars")
-        seen = READERS[dialect][program](folder / "vars")
+        environment = READERS[dialect][program](folder / "vars")
         lost = {remark.place.line for remark in reading.remarks if remark.lost}
         ours = {item.name: item.text.encode() for item in reading.items if item.text is not None}
-        assert lost or {name: value for name, value in seen.items() if name.startswith("V")} == ours
-        assert ours.items() <= seen.items()
+        assert lost or {name: value for name, value in environment.items() if name.startswith("V")} == ours
+        assert ours.items() <= environment.items()
 
     holds()
 
@@ -324,7 +324,7 @@ def test_readers_report_what_a_person_may_not_expect(dialect: str, text: str) ->
 
 
 def test_faults_of_whole_files_have_their_place() -> None:
-    for dialect, data, told in [
+    for dialect, data, message in [
         ("json", b'{"A": "x",}', "f:1:10: this is not JSON: a comma stands before the end"),
         ("json", b"[1]", "f:1:1: this is no JSON object"),
         ("json", b'{"A": ' + b"[" * 100_000, "f:1:57: this is not JSON: it is nested more than 50 levels deep"),
@@ -338,7 +338,7 @@ def test_faults_of_whole_files_have_their_place() -> None:
     ]:
         with pytest.raises(CoinJarError) as caught:
             reader(dialect).read(data, "f")
-        assert str(caught.value) == told
+        assert str(caught.value) == message
 
 
 def test_dialects_are_recognised() -> None:

@@ -105,22 +105,22 @@ def test_check_finds_the_jars_secrets_in_what_git_tracks(jar: Callable[..., Coin
         }
     )
     git(cj, "add", "-A")
-    told = cj("check", code=1)
-    lines = [line for line in told.out.splitlines() if "CJ028" in line]
+    result = cj("check", code=1)
+    lines = [line for line in result.out.splitlines() if "CJ028" in line]
     assert [line.split(": ")[0] for line in lines] == ["ci.yaml:2:17", "notes.bin:1:6", "src/a.py:1:3"]
     assert all("it holds the text of TOKEN" in line for line in lines)
-    assert SECRET not in told.out + told.err
+    assert SECRET not in result.out + result.err
     git(cj, "commit", "-qm", "with a secret")
     git(cj, "rm", "-qf", "ci.yaml", "notes.bin", "src/a.py")
     git(cj, "commit", "-qm", "without")
     assert "CJ028" not in cj("check").out
-    told = cj("check", "--history", code=1)
-    assert {line.split(" (")[0] for line in told.out.splitlines() if "CJ028" in line} == {
+    result = cj("check", "--history", code=1)
+    assert {line.split(" (")[0] for line in result.out.splitlines() if "CJ028" in line} == {
         "ci.yaml",
         "notes.bin",
         "src/a.py",
     }
-    assert SECRET not in told.out + told.err
+    assert SECRET not in result.out + result.err
     nobody = cj("check", env={"COINJAR_IDENTITY": ""})
     assert "2 sealed values were not looked at" in nobody.err  # no all-clear for what was not looked for
 

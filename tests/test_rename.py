@@ -203,8 +203,8 @@ def test_killed_at_every_write(jar: Callable[..., Coinjar]) -> None:
     half = []
     number = 1
     while (code := killed(number)) == -signal.SIGKILL:
-        if unfinished.exists() and (told := cj("grid", code=None)).code:
-            assert "a rename was cut short" in told.err
+        if unfinished.exists() and (result := cj("grid", code=None)).code:
+            assert "a rename was cut short" in result.err
             half.append(number)
         cj("rename", "HOST", "DB_HOST", "--yes", code=None)  # finishes it, or does it anew
         assert "DB_HOST" in cj.read("app.py")

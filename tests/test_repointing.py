@@ -43,8 +43,8 @@ def harbour(jar: Callable[..., Coinjar], cj: Coinjar) -> Iterator[tuple[Running,
 
 
 def settings(salt: Running, app: str) -> dict[str, str]:
-    found: dict[str, str] = salt.standin.state["apps"][app]["running"]
-    return found
+    result: dict[str, str] = salt.standin.state["apps"][app]["running"]
+    return result
 
 
 def _become(cj: Coinjar, variable: str, text: str) -> None:
@@ -82,8 +82,8 @@ def test_who_follows_and_in_which_order(jar: Callable[..., Coinjar], cj: Coinjar
         assert (
             cj("value", "prod", "SHOP_LINKS", "--service", "shop").out.replace(" ", "") == f'["{now}"]'
         )  # changed in the jar, delivered nowhere
-        told = [line for line in done.err.splitlines() if line.startswith("repointed: ")]
-        assert told == ["repointed: site on prod: pages", "repointed: site on isles: pages"]
+        messages = [line for line in done.err.splitlines() if line.startswith("repointed: ")]
+        assert messages == ["repointed: site on prod: pages", "repointed: site on isles: pages"]
         assert "isles-2" not in done.err + done.out
 
 
@@ -101,9 +101,9 @@ def test_what_is_left_to_a_person(jar: Callable[..., Coinjar], cj: Coinjar) -> N
                 + "  gone: {type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: x, token: {from_env: SALT}, services: [shop], stages: [prod]}\n"
             }
         )
-        made = cj("migrate", "dest:old", "dest:new", "--out", "move.yaml")
-        assert "site.py:3 holds an address of old: change it by hand" in made.err
-        assert "gone could not be looked at for addresses" in made.err
+        result = cj("migrate", "dest:old", "dest:new", "--out", "move.yaml")
+        assert "site.py:3 holds an address of old: change it by hand" in result.err
+        assert "gone could not be looked at for addresses" in result.err
         lines = cj.read("move.yaml").partition("repointed:")[2]
         assert "{variable: WEB_LINK, where: shared/all" in lines
         assert "say what is to stand there instead" in lines
@@ -176,5 +176,5 @@ def test_moves_into_files(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         line.split(":")[0]: None for line in cj.read("o.yaml").splitlines() if line and line[0].isalpha()
     }
     assert {"carried", "replaced"} <= set(groups)
-    told = json.loads(cj("compare", "file:in.env", "dest:env@dev", "--sheet", "o.yaml", "--json").out)["rows"]
-    assert {line["name"]: line["sheet"].partition(":")[0] for line in told} == {"LEVEL": "replaced", "MORE": "carried"}
+    data = json.loads(cj("compare", "file:in.env", "dest:env@dev", "--sheet", "o.yaml", "--json").out)["rows"]
+    assert {line["name"]: line["sheet"].partition(":")[0] for line in data} == {"LEVEL": "replaced", "MORE": "carried"}

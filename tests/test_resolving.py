@@ -53,11 +53,11 @@ def jars(draw: st.DrawFn) -> Jar:
     variables = {}
     for name in NAMES:
         default = draw(st.one_of(st.none(), contents))
-        written = Definition(default, "f", 1, 1) if default is not None else None
+        definition = Definition(default, "f", 1, 1) if default is not None else None
         variables[name] = Variable(
             name=VariableName(name),
             place=HERE,
-            default=written,
+            default=definition,
             required=draw(st.booleans()),
             services=draw(some_services),
             stages=draw(some_stages),
@@ -77,8 +77,8 @@ def winner(jar: Jar, stage: str, name: str, service: str) -> Content | None:
     heard = [variable.default.content] if variable.default else []
     for layer in ["shared", *jar.chain(stage)]:
         for scope in ("all", service):
-            written = jar.plain[layer].get(scope, {}).get(name)
-            heard += [written.content] if written else []
+            definition = jar.plain[layer].get(scope, {}).get(name)
+            heard += [definition.content] if definition else []
     return heard[-1] if heard else None
 
 
@@ -127,20 +127,20 @@ def test_the_grid_says_what_each_service_sees(jar: Jar) -> None:
         for stage, resolver, cell in zip(jar.stages, resolvers, row.cells, strict=True):
             fresh = Resolver(jar, stage)
             here = [service for service in SERVICES if fresh.applies(variable, service)]
-            seen = [fresh.value(variable.name, service) for service in here]
-            for service, resolved in zip(here, seen, strict=True):
+            other = [fresh.value(variable.name, service) for service in here]
+            for service, resolved in zip(here, other, strict=True):
                 assert resolved.text == plainly(jar, stage, variable.name, service, ())
             if not here:
                 assert cell.state == grid.NOT_HERE
-            elif len({(resolved.text, resolved.is_unset, resolved.fault is not None) for resolved in seen}) > 1:
+            elif len({(resolved.text, resolved.is_unset, resolved.fault is not None) for resolved in other}) > 1:
                 assert cell.variants > 1
                 assert cell.state in (grid.VARIES, grid.MISSING, grid.FAULT)
-            elif seen[0].fault:
+            elif other[0].fault:
                 assert cell.state == grid.FAULT
             else:
-                assert cell.text == seen[0].text
-                lacking = grid.MISSING if variable.required else grid.UNSET if seen[0].is_unset else grid.NONE
-                assert (cell.state == lacking) is (seen[0].text is None or variable.lacks(seen[0].text))
+                assert cell.text == other[0].text
+                lacking = grid.MISSING if variable.required else grid.UNSET if other[0].is_unset else grid.NONE
+                assert (cell.state == lacking) is (other[0].text is None or variable.lacks(other[0].text))
             assert set(resolver.distinct(variable, here)) <= set(here)
             views = {
                 (resolved.text, resolved.fault is None)
@@ -148,7 +148,7 @@ def test_the_grid_says_what_each_service_sees(jar: Jar) -> None:
                     resolver.value(variable.name, service) for service in resolver.distinct(variable, here)
                 )
             }
-            assert views == {(resolved.text, resolved.fault is None) for resolved in seen}
+            assert views == {(resolved.text, resolved.fault is None) for resolved in other}
 
 
 @settings(max_examples=100)
@@ -156,7 +156,7 @@ def test_the_grid_says_what_each_service_sees(jar: Jar) -> None:
 def test_compare_and_check_agree_with_resolving(jar: Jar) -> None:
     one_resolver, other = Resolver(jar, "isles"), Resolver(jar, "dev")
     rows = compare(StageSide(one_resolver, SERVICES), StageSide(other, SERVICES), SERVICES)
-    told = {
+    messages = {
         (row.name, service): row.verdict for row in rows for service in ([row.service] if row.service else SERVICES)
     }
     for name, variable in jar.variables.items():
@@ -164,9 +164,9 @@ def test_compare_and_check_agree_with_resolving(jar: Jar) -> None:
             if one_resolver.applies(variable, service) and other.applies(variable, service):
                 left, right = one_resolver.value(name, service), other.value(name, service)
                 if left.fault is None and right.fault is None and (left.text is not None or right.text is not None):
-                    assert (told[name, service] == "same") is (left.text == right.text)
+                    assert (messages[name, service] == "same") is (left.text == right.text)
     findings = list(run(CheckContext(jar)))
-    missing = {(found.spot.variable, found.spot.stage) for found in findings if found.rule.code == "CJ001"}
+    missing = {(finding.spot.variable, finding.spot.stage) for finding in findings if finding.rule.code == "CJ001"}
     for stage in jar.stages:
         resolver = Resolver(jar, stage)
         for name, variable in jar.variables.items():
@@ -174,7 +174,7 @@ def test_compare_and_check_agree_with_resolving(jar: Jar) -> None:
             assert ((name, stage) in missing) is any(
                 variable.lacks(resolved.text) and resolved.fault is None for resolved in seen
             )
-    assert all(found.spot.message and found.spot.fix for found in findings)
+    assert all(finding.spot.message and finding.spot.fix for finding in findings)
 
 
 @settings(max_examples=100)
@@ -190,14 +190,14 @@ def test_removing_what_equals_the_inherited_changes_nothing(jar: Jar) -> None:
         for service in SERVICES
         for name in NAMES
     }
-    for found in run(CheckContext(jar)):
-        if found.rule.code == "CJ013" and found.spot.stage != "shared":
-            stage = found.spot.stage or ""
+    for finding in run(CheckContext(jar)):
+        if finding.rule.code == "CJ013" and finding.spot.stage != "shared":
+            stage = finding.spot.stage or ""
             layer = jar.plain[stage]
-            scopes = [scope for scope, values in layer.items() if found.spot.variable in values]
+            scopes = [scope for scope, values in layer.items() if finding.spot.variable in values]
             if len(scopes) == 1:  # else the finding does not say which
                 without = {
-                    scope: {name: definition for name, definition in values.items() if name != found.spot.variable}
+                    scope: {name: definition for name, definition in values.items() if name != finding.spot.variable}
                     for scope, values in layer.items()
                 }
                 less = jar._replace(plain={**jar.plain, stage: without})
@@ -334,12 +334,12 @@ def test_every_error_says_what_to_do() -> None:
     """Each place in the source that makes an error gives it a hint that is not empty."""
     kinds = {"CoinJarError", "InputError", "UsageError", "ExternalError"}
     source = Path(__file__).parent.parent / "src" / "coinjar"
-    made = 0
+    created = 0
     for path in source.rglob("*.py"):
         for node in ast.walk(ast.parse(path.read_text())):
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in kinds:
                 hints = [word.value for word in node.keywords if word.arg == "hint"]
                 assert hints, (path, node.lineno)
                 assert not (isinstance(hints[0], ast.Constant) and not hints[0].value), (path, node.lineno)
-                made += 1
-    assert made > 60
+                created += 1
+    assert created > 60

@@ -44,16 +44,17 @@ def test_only_what_changed_changes(prod: Coinjar) -> None:
     ]
     prod("put", "LOGIN", "--stage", "prod", stdin="another")
     after = prod.read("jar/coins/prod.coins").splitlines()
-    assert [one for one, other in zip(before, after, strict=True) if one != other] == [
+    assert [name for name, other in zip(before, after, strict=True) if name != other] == [
         next(line for line in before if "mailer LOGIN" in line)
     ]
     prod("drop", "LOGIN", "--stage", "prod")
     assert "LOGIN" not in prod.read("jar/coins/prod.coins").replace("# LOGIN", "")
     assert "no value" in prod("value", "prod", "LOGIN", code=1).err
-    for content, told in (("x" * 7, 88), ("x" * 31, 88), ("x" * 32, 132)):  # lengths are rounded up to 32 bytes
+    for content, message in (("x" * 7, 88), ("x" * 31, 88), ("x" * 32, 132)):  # lengths are rounded up to 32 bytes
         prod("put", "TOKEN", "--stage", "prod", stdin=content)
         assert (
-            len(prod.read("jar/coins/prod.coins").split(" all TOKEN ")[-1].split("all TOKEN ")[-1].split()[1]) <= told
+            len(prod.read("jar/coins/prod.coins").split(" all TOKEN ")[-1].split("all TOKEN ")[-1].split()[1])
+            <= message
         )
         assert prod("value", "prod", "TOKEN").out == content
 
@@ -85,8 +86,8 @@ def test_who_opens_what(prod: Coinjar) -> None:
     assert prod("value", "prod-isles", "TOKEN", env=berta).out == "made-up TOKEN on prod é$"
     mailer, recipient = somebody(prod, "mailer")
     prod("readers", "add", recipient, "--label", "mailer-prod", "--stage", "prod", "--service", "mailer", "--yes")
-    seen = json.loads(prod("render", "prod", "-s", "mailer", "--as", "json", env=mailer).out)
-    assert seen == {
+    data = json.loads(prod("render", "prod", "-s", "mailer", "--as", "json", env=mailer).out)
+    assert data == {
         "TOKEN": "made-up TOKEN on prod é$",
         "LOGIN": "made-up LOGIN on prod é$",
         "BOTH": "made-up BOTH on prod é$",
@@ -115,9 +116,9 @@ def _first(cj: Coinjar) -> str:
     return next(str(reader["label"]) for reader in readers_of(cj) if reader["recipient"] == RECIPIENT)
 
 
-def _rules(found: str) -> set[str]:
+def _rules(value: str) -> set[str]:
     return {
-        finding["rule"] for finding in json.loads(found)["findings"] if finding["stage"] in (None, "prod", "prod-isles")
+        finding["rule"] for finding in json.loads(value)["findings"] if finding["stage"] in (None, "prod", "prod-isles")
     }
 
 
@@ -159,8 +160,8 @@ def test_destinations_that_only_name_secrets_need_no_identity(jar: Callable[...,
     cj("put", "TOKEN", "--stage", "prod", stdin="made-up")
     nobody = {"COINJAR_IDENTITY": ""}
     cj("render", "prod", "named", "plain", "few", env=nobody)
-    seen = {name: json.loads(cj.read(f"{name}.json")) for name in ("named", "plain", "few")}
-    assert seen == {
+    environment = {name: json.loads(cj.read(f"{name}.json")) for name in ("named", "plain", "few")}
+    assert environment == {
         "named": {"TOKEN": "vault/TOKEN", "URL": "vault/URL", "LEVEL": "info"},
         "plain": {"LEVEL": "info"},
         "few": {"LEVEL": "info"},
@@ -190,10 +191,10 @@ def test_identities_of_every_sort(prod: Coinjar, monkeypatch: pytest.MonkeyPatch
     for env, code in table:
         done = prod("value", "prod", "TOKEN", env=plain | env, code=code)
         assert (done.out == "made-up TOKEN on prod é$") is (code == 0), env
-    made = prod("identity", "new", "--passphrase", env=given)
+    result = prod("identity", "new", "--passphrase", env=given)
     assert (prod.folder / ".config/coinjar/identity").stat().st_mode & 0o777 == 0o600
-    assert prod("identity", "show", env=plain | given).out == made.out
-    prod("readers", "add", made.out.strip(), "--label", "me", "--stage", "prod", "--yes")
+    assert prod("identity", "show", env=plain | given).out == result.out
+    prod("readers", "add", result.out.strip(), "--label", "me", "--stage", "prod", "--yes")
     assert prod("value", "prod", "TOKEN", env=plain | given).out == "made-up TOKEN on prod é$"
     monkeypatch.setenv("COINJAR_IDENTITY_FILE", str(prod.folder / "locked"))
     resolution = coinjar.open_jar(
@@ -226,7 +227,7 @@ def test_what_was_plain_gets_sealed(jar: Callable[..., Coinjar]) -> None:
     assert "still in version control's history, if jar/plain/prod.yaml or jar/jar.yaml" in done.err
     assert cj.read("jar/plain/prod.yaml") == "mailer: {LOGIN: change-me}\n"
     assert "made-up" not in cj.read("jar/jar.yaml")
-    assert [cj("value", "prod", "TOKEN", "-s", one).out for one in ("web", "mailer")] == ["made-up-1", "made-up-2"]
+    assert [cj("value", "prod", "TOKEN", "-s", name).out for name in ("web", "mailer")] == ["made-up-1", "made-up-2"]
     assert cj("value", "dev", "BOTH").out == "made-up-3"
     assert "Nothing to seal" in cj("readers", "seal").err
     cj.write({"jar/plain/prod.yaml": "all: {TOKEN: made-up-1}\n"})  # both: what is right?
@@ -292,15 +293,15 @@ GENERATE: list[tuple[list[str], str, str]] = [
 ]
 
 
-@pytest.mark.parametrize(("arguments", "pattern", "told"), GENERATE)
-def test_generate(jar: Callable[..., Coinjar], arguments: list[str], pattern: str, told: str) -> None:
+@pytest.mark.parametrize(("arguments", "pattern", "expected"), GENERATE)
+def test_generate(jar: Callable[..., Coinjar], arguments: list[str], pattern: str, expected: str) -> None:
     cj = jar(SEALED)
     done = cj("generate", *arguments)
-    assert told in done.err
+    assert expected in done.err
     value = cj("value", "dev", arguments[0]).out
     assert re.fullmatch(pattern, value)
     assert value not in done.out + done.err
-    assert ("can be guessed" in done.err) is ("60 bits" in told)
+    assert ("can be guessed" in done.err) is ("60 bits" in expected)
 
 
 def test_generate_replaces_nothing_in_use(prod: Coinjar) -> None:

@@ -65,8 +65,8 @@ def answer(port: int, server: subprocess.Popen[bytes]) -> dict[str, object]:
             with urlopen(
                 Request(f"http://127.0.0.1:{port}/x", headers={"Host": "ferry.example"}), timeout=5
             ) as response:
-                found: dict[str, object] = json.load(response)
-                return found
+                data: dict[str, object] = json.load(response)
+                return data
         except OSError:
             assert server.poll() is None
             time.sleep(0.05)
@@ -161,17 +161,17 @@ def test_a_containerfile_builds_with_what_is_rendered(jar: Callable[..., Coinjar
     for argv in (build, run):
         done = subprocess.run(argv, env=env, capture_output=True, text=True, check=False)
         assert done.returncode == 0, done.stderr
-    seen = dict(word.split("=", 1) for word in done.stdout.split("\0") if "=" in word)
+    environment = dict(word.split("=", 1) for word in done.stdout.split("\0") if "=" in word)
     wanted = cj("render", "prod", "--as", "json", "-s", "web", "--show-secrets").out
     expected = {name: value for name, value in json.loads(wanted).items() if name not in ("TOKEN",)}
-    assert {name: seen[name] for name in expected} == expected
+    assert {name: environment[name] for name in expected} == expected
     assert done.stdout.endswith("base:1 1.10 'x' $Y\n")
-    for wrong, told in {
+    for wrong, message in {
         "FROM x\n": "Containerfile: there is no place for the lines in it",
         CONTAINERFILE.split("\n", 3)[3]: "Containerfile:1:1: this FROM needs BASE, and nothing declares it before",
     }.items():
         cj.write({"Containerfile": wrong})
-        assert told in cj("render", "prod", code=3).err
+        assert message in cj("render", "prod", code=3).err
     cj.write(
         {"Containerfile": CONTAINERFILE, "jar/jar.yaml": cj.read("jar/jar.yaml").replace(", plain_only: true", "")}
     )
@@ -201,9 +201,13 @@ def test_runc_runs_the_bundle_with_what_is_rendered(jar: Callable[..., Coinjar])
     out = subprocess.run(
         [need("runc"), "run", "--bundle", str(bundle), f"coinjar-{os.getpid()}"], capture_output=True, check=True
     ).stdout
-    seen = dict(word.split("=", 1) for word in out.decode().split("\0") if word)
+    environment = dict(word.split("=", 1) for word in out.decode().split("\0") if word)
     wanted = json.loads(cj("render", "prod", "--as", "json", "-s", "web").out)
-    assert {name: text for name, text in seen.items() if name != "HOME"} == {"PATH": "/bin", "MINE": "kept", **wanted}
+    assert {name: text for name, text in environment.items() if name != "HOME"} == {
+        "PATH": "/bin",
+        "MINE": "kept",
+        **wanted,
+    }
     assert cj("compare", "bundle:bundle", "dest:bundle@prod").out.startswith(
         "bundle:bundle and dest:bundle@prod: 8 the same"
     )

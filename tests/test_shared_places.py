@@ -31,8 +31,8 @@ spec:
 @contextmanager
 def cluster(jar: Callable[..., Coinjar], cj: Coinjar, more: str = "") -> Iterator[Running]:
     """Two services in one namespace of one cluster."""
-    with standin("hayloft", cj.folder / "s") as there:
-        config = there.standin.more()["kubeconfig"]
+    with standin("hayloft", cj.folder / "s") as running:
+        config = running.standin.more()["kubeconfig"]
         cj.write({f"k8s/{name}.yaml": K8S % {"name": name} for name in ("web", "worker")})
         jar(
             "services: {web: {}, worker: {}}\nstages: {live: {}, other: {}}\n"
@@ -40,7 +40,7 @@ def cluster(jar: Callable[..., Coinjar], cj: Coinjar, more: str = "") -> Iterato
             f"  workloads: {{type: manifests, from: k8s, to: 'out/{{stage}}'}}\n  loft: {{type: cluster, manifests: workloads, kubeconfig: '{config}'{more}}}\n"
         )
         cj("put", "TOKEN", "--stage", "live", stdin="made-up-1")
-        yield there
+        yield running
 
 
 def test_services_of_one_stage_share_a_namespace(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -56,22 +56,24 @@ def test_services_of_one_stage_share_a_namespace(jar: Callable[..., Coinjar], cj
 
 
 def test_old_objects_go_and_those_that_all_share_too(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
-    with cluster(jar, cj, ", keep: 2") as there:
+    with cluster(jar, cj, ", keep: 2") as running:
         for number in range(6):
             cj("put", f"LEVEL=v{number}", f"OWN=o{number}", "--stage", "live")
             cj("deliver", "live", "--restart")
         shared = {
-            one["metadata"]["name"] for one in _objects(there, "configmaps") if one["metadata"]["name"].endswith("-all")
+            one["metadata"]["name"]
+            for one in _objects(running, "configmaps")
+            if one["metadata"]["name"].endswith("-all")
         }
         assert len(shared) == 3, shared  # the one in use, and two to go back to
 
 
-def _objects(there: Running, plural: str) -> list[dict[str, dict[str, str]]]:
-    kubectl = ["kubectl", "--kubeconfig", str(there.standin.more()["kubeconfig"]), "get", plural, "-o", "json"]
-    found: list[dict[str, dict[str, str]]] = json.loads(
+def _objects(running: Running, plural: str) -> list[dict[str, dict[str, str]]]:
+    kubectl = ["kubectl", "--kubeconfig", str(running.standin.more()["kubeconfig"]), "get", plural, "-o", "json"]
+    data: list[dict[str, dict[str, str]]] = json.loads(
         subprocess.run(kubectl, capture_output=True, text=True, check=True).stdout
     )["items"]
-    return found
+    return data
 
 
 def test_a_rollout_may_take_as_long_as_it_is_given(
@@ -79,14 +81,14 @@ def test_a_rollout_may_take_as_long_as_it_is_given(
 ) -> None:
     monkeypatch.setattr(hayloft, "_LOOKS", 10**6)  # pods that never come up
     with cluster(jar, cj, ", restart_timeout: 1s"):
-        told = cj("deliver", "live", "--restart", code=5).err
-        assert "after 1 s" in told
-        assert "restart_timeout of loft" in told
+        message = cj("deliver", "live", "--restart", code=5).err
+        assert "after 1 s" in message
+        assert "restart_timeout of loft" in message
     text = cj.read("jar/jar.yaml")
     cj.write({"jar/jar.yaml": text.replace("restart_timeout: 1s", "restart_timeout: soon, keep: many")})
-    told = cj("deliver", "live", "--dry-run", code=3).err
-    assert "restart_timeout of loft is not a duration" in told
-    assert "keep of loft must be a whole number" in told
+    message = cj("deliver", "live", "--dry-run", code=3).err
+    assert "restart_timeout of loft is not a duration" in message
+    assert "keep of loft must be a whole number" in message
 
 
 def test_a_failed_reload_shows_its_last_lines_masked(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -100,24 +102,24 @@ def test_a_failed_reload_shows_its_last_lines_masked(jar: Callable[..., Coinjar]
             f"  host: {{type: host, hosts: ['root@127.0.0.1:{port}'], path: '{cj.folder}/there/{{service}}.env', as: posix, {keys}, {reload}}}\n"
         )
         cj("put", "TOKEN", "--stage", "dev", stdin="made-up-canary")
-        told = cj("deliver", "dev", "--restart", code=5)
-        assert f"at 127.0.0.1:{port} for web" in told.err
+        result = cj("deliver", "dev", "--restart", code=5)
+        assert f"at 127.0.0.1:{port} for web" in result.err
         # The machine sends what went to stdout and to stderr in any order.
-        assert "export TOKEN='[TOKEN ••••]'" in told.err
-        assert "last line" in told.err
-        assert "canary" not in told.err + told.out
+        assert "export TOKEN='[TOKEN ••••]'" in result.err
+        assert "last line" in result.err
+        assert "canary" not in result.err + result.out
     cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("for {service}", "for {name}")})
     assert "'{name}' in reload of host is not filled in" in cj("deliver", "dev", code=3).err
 
 
 def test_extra_variables_go_with_their_restart(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
-    with standin("saltmarsh", cj.folder / "s", "x-web") as there:
+    with standin("saltmarsh", cj.folder / "s", "x-web") as running:
         jar(
             "services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}}\ndestinations:\n"
-            f"  salt: {{type: platform, platform: saltmarsh, address: '{there.standin.address}', app: 'x-{{service}}', token: {{from_env: T}}}}\n"
+            f"  salt: {{type: platform, platform: saltmarsh, address: '{running.standin.address}', app: 'x-{{service}}', token: {{from_env: T}}}}\n"
         )
-        cj.env["T"] = there.token
-        app = there.standin.state["apps"]["x-web"]
+        cj.env["T"] = running.token
+        app = running.standin.state["apps"]["x-web"]
         cj("deliver", "dev", "--restart")
         app["settings"]["EXTRA"] = app["running"]["EXTRA"] = "1"
         assert "1 not ours" in cj("deliver", "dev", "--dry-run").out
@@ -131,21 +133,21 @@ def test_extra_variables_go_with_their_restart(jar: Callable[..., Coinjar], cj: 
 
 
 def test_a_guarded_pipeline_is_started_once_and_watched(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
-    with standin("sluiceway", cj.folder / "s", "line") as there:
+    with standin("sluiceway", cj.folder / "s", "line") as running:
         jar(
             "services: {web: {}}\nstages: {dev: {}, prod: {guarded: true}}\nvariables: {LEVEL: {default: info}}\ndestinations:\n"
-            f"  pipes: {{type: platform, platform: sluiceway, address: '{there.standin.address}', project: line, token: {{from_env: T}}}}\n"
+            f"  pipes: {{type: platform, platform: sluiceway, address: '{running.standin.address}', project: line, token: {{from_env: T}}}}\n"
             'proofs:\n  sees: {run: {in: pipes, pipeline: look}, pattern: "level=(.*)", expect: "${LEVEL}"}\n'
         )
-        cj.env["T"] = there.token
-        project = there.standin.state["projects"]["line"]
+        cj.env["T"] = running.token
+        project = running.standin.state["projects"]["line"]
         project["pipelines"]["look"] = "pipeline: 1\njobs: [{stage: prod, steps: [{do: echo level=$LEVEL}]}]\n"
         assert "prod is guarded: it was not started" in cj("confirm", "prod", code=2).err
         assert not project["runs"]
-        told = cj("confirm", "prod", "--allow-guarded", "prod", "--wait", "2", code=1)
+        result = cj("confirm", "prod", "--allow-guarded", "prod", "--wait", "2", code=1)
         assert list(project["runs"]) == ["1"]
-        assert "the run is waiting for approval" in told.out
-        assert not told.err
+        assert "the run is waiting for approval" in result.out
+        assert not result.err
         cj("confirm", "prod", "--allow-guarded", "prod", code=1)
         assert list(project["runs"]) == ["1", "2"]
         project["pipelines"]["look"] = "pipeline: 1\njobs: [{stage: dev, steps: [{do: echo level=other}]}]\n"
@@ -189,10 +191,10 @@ def test_what_one_function_overrides_stays_for_all_others(
     cj.write({"fn.yaml": DOCUMENT})
     for _ in range(2):
         cj("render", "live")
-        found = yaml.safe_load(cj.read("fn.yaml"))
-        assert found["provider"]["environment"] == {"LOG_LEVEL": wanted[0], "THEIRS": "x"}
-        assert found["functions"]["a"].get("environment", {}).get("LOG_LEVEL") == wanted[1]
-        assert "environment" not in found["functions"]["b"]
+        data = yaml.safe_load(cj.read("fn.yaml"))
+        assert data["provider"]["environment"] == {"LOG_LEVEL": wanted[0], "THEIRS": "x"}
+        assert data["functions"]["a"].get("environment", {}).get("LOG_LEVEL") == wanted[1]
+        assert "environment" not in data["functions"]["b"]
     assert "# for all" in cj.read("fn.yaml")
     cj("render", "live", "--verify")
 
@@ -211,9 +213,9 @@ def test_a_compose_place_of_no_service_is_looked_at_and_left_alone(jar: Callable
 def test_two_stages_do_not_share_a_file(jar: Callable[..., Coinjar]) -> None:
     declared = "services: {web: {}}\nstages: {dev: {}, prod: {}, isles: {follows: prod}}\nvariables: {A: {}}\ndestinations:\n  env: {type: file, as: literal, path: web.env%s}\n"
     cj = jar(declared % "", dev="all: {A: 1}\n", prod="all: {A: 2}\n")
-    told = cj("render", "dev", code=3).err
-    assert "env writes web.env for dev and for prod, which would overwrite each other" in told
-    assert "stages: [dev]" in told
+    message = cj("render", "dev", code=3).err
+    assert "env writes web.env for dev and for prod, which would overwrite each other" in message
+    assert "stages: [dev]" in message
     assert not (cj.folder / "web.env").exists()
     assert "env: it writes web.env for dev and for prod" in cj("check", code=1).out.replace(" on dev", "").replace(
         " on prod", ""

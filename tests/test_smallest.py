@@ -59,9 +59,9 @@ def test_what_still_names_a_variable_keeps_it(jar: Callable[..., Coinjar]) -> No
     cj = jar(
         "services: {a: {}}\nstages: {dev: {}}\nvariables: {A: {}, K: {}}\nproofs:\n  p: {file: x, expect: '${A}'}\n  q: {file: x, expect: {digest: A, key: K}}\n"
     )
-    told = cj("drop", "A", "--everywhere", "--yes", code=3).err
-    assert "the proof p still names A" in told
-    assert "the proof q still names A" in told
+    message = cj("drop", "A", "--everywhere", "--yes", code=3).err
+    assert "the proof p still names A" in message
+    assert "the proof q still names A" in message
     assert "A: {}" in cj.read("jar/jar.yaml")
 
 
@@ -77,9 +77,9 @@ def test_nothing_typed_is_no_value(jar: Callable[..., Coinjar]) -> None:
     cj("put", "P=", "--stage", "dev")
     assert "S is required and has no value on dev" in cj("check", code=1).out
     cj.write({"jar/plain/prod.yaml": 'all: {S: "", E: "", P: ""}\n'})
-    told = cj("check", code=1).out
-    assert "S is required and is empty on prod" in told
-    assert "E is required" not in told.replace("E is required and has no value", "")
+    message = cj("check", code=1).out
+    assert "S is required and is empty on prod" in message
+    assert "E is required" not in message.replace("E is required and has no value", "")
     assert "S is required and is empty on prod" in cj("render", "prod", "--as", "json", code=3).err
     assert "‼" in next(line for line in cj("grid").out.splitlines() if line.startswith("S "))
 
@@ -93,7 +93,7 @@ def test_empty_words_in_lists_count(jar: Callable[..., Coinjar]) -> None:
 
 
 @pytest.mark.parametrize(
-    ("arguments", "told"),
+    ("arguments", "expected"),
     [
         (["put", "OLD=1", "--stage", "dev", "--jar", "jar", "--jar", "jar"], "--jar is given twice"),
         (["put", "OLD=1", "OLD=2", "--stage", "dev"], "OLD is given twice"),
@@ -107,9 +107,9 @@ def test_empty_words_in_lists_count(jar: Callable[..., Coinjar]) -> None:
         (["deliver", "dev", "--wait", "1", "--wait", "2"], "--wait is given twice"),
     ],
 )
-def test_an_option_of_one_value_is_given_once(small: Coinjar, arguments: list[str], told: str) -> None:
+def test_an_option_of_one_value_is_given_once(small: Coinjar, arguments: list[str], expected: str) -> None:
     before = small.read("jar/plain/dev.yaml")
-    assert told in small(*arguments, code=2).err
+    assert expected in small(*arguments, code=2).err
     assert small.read("jar/plain/dev.yaml") == before
 
 
@@ -135,7 +135,7 @@ def test_services_repeat_where_several_make_sense(jar: Callable[..., Coinjar]) -
 
 
 @pytest.mark.parametrize(
-    ("arguments", "told"),
+    ("arguments", "expected"),
     [
         (["adopt", "in.env", "--stage", "dev", "--secret", "FOOO"], "--secret FOOO: file:in.env has no such name"),
         (["adopt", "in.env", "--stage", "dev", "--plain", "FOOO"], "--plain FOOO: file:in.env has no such name"),
@@ -152,14 +152,14 @@ def test_services_repeat_where_several_make_sense(jar: Callable[..., Coinjar]) -
         (["put", "OLD=1", "--stage", "dev", "--label", "Not A Label"], "name is 1 to 63"),
     ],
 )
-def test_an_option_names_something_that_is_there(small: Coinjar, arguments: list[str], told: str) -> None:
+def test_an_option_names_something_that_is_there(small: Coinjar, arguments: list[str], expected: str) -> None:
     small.write({"in.env": "FOO=1\nOLD=2\n"})
     text = (
         small.read("jar/jar.yaml")
         + "proofs:\n  p: {file: x, expect: y}\ndestinations:\n  d: {type: etcd, address: 'http://127.0.0.1:9', prefix: /x/}\n"
     )
     small.write({"jar/jar.yaml": text})
-    assert told in small(*arguments, code=2).err
+    assert expected in small(*arguments, code=2).err
 
 
 def test_the_first_reader_has_the_label_that_was_given(small: Coinjar) -> None:
@@ -194,8 +194,8 @@ def test_a_file_that_cannot_be_read_is_no_file_without_mentions(jar: Callable[..
             "notes.md": "OLD\n",
         }
     )
-    told = cj("mentions", "src/broken.yaml", code=3)
-    assert told.err.startswith("src/broken.yaml:3:1: what it mentions is not known: this is not YAML")
+    result = cj("mentions", "src/broken.yaml", code=3)
+    assert result.err.startswith("src/broken.yaml:3:1: what it mentions is not known: this is not YAML")
     assert "src/broken.yaml:3:1" in cj("mentions", code=3).err
     assert (
         "notes.md: what it mentions is not known: no reader knows what sort of file it is"

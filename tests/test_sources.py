@@ -48,10 +48,10 @@ def seen(cj: Coinjar, source: str, *more: str) -> dict[str, dict[str, str | None
     rows = json.loads(
         cj("compare", source, "file:nothing.json", "--json", "--every-name", "--show-secrets", *more, code=None).out
     )["rows"]
-    found: dict[str, dict[str, str | None]] = {}
+    result: dict[str, dict[str, str | None]] = {}
     for row in rows:
-        found.setdefault(row["service"] or "-", {})[row["name"]] = row["left"]["value"]
-    return found
+        result.setdefault(row["service"] or "-", {})[row["name"]] = row["left"]["value"]
+    return result
 
 
 def test_compose_files_are_worked_out_as_specified(cj: Coinjar) -> None:
@@ -64,24 +64,24 @@ def test_compose_files_are_worked_out_as_specified(cj: Coinjar) -> None:
     )
     shared = {"FILE_ONLY": "a $b", "BOTH": "x-a $b"}
     web = {"LEVEL": "warn", "TZ": "UTC", "PORT": "8081", "HOST": "pier.example", "PRICE": "5$", "FLAG": "true"}
-    found = {
+    result = {
         service: {name: text for name, text in texts.items() if text is not None}
         for service, texts in seen(cj, "compose:compose.yaml").items()
     }
-    assert found == {"-": shared, "web": web, "mailer": {"LEVEL": "debug", "EMPTY": ""}}
-    told = cj("compare", "compose:compose.yaml", "file:nothing.json", code=1).err
+    assert result == {"-": shared, "web": web, "mailer": {"LEVEL": "debug", "EMPTY": ""}}
+    message = cj("compare", "compose:compose.yaml", "file:nothing.json", code=1).err
     for line in (
         "compose.yaml:11:7: FLAG is a boolean to readers of YAML 1.1 there, and becomes 'true': quote it",
         "compose.yaml:12:7: left out: CALLER has no value, and is taken from whoever starts the container",
         "compose.yaml:13:7: left out: LOST needs NO_SUCH, which the .env file beside it does not set",
         "compose.yaml:17:32: left out: FROM_CALLER has no value",
     ):
-        assert line in told
+        assert line in message
     for same in ("file:compose.yaml", "compose.yaml", "./compose.yaml"):  # told by what is in it
         assert {
             service: {name: text for name, text in texts.items() if text is not None}
             for service, texts in seen(cj, same).items()
-        } == found
+        } == result
 
 
 def test_adopting_several_services_shares_what_they_agree_on(jar: Callable[..., Coinjar]) -> None:
@@ -91,7 +91,7 @@ def test_adopting_several_services_shares_what_they_agree_on(jar: Callable[..., 
             "compose.yaml": "services:\n  web: {environment: {NEW: same, LEVEL: info, OWN: a, MINE: x}}\n  mailer: {environment: {NEW: same, LEVEL: debug, OWN: b}}\n  stranger: {environment: {NEW: z}}\n"
         }
     )
-    told = cj("adopt", "compose:compose.yaml", "--stage", "dev", "--yes")
+    result = cj("adopt", "compose:compose.yaml", "--stage", "dev", "--yes")
     declared = yaml.safe_load(cj.read("jar/jar.yaml"))["variables"]
     assert declared["NEW"] == {"services": ["mailer", "web"]}
     assert declared["MINE"] == {"services": ["web"]}
@@ -100,7 +100,7 @@ def test_adopting_several_services_shares_what_they_agree_on(jar: Callable[..., 
         "web": {"OWN": "a"},
         "mailer": {"LEVEL": "debug", "OWN": "b"},
     }
-    assert "left out: NEW: the jar has no service 'stranger'" in told.err
+    assert "left out: NEW: the jar has no service 'stranger'" in result.err
     assert cj("adopt", "compose:compose.yaml", "--stage", "dev", "--service", "other", code=2).err.startswith(
         "coinjar: compose:compose.yaml has nothing for other"
     )
@@ -150,8 +150,8 @@ def test_images_of_podman_and_layouts(cj: Coinjar, tmp_path_factory: pytest.Temp
     try:  # a running container: what its image sets by itself is left out
         running = cj("compare", f"container:{name}", "file:nothing.json", "--json", code=1)
         assert [row["name"] for row in json.loads(running.out)["rows"]] == ["SHINY"]
-        told = next(line for line in running.err.splitlines() if "the image sets them by itself" in line)
-        assert {"GREETING", "EMPTY"} <= set(re.findall("[A-Z]+", told))
+        message = next(line for line in running.err.splitlines() if "the image sets them by itself" in line)
+        assert {"GREETING", "EMPTY"} <= set(re.findall("[A-Z]+", message))
         cj.write(
             {
                 "jar/jar.yaml": "coinjar: 1\napp: x\nservices: {web: {}}\nstages: {dev: {}}\nvariables: {GREETING: {default: a b=c}}\n"
@@ -170,18 +170,18 @@ def test_images_of_podman_and_layouts(cj: Coinjar, tmp_path_factory: pytest.Temp
 
 
 @pytest.mark.parametrize(
-    ("text", "items", "told"),
+    ("text", "items", "expected"),
     [
         ("FROM a AS one\nENV LOST=1\nFROM b\nARG V=1.2\nENV A=$V B='x y' \\\n  # comment\n  C=\"q\\\"$V\\$\"\nENV OLD style value\nENV D=$NO\n", {"V": "1.2", "A": "1.2", "B": "x y", "C": 'q"1.2$', "OLD": "style value"},
          ["f:1:1: of 2 stages only the last one's ENV was read", "f:9:1: left out: D needs the value of NO"]),
         ("# escape=`\nFROM a\nENV A=1 `\n B=2\n", {"A": "1", "B": "2"}, []),
     ],
 )  # fmt: skip
-def test_containerfiles(cj: Coinjar, text: str, items: dict[str, str], told: list[str]) -> None:
+def test_containerfiles(cj: Coinjar, text: str, items: dict[str, str], expected: list[str]) -> None:
     cj.write({"f": text})
     assert seen(cj, "file:f") == {"-": items}
     err = cj("compare", "file:f", "file:nothing.json", code=1).err
-    assert all(line in err for line in told), err
+    assert all(line in err for line in expected), err
 
 
 def test_build_arguments_are_adopted_as_such(jar: Callable[..., Coinjar]) -> None:
@@ -205,14 +205,14 @@ def test_documents_bundles_and_objects(cj: Coinjar) -> None:
     assert seen(cj, "document:ci.yaml#/jobs/[name=a]/env") == {"-": {"A": "1.10", "B": "x"}}
     assert seen(cj, "bundle:config.json") == {"-": {"A": "2"}}
     assert seen(cj, "file:m.yaml") == seen(cj, "manifests:m.yaml") == {"-": {"A": "1", "N": "5", "B": "x", "C": "y"}}
-    told = cj("compare", "document:ci.yaml#/jobs/0/env", "bundle:config.json", code=1).err
+    message = cj("compare", "document:ci.yaml#/jobs/0/env", "bundle:config.json", code=1).err
     for line in (
         "ci.yaml:3:9: A is a number there, and becomes '1.1'",
         "ci.yaml:3:26: left out: C has no value",
         "config.json:1:50: A stands twice (first in line 1); the last one counts",
         "'BAD' has no '='",
     ):
-        assert line in told
+        assert line in message
     assert (
         "m.yaml:7:17: left out: BAD is not base64 of a text"
         in cj("compare", "file:m.yaml", "file:nothing.json", code=1).err

@@ -55,8 +55,8 @@ def ask(address: str, token: str = "", method: str = "GET", body: object = None)
         Request(address, data, {"Authorization": f"Bearer {token}", "Content-Type": "application/json"}, method=method),
         timeout=20,
     ) as answer:
-        found = answer.read().decode()
-        return json.loads(found) if answer.headers["Content-Type"] == "application/json" else found
+        result = answer.read().decode()
+        return json.loads(result) if answer.headers["Content-Type"] == "application/json" else result
 
 
 def test_standins_are_run_until_they_are_stopped(cj: Coinjar) -> None:
@@ -137,22 +137,22 @@ def test_server_side_apply(
 
 @contextmanager
 def cluster(jar: Callable[..., Coinjar], cj: Coinjar, more: str = "") -> Iterator[Running]:
-    with standin("hayloft", cj.folder / "s") as there:
+    with standin("hayloft", cj.folder / "s") as running:
         cj.write({"k8s/web.yaml": K8S})
-        config = there.standin.more()["kubeconfig"]
+        config = running.standin.more()["kubeconfig"]
         jar(
             "services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}, TOKEN: {secret: true}}\ndestinations:\n"
             f"  workloads: {{type: manifests, from: k8s, to: 'out/{{stage}}'}}\n  loft: {{type: cluster, manifests: workloads, kubeconfig: '{config}'{more}}}\n"
         )
         cj("put", "TOKEN", "--stage", "dev", stdin=CANARY)
-        yield there
+        yield running
 
 
-def kubectl(there: Running, cj: Coinjar, *arguments: str, stdin: str = "") -> str:
+def kubectl(running: Running, cj: Coinjar, *arguments: str, stdin: str = "") -> str:
     argv = [
         need("kubectl"),
         "--kubeconfig",
-        there.standin.more()["kubeconfig"],
+        running.standin.more()["kubeconfig"],
         "--cache-dir",
         str(cj.folder / "cache"),
         *arguments,
@@ -164,10 +164,10 @@ def kubectl(there: Running, cj: Coinjar, *arguments: str, stdin: str = "") -> st
 
 def test_only_our_own_stale_objects_are_pruned(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     """The last few stay for going back; what others made, or took over, stays for good."""
-    with cluster(jar, cj, ", keep: 2") as there:
+    with cluster(jar, cj, ", keep: 2") as running:
         other = "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: trial-0123456789-web, annotations: {coinjar/service: web}}\ndata: {A: b}\n"
         kubectl(
-            there,
+            running,
             cj,
             "apply",
             "--validate=false",
@@ -179,7 +179,7 @@ def test_only_our_own_stale_objects_are_pruned(jar: Callable[..., Coinjar], cj: 
             stdin=other,
         )
         kubectl(
-            there,
+            running,
             cj,
             "apply",
             "--validate=false",
@@ -191,31 +191,32 @@ def test_only_our_own_stale_objects_are_pruned(jar: Callable[..., Coinjar], cj: 
         for number in range(6):
             cj("put", f"LEVEL=l{number}", "--stage", "dev")
             done = cj("deliver", "dev", "--restart")
-            found = json.loads(kubectl(there, cj, "get", "deployment", "web", "-o", "json"))["spec"]["template"][
+            data = json.loads(kubectl(running, cj, "get", "deployment", "web", "-o", "json"))["spec"]["template"][
                 "spec"
             ]["containers"][0]["envFrom"]
-            names += [item["configMapRef"]["name"] for item in found if "configMapRef" in item]
+            names += [item["configMapRef"]["name"] for item in data if "configMapRef" in item]
         assert "removed what nothing used any more" in done.err
         left = {
             item["metadata"]["name"]
-            for item in json.loads(kubectl(there, cj, "get", "configmaps", "-o", "json"))["items"]
+            for item in json.loads(kubectl(running, cj, "get", "configmaps", "-o", "json"))["items"]
         }
         assert left >= {*names[-3:], "trial-0123456789-web", "trial-notes"}
         assert left <= {*names[-4:], "trial-0123456789-web", "trial-notes"}  # pods of the one before may still have run
         assert CANARY not in done.out + done.err
-        secrets = [item for key, item in there.standin.state["objects"].items() if "/secrets/" in key]
+        secrets = [item for key, item in running.standin.state["objects"].items() if "/secrets/" in key]
         assert [secret["metadata"]["managedFields"][0]["manager"] for secret in secrets] == ["coinjar"]
         (name,) = [
-            item["metadata"]["name"] for item in json.loads(kubectl(there, cj, "get", "secrets", "-o", "json"))["items"]
+            item["metadata"]["name"]
+            for item in json.loads(kubectl(running, cj, "get", "secrets", "-o", "json"))["items"]
         ]
         assert name == secrets[0]["metadata"]["name"]
 
 
 def test_somebody_elses_fields_are_not_taken_over_unasked(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
-    with cluster(jar, cj) as there:
+    with cluster(jar, cj) as running:
         mine = K8S.replace("localhost/web:1", "localhost/web:2")
         kubectl(
-            there,
+            running,
             cj,
             "apply",
             "--validate=false",
@@ -233,22 +234,22 @@ def test_somebody_elses_fields_are_not_taken_over_unasked(jar: Callable[..., Coi
         cj.write({"jar/jar.yaml": text.replace("kubeconfig:", "take_over: true, kubeconfig:")})
         cj("deliver", "dev", "--restart")
         assert (
-            kubectl(there, cj, "get", "deployment", "web", "-o", "jsonpath={.spec.template.spec.containers[0].image}")
+            kubectl(running, cj, "get", "deployment", "web", "-o", "jsonpath={.spec.template.spec.containers[0].image}")
             == "localhost/web:1"
         )
 
 
 def test_ways_into_a_cluster(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     """A token, one from a program, a namespace of the context; and what is wrong with a kubeconfig."""
-    with cluster(jar, cj) as there:
-        path = Path(there.standin.more()["kubeconfig"])
+    with cluster(jar, cj) as running:
+        path = Path(running.standin.more()["kubeconfig"])
         config = json.loads(path.read_text())
         program = cj.folder / "credentials"
         program.write_text('#!/bin/sh\necho "{\\"status\\": {\\"token\\": \\"made-up-token\\"}}"\n')
         program.chmod(0o755)
         heard: list[str] = []
-        there.standin.unguarded = False  # type: ignore[misc]  # of this one only
-        there.standin.who = lambda header: heard.append(header) or "anna"  # type: ignore[method-assign, func-returns-value]
+        running.standin.unguarded = False  # type: ignore[misc]  # of this one only
+        running.standin.who = lambda header: heard.append(header) or "anna"  # type: ignore[method-assign, func-returns-value]
         for user in (
             {"token": "made-up-token"},
             {"exec": {"apiVersion": "client.authentication.k8s.io/v1", "command": str(program)}},
@@ -258,7 +259,7 @@ def test_ways_into_a_cluster(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
             path.write_text(json.dumps(config))
             cj("deliver", "dev")
             assert heard[-1] == "Bearer made-up-token"
-        assert any(key.startswith("line/configmaps/") for key in there.standin.state["objects"])
+        assert any(key.startswith("line/configmaps/") for key in running.standin.state["objects"])
         config["users"][0]["user"] = {"tokenFile": "nowhere"}
         path.write_text(json.dumps(config))
         assert "signs in with cannot be read: No such file" in cj("drift", "dev", code=3).err

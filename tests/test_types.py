@@ -41,8 +41,8 @@ def boxes(jar: Callable[..., Coinjar], cj: Coinjar) -> Coinjar:
 def test_a_container_that_reads_its_file_itself(boxes: Coinjar) -> None:
     """It was not made with the file, so when it started tells whether it has read it; it is started anew, not made anew."""
     cj, name = boxes, boxes.env["BOX"]
-    told = cj("deliver", "dev")
-    assert "not in effect yet" in told.out
+    result = cj("deliver", "dev")
+    assert "not in effect yet" in result.out
     assert (cj.folder / "run/web.env").stat().st_mode & 0o777 == 0o600
     done = cj("deliver", "dev", "--restart", code=5)
     assert "there is no such container" in done.err
@@ -67,9 +67,9 @@ def test_a_container_that_reads_its_file_itself(boxes: Coinjar) -> None:
         time.sleep(1.1)
         cj("put", "LEVEL=debug", "--stage", "dev")
         assert "not in effect yet" in cj("deliver", "dev").out
-        told = cj("drift", "dev", code=1)
-        assert re.search(r"LEVEL +not in effect", told.out)
-        assert "it started before the last change" in told.err
+        result = cj("drift", "dev", code=1)
+        assert re.search(r"LEVEL +not in effect", result.out)
+        assert "it started before the last change" in result.err
         cj("deliver", "dev", "--restart")
         again = engine("container", "inspect", "--format", "{{.State.StartedAt}} {{.Id}}", name)
         assert again.split()[-1] == started.split()[-1]  # the same container
@@ -114,8 +114,8 @@ def test_a_container_that_a_command_of_ones_own_makes_anew(boxes: Coinjar) -> No
         assert {"LEVEL=info", f"TOKEN={CANARY}"} <= set(engine("exec", name, "/bin/busybox", "env").splitlines())
         cj("put", "LEVEL", "--unset", "--stage", "dev")
         cj("deliver", "dev")
-        told = cj("drift", "dev", code=1).out
-        assert re.search(r"LEVEL +not in effect +.*removed, and what runs still has it", told)
+        message = cj("drift", "dev", code=1).out
+        assert re.search(r"LEVEL +not in effect +.*removed, and what runs still has it", message)
     finally:
         engine("rm", "--force", "--time", "0", name)
 
@@ -164,8 +164,8 @@ def test_several_services_on_several_machines(jar: Callable[..., Coinjar], cj: C
             f"  farm: {{type: host, hosts: {{dev: ['{user}@h0', '{user}@h1', '{user}@h2'], 'trial-*': ['{user}@h0']}}, path: '{cj.folder}/there/{{host}}.{{service}}.{{stage}}.env',\n"
             "    ssh_config: ssh_config, known_hosts: sshd/known_hosts, identity_file: sshd/user_key}\n"
         )
-        told = cj("deliver", "dev").out
-        assert told.startswith("farm (web at h0) and 5 more, alike\n+  LEVEL  info\n6 delivered\n")
+        message = cj("deliver", "dev").out
+        assert message.startswith("farm (web at h0) and 5 more, alike\n+  LEVEL  info\n6 delivered\n")
         assert len(list((cj.folder / "there").iterdir())) == 6
         assert "farm (web at h0) and 1 more, alike" in cj("deliver", "trial-7", "--dry-run").out
         for _ in range(3):
@@ -189,8 +189,8 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
         ctl("user", "add", "root:made-up-login")
         ctl("user", "grant-role", "root", "root")
         ctl("auth", "enable")
-        told = cj("deliver", "dev")
-        assert "201 changes are more than one transaction takes: they went in several" in told.err
+        result = cj("deliver", "dev")
+        assert "201 changes are more than one transaction takes: they went in several" in result.err
         assert ctl("--user", "root:made-up-login", "get", "--print-value-only", "/line/dev/web/TOKEN").strip() == CANARY
         planned = cj("put", "N1=other", "--stage", "dev") and cj("deliver", "dev", "--dry-run", "--requests").out
         assert "put /line/dev/web/N1 = other, if nobody wrote it since" in planned
@@ -248,12 +248,12 @@ def test_declarations_that_cannot_be(jar: Callable[..., Coinjar], destination: s
         dev="web: {LEVEL: debug}",
     )
     assert words in cj("deliver", "dev", code=3).err
-    found = [
+    result = [
         finding["message"]
         for finding in json.loads(cj("check", "--format", "json", code=1).out)["findings"]
         if finding["rule"] == "CJ017"
     ]
-    assert any(words in item for item in found)
+    assert any(words in item for item in result)
 
 
 def test_secrets_that_are_others_and_readers_that_nobody_vouches_for(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -325,6 +325,6 @@ def test_what_is_supplied_may_be_secret(jar: Callable[..., Coinjar], cj: Coinjar
     jar(
         "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {supplied: {by: [nope]}}, B: {supplied: {sample: x}}}\n"
     )
-    told = cj("check", code=3).err
-    assert "A is supplied by 'nope', which is no destination" in told
-    assert "supplied of B does not say by what" in told
+    message = cj("check", code=3).err
+    assert "A is supplied by 'nope', which is no destination" in message
+    assert "supplied of B does not say by what" in message

@@ -570,6 +570,6 @@ export function Page({ env }: { env: Record<string, string> }): JSX.Element {
 @pytest.mark.parametrize("file", PROGRAMS)
 def test_a_program_is_read_as_a_person_reads_it(file: str) -> None:
     text, labels = unmarked(PROGRAMS[file].lstrip("\n"))
-    found = {one for one in found_in(Snippet("", file, file, text, frozenset(labels))) if one[1] != "?"}
-    assert sorted(map(str, found - set(labels))) == []
-    assert sorted(map(str, set(labels) - found)) == []
+    names = {item for item in found_in(Snippet("", file, file, text, frozenset(labels))) if item[1] != "?"}
+    assert sorted(map(str, names - set(labels))) == []
+    assert sorted(map(str, set(labels) - names)) == []

@@ -54,11 +54,11 @@ def test_the_environment(web: Coinjar) -> None:
         "LANG": "C.UTF-8",
     }
     out = web("within", "dev", "--service", "web", "--with", "PORT=1", "--", "env", "-0", env=env).out
-    seen = dict(pair.split("=", 1) for pair in out.split("\0") if pair)
-    assert {name: seen.get(name) for name in ("PORT", "NAME", "OLD", "OLDER", "KEPT", "BUILT")} == {
+    environment = dict(pair.split("=", 1) for pair in out.split("\0") if pair)
+    assert {name: environment.get(name) for name in ("PORT", "NAME", "OLD", "OLDER", "KEPT", "BUILT")} == {
         "PORT": "1", "NAME": "it's\n$HOME", "OLD": "o", "OLDER": "o", "KEPT": "k", "BUILT": None,
     }  # fmt: skip
-    assert not [name for name in seen if name.startswith("COINJAR_")]
+    assert not [name for name in environment if name.startswith("COINJAR_")]
     bare = web("within", "prod", "--service", "mailer", "--bare", "--", "env", env=env).out
     assert {line.split("=")[0] for line in bare.splitlines()} == {"PATH", "HOME", "LANG", "PORT", "OLD", "OLDER"}
     assert web("within", "dev", "--service", "web", "--", "printf", "%s|", "$PORT", "a b", "*").out == "$PORT|a b|*|"
@@ -76,14 +76,16 @@ def test_signals_are_as_the_caller_had_them(web: Coinjar) -> None:
     blocked = {signal.SIGUSR1, signal.SIGTERM}
     old = signal.pthread_sigmask(signal.SIG_BLOCK, blocked)
     try:
-        seen = dispositions(start(web, *ask).communicate()[0])
+        environment = dispositions(start(web, *ask).communicate()[0])
     finally:
         signal.pthread_sigmask(signal.SIG_SETMASK, old)
-    assert seen["SigBlk"] == sum(1 << (number - 1) for number in blocked)
+    assert environment["SigBlk"] == sum(1 << (number - 1) for number in blocked)
     inside = f"trap '' PIPE USR2; '{PROGRAM}' within dev --service web -- {ask[0]} -E 'Sig(Blk|Ign)' {ask[3]}; true"
     ignoring = subprocess.run(["sh", "-c", inside], cwd=web.folder, env=web.env, capture_output=True, check=False)
-    seen = dispositions(ignoring.stdout)
-    assert seen["SigIgn"] == mine["SigIgn"] | sum(1 << (number - 1) for number in (signal.SIGPIPE, signal.SIGUSR2))
+    environment = dispositions(ignoring.stdout)
+    assert environment["SigIgn"] == mine["SigIgn"] | sum(
+        1 << (number - 1) for number in (signal.SIGPIPE, signal.SIGUSR2)
+    )
     broken = subprocess.run(
         f"'{PROGRAM}' within dev --service web -- yes | head -1; exit ${{PIPESTATUS[0]}}",
         shell=True,

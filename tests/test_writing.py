@@ -136,8 +136,8 @@ def test_adopt_brings_what_differs_and_no_more(jar: Callable[..., Coinjar]) -> N
     assert cj("adopt", "file:old.env", "--stage", "dev").out.startswith(
         "file:old.env → dev: 8 the same already, 1 left out"
     )
-    seen = json.loads(cj("render", "dev", "--service", "web", "--as", "json").out)
-    assert seen == {
+    data = json.loads(cj("render", "dev", "--service", "web", "--as", "json").out)
+    assert data == {
         "PORT": "8081",
         "LEVEL": "warn",
         "TOKEN": "made-up-token-1",
@@ -248,11 +248,11 @@ def test_any_text_goes_in_and_comes_out(jar: Callable[..., Coinjar], text: str) 
 
 def test_a_persons_own_file_that_cannot_be_read_is_left_as_it_is(jar: Callable[..., Coinjar]) -> None:
     cj = jar(SMALL)
-    for text, told in {
+    for text, message in {
         "all: &a {LEVEL: *a}\n": "the value of LEVEL is a mapping",
         "all: {NOPE: 1}\n": "NOPE is not declared",
     }.items():
         cj.write({"jar/.local/dev.yaml": text})
-        assert told in cj("put", "LEVEL=x", "--stage", "dev", "--mine", code=3).err
+        assert message in cj("put", "LEVEL=x", "--stage", "dev", "--mine", code=3).err
         assert cj.read("jar/.local/dev.yaml") == text
-        assert told in cj("render", "dev", "--service", "web", "--as", "json", code=3).err
+        assert message in cj("render", "dev", "--service", "web", "--as", "json", code=3).err

@@ -26,10 +26,10 @@ class Resolution(Mapping[str, Resolved]):
     Variables that are unset on purpose are in it, with `text` None; those nobody gave a value are not.
     """
 
-    def __init__(self, stage: str, service: str, found: dict[str, Resolved]) -> None:
+    def __init__(self, stage: str, service: str, result: dict[str, Resolved]) -> None:
         self.stage = stage
         self.service = service
-        self._found = found
+        self._found = result
 
     def __getitem__(self, name: str) -> Resolved:
         return self._found[name]
@@ -42,23 +42,23 @@ class Resolution(Mapping[str, Resolved]):
 
     def emitted(self) -> Iterator[tuple[str, Resolved]]:
         """Each name to hand out with its value, second spellings (`also_as`) included."""
-        for name, seen in self._found.items():
-            yield name, seen
-            for also in seen.variable.also_as:
-                yield also, seen
+        for name, resolved in self._found.items():
+            yield name, resolved
+            for also in resolved.variable.also_as:
+                yield also, resolved
 
     def mine(self, jar: Jar) -> list[str]:
         """The names whose values are the person's own."""
-        own = {id(written) for values in jar.mine.get(self.stage, {}).values() for written in values.values()}
-        return [name for name, seen in self._found.items() if id(seen.written) in own]
+        own = {id(definition) for values in jar.mine.get(self.stage, {}).values() for definition in values.values()}
+        return [name for name, resolved in self._found.items() if id(resolved.written) in own]
 
     def environment(self) -> dict[str, str]:
         """The names and texts to set, secrets readable."""
-        return {name: text for name, seen in self.emitted() if (text := seen.revealed) is not None}
+        return {name: text for name, resolved in self.emitted() if (text := resolved.revealed) is not None}
 
     def unset(self) -> list[str]:
         """The names to take out of an inherited environment."""
-        return [name for name, seen in self.emitted() if seen.text is None]
+        return [name for name, resolved in self.emitted() if resolved.text is None]
 
 
 class OpenJar:
@@ -172,7 +172,7 @@ def the_service(jar: Jar, named: str | None) -> str:
 
 def as_written(jar: Jar, one_offs: Mapping[str, str]) -> dict[str, Definition]:
     """One-off values as a layer. Raises UsageError for an undeclared name, and for a secret, which argv would show to others."""
-    found = {}
+    result = {}
     for name, text in one_offs.items():
         if name not in jar.variables:
             hint = suggestion(name, jar.variables, "only declared names can be set: `coinjar put --declare`")
@@ -183,5 +183,5 @@ def as_written(jar: Jar, one_offs: Mapping[str, str]) -> dict[str, Definition]:
                 hint=f"put it: `coinjar put {name} --mine`",
                 code="secret-in-argv",
             )
-        found[name] = Definition(text, "--with", 0, 0)
-    return found
+        result[name] = Definition(text, "--with", 0, 0)
+    return result

@@ -83,18 +83,20 @@ def run(
         return plan(opened, read, AdoptOptions(stage, services, every_name, references, settled_secret, settled_plain))
 
     asks = sys.stdin.isatty() and source != "-" and not yes
-    made = [item.name for item in read.reading.items if item.reference is not None]
-    if made and asks and not references:
-        references = typer.confirm(f"Keep the references in {', '.join(dict.fromkeys(made))}?", default=True, err=True)
+    created = [item.name for item in read.reading.items if item.reference is not None]
+    if created and asks and not references:
+        references = typer.confirm(
+            f"Keep the references in {', '.join(dict.fromkeys(created))}?", default=True, err=True
+        )
     steps = planned()
     if asks:
         _settle(steps, settled_secret, settled_plain)
         steps = planned()
     stages = list(dict.fromkeys(step.stage for step in steps))
     _show(read, steps, " and ".join(stages) or str(stage), services)
-    if made and not references:
+    if created and not references:
         say(
-            f"{', '.join(dict.fromkeys(made))}: made from other names of the file, and taken as they are; --references keeps the references"
+            f"{', '.join(dict.fromkeys(created))}: made from other names of the file, and taken as they are; --references keeps the references"
         )
     if all(step.action in (SAME, LEFT_OUT) for step in steps):
         say("Nothing to bring: the stage has it all.")

@@ -62,13 +62,13 @@ def run(
         raise typer.Exit(1)
 
 
-def json_finding(found: Finding) -> dict[str, Any]:
+def json_finding(finding: Finding) -> dict[str, Any]:
     """A finding as it is written in JSON."""
-    spot = found.spot
+    spot = finding.spot
     return {
-        "rule": found.rule.code,
-        "severity": found.rule.severity,
-        "title": found.rule.title,
+        "rule": finding.rule.code,
+        "severity": finding.rule.severity,
+        "title": finding.rule.title,
         "message": spot.message,
         "fix": spot.fix,
         "file": spot.place.file,
@@ -77,7 +77,7 @@ def json_finding(found: Finding) -> dict[str, Any]:
         "variable": spot.variable,
         "stage": spot.stage,
         "service": spot.service,
-        "accepted": found.accepted.reason if found.accepted else None,
+        "accepted": finding.accepted.reason if finding.accepted else None,
     }
 
 
@@ -95,7 +95,7 @@ def show_findings(findings: list[Finding], open_ones: list[Finding], accepted: i
     lines = []
     unused = [finding for finding in findings if finding.rule.code == _TOGETHER and not finding.accepted]
     together = unused if len(unused) >= _MANY else []
-    for finding in [each for each in findings if each not in together]:
+    for finding in [finding for finding in findings if finding not in together]:
         style = "red" if finding.rule.severity == "error" else "yellow"
         word = "accepted" if finding.accepted else finding.rule.severity
         place = str(finding.spot.place)

@@ -181,15 +181,15 @@ def print_json(data: Any) -> None:
 
 def one_offs(given: list[str] | None) -> dict[str, str]:
     """`--with NAME=VALUE` as a map. Raises UsageError for one without '='."""
-    found = {}
+    result = {}
     for text in given or []:
         name, equals, value = text.partition("=")
         if not equals or not name:
             raise UsageError("--with takes NAME=VALUE", hint="write the name, '=' and the value, in quotes if need be")
-        if name in found:
+        if name in result:
             raise UsageError(f"--with gives {name} twice, and it has one value", hint="leave one out")
-        found[name] = value
-    return found
+        result[name] = value
+    return result
 
 
 def known_stages(jar: Jar, given: list[str] | None, option: str) -> list[str]:
@@ -254,6 +254,6 @@ def label_first_reader(opened: OpenJar, label: str | None, *, yes: bool = False)
     opened.name_reader = asked
 
 
-def counted(number: int, one: str, many: str | None = None) -> str:
+def counted(number: int, name: str, many: str | None = None) -> str:
     """`1 value`, `3 values`."""
-    return f"{number} {one if number == 1 else many or one + 's'}"
+    return f"{number} {name if number == 1 else many or name + 's'}"

@@ -70,7 +70,7 @@ def run(
     from coinjar.core.display import Masker, visible
     from coinjar.sources import is_source
 
-    unknown = [one for one in only or [] if one not in KINDS]
+    unknown = [name for name in only or [] if name not in KINDS]
     if unknown:
         raise UsageError(f"--only does not know '{unknown[0]}'", hint=f"it takes {', '.join(KINDS)}")
     try:
@@ -79,7 +79,7 @@ def run(
         if not (is_source(left) and is_source(right)) or jar:
             raise
         opened = None  # two files can be compared without a jar
-    found = compare_sources(
+    comparison = compare_sources(
         opened,
         left,
         right,
@@ -87,28 +87,28 @@ def run(
         every_name=every_name,
         allow_commands=allow_commands,
     )
-    for remark in found.remarks:
+    for remark in comparison.remarks:
         say(f"{remark.place}: {visible(remark.message)}")
-    rows = [row for row in found.rows if fits(row.name, name)]
-    say_no_name_fits(name, [*found.left.names(), *found.right.names()])
-    told = _explained(opened, sheet, rows, left, right) if sheet else {}
-    wanted = {KINDS[one] for one in only} if only else set(KINDS.values())
+    rows = [row for row in comparison.rows if fits(row.name, name)]
+    say_no_name_fits(name, [*comparison.left.names(), *comparison.right.names()])
+    messages = _explained(opened, sheet, rows, left, right) if sheet else {}
+    wanted = {KINDS[name] for name in only} if only else set(KINDS.values())
     masker = Masker(show_secrets=show_secrets)
     if as_json:
         kept = [row for row in rows if row.verdict in wanted]
         print_json(
             {
-                "left": found.left.label,
-                "right": found.right.label,
+                "left": comparison.left.label,
+                "right": comparison.right.label,
                 "rows": [
-                    _json_row(row, masker) | ({"sheet": told.get((row.name, row.service))} if sheet else {})
+                    _json_row(row, masker) | ({"sheet": messages.get((row.name, row.service))} if sheet else {})
                     for row in kept
                 ],
             }
         )
     else:
-        _show(found, rows, wanted if only or everything else wanted - {SAME}, masker, told)
-    left_over = [row for row in rows if row.verdict != SAME and (row.name, row.service) not in told]
+        _show(comparison, rows, wanted if only or everything else wanted - {SAME}, masker, messages)
+    left_over = [row for row in rows if row.verdict != SAME and (row.name, row.service) not in messages]
     if sheet and not as_json:
         names = ", ".join(dict.fromkeys(row.name for row in left_over))
         say(f"{sheet} does not explain {names}." if left_over else f"{sheet} explains every difference.")
@@ -174,11 +174,15 @@ def _alike(rows: list[Difference]) -> list[list[Difference]]:
 
 
 def _show(
-    found: Comparison, rows: list[Difference], wanted: set[str], masker: Masker, told: dict[tuple[str, str | None], str]
+    comparison: Comparison,
+    rows: list[Difference],
+    wanted: set[str],
+    masker: Masker,
+    messages: dict[tuple[str, str | None], str],
 ) -> None:
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
-    left, right = found.left.label, found.right.label
+    left, right = comparison.left.label, comparison.right.label
     words = {
         "different": "different",
         "only left": f"only in {left}",
@@ -207,7 +211,7 @@ def _show(
                 else row.name
             )
             why = "" if verdict == "same" else "not explained by a line of the sheet"
-            explained = [StyledText(told.get((row.name, row.service), why))] if told else []
+            explained = [StyledText(messages.get((row.name, row.service), why))] if messages else []
             lines.append(
                 [
                     marks[verdict],
@@ -217,8 +221,8 @@ def _show(
                     *explained,
                 ]
             )
-    more = ["the sheet says"] if told else []
-    for one in (
+    more = ["the sheet says"] if messages else []
+    for other_name in (
         table(
             ["", "variable", left, right, *more],
             lines,
@@ -228,7 +232,7 @@ def _show(
         if lines
         else []
     ):
-        show(one)
+        show(other_name)
     hidden = sum(row.verdict not in wanted for row in rows)
     if hidden:
         show(styled(f"{hidden} more not shown (--all shows everything)", "dim"))

@@ -66,51 +66,53 @@ def run(
     if not stages:
         raise UsageError("which stage?", hint="name one or more, or add --every-stage")
     options = ConfirmOptions(wait, allow_commands, known_stages(declared, allow_guarded, "--allow-guarded"))
-    found = asyncio.run(confirm(opened, stages, names, Masker(), options))
+    results = asyncio.run(confirm(opened, stages, names, Masker(), options))
     if as_json:
-        print_json({"proofs": [_as_json(result) for result in found]})
+        print_json({"proofs": [_as_json(result) for result in results]})
     else:
-        _show(found, stages)
-    for result in found:
+        _show(results, stages)
+    for result in results:
         if result.fault:
             tell(result.fault)
-    faults = [result.fault for result in found if result.fault]
-    if faults or not all(result.holds for result in found):
-        raise typer.Exit(faults[0].exit_code if faults and all(result.holds or result.fault for result in found) else 1)
+    faults = [result.fault for result in results if result.fault]
+    if faults or not all(result.holds for result in results):
+        raise typer.Exit(
+            faults[0].exit_code if faults and all(result.holds or result.fault for result in results) else 1
+        )
 
 
-def _show(found: list[ProofResult], stages: list[str]) -> None:
+def _show(results: list[ProofResult], stages: list[str]) -> None:
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
     from coinjar.core.display import visible
 
-    failed = sum(not result.holds for result in found)
+    failed = sum(not result.holds for result in results)
     head = (
-        f"{counted(len(found), 'proof')} asked, all hold"
+        f"{counted(len(results), 'proof')} asked, all hold"
         if not failed
-        else f"{failed} of {counted(len(found), 'proof')} not as expected"
+        else f"{failed} of {counted(len(results), 'proof')} not as expected"
     )
     show(styled(head, "bold red" if failed else "bold"))
-    proofs = list(dict.fromkeys(result.proof.name for result in found))
-    by_place = {(result.proof.name, result.stage): result for result in found}
+    proofs = list(dict.fromkeys(result.proof.name for result in results))
+    by_place = {(result.proof.name, result.stage): result for result in results}
     rows = []
     for name in proofs:
         cells = []
         for stage in stages:
-            one = by_place.get((name, stage))
-            if one is None:
+            outcome = by_place.get((name, stage))
+            if outcome is None:
                 cells.append(StyledText("–", "dim"))
-            elif one.verdict is None:
+            elif outcome.verdict is None:
                 cells.append(StyledText("! not asked", "red"))
-            elif one.holds:
-                cells.append(StyledText(f"✓ {visible(one.verdict.found)}", "green"))
+            elif outcome.holds:
+                cells.append(StyledText(f"✓ {visible(outcome.verdict.found)}", "green"))
             else:
-                cells.append(StyledText(f"‼ {visible(one.verdict.found)}", "red"))
+                cells.append(StyledText(f"‼ {visible(outcome.verdict.found)}", "red"))
         rows.append([StyledText(name), *cells])
     for line in (
         table(["proof", *stages], rows, least=[12, *[14] * len(stages)], width=terminal_width()) if rows else []
     ):
         show(line)
-    for result in found:
+    for result in results:
         if result.verdict is not None and not result.holds:
             about = f" ({result.proof.about})" if result.proof.about else ""
             show(
@@ -122,10 +124,15 @@ def _show(found: list[ProofResult], stages: list[str]) -> None:
 
 
 def _as_json(result: ProofResult) -> dict[str, Any]:
-    told = {"proof": result.proof.name, "stage": result.stage, "service": result.proof.service, "holds": result.holds}
-    seen = (
+    messages = {
+        "proof": result.proof.name,
+        "stage": result.stage,
+        "service": result.proof.service,
+        "holds": result.holds,
+    }
+    values = (
         {"found": result.verdict.found, "expected": result.verdict.expected}
         if result.verdict
         else {"found": None, "expected": None}
     )
-    return told | seen | {"error": result.fault.message if result.fault else None}
+    return messages | values | {"error": result.fault.message if result.fault else None}

@@ -79,8 +79,8 @@ def _undo(ctx: typer.Context, number: int, jar: str | None, how: UndoOptions) ->
     declared = opened.load([])
     with closing(open_records(opened, declared)) as records:
         delivery, values, left = earlier_values(opened, declared, records, number)
-    for one in left:
-        say(f"cannot be brought back: {one}")
+    for name in left:
+        say(f"cannot be brought back: {name}")
     masker = Masker(show_secrets=how.show_secrets)
     work = LiveStage(opened, delivery.stage, [delivery.destination], masker, instead=values, writes=not how.dry_run)
     options = DeliveryOptions(restart=how.restart, patience=how.wait, undoes=number)
@@ -99,13 +99,15 @@ def _list(ctx: typer.Context, most: int, jar: str | None, *, as_json: bool) -> N
     from coinjar.actions.delivery.history import listed
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
-    found = listed(open_here(ctx, jar), most)
+    result = listed(open_here(ctx, jar), most)
     if as_json:
-        print_json([_as_json(record) | {"changes": dict(counts)} for record, counts in found])
+        print_json([_as_json(record) | {"changes": dict(counts)} for record, counts in result])
         return
     show(
         styled(
-            f"{counted(len(found), 'delivery', 'deliveries')}, newest first" if found else "nothing was delivered yet",
+            f"{counted(len(result), 'delivery', 'deliveries')}, newest first"
+            if result
+            else "nothing was delivered yet",
             "bold",
         )
     )
@@ -122,7 +124,7 @@ def _list(ctx: typer.Context, most: int, jar: str | None, *, as_json: bool) -> N
             ),
             StyledText(record.who, "dim"),
         ]
-        for record, counts in found
+        for record, counts in result
     ]
     for line in (
         table(
@@ -139,7 +141,7 @@ def _list(ctx: typer.Context, most: int, jar: str | None, *, as_json: bool) -> N
 
 def _as_json(record: DeliveryRecord) -> dict[str, Any]:
     ended = f"{record.ended:%Y-%m-%dT%H:%M:%SZ}" if record.ended else None
-    told = {
+    messages = {
         "number": record.number,
         "stage": record.stage,
         "destination": record.destination,
@@ -147,14 +149,14 @@ def _as_json(record: DeliveryRecord) -> dict[str, Any]:
         "state": record.state,
         "undoes": record.undoes,
     }
-    return told | {"started": f"{record.started:%Y-%m-%dT%H:%M:%SZ}", "ended": ended}
+    return messages | {"started": f"{record.started:%Y-%m-%dT%H:%M:%SZ}", "ended": ended}
 
 
 def _one(ctx: typer.Context, number: int, jar: str | None, *, as_json: bool) -> None:
     from coinjar.actions.delivery.history import whole
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
-    delivery, parts, written = whole(open_here(ctx, jar), number)
+    delivery, parts, records = whole(open_here(ctx, jar), number)
     if as_json:
         targets = [
             {
@@ -164,7 +166,7 @@ def _one(ctx: typer.Context, number: int, jar: str | None, *, as_json: bool) -> 
                 "notes": part.notes.splitlines(),
                 "changes": [
                     {"name": record.name, "action": record.action, "secret": record.secret}
-                    for record in written
+                    for record in records
                     if record.target == part.target
                 ],
             }
@@ -188,7 +190,7 @@ def _one(ctx: typer.Context, number: int, jar: str | None, *, as_json: bool) -> 
                 StyledText(record.name),
                 StyledText("secret" if record.secret else "", "cyan"),
             ]
-            for record in written
+            for record in records
             if record.target == part.target
         ]
         for line in table(["", "", ""], rows, least=[1, 20, 6], width=terminal_width()) if rows else []:

@@ -62,40 +62,40 @@ def run(
 
     stage, *names = where
     masker = Masker(show_secrets=show_secrets)
-    found = asyncio.run(
+    drifts = asyncio.run(
         drift(LiveStage(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands), progress())
     )
     if as_json:
-        print_json({"stage": stage, "targets": [_as_json(drift, masker) for drift in found]})
+        print_json({"stage": stage, "targets": [_as_json(drift, masker) for drift in drifts]})
     else:
-        _show(stage, found, masker, everything=everything)
-    for target_drift in found:
+        _show(stage, drifts, masker, everything=everything)
+    for target_drift in drifts:
         for note in target_drift.notes:
             say(f"{target_drift.label}: {note}")
-    tell_faults([(drift.label, drift.fault) for drift in found if drift.fault])
-    code = next((drift.fault.exit_code for drift in found if drift.fault), 0)
-    if code or not all(drift.calm for drift in found):
+    tell_faults([(drift.label, drift.fault) for drift in drifts if drift.fault])
+    code = next((drift.fault.exit_code for drift in drifts if drift.fault), 0)
+    if code or not all(drift.calm for drift in drifts):
         raise typer.Exit(code or 1)
 
 
-def _show(stage: str, found: list[TargetDrift], masker: Masker, *, everything: bool) -> None:
+def _show(stage: str, drifts: list[TargetDrift], masker: Masker, *, everything: bool) -> None:
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
-    failed = sum(drift.fault is not None for drift in found)
-    off = [drift for drift in found if not drift.calm and not drift.fault]
+    failed = sum(drift.fault is not None for drift in drifts)
+    off = [drift for drift in drifts if not drift.calm and not drift.fault]
     head = (
-        f"{stage}: {counted(len(found) - len(off) - failed, 'target')} in step"
+        f"{stage}: {counted(len(drifts) - len(off) - failed, 'target')} in step"
         + (f", {len(off)} not" if off else "")
         + (f", {failed} not asked" if failed else "")
     )
     show(styled(head, "bold" if not off and not failed else "bold red"))
-    for drift in found:
+    for drift in drifts:
         if drift.fault:
             show(styled(f"{drift.label}: could not be asked", "red"))
             continue
         counts = {state: sum(row.state == state for row in drift.rows) for state in _MARKS}
-        told = ", ".join(f"{number} {state}" for state, number in counts.items() if number)
-        show(styled(f"{drift.label}: {told or 'nothing there'}", "bold" if not drift.calm else "dim"))
+        message = ", ".join(f"{number} {state}" for state, number in counts.items() if number)
+        show(styled(f"{drift.label}: {message or 'nothing there'}", "bold" if not drift.calm else "dim"))
         rows = [
             [
                 StyledText(*_MARKS[row.state]),

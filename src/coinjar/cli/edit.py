@@ -53,10 +53,10 @@ def run(
         done = edit_stage(opened, stage, f"{stage}.yaml", edited, again)
     for note in done.notes:
         say(note)
-    told = [f"sealed anew: {', '.join(done.sealed)}"] if done.sealed else []
-    told += [f"dropped: {', '.join(done.dropped)}"] if done.dropped else []
-    told += ["plain values changed"] if done.plain_changed else []
-    say(f"{stage}: {'; '.join(told) or 'nothing changed'}")
+    messages = [f"sealed anew: {', '.join(done.sealed)}"] if done.sealed else []
+    messages += [f"dropped: {', '.join(done.dropped)}"] if done.dropped else []
+    messages += ["plain values changed"] if done.plain_changed else []
+    say(f"{stage}: {'; '.join(messages) or 'nothing changed'}")
 
 
 def _run_editor(path: Path) -> None:

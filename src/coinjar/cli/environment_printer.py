@@ -69,11 +69,11 @@ class EnvironmentPrinter:
             raise UsageError(f"{self.dialect.name} holds one stage", hint=f"these hold several: {able}")
         jar = self.opened.load()
         service, given = the_service(jar, self.service), one_offs(self.given)
-        each = [
+        names = [
             self.opened.resolve(stage, service=service, one_offs=given, allow_commands=self.allow_commands)
             for stage in jar.stage_names()
         ]
-        _put_out(rendered_stages(jar, [self._for_eyes(resolution) for resolution in each], self.dialect))
+        _put_out(rendered_stages(jar, [self._for_eyes(resolution) for resolution in names], self.dialect))
 
     def _for_eyes(self, resolution: Resolution) -> Resolution:
         """The same for a terminal: a mask in every secret's place."""
@@ -84,10 +84,10 @@ class EnvironmentPrinter:
 
         masker = Masker()
         shown = {
-            name: Resolved(seen.variable, seen.written, masker.mask(seen.text), secret=True)
-            if seen.secret and seen.text is not None
-            else seen
-            for name, seen in resolution.items()
+            name: Resolved(resolved.variable, resolved.written, masker.mask(resolved.text), secret=True)
+            if resolved.secret and resolved.text is not None
+            else resolved
+            for name, resolved in resolution.items()
         }
         say("coinjar: secrets are masked on a terminal (--show-secrets shows them; a pipe or a file gets them)")
         return Resolution(resolution.stage, resolution.service, shown)

@@ -70,8 +70,8 @@ def run(
     recipe = done.recipe
     size = {"uuid": "a uuid", "words": f"{recipe.length} words"}.get(recipe.form, f"{recipe.length} characters")
     verb = "sealed" if done.variable.secret else "put"
-    one = "one for all" if same and len(done.made) > 1 else "each its own" if len(done.made) > 1 else "one"
-    say(f"{name}: {size}, {recipe.bits:.0f} bits; {one}, {verb} on {', '.join(done.made)}")
+    other_name = "one for all" if same and len(done.made) > 1 else "each its own" if len(done.made) > 1 else "one"
+    say(f"{name}: {size}, {recipe.bits:.0f} bits; {other_name}, {verb} on {', '.join(done.made)}")
     if done.kept:
         say(f"kept on {', '.join(done.kept)}, where it has a value (--replace makes it anew)")
     if recipe.bits < ENOUGH:

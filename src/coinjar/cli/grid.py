@@ -61,7 +61,7 @@ def run(
     stage = stages[0] if across and stages else None
     opened = open_here(ctx, jar)
     whole = opened.load(stages or None)
-    services = [str(whole.service(one).name) for one in dict.fromkeys(service or [])] or [
+    services = [str(whole.service(name).name) for name in dict.fromkeys(service or [])] or [
         str(service) for service in whole.services
     ]
     columns = list(dict.fromkeys(stages or [])) or whole.stage_names()
@@ -102,19 +102,19 @@ def _json_row(row: GridRow, columns: list[str], masker: Masker) -> dict[str, Any
     cells = {}
     for column, cell in zip(columns, row.cells, strict=True):
         hidden = cell.secret and not masker.show_secrets
-        found: dict[str, Any] = {
+        result: dict[str, Any] = {
             "state": cell.state,
             "value": None if hidden else cell.text,
             "secret": cell.secret,
             "derived": cell.derived,
         }
         if hidden and cell.text is not None:
-            found["masked"] = masker.mask(cell.text)
+            result["masked"] = masker.mask(cell.text)
         if cell.variants > 1:
-            found["variants"] = cell.variants
+            result["variants"] = cell.variants
         if cell.fault:
-            found["fault"] = cell.fault
-        cells[column] = found
+            result["fault"] = cell.fault
+        cells[column] = result
     return {"name": row.variable.name, "agreement": row.agreement, "cells": cells}
 
 
@@ -186,13 +186,13 @@ def _apart(row: GridRow, texts: Sequence[str], widths: list[int]) -> Sequence[st
     if all(width_of(text) <= width for text, width in zip(texts, widths, strict=True)):
         return texts
     shown = [visible(cell.text) for cell in row.cells[: len(texts)] if cell.text is not None and not cell.secret]
-    seen = {
+    visited = {
         cut(text, width)
         for text, width, cell in zip(texts, widths, row.cells, strict=False)
         if cell.text is not None and not cell.secret
     }
     shared = len(commonprefix(shown)) - 2  # noqa: RUF071 - characters are meant, not paths
-    if shared < 4 or len(seen) >= len(set(shown)):
+    if shared < 4 or len(visited) >= len(set(shown)):
         return texts
     return [
         text
@@ -240,7 +240,7 @@ def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker
             padded([row.variable.name for row in rows], name_width),
             [_AGREE[row.agreement].ljust(1) for row in rows],
         )
-        whole = [padded(column, one) for column, one in zip(by_column, widths, strict=True)]
+        whole = [padded(column, number) for column, number in zip(by_column, widths, strict=True)]
         lines += map(str.rstrip, map("  ".join, zip(names, signs, *whole, strict=True)))
     for row, row_texts in zip(rows, texts, strict=True) if width != UNLIMITED else ():
         apart = _apart(row, row_texts, widths)
@@ -271,7 +271,7 @@ def _columns_that_may_fit(
     for place, title in enumerate(columns):
         texts.append([cell_text(row.cells[place], masker) for row in rows])
         natural.append(min(widest([title, *texts[-1]]), most))
-        if sum(min(one, _LEAST_COLUMN) + 2 for one in natural) - 2 > room:
+        if sum(min(number, _LEAST_COLUMN) + 2 for number in natural) - 2 > room:
             break
     return texts, natural
 
@@ -280,7 +280,7 @@ def _share(natural: list[int], room: int) -> list[int]:
     """Widths of as many columns as fit, two blanks between them."""
     from coinjar.cli.tables import fit
 
-    least = [min(one, _LEAST_COLUMN) for one in natural]
+    least = [min(number, _LEAST_COLUMN) for number in natural]
     kept = 0
     while kept < len(natural) and sum(least[: kept + 1]) + 2 * kept <= room:
         kept += 1

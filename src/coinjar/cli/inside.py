@@ -40,26 +40,26 @@ def tell_level(
         if fault.code != "no-jar" or jar:
             raise
         opened = None  # any document can be asked
-    found = look_inside(opened, where[-1], inside, at, where[0] if len(where) == 2 else None)
+    effective = look_inside(opened, where[-1], inside, at, where[0] if len(where) == 2 else None)
     masker = Masker(show_secrets=show_secrets)
     if as_json:
-        print_json(_as_json(found, masker))
+        print_json(_as_json(effective, masker))
     else:
-        _show(found, masker)
+        _show(effective, masker)
 
 
-def _as_json(found: EffectiveEntry, masker: Masker) -> dict[str, object]:
-    hidden = found.secret and not masker.show_secrets
+def _as_json(effective: EffectiveEntry, masker: Masker) -> dict[str, object]:
+    hidden = effective.secret and not masker.show_secrets
 
     def text(value: str | None) -> str | None:
         return None if hidden or value is None else value
 
     return {
-        "name": found.name,
-        "at": found.pointer,
-        "value": text(found.text),
-        "has_value": found.text is not None,
-        "secret": found.secret,
+        "name": effective.name,
+        "at": effective.pointer,
+        "value": text(effective.text),
+        "has_value": effective.text is not None,
+        "secret": effective.secret,
         "levels": [
             {
                 "at": level_value.pointer,
@@ -69,22 +69,22 @@ def _as_json(found: EffectiveEntry, masker: Masker) -> dict[str, object]:
                 "line": level_value.place.line,
                 "column": level_value.place.column,
             }
-            for level_value in found.says
+            for level_value in effective.says
         ],
-        "remarks": found.remarks,
+        "remarks": effective.remarks,
     }
 
 
-def _show(found: EffectiveEntry, masker: Masker) -> None:
+def _show(effective: EffectiveEntry, masker: Masker) -> None:
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
-    words = "no value" if found.text is None else masker.show(found.text, secret=found.secret)
-    show(styled(f"{found.name} = {words}", "bold"))
-    show(f"at {found.pointer}")
+    words = "no value" if effective.text is None else masker.show(effective.text, secret=effective.secret)
+    show(styled(f"{effective.name} = {words}", "bold"))
+    show(f"at {effective.pointer}")
     rows = []
-    for level_value in found.says:
+    for level_value in effective.says:
         verdict = StyledText("✓ wins", "green") if level_value.wins else StyledText("  covered", "dim")
-        says = StyledText(masker.show(level_value.text, secret=found.secret), "bold" if level_value.wins else "dim")
+        says = StyledText(masker.show(level_value.text, secret=effective.secret), "bold" if level_value.wins else "dim")
         rows.append([verdict, StyledText(level_value.pointer), says, StyledText(str(level_value.place), "cyan")])
     if rows:
         show("")
@@ -94,6 +94,6 @@ def _show(found: EffectiveEntry, masker: Masker) -> None:
             show(row)
     else:
         show("No level of the document says anything of it.")
-    for remark in found.remarks:
+    for remark in effective.remarks:
         show("")
         show(styled(f"Note: {remark}.", "yellow"))

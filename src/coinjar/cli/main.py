@@ -173,13 +173,13 @@ def tell(error: CoinJarError) -> None:
     """Print an error and what to do about it, to stderr; every fault of an input that has several."""
     from coinjar.core.display import visible
 
-    each = error.each()
-    for fault in each:
+    names = error.each()
+    for fault in names:
         where = f"{visible(str(fault.place))}: " if fault.place else "coinjar: "
         print(f"{where}{visible(fault.message)}", file=sys.stderr)
         print(f"    {visible(fault.hint)}", file=sys.stderr)
-    if len(each) > 1:
-        print(f"coinjar: {len(each)} errors", file=sys.stderr)
+    if len(names) > 1:
+        print(f"coinjar: {len(names)} errors", file=sys.stderr)
 
 
 def main(arguments: Sequence[str] | None = None) -> int:

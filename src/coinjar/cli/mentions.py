@@ -70,72 +70,74 @@ def run(
     facts = opened.load() if opened else None
     if not paths and opened and facts and has_code(facts):
         paths = search.code_paths(facts, opened.folder.resolve().parent)
-    found = search.find(opened, facts, paths or ["."], helper or [], progress=progress(), cached=not no_cache)
-    findings, missing = search.findings(opened, found) if opened else ([], [])
+    report = search.find(opened, facts, paths or ["."], helper or [], progress=progress(), cached=not no_cache)
+    findings, missing = search.findings(opened, report) if opened else ([], [])
     if suggest:
         _suggest(opened, missing, write=yes)
         return
     if as_json:
-        print_json(_json(found, findings, name))
+        print_json(_json(report, findings, name))
     else:
-        _show(found, findings, name, every_place=every_place)
-    say_no_name_fits(name, _by_name(found, None))
-    if faults := search.unreadable(found):
+        _show(report, findings, name, every_place=every_place)
+    say_no_name_fits(name, _by_name(report, None))
+    if faults := search.unreadable(report):
         raise ErrorGroup(faults)
     if strict and any(not finding.accepted for finding in findings):
         raise typer.Exit(1)
 
 
-def _by_name(found: MentionReport, patterns: list[str] | None) -> dict[str, list[tuple[str, LocatedMention]]]:
+def _by_name(report: MentionReport, patterns: list[str] | None) -> dict[str, list[tuple[str, LocatedMention]]]:
     """Each name's places, as file and spot."""
     from coinjar.system.files import shown_path
 
     names: dict[str, list[tuple[str, LocatedMention]]] = {}
-    for seen in found.scanned.files:
-        file = shown_path(Path(seen.path))
-        for spot in seen.spots:
+    for changed_file in report.scanned.files:
+        file = shown_path(Path(changed_file.path))
+        for spot in changed_file.spots:
             if spot.mention and fits(spot.mention.name, patterns):
                 names.setdefault(spot.mention.name, []).append((file, spot))
     return dict(sorted(names.items()))
 
 
-def _unknown(found: MentionReport) -> list[tuple[str, LocatedMention]]:
+def _unknown(report: MentionReport) -> list[tuple[str, LocatedMention]]:
     from coinjar.system.files import shown_path
 
     return [
-        (shown_path(Path(seen.path)), spot)
-        for seen in found.scanned.files
-        for spot in seen.spots
+        (shown_path(Path(file.path)), spot)
+        for file in report.scanned.files
+        for spot in file.spots
         if spot.mention is None
     ]
 
 
-def _default(found: MentionReport, name: str, spot: LocatedMention) -> str | None:
+def _default(report: MentionReport, name: str, spot: LocatedMention) -> str | None:
     """What the code falls back to; of a secret only that it does."""
     from coinjar.core.code_uses import HIDDEN
 
     default = spot.mention.default if spot.mention else None
     if not default:
         return default
-    declared = found.jar.variables.get(name) if found.jar else None
+    declared = report.jar.variables.get(name) if report.jar else None
     return HIDDEN if declared and declared.secret else default
 
 
-def _json(found: MentionReport, findings: list[Finding], patterns: list[str] | None) -> dict[str, Any]:
+def _json(report: MentionReport, findings: list[Finding], patterns: list[str] | None) -> dict[str, Any]:
     from coinjar.cli.check import json_finding
     from coinjar.system.files import shown_path
 
-    services = {(seen.path, spot): found.services_of(seen, spot) for seen in found.scanned.files for spot in seen.spots}
+    services = {
+        (file.path, spot): report.services_of(file, spot) for file in report.scanned.files for spot in file.spots
+    }
     by_spot = {spot: whose for (_, spot), whose in services.items()}
     return {
         "files": {
-            "looked_at": found.scanned.looked,
-            "known": found.scanned.known,
-            "left_out": dict(found.scanned.left_out),
+            "looked_at": report.scanned.looked,
+            "known": report.scanned.known,
+            "left_out": dict(report.scanned.left_out),
         },
         "unreadable": [
             {"file": shown_path(Path(file.path)), "line": file.line, "column": file.column, "message": file.message}
-            for file in found.scanned.unreadable
+            for file in report.scanned.unreadable
         ],
         "mentions": [
             {
@@ -145,57 +147,57 @@ def _json(found: MentionReport, findings: list[Finding], patterns: list[str] | N
                 "column": spot.column,
                 "how": spot.mention.how,
                 "way": spot.mention.way,
-                "default": _default(found, name, spot),
+                "default": _default(report, name, spot),
                 "services": list(by_spot[spot]),
             }
-            for name, places in _by_name(found, patterns).items()
+            for name, places in _by_name(report, patterns).items()
             for file, spot in places
             if spot.mention
         ],
         "unknown": [
             {"file": file, "line": spot.line, "column": spot.column, "text": spot.text}
-            for file, spot in _unknown(found)
+            for file, spot in _unknown(report)
         ],
         "findings": [json_finding(finding) for finding in findings],
     }
 
 
-def _show(found: MentionReport, findings: list[Finding], patterns: list[str] | None, *, every_place: bool) -> None:
+def _show(report: MentionReport, findings: list[Finding], patterns: list[str] | None, *, every_place: bool) -> None:
     from coinjar.cli.check import show_findings
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
     from coinjar.core.display import visible
 
-    names = _by_name(found, patterns)
+    names = _by_name(report, patterns)
     places = sum(map(len, names.values()))
     files = len({file for name in names.values() for file, _ in name})
-    known = f" ({found.scanned.known} known from the last look)" if found.scanned.known else ""
+    known = f" ({report.scanned.known} known from the last look)" if report.scanned.known else ""
     show(
         styled(
-            f"{counted(len(names), 'name')} mentioned in {counted(places, 'place')}, {files} of {counted(found.scanned.looked, 'file')}{known}",
+            f"{counted(len(names), 'name')} mentioned in {counted(places, 'place')}, {files} of {counted(report.scanned.looked, 'file')}{known}",
             "bold",
         )
     )
     rows = []
-    for name, each in names.items():
+    for name, other_names in names.items():
         if every_place:
             rows += [
                 [
                     StyledText(name, "bold"),
                     StyledText(_words(spot)),
-                    StyledText(_default(found, name, spot) or "", "cyan"),
+                    StyledText(_default(report, name, spot) or "", "cyan"),
                     StyledText(_place(file, spot)),
                 ]
-                for file, spot in each
+                for file, spot in other_names
             ]
             continue
-        shown = [_place(file, spot) for file, spot in each[:_PLACES]] + (
-            [f"and {len(each) - _PLACES} more"] if len(each) > _PLACES else []
+        shown = [_place(file, spot) for file, spot in other_names[:_PLACES]] + (
+            [f"and {len(other_names) - _PLACES} more"] if len(other_names) > _PLACES else []
         )
-        defaults = dict.fromkeys(text for _, spot in each if (text := _default(found, name, spot)))
+        defaults = dict.fromkeys(text for _, spot in other_names if (text := _default(report, name, spot)))
         rows.append(
             [
                 StyledText(name, "bold"),
-                StyledText(_words(*(spot for _, spot in each))),
+                StyledText(_words(*(spot for _, spot in other_names))),
                 StyledText(", ".join(defaults), "cyan"),
                 StyledText(", ".join(shown)),
             ]
@@ -206,14 +208,14 @@ def _show(found: MentionReport, findings: list[Finding], patterns: list[str] | N
         else []
     ):
         show(row)
-    unknown = _unknown(found)
+    unknown = _unknown(report)
     if unknown and patterns is None:
         show(f"\n{counted(len(unknown), 'name is', 'names are')} known only when the program runs:")
         for file, spot in unknown:
             show(f"  {_place(file, spot)}: {visible(spot.text)}")
-    if left := found.scanned.left_out:
+    if left := report.scanned.left_out:
         say("left out: " + ", ".join(f"{count} {reason}" for reason, count in sorted(left.items())))
-    if found.jar is not None and patterns is None:
+    if report.jar is not None and patterns is None:
         print()
         accepted = [finding for finding in findings if finding.accepted]
         show_findings(

@@ -122,24 +122,24 @@ def _make(opened: OpenJar | None, ends: list[str], out: Path, stages: list[str],
     from coinjar.actions.migration.sheet_builder import SheetBuilder
     from coinjar.jarfile.sheets import write_sheet
 
-    made = SheetBuilder(opened, ends[0], ends[1], stages, ends[2:], service).sheet()
-    write_sheet(out, ends[0], ends[1], made.stages, made.entries, made.digests, made.pointings, service)
-    _show_made(made)
+    draft = SheetBuilder(opened, ends[0], ends[1], stages, ends[2:], service).sheet()
+    write_sheet(out, ends[0], ends[1], draft.stages, draft.entries, draft.digests, draft.pointings, service)
+    _show_made(draft)
     say(
         f"Written: {out}. Look through it, move lines where something else should become of them, then `coinjar migrate --execute {out} --dry-run`."
     )
 
 
-def _show_made(made: DraftSheet) -> None:
+def _show_made(draft: DraftSheet) -> None:
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
     counts = [
         f"{number} {_GROUPS[group][0]}"
         for group in _GROUPS
-        if (number := sum(entry.group == group for entry in made.entries))
+        if (number := sum(entry.group == group for entry in draft.entries))
     ]
-    counts += [f"{len(made.pointings)} to repoint"] if made.pointings else []
-    show(styled(f"{made.old.label} → {made.new.label}: {', '.join(counts) or 'nothing there'}", "bold"))
+    counts += [f"{len(draft.pointings)} to repoint"] if draft.pointings else []
+    show(styled(f"{draft.old.label} → {draft.new.label}: {', '.join(counts) or 'nothing there'}", "bold"))
     rows = [
         [
             StyledText(_GROUPS[entry.group][2], _GROUPS[entry.group][1]),
@@ -149,7 +149,7 @@ def _show_made(made: DraftSheet) -> None:
             StyledText(", ".join(entry.where)),
             StyledText(entry.why),
         ]
-        for entry in made.entries
+        for entry in draft.entries
     ]
     rows += [
         [
@@ -158,7 +158,7 @@ def _show_made(made: DraftSheet) -> None:
             StyledText(f"{pointing.stage}/{pointing.scope}"),
             StyledText(pointing.why),
         ]
-        for pointing in made.pointings
+        for pointing in draft.pointings
     ]
     for line in (
         table(["", "variable", "where", "what becomes of it"], rows, least=[1, 16, 14, 30], width=terminal_width())
@@ -166,7 +166,7 @@ def _show_made(made: DraftSheet) -> None:
         else []
     ):
         show(line)
-    for note in made.notes:
+    for note in draft.notes:
         say(note)
 
 
@@ -211,11 +211,11 @@ def _execute(move: Migration) -> None:
         say(note)
     move.deliver(_tell)
     if not move.failed:
-        for told in move.repoint(_tell):
-            say(f"repointed: {told}")
+        for message in move.repoint(_tell):
+            say(f"repointed: {message}")
         move.verify()
-    for told in move.settle():
-        say(told)
+    for message in move.settle():
+        say(message)
     done = len(move.sheet.lines) - len(move.failed)
     if move.failed:
         show(

@@ -46,10 +46,10 @@ def run(
     folder = Path(named) if named else Path("jar")
     name = app or app_name(folder.resolve().parent)
     services, stages = service or [name], stage or ["dev", "prod"]
-    made = make_jar(folder, name, services, stages)
+    paths = make_jar(folder, name, services, stages)
     shown = ", ".join(stage.replace(":", " (follows ") + ")" if ":" in stage else stage for stage in stages)
     say(f"Made a jar for {name}: {', '.join(services)} on {shown}.")
-    for path in made:
+    for path in paths:
         say(f"  {home_path(path)}")
     if not has_identity():
         say("First, once for you: `coinjar identity new`, which opens the secrets that you put.")

@@ -129,10 +129,10 @@ def remove(
         return
     say(f"What {label} could have opened, and may have kept:" if not generate else f"What {label} could have opened:")
     for layer, names in done.could_open.items():
-        made = done.made_anew.get(layer, [])
-        rest = [name for name in names if name not in made]
-        if made:
-            say(f"  {layer}: made anew: {', '.join(made)}")
+        created = done.made_anew.get(layer, [])
+        rest = [name for name in names if name not in created]
+        if created:
+            say(f"  {layer}: made anew: {', '.join(created)}")
         if rest:
             say(f"  {layer}: {'still to be made anew: ' if generate else ''}{', '.join(rest)}")
     if not generate:
@@ -152,23 +152,23 @@ def list_readers(ctx: typer.Context, as_json: JsonOption = False, jar: JarOption
         _show(found)
 
 
-def _show(found: ReaderList) -> None:
+def _show(listing: ReaderList) -> None:
     from coinjar.actions.secrets.readers import NOT_VOUCHED, UNKNOWN
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
     from coinjar.crypto.age import short
 
-    if not found.rows:
+    if not listing.rows:
         show(styled("nobody opens anything yet", "bold"))
         say("The first secret makes a key, for whoever puts it: `coinjar put NAME --stage STAGE`")
         return
-    doubtful = [stage for stage, state in found.stages.items() if state == NOT_VOUCHED]
-    unknown = [stage for stage, state in found.stages.items() if state == UNKNOWN]
-    show(styled(f"{counted(len(found.rows), 'reader')} of {counted(len(found.stages), 'stage')}", "bold"))
+    doubtful = [stage for stage, state in listing.stages.items() if state == NOT_VOUCHED]
+    unknown = [stage for stage, state in listing.stages.items() if state == UNKNOWN]
+    show(styled(f"{counted(len(listing.rows), 'reader')} of {counted(len(listing.stages), 'stage')}", "bold"))
     rows = []
-    for row in found.rows:
+    for row in listing.rows:
         reader = row.reader
         cells = []
-        for stage in found.stages:
+        for stage in listing.stages:
             sign = "" if stage not in row.opens else "●" if reader.service is None else "◐"
             cells.append(
                 StyledText(f"{sign} ‼" if sign and stage in doubtful else sign, "red" if stage in doubtful else "green")
@@ -183,14 +183,14 @@ def _show(found: ReaderList) -> None:
             ]
         )
     for line in table(
-        ["reader", "recipient", "", *found.stages],
+        ["reader", "recipient", "", *listing.stages],
         rows,
-        least=[20, 18, 12, *[len(stage) for stage in found.stages]],
+        least=[20, 18, 12, *[len(stage) for stage in listing.stages]],
         width=terminal_width(),
     ):
         show(line)
     legend = ["● opens all of it"] + (
-        ["◐ opens what all services get, and its own"] if any(row.reader.service for row in found.rows) else []
+        ["◐ opens what all services get, and its own"] if any(row.reader.service for row in listing.rows) else []
     )
     show(styled("   ".join(legend), "dim"))
     if doubtful:
@@ -201,7 +201,7 @@ def _show(found: ReaderList) -> None:
         say(f"whether the readers of {', '.join(unknown)} are vouched for can only be seen by those who open them")
 
 
-def _as_json(found: ReaderList) -> dict[str, Any]:
+def _as_json(listing: ReaderList) -> dict[str, Any]:
     return {
         "readers": [
             {
@@ -211,9 +211,9 @@ def _as_json(found: ReaderList) -> dict[str, Any]:
                 "offline": row.reader.offline,
                 "opens": [{"stage": stage, "compartments": parts} for stage, parts in row.opens.items()],
             }
-            for row in found.rows
+            for row in listing.rows
         ],
-        "stages": [{"stage": stage, "state": state} for stage, state in found.stages.items()],
+        "stages": [{"stage": stage, "state": state} for stage, state in listing.stages.items()],
     }
 
 
@@ -223,8 +223,8 @@ def rekey(ctx: typer.Context, stage: Stages = None, jar: JarOption = None) -> No
     from coinjar.actions.secrets.readers import stages_of
 
     opened = open_here(ctx, jar)
-    for one, values in change_keys(opened, stages_of(opened, stage)).items():
-        say(f"{one}: new keys, {counted(values, 'value')} sealed anew")
+    for name, values in change_keys(opened, stages_of(opened, stage)).items():
+        say(f"{name}: new keys, {counted(values, 'value')} sealed anew")
 
 
 def seal(ctx: typer.Context, stage: Stages = None, label: LabelOption = None, jar: JarOption = None) -> None:

@@ -51,14 +51,14 @@ def run(
         if not names and not table and not finish:
             return
     if finish:
-        for told in finish_old(opened, finish):
-            say(told)
+        for message in finish_old(opened, finish):
+            say(message)
         return
     renames, paths = _asked(list(names or []), table)
     options = rename.RenameOptions(paths, keep_old)
-    found = rename.plan(opened, renames, options)
-    _show(found, opened)
-    if not found.files:
+    edits = rename.plan(opened, renames, options)
+    _show(edits, opened)
+    if not edits.files:
         say("Nothing to change.")
         return
     if dry_run:
@@ -66,10 +66,10 @@ def run(
     if not yes and not (sys.stdin.isatty() and typer.confirm("Write this?", err=True)):
         say("Nothing was written." + ("" if sys.stdin.isatty() else " Add --yes to write it."))
         raise typer.Exit(1)
-    rename.carry_out(opened, renames, options, found)
+    rename.carry_out(opened, renames, options, edits)
     new = ", ".join(renames.values())
     say(
-        f"Written: {counted(len(found.files), 'file')}. Next: `coinjar check`, `coinjar render STAGE`, then deliver: {new} goes out in place of the old."
+        f"Written: {counted(len(edits.files), 'file')}. Next: `coinjar check`, `coinjar render STAGE`, then deliver: {new} goes out in place of the old."
     )
     if keep_old:
         say(f"The old name goes out too, until `coinjar rename --finish {next(iter(renames))}`.")
@@ -101,18 +101,18 @@ def _asked(names: list[str], table: str | None) -> tuple[dict[str, str], list[st
     return renames, names
 
 
-def _show(found: RenameEdits, opened: OpenJar) -> None:
+def _show(edits: RenameEdits, opened: OpenJar) -> None:
     from coinjar.actions.editing.rename import shown_differences
     from coinjar.cli.tables import show, styled
     from coinjar.core.display import visible
 
-    pairs = ", ".join(f"{old} → {new}" for old, new in found.renames.items())
-    sealed = f", {counted(found.sealed, 'sealed value')} sealed anew" if found.sealed else ""
-    show(styled(f"{pairs}: {counted(len(found.files), 'file')} to change{sealed}", "bold"))
+    pairs = ", ".join(f"{old} → {new}" for old, new in edits.renames.items())
+    sealed = f", {counted(edits.sealed, 'sealed value')} sealed anew" if edits.sealed else ""
+    show(styled(f"{pairs}: {counted(len(edits.files), 'file')} to change{sealed}", "bold"))
     styles = {"+": "green", "-": "red", "@": "cyan"}
-    for line in shown_differences(opened, found):
+    for line in shown_differences(opened, edits):
         show(styled(line, styles.get(line[:1], "")) if line[:1] in styles else line)
-    for left in found.left[:_SHOWN]:
+    for left in edits.left[:_SHOWN]:
         say(f"{left.place}: {visible(left.words)}")
-    if len(found.left) > _SHOWN:
-        say(f"and {len(found.left) - _SHOWN} more such places")
+    if len(edits.left) > _SHOWN:
+        say(f"and {len(edits.left) - _SHOWN} more such places")

@@ -99,17 +99,17 @@ def run(
     if stale:
         _list_stale(opened, stages, names, masker, keep)
         return
-    found = _plan(
+    plan = _plan(
         opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up, only_looks=dry_run or verify
     )
     if as_json:
-        print_json(_as_json(found))
+        print_json(_as_json(plan))
     elif dry_run:
-        _show_differences(found, opened)
+        _show_differences(plan, opened)
     else:
-        _show(found, verify=verify)
-    _tell(found)
-    if verify and found.out_of_date:
+        _show(plan, verify=verify)
+    _tell(plan)
+    if verify and plan.out_of_date:
         raise typer.Exit(1)
 
 
@@ -146,20 +146,20 @@ def _list_stale(opened: OpenJar, stages: list[str], names: list[str], masker: Ma
         print(shown_path(path))
 
 
-def _show(found: RenderPlan, *, verify: bool) -> None:
+def _show(plan: RenderPlan, *, verify: bool) -> None:
     from coinjar.actions.output.render_files import CHANGED, NEW
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
     from coinjar.system.files import shown_path
 
-    changed = len(found.out_of_date)
-    total = counted(len(found.files), "file")
+    changed = len(plan.out_of_date)
+    total = counted(len(plan.files), "file")
     if verify:
-        show(styled(f"{changed} of {total} out of date" if changed else _up_to_date(len(found.files)), "bold"))
+        show(styled(f"{changed} of {total} out of date" if changed else _up_to_date(len(plan.files)), "bold"))
     else:
-        show(styled(f"{counted(changed, 'file')} written, {len(found.files) - changed} up to date already", "bold"))
+        show(styled(f"{counted(changed, 'file')} written, {len(plan.files) - changed} up to date already", "bold"))
     marks = {NEW: StyledText("+", "green"), CHANGED: StyledText("~", "yellow")}
     rows = []
-    for file in found.out_of_date:
+    for file in plan.out_of_date:
         private = StyledText(
             "0600" if file.output.secret and not file.output.program else "0700" if file.output.secret else "", "cyan"
         )
@@ -176,7 +176,7 @@ def _show(found: RenderPlan, *, verify: bool) -> None:
         table(
             ["", "file", "destination", "what is in it", ""],
             rows,
-            least=[1, max(len(shown_path(file.path)) for file in found.out_of_date), 10, 16, 4],
+            least=[1, max(len(shown_path(file.path)) for file in plan.out_of_date), 10, 16, 4],
             width=terminal_width(),
         )
         if rows
@@ -189,33 +189,33 @@ def _up_to_date(files: int) -> str:
     return f"all {files} files up to date" if files != 1 else "the file is up to date"
 
 
-def _show_differences(found: RenderPlan, opened: OpenJar) -> None:
+def _show_differences(plan: RenderPlan, opened: OpenJar) -> None:
     from coinjar.actions.output.render_files import shown_difference
     from coinjar.actions.secrets.known_secrets import secret_texts
     from coinjar.cli.tables import show, styled
     from coinjar.core.redaction import Redactor
 
-    redactor = Redactor(secret_texts(opened, opened.load()) if found.out_of_date else {})
+    redactor = Redactor(secret_texts(opened, opened.load()) if plan.out_of_date else {})
     styles = {"+": "green", "-": "red", "@": "cyan"}
-    for file in found.out_of_date:
+    for file in plan.out_of_date:
         for number, line in enumerate(shown_difference(file, redactor)):
             show(styled(line, "bold" if number < 2 else styles.get(line[:1], "")))
-    if not found.out_of_date:
-        say(f"coinjar: {_up_to_date(len(found.files))}")
+    if not plan.out_of_date:
+        say(f"coinjar: {_up_to_date(len(plan.files))}")
 
 
-def _tell(found: RenderPlan) -> None:
+def _tell(plan: RenderPlan) -> None:
     """What is to know about the destinations, to stderr."""
     from coinjar.core.display import visible
 
-    if found.notices and sys.stdout.isatty():
+    if plan.notices and sys.stdout.isatty():
         say("")
-    for _, spot in found.notices:
+    for _, spot in plan.notices:
         say(f"{spot.place}: {visible(spot.message)}")
         say(f"    {visible(spot.fix)}")
 
 
-def _as_json(found: RenderPlan) -> dict[str, Any]:
+def _as_json(plan: RenderPlan) -> dict[str, Any]:
     from coinjar.system.files import shown_path
 
     return {
@@ -227,7 +227,7 @@ def _as_json(found: RenderPlan) -> dict[str, Any]:
                 "state": file.state,
                 "secret": file.output.secret,
             }
-            for file in found.files
+            for file in plan.files
         ],
         "notices": [
             {
@@ -237,6 +237,6 @@ def _as_json(found: RenderPlan) -> dict[str, Any]:
                 "line": diagnostic.place.line,
                 "column": diagnostic.place.column,
             }
-            for _, diagnostic in found.notices
+            for _, diagnostic in plan.notices
         ],
     }

@@ -39,18 +39,18 @@ def as_sarif(findings: Sequence[Finding]) -> dict[str, Any]:
     }
 
 
-def _result(found: Finding) -> dict[str, Any]:
-    spot = found.spot
+def _result(finding: Finding) -> dict[str, Any]:
+    spot = finding.spot
     location: dict[str, Any] = {"artifactLocation": {"uri": quote(spot.place.file.replace(os.sep, "/"))}}
     if spot.place.line:
         location["region"] = {"startLine": spot.place.line, "startColumn": spot.place.column}
     result: dict[str, Any] = {
-        "ruleId": found.rule.code,
-        "ruleIndex": [rule.code for rule in RULES].index(found.rule.code),
-        "level": found.rule.severity,
+        "ruleId": finding.rule.code,
+        "ruleIndex": [rule.code for rule in RULES].index(finding.rule.code),
+        "level": finding.rule.severity,
         "message": {"text": f"{spot.message}. {spot.fix[:1].upper()}{spot.fix[1:]}."},
         "locations": [{"physicalLocation": location}],
     }
-    if found.accepted:
-        result["suppressions"] = [{"kind": "external", "justification": found.accepted.reason}]
+    if finding.accepted:
+        result["suppressions"] = [{"kind": "external", "justification": finding.accepted.reason}]
     return result

@@ -24,8 +24,10 @@ def services_that_see(resolver: Resolver, variable: Variable, named: str | None)
         return [[resolver.jar.service(named).name]]
     groups: dict[tuple[str | None, bool, str], list[str]] = {}
     for service in resolver.services_of(variable):
-        seen = resolver.value(variable.name, service)
-        groups.setdefault((seen.text, seen.is_unset, seen.fault.message if seen.fault else ""), []).append(service)
+        resolved = resolver.value(variable.name, service)
+        groups.setdefault(
+            (resolved.text, resolved.is_unset, resolved.fault.message if resolved.fault else ""), []
+        ).append(service)
     return list(groups.values()) or [
         [
             next(

@@ -80,21 +80,21 @@ def run(
                 ) from None
             for project in make or []:
                 standin.make(project)
-            told = {
+            messages = {
                 "name": name,
                 "address": standin.address,
                 "token": standin.state["tokens"]["anna"],
                 "second_token": standin.state["tokens"]["berta"],
             }
-            running.append(told | standin.more())
+            running.append(messages | standin.more())
             exported += [
-                f"export {name.upper()}_{key.upper()}={shlex.quote(str(told[key]))}\n"
+                f"export {name.upper()}_{key.upper()}={shlex.quote(str(messages[key]))}\n"
                 for key in ("address", "token", "second_token")
             ]
         if exports is not None:
             replace_file(exports, "".join([*exported, f"export STANDINS_PID={os.getpid()}\n"]).encode(), private=True)
-        for told in running:
-            print(json.dumps(told), flush=True)
+        for reported in running:
+            print(json.dumps(reported), flush=True)
         with contextlib.suppress(KeyboardInterrupt):
             while not threading.Event().wait(0.5):
                 pass  # a signal that another thread took is seen now: it does not wake this one

@@ -70,9 +70,9 @@ def terminal_width() -> int:
     """Columns of the terminal, or what COLUMNS says of it; UNLIMITED where stdout is no terminal."""
     if not sys.stdout.isatty():
         return UNLIMITED
-    told = os.environ.get("COLUMNS", "")
-    if told.isdigit() and int(told) > 0:
-        return int(told)
+    message = os.environ.get("COLUMNS", "")
+    if message.isdigit() and int(message) > 0:
+        return int(message)
     try:
         return os.get_terminal_size(sys.stdout.fileno()).columns or _USUAL_WIDTH
     except (OSError, ValueError):
@@ -173,7 +173,9 @@ def table(
         max([width_of(title), *(width_of(row[place].text) for row in rows)]) for place, title in enumerate(titles)
     ]
     widths = fit(
-        natural, [min(one, other) for one, other in zip(least, natural, strict=True)], width - 2 * (len(titles) - 1)
+        natural,
+        [min(number, other) for number, other in zip(least, natural, strict=True)],
+        width - 2 * (len(titles) - 1),
     )
     head = line([StyledText(title, "dim") for title in titles], widths)
     return ([head] if any(titles) else []) + [line(row, widths) for row in rows]

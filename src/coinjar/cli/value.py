@@ -39,20 +39,20 @@ def run(
 
     resolver = open_here(ctx, jar).resolver(stage, one_offs=one_offs(with_), allow_commands=allow_commands)
     variable = resolver.jar.variable(name)
-    seen = resolver.value(name, service_that_sees(resolver, variable, service))
-    if seen.fault:
-        raise seen.fault
-    if seen.text is None:
-        say(f"{name} has no value on {stage}" + (": it is unset on purpose" if seen.is_unset else ""))
+    resolved = resolver.value(name, service_that_sees(resolver, variable, service))
+    if resolved.fault:
+        raise resolved.fault
+    if resolved.text is None:
+        say(f"{name} has no value on {stage}" + (": it is unset on purpose" if resolved.is_unset else ""))
         raise typer.Exit(1)
     terminal = sys.stdout.isatty()
-    if seen.secret and terminal and not show_secrets:
+    if resolved.secret and terminal and not show_secrets:
         raise UsageError(
             f"{name} is a secret, and this is a terminal",
             hint="add --show-secrets to see it; in a pipe or a file it is written without",
         )
     sys.stdout.flush()
-    sys.stdout.buffer.write(seen.text.encode("utf-8", "surrogatepass"))
+    sys.stdout.buffer.write(resolved.text.encode("utf-8", "surrogatepass"))
     sys.stdout.buffer.flush()
     if terminal:
         print()

@@ -83,22 +83,22 @@ def run(
     explanations = [explain(resolver, name, services[0]) for services in groups]
     masker = Masker(show_secrets=show_secrets)
     if as_json:
-        found = [_as_json(explanation, masker) for explanation in explanations]
-        print_json(found[0] if len(found) == 1 else {"stage": stage, "name": name, "services": found})
+        result = [_as_json(explanation, masker) for explanation in explanations]
+        print_json(result[0] if len(result) == 1 else {"stage": stage, "name": name, "services": result})
         return
     for number, explanation in enumerate(explanations):
         _show(explanation, masker, groups[number] if len(groups) > 1 else [explanation.service], first=number == 0)
 
 
-def value_words(seen: Resolved, masker: Masker) -> str:
+def value_words(resolved: Resolved, masker: Masker) -> str:
     """What a service sees, in a few words."""
-    if seen.fault and is_others(seen.fault):
+    if resolved.fault and is_others(resolved.fault):
         return "sealed for others than you"
-    if seen.fault:
-        return f"cannot be worked out: {seen.fault.message}"
-    if seen.text is None:
+    if resolved.fault:
+        return f"cannot be worked out: {resolved.fault.message}"
+    if resolved.text is None:
         return "no value"
-    return masker.show(seen.text, secret=seen.secret)
+    return masker.show(resolved.text, secret=resolved.secret)
 
 
 def spoken_words(spoken: LayerValue, secret: bool, masker: Masker) -> str:
@@ -114,26 +114,26 @@ def spoken_words(spoken: LayerValue, secret: bool, masker: Masker) -> str:
     return f"{signs[spoken.form]} {masker.show(spoken.text, secret=False)}"
 
 
-def _as_json(found: Explanation, masker: Masker) -> dict[str, Any]:
-    def value(seen: Resolved) -> dict[str, Any]:
-        hidden = seen.secret and not masker.show_secrets
+def _as_json(explanation: Explanation, masker: Masker) -> dict[str, Any]:
+    def value(resolved: Resolved) -> dict[str, Any]:
+        hidden = resolved.secret and not masker.show_secrets
         shown: dict[str, Any] = {
-            "value": None if hidden else seen.text,
-            "has_value": seen.text is not None,
-            "secret": seen.secret,
+            "value": None if hidden else resolved.text,
+            "has_value": resolved.text is not None,
+            "secret": resolved.secret,
         }
-        if hidden and seen.text is not None:
-            shown["masked"] = masker.mask(seen.text)
-        if seen.fault:
-            shown["fault"] = seen.fault.message
+        if hidden and resolved.text is not None:
+            shown["masked"] = masker.mask(resolved.text)
+        if resolved.fault:
+            shown["fault"] = resolved.fault.message
         return shown
 
-    secret = found.variable.secret
+    secret = explanation.variable.secret
     return {
-        "stage": found.stage,
-        "service": found.service,
-        "name": found.variable.name,
-        **value(found.seen),
+        "stage": explanation.stage,
+        "service": explanation.service,
+        "name": explanation.variable.name,
+        **value(explanation.seen),
         "layers": [
             {
                 "layer": layer_value.layer,
@@ -146,28 +146,31 @@ def _as_json(found: Explanation, masker: Masker) -> dict[str, Any]:
                 "line": layer_value.written.line,
                 "column": layer_value.written.column,
             }
-            for layer_value in found.spoken
+            for layer_value in explanation.spoken
         ],
         "references": [
             {"name": followed.name, "service": followed.service, "depth": followed.depth, **value(followed.seen)}
-            for followed in found.followed
+            for followed in explanation.followed
         ],
-        "remarks": list(found.remarks),
+        "remarks": list(explanation.remarks),
     }
 
 
-def _show(found: Explanation, masker: Masker, services: list[str], *, first: bool) -> None:
+def _show(explanation: Explanation, masker: Masker, services: list[str], *, first: bool) -> None:
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
     width = terminal_width()
     if not first:
         show("")
-    show(styled(f"{found.variable.name} = {value_words(found.seen, masker)}", "bold"))
-    show(f"on {found.stage}, for {', '.join(services)}" + (f": {found.variable.about}" if found.variable.about else ""))
+    show(styled(f"{explanation.variable.name} = {value_words(explanation.seen, masker)}", "bold"))
+    show(
+        f"on {explanation.stage}, for {', '.join(services)}"
+        + (f": {explanation.variable.about}" if explanation.variable.about else "")
+    )
     rows = []
-    for layer_value in reversed(found.spoken):
+    for layer_value in reversed(explanation.spoken):
         verdict = StyledText("✓ wins", "green") if layer_value.wins else StyledText("  covered", "dim")
-        words = spoken_words(layer_value, found.variable.secret, masker)
+        words = spoken_words(layer_value, explanation.variable.secret, masker)
         place = str(layer_value.written.place) if layer_value.written.line else layer_value.written.file
         rows.append(
             [
@@ -181,12 +184,12 @@ def _show(found: Explanation, masker: Masker, services: list[str], *, first: boo
         show("")
         for row in table(["", "layer, highest first", "says", "where"], rows, least=[9, 14, 16, 24], width=width):
             show(row)
-    if found.followed:
+    if explanation.followed:
         show("")
         follows = []
-        for followed in found.followed:
+        for followed in explanation.followed:
             place = str(followed.seen.written.place) if followed.seen.written else "nowhere"
-            whose = f" of {followed.service}" if followed.service != found.service else ""
+            whose = f" of {followed.service}" if followed.service != explanation.service else ""
             follows.append(
                 [
                     StyledText(f"{'  ' * followed.depth}└ {followed.name}{whose}"),
@@ -196,7 +199,7 @@ def _show(found: Explanation, masker: Masker, services: list[str], *, first: boo
             )
         for row in table(["made from", "", ""], follows, least=[16, 16, 24], width=width):
             show(row)
-    for remark in found.remarks:
+    for remark in explanation.remarks:
         show("")
         for part in _filled(f"Note: {remark}.", width):
             show(styled(part, "yellow"))

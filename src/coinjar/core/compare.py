@@ -109,7 +109,7 @@ class StageSide:
     def varies(self, name: str) -> bool:
         here = self._here(name)
         asked = self._resolver.distinct(self._resolver.jar.variables[name], here) if here else here
-        return any(self.entry(name, one) != self.entry(name, asked[0]) for one in asked[1:])
+        return any(self.entry(name, other_name) != self.entry(name, asked[0]) for other_name in asked[1:])
 
     def entry(self, name: str, service: str | None) -> SideValue:
         here = self._here(name)
@@ -117,12 +117,12 @@ class StageSide:
             known = name in self._resolver.jar.variables
             where = f"{self.label} for {service}" if here else self.label
             return SideValue(note=f"not for {where}" if known else "not declared")
-        seen = self._resolver.value(name, service or here[0])
-        if seen.fault:
-            note = "sealed for others than you" if is_others(seen.fault) else "cannot be worked out"
-            return SideValue(None, seen.secret, note, seen.fault)
-        note = "" if seen.text is not None else "unset on purpose" if seen.is_unset else "no value"
-        return SideValue(seen.text, seen.secret, note)
+        resolved = self._resolver.value(name, service or here[0])
+        if resolved.fault:
+            note = "sealed for others than you" if is_others(resolved.fault) else "cannot be worked out"
+            return SideValue(None, resolved.secret, note, resolved.fault)
+        note = "" if resolved.text is not None else "unset on purpose" if resolved.is_unset else "no value"
+        return SideValue(resolved.text, resolved.secret, note)
 
 
 def verdict(left: SideValue, right: SideValue) -> str:
@@ -138,7 +138,7 @@ def verdict(left: SideValue, right: SideValue) -> str:
 
 def compare(left: Side, right: Side, services: Sequence[str]) -> list[Difference]:
     """Every variable that either side has a value for, in the left side's order; a row a service where services differ."""
-    found = []
+    differences = []
     for name in dict.fromkeys([*left.names(), *right.names()]):
         whose: Sequence[str | None] = services if left.varies(name) or right.varies(name) else [None]
         for service in whose:
@@ -146,7 +146,7 @@ def compare(left: Side, right: Side, services: Sequence[str]) -> list[Difference
             if side_value.text is None and other.text is None and not side_value.fault and not other.fault:
                 continue
             secret = side_value.secret or other.secret
-            found.append(
+            differences.append(
                 Difference(
                     name,
                     service,
@@ -155,4 +155,4 @@ def compare(left: Side, right: Side, services: Sequence[str]) -> list[Difference
                     verdict(side_value, other),
                 )
             )
-    return found
+    return differences

@@ -95,19 +95,19 @@ def plan(wanted: Mapping[str, DesiredValue], held: Mapping[str, LiveValue], know
     changes: list[DeliveryChange] = []
     same: list[str] = []
     trusted: list[str] = []
-    for name, want in wanted.items():
-        there = held.get(name)
-        secret = want.secret or (there is not None and there.secret)
-        if there is None or (there.wide and there.text != want.text):
-            changes.append(DeliveryChange(name, NEW, None, want.text, secret))
-        elif there.text == want.text:
+    for name, desired in wanted.items():
+        current = held.get(name)
+        secret = desired.secret or (current is not None and current.secret)
+        if current is None or (current.wide and current.text != desired.text):
+            changes.append(DeliveryChange(name, NEW, None, desired.text, secret))
+        elif current.text == desired.text:
             same.append(name)
-        elif there.text is not None:
-            changes.append(DeliveryChange(name, CHANGED, there.text, want.text, secret, there))
-        elif _is_as_delivered(want, there, known):
+        elif current.text is not None:
+            changes.append(DeliveryChange(name, CHANGED, current.text, desired.text, secret, current))
+        elif _is_as_delivered(desired, current, known):
             trusted.append(name)
         else:
-            changes.append(DeliveryChange(name, AGAIN, None, want.text, secret, there))
+            changes.append(DeliveryChange(name, AGAIN, None, desired.text, secret, current))
     rest = [
         live_value
         for name, live_value in held.items()
@@ -147,9 +147,13 @@ def _with_renames(changes: list[DeliveryChange], former: Mapping[str, tuple[str,
     ]
 
 
-def _is_as_delivered(want: DesiredValue, there: LiveValue, known: PlanContext) -> bool:
-    last = known.last.get(want.name)
-    return last is not None and last.fingerprint == known.fingerprint(want.name, want.text) and last.mark == there.mark
+def _is_as_delivered(desired: DesiredValue, live_value: LiveValue, known: PlanContext) -> bool:
+    last = known.last.get(desired.name)
+    return (
+        last is not None
+        and last.fingerprint == known.fingerprint(desired.name, desired.text)
+        and last.mark == live_value.mark
+    )
 
 
 class VariableState(NamedTuple):
@@ -172,60 +176,60 @@ def standings(
     wanted: Mapping[str, DesiredValue], held: Mapping[str, LiveValue], known: PlanContext, pending: Collection[str]
 ) -> list[VariableState]:
     """How every variable of either side stands; `pending` are the names that are saved and not in effect."""
-    found = [_standing(want, held.get(name), known, name in pending) for name, want in wanted.items()]
-    for name, there in held.items():
+    states = [_standing(desired, held.get(name), known, name in pending) for name, desired in wanted.items()]
+    for name, live_value in held.items():
         if name in wanted:
             continue
-        if there.supplied:
-            found.append(VariableState(name, SUPPLIED, there.text, None, there.secret))
-        elif not there.wide:
+        if live_value.supplied:
+            states.append(VariableState(name, SUPPLIED, live_value.text, None, live_value.secret))
+        elif not live_value.wide:
             ours = known.ours(name) or known.whole
-            found.append(
+            states.append(
                 VariableState(
                     name,
                     EXTRA,
-                    there.text,
+                    live_value.text,
                     None,
-                    there.secret,
+                    live_value.secret,
                     "the next delivery removes it" if ours else "the jar does not know it here",
                 )
             )
     gone = [name for name in sorted(pending) if name not in wanted and name not in held]
-    return found + [
+    return states + [
         VariableState(name, PENDING, None, None, secret=False, note="removed, and what runs still has it")
         for name in gone
     ]
 
 
-def _standing(want: DesiredValue, there: LiveValue | None, known: PlanContext, pending: bool) -> VariableState:
-    last = known.last.get(want.name)
-    now = known.fingerprint(want.name, want.text)
-    secret = want.secret or (there is not None and there.secret)
+def _standing(desired: DesiredValue, live_value: LiveValue | None, known: PlanContext, pending: bool) -> VariableState:
+    last = known.last.get(desired.name)
+    now = known.fingerprint(desired.name, desired.text)
+    secret = desired.secret or (live_value is not None and live_value.secret)
     if (
-        there is not None and there.wide and there.text != want.text
+        live_value is not None and live_value.wide and live_value.text != desired.text
     ):  # the level around has another, so ours is not there
-        there = None
+        live_value = None
 
     def stands(state: str, note: str = "") -> VariableState:
-        return VariableState(want.name, state, there.text if there else None, want.text, secret, note)
+        return VariableState(desired.name, state, live_value.text if live_value else None, desired.text, secret, note)
 
-    if there is None:
+    if live_value is None:
         return stands(MISSING) if last else stands(BEHIND, "never delivered")
-    if there.text is None:
-        state, note = _unread(last, there, now)
+    if live_value.text is None:
+        state, note = _unread(last, live_value, now)
         return stands(PENDING if pending and state == UNREAD and not note else state, note)
-    if there.text == want.text:
+    if live_value.text == desired.text:
         return stands(PENDING if pending else IN_STEP)
-    if last is not None and last.fingerprint == known.fingerprint(want.name, there.text):
+    if last is not None and last.fingerprint == known.fingerprint(desired.name, live_value.text):
         return stands(BEHIND)
     return stands(OUTSIDE, "" if last else "never delivered from here")
 
 
-def _unread(last: LastApplied | None, there: LiveValue, now: str) -> tuple[str, str]:
+def _unread(last: LastApplied | None, live_value: LiveValue, now: str) -> tuple[str, str]:
     """How something stands that cannot be read back: by what was delivered last, and the mark it had then."""
     if last is None:
         return UNREAD, "and was never delivered from here"
-    if last.mark != there.mark:
+    if last.mark != live_value.mark:
         return OUTSIDE, "written by somebody since the last delivery"
     return (BEHIND if last.fingerprint != now else UNREAD), ""
 

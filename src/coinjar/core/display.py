@@ -16,7 +16,7 @@ def visible(text: str) -> str:
     """The text with every control, direction-changing or invisible character written as an escape."""
     if text.isprintable() and text.isascii():
         return text
-    return _UNSAFE.sub(lambda found: _NAMED.get(found[0]) or f"\\u{ord(found[0]):04x}", text)
+    return _UNSAFE.sub(lambda match: _NAMED.get(match[0]) or f"\\u{ord(match[0]):04x}", text)
 
 
 class Masker:

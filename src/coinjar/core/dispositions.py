@@ -190,11 +190,11 @@ def proposed(name: str, facts: MigrationContext) -> str:
     return spelled
 
 
-def entries(found: Iterable[SourceValue], facts: MigrationContext) -> list[SheetEntry]:
+def entries(result: Iterable[SourceValue], facts: MigrationContext) -> list[SheetEntry]:
     """The lines of a sheet: each variable's places with the same fate together, in the order of groups and names."""
     lines: dict[tuple[str, str, str, str], list[SourceValue]] = {}
     first: dict[tuple[str, str], str] = {}
-    for source_value in found:
+    for source_value in result:
         what = fate(source_value, facts)
         other = (
             first.setdefault((source_value.where, what.name.casefold()), what.name)
@@ -209,7 +209,7 @@ def entries(found: Iterable[SourceValue], facts: MigrationContext) -> list[Sheet
                 + _mentioned_in(facts, source_value.name),
             )
         lines.setdefault((what.group, source_value.name, what.name, what.why), []).append(source_value)
-    made = [
+    entries = [
         SheetEntry(
             group,
             variable,
@@ -220,7 +220,7 @@ def entries(found: Iterable[SourceValue], facts: MigrationContext) -> list[Sheet
         )
         for (group, variable, becomes, why), places in lines.items()
     ]
-    return sorted(made, key=lambda entry: (FATES.index(entry.group), entry.variable, entry.where))
+    return sorted(entries, key=lambda entry: (FATES.index(entry.group), entry.variable, entry.where))
 
 
 class InboundReference(NamedTuple):

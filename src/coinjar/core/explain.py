@@ -44,9 +44,9 @@ class Explanation(NamedTuple):
     remarks: tuple[str, ...]
 
 
-def form_of(written: Definition) -> tuple[str, str | None]:
+def form_of(definition: Definition) -> tuple[str, str | None]:
     """The form a value is written in, and the text that is written (None for `unset`)."""
-    content = written.content
+    content = definition.content
     if isinstance(content, str):
         return "text", content
     if isinstance(content, Template):
@@ -63,53 +63,61 @@ def form_of(written: Definition) -> tuple[str, str | None]:
 def explain(resolver: Resolver, name: str, service: str) -> Explanation:
     """Explain what `service` sees of `name` on the resolver's stage. The variable must be declared."""
     variable = resolver.jar.variables[name]
-    seen = resolver.value(name, service)
+    resolved = resolver.value(name, service)
     applies = resolver.applies(variable, service)
     spoken = []
-    for layer, scope, written in resolver.spoke(name, service):
-        form, text = form_of(written)
+    for layer, scope, definition in resolver.spoke(name, service):
+        form, text = form_of(definition)
         spoken.append(
-            LayerValue(layer.label(scope), layer.kind, scope, written, applies and written is seen.written, text, form)
+            LayerValue(
+                layer.label(scope),
+                layer.kind,
+                scope,
+                definition,
+                applies and definition is resolved.written,
+                text,
+                form,
+            )
         )
-    followed = tuple(_follow(resolver, seen, service, 1, set())) if applies else ()
+    followed = tuple(_follow(resolver, resolved, service, 1, set())) if applies else ()
     return Explanation(
         variable,
         resolver.stage,
         service,
-        seen,
+        resolved,
         tuple(spoken),
         followed,
-        tuple(_remarks(resolver, seen, service, spoken)),
+        tuple(_remarks(resolver, resolved, service, spoken)),
     )
 
 
 def _follow(
-    resolver: Resolver, seen: Resolved, service: str, depth: int, shown: set[tuple[str, str]]
+    resolver: Resolver, resolved: Resolved, service: str, depth: int, shown: set[tuple[str, str]]
 ) -> Iterator[FollowedReference]:
-    if seen.written is None or not isinstance(seen.written.content, Template) or depth > DEEPEST:
+    if resolved.written is None or not isinstance(resolved.written.content, Template) or depth > DEEPEST:
         return  # whose value cannot be worked out, which is said
-    for reference in seen.written.content.references():
+    for reference in resolved.written.content.references():
         key = (reference.name, reference.service or service)
         if key in shown:
             continue
         shown.add(key)
-        found = resolver.value(*key)
-        yield FollowedReference(key[0], key[1], depth, found)
-        yield from _follow(resolver, found, key[1], depth + 1, shown)
+        other = resolver.value(*key)
+        yield FollowedReference(key[0], key[1], depth, other)
+        yield from _follow(resolver, other, key[1], depth + 1, shown)
 
 
-def _remarks(resolver: Resolver, seen: Resolved, service: str, spoken: list[LayerValue]) -> Iterator[str]:
-    variable = seen.variable
+def _remarks(resolver: Resolver, resolved: Resolved, service: str, spoken: list[LayerValue]) -> Iterator[str]:
+    variable = resolved.variable
     if not variable.serves(service):
         yield f"{variable.name} is not for {service}: its services are {', '.join(sorted(variable.services or ()))}"
     elif not resolver.applies(variable, service):
         yield f"{variable.name} is not for {resolver.stage}: its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them"
     elif not spoken:
         yield "nobody gives it a value, and it has no default"
-    elif seen.is_unset:
+    elif resolved.is_unset:
         yield "it is unset on purpose: nothing is inherited either"
-    written = seen.written.content if seen.written else None
-    if isinstance(written, str) and seen.text is not None and seen.text != written:
+    written = resolved.written.content if resolved.written else None
+    if isinstance(written, str) and resolved.text is not None and resolved.text != written:
         yield f"written in the normal spelling of its kind, {variable.kind}"
     for narrow, wide in covered(spoken):
         yield (

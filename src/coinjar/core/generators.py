@@ -37,16 +37,16 @@ class Generator(Record):
             return 122
         if self.form == "words":
             return self.length * 2 * log2(len(_CONSONANTS) * len(_VOWELS))
-        each = {"hex": 4, "base64": 6}.get(self.form) or log2(len(letters(self.alphabet)))
-        return self.length * each
+        number = {"hex": 4, "base64": 6}.get(self.form) or log2(len(letters(self.alphabet)))
+        return self.length * number
 
 
 def letters(alphabet: str) -> str:
     """An alphabet spelled out: `a-f0-9_` is characters and ranges. Raises InputError if it has fewer than two."""
-    found: list[str] = []
+    result: list[str] = []
     for first, last, single in re.findall(r"(?s)(.)-(.)|(.)", alphabet):
-        found += single or map(chr, range(ord(first), ord(last) + 1))
-    spelled = "".join(dict.fromkeys(found))
+        result += single or map(chr, range(ord(first), ord(last) + 1))
+    spelled = "".join(dict.fromkeys(result))
     if len(spelled) < 2 or "\0" in spelled:
         raise InputError(
             "the alphabet has fewer than two characters",

@@ -42,12 +42,12 @@ class GridRow(NamedTuple):
 
 def _origins(resolver: Resolver) -> dict[int, str]:
     """Where each value was written, as a cell's state, by the value's id; defaults are left out."""
-    found: dict[int, str] = {}
+    result: dict[int, str] = {}
     for layer in resolver.layers[1:]:
         state = _STATES.get(layer.kind) or (OWN if layer.name == resolver.stage else INHERITED)
         for values in layer.values.values():
-            found.update(dict.fromkeys(map(id, values.values()), state))
-    return found
+            result.update(dict.fromkeys(map(id, values.values()), state))
+    return result
 
 
 def column(resolver: Resolver, variables: Iterable[tuple[Variable, Sequence[str]]]) -> list[Cell]:
@@ -61,17 +61,17 @@ def column(resolver: Resolver, variables: Iterable[tuple[Variable, Sequence[str]
         name = variable.name
         if not services or name in absent:
             cells.append(_NOT_HERE)
-        elif name in own or not ((written := common.get(name)) is None or isinstance(written.content, str)):
+        elif name in own or not ((definition := common.get(name)) is None or isinstance(definition.content, str)):
             cells.append(_several(resolver, variable, services, origins))
-        elif written is None:
+        elif definition is None:
             cells.append(_LACKING if variable.required else _NOTHING)
         else:  # one text for every service: by far the most cells
-            seen = written.seen or plain(variable, written)
-            plain_text = seen.text is not None and (seen.text or not variable.lacks(seen.text))
+            resolved = definition.seen or plain(variable, definition)
+            plain_text = resolved.text is not None and (resolved.text or not variable.lacks(resolved.text))
             cells.append(
-                _single(seen, origins)
+                _single(resolved, origins)
                 if not plain_text
-                else Cell(origins.get(id(written), DEFAULT), seen.text, seen.secret)
+                else Cell(origins.get(id(definition), DEFAULT), resolved.text, resolved.secret)
             )
     return cells
 
@@ -83,35 +83,35 @@ def _several(resolver: Resolver, variable: Variable, services: Sequence[str], or
     """The cell of a variable of which services may see different values."""
     winners = resolver.winners(variable.name, services)
     if all([definition is None or isinstance(definition.content, str) for definition in winners]):  # noqa: C419 - twice as fast as a generator here
-        seen = [definition.seen or plain(variable, definition) for definition in winners if definition is not None]
-        texts = {resolved.text for resolved in seen}
-        if len(texts) > 1 and len(seen) == len(winners) and None not in texts:
+        other = [definition.seen or plain(variable, definition) for definition in winners if definition is not None]
+        texts = {resolved.text for resolved in other}
+        if len(texts) > 1 and len(other) == len(winners) and None not in texts:
             return Cell(VARIES, None, variable.secret, variants=len(texts))
-        if len(seen) < len(winners):
-            seen.append(Resolved(variable, None, secret=variable.secret))
+        if len(other) < len(winners):
+            other.append(Resolved(variable, None, secret=variable.secret))
     else:
-        seen = [resolver.value(variable.name, service) for service in resolver.distinct(variable, services)]
-    variants = len({(resolved.text, resolved.is_unset, resolved.fault is not None) for resolved in seen})
+        other = [resolver.value(variable.name, service) for service in resolver.distinct(variable, services)]
+    variants = len({(resolved.text, resolved.is_unset, resolved.fault is not None) for resolved in other})
     if variants == 1:
-        return _single(seen[-1], origins)  # of several origins the common one, which comes last
-    secret = any(resolved.secret for resolved in seen)
-    faulty = next((resolved.fault.message for resolved in seen if resolved.fault), None)
-    if faulty and all(resolved.fault is None or is_others(resolved.fault) for resolved in seen):
-        return Cell(SEALED, None, secret=True, derived=seen[0].derived, fault=faulty)
-    lacking = any(variable.lacks(resolved.text) for resolved in seen)
+        return _single(other[-1], origins)  # of several origins the common one, which comes last
+    secret = any(resolved.secret for resolved in other)
+    faulty = next((resolved.fault.message for resolved in other if resolved.fault), None)
+    if faulty and all(resolved.fault is None or is_others(resolved.fault) for resolved in other):
+        return Cell(SEALED, None, secret=True, derived=other[0].derived, fault=faulty)
+    lacking = any(variable.lacks(resolved.text) for resolved in other)
     state = FAULT if faulty else MISSING if lacking else VARIES
-    return Cell(state, None, secret, seen[0].derived, variants, faulty)
+    return Cell(state, None, secret, other[0].derived, variants, faulty)
 
 
-def _single(seen: Resolved, origins: dict[int, str]) -> Cell:
-    if seen.text is not None:
-        state = MISSING if seen.variable.lacks(seen.text) else origins.get(id(seen.written), DEFAULT)
-        return Cell(state, seen.text, seen.secret, seen.derived)
-    if seen.fault is not None and is_others(seen.fault):
-        return Cell(SEALED, None, secret=True, derived=seen.derived, fault=seen.fault.message)
-    if seen.fault is not None:
-        return Cell(FAULT, None, seen.secret, seen.derived, fault=seen.fault.message)
-    return _LACKING if seen.variable.required else _UNSET if seen.is_unset else _NOTHING
+def _single(resolved: Resolved, origins: dict[int, str]) -> Cell:
+    if resolved.text is not None:
+        state = MISSING if resolved.variable.lacks(resolved.text) else origins.get(id(resolved.written), DEFAULT)
+        return Cell(state, resolved.text, resolved.secret, resolved.derived)
+    if resolved.fault is not None and is_others(resolved.fault):
+        return Cell(SEALED, None, secret=True, derived=resolved.derived, fault=resolved.fault.message)
+    if resolved.fault is not None:
+        return Cell(FAULT, None, resolved.secret, resolved.derived, fault=resolved.fault.message)
+    return _LACKING if resolved.variable.required else _UNSET if resolved.is_unset else _NOTHING
 
 
 def _agreement(cells: Iterable[Cell]) -> str:

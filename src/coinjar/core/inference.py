@@ -42,9 +42,9 @@ def guess(name: str, text: str) -> Inference:
 
 def guess_all(name: str, texts: Sequence[str]) -> Inference:
     """Guess from a name and all values that it has: a kind that every one of them fits, and secret if one of them is."""
-    each = [guess(name, text) for text in texts or [""]]
-    secret = next((inference for inference in each if inference.secret and inference.sure), None) or next(
-        (inference for inference in each if inference.secret), each[0]
+    names = [guess(name, text) for text in texts or [""]]
+    secret = next((inference for inference in names if inference.secret and inference.sure), None) or next(
+        (inference for inference in names if inference.secret), names[0]
     )
     kinds = dict.fromkeys(kind for text in texts for kind in _candidates(words_of(name), text))
     kind = next((kind for kind in kinds if all(_spells(kind, text) for text in texts)), "text")
@@ -52,9 +52,9 @@ def guess_all(name: str, texts: Sequence[str]) -> Inference:
 
 
 def _secrecy(name: str, text: str) -> tuple[bool, bool, str]:
-    found = suspicion(name, text)
-    if found:
-        return True, found[0] == SURE and not is_placeholder(text), found[1]
+    result = suspicion(name, text)
+    if result:
+        return True, result[0] == SURE and not is_placeholder(text), result[1]
     words = words_of(name)
     if is_named(words):
         return True, False, "its name says so"
@@ -66,26 +66,26 @@ def _secrecy(name: str, text: str) -> tuple[bool, bool, str]:
 
 def _candidates(words: list[str], text: str) -> list[str]:
     last = words[-1] if words else ""
-    found = []
+    result = []
     if last == "PORT":
-        found.append("port")
+        result.append("port")
     if text in ("true", "false"):
-        found.append("boolean")
+        result.append("boolean")
     if re.fullmatch(r"-?\d+", text):
-        found.append("integer")
+        result.append("integer")
     if re.fullmatch(r"-?\d+\.\d+", text) and last not in ("VERSION", "RELEASE"):
-        found.append("number")
+        result.append("number")
     if "://" in text:
-        found.append("url")
+        result.append("url")
     if last in ("HOST", "HOSTNAME") and text:
-        found.append("host")
+        result.append("host")
     if text[:1] in ("{", "["):
-        found.append("json")
+        result.append("json")
     if re.fullmatch(r"\d+(ms|s|m|h|d)", text) and text[:1] != "0":
-        found.append("duration")
+        result.append("duration")
     if re.fullmatch(r"\d+(B|[kMGT]B|[KMGT]iB)", text):
-        found.append("size")
-    return found
+        result.append("size")
+    return result
 
 
 def _spells(kind: str, text: str) -> bool:

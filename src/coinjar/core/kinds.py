@@ -66,10 +66,10 @@ def _text(text: str, constraints: Constraints) -> str:
 
 
 def _integer(text: str, constraints: Constraints) -> str:
-    found = re.fullmatch(_INTEGER, text.strip())
-    if not found:
+    match = re.fullmatch(_INTEGER, text.strip())
+    if not match:
         raise ValueError("is not a whole number")
-    sign, digits = found.groups()
+    sign, digits = match.groups()
     if len(digits) > 40:
         raise ValueError("is a number of more than 40 digits")
     normal = ("-" if sign == "-" and digits != "0" else "") + digits
@@ -122,13 +122,13 @@ def _host(text: str, constraints: Constraints) -> str:
 
 
 def _url(text: str, constraints: Constraints) -> str:
-    found = re.fullmatch(_SCHEME, text)
-    if not found or not found[2] or re.search(r"[\s\x00-\x1f\x7f]", text):
+    match = re.fullmatch(_SCHEME, text)
+    if not match or not match[2] or re.search(r"[\s\x00-\x1f\x7f]", text):
         raise ValueError("is not a URL (scheme:…, without blanks)")
-    if found[2].startswith("//") and not re.match(r"//[^/?#]+|///", found[2]):
+    if match[2].startswith("//") and not re.match(r"//[^/?#]+|///", match[2]):
         raise ValueError("is a URL without a host")
     schemes = constraints.get("schemes")
-    if isinstance(schemes, list) and found[1].lower() not in schemes:
+    if isinstance(schemes, list) and match[1].lower() not in schemes:
         raise ValueError(f"has a scheme that is not one of {', '.join(schemes)}")
     return _text(text, constraints)
 
@@ -142,8 +142,8 @@ def _choice(text: str, constraints: Constraints) -> str:
 
 def separator_of(constraints: Constraints) -> str:
     """What stands between the elements of a list."""
-    found = constraints.get("separator", ",")
-    return found if isinstance(found, str) else ","
+    result = constraints.get("separator", ",")
+    return result if isinstance(result, str) else ","
 
 
 def _list(text: str, constraints: Constraints) -> str:
@@ -182,7 +182,7 @@ def _json(text: str, constraints: Constraints) -> str:
     except RecursionError:
         raise ValueError("is JSON nested too deep") from None
     # Only blanks between tokens go: digits (1.10) and escapes stay as they were written.
-    return re.sub(_JSON_BLANKS, lambda found: found[1] or "", text)
+    return re.sub(_JSON_BLANKS, lambda match: match[1] or "", text)
 
 
 def _no_constant(name: str) -> object:
@@ -214,10 +214,10 @@ def _duration(text: str, constraints: Constraints) -> str:
 
 
 def _size(text: str, constraints: Constraints) -> str:
-    found = re.fullmatch(_SIZE, text.strip())
-    if not found:
+    match = re.fullmatch(_SIZE, text.strip())
+    if not match:
         raise ValueError("is not a size such as 512MiB or 20MB")
-    number, unit = int(found[1][:40]), found[2]
+    number, unit = int(match[1][:40]), match[2]
     known = {name.lower(): (name, table) for table in (_BINARY, _DECIMAL) for name in table}
     if unit and unit.lower() not in known:
         raise ValueError(
@@ -245,8 +245,8 @@ def _base64(text: str, constraints: Constraints) -> str:
 def _pem(text: str, constraints: Constraints) -> str:
     del constraints
     rest = text
-    while found := re.match(_PEM, rest):
-        rest = rest[found.end() :]
+    while match := re.match(_PEM, rest):
+        rest = rest[match.end() :]
     if rest or not text:
         raise ValueError("is not PEM (lines between -----BEGIN X----- and -----END X-----)")
     return text

@@ -52,18 +52,18 @@ class NamedLayer(Record):
         return f"{name}, {'all services' if scope == ALL else scope}"
 
 
-def plain(variable: Variable, written: Definition) -> Resolved:
+def plain(variable: Variable, definition: Definition) -> Resolved:
     """What a plain text resolves to: the same for every service and stage that it wins for, so it is worked out once."""
-    seen = written.seen
-    if seen is None:
-        assert isinstance(written.content, str)
+    resolved = definition.seen
+    if resolved is None:
+        assert isinstance(definition.content, str)
         try:
-            seen = Resolved(variable, written, normal(variable, written.content), secret=variable.secret)
+            resolved = Resolved(variable, definition, normal(variable, definition.content), secret=variable.secret)
         except CoinJarError as fault:
-            fault.place = written.place
-            seen = Resolved(variable, written, secret=variable.secret, fault=fault)
-        written.seen = seen
-    return seen
+            fault.place = definition.place
+            resolved = Resolved(variable, definition, secret=variable.secret, fault=fault)
+        definition.seen = resolved
+    return resolved
 
 
 def no_fetch(outside: Outside, place: Location) -> str:
@@ -125,8 +125,8 @@ class Resolver:
                 self.own[name] = dict.fromkeys(self.own[name], common[name])  # a higher layer's `all` covers them
             for scope, values in layer.values.items():
                 if scope != ALL:
-                    for name, written in values.items():
-                        self.own.setdefault(name, {})[scope] = written
+                    for name, definition in values.items():
+                        self.own.setdefault(name, {})[scope] = definition
 
     def winner(self, name: str, service: str) -> Definition | None:
         """What wins for the service (or `all`), the variable applying or not; None if nobody spoke."""
@@ -136,8 +136,10 @@ class Resolver:
     def winners(self, name: str, services: Sequence[str]) -> list[Definition | None]:
         """What wins for any of these services, each once or a few times more."""
         own = self.own.get(name, {})
-        found: list[Definition | None] = [written for service, written in own.items() if service in services]
-        return found if len(found) == len(services) else [*found, self.common.get(name)]
+        definitions: list[Definition | None] = [
+            definition for service, definition in own.items() if service in services
+        ]
+        return definitions if len(definitions) == len(services) else [*definitions, self.common.get(name)]
 
     def spoke(self, name: str, service: str) -> Iterator[tuple[NamedLayer, str, Definition]]:
         """Every layer that says something of a variable to a service, lowest first, with the scope it says it for."""
@@ -152,104 +154,104 @@ class Resolver:
 
     def value(self, name: str, service: str) -> Resolved:
         """What `service` sees of `name`: never raises for a fault of the value, but holds it."""
-        written = self.winner(name, service)
+        definition = self.winner(name, service)
         variable = self.jar.variables[name]
-        if written is not None and isinstance(written.content, str) and self.applies(variable, service):
-            return plain(variable, written)
+        if definition is not None and isinstance(definition.content, str) and self.applies(variable, service):
+            return plain(variable, definition)
         key = (name, service)
         if key not in self._known:
-            self._known[key] = self._resolve(variable, written, service)
+            self._known[key] = self._resolve(variable, definition, service)
         return self._known[key]
 
-    def _resolve(self, variable: Variable, written: Definition | None, service: str) -> Resolved:
+    def _resolve(self, variable: Variable, definition: Definition | None, service: str) -> Resolved:
         if not self.applies(variable, service):
             return Resolved(variable, None, secret=variable.secret)
-        if written is None or isinstance(written.content, Unset):
-            return Resolved(variable, written, secret=variable.secret)
-        parts = self._plain_parts(written.content, service) if isinstance(written.content, Template) else None
+        if definition is None or isinstance(definition.content, Unset):
+            return Resolved(variable, definition, secret=variable.secret)
+        parts = self._plain_parts(definition.content, service) if isinstance(definition.content, Template) else None
         if parts is None:
-            return self._work_out(variable, written, service)
-        if written.made is None:
-            written.made = {}
-        if parts not in written.made:
-            written.made[parts] = self._work_out(variable, written, service)
-        return written.made[parts]
+            return self._work_out(variable, definition, service)
+        if definition.made is None:
+            definition.made = {}
+        if parts not in definition.made:
+            definition.made[parts] = self._work_out(variable, definition, service)
+        return definition.made[parts]
 
     def _plain_parts(self, template: Template, service: str) -> tuple[Resolved, ...] | None:
         """What a template refers to, if all of it is plain texts: then the same parts make the same, wherever it is."""
-        found = []
+        resolved = []
         for reference in template.references():
             whose = reference.service or service
-            variable, written = self.jar.variables[reference.name], self.winner(reference.name, whose)
-            if written is None or not isinstance(written.content, str) or not self.applies(variable, whose):
+            variable, definition = self.jar.variables[reference.name], self.winner(reference.name, whose)
+            if definition is None or not isinstance(definition.content, str) or not self.applies(variable, whose):
                 return None
-            found.append(plain(variable, written))
-        return tuple(found)
+            resolved.append(plain(variable, definition))
+        return tuple(resolved)
 
-    def _work_out(self, variable: Variable, written: Definition, service: str) -> Resolved:
+    def _work_out(self, variable: Variable, definition: Definition, service: str) -> Resolved:
         try:
-            seen = self._read(variable, written, service)
+            value = self._read(variable, definition, service)
         except CoinJarError as fault:
             if fault.place is None:
-                fault.place = written.place
-            return Resolved(variable, written, secret=variable.secret or is_others(fault), fault=fault)
-        return Resolved(variable, written, seen.text, secret=seen.secret)
+                fault.place = definition.place
+            return Resolved(variable, definition, secret=variable.secret or is_others(fault), fault=fault)
+        return Resolved(variable, definition, value.text, secret=value.secret)
 
-    def _read(self, variable: Variable, written: Definition, service: str) -> ReferenceValue:
-        content = written.content
+    def _read(self, variable: Variable, definition: Definition, service: str) -> ReferenceValue:
+        content = definition.content
         if isinstance(content, Undecryptable):
             raise content.fault
         if isinstance(content, Template):
-            seen = self._expand(variable, content, written, service)
+            value = self._expand(variable, content, definition, service)
         else:
             assert not isinstance(content, str | Unset)
-            seen = ReferenceValue(self._fetch(content, written), variable.secret)
-        return ReferenceValue(normal(variable, seen.text or ""), seen.secret)
+            value = ReferenceValue(self._fetch(content, definition), variable.secret)
+        return ReferenceValue(normal(variable, value.text or ""), value.secret)
 
-    def _fetch(self, outside: Outside, written: Definition) -> str:
-        if id(written) not in self._fetched:
+    def _fetch(self, outside: Outside, definition: Definition) -> str:
+        if id(definition) not in self._fetched:
             try:
-                self._fetched[id(written)] = self.fetch(outside, written.place)
+                self._fetched[id(definition)] = self.fetch(outside, definition.place)
             except CoinJarError as fault:
-                self._fetched[id(written)] = fault
-        found = self._fetched[id(written)]
-        if isinstance(found, CoinJarError):
-            raise found
-        return found
+                self._fetched[id(definition)] = fault
+        result = self._fetched[id(definition)]
+        if isinstance(result, CoinJarError):
+            raise result
+        return result
 
-    def _expand(self, variable: Variable, template: Template, written: Definition, service: str) -> ReferenceValue:
+    def _expand(self, variable: Variable, template: Template, definition: Definition, service: str) -> ReferenceValue:
         key = (str(variable.name), service)
         if key in self._path:
-            raise self._circle(key, written)
+            raise self._circle(key, definition)
         if len(self._path) >= DEEPEST:
             raise InputError(
                 f"references go more than {DEEPEST} deep", hint="shorten the chain of references", code="reference"
             )
         self._path.append(key)
         try:
-            seen = expand(template, lambda reference: self._see(reference, service))
+            value = expand(template, lambda reference: self._see(reference, service))
         finally:
             self._path.pop()
-        return ReferenceValue(seen.text, seen.secret or variable.secret)
+        return ReferenceValue(value.text, value.secret or variable.secret)
 
-    def _circle(self, key: tuple[str, str], written: Definition) -> InputError:
+    def _circle(self, key: tuple[str, str], definition: Definition) -> InputError:
         circle = [*self._path[self._path.index(key) :], key]
         several = len({service for _, service in circle}) > 1
         shown = " → ".join(f"{name} of {service}" if several else name for name, service in circle)
         return InputError(
             f"references go in a circle: {shown}",
             hint="let one of them stand on its own",
-            place=written.place,
+            place=definition.place,
             code="circle",
         )
 
     def _see(self, reference: Reference, service: str) -> ReferenceValue:
-        found = self.value(reference.name, reference.service or service)
-        if found.fault:
-            raise found.fault
-        if found.text is None and not reference.operator and (hint := _ask_supplier(found.variable)):
+        resolved = self.value(reference.name, reference.service or service)
+        if resolved.fault:
+            raise resolved.fault
+        if resolved.text is None and not reference.operator and (hint := _ask_supplier(resolved.variable)):
             raise InputError(f"{reference.name} is not known yet", hint=hint, code="reference")
-        return ReferenceValue(found.text if found.text is None else reveal(found.text), found.secret)
+        return ReferenceValue(resolved.text if resolved.text is None else reveal(resolved.text), resolved.secret)
 
     def services_of(self, variable: Variable) -> list[str]:
         """The services that get this variable on this stage."""
@@ -278,15 +280,15 @@ class Resolver:
     def _involved(self, name: str) -> set[str]:
         """The variable and all that it refers to, over any number of steps and whichever of its values wins."""
         if name not in self._involves:
-            found, rest = {name}, [name]
+            names, rest = {name}, [name]
             while rest:
-                one = rest.pop()
-                for written in (self.common.get(one), *self.own.get(one, {}).values()):
-                    if written is not None and isinstance(written.content, Template):
-                        new = {reference.name for reference in written.content.references()} - found
-                        found |= new
+                other_name = rest.pop()
+                for definition in (self.common.get(other_name), *self.own.get(other_name, {}).values()):
+                    if definition is not None and isinstance(definition.content, Template):
+                        new = {reference.name for reference in definition.content.references()} - names
+                        names |= new
                         rest += new
-            self._involves[name] = found
+            self._involves[name] = names
         return self._involves[name]
 
     def resolve(
@@ -301,7 +303,7 @@ class Resolver:
         if only is None and key in self._resolved:
             return self._resolved[key]
         self.jar.service(service)
-        found: dict[str, Resolved] = {}
+        result: dict[str, Resolved] = {}
         faults: list[CoinJarError] = []
         variables = (
             self.jar.variables
@@ -313,20 +315,20 @@ class Resolver:
                 if self.layers[-1].kind == "one-off" and name in self.layers[-1].values[ALL]:
                     faults.append(idle_one_off(variable, self.stage, service))
                 continue
-            seen = self.value(name, service)
-            if seen.fault is not None:
-                if closed and is_others(seen.fault):
-                    found[name] = seen
+            resolved = self.value(name, service)
+            if resolved.fault is not None:
+                if closed and is_others(resolved.fault):
+                    result[name] = resolved
                 else:
-                    faults.append(seen.fault)
-            elif variable.lacks(seen.text):
-                faults.append(missing(variable, self.stage, service, is_empty=seen.text == ""))
-            elif seen.written is not None:
-                found[name] = seen
+                    faults.append(resolved.fault)
+            elif variable.lacks(resolved.text):
+                faults.append(missing(variable, self.stage, service, is_empty=resolved.text == ""))
+            elif resolved.written is not None:
+                result[name] = resolved
         raise_all(list({id(fault): fault for fault in faults}.values()))
         if only is None:
-            self._resolved[key] = found
-        return found
+            self._resolved[key] = result
+        return result
 
 
 def idle_one_off(variable: Variable, stage: str, service: str) -> UsageError:

@@ -21,13 +21,13 @@ def forms(secret: str) -> Iterator[bytes]:
     raw = reveal(secret).encode("utf-8", "surrogatepass")
     yield raw
     text = raw.decode("utf-8", "replace")
-    for one in {text, text.strip()} - {""}:
-        yield one.encode()
-        yield from _base64_forms(one.encode())
-        for encoded in (quote(one, safe=""), quote(one), quote_plus(one), quote(one, safe="~()*!.'")):
+    for name in {text, text.strip()} - {""}:
+        yield name.encode()
+        yield from _base64_forms(name.encode())
+        for encoded in (quote(name, safe=""), quote(name), quote_plus(name), quote(name, safe="~()*!.'")):
             yield encoded.encode()
-            yield re.sub("%[0-9A-F]{2}", lambda found: found[0].lower(), encoded).encode()
-        for escaped in (json.dumps(one)[1:-1], json.dumps(one, ensure_ascii=False)[1:-1]):
+            yield re.sub("%[0-9A-F]{2}", lambda match: match[0].lower(), encoded).encode()
+        for escaped in (json.dumps(name)[1:-1], json.dumps(name, ensure_ascii=False)[1:-1]):
             yield escaped.encode()
             yield escaped.replace("/", "\\/").encode()
             yield json.dumps(escaped)[1:-1].encode()  # JSON in JSON, as log lines have it
@@ -72,7 +72,7 @@ class StreamMasker:
         for word in longest_first:
             self._by_first.setdefault(word[0], []).append(word)
         self._first = (
-            re.compile(b"[" + b"".join(re.escape(bytes([one])) for one in self._by_first) + b"]")
+            re.compile(b"[" + b"".join(re.escape(bytes([number])) for number in self._by_first) + b"]")
             if longest_first
             else None
         )
@@ -93,11 +93,11 @@ class StreamMasker:
         done, at = [], 0
         while True:
             hold = len(data) if last else self._hold(data, at)
-            found = self._found.search(data, at)
-            if found is None or found.start() >= hold:
+            match = self._found.search(data, at)
+            if match is None or match.start() >= hold:
                 break
-            done += [data[at : found.start()], self._words[found[0]]]
-            at = found.end()
+            done += [data[at : match.start()], self._words[match[0]]]
+            at = match.end()
         done.append(data[at:hold])
         self._held = data[hold:]
         return b"".join(done)
@@ -105,8 +105,8 @@ class StreamMasker:
     def _hold(self, data: bytes, at: int) -> int:
         """Where the earliest beginning of a secret stands that the end of the data cuts off."""
         assert self._first
-        for found in self._first.finditer(data, max(at, len(data) - self._longest + 1)):
-            tail = data[found.start() :]
+        for match in self._first.finditer(data, max(at, len(data) - self._longest + 1)):
+            tail = data[match.start() :]
             if any(len(word) > len(tail) and word.startswith(tail) for word in self._by_first[tail[0]]):
-                return found.start()
+                return match.start()
         return len(data)

@@ -148,18 +148,18 @@ class Resolved:
     def __init__(
         self,
         variable: Variable,
-        written: Definition | None,
+        definition: Definition | None,
         text: str | None = None,
         *,
         secret: bool,
         fault: CoinJarError | None = None,
     ) -> None:
         self.variable = variable
-        self.written = written
+        self.written = definition
         self.text = Secret(text) if secret and text is not None else text
         self.secret = secret
         self.fault = fault
-        self.derived = written is not None and isinstance(written.content, Template)
+        self.derived = definition is not None and isinstance(definition.content, Template)
 
     def __repr__(self) -> str:
         shown = "a secret" if self.secret and self.text is not None else repr(self.text)
@@ -295,19 +295,21 @@ class Jar(Record, kw_only=True):
     @cached_property
     def secret_names(self) -> frozenset[str]:
         """The variables that are secrets, and those that some text makes from one, over any number of references."""
-        made: dict[str, set[str]] = {}
+        created: dict[str, set[str]] = {}
         every = [
             self.defaults,
             *(scope for layers in (self.plain, self.mine) for layer in layers.values() for scope in layer.values()),
         ]
         for scope in every:
-            for name, written in scope.items():
-                if not isinstance(written, SealedDefinition) and isinstance(written.content, Template):
-                    made.setdefault(name, set()).update(reference.name for reference in written.content.references())
-        found = {str(variable.name) for variable in self.variables.values() if variable.secret}
-        while more := {name for name, names in made.items() if name not in found and names & found}:
-            found |= more
-        return frozenset(found)
+            for name, definition in scope.items():
+                if not isinstance(definition, SealedDefinition) and isinstance(definition.content, Template):
+                    created.setdefault(name, set()).update(
+                        reference.name for reference in definition.content.references()
+                    )
+        other_names = {str(variable.name) for variable in self.variables.values() if variable.secret}
+        while more := {name for name, names in created.items() if name not in other_names and names & other_names}:
+            other_names |= more
+        return frozenset(other_names)
 
     def owner_of(self, old: str) -> Variable | None:
         """The variable that had this name, or is handed out under it, too: a new variable cannot be called so."""
@@ -397,7 +399,7 @@ class Jar(Record, kw_only=True):
 
     def expand(self, names: list[str]) -> list[str]:
         """Services with every set among `names` spelled out, `all` included; unknown names stay as they are."""
-        found: list[str] = []
+        result: list[str] = []
         for name in names:
-            found += self.services if name == ALL else self.sets.get(name, (name,))
-        return list(dict.fromkeys(found))
+            result += self.services if name == ALL else self.sets.get(name, (name,))
+        return list(dict.fromkeys(result))

@@ -54,8 +54,8 @@ def nearest(name: str, known: Iterable[str]) -> str | None:
     from difflib import get_close_matches
 
     by_fold = {other.casefold(): other for other in known}
-    found = get_close_matches(name.casefold(), by_fold, n=1, cutoff=0.6)
-    return by_fold[found[0]] if found else None
+    result = get_close_matches(name.casefold(), by_fold, n=1, cutoff=0.6)
+    return by_fold[result[0]] if result else None
 
 
 def suggestion(name: str, known: Iterable[str], else_say: str) -> str:

@@ -65,8 +65,8 @@ class Proof(Record, kw_only=True):
         """The variables that it refers to, in its question or in what it expects."""
         expected = [expected for expected in (self.expect, *self.expect_on.values()) if expected is not None]
         texts = [*self.question.values(), *(expectation.text for expectation in expected)]
-        found = {reference.name for text in texts if isinstance(text, Template) for reference in text.references()}
-        return found | {
+        names = {reference.name for text in texts if isinstance(text, Template) for reference in text.references()}
+        return names | {
             name
             for expectation in expected
             if expectation.form == "digest"
@@ -88,26 +88,26 @@ class Verdict(NamedTuple):
     expected: str
 
 
-def judge(form: str, expected: str, found: str | None, *, secret: bool, key: str = "") -> Verdict:
+def judge(form: str, expected: str, value: str | None, *, secret: bool, key: str = "") -> Verdict:
     """Compare an answer (None: nothing there) with what is expected. Of secrets nothing is told but whether it holds."""
-    told = "nothing there" if found is None else "••••" if secret or form == "digest" else found if found else '""'
+    message = "nothing there" if value is None else "••••" if secret or form == "digest" else value if value else '""'
     shown = "••••" if secret else expected
     if form == "absent":
-        return Verdict(found is None, told, "nothing there")
+        return Verdict(value is None, message, "nothing there")
     if form == "present":
-        return Verdict(found is not None, told, "something there")
+        return Verdict(value is not None, message, "something there")
     if form == "not":
-        return Verdict(found != expected, told, f"not {shown}")
+        return Verdict(value != expected, message, f"not {shown}")
     if form == "matches":
-        return Verdict(found is not None and re.search(expected, found) is not None, told, f"matches {expected}")
+        return Verdict(value is not None and re.search(expected, value) is not None, message, f"matches {expected}")
     if form == "digest":
         wanted = hmac.new(reveal(key).encode(), reveal(expected).encode(), hashlib.sha256).hexdigest()
-        text = (found or "").strip().lower()
+        text = (value or "").strip().lower()
         holds = len(text) >= _SHORTEST_DIGEST and hmac.compare_digest(wanted[: len(text)].encode(), text.encode())
         is_digest = re.fullmatch(r"[0-9a-f]{8,}", text) is not None  # anything else may be the secret itself
         return Verdict(
             holds,
-            "nothing there" if found is None else f"digest {text[:8]}…" if is_digest else "no digest",
+            "nothing there" if value is None else f"digest {text[:8]}…" if is_digest else "no digest",
             f"digest {wanted[:8]}…",
         )
-    return Verdict(found == expected, told, shown)
+    return Verdict(value == expected, message, shown)

@@ -56,8 +56,8 @@ class SecretFinder:
 
     def first(self, text: str) -> str | None:
         """The name of a secret that the text holds; None if it holds none."""
-        found = self.find(text.encode("utf-8", "surrogatepass"))
-        return found[0].name if found else None
+        occurrences = self.find(text.encode("utf-8", "surrogatepass"))
+        return occurrences[0].name if occurrences else None
 
 
 def _automaton(words: list[bytes]) -> BytesAhoCorasick:

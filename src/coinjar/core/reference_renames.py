@@ -9,9 +9,9 @@ from fnmatch import fnmatchcase
 
 def references(text: str, renames: Mapping[str, str]) -> Iterator[tuple[int, int, str]]:
     """Where a text with references (`${NAME}`, `${NAME:-word}`, `${NAME@url}`) names one of these, with the new name."""
-    for found in re.finditer(r"(\$\$)|\$\{(\w+)", text):
-        if found[2] in renames:
-            yield (*found.span(2), renames[found[2]])
+    for match in re.finditer(r"(\$\$)|\$\{(\w+)", text):
+        if match[2] in renames:
+            yield (*match.span(2), renames[match[2]])
 
 
 def in_references(text: str, renames: Mapping[str, str]) -> str:

@@ -83,14 +83,14 @@ def _parse(source: str, at: int, *, inside: bool, depth: int) -> tuple[Parts, in
     text: list[str] = []
     stops = re.compile(r"[$}\\]" if inside else r"\$")
     while True:
-        found = stops.search(source, at)
-        if found is None:
+        match = stops.search(source, at)
+        if match is None:
             if inside:
                 raise _fault(len(source), "a '${' is not closed", "add the missing '}'")
             text.append(source[at:])
             break
-        text.append(source[at : found.start()])
-        at = found.start()
+        text.append(source[at : match.start()])
+        at = match.start()
         if source[at] == "}":
             break
         if source[at] == "\\":
@@ -125,10 +125,10 @@ def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
         word = _at(_NAME, source, at + 1)
         addition = word.group() if word else ""
         if addition == "of" and source.startswith(":", at + 3):
-            found = _at(_SERVICE, source, at + 4)
-            if found is None or service:
+            match = _at(_SERVICE, source, at + 4)
+            if match is None or service:
                 raise _fault(at, "'@of:' names one service", "write '${NAME@of:SERVICE}'")
-            service, at = found.group(), found.end()
+            service, at = match.group(), match.end()
         elif addition in ADDITIONS:
             additions.append(addition)
             at += 1 + len(addition)
@@ -165,9 +165,9 @@ def _expand(parts: Parts, lookup: Lookup) -> ReferenceValue:
     secret = False
     size = 0
     for part in parts:
-        seen = ReferenceValue(part) if isinstance(part, str) else _replace(part, lookup)
-        texts.append(seen.text or "")
-        secret = secret or seen.secret
+        value = ReferenceValue(part) if isinstance(part, str) else _replace(part, lookup)
+        texts.append(value.text or "")
+        secret = secret or value.secret
         size += len(texts[-1])
         if size > LARGEST_TEXT:
             raise InputError(
@@ -179,16 +179,16 @@ def _expand(parts: Parts, lookup: Lookup) -> ReferenceValue:
 
 
 def _replace(reference: Reference, lookup: Lookup) -> ReferenceValue:
-    seen = lookup(reference)
+    value = lookup(reference)
     operator = reference.operator
-    there = seen.text is not None and (seen.text != "" or not operator.startswith(":"))
+    there = value.text is not None and (value.text != "" or not operator.startswith(":"))
     if operator.endswith("+"):
         return _expand(reference.word, lookup) if there else ReferenceValue("")
     if there:
-        text = seen.text or ""
+        text = value.text or ""
         for addition in reference.additions:
             text = ADDITIONS[addition](text)
-        return ReferenceValue(text, seen.secret)
+        return ReferenceValue(text, value.secret)
     if operator.endswith("-"):
         return _expand(reference.word, lookup)
     if operator.endswith("?"):

@@ -115,15 +115,15 @@ def is_random(text: str) -> bool:
         or _PUBLIC.fullmatch(text)
     ):
         return False
-    found = _TOKEN.fullmatch(text)
-    return found is not None and not _PUBLIC.fullmatch(found[1]) and _looks_random(found[1])
+    match = _TOKEN.fullmatch(text)
+    return match is not None and not _PUBLIC.fullmatch(match[1]) and _looks_random(match[1])
 
 
 def _looks_random(text: str) -> bool:
-    classes = ["a" if one.islower() else "A" if one.isupper() else "0" if one.isdigit() else "-" for one in text]
+    classes = ["a" if name.islower() else "A" if name.isupper() else "0" if name.isdigit() else "-" for name in text]
     if len(set(classes) - {"-"}) < 3:
         return False
-    changes = sum(one != other for one, other in pairwise(classes)) / (len(text) - 1)
+    changes = sum(name != other for name, other in pairwise(classes)) / (len(text) - 1)
     in_words = sum(map(len, re.findall(r"[a-z]{4,}|[A-Z]{4,}", text))) / len(text)
     punctuation = classes.count("-") / len(text)
     return changes >= _LOWEST_CHANGE and in_words <= _MOST_WORDS and punctuation <= 0.4

@@ -59,9 +59,9 @@ def parse(data: bytes, file: str) -> list[SealedEntry]:
         text = line.removesuffix("\r")
         if not text or text.startswith("#"):
             continue
-        found = _LINE.fullmatch(text)
-        if found and len(found[4]) % 4 == 0:
-            coins.append(SealedEntry(compartment=found[1], name=found[2], key=found[3], sealed=found[4], line=number))
+        match = _LINE.fullmatch(text)
+        if match and len(match[4]) % 4 == 0:
+            coins.append(SealedEntry(compartment=match[1], name=match[2], key=match[3], sealed=match[4], line=number))
             continue
         place = Location(file, number, 1)
         if text.startswith(_MARKER):
@@ -124,9 +124,9 @@ def _with(lines: list[str], news: Mapping[str, list[SealedEntry]]) -> list[str]:
                 at = places[name] + 1
                 while (
                     at < len(lines)
-                    and (found := _LINE.fullmatch(lines[at]))
-                    and found[2] == name
-                    and found[1] < coin.compartment
+                    and (match := _LINE.fullmatch(lines[at]))
+                    and match[2] == name
+                    and match[1] < coin.compartment
                 ):
                     at += 1
                 added.setdefault(at, []).append(_written(coin))

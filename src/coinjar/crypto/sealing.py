@@ -107,8 +107,8 @@ def vouch(key: Key, app: str, stage: str, readers: Iterable[tuple[str, ...]]) ->
     return hmac.digest(key.key, "\n".join(["coinjar readers 1", app, stage, *rows]).encode(), "sha256").hex()
 
 
-def same(one: str, other: str) -> bool:
+def same(name: str, other: str) -> bool:
     """Whether two codes are equal, in a time that does not tell how much of them is."""
     import hmac
 
-    return hmac.compare_digest(one.encode(), other.encode())
+    return hmac.compare_digest(name.encode(), other.encode())

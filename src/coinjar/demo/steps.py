@@ -94,15 +94,15 @@ class DemoRun:
         while True:
             try:
                 with urlopen(url, timeout=_WAIT) as response:
-                    found: dict[str, Any] = json.load(response)
+                    data: dict[str, Any] = json.load(response)
                 break
             except OSError:
                 if time.monotonic() > end:
                     raise DemoFailure(f"nothing answers on port {port}") from None
                 time.sleep(0.05)
         print(f"GET {url}")
-        print(json.dumps(found["settings"], ensure_ascii=False))
-        return found
+        print(json.dumps(data["settings"], ensure_ascii=False))
+        return data
 
     def holds(self, words: str, condition: bool) -> None:
         """State what must hold."""

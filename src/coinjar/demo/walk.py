@@ -79,9 +79,9 @@ def _look(steps: DemoRun) -> None:
     steps.run("coinjar compare rehearsal prod", code=1, note="1: they differ")
     steps.title("What is wrong?")
     steps.run("coinjar check", code=1, note="1: there are errors")
-    found = {finding["rule"] for finding in json.loads(steps.ask("coinjar check --format json", code=1))["findings"]}
+    names = {finding["rule"] for finding in json.loads(steps.ask("coinjar check --format json", code=1))["findings"]}
     planted = {"CJ003", "CJ005", "CJ006", "CJ007", "CJ008", "CJ010", "CJ011", "CJ012", "CJ013", "CJ015"}
-    steps.holds(f"check finds the planted faults ({', '.join(sorted(planted))})", planted <= found)
+    steps.holds(f"check finds the planted faults ({', '.join(sorted(planted))})", planted <= names)
     steps.title("timetable has its own log level, so why does prod not use it?")
     steps.run("coinjar why prod LOG_LEVEL --service timetable")
 
@@ -249,16 +249,16 @@ def _manifests(steps: DemoRun) -> None:
         "Four manifests repeat the same variables; rendered, they share objects that are named after their content"
     )
     steps.run("wc -l k8s/berths.yaml k8s/notices.yaml k8s/ticketing.yaml k8s/timetable.yaml")
-    made = steps.folder / "build/rehearsal/k8s"
+    candidate = steps.folder / "build/rehearsal/k8s"
     names = [f"build/rehearsal/k8s/{path.name}" for path in sorted((steps.folder / "k8s").iterdir())]
     steps.run(f"wc -l {' '.join(names)}")
     before = sum(len(path.read_text().splitlines()) for path in (steps.folder / "k8s").iterdir())
     after = sum(len((steps.folder / name).read_text().splitlines()) for name in names)
     steps.holds(f"{before} lines became {after}", after < before)
-    old = {path.name for path in made.iterdir()}
+    old = {path.name for path in candidate.iterdir()}
     steps.run("coinjar put 'APP_TITLE=Sandling Ferries (winter)' --stage rehearsal")
     steps.run("coinjar render rehearsal workloads")
-    new = {path.name for path in made.iterdir()} - old
+    new = {path.name for path in candidate.iterdir()} - old
     steps.holds("a change that all share made one new object, and every workload refers to it", len(new) == 1)
     steps.run("coinjar render rehearsal workloads --stale --keep 0", note="what nothing refers to any more")
 
@@ -291,10 +291,10 @@ APPS = (
 def _mentions(steps: DemoRun) -> None:
     steps.title("Where does the code use all that? And a name is changed everywhere at once")
     steps.run("coinjar mentions")
-    found = json.loads(steps.ask("coinjar mentions --json"))
+    data = json.loads(steps.ask("coinjar mentions --json"))
     steps.holds(
         "a name that the code reads and nobody declared is found",
-        any("fareTable" in finding["message"] for finding in found["findings"]),
+        any("fareTable" in finding["message"] for finding in data["findings"]),
     )
     steps.run("coinjar rename TICKET_DB_HOST TICKET_DATABASE_HOST --yes")
     code = "".join((steps.folder / f"services/{name}.py").read_text() for name in ("ticketing", "notices"))

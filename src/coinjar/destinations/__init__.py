@@ -57,14 +57,14 @@ def make_live(destination: Destination, around: RenderContext) -> LiveDestinatio
 
 def _made(destination: Destination, around: RenderContext, wanted: type[D], if_not: str, command: str) -> D:
     fields = FieldReader(destination.place.file)
-    made = _kind(destination)(destination, around, fields)
+    instance = _kind(destination)(destination, around, fields)
     if fields.faults:
         raise ErrorGroup(fields.faults)
-    if not isinstance(made, wanted):
+    if not isinstance(instance, wanted):
         raise UsageError(
             f"{destination.name} {if_not}", hint=f"`coinjar {command} STAGE {destination.name}`", code="other-type"
         )
-    return made
+    return instance
 
 
 def _kind(destination: Destination) -> type[DestinationOptions]:

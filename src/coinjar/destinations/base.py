@@ -151,65 +151,75 @@ class StageView:
     def _worked_out(
         self, service: str, phases: tuple[str, ...], only: Callable[[str], bool] | None, *, lenient: bool
     ) -> list[Entry]:
-        found: dict[str, Resolved] = {}
+        result: dict[str, Resolved] = {}
         for phase in phases:
-            found |= (
+            result |= (
                 self._lenient(service, phase, only)
                 if lenient
                 else self.resolver.resolve(service, phase=phase, closed=True, only=only)
             )
         faults = {
-            id(seen.fault): seen.fault for seen in found.values() if seen.fault is not None and self._needs_text(seen)
+            id(resolved.fault): resolved.fault
+            for resolved in result.values()
+            if resolved.fault is not None and self._needs_text(resolved)
         }
         raise_all(list(faults.values()))
         order = {name: number for number, name in enumerate(self.resolver.jar.variables)}
-        return [entry for name in sorted(found, key=order.__getitem__) for entry in self._made(found[name])]
+        return [entry for name in sorted(result, key=order.__getitem__) for entry in self._made(result[name])]
 
     def _lenient(self, service: str, phase: str, only: Callable[[str], bool] | None) -> dict[str, Resolved]:
         """What has a value; a reference to what has none here is no fault, any other is."""
         resolver = self.resolver
-        asked = [variable for variable in resolver.jar.variables.values() if only is None or only(variable.name)]
+        variables = [variable for variable in resolver.jar.variables.values() if only is None or only(variable.name)]
         here = [
-            variable for variable in asked if variable.phase in (phase, "both") and resolver.applies(variable, service)
+            variable
+            for variable in variables
+            if variable.phase in (phase, "both") and resolver.applies(variable, service)
         ]
-        found = {variable.name: resolver.value(variable.name, service) for variable in here}
-        faults = [seen.fault for seen in found.values() if seen.fault is not None and seen.fault.code != "reference"]
+        result = {variable.name: resolver.value(variable.name, service) for variable in here}
+        faults = [
+            resolved.fault
+            for resolved in result.values()
+            if resolved.fault is not None and resolved.fault.code != "reference"
+        ]
         raise_all([fault for fault in faults if not is_others(fault)])
-        return {name: seen for name, seen in found.items() if seen.text is not None or seen.fault in faults}
+        return {
+            name: resolved for name, resolved in result.items() if resolved.text is not None or resolved.fault in faults
+        }
 
-    def _needs_text(self, seen: Resolved) -> bool:
+    def _needs_text(self, resolved: Resolved) -> bool:
         return (
-            gets(self.destination, seen.variable.name)
+            gets(self.destination, resolved.variable.name)
             and not self.destination.plain_only
             and self.destination.secrets is None
         )
 
-    def _made(self, seen: Resolved) -> Iterable[Entry]:
-        if not seen.secret and not seen.variable.also_as:  # by far the most
+    def _made(self, resolved: Resolved) -> Iterable[Entry]:
+        if not resolved.secret and not resolved.variable.also_as:  # by far the most
             return (
-                (Entry(seen.variable.name, seen.text, seen.variable),)
-                if gets(self.destination, seen.variable.name)
+                (Entry(resolved.variable.name, resolved.text, resolved.variable),)
+                if gets(self.destination, resolved.variable.name)
                 else ()
             )
-        return self._made_with_care(seen)
+        return self._made_with_care(resolved)
 
-    def _made_with_care(self, seen: Resolved) -> Iterable[Entry]:
-        if not gets(self.destination, seen.variable.name) or (seen.secret and self.destination.plain_only):
+    def _made_with_care(self, resolved: Resolved) -> Iterable[Entry]:
+        if not gets(self.destination, resolved.variable.name) or (resolved.secret and self.destination.plain_only):
             return
-        for name in (seen.variable.name, *seen.variable.also_as):
+        for name in (resolved.variable.name, *resolved.variable.also_as):
             if (
-                seen.secret
+                resolved.secret
                 and self.destination.secrets is not None
-                and (seen.text is not None or seen.fault is not None)
+                and (resolved.text is not None or resolved.fault is not None)
             ):
-                yield Entry(name, self.destination.secrets.replace("{name}", seen.variable.name), seen.variable)
+                yield Entry(name, self.destination.secrets.replace("{name}", resolved.variable.name), resolved.variable)
             else:
-                yield Entry(name, seen.revealed, seen.variable, seen.secret)
+                yield Entry(name, resolved.revealed, resolved.variable, resolved.secret)
 
 
 def filled(text: str, holders: Mapping[str, str]) -> str:
     """The text with its holders replaced; any other braces stay."""
-    return re.sub("|".join(map(re.escape, holders)), lambda found: holders[found[0]], text)
+    return re.sub("|".join(map(re.escape, holders)), lambda match: holders[match[0]], text)
 
 
 def services_for(destination: Destination, jar: Jar) -> list[str]:
@@ -306,15 +316,15 @@ class DestinationOptions:
 
     def command_of(self, key: str, holders: tuple[str, ...]) -> list[str]:
         """An option that is a command's words. A holder of other options (`{service}`) that is not filled in here is a fault."""
-        found = self.fields.texts(self.options.get(key), key)
-        for text, node in found:
+        result = self.fields.texts(self.options.get(key), key)
+        for text, node in result:
             for name in _HOLDER.findall(text):
                 if name in _HOLDERS and name not in holders:
                     hint = f"here {' and '.join(f'{{{holder}}}' for holder in holders)} are filled in"
                     self.fields.fault(
                         node, f"'{{{name}}}' in {key} of {self.destination.name} is not filled in", hint, "destination"
                     )
-        return [text for text, _ in found]
+        return [text for text, _ in result]
 
     def resolve_path(self, pattern: str, stage: str, service: str = "") -> Path:
         """A path with its holders filled, from the folder that holds the jar."""
@@ -424,20 +434,20 @@ def hidden_lines(
         if remark.lost
     ]
     starts = sorted({line for line, _ in marks})
-    found: dict[int, str] = {}
+    result: dict[int, str] = {}
     for line, words in marks:
         if words is None:
             continue
         after = bisect_right(starts, line)
         following = starts[after] if after < len(starts) else total + 1
-        found[line] = f"{found[line]}, {words}" if line in found else words
+        result[line] = f"{result[line]}, {words}" if line in result else words
         for more in range(line + 1, following):
-            found.setdefault(more, _MASK)
-    for line, words in list(found.items()):
+            result.setdefault(more, _MASK)
+    for line, words in list(result.items()):
         shown = lines[line - 1].strip() if words == _MASK and line <= len(lines) else "x"
         if not shown or (shown.startswith("#") and not any(shown in text for text in texts)):
-            del found[line]
-    return found
+            del result[line]
+    return result
 
 
 def nothing_hidden(data: bytes) -> Mapping[int, str]:

@@ -38,15 +38,15 @@ class BundleDestination(FileDestination):
             entries = view.entries(service)
             refuse(get("nul"), entries, carriers)
             old = self.around.current(path) or read_bytes(path)
-            found = follow(grow_json(decode(old, file)[0], file), "/process/env")
+            match = follow(grow_json(decode(old, file)[0], file), "/process/env")
             wanted = {entry.name: entry.text for entry in entries if entry.text is not None}
-            there = {entry.name: entry.text for entry in held(found.node)}
+            there = {entry.name: entry.text for entry in held(match.node)}
             jar = self.around.jar
             gone = [
                 name for name in there if name in jar.variables and gets(self.destination, name) and name not in wanted
             ]
             same = [name for name, text in wanted.items() if there.get(name) == text]
-            data = apply(old, file, edits(found.node, found.path, LINES, wanted, gone, same=same), as_json=True)
+            data = apply(old, file, edits(match.node, match.path, LINES, wanted, gone, same=same), as_json=True)
             self.around.pending[path] = data
             secret = any(entry.secret and entry.text is not None for entry in entries)
             hidden = self.hide_items(partial(every_entry, file=file), [entry.name for entry in entries if entry.secret])
@@ -65,7 +65,7 @@ def read_bundle(data: bytes, file: str) -> ReadResult:
     """`process.env` of a config.json. Raises InputError if it is none."""
     text, remarks = decode(data, file)
     try:
-        found = follow(grow_json(text, file), "/process/env")
+        match = follow(grow_json(text, file), "/process/env")
     except InputError as fault:
         if fault.code == "pointer":
             raise InputError(
@@ -76,7 +76,7 @@ def read_bundle(data: bytes, file: str) -> ReadResult:
             ) from None
         raise
     items: list[ReadItem] = []
-    for entry in held(found.node):
+    for entry in held(match.node):
         place = place_of(text, entry.at.start, file)
         if entry.text is None:
             remarks.append(

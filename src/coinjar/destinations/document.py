@@ -90,7 +90,7 @@ class DocumentDestination(FileDestination):
     def _entries(self, view: StageView) -> dict[str, list[Entry]]:
         """What each place in play gets: on the stage it belongs to, or where no stage speaks."""
         shared = self._stageless(view)
-        found: dict[str, list[Entry]] = {}
+        result: dict[str, list[Entry]] = {}
         faults: list[CoinJarError] = []
         for spot in self.spots:
             own = (
@@ -103,11 +103,11 @@ class DocumentDestination(FileDestination):
             if own is None:
                 continue
             try:
-                found[spot.pointer] = self._of_spot(spot, own, lenient=own is shared)
+                result[spot.pointer] = self._of_spot(spot, own, lenient=own is shared)
             except CoinJarError as fault:
                 faults += fault.each()
         raise_all(list({str(error): error for error in faults}.values()))
-        return found
+        return result
 
     def _of_spot(self, spot: DocumentPlace, view: StageView, *, lenient: bool) -> list[Entry]:
         """What a place gets; of several services what those agree on that have no place of their own below it."""
@@ -133,9 +133,9 @@ class DocumentDestination(FileDestination):
                 if not any(service in other.services and other.takes(name) for other in below)
             ]
             asked = own or spot.services
-            found = [of_each[service].get(name) for service in asked]
-            if found[0] is not None and all(entry is not None and entry.text == found[0].text for entry in found):
-                agreed.append(found[0])
+            entries = [of_each[service].get(name) for service in asked]
+            if entries[0] is not None and all(entry is not None and entry.text == entries[0].text for entry in entries):
+                agreed.append(entries[0])
             else:
                 differing.append(name)
         self._differing[spot.pointer] = set(differing)  # what stands there may be right for one of them: it stays
@@ -172,7 +172,7 @@ class DocumentDestination(FileDestination):
         for pointer, texts in final.items():  # what the levels above say already need not be said again
             around = self.above[pointer][::-1]
             for name in [name for name in texts if now[pointer].get(name) is None]:
-                speaker = next((one for one in around if name in says[one]), None)
+                speaker = next((other_name for other_name in around if name in says[other_name]), None)
                 if speaker is not None and says[speaker][name] == texts[name]:
                     del texts[name]
         takes = {spot.pointer: spot.takes for spot in self.spots}
@@ -196,7 +196,7 @@ class DocumentDestination(FileDestination):
         wanted: Mapping[str, str],
         entries: list[Entry] | None,
     ) -> list[Edit]:
-        found = document.follow(spot.pointer)
+        match = document.follow(spot.pointer)
         there = level.entries
         in_play = entries is not None
         managed = [name for name in there if self._manages(spot, name)]
@@ -208,7 +208,7 @@ class DocumentDestination(FileDestination):
             for name in managed
             if name not in wanted and name not in kept and (in_play or there[name].text is not None)
         ]
-        for name in [one for one in gone if there[one].merged]:
+        for name in [name for name in gone if there[name].merged]:
             words = f"{name} at {spot.pointer} comes from an anchor ('<<'), and stays: the jar gives it no value there"
             self.notice(
                 "CJ019",
@@ -223,11 +223,11 @@ class DocumentDestination(FileDestination):
             for name, text in wanted.items()
             if name in there and there[name].text == text and document.stays(there[name].value)
         ]
-        form = form_of(found.node) or spot.form or self.form or MAP
+        form = form_of(match.node) or spot.form or self.form or MAP
         fresh = (
             wanted if in_play else {name: text for name, text in wanted.items() if name not in there or name in same}
         )
-        return edits(found.node, found.path, form, fresh, gone, same=same)
+        return edits(match.node, match.path, form, fresh, gone, same=same)
 
     def _look(self, document: OpenDocument, before: Mapping[str, EnvironmentLevel]) -> None:
         """Notice what stands in the document and will surprise; positions are those of `before`, where it stood there already."""

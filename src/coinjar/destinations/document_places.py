@@ -38,7 +38,7 @@ class DocumentPlace(NamedTuple):
 
     def takes(self, name: str) -> bool:
         return any(fnmatchcase(name, variable) for variable in self.variables) and not any(
-            fnmatchcase(name, one) for one in self.without
+            fnmatchcase(name, other_name) for other_name in self.without
         )
 
 

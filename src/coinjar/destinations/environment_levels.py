@@ -27,26 +27,26 @@ Above: TypeAlias = Mapping[str, Sequence[str]]
 
 def levels_above(inherits: Mapping[str, Sequence[str]]) -> dict[str, list[str]]:
     """Of each level (`inherits` has them all) those around it by their pointers, and those that it inherits by declaration, over any number of steps."""
-    found: dict[str, list[str]] = {}
+    result: dict[str, list[str]] = {}
 
     def of(pointer: str, below: tuple[str, ...]) -> list[str]:
-        if pointer not in found and pointer not in below:
+        if pointer not in result and pointer not in below:
             direct = [one for one in inherits if above(one, pointer)] + [
                 one for one in inherits[pointer] if one in inherits
             ]
             every = {reader for other in direct for reader in (*of(other, (*below, pointer)), other)} - {pointer}
-            found[pointer] = sorted(
+            result[pointer] = sorted(
                 every, key=lambda finding: (len(of(finding, (*below, pointer))), finding.count("/"), finding)
             )
-        return found.get(pointer, [])
+        return result.get(pointer, [])
 
     return {pointer: of(pointer, ()) for pointer in inherits}
 
 
 def nearest_above(pointer: str, around: Above) -> str | None:
     """The level right above one, if any."""
-    found = around[pointer]
-    return found[-1] if found else None
+    result = around[pointer]
+    return result[-1] if result else None
 
 
 def above_all(pointer: str) -> list[str]:
@@ -61,7 +61,7 @@ def deciding(
     """Who decides what the level at `pointer` sees of a name, and every level that speaks, the narrowest first."""
     by_pointer = {level.pointer: level for level in levels}
     around = levels_above({level.pointer: level.inherits for level in levels})
-    chain = [by_pointer[one] for one in [*around[pointer], pointer]]
+    chain = [by_pointer[name] for name in [*around[pointer], pointer]]
     spoken = [level for level in reversed(chain) if name in level.entries]
     if not spoken:
         return None, []
@@ -75,13 +75,13 @@ def deciding(
 
 def idle(levels: Sequence[EnvironmentLevel]) -> list[tuple[EnvironmentLevel, EnvironmentEntry, EnvironmentLevel]]:
     """Assignments that cannot win: the level, what it says, and the level above that decides."""
-    found = []
+    result = []
     for level in levels:
         for name, entry in level.entries.items():
             winner, _ = deciding(levels, level.pointer, name)
             if winner is not None and winner is not level and winner.entries[name].text != entry.text:
-                found.append((level, entry, winner))
-    return found
+                result.append((level, entry, winner))
+    return result
 
 
 def lifted(
@@ -99,8 +99,8 @@ def lifted(
     `takes` which names it takes at all. Without `everything` only what stands above already is moved, so that what was once moved up stays there.
     """
     result = {pointer: dict(entries) for pointer, entries in final.items()}
-    for parent in sorted(result, key=lambda one: -len(around[one])):
-        children = [one for one in result if nearest_above(one, around) == parent]
+    for parent in sorted(result, key=lambda name: -len(around[name])):
+        children = [name for name in result if nearest_above(name, around) == parent]
         if len(children) < 2:
             continue
         for name in [

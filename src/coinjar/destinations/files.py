@@ -54,15 +54,15 @@ class DialectFileDestination(FileDestination):
 
     def _fills(self) -> dict[str, str]:
         """The destinations of templates that a script fills when it starts, each with the folder it fills."""
-        found = {}
+        result = {}
         for name, key, node in self.fields.members(self.options["fills"], "fills") if "fills" in self.options else ():
             other = self.around.jar.destinations.get(name)
             if other is None or other.type != "templates":
                 self.fields.fault(
                     key, f"'{name}' is no destination of templates", "name one of the type templates", "destination"
                 )
-            found[name] = self.fields.text(node, name)
-        return found
+            result[name] = self.fields.text(node, name)
+        return result
 
     def outputs(self, view: StageView) -> list[Output]:
         if self.is_example:
@@ -182,8 +182,8 @@ class DialectFileDestination(FileDestination):
         return [self._output(base, data, shared, merges=True), self._output(over, top, differing)]
 
     def read(self, stage: str) -> ReadResult:
-        found = self.read_each(self.path, partial(self._read_one, stage))
-        return ReadResult([item for item in found.items if item.stage in (None, stage)], found.remarks)
+        reading = self.read_each(self.path, partial(self._read_one, stage))
+        return ReadResult([item for item in reading.items if item.stage in (None, stage)], reading.remarks)
 
     def _read_one(self, stage: str, service: str) -> ReadResult:
         assert self.dialect

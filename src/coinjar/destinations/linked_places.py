@@ -29,19 +29,19 @@ _PUBLISHED = re.compile(r"(?:.*:)?(\d{1,5})(?:/\w+)?")
 PROBES = ("livenessProbe", "readinessProbe", "startupProbe")
 
 
-def links(made: FileDestination, view: StageView) -> Iterator[PortUse]:
+def links(instance: FileDestination, view: StageView) -> Iterator[PortUse]:
     """The ports that a destination's files name, beside the variables that it gets."""
-    if isinstance(made, ContainerfileDestination):
-        for service in made.services_of(view, made.path):
-            yield from exposed(made.resolve_path(made.path, view.stage, service), service, view.stage)
-    elif isinstance(made, TemplatesDestination):
-        yield from _listened(made, view)
-    elif isinstance(made, ManifestsDestination):
-        for manifests in read_folder(made.around.root / made.source.replace("{stage}", view.stage)).values():
+    if isinstance(instance, ContainerfileDestination):
+        for service in instance.services_of(view, instance.path):
+            yield from exposed(instance.resolve_path(instance.path, view.stage, service), service, view.stage)
+    elif isinstance(instance, TemplatesDestination):
+        yield from _listened(instance, view)
+    elif isinstance(instance, ManifestsDestination):
+        for manifests in read_folder(instance.around.root / instance.source.replace("{stage}", view.stage)).values():
             for manifest in manifests:
-                yield from _of_workload(made, manifest, view)
-    elif isinstance(made, DocumentDestination):
-        yield from _of_compose(made, view)
+                yield from _of_workload(instance, manifest, view)
+    elif isinstance(instance, DocumentDestination):
+        yield from _of_compose(instance, view)
 
 
 def _of_compose(made: DocumentDestination, view: StageView) -> Iterator[PortUse]:
@@ -54,16 +54,16 @@ def _of_compose(made: DocumentDestination, view: StageView) -> Iterator[PortUse]
                 yield from exposed(containerfile, name, view.stage)
 
 
-def _listened(made: TemplatesDestination, view: StageView) -> Iterator[PortUse]:
+def _listened(templates: TemplatesDestination, view: StageView) -> Iterator[PortUse]:
     """A port written out in a template's `listen` line, where the template is for one service."""
     services = view.services()
-    for template in made.templates() if len(services) == 1 else ():
-        for found in _LISTEN.finditer(template.text):
+    for template in templates.templates() if len(services) == 1 else ():
+        for match in _LISTEN.finditer(template.text):
             yield PortUse(
                 services[0],
                 view.stage,
-                found[1],
-                place_of(template.text, found.start(1), shown_path(template.path)),
+                match[1],
+                place_of(template.text, match.start(1), shown_path(template.path)),
                 "listens on",
             )
 
@@ -73,13 +73,13 @@ def exposed(path: Path, service: str, stage: str) -> Iterator[PortUse]:
     text, _ = decode(read_bytes(path), shown_path(path))
     for instruction in instructions(text):
         for word in instruction.rest.split() if instruction.word == "EXPOSE" else ():
-            if found := re.fullmatch(r"(\d{1,5})(?:/\w+)?", word):
-                yield PortUse(service, stage, found[1], Location(shown_path(path), instruction.line, 1), "exposes")
+            if match := re.fullmatch(r"(\d{1,5})(?:/\w+)?", word):
+                yield PortUse(service, stage, match[1], Location(shown_path(path), instruction.line, 1), "exposes")
 
 
-def _of_workload(made: ManifestsDestination, manifest: ManifestDocument, view: StageView) -> Iterator[PortUse]:
+def _of_workload(manifests: ManifestsDestination, manifest: ManifestDocument, view: StageView) -> Iterator[PortUse]:
     for container in manifest.containers():
-        service = service_of(manifest, container, made.around.jar.services, made.named)
+        service = service_of(manifest, container, manifests.around.jar.services, manifests.named)
         if service not in view.services() or container.is_init:
             continue
         named: dict[str, str] = {}
@@ -118,9 +118,9 @@ def published(document: OpenDocument, name: str, service: TreeNode, stage: str) 
     """The ports that a service of a Compose file is published from."""
     for port in _elements(service.child("ports")):
         target = port.child("target") if port.kind == "map" else port
-        found = _PUBLISHED.fullmatch(target.text) if target else None
-        if found and target:
-            yield PortUse(name, stage, found[1], document.place(target), "is published from port")
+        match = _PUBLISHED.fullmatch(target.text) if target else None
+        if match and target:
+            yield PortUse(name, stage, match[1], document.place(target), "is published from port")
 
 
 def hops(made: FileDestination, view: StageView) -> Iterator[Diagnostic]:
@@ -207,8 +207,8 @@ def _steering(made: DocumentDestination, document: OpenDocument, path: Path) -> 
         given = {item.name: item.place for item in reading.items}
     mentioned: dict[str, Location] = {}
     for number, line in enumerate(document.text.split("\n"), 1):
-        for found in _MENTION.finditer(line.partition(" #")[0] if not line.lstrip().startswith("#") else ""):
-            mentioned.setdefault(found[1] or found[2], Location(document.file, number, found.start() + 1))
+        for match in _MENTION.finditer(line.partition(" #")[0] if not line.lstrip().startswith("#") else ""):
+            mentioned.setdefault(match[1] or match[2], Location(document.file, number, match.start() + 1))
     for name, place in mentioned.items():
         variable = made.around.jar.variables.get(name)
         if variable and name not in given:
@@ -231,9 +231,9 @@ def _handed_on(document: OpenDocument, name: str) -> bool:
     return False
 
 
-def look(made: FileDestination, view: StageView) -> tuple[list[PortUse], list[Diagnostic]]:
+def look(instance: FileDestination, view: StageView) -> tuple[list[PortUse], list[Diagnostic]]:
     """Both, for a destination whose files may be missing or wrong: that is another rule's matter."""
     try:
-        return list(links(made, view)), list(hops(made, view))
+        return list(links(instance, view)), list(hops(instance, view))
     except CoinJarError:
         return [], []

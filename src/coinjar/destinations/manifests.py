@@ -208,7 +208,7 @@ class ManifestsDestination(FileDestination):
                 service = self._service(view, manifest, container)
                 if service is not None and service not in used.setdefault(manifest.namespace, []):
                     used[manifest.namespace].append(service)
-        found: list[GeneratedObject] = []
+        objects: list[GeneratedObject] = []
         for namespace, services in used.items():
             texts = {
                 service: {
@@ -228,12 +228,12 @@ class ManifestsDestination(FileDestination):
                 service: [entry for name, entry in item.items() if name not in common]
                 for service, item in texts.items()
             }
-            found += [
-                made
+            objects += [
+                object_
                 for service, group in groups.items()
-                for made in self._of_group(view.stage, service, namespace, group)
+                for object_ in self._of_group(view.stage, service, namespace, group)
             ]
-        return found
+        return objects
 
     def _of_group(self, stage: str, service: str, namespace: str, entries: list[Entry]) -> Iterable[GeneratedObject]:
         for name, secret in (("kube-configmap", False), ("kube-secret", True)):
@@ -278,27 +278,29 @@ class ManifestsDestination(FileDestination):
         )
         return f"{self.around.jar.app}-{digest[:10]}-{service}".replace("_", "-")
 
-    def _object_output(self, target: Path, made: GeneratedObject) -> Output:
-        path = target / made.file
+    def _object_output(self, target: Path, object_: GeneratedObject) -> Output:
+        path = target / object_.file
         order = _order(read_bytes(path)) if path.exists() else None
         if order is None:
             order = 1 + max(
                 (
                     earlier.order
                     for earlier in self._there(target)
-                    if earlier.series == (made.dialect.kind, made.namespace, made.service)
+                    if earlier.series == (object_.dialect.kind, object_.namespace, object_.service)
                 ),
                 default=0,
             )
-        annotations = {ORDER: str(order), SERVICE: made.service}
-        text = made.dialect.object_text(
-            made.name, made.entries, annotations, namespace=made.namespace, as_text=self.string_data
+        annotations = {ORDER: str(order), SERVICE: object_.service}
+        text = object_.dialect.object_text(
+            object_.name, object_.entries, annotations, namespace=object_.namespace, as_text=self.string_data
         )
         self.around.pending[path] = text.encode()
-        secret = made.dialect.kind == "Secret"
-        names = [entry.name for entry in made.entries]
-        hidden = self.hide_items(partial(made.dialect.read, file=shown_path(path)), names) if secret else nothing_hidden
-        return Output(path, text.encode(), secret, f"{made.dialect.kind}, {self.about(made.entries)}", hidden)
+        secret = object_.dialect.kind == "Secret"
+        names = [entry.name for entry in object_.entries]
+        hidden = (
+            self.hide_items(partial(object_.dialect.read, file=shown_path(path)), names) if secret else nothing_hidden
+        )
+        return Output(path, text.encode(), secret, f"{object_.dialect.kind}, {self.about(object_.entries)}", hidden)
 
     # -- workloads
 
@@ -368,10 +370,14 @@ class ManifestsDestination(FileDestination):
         managed = {entry.name: entry for entry in view.entries(service) if VARIABLE.fullmatch(entry.name)}
         here = _ContainerEntries(manifest, container, cluster, entries, service, managed)
         changes = [edit for entry in entries if (edit := self._entry(here, entry, view)) is not None]
-        objects = [made for made in objects if made.service in (ALL, service) and made.namespace == manifest.namespace]
+        objects = [
+            object_
+            for object_ in objects
+            if object_.service in (ALL, service) and object_.namespace == manifest.namespace
+        ]
         wanted: list[Plain] = [
-            {"configMapRef" if made.dialect.kind == "ConfigMap" else "secretRef": {"name": made.name}}
-            for made in objects
+            {"configMapRef" if object_.dialect.kind == "ConfigMap" else "secretRef": {"name": object_.name}}
+            for object_ in objects
         ]
         key = {"name": filled(self.from_secret, {"{service}": service, "{stage}": view.stage})}
         secrets = [entry.name for entry in managed.values() if self._is_there(entry)]
@@ -445,7 +451,7 @@ class ManifestsDestination(FileDestination):
 
     def _unused(self, cluster: ManifestSet, objects: list[GeneratedObject]) -> None:
         """Notice the folder's own objects to which nothing refers once the managed ones are in use."""
-        managed = {entry.name for made in objects for entry in made.entries}
+        managed = {entry.name for object_ in objects for entry in object_.entries}
         for manifest in cluster.manifests():
             key = (manifest.kind, manifest.namespace, manifest.name)
             if (
@@ -461,9 +467,9 @@ class ManifestsDestination(FileDestination):
                     f"take it out of {self.source}, if nothing else refers to it",
                 )
 
-    def _left_over(self, target: Path, made: set[Path]) -> None:
+    def _left_over(self, target: Path, created: set[Path]) -> None:
         for path in sorted(target.rglob("*")) if target.is_dir() else ():
-            if path.is_file() and path not in made and not _OURS.search(path.name):
+            if path.is_file() and path not in created and not _OURS.search(path.name):
                 self.notice(
                     "CJ022",
                     Location(shown_path(path)),
@@ -475,17 +481,17 @@ class ManifestsDestination(FileDestination):
 
     def _there(self, target: Path) -> list[EarlierObject]:
         """The objects that this destination has made, in its output folder."""
-        found = []
+        earlier = []
         for path in sorted(target.iterdir()) if target.is_dir() else ():
             if _OURS.search(path.name) and (order := _order(read_bytes(path))) is not None:
                 manifest = read_manifests(read_bytes(path), shown_path(path))[0]
                 owner = manifest.at("metadata", "annotations", SERVICE)
-                found.append(
+                earlier.append(
                     EarlierObject(
                         path, order, (manifest.kind, manifest.namespace, owner.text if owner else ""), manifest.name
                     )
                 )
-        return found
+        return earlier
 
     def stale(self, stage: str, keep: int | None = None) -> list[Path]:
         """The objects' files that no workload refers to, but for the newest few of each series, kept for going back."""
@@ -493,7 +499,7 @@ class ManifestsDestination(FileDestination):
         there = self._there(target)
         used = objects_in_use(read_folder(target)) if there else set[str]()
         old: dict[tuple[str, str, str], list[EarlierObject]] = {}
-        for earlier in sorted(there, key=lambda one: -one.order):
+        for earlier in sorted(there, key=lambda earlier: -earlier.order):
             if earlier.name not in used:
                 old.setdefault(earlier.series, []).append(earlier)
         count = self.keep if keep is None else keep
@@ -506,8 +512,8 @@ class ManifestsDestination(FileDestination):
 
 def _added(container: WorkloadContainer, section: str, elements: list[Plain]) -> list[Edit]:
     """What adds elements to a list of a container that may not be there yet."""
-    there = container.node.child(section)
-    if there is None or not there.plain.elements:
+    node = container.node.child(section)
+    if node is None or not node.plain.elements:
         return [Edit((*container.path, section), elements)] if elements else []
     return [Edit((*container.path, section, END), element) for element in elements]
 
@@ -526,5 +532,5 @@ class EarlierObject(NamedTuple):
 
 
 def _order(data: bytes) -> int | None:
-    found = re.search(rb'coinjar/order: "(\d{1,9})"', data)
-    return int(found[1]) if found else None
+    match = re.search(rb'coinjar/order: "(\d{1,9})"', data)
+    return int(match[1]) if match else None

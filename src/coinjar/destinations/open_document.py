@@ -39,10 +39,10 @@ class OpenDocument:
 
     def level(self, pointer: str, decided_by: tuple[str, ...] = (), inherits: tuple[str, ...] = ()) -> EnvironmentLevel:
         """The environment at a pointer; empty if it is not there yet."""
-        found = self.follow(pointer)
-        place = self.place(found.node or found.trail[-1])
+        match = self.follow(pointer)
+        place = self.place(match.node or match.trail[-1])
         try:
-            entries = {entry.name: entry for entry in held(found.node, merged=not self.as_json)}
+            entries = {entry.name: entry for entry in held(match.node, merged=not self.as_json)}
             return EnvironmentLevel(
                 pointer,
                 place,

@@ -70,15 +70,15 @@ class TemplatesDestination(FileDestination):
             if isinstance(node, ScalarNode)
             else [(name, child) for name, _, child in self.fields.members(node, "allow")]
         )
-        found = {}
+        result = {}
         for name, child in pairs:
             try:
-                found[name] = re.compile(self.fields.text(child, "allow"))
+                result[name] = re.compile(self.fields.text(child, "allow"))
             except re.error as fault:
                 self.fields.fault(
                     child, f"this pattern is no regular expression: {fault.msg}", "write it as Python's re reads it"
                 )
-        return found
+        return result
 
     def templates(self) -> list[TemplateFile]:
         """The templates in the folder; what is wrong with any goes into the notices. Raises InputError if there is no folder."""
@@ -90,7 +90,7 @@ class TemplatesDestination(FileDestination):
                 place=self.destination.place,
                 code="destination",
             )
-        found = []
+        templates = []
         for path in sorted(path for path in folder.rglob("*") if path.is_file()):
             file = shown_path(path)
             if not path.name.endswith(self.suffix) or path.name == self.suffix:
@@ -110,32 +110,32 @@ class TemplatesDestination(FileDestination):
                     "this template mentions no declared name",
                     "write ${NAME} where a value belongs, or take it out of the folder",
                 )
-            found.append(template)
-        return found
+            templates.append(template)
+        return templates
 
     def _mentions(self, text: str, file: str) -> Iterator[TemplateMention]:
         """The declared names that a text mentions; what only looks like one is noticed."""
         jar = self.around.jar
         declared = {name for variable in jar.variables.values() for name in (variable.name, *variable.also_as)}
         folded = {name.casefold(): name for name in declared}
-        for found in self.mention.finditer(text):
-            name = found[1] or found[2]
-            place = place_of(text, found.start(), file)
+        for match in self.mention.finditer(text):
+            name = match[1] or match[2]
+            place = place_of(text, match.start(), file)
             if name in declared:
-                yield TemplateMention(name, place, found.start(), found.end())
-            elif name.casefold() in folded and (found[1] or name.isupper()):
+                yield TemplateMention(name, place, match.start(), match.end())
+            elif name.casefold() in folded and (match[1] or name.isupper()):
                 self.notice(
                     "CJ018",
                     place,
-                    f"{found[0]} is left as it is: the declared name is {folded[name.casefold()]}",
+                    f"{match[0]} is left as it is: the declared name is {folded[name.casefold()]}",
                     "write it is declared",
                     variable=folded[name.casefold()],
                 )
-            elif found[1] and _UPPER.fullmatch(name):
+            elif match[1] and _UPPER.fullmatch(name):
                 self.notice(
                     "CJ018",
                     place,
-                    f"{found[0]} is left as it is: {name} is not declared",
+                    f"{match[0]} is left as it is: {name} is not declared",
                     suggestion(name, declared, "declare it, or correct the name"),
                 )
         for operated in _OPERATED.finditer(text):
@@ -165,9 +165,9 @@ class TemplatesDestination(FileDestination):
         raise_all(faults)
         return outputs
 
-    def _left_over(self, folder: Path, made: set[Path]) -> None:
+    def _left_over(self, folder: Path, created: set[Path]) -> None:
         for path in sorted(folder.rglob("*")) if folder.is_dir() else ():
-            if path.is_file() and path not in made:
+            if path.is_file() and path not in created:
                 self.notice(
                     "CJ018",
                     Location(shown_path(path)),

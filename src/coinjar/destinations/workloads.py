@@ -94,9 +94,9 @@ def containers_below(root: TreeNode | None) -> TreeNode | None:
             child.plain.child("image") or child.plain.child("env") for child in node.elements
         ):
             return member.key
-        if found := containers_below(node):
-            return found
-    return next((found for node in root.elements if (found := containers_below(node.plain))), None)
+        if element := containers_below(node):
+            return element
+    return next((element for node in root.elements if (element := containers_below(node.plain))), None)
 
 
 def read_folder(folder: Path) -> dict[Path, list[ManifestDocument]]:
@@ -151,27 +151,27 @@ class ManifestSet:
 
     def environment(self, manifest: ManifestDocument, container: WorkloadContainer) -> dict[str, ContainerValue]:
         """As Kubernetes works it out: `envFrom` in order, then `env` over it, `$(NAME)` replaced by what came before."""
-        found: dict[str, ContainerValue] = {}
+        result: dict[str, ContainerValue] = {}
         for source in (container.node.child("envFrom") or TreeNode("seq", 0, 0)).plain.elements:
             for name, item in self._from(manifest, source.plain).items():
-                found[name] = ContainerValue(item.text or "", item.place, bool(item.secret))
+                result[name] = ContainerValue(item.text or "", item.place, bool(item.secret))
         for entry in held(container.node.child("env")):
             place = manifest.place(entry.at)
             if entry.text is not None:
-                found[entry.name] = ContainerValue(self._expanded(entry, found, place), place, secret=False)
+                result[entry.name] = ContainerValue(self._expanded(entry, result, place), place, secret=False)
                 continue
             given = self.referred(manifest, entry)
             if given is not None:
-                found[entry.name] = ContainerValue(given.text or "", place, secret=bool(given.secret))
+                result[entry.name] = ContainerValue(given.text or "", place, secret=bool(given.secret))
             elif not self.comes_from_elsewhere(entry):
-                found[entry.name] = ContainerValue("", place, secret=False)
+                result[entry.name] = ContainerValue("", place, secret=False)
             else:
                 self.remarks.append(
                     ReadRemark(
                         place, f"left out: {entry.name} of {manifest.name} comes from the cluster itself", lost=True
                     )
                 )
-        return found
+        return result
 
     def given(self, manifest: ManifestDocument, container: WorkloadContainer) -> set[str]:
         """The names that a container's `envFrom` gives it, as far as these manifests tell."""
@@ -208,7 +208,7 @@ class ManifestSet:
                             lost=True,
                         )
                     )
-                named = {(prefix.text if prefix else "") + one: item for one, item in (held_there or {}).items()}
+                named = {(prefix.text if prefix else "") + name: item for name, item in (held_there or {}).items()}
                 for stage in [name for name in named if not VARIABLE.fullmatch(name)]:
                     self.remarks.append(
                         ReadRemark(
@@ -223,7 +223,7 @@ class ManifestSet:
     def waits_for(self, entries: list[EnvironmentEntry], entry: EnvironmentEntry) -> set[str]:
         """The names in an entry's `$(…)` that only the cluster can fill in: of entries before it that refer to a field, or to what is elsewhere."""
         before = {other_entry.name: other_entry for other_entry in entries[: entries.index(entry)]}
-        named = {found for found in _REFERENCE.findall(entry.text or "") if found}
+        named = {result for result in _REFERENCE.findall(entry.text or "") if result}
         return {
             name
             for name in named
@@ -231,10 +231,10 @@ class ManifestSet:
         }
 
     def _expanded(self, entry: EnvironmentEntry, before: Mapping[str, ContainerValue], place: Location) -> str:
-        def replaced(found: re.Match[str]) -> str:
-            if found[0] == "$$":
+        def replaced(match: re.Match[str]) -> str:
+            if match[0] == "$$":
                 return "$"
-            return before[found[1]].text if found[1] in before else found[0]
+            return before[match[1]].text if match[1] in before else match[0]
 
         text = _REFERENCE.sub(replaced, entry.text or "")
         if text != entry.text:
@@ -245,19 +245,19 @@ class ManifestSet:
 def kept_literal(text: str, but: Set[str]) -> str:
     """A text as it stands in an `env` that shall give just this text: `$$` for what Kubernetes would replace, all but these names."""
     return re.sub(
-        r"\$(?=\$)|\$\(([^)]*)\)|\$(?=\()", lambda found: found[0] if found[1] in but else "$" + found[0], text
+        r"\$(?=\$)|\$\(([^)]*)\)|\$(?=\()", lambda match: match[0] if match[1] in but else "$" + match[0], text
     )
 
 
 def escaped(text: str, names: Set[str]) -> str:
     """The text of an `env` entry with these names' `$(…)` kept from being replaced."""
-    return re.sub(r"\$\$|\$\(([^)]*)\)", lambda found: f"${found[0]}" if found[1] in names else found[0], text)
+    return re.sub(r"\$\$|\$\(([^)]*)\)", lambda match: f"${match[0]}" if match[1] in names else match[0], text)
 
 
 def forward(entries: list[EnvironmentEntry], entry: EnvironmentEntry) -> set[str]:
     """The names in an entry's `$(…)` that stand behind it, or nowhere: Kubernetes leaves these as they are."""
     before = {other_entry.name for other_entry in entries[: entries.index(entry)]}
-    return {found for found in _REFERENCE.findall(entry.text or "") if found and found not in before}
+    return {result for result in _REFERENCE.findall(entry.text or "") if result and result not in before}
 
 
 def service_of(
@@ -295,7 +295,7 @@ def environments(
             any_container = True
             service = service_of(manifest, container, services, named) or (container.name if others else None)
             if service is not None:
-                seen = cluster.environment(manifest, container)
+                values = cluster.environment(manifest, container)
                 items += [
                     ReadItem(
                         name,
@@ -304,7 +304,7 @@ def environments(
                         service=service,
                         secret=container_value.secret or None,
                     )
-                    for name, container_value in seen.items()
+                    for name, container_value in values.items()
                 ]
     if not any_container:
         items += [item for members in cluster.objects.values() for item in members.values()]

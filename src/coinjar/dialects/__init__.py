@@ -55,15 +55,15 @@ def get(name: str) -> Dialect:
 
 def reader(name: str) -> Dialect:
     """A dialect that reads. Raises UsageError for one that only writes."""
-    found = get(name)
-    if not found.reads:
+    dialect = get(name)
+    if not dialect.reads:
         readers = [name for name in BUILT_IN if get(name).reads]
         raise UsageError(
             f"the dialect '{name}' can only be written",
             hint=f"those that can be read are {', '.join(readers)}",
             code="write-only",
         )
-    return found
+    return dialect
 
 
 def carriers() -> list[Dialect]:

@@ -52,7 +52,7 @@ def _written(text: str) -> str:
         return text
     if not re.search(r"['\\\n\r]", text) and text:
         return f"'{text}'"  # nothing is special in it, and no reader of this kind disagrees
-    return '"' + re.sub(r'[\n\r\t"\\$]', lambda found: _ESCAPES[found[0]], text) + '"'
+    return '"' + re.sub(r'[\n\r\t"\\$]', lambda match: _ESCAPES[match[0]], text) + '"'
 
 
 class _ComposeParser:
@@ -160,7 +160,7 @@ class _ComposeParser:
             if done.asked:
                 self.remark(
                     start,
-                    f"in {name} {', '.join(f'${one}' for one in done.asked)} was replaced by what the file sets before",
+                    f"in {name} {', '.join(f'${name}' for name in done.asked)} was replaced by what the file sets before",
                 )
             value = done.text
         self.values[name] = value

@@ -191,8 +191,8 @@ def expand_word(word: str, values: dict[str, str]) -> str | list[str]:
     parts: list[str] = []
     lacking: list[str] = []
 
-    def replaced(found: re.Match[str]) -> str:
-        name, operator, other = found[1] or found[2], found[3], found[4]
+    def replaced(match: re.Match[str]) -> str:
+        name, operator, other = match[1] or match[2], match[3], match[4]
         if name in values:
             return other if operator == "+" else values[name]
         if operator:

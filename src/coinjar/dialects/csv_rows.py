@@ -37,7 +37,7 @@ class CsvDialect(Dialect):
                 header = row
             elif row and row[0]:
                 rows[row[0]] = dict(zip(header[1:], row[1:], strict=False))
-        header = ["name", *[one for one in header[1:] if one != "value"]]
+        header = ["name", *[name for name in header[1:] if name != "value"]]
         if heading.stage not in header:
             order = [*self.known.stages, heading.stage]
             header = [

@@ -26,8 +26,8 @@ def interpolate(text: str, lookup: Callable[[str], str | None]) -> Interpolation
     """Replace every reference. Raises Malformed for one that is not closed, has no name, or demands a value that is not there."""
     asked: list[str] = []
     unknown: list[str] = []
-    found, _ = _run(text, 0, lookup, asked, unknown, inside=False)
-    return InterpolationResult(found, asked, unknown)
+    value, _ = _run(text, 0, lookup, asked, unknown, inside=False)
+    return InterpolationResult(value, asked, unknown)
 
 
 def _run(
@@ -59,10 +59,10 @@ def _run(
 
 def _value(name: str, lookup: Callable[[str], str | None], asked: list[str], unknown: list[str]) -> str:
     asked.append(name)
-    found = lookup(name)
-    if found is None:
+    value = lookup(name)
+    if value is None:
         unknown.append(name)
-    return found or ""
+    return value or ""
 
 
 def _braced(
@@ -77,9 +77,9 @@ def _braced(
     operator = _OPERATOR.match(text, at)
     if operator is None:
         raise InterpolationError(f"'${{{name.group()}' goes on with what has no meaning")
-    found = lookup(name.group())
+    value = lookup(name.group())
     asked.append(name.group())
-    there = found is not None and (found != "" or operator.group()[0] != ":")
+    there = value is not None and (value != "" or operator.group()[0] != ":")
     taken = there == operator.group().endswith("+")
     word, at = _run(
         text,
@@ -93,4 +93,4 @@ def _braced(
         raise InterpolationError(f"{name.group()} must have a value: {word}")
     if operator.group().endswith("+"):
         return word if there else "", at + 1
-    return (found or "") if there else word, at + 1
+    return (value or "") if there else word, at + 1

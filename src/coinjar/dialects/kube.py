@@ -73,14 +73,14 @@ class ConfigMapDialect(Dialect):
     def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
         items: list[ReadItem] = []
-        found = 0
+        result = 0
         for _, _, document in parts(text, file):
             kind = document.root.child("kind") if document.root else None
             if document.root and kind and kind.text in ("ConfigMap", "Secret"):
-                found += 1
+                result += 1
                 items += object_items(document, document.root)
                 remarks += document.remarks
-        if not found:
+        if not result:
             raise InputError(
                 "there is no ConfigMap or Secret in it",
                 hint="give a manifest that holds one",

@@ -65,22 +65,22 @@ class LiteralDialect(Dialect):
 
 
 def _surprises(name: str, value: str, place: Location) -> list[ReadRemark]:
-    found = []
+    remarks = []
     if name != name.rstrip():
-        found.append(ReadRemark(place, f"the blank before '=' is part of the name '{name}'"))
+        remarks.append(ReadRemark(place, f"the blank before '=' is part of the name '{name}'"))
     if value[:1] in " \t" and value.strip():
-        found.append(ReadRemark(place, f"the blank after '=' is part of the value of {name}"))
+        remarks.append(ReadRemark(place, f"the blank after '=' is part of the value of {name}"))
     if len(value) > 1 and value[0] == value[-1] and value[0] in "\"'`":
-        found.append(
+        remarks.append(
             ReadRemark(place, f"the quotes around the value of {name} are part of it: this grammar has no quotes")
         )
     elif re.search(r"[ \t]#", value):
-        found.append(
+        remarks.append(
             ReadRemark(
                 place, f"the '#' in the value of {name} is part of it: this grammar has no comments behind values"
             )
         )
-    return found
+    return remarks
 
 
 class NulDialect(Dialect):

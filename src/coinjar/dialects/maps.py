@@ -31,8 +31,8 @@ class JsonDialect(Dialect):
 
 
 def _read_map(document: ParsedDocument, kind: str) -> ReadResult:
-    found = [document.item(key.text, value, key) for key, value in document.members(kind)]
-    return ReadResult([item for item in found if item], document.remarks)
+    items = [document.item(key.text, value, key) for key, value in document.members(kind)]
+    return ReadResult([item for item in items if item], document.remarks)
 
 
 class PairsDialect(JsonDialect):
@@ -74,7 +74,7 @@ def _pair(document: ParsedDocument, node: TreeNode) -> ReadItem | None:
 def yaml_quoted(text: str) -> str:
     """A text in YAML's double quotes, which are JSON's but for characters that YAML wants escaped."""
     return FORCED.sub(
-        lambda found: found[0] if found[0] == "\\" else f"\\u{ord(found[0]):04x}", json.dumps(text, ensure_ascii=False)
+        lambda match: match[0] if match[0] == "\\" else f"\\u{ord(match[0]):04x}", json.dumps(text, ensure_ascii=False)
     )
 
 
@@ -133,7 +133,7 @@ class TomlDialect(Dialect):
 
         text, remarks = decode(data, file)
         try:
-            found = tomllib.loads(text, parse_float=str)
+            loaded = tomllib.loads(text, parse_float=str)
         except tomllib.TOMLDecodeError as fault:
             words = _TOML_FAULT.match(str(fault))
             place = Location(file, int(words[2]), int(words[3])) if words and words[2] else Location(file)
@@ -146,7 +146,7 @@ class TomlDialect(Dialect):
         reading = ReadResult([], remarks)
         places = _toml_places(text, file)
         document = _TomlValues(reading, file)
-        for name, value in found.items():
+        for name, value in loaded.items():
             document.take(name, value, places.get(name, Location(file)))
         return reading
 
@@ -176,7 +176,7 @@ def _toml_key(name: str) -> str:
 
 
 def _toml_string(text: str) -> str:
-    return '"' + _TOML_ESCAPED.sub(lambda found: _TOML_NAMED.get(found[0]) or f"\\u{ord(found[0]):04x}", text) + '"'
+    return '"' + _TOML_ESCAPED.sub(lambda match: _TOML_NAMED.get(match[0]) or f"\\u{ord(match[0]):04x}", text) + '"'
 
 
 def _toml_places(text: str, file: str) -> dict[str, Location]:

@@ -96,30 +96,30 @@ def _escaped(text: str, *, name: bool = False) -> str:
 
 def _logical_lines(text: str, file: str) -> list[tuple[Location, str]]:
     """Lines with those that a backslash continues joined, comments and blank ones left out."""
-    found: list[tuple[Location, str]] = []
+    result: list[tuple[Location, str]] = []
     going_on = False
     for number, raw in enumerate(re.split(r"\r\n|\n|\r", text), 1):
         line = raw.lstrip(" \t\f")
         if going_on:
-            place, before = found[-1]
-            found[-1] = (place, before[:-1] + line)
+            place, before = result[-1]
+            result[-1] = (place, before[:-1] + line)
         elif line and line[0] not in "#!":
-            found.append((Location(file, number, len(raw) - len(line) + 1), line))
+            result.append((Location(file, number, len(raw) - len(line) + 1), line))
         else:
             continue
-        last = found[-1][1]
+        last = result[-1][1]
         going_on = (len(last) - len(last.rstrip("\\"))) % 2 == 1
-    return found
+    return result
 
 
 def _parted(line: str) -> tuple[str, str]:
-    found = re.match(r"((?:[^\\ \t\f=:]|\\.)*)[ \t\f]*[=:]?[ \t\f]*", line, re.DOTALL)
-    assert found
-    return found[1], line[found.end() :]
+    match = re.match(r"((?:[^\\ \t\f=:]|\\.)*)[ \t\f]*[=:]?[ \t\f]*", line, re.DOTALL)
+    assert match
+    return match[1], line[match.end() :]
 
 
 def _unescaped(text: str) -> str:
     done = _ESCAPE.sub(
-        lambda found: chr(int(found[1], 16)) if found[1] else _READ.get(found[2] or "", found[2] or ""), text
+        lambda match: chr(int(match[1], 16)) if match[1] else _READ.get(match[2] or "", match[2] or ""), text
     )
     return done.encode("utf-16", "surrogatepass").decode("utf-16", "replace")

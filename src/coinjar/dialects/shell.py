@@ -160,8 +160,8 @@ class _AssignmentParser:
         return ReadResult(self.items, self.remarks)
 
     def _skip(self, pattern: re.Pattern[str]) -> None:
-        found = pattern.match(self.text, self.at)
-        self.at = found.end() if found else self.at
+        match = pattern.match(self.text, self.at)
+        self.at = match.end() if match else self.at
 
     def _to_line_end(self) -> None:
         end = self.text.find("\n", self.at)
@@ -211,15 +211,15 @@ class _AssignmentParser:
                 self.items.append(ReadItem(name, None, place_of(self.text, start, self.file)))
 
     def _assignment(self) -> bool:
-        found = _ASSIGN.match(self.text, self.at)
-        if not found:
+        match = _ASSIGN.match(self.text, self.at)
+        if not match:
             return False
-        start, name = self.at, found[1]
-        if found[2] == "+=":
+        start, name = self.at, match[1]
+        if match[2] == "+=":
             raise _NeedsShell("appends to a value, which not every shell does")
         if not shell_can_set(name):
             raise _NeedsShell(f"sets {quoted_name(name)}, which no shell can")
-        self.at = found.end()
+        self.at = match.end()
         if self.text[self.at : self.at + 1] in (" ", "\t") and self.text[self.at :].split("\n")[0].strip(" \t")[
             :1
         ] not in ("", "#", ";"):
@@ -249,19 +249,19 @@ class _AssignmentParser:
             elif letter in "&|<>()":
                 raise _NeedsShell(f"has a bare '{letter}', which a shell acts on")
             else:
-                found = _WORD.match(text, self.at)
-                assert found, "every other letter is one of a word"
-                parts.append(found.group())
-                self.at = found.end()
+                match = _WORD.match(text, self.at)
+                assert match, "every other letter is one of a word"
+                parts.append(match.group())
+                self.at = match.end()
         return parts
 
     def _single(self) -> str:
         end = self.text.find("'", self.at + 1)
         if end < 0:
             raise _NeedsShell("has a quote that is not closed")
-        found = self.text[self.at + 1 : end]
+        value = self.text[self.at + 1 : end]
         self.at = end + 1
-        return found
+        return value
 
     def _double(self) -> _Pieces:
         self.at += 1
@@ -287,13 +287,13 @@ class _AssignmentParser:
                 self.at = end
 
     def _parameter(self) -> str | _Expansion:
-        found = _PARAMETER.match(self.text, self.at)
-        if found:
-            name = found[1] or found[2]
+        match = _PARAMETER.match(self.text, self.at)
+        if match:
+            name = match[1] or match[2]
             if name not in self.values:
                 raise _NeedsShell(f"needs the value of {name}, which this file does not set before")
             self.remark(f"${name} was replaced by the value the file sets before, as a shell does")
-            self.at = found.end()
+            self.at = match.end()
             return _Expansion(name, self.values[name])
         following = self.text[self.at + 1 : self.at + 2]
         if self.text[self.at] == "$" and not re.match(r"[({'\"@*#?$!0-9-]", following):

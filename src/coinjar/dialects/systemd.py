@@ -217,7 +217,7 @@ def _take_words(words: str, items: list[ReadItem], remarks: list[ReadRemark], pl
         at = word.end()
         assignment = re.sub(
             r'"((?:[^"\\]|\\.)*)"|\'((?:[^\'\\]|\\.)*)\'',
-            lambda found: found[1] if found[1] is not None else found[2],
+            lambda match: match[1] if match[1] is not None else match[2],
             word[1],
             flags=re.DOTALL,
         )
@@ -235,8 +235,8 @@ def _take_words(words: str, items: list[ReadItem], remarks: list[ReadRemark], pl
             items.append(ReadItem(name, value.replace("%%", "%"), place))
 
 
-def _unescaped(found: re.Match[str]) -> str:
+def _unescaped(match: re.Match[str]) -> str:
     for group, base in ((1, 16), (2, 16), (3, 16), (4, 8)):
-        if found[group]:
-            return chr(int(found[group], base))
-    return _NAMED.get(found[5], found[5])
+        if match[group]:
+            return chr(int(match[group], base))
+    return _NAMED.get(match[5], match[5])

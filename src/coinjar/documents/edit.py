@@ -51,7 +51,7 @@ def apply(data: bytes, file: str, edits: Sequence[Edit], *, careful: bool = Fals
 
 def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: ScalarWriter) -> str:
     """The same for the text of one document that has been looked at before."""
-    read: Callable[[str], TreeNode | None] = (lambda one: grow_json(one, file)) if writer.as_json else grow
+    read: Callable[[str], TreeNode | None] = (lambda name: grow_json(name, file)) if writer.as_json else grow
     before = read(text)
     meant: Any = data_of(before)
     for edit in edits:
@@ -61,11 +61,11 @@ def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: ScalarWri
         meant = _without_empty(meant, edit.path[:-1], edit.keeps)
     once = _once(before, edits)
     for tried in [once, edits] if len(once) < len(edits) else [edits]:
-        made, done = _made(text, tried, writer, read)
+        created, done = _made(text, tried, writer, read)
         for edit in removals:
             done = _without_empty(done, edit.path[:-1], edit.keeps)
         if done == meant:
-            return made
+            return created
     names = ", ".join(dict.fromkeys(_named(before, edit) for edit in edits))
     raise InputError(
         f"changing {names} here would change something else too (an anchor that others use? an unusual layout?)",
@@ -93,13 +93,13 @@ def _made(
 
 def _once(tree: TreeNode | None, edits: Sequence[Edit]) -> list[Edit]:
     """The edits without those that want the same of one collection by another path: of an anchor and of those that refer to it."""
-    found: dict[tuple[int, Path, str], Edit] = {}
+    result: dict[tuple[int, Path, str], Edit] = {}
     kept = []
     for edit in edits:
         node, rest = tree.plain if tree is not None else None, edit.path
         while node is not None and len(rest) > 1 and (inner := node.child(rest[0])) is not None:
             node, rest = inner.plain, rest[1:]
-        first = found.setdefault((id(node), rest, repr(edit.value)), edit)
+        first = result.setdefault((id(node), rest, repr(edit.value)), edit)
         if first.path == edit.path or node is None:
             kept.append(edit)
     return kept
@@ -108,9 +108,9 @@ def _once(tree: TreeNode | None, edits: Sequence[Edit]) -> list[Edit]:
 def _texts(value: Plain) -> Any:  # noqa: ANN401 - data of any shape
     """The data that a written value reads as."""
     if isinstance(value, dict):
-        return {name: _texts(one) for name, one in value.items()}
+        return {name: _texts(item) for name, item in value.items()}
     if isinstance(value, list):
-        return [_texts(one) for one in value]
+        return [_texts(item) for item in value]
     return NULL if isinstance(value, UnquotedScalar) and value == "null" else str(value)
 
 
@@ -183,9 +183,9 @@ def _all_removed(
     tree = read(text)
     groups: dict[int, tuple[TreeNode, list[Edit]]] = {}
     for edit in removals:
-        found = trail_of(tree, edit.path)
-        if found:
-            groups.setdefault(id(found[-1]), (found[-1], []))[1].append(edit)
+        nodes = trail_of(tree, edit.path)
+        if nodes:
+            groups.setdefault(id(nodes[-1]), (nodes[-1], []))[1].append(edit)
     cuts: list[Splice] = []
     for parent, edits in groups.values():
         whole = len(edits) == (len(parent.members) or len(parent.elements))
@@ -214,11 +214,11 @@ def _written(
     for edit in edits:
         assert edit.value is not None
         parent, rest = _descend(tree, edit.path)
-        made = edit.path[: len(edit.path) - len(rest) + 1]
-        if len(rest) > 1 and made in opened:
+        created = edit.path[: len(edit.path) - len(rest) + 1]
+        if len(rest) > 1 and created in opened:
             left.append(edit)  # its collection is being made in this round
             continue
-        opened.add(made)
+        opened.add(created)
         if parent.child(rest[0]) is not None:
             splices.append(_replacement(text, parent, rest[0], _nested(rest[1:], edit.value), writer))
         else:
@@ -293,19 +293,19 @@ def _flow_insertion(
     def words(value: Plain) -> str:
         return writer.pretty(value, indent, max(indent - outer, 1)) if many and writer.as_json else writer.flow(value)
 
-    written = [
+    definitions = [
         f"{writer.scalar(name, flow=True)}: {words(value)}" if parent.kind == "map" else words(value)
         for name, value in members
     ]
     gap = f"{writer.newline}{' ' * indent}" if many else " "
     if not inner:
         close = f"{writer.newline}{' ' * outer}" if many else ""
-        return Splice(opened, parent.end - 1, (gap if many else "") + f",{gap}".join(written) + close)
+        return Splice(opened, parent.end - 1, (gap if many else "") + f",{gap}".join(definitions) + close)
     at = inner[-1][1].last
     comma = re.compile(r"[ \t\r\n]*,").match(text, at)
     if comma:  # a comma behind the last, as YAML allows
-        return Splice(comma.end(), comma.end(), "".join(f"{gap}{line}," for line in written))
-    return Splice(at, at, "".join(f",{gap}{line}" for line in written))
+        return Splice(comma.end(), comma.end(), "".join(f"{gap}{line}," for line in definitions))
+    return Splice(at, at, "".join(f",{gap}{line}" for line in definitions))
 
 
 def _replacement(text: str, parent: TreeNode, step: str | int, value: Plain, writer: ScalarWriter) -> Splice:
@@ -362,5 +362,5 @@ def _member_replacement(
 def _comment_behind(text: str, old: TreeNode) -> str:
     """The comment on the line where a value ends, or, of a block scalar, where it starts."""
     line = text[old.start :] if old.style in ("|", ">") else text[old.last :]
-    found = re.match(r"[^\r\n#]*(?<=[ \t])(#[^\r\n]*)", line)
-    return found[1] if found else ""
+    match = re.match(r"[^\r\n#]*(?<=[ \t])(#[^\r\n]*)", line)
+    return match[1] if match else ""

@@ -62,13 +62,13 @@ def held(node: TreeNode | None, *, merged: bool = False) -> list[EnvironmentEntr
 
 def _merged(node: TreeNode, own: set[str]) -> list[EnvironmentEntry]:
     """What `<<` brings; what stands first wins, and what the map itself has before all."""
-    found: dict[str, EnvironmentEntry] = {}
+    result: dict[str, EnvironmentEntry] = {}
     for child in [member.value.plain for member in node.members if member.name == "<<"]:
         for source in [element.plain for element in child.elements] if child.kind == "seq" else [child]:
             for entry in held(source, merged=True) if source.kind == "map" else ():
                 if entry.name not in own:
-                    found.setdefault(entry.name, entry._replace(merged=True))
-    return list(found.values())
+                    result.setdefault(entry.name, entry._replace(merged=True))
+    return list(result.values())
 
 
 def _text(node: TreeNode) -> str | None:

@@ -47,10 +47,10 @@ class FieldReader:
 
     def fields(self, node: Node, what: str, allowed: Sequence[str]) -> dict[str, Node]:
         """The members of a mapping whose names are fixed; an unknown one is a fault with a suggestion."""
-        found = {}
+        result = {}
         for name, key, value in self.members(node, what):
             if name in allowed:
-                found[name] = value
+                result[name] = value
             else:
                 self.fault(
                     key,
@@ -58,7 +58,7 @@ class FieldReader:
                     suggestion(name, allowed, f"the keys are {', '.join(allowed)}"),
                     "unknown-key",
                 )
-        return found
+        return result
 
     def text(self, node: Node | None, what: str, default: str = "") -> str:
         """A scalar's characters."""
@@ -101,10 +101,10 @@ class FieldReader:
         if not isinstance(node, SequenceNode):
             self.fault(node, f"{what} must be a list", "write [one, another]")
             return []
-        found = []
+        result = []
         for item in node.value:
             before = len(self.faults)
             text = self.text(item, f"an element of {what}")
             if len(self.faults) == before:
-                found.append((text, item))
-        return found
+                result.append((text, item))
+        return result

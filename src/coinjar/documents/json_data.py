@@ -21,8 +21,8 @@ def look(data: Data, pointer: str) -> Data:
     for number, step in enumerate(steps):
         if step == "*" and isinstance(data, list):
             rest = "".join("/" + step.replace("~", "~0").replace("/", "~1") for step in steps[number + 1 :])
-            found = [look(element, rest) for element in data]
-            return [item for item in found if item is not NOTHING]
+            result = [look(element, rest) for element in data]
+            return [item for item in result if item is not NOTHING]
         if isinstance(data, dict) and step in data:
             data = data[step]
         elif isinstance(data, list) and re.fullmatch(r"0|[1-9]\d{0,8}", step) and int(step) < len(data):

@@ -31,8 +31,8 @@ def grow_json(text: str, file: str) -> TreeNode:
 
 
 def _skip(text: str, at: int) -> int:
-    found = _BLANK.match(text, at)
-    return found.end() if found else at
+    match = _BLANK.match(text, at)
+    return match.end() if match else at
 
 
 def _value(text: str, at: int, depth: int) -> tuple[TreeNode, int]:

@@ -98,7 +98,7 @@ def _flow_cuts(text: str, parent: TreeNode, steps: set[str | int]) -> list[Splic
         (member.name, member.key.start, member.value.last) for member in parent.members
     ]
     inner += [(at, node.start, node.last) for at, node in enumerate(parent.elements)]
-    last_kept = max((number for number, one in enumerate(inner) if one[0] not in steps), default=-1)
+    last_kept = max((number for number, item in enumerate(inner) if item[0] not in steps), default=-1)
     cuts = [
         Splice(start, inner[number + 1][1], "")
         for number, (step, start, _) in enumerate(inner)

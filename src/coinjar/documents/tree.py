@@ -121,7 +121,7 @@ def grow_each(data: bytes, file: str) -> list[TreeNode]:
     """The trees of all documents of a text, with positions in the whole of it. Raises InputError for what is not YAML, or too much of it."""
     check_bytes(data, file)
     text = data.decode()
-    found = []
+    nodes = []
     anchors: dict[str, TreeNode] = {}
     try:
         events = yaml.parse(text, Loader=FailsafeLoader)
@@ -129,10 +129,10 @@ def grow_each(data: bytes, file: str) -> list[TreeNode]:
             if isinstance(event, yaml.DocumentStartEvent):
                 anchors = {}
             elif isinstance(event, yaml.NodeEvent):
-                found.append(_grow(event, events, anchors, text))
+                nodes.append(_grow(event, events, anchors, text))
     except yaml.YAMLError as fault:
         raise translated(fault, file) from None
-    return found
+    return nodes
 
 
 def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, TreeNode], text: str) -> TreeNode:
@@ -161,10 +161,10 @@ def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, Tr
 
 def _block_end(text: str, tree: TreeNode) -> int:
     """Behind a block scalar's last line: its end mark lies behind blank lines too, which are its own only with `+`."""
-    written = text[tree.start : tree.end]
-    if "+" in written.split("\n", 1)[0].split("#")[0]:
+    value = text[tree.start : tree.end]
+    if "+" in value.split("\n", 1)[0].split("#")[0]:
         return tree.end
-    end = text.find("\n", tree.start + len(written.rstrip()))
+    end = text.find("\n", tree.start + len(value.rstrip()))
     return tree.end if end < 0 else end + 1
 
 

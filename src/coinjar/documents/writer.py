@@ -60,8 +60,10 @@ class ScalarWriter(NamedTuple):
         if isinstance(value, str):
             return self.scalar(value, style, flow=True)
         if isinstance(value, list):
-            return f"[{', '.join(self.flow(one) for one in value)}]"
-        return "{" + ", ".join(f"{self.scalar(name, flow=True)}: {self.flow(one)}" for name, one in value.items()) + "}"
+            return f"[{', '.join(self.flow(item) for item in value)}]"
+        return (
+            "{" + ", ".join(f"{self.scalar(name, flow=True)}: {self.flow(item)}" for name, item in value.items()) + "}"
+        )
 
     def pretty(self, value: Plain, indent: int, unit: int) -> str:
         """A value in brackets over several lines, as JSON is usually laid out."""
@@ -69,11 +71,11 @@ class ScalarWriter(NamedTuple):
             return self.flow(value)
         inner = " " * (indent + unit)
         if isinstance(value, list):
-            parts = [self.pretty(one, indent + unit, unit) for one in value]
+            parts = [self.pretty(item, indent + unit, unit) for item in value]
         else:
             parts = [
-                f"{self.scalar(name, flow=True)}: {self.pretty(one, indent + unit, unit)}"
-                for name, one in value.items()
+                f"{self.scalar(name, flow=True)}: {self.pretty(item, indent + unit, unit)}"
+                for name, item in value.items()
             ]
         opened, closed = "[]" if isinstance(value, list) else "{}"
         return (
@@ -89,9 +91,9 @@ class ScalarWriter(NamedTuple):
         """A member in block style, with its line break."""
         start = " " * indent + self.scalar(name) + ":"
         if isinstance(value, dict) and value and not _small(value):
-            return start + self.newline + "".join(self.block(inner, one, indent + 2) for inner, one in value.items())
-        if isinstance(value, list) and value and (self.careful or not all(isinstance(one, str) for one in value)):
-            return start + self.newline + "".join(self.element(one, indent + 2) for one in value)
+            return start + self.newline + "".join(self.block(inner, item, indent + 2) for inner, item in value.items())
+        if isinstance(value, list) and value and (self.careful or not all(isinstance(item, str) for item in value)):
+            return start + self.newline + "".join(self.element(item, indent + 2) for item in value)
         if isinstance(value, str) and as_block(value) and not isinstance(value, UnquotedScalar):
             return start + self._literal(value, indent)
         return f"{start} {self.scalar(value) if isinstance(value, str) else self.flow(value)}{self.newline}"
@@ -100,7 +102,7 @@ class ScalarWriter(NamedTuple):
         """An element of a list in block style, with its line break."""
         start = " " * indent + "- "
         if isinstance(value, dict) and value:
-            members = "".join(self.block(name, one, indent + 2) for name, one in value.items())
+            members = "".join(self.block(name, item, indent + 2) for name, item in value.items())
             return start + members[indent + 2 :]
         return f"{start}{self.scalar(value) if isinstance(value, str) else self.flow(value)}{self.newline}"
 
@@ -135,5 +137,5 @@ def _emitted(text: str, style: str | None, flow: bool) -> str:
         yaml.DocumentEndEvent(),
         yaml.StreamEndEvent(),
     ]
-    written: str = yaml.emit(events, width=1 << 30, allow_unicode=True)
-    return written.strip("\n")[4:-1] if flow else written.strip("\n")[3:]
+    value: str = yaml.emit(events, width=1 << 30, allow_unicode=True)
+    return value.strip("\n")[4:-1] if flow else value.strip("\n")[3:]

@@ -137,13 +137,13 @@ def translated(fault: yaml.YAMLError, file: str) -> InputError:
 
 def _refuse_tags(root: Node, file: str) -> None:
     """Only explicit tags are scanned for: `resolve` gives every other node its kind's own."""
-    seen: set[int] = set()
+    visited: set[int] = set()
     rest = [root]
     while rest:
         node = rest.pop()
-        if id(node) in seen:
+        if id(node) in visited:
             continue
-        seen.add(id(node))
+        visited.add(id(node))
         if node.tag != _TAGS[type(node)]:
             tag = node.tag.replace("tag:yaml.org,2002:", "!!")
             raise InputError(

@@ -14,7 +14,7 @@ _NUMBERS = ("min", "max", "min_length", "max_length")
 
 def read_constraints(fields: FieldReader, kind: str, own: dict[str, Node]) -> dict[str, object]:
     """The constraints of one variable; those its kind does not take are faults."""
-    found: dict[str, object] = {}
+    result: dict[str, object] = {}
     for name, node in own.items():
         if name not in KINDS[kind].takes:
             takers = [other for other, kind in KINDS.items() if name in kind.takes]
@@ -22,8 +22,8 @@ def read_constraints(fields: FieldReader, kind: str, own: dict[str, Node]) -> di
         else:
             value = _read(fields, name, node)
             if value is not None:
-                found[name] = value
-    return found
+                result[name] = value
+    return result
 
 
 def _read(fields: FieldReader, name: str, node: Node) -> object | None:

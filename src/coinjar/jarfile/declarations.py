@@ -121,8 +121,8 @@ def _read_proofs(fields: FieldReader, node: Node, jar: Jar) -> dict[str, Proof]:
         check_template(fields, jar, template, place(at, fields.file), what)
 
     reader = ProofReader(fields, jar, lambda node, what: _stages(fields, node, what, jar), references)
-    found = {name: reader.read(name, key, value) for name, key, value in _named(fields, node, "proof", "proofs")}
-    return {name: proof for name, proof in found.items() if proof is not None}
+    result = {name: reader.read(name, key, value) for name, key, value in _named(fields, node, "proof", "proofs")}
+    return {name: proof for name, proof in result.items() if proof is not None}
 
 
 def _read_destinations(fields: FieldReader, node: Node, jar: Jar) -> dict[str, Destination]:
@@ -147,13 +147,13 @@ def _named(fields: FieldReader, node: Node | None, what: str, plural: str) -> li
     """The members of a section whose names are the user's, those with a bad name left out."""
     if node is None or is_null(node):
         return []
-    found: list[tuple[str, Node, Node]] = []
+    result: list[tuple[str, Node, Node]] = []
     for name, key, value in fields.members(node, f"'{plural}'"):
         if words := name_fault(what, name):
             fields.fault(key, words, "choose another name")
         else:
-            found.append((name, key, value))
-    return found
+            result.append((name, key, value))
+    return result
 
 
 def _read_services(fields: FieldReader, node: Node | None) -> dict[str, Service]:
@@ -169,15 +169,15 @@ def _read_services(fields: FieldReader, node: Node | None) -> dict[str, Service]
 
 def _paths(fields: FieldReader, node: Node, what: str) -> tuple[str, ...]:
     """Paths from the folder that holds the jar."""
-    found = fields.texts(node, what)
-    for path, at in found:
+    result = fields.texts(node, what)
+    for path, at in result:
         if path.startswith("/") or ".." in path.split("/"):
             fields.fault(
                 at,
                 f"'{path}' does not lead into the jar's own folder",
                 "write a path from the folder that holds the jar",
             )
-    return tuple(path for path, _ in found)
+    return tuple(path for path, _ in result)
 
 
 def _read_code(fields: FieldReader, node: Node) -> CodePaths:
@@ -257,13 +257,13 @@ def _read_stages(fields: FieldReader, node: Node | None, jar: Jar) -> dict[str, 
 
 
 def _refuse_circles(fields: FieldReader, stages: dict[str, Stage], followed: dict[str, Node]) -> None:
-    told: set[str] = set()
+    messages: set[str] = set()
     for start, at in followed.items():
         path = [start]
         while (target := stages[path[-1]].follows) and target not in path:
             path.append(target)
-        if target == start and start not in told:
-            told.update(path)
+        if target == start and start not in messages:
+            messages.update(path)
             fields.fault(
                 at,
                 f"stages follow each other in a circle: {' → '.join([*path, start])}",
@@ -369,23 +369,23 @@ def _stages(fields: FieldReader, node: Node, what: str, jar: Jar) -> frozenset[s
 
 
 def _conditions(fields: FieldReader, node: Node, name: str) -> tuple[tuple[str, str | None], ...]:
-    found = []
+    result = []
     for text, _ in fields.texts(node, f"only_with of {name}"):
         other, equals, wanted = text.partition("=")
-        found.append((other, wanted if equals else None))
-    return tuple(found)
+        result.append((other, wanted if equals else None))
+    return tuple(result)
 
 
 def _recipe(fields: FieldReader, node: Node) -> dict[str, object]:
     """How a value is to be made."""
     own = fields.fields(node, "'generate'", ("length", "alphabet", "form"))
-    found: dict[str, object] = {key: fields.text(value, key) for key, value in own.items()}
-    if "form" in found and found["form"] not in FORMS:
-        hint = suggestion(str(found["form"]), FORMS, f"the forms are {', '.join(FORMS)}")
-        fields.fault(own["form"], f"there is no form '{found['form']}'", hint)
-    if "length" in found and not re.fullmatch(r"(?a)[1-9]\d{0,5}", str(found["length"])):
+    result: dict[str, object] = {key: fields.text(value, key) for key, value in own.items()}
+    if "form" in result and result["form"] not in FORMS:
+        hint = suggestion(str(result["form"]), FORMS, f"the forms are {', '.join(FORMS)}")
+        fields.fault(own["form"], f"there is no form '{result['form']}'", hint)
+    if "length" in result and not re.fullmatch(r"(?a)[1-9]\d{0,5}", str(result["length"])):
         fields.fault(own["length"], "a length is a number from 1 on", "it counts characters, of words the words")
-    return found
+    return result
 
 
 def _check_references(fields: FieldReader, jar: Jar) -> None:
@@ -427,14 +427,14 @@ def _must_be_declared(fields: FieldReader, jar: Jar, name: str, where: Location,
 
 
 def _read_together(fields: FieldReader, node: Node | None, jar: Jar) -> tuple[VariableGroup, ...]:
-    found = []
+    variable_groups = []
     for name, key, value in _named(fields, node, "group", "together"):
         members = fields.texts(value, f"'{name}'")
         for member, at in members:
             _must_be_declared(fields, jar, member, place(at, fields.file), f"'{name}'")
         known = tuple(VariableName(member) for member, _ in members if member in jar.variables)
-        found.append(VariableGroup(name, known, place(key, fields.file)))
-    return tuple(found)
+        variable_groups.append(VariableGroup(name, known, place(key, fields.file)))
+    return tuple(variable_groups)
 
 
 def _read_accepted(fields: FieldReader, node: Node | None, jar: Jar) -> tuple[AcceptedFinding, ...]:
@@ -443,7 +443,7 @@ def _read_accepted(fields: FieldReader, node: Node | None, jar: Jar) -> tuple[Ac
     if not isinstance(node, SequenceNode):
         fields.fault(node, "'accepted' must be a list", "write - {rule: CJ000, variable: NAME, reason: why}")
         return ()
-    found = []
+    accepted = []
     for item in node.value:
         own = fields.fields(item, "an accepted finding", ("rule", "variable", "stage", "service", "reason"))
         rule, reason = fields.text(own.get("rule"), "rule"), fields.text(own.get("reason"), "reason").strip()
@@ -460,7 +460,7 @@ def _read_accepted(fields: FieldReader, node: Node | None, jar: Jar) -> tuple[Ac
             fields.text(own.get("stage"), "stage") or None,
             fields.text(own.get("service"), "service") or None,
         )
-        found.append(
+        accepted.append(
             AcceptedFinding(
                 rule=rule,
                 reason=reason,
@@ -470,4 +470,4 @@ def _read_accepted(fields: FieldReader, node: Node | None, jar: Jar) -> tuple[Ac
                 service=service,
             )
         )
-    return tuple(found)
+    return tuple(accepted)

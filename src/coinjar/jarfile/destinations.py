@@ -22,7 +22,7 @@ def read_destinations(
     stages: Callable[[Node, str], frozenset[str]],
 ) -> dict[str, Destination]:
     """The destinations by name; `services` and `stages` read lists of these."""
-    found: dict[str, Destination] = {}
+    result: dict[str, Destination] = {}
     moved: list[tuple[Node, dict[str, str]]] = []
     for name, key, value in fields.members(node, "'destinations'"):
         if words := name_fault("destination", name):
@@ -36,7 +36,7 @@ def read_destinations(
         given |= _limits(fields, own, name, services, stages)
         if "moved_to" in own:
             moved.append((own["moved_to"], given["moved_to"]))
-        found[name] = Destination(
+        result[name] = Destination(
             name=name,
             place=place(key, fields.file),
             type=kind,
@@ -44,10 +44,10 @@ def read_destinations(
             **given,
         )
     for at, targets in moved:
-        for target in [target for target in dict.fromkeys(targets.values()) if target not in found]:
-            hint = suggestion(target, found, f"the destinations are {', '.join(found)}")
+        for target in [target for target in dict.fromkeys(targets.values()) if target not in result]:
+            hint = suggestion(target, result, f"the destinations are {', '.join(result)}")
             fields.fault(at, f"there is no destination '{target}'", hint, "unknown-destination")
-    return found
+    return result
 
 
 def _limits(
@@ -77,9 +77,9 @@ def _moved(fields: FieldReader, node: Node, name: str, stages: Callable[[Node, s
     """`moved_to: DEST` for all of it, or `{STAGE: DEST, STAGE/SERVICE: DEST}`."""
     if isinstance(node, ScalarNode):
         return {"": fields.text(node, f"moved_to of {name}")}
-    found = {}
+    result = {}
     for key, at, value in fields.members(node, f"moved_to of {name}"):
         stage = ScalarNode(at.tag, key.partition("/")[0], at.start_mark, at.end_mark)
         stages(SequenceNode("tag:yaml.org,2002:seq", [stage], at.start_mark, at.end_mark), f"moved_to of {name}")
-        found[key] = fields.text(value, f"moved_to of {name}")
-    return found
+        result[key] = fields.text(value, f"moved_to of {name}")
+    return result

@@ -42,13 +42,13 @@ def read_data_key(text: bytes) -> DataKey:
     keys: dict[str, Key] = {}
     naming = None
     for line in text.decode("ascii").splitlines():
-        found = re.fullmatch(r"(?:(data|earlier) ([0-9a-f]{8})|naming) ([0-9a-f]{64})", line)
-        if found is None:
+        match = re.fullmatch(r"(?:(data|earlier) ([0-9a-f]{8})|naming) ([0-9a-f]{64})", line)
+        if match is None:
             raise ValueError("no key")
-        if found[1]:
-            keys[found[1]] = Key(found[2], bytes.fromhex(found[3]))
+        if match[1]:
+            keys[match[1]] = Key(match[2], bytes.fromhex(match[3]))
         else:
-            naming = bytes.fromhex(found[3])
+            naming = bytes.fromhex(match[3])
     if "data" not in keys:
         raise ValueError("no data key")
     return DataKey(keys["data"], keys.get("earlier"), naming)
@@ -75,8 +75,8 @@ def compartments(folder: Path, stage: str) -> list[str]:
         names = [entry.name for entry in os.scandir(keys_folder(folder))]
     except OSError:
         return []
-    found = [name[len(stage) + 1 : -4] for name in names if name.startswith(f"{stage}.") and name.endswith(".age")]
-    return sorted(found, key=lambda name: (name != ALL, name))
+    result = [name[len(stage) + 1 : -4] for name in names if name.startswith(f"{stage}.") and name.endswith(".age")]
+    return sorted(result, key=lambda name: (name != ALL, name))
 
 
 class KeyRing:
@@ -109,10 +109,10 @@ class KeyRing:
                 self._keys[slot] = self._unwrapped(stage, compartment)
             except DecryptionError as fault:
                 self._keys[slot] = fault
-        found = self._keys[slot]
-        if isinstance(found, DecryptionError):
-            raise found
-        return found
+        result = self._keys[slot]
+        if isinstance(result, DecryptionError):
+            raise result
+        return result
 
     def _unwrapped(self, stage: str, compartment: str) -> DataKey:
         path = key_path(self.folder, stage, compartment)
@@ -224,6 +224,6 @@ class KeyRing:
     def is_vouched(self, app: str, readers: Readers, stage: str, compartment: str) -> bool:
         """Whether the readers of a stage are those that a holder of this data key listed. Raises DecryptionError."""
         key = self.key(stage, compartment)
-        told = readers.vouched.get(f"{stage}.{compartment}", ())
+        message = readers.vouched.get(f"{stage}.{compartment}", ())
         codes = [vouch(data_key, app, stage, readers.rows(stage)) for data_key in (key.key, key.earlier) if data_key]
-        return any(same(line, code) for line in told for code in codes)
+        return any(same(line, code) for line in message for code in codes)

@@ -68,12 +68,12 @@ def load(folder: Path, stages: Iterable[str] | None, ring: Ring, *, mine: str | 
     plain = {}
     for layer in layers:
         try:
-            found = _read_layer(jar, folder, layer, ring)
+            result = _read_layer(jar, folder, layer, ring)
         except CoinJarError as fault:
             faults += fault.each()
         else:
-            if found is not None:
-                plain[layer] = found
+            if result is not None:
+                plain[layer] = result
     own = {}
     if mine and mine_path(folder, mine).exists():
         try:
@@ -87,17 +87,17 @@ def load(folder: Path, stages: Iterable[str] | None, ring: Ring, *, mine: str | 
 def _read_layer(jar: Jar, folder: Path, layer: str, ring: Ring) -> Layer | None:
     """A layer's values, plain and sealed; None if it has no file."""
     path = plain_path(folder, layer)
-    found: Layer | None = None
+    result: Layer | None = None
     if path.exists():
         _refuse_stray(jar, layer, path)
-        found = read_plain(jar, read_bytes(path), shown_path(path))
+        result = read_plain(jar, read_bytes(path), shown_path(path))
     sealed = folder / "coins" / f"{layer}.coins"
     if (data := read_own(sealed)) is not None:
         from coinjar.jarfile.sealed_values import merge
 
         _refuse_stray(jar, layer, sealed)
-        found = merge(jar, layer, found or {}, data, shown_path(sealed), ring)
-    return found
+        result = merge(jar, layer, result or {}, data, shown_path(sealed), ring)
+    return result
 
 
 def value_layers(folder: Path) -> list[str]:
@@ -149,9 +149,9 @@ def read_plain(jar: Jar, data: bytes, file: str) -> Layer:
                 fields.fault(key, f"there is no service '{scope}'", hint, "unknown-service")
         elif not is_null(node):  # a service with nothing below it has nothing to say
             layer[scope] = _read_scope(fields, jar.variables, node, scope)
-            for name, written in layer[scope].items():
-                if not isinstance(written.content, str):
-                    check_template(fields, jar, written.content, written.place, name)
+            for name, definition in layer[scope].items():
+                if not isinstance(definition.content, str):
+                    check_template(fields, jar, definition.content, definition.place, name)
     raise_all(fields.faults)
     return layer
 
@@ -170,8 +170,8 @@ def _read_scope(fields: FieldReader, variables: Mapping[str, Variable], node: No
             ):  # by far the most, so first and quick
                 mark = value.start_mark
                 values[name] = Definition(value.value, file, mark.line + 1, mark.column + 1)
-            elif written := read_value(fields, variables[name], value):
-                values[name] = written
+            elif definition := read_value(fields, variables[name], value):
+                values[name] = definition
         else:
             _refuse_name(fields, variables, key, values)
     return values

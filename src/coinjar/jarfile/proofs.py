@@ -98,12 +98,12 @@ class ProofReader:
 
     def _template(self, node: Node, what: str) -> Template:
         try:
-            found = parse_template(self.fields.text(node, what))
+            template = parse_template(self.fields.text(node, what))
         except CoinJarError as fault:
             self.fields.fault(node, fault.message, fault.hint, fault.code)
             return _WORD
-        self._references(found, node, what)
-        return found
+        self._references(template, node, what)
+        return template
 
     def _question(self, asker: str, node: Node, what: str) -> dict[str, Template]:
         if not isinstance(node, MappingNode):
@@ -122,7 +122,7 @@ class ProofReader:
         return {key: self._template(node, f"{asker} of {what}") for key, node in own.items()}
 
     def _by_stage(self, node: Node, what: str) -> dict[str, Expected]:
-        found = {}
+        result = {}
         for stage, key, child in self.fields.members(node, f"expect_on of {what}"):
             if stage not in self.jar.stages:
                 try:
@@ -130,15 +130,15 @@ class ProofReader:
                 except CoinJarError as fault:
                     self.fields.fault(key, fault.message, fault.hint, "unknown-stage")
             if expected := self._expected(child, what):
-                found[stage] = expected
-        return found
+                result[stage] = expected
+        return result
 
     def _expected(self, node: Node, what: str) -> Expected | None:
         fields, here = self.fields, place(node, self.fields.file)
         if isinstance(node, ScalarNode):
             return Expected("is", self._template(node, f"expect of {what}"), here)
         own = fields.fields(node, f"expect of {what}", _FORMS)
-        forms = [one for one in own if one != "key"]
+        forms = [name for name in own if name != "key"]
         if len(forms) != 1:
             fields.fault(
                 node, f"expect of {what} has one of is, not, matches, present, absent, digest", "keep one", "proof"
@@ -158,7 +158,7 @@ class ProofReader:
         if form == "matches":
             return Expected(form, fields.pattern(own[form], "'matches'"), here)
         if form == "digest":
-            names = [fields.text(own.get(one), one) for one in ("digest", "key")]
+            names = [fields.text(own.get(name), name) for name in ("digest", "key")]
             for name in names:
                 if name not in self.jar.variables:
                     hint = suggestion(name, self.jar.variables, "write {digest: NAME, key: NAME}, both declared")

@@ -141,26 +141,26 @@ def differences(old: Readers, new: Readers) -> list[Edit]:
 
 
 def _fields(reader: Reader) -> dict[str, Plain]:
-    found: dict[str, Plain] = {"opens": [*reader.opens]}
+    result: dict[str, Plain] = {"opens": [*reader.opens]}
     if reader.service:
-        found["service"] = reader.service
+        result["service"] = reader.service
     if reader.offline:
-        found["offline"] = "true"
-    return found | {
+        result["offline"] = "true"
+    return result | {
         "recipient": reader.recipient
     }  # last, as the line that no other has: else a merge of two new readers would share one
 
 
 def without_doubles(data: bytes) -> bytes:
     """The text with one code for each key, where a merge left two: they are made anew anyway."""
-    seen: set[str] = set()
+    visited: set[str] = set()
     kept = []
     for line in data.decode().splitlines(keepends=True):
-        found = _CODE.fullmatch(line)
-        if not found or found[1] not in seen:
+        match = _CODE.fullmatch(line)
+        if not match or match[1] not in visited:
             kept.append(line)
-        if found:
-            seen.add(found[1])
+        if match:
+            visited.add(match[1])
     return "".join(kept).encode()
 
 

@@ -23,8 +23,8 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
     faults: list[CoinJarError] = []
     coins = parse(data, file)
     sealed = {coin.name for coin in coins}
-    found: Layer = {
-        scope: {name: written for name, written in values.items() if name not in sealed}
+    result: Layer = {
+        scope: {name: definition for name, definition in values.items() if name not in sealed}
         for scope, values in layer.items()
     }
     former = {old: variable.name for variable in jar.variables.values() for old in variable.formerly}
@@ -34,7 +34,7 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
         if entry.name not in former
         or (entry.compartment, former[entry.name]) not in {other_entry.slot for other_entry in coins}
     ]
-    plain = {variable: written for values in layer.values() for variable, written in values.items()}
+    plain = {variable: definition for values in layer.values() for variable, definition in values.items()}
     lines: dict[tuple[str, str], list[int]] = {}
     for coin in coins:
         lines.setdefault(coin.slot, []).append(coin.line)
@@ -45,9 +45,9 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
             now = former.get(coin.name, coin.name)
             doubt = _doubt(coin, file, lines[coin.slot], plain.get(now))
             opener = partial(Undecryptable, doubt) if doubt else partial(_open, ring, jar, name, coin, file)
-            found.setdefault(coin.compartment, {})[now] = SealedDefinition(opener, coin.compartment, file, coin.line)
+            result.setdefault(coin.compartment, {})[now] = SealedDefinition(opener, coin.compartment, file, coin.line)
     raise_all(faults)
-    return found
+    return result
 
 
 def _open(ring: Ring, jar: Jar, layer: str, coin: SealedEntry, file: str) -> Content:

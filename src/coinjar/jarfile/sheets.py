@@ -168,10 +168,10 @@ def read_sheet(path: Path) -> Sheet:
     stages = tuple(text for text, _ in fields.texts(top.get("stages"), "stages"))
     lines = [line for group in FATES if group in top for line in _lines(fields, group, top[group])]
     repointed = _repointed(fields, top["repointed"]) if "repointed" in top else []
-    seen: dict[tuple[str, str], SheetLine] = {}
+    values: dict[tuple[str, str], SheetLine] = {}
     for line in lines:
         for where in line.where:
-            other = seen.setdefault((line.variable, where), line)
+            other = values.setdefault((line.variable, where), line)
             if other is not line:
                 message = f"{line.variable} of {where} stands in line {other.place.line} too"
                 fields.faults.append(
@@ -193,7 +193,7 @@ def read_sheet(path: Path) -> Sheet:
 def _lines(fields: FieldReader, group: str, node: Node) -> list[SheetLine]:
     if is_null(node):
         return []
-    found = []
+    lines = []
     for number, (child, own) in enumerate(
         _each(fields, node, group, ("variable", "as", "where", "why", "digest", "outcome"))
     ):
@@ -208,7 +208,7 @@ def _lines(fields: FieldReader, group: str, node: Node) -> list[SheetLine]:
             fields.fault(child, f"{variable} is to be renamed, and has no other name", "add as: NEW_NAME")
         if group != RENAMED and "as" in own and becomes != variable:
             fields.fault(own["as"], f"{variable} gets another name only in the group renamed", "move the line there")
-        found.append(
+        lines.append(
             SheetLine(
                 group,
                 number,
@@ -220,11 +220,11 @@ def _lines(fields: FieldReader, group: str, node: Node) -> list[SheetLine]:
                 place(child, fields.file),
             )
         )
-    return found
+    return lines
 
 
 def _repointed(fields: FieldReader, node: Node) -> list[RepointedValue]:
-    found = []
+    repointed = []
     for number, (child, own) in enumerate(
         _each(fields, node, "repointed", ("variable", "where", "address", "becomes", "why", "outcome"))
     ):
@@ -237,8 +237,8 @@ def _repointed(fields: FieldReader, node: Node) -> list[RepointedValue]:
                 "take the line from the sheet as it was made",
             )
         pointing = InboundReference(texts["variable"], stage, scope, texts["address"], texts["becomes"], texts["why"])
-        found.append(RepointedValue(number, pointing, "", place(child, fields.file)))
-    return found
+        repointed.append(RepointedValue(number, pointing, "", place(child, fields.file)))
+    return repointed
 
 
 def _each(fields: FieldReader, node: Node, group: str, keys: Sequence[str]) -> list[tuple[Node, dict[str, Node]]]:

@@ -58,8 +58,8 @@ def _form(fields: FieldReader, variable: Variable, node: Node) -> Content | None
             "declare it as kind: json, or write a form such as {file: path}",
         )
         return None
-    found = fields.fields(node, what, FORMS)
-    main = [name for name in ("text", "command", "file", "from_env", "stored_in", "unset") if name in found]
+    result = fields.fields(node, what, FORMS)
+    main = [name for name in ("text", "command", "file", "from_env", "stored_in", "unset") if name in result]
     if len(main) != 1:
         fields.fault(
             node,
@@ -68,14 +68,14 @@ def _form(fields: FieldReader, variable: Variable, node: Node) -> Content | None
         )
         return None
     for extra, owner in (("may_be_empty", "command"), ("base64", "file"), ("key", "stored_in")):
-        if extra in found and main != [owner]:
-            fields.fault(found[extra], f"'{extra}' goes with '{owner}' only", f"remove it, or write {{{owner}: …}}")
-    content = _one_form(fields, what, main[0], found)
+        if extra in result and main != [owner]:
+            fields.fault(result[extra], f"'{extra}' goes with '{owner}' only", f"remove it, or write {{{owner}: …}}")
+    content = _one_form(fields, what, main[0], result)
     return content if len(fields.faults) == before else None
 
 
-def _one_form(fields: FieldReader, what: str, form: str, found: dict[str, Node]) -> Content | None:
-    node = found[form]
+def _one_form(fields: FieldReader, what: str, form: str, result: dict[str, Node]) -> Content | None:
+    node = result[form]
     if form == "text":
         try:
             return parse_template(fields.text(node, f"'text' of {what}"))
@@ -86,25 +86,25 @@ def _one_form(fields: FieldReader, what: str, form: str, found: dict[str, Node])
         argv = tuple(text for text, _ in fields.texts(node, f"'command' of {what}"))
         if not argv:
             fields.fault(node, f"'command' of {what} is empty", "write [program, argument]")
-        return Command(argv, fields.flag(found.get("may_be_empty"), "may_be_empty"))
+        return Command(argv, fields.flag(result.get("may_be_empty"), "may_be_empty"))
     if form == "file":
-        return FromFile(fields.text(node, f"'file' of {what}"), fields.flag(found.get("base64"), "base64"))
+        return FromFile(fields.text(node, f"'file' of {what}"), fields.flag(result.get("base64"), "base64"))
     if form in ("from_env", "stored_in"):
         return (
-            FromEnv(fields.text(node, f"'from_env' of {what}")) if form == "from_env" else _stored(fields, what, found)
+            FromEnv(fields.text(node, f"'from_env' of {what}")) if form == "from_env" else _stored(fields, what, result)
         )
     if not fields.flag(node, "unset"):
         fields.fault(node, f"'unset' of {what} can only be true", "write {unset: true}, or a value")
     return UNSET
 
 
-def _stored(fields: FieldReader, what: str, found: dict[str, Node]) -> FromStore:
-    if "key" not in found:
+def _stored(fields: FieldReader, what: str, result: dict[str, Node]) -> FromStore:
+    if "key" not in result:
         fields.fault(
-            found["stored_in"], f"{what} does not say under which key", "write {stored_in: DESTINATION, key: KEY}"
+            result["stored_in"], f"{what} does not say under which key", "write {stored_in: DESTINATION, key: KEY}"
         )
     return FromStore(
-        fields.text(found["stored_in"], f"'stored_in' of {what}"), fields.text(found.get("key"), f"'key' of {what}")
+        fields.text(result["stored_in"], f"'stored_in' of {what}"), fields.text(result.get("key"), f"'key' of {what}")
     )
 
 

@@ -13,11 +13,11 @@ from coinjar.mentions.yaml_nodes import YamlText, scalars
 def is_compose(root: TreeNode) -> bool:
     """Whether a document is a Compose file."""
     services = root.child("services")
-    each = [member.value for member in services.members] if services is not None and services.kind == "map" else []
+    names = [member.value for member in services.members] if services is not None and services.kind == "map" else []
     return (
-        bool(each)
-        and all(node.plain.kind == "map" for node in each)
-        and any(node.plain.child(key) is not None for node in each for key in ("image", "build"))
+        bool(names)
+        and all(node.plain.kind == "map" for node in names)
+        and any(node.plain.child(key) is not None for node in names for key in ("image", "build"))
     )
 
 
@@ -46,5 +46,5 @@ def _environment(text: YamlText, place: TreeNode, service: str) -> Iterator[Ment
             yield text.mention(member.key, READ if member.value.is_null else SET, service)
     for node in place.plain.elements:
         name, equals, _ = node.text.partition("=")
-        found = text.mention(node, SET if equals else READ, service)
-        yield found._replace(name=name, end=found.start + len(name.encode()))
+        mention = text.mention(node, SET if equals else READ, service)
+        yield mention._replace(name=name, end=mention.start + len(name.encode()))

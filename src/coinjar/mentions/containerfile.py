@@ -46,8 +46,8 @@ def _instructions(data: bytes) -> Iterator[tuple[bytes, int, int]]:
     while at < len(data):
         end = _line_end(data, at)
         line = data[at:end]
-        found = re.match(rb"\s*([A-Za-z]+)[ \t]+", line)
-        if not found or line.lstrip().startswith(b"#"):
+        match = re.match(rb"\s*([A-Za-z]+)[ \t]+", line)
+        if not match or line.lstrip().startswith(b"#"):
             at = end
             continue
         while data[at:end].rstrip().endswith(b"\\") and end < len(data):
@@ -55,10 +55,10 @@ def _instructions(data: bytes) -> Iterator[tuple[bytes, int, int]]:
             while data[end:following].lstrip().startswith(b"#") and following < len(data):
                 following = _line_end(data, following)
             end = following
-        for heredoc in _HEREDOC.finditer(data, at, end) if found[1].upper() in (b"RUN", b"COPY") else ():
+        for heredoc in _HEREDOC.finditer(data, at, end) if match[1].upper() in (b"RUN", b"COPY") else ():
             closing = re.compile(rb"^\s*" + heredoc[2] + rb"\r?\n?", re.MULTILINE).search(data, end)
             end = closing.end() if closing else end
-        yield found[1].upper(), at + found.end(), end
+        yield match[1].upper(), at + match.end(), end
         at = end
 
 
@@ -81,10 +81,10 @@ def run_by_shell(data: bytes, start: int, end: int) -> TextMentions:
         if len(words) < 3 or words[0][1] not in _SHELLS or not words[1][1].startswith(b"-"):
             return TextMentions([], [])
         return shell.find_in(data, [words[2].span(1)])
-    if found := _HEREDOC.match(data, start, end):
-        if found[1]:
+    if match := _HEREDOC.match(data, start, end):
+        if match[1]:
             return TextMentions([], [])
-        return shell.find_in(data, [(_line_end(data, start), data.rfind(found[2], start, end))])
+        return shell.find_in(data, [(_line_end(data, start), data.rfind(match[2], start, end))])
     return shell.find_in(data, [(start, end)])
 
 

@@ -43,8 +43,8 @@ class SyntaxConverter:
         """The node in our shape; an empty one for None."""
         if node is None:
             return tree.Node()
-        made: Callable[[Syntax], tree.Node] = getattr(self, f"_{node.type}", self.any)
-        grown = made(node)
+        method: Callable[[Syntax], tree.Node] = getattr(self, f"_{node.type}", self.any)
+        grown = method(node)
         if not grown.end:
             grown.start, grown.end = node.start_byte, node.end_byte
         return grown
@@ -124,12 +124,12 @@ class SyntaxConverter:
 
     def pieces(self, text: tree.StringNode, pattern: re.Pattern[str]) -> list[tree.Node]:
         """The names that a text refers to: what the last group of a pattern finds."""
-        found: list[tree.Node] = []
+        nodes: list[tree.Node] = []
         for match in pattern.finditer(text.text):
             group = match.lastindex or 0
             start = text.start + len(text.text[: match.start(group)].encode())
-            found.append(tree.StringNode(match[group], start, start + len(match[group].encode())))
-        return found
+            nodes.append(tree.StringNode(match[group], start, start + len(match[group].encode())))
+        return nodes
 
     def text(self, node: Syntax, inner: Sequence[str], *, opens: str = "\"'`") -> tree.Node:
         """A string: a text if it is one piece, or nothing; else whatever is inserted into it."""

@@ -13,22 +13,22 @@ _REFERENCE = re.compile(rb"\$\{([A-Za-z_]\w*)(?:(:?[-=+?])|(?=[}]))|\$([A-Za-z_]
 def references(data: bytes, start: int, end: int, *, backslash: bool = False) -> Iterator[Mention]:
     """The references between two places; `$$` is a dollar sign, and with `backslash` so is `\\$`."""
     at = start
-    while found := _REFERENCE.search(data, at, end):
-        at = found.end()
-        if backslash and data[found.start() - 1 : found.start()] == b"\\":
+    while match := _REFERENCE.search(data, at, end):
+        at = match.end()
+        if backslash and data[match.start() - 1 : match.start()] == b"\\":
             continue
-        if found[3]:
-            yield Mention(found[3].decode(), *found.span(3))
-        elif found[1]:
-            close = _closing(data, found.start() + 2, end)
-            word = data[at:close].decode(errors="replace") if found[2] else None
-            asks = bool(found[2] and found[2].endswith(b"+"))
+        if match[3]:
+            yield Mention(match[3].decode(), *match.span(3))
+        elif match[1]:
+            close = _closing(data, match.start() + 2, end)
+            word = data[at:close].decode(errors="replace") if match[2] else None
+            asks = bool(match[2] and match[2].endswith(b"+"))
             default = (
                 word
-                if word is not None and not asks and not (found[2] or b"").endswith(b"?") and "$" not in word
+                if word is not None and not asks and not (match[2] or b"").endswith(b"?") and "$" not in word
                 else None
             )
-            yield Mention(found[1].decode(), *found.span(1), PRESENCE if asks else READ, default)
+            yield Mention(match[1].decode(), *match.span(1), PRESENCE if asks else READ, default)
             yield from references(data, at, close, backslash=backslash)
             at = close
 
@@ -36,8 +36,8 @@ def references(data: bytes, start: int, end: int, *, backslash: bool = False) ->
 def _closing(data: bytes, at: int, end: int) -> int:
     """Where the brace that was opened before `at` is closed."""
     depth = 1
-    for found in re.compile(rb"\$\{|\}").finditer(data, at, end):
-        depth += 1 if found[0] == b"${" else -1
+    for match in re.compile(rb"\$\{|\}").finditer(data, at, end):
+        depth += 1 if match[0] == b"${" else -1
         if not depth:
-            return found.start()
+            return match.start()
     return end

@@ -13,12 +13,12 @@ _MEMBER = re.compile(
 )
 
 
-def inside(data: bytes, found: re.Match[bytes]) -> Iterator[Mention | ComputedName]:
+def inside(data: bytes, match: re.Match[bytes]) -> Iterator[Mention | ComputedName]:
     """What one expression mentions."""
-    if found[2]:
-        yield Mention(found[2].decode(), *found.span(2), way=EXPRESSION)
+    if match[2]:
+        yield Mention(match[2].decode(), *match.span(2), way=EXPRESSION)
     else:
-        yield from members(data, *found.span(1))
+        yield from members(data, *match.span(1))
 
 
 def members(data: bytes, start: int, end: int) -> Iterator[Mention | ComputedName]:

@@ -109,8 +109,10 @@ class GoConverter(SyntaxConverter):
                     [] if part == "receiver" else [self.word(node) for node in child.children_by_field_name("name")]
                 )
         name = node.child_by_field_name("name")
-        made = tree.FunctionNode(self.word(name), names, self.field(node, "body"))
-        return made if node.type != "method_declaration" else tree.Node([tree.FunctionNode("", names, made.body)])
+        function = tree.FunctionNode(self.word(name), names, self.field(node, "body"))
+        return (
+            function if node.type != "method_declaration" else tree.Node([tree.FunctionNode("", names, function.body)])
+        )
 
     _method_declaration = _func_literal = _function_declaration
 

@@ -106,7 +106,7 @@ class JavaScriptConverter(SyntaxConverter):
         return tree.AssignmentNode(self.grow(target), value)
 
     def _picked(self, node: Syntax) -> list[tuple[tree.StringNode, str, tree.Node | None, bool]]:
-        found = []
+        result = []
         for child in node.named_children:
             default = self.field(child, "right") if child.type == "object_assignment_pattern" else None
             key = child.child_by_field_name("left") if child.type == "object_assignment_pattern" else child
@@ -123,7 +123,7 @@ class JavaScriptConverter(SyntaxConverter):
             ):
                 word = self.word(key).strip("\"'")
                 at = key.start_byte + (key.type == "string")
-                found.append(
+                result.append(
                     (
                         tree.StringNode(word, at, at + len(word.encode())),
                         self.word(value) if value else word,
@@ -131,7 +131,7 @@ class JavaScriptConverter(SyntaxConverter):
                         value is None,
                     )
                 )
-        return found
+        return result
 
     def _assignment_expression(self, node: Syntax) -> tree.Node:
         target, value = node.child_by_field_name("left"), self.field(node, "right")
@@ -188,18 +188,18 @@ class JavaScriptConverter(SyntaxConverter):
     def _import_statement(self, node: Syntax) -> tree.Node:
         source = self.word(node.child_by_field_name("source")).strip("\"'")
         module = self.words.modules.get(source, source)
-        found: list[tree.Node] = []
+        nodes: list[tree.Node] = []
         for clause in [child for child in node.named_children if child.type == "import_clause"]:
             for child in clause.named_children:
                 if child.type in ("identifier", "namespace_import"):
-                    found.append(
+                    nodes.append(
                         tree.ImportNode(self.word(child.named_children[-1] if child.named_children else child), module)
                     )
                 elif child.type == "named_imports":
                     for inner_node in child.named_children:
                         name, alias = inner_node.child_by_field_name("name"), inner_node.child_by_field_name("alias")
-                        found.append(tree.ImportNode(self.word(alias or name), f"{module}.{self.word(name)}"))
-        return tree.Node(found)
+                        nodes.append(tree.ImportNode(self.word(alias or name), f"{module}.{self.word(name)}"))
+        return tree.Node(nodes)
 
 
 find = reader(tree_sitter_javascript.language, JavaScriptConverter)

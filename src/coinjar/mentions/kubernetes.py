@@ -24,10 +24,10 @@ def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention]:
     kind = root.child("kind")
     if kind is not None and kind.text in ("ConfigMap", "Secret"):
         for part in ("data", "stringData"):
-            held = root.child(part)
+            element = root.child(part)
             yield from (
-                (text.mention(member.key, SET) for member in held.members if NAME.fullmatch(member.name))
-                if held is not None
+                (text.mention(member.key, SET) for member in element.members if NAME.fullmatch(member.name))
+                if element is not None
                 else ()
             )
         return
@@ -75,6 +75,6 @@ def _container(text: YamlText, container: TreeNode) -> Iterator[Mention]:
 
 def _references(text: YamlText, node: TreeNode, service: str | None) -> Iterator[Mention]:
     start, end = text.inside(node)
-    for found in _REFERENCE.finditer(text.data, start, end):
-        if found[1]:
-            yield Mention(found[1].decode(), *found.span(1), READ, service=service)
+    for match in _REFERENCE.finditer(text.data, start, end):
+        if match[1]:
+            yield Mention(match[1].decode(), *match.span(1), READ, service=service)

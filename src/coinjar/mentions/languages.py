@@ -85,14 +85,14 @@ def language_of(name: str, templates: tuple[str, ...] = ()) -> SourceLanguage | 
         return _TEMPLATE
     if "Containerfile." in name or "Dockerfile." in name:
         return by_end()["Containerfile"]
-    found = _ENDS.search(name)
-    return by_end().get(found[0]) if found else None
+    match = _ENDS.search(name)
+    return by_end().get(match[0]) if match else None
 
 
 def by_first_line(data: bytes) -> SourceLanguage | None:
     """The language of a script without an ending, by the program that runs it."""
-    found = _RUN_BY.match(data) if data.startswith(b"#!") else None
-    return next((language for language in LANGUAGES if found and found[1].decode() in language.run_by), None)
+    match = _RUN_BY.match(data) if data.startswith(b"#!") else None
+    return next((language for language in LANGUAGES if match and match[1].decode() in language.run_by), None)
 
 
 @cache

@@ -36,8 +36,8 @@ def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention | ComputedName]
             yield from _environment(text, node)
         if node.kind == "scalar":
             start, end = text.inside(node)
-            for found in EXPRESSIONS.finditer(text.data, start, end):
-                yield from inside(text.data, found)
+            for match in EXPRESSIONS.finditer(text.data, start, end):
+                yield from inside(text.data, match)
             if last in _CONDITIONS and not EXPRESSIONS.search(text.data, start, end):
                 yield from members(text.data, start, end)
             if last not in _SCRIPTS and not _below_environment(path):

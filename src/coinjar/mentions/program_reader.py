@@ -76,11 +76,11 @@ def read_again(grow: Callable[[set[str]], tree.Node], words: LanguageTerms, help
     also: set[str] = set(helpers)
     for _ in range(_ROUNDS):
         reader = ProgramReader(words, helpers)
-        found = reader.read(grow(also))
+        mentions = reader.read(grow(also))
         if reader.wanted <= also:
             break
         also |= reader.wanted
-    return found
+    return mentions
 
 
 class UseContext(NamedTuple):
@@ -129,8 +129,8 @@ class ProgramReader:
         if access:
             self._take(access, context)
         if isinstance(node, tree.FallbackNode):
-            written = self._written(node.right)
-            self._see(node.left, UseContext(context.default if written is None else written))
+            value = self._written(node.right)
+            self._see(node.left, UseContext(context.default if value is None else value))
             self._see(node.right, context)
         elif isinstance(node, tree.TruthTestNode):
             self._see(node.what, UseContext(asked=True))
@@ -165,7 +165,7 @@ class ProgramReader:
         self._see(node.test, UseContext(asked=True))
         middle = len(self.mentions)
         self._see(node.then, context)
-        written = self._written(node.other)
+        value = self._written(node.other)
         used = {mention.name for mention in self.mentions[middle:]}
         asked = {mention.name for mention in self.mentions[before:middle]} & used
         if isinstance(
@@ -176,10 +176,10 @@ class ProgramReader:
                 for at in range(before, middle)
                 if self.mentions[at].name in asked and self.mentions[at].how == PRESENCE
             ]:
-                self.mentions[at] = self.mentions[at]._replace(how=READ, default=written)
+                self.mentions[at] = self.mentions[at]._replace(how=READ, default=value)
         else:
             for at in [at for at in range(middle, len(self.mentions)) if self.mentions[at].name in asked]:
-                self._default(at, written)
+                self._default(at, value)
         self._see(node.other, context)
         self._filled_in(node)
 
@@ -194,13 +194,13 @@ class ProgramReader:
                     and isinstance(inner.target, tree.NameNode)
                     and inner.target.text == name_node.text
                 ):
-                    written = self._written(inner.value)
-                    for at in self.held.get(name_node.text, []) if written is not None else []:
-                        self._default(at, written)
+                    value = self._written(inner.value)
+                    for at in self.held.get(name_node.text, []) if value is not None else []:
+                        self._default(at, value)
 
-    def _default(self, at: int, written: str | None) -> None:
+    def _default(self, at: int, value: str | None) -> None:
         if self.mentions[at].default is None:
-            self.mentions[at] = self.mentions[at]._replace(default=written)
+            self.mentions[at] = self.mentions[at]._replace(default=value)
 
     def _assign(self, node: tree.AssignmentNode, context: UseContext) -> None:
         before = len(self.mentions)
@@ -225,8 +225,8 @@ class ProgramReader:
         path = self.scopes.path(node.function)
         method = node.function.name if isinstance(node.function, tree.MemberNode) else None
         if method in self.words.fallbacks and isinstance(node.function, tree.MemberNode):
-            written = self._written(node.arguments[0]) if node.arguments else None
-            self._see(node.function.of, UseContext(context.default if written is None else written))
+            value = self._written(node.arguments[0]) if node.arguments else None
+            self._see(node.function.of, UseContext(context.default if value is None else value))
             self._each(node.arguments, PLAIN)
         elif path in self.words.fallbacks and len(node.arguments) > 1:
             self._see(node.arguments[0], UseContext(self._written(node.arguments[1])))

@@ -47,8 +47,8 @@ def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
             parsed = ast.parse(data)
     except (SyntaxError, ValueError, RecursionError, MemoryError) as fault:
         where = (fault.lineno or 0, fault.offset or 0) if isinstance(fault, SyntaxError) else (0, 0)
-        found = in_order(Mention(match[1].decode(), *match.span(1)) for match in _OLD.finditer(data) if match[1])
-        return found._replace(
+        mentions = in_order(Mention(match[1].decode(), *match.span(1)) for match in _OLD.finditer(data) if match[1])
+        return mentions._replace(
             unread=UnreadPart(*where, "this is not the Python of today, so only its plainest uses were found")
         )
     return read_again(lambda also: _PythonConverter(data, also).grow(parsed), WORDS, helpers)
@@ -68,8 +68,8 @@ class _PythonConverter:
     def grow(self, node: ast.AST | None) -> tree.Node:
         if node is None or (isinstance(node, ast.stmt) and not self._touches(node)):
             return tree.Node()
-        made = getattr(self, f"_{type(node).__name__}", None)
-        grown: tree.Node = made(node) if made else tree.Node(self._each(ast.iter_child_nodes(node)))
+        method = getattr(self, f"_{type(node).__name__}", None)
+        grown: tree.Node = method(node) if method else tree.Node(self._each(ast.iter_child_nodes(node)))
         if isinstance(node, ast.expr) and not grown.end:
             grown.start, grown.end = (
                 self._at(node.lineno, node.col_offset),
@@ -195,7 +195,7 @@ class _PythonConverter:
             *spelled.posonlyargs,
             *spelled.args,
             *spelled.kwonlyargs,
-            *(one for one in (spelled.vararg, spelled.kwarg) if one),
+            *(item for item in (spelled.vararg, spelled.kwarg) if item),
         ]
         names = [finding.arg for finding in every]
         names = names[1:] if names[:1] in (["self"], ["cls"]) else names

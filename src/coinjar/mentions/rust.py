@@ -101,8 +101,8 @@ class RustConverter(SyntaxConverter):
         lost = next(
             (node for node in arms if self.word(node.child_by_field_name("pattern")).startswith(("Err", "None"))), None
         )
-        found = [self.field(node, "value") for node in arms]
-        return tree.Node([tree.FallbackNode(value, self.field(lost, "value")) if lost else value, *found])
+        nodes = [self.field(node, "value") for node in arms]
+        return tree.Node([tree.FallbackNode(value, self.field(lost, "value")) if lost else value, *nodes])
 
     def _closure_expression(self, node: Syntax) -> tree.Node:
         parameters = node.child_by_field_name("parameters")
@@ -137,7 +137,7 @@ class RustConverter(SyntaxConverter):
     def _used(self, node: Syntax, before: str) -> list[tree.Node]:
         path = before + self.word(node.child_by_field_name("path")).replace("::", ".")
         if node.type == "use_list":
-            return [made for child in node.named_children for made in self._used(child, before)]
+            return [element for child in node.named_children for element in self._used(child, before)]
         if node.type == "scoped_use_list":
             inner = node.child_by_field_name("list")
             return self._used(inner, f"{path}.") if inner else []

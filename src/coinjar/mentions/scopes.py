@@ -40,40 +40,40 @@ class Scopes:
     @contextmanager
     def inside(self, node: tree.Node) -> Iterator[None]:
         """Go into a file or a function."""
-        found: dict[str, list[Bound]] = {}
+        result: dict[str, list[Bound]] = {}
         if isinstance(node, tree.FunctionNode):
             for name in node.parameters:
-                found.setdefault(name, []).append(Parameter(node))
+                result.setdefault(name, []).append(Parameter(node))
         for child in node.inner:
             for inner in tree.own(child):
-                self._bind(inner, found)
+                self._bind(inner, result)
         if not self.stack:
             self.called = {_called(child) for child in _all(node) if isinstance(child, tree.CallNode)}
-        self.stack.append(found)
+        self.stack.append(result)
         try:
             yield
         finally:
             self.stack.pop()
 
-    def _bind(self, node: tree.Node, found: dict[str, list[Bound]]) -> None:
+    def _bind(self, node: tree.Node, result: dict[str, list[Bound]]) -> None:
         if (
             isinstance(node, tree.AssignmentNode)
             and isinstance(node.target, tree.NameNode)
             and not isinstance(node.value, tree.FunctionNode)
         ):
-            found.setdefault(node.target.text, []).append(node.value)
+            result.setdefault(node.target.text, []).append(node.value)
         elif isinstance(node, tree.ImportNode):
             if node.name == "*":
                 self.stars.append(node.path)
             else:
-                found.setdefault(node.name, []).append(node)
+                result.setdefault(node.name, []).append(node)
         elif isinstance(node, tree.DeclarationNode | tree.FunctionNode):
-            found.setdefault(node.name, []).append(node)
+            result.setdefault(node.name, []).append(node)
         elif isinstance(node, tree.LoopNode):
-            found.setdefault(node.variable, []).append(node)
+            result.setdefault(node.variable, []).append(node)
         elif isinstance(node, tree.DestructuringNode):
             for key, name, _, _ in node.entries:
-                found.setdefault(name, []).append(tree.MemberNode(node.of, key.text))
+                result.setdefault(name, []).append(tree.MemberNode(node.of, key.text))
 
     def bound(self, name: str) -> list[Bound]:
         """What a name is bound to where it is bound innermost."""
@@ -128,11 +128,11 @@ class Scopes:
         if not bound:
             starred = next((f"{star}.{name}" for star in self.stars if f"{star}.{name}" in self.words.functions), None)
             return starred or (name if self.words.free or name in self.words.builtins else None)
-        found = {
-            self._shorter(one.path) if isinstance(one, tree.ImportNode) else self._value(one, name, depth)
-            for one in bound
+        names = {
+            self._shorter(item.path) if isinstance(item, tree.ImportNode) else self._value(item, name, depth)
+            for item in bound
         }
-        return found.pop() if len(found) == 1 else None
+        return names.pop() if len(names) == 1 else None
 
     def _value(self, bound: Bound, name: str, depth: int) -> str | None:
         if isinstance(bound, Parameter | tree.DeclarationNode | tree.FunctionNode | tree.LoopNode) or (
@@ -169,8 +169,8 @@ class Scopes:
             return self._listed(owner, depth + 1) if isinstance(owner, tree.Node) and depth <= _DEEPEST else None
         if not isinstance(node, tree.ListNode):
             return None
-        found = [self.texts(child, depth + 1) for child in node.inner]
-        return None if None in found else [text for each in found for text in each or []]
+        result = [self.texts(child, depth + 1) for child in node.inner]
+        return None if None in result else [text for names in result for text in names or []]
 
 
 def _called(node: tree.CallNode) -> str:

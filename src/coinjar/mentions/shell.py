@@ -39,8 +39,8 @@ def find(data: bytes, helpers: frozenset[str] = frozenset()) -> TextMentions:
     """The mentions of a script."""
     del helpers
     elsewhere = misplaced(data)
-    found = find_in(masked(data) if elsewhere else data, [(0, len(data))])
-    return in_order([*found.mentions, *elsewhere], found.unknown)
+    mentions = find_in(masked(data) if elsewhere else data, [(0, len(data))])
+    return in_order([*mentions.mentions, *elsewhere], mentions.unknown)
 
 
 def find_in(data: bytes, parts: Sequence[tuple[int, int]], known: frozenset[str] = frozenset()) -> TextMentions:
@@ -91,9 +91,9 @@ class _ScriptWalker:
         return self.data[node.start_byte : node.end_byte].decode(errors="replace") if node else ""
 
     def see(self, node: Syntax, *, asked: bool = False) -> Iterator[_NameEvent]:
-        made = getattr(self, f"_{node.type}", None)
-        if made:
-            yield from made(node, asked)
+        method = getattr(self, f"_{node.type}", None)
+        if method:
+            yield from method(node, asked)
         elif node.type not in ("raw_string", "comment", "function_definition_name", "ansi_c_string"):
             for child in node.named_children:
                 yield from self.see(child, asked=asked and node.type in ("string", "concatenation"))
@@ -131,8 +131,8 @@ class _ScriptWalker:
 
     def _plain(self, text: bytes) -> str | None:
         """The word behind `:-`, if it is a plain text."""
-        found = text.decode(errors="replace")
-        return None if "$" in found or "`" in found else found.strip("\"'")
+        value = text.decode(errors="replace")
+        return None if "$" in value or "`" in value else value.strip("\"'")
 
     def _variable_assignment(self, node: Syntax, asked: bool, what: int = _ASSIGNS) -> Iterator[_NameEvent]:
         del asked
@@ -161,8 +161,8 @@ class _ScriptWalker:
 
     def _argument(self, command: str, node: Syntax, arguments: list[Syntax]) -> Iterator[_NameEvent]:
         text = self.word(node)
-        if node in arguments and command == "env" and (found := re.match(r"([A-Za-z_]\w*)=", text)):
-            yield _NameEvent(_CHILD, found[1], node.start_byte, node.start_byte + len(found[1]))
+        if node in arguments and command == "env" and (match := re.match(r"([A-Za-z_]\w*)=", text)):
+            yield _NameEvent(_CHILD, match[1], node.start_byte, node.start_byte + len(match[1]))
         if node in arguments and command == "printenv" and node.type == "word":
             yield from self._at(_READS, node)
         is_option = text.startswith(("-", '"', "'"))

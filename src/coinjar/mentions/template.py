@@ -33,10 +33,10 @@ def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
     """The mentions of a template."""
     del helpers
     shown = _COMMENT.sub(lambda match: b" " * len(match[0]), data)
-    found = [*_braces(shown)]
+    mentions = [*_braces(shown)]
     outside = _TAG.sub(lambda match: b" " * len(match[0]), shown)
-    found += [mention for mention in references(outside, 0, len(outside)) if NAME.fullmatch(mention.name)]
-    return in_order(found)
+    mentions += [mention for mention in references(outside, 0, len(outside)) if NAME.fullmatch(mention.name)]
+    return in_order(mentions)
 
 
 def _braces(data: bytes) -> Iterator[Mention]:
@@ -57,5 +57,5 @@ def find_embedded(data: bytes, helpers: frozenset[str]) -> TextMentions:
     for tag in re.finditer(rb"<%(?!#)([=-]?)(.*?)-?%>", data, re.DOTALL):
         code[tag.start(2) : tag.end(2)] = tag[2]
         code[tag.end() - 1 : tag.end()] = b";"
-    found = ruby.find(bytes(code), helpers)
-    return TextMentions(found.mentions, [ComputedName(*computed) for computed in found.unknown])
+    mentions = ruby.find(bytes(code), helpers)
+    return TextMentions(mentions.mentions, [ComputedName(*computed) for computed in mentions.unknown])

@@ -19,8 +19,8 @@ def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
             found += kubernetes.mentions(text, root)
         elif pipeline.is_pipeline(root):
             found += pipeline.mentions(text, root)
-    made = in_order(
+    mentions = in_order(
         [computed for computed in found if isinstance(computed, Mention)],
         [computed for computed in found if isinstance(computed, ComputedName)],
     )
-    return made._replace(unread=text.unread)
+    return mentions._replace(unread=text.unread)

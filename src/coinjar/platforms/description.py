@@ -131,9 +131,9 @@ def read_description(data: bytes, file: str, name: str) -> PlatformDescription:
         raise InputError(
             "the file is empty", hint="docs/platforms.md teaches writing one", place=Location(file), code="platform"
         )
-    found = _DescriptionReader(fields, root).read(name)
+    description = _DescriptionReader(fields, root).read(name)
     raise_all(fields.faults)
-    return found
+    return description
 
 
 class _DescriptionReader:
@@ -228,8 +228,8 @@ class _DescriptionReader:
             return RequestTemplate(method="GET", path="/", body=None, repeat=True, place=here)
         own = fields.fields(node, what, _SENDING) if isinstance(node, MappingNode) else {"send": node}
         text = fields.text(own.get("send"), f"send of {what}")
-        found = re.fullmatch(r"([A-Z]+) (/\S*)", text)
-        if not found or found[1] not in METHODS:
+        match = re.fullmatch(r"([A-Z]+) (/\S*)", text)
+        if not match or match[1] not in METHODS:
             fields.fault(
                 own.get("send", node),
                 f"{what} is no request",
@@ -238,7 +238,7 @@ class _DescriptionReader:
             )
             return RequestTemplate(method="GET", path="/", body=None, repeat=True, place=here)
         body = typed(own["body"]) if "body" in own else None
-        for name in [*holders(found[2]), *holders(body)]:
+        for name in [*holders(match[2]), *holders(body)]:
             if not name.startswith("/") and name not in (*known, *self.settings):
                 hint = suggestion(
                     name,
@@ -247,10 +247,10 @@ class _DescriptionReader:
                 )
                 fields.fault(own["send"], f"'{{{name}}}' in {what} means nothing", hint, "platform")
         return RequestTemplate(
-            method=found[1],
-            path=found[2],
+            method=match[1],
+            path=match[2],
             body=body,
-            repeat=found[1] in SAFE or fields.flag(own.get("repeat"), "repeat"),
+            repeat=match[1] in SAFE or fields.flag(own.get("repeat"), "repeat"),
             place=here,
         )
 
@@ -333,12 +333,12 @@ class _DescriptionReader:
         own = self.fields.fields(
             node, "'write'", ("changes", "whole", "create", "change", "remove", "narrow", "remove_by")
         )
-        found = {
+        result = {
             key: self._sending(own[key], f"'{key}'", node, MANY if key in ("changes", "whole") else ONE)
             for key in ("changes", "whole", "create", "change", "remove", "narrow")
             if key in own
         }
-        ways = [key for key in ("changes", "whole", "create") if key in found]
+        ways = [key for key in ("changes", "whole", "create") if key in result]
         if len(ways) != 1:
             self.fields.fault(
                 node,
@@ -346,24 +346,24 @@ class _DescriptionReader:
                 "keep one of changes, whole and create",
                 "platform",
             )
-        if "create" in found and "remove" not in found:
+        if "create" in result and "remove" not in result:
             self.fields.fault(node, "'write' cannot remove", "add remove: DELETE /…", "platform")
-        return WriteRequests(remove_by=self._choice(own.get("remove_by"), "remove_by", ("nothing", "empty")), **found)
+        return WriteRequests(remove_by=self._choice(own.get("remove_by"), "remove_by", ("nothing", "empty")), **result)
 
     def _state(self) -> StateRequest | None:
         node = self.top.get("state")
         if not isinstance(node, MappingNode):
             return None
         sending, own = self._with_request(node, "'state'", ("pending", "saved", "running"), ALWAYS)
-        found = {key: self._pointer(own.get(key), key) for key in ("pending", "saved", "running")}
-        if not found["pending"] and not (found["saved"] and found["running"]):
+        result = {key: self._pointer(own.get(key), key) for key in ("pending", "saved", "running")}
+        if not result["pending"] and not (result["saved"] and result["running"]):
             self.fields.fault(
                 node,
                 "'state' does not say what it looks at",
                 "add pending: /…, or saved: /… and running: /…",
                 "platform",
             )
-        return StateRequest(sending, **found)
+        return StateRequest(sending, **result)
 
     def _restart(self, key: str) -> RestartRequest | None:
         node = self.top.get(key)
@@ -374,7 +374,7 @@ class _DescriptionReader:
         if "wait" not in own:
             return RestartRequest(sending, None)
         waiting, more = self._with_request(own["wait"], "'wait'", ("until", "fails", "approval", "log"), known)
-        tests = {one: self._tests(more.get(one), one) for one in ("until", "fails", "approval")}
+        tests = {name: self._tests(more.get(name), name) for name in ("until", "fails", "approval")}
         if not tests["until"]:
             self.fields.fault(own["wait"], "'wait' does not say until when", "add until: {/state: [done]}", "platform")
         return RestartRequest(

@@ -32,10 +32,10 @@ def holders(data: Data) -> Iterator[str]:
 def _value(name: str, context: Mapping[str, Any], at_hand: Data) -> Data:
     if not name.startswith("/"):
         return context[name]
-    found = look(at_hand, name)
-    if found is NOTHING:
+    result = look(at_hand, name)
+    if result is NOTHING:
         raise MissingValue(name)
-    return found
+    return result
 
 
 def fill(data: Data, context: Mapping[str, Any], at_hand: Data = None) -> Data:
@@ -48,8 +48,8 @@ def fill(data: Data, context: Mapping[str, Any], at_hand: Data = None) -> Data:
         return data
     whole = HOLDER.fullmatch(data)
     if whole:
-        found = _value(whole[1], context, at_hand)
-        return reveal(found) if isinstance(found, str) else found
+        result = _value(whole[1], context, at_hand)
+        return reveal(result) if isinstance(result, str) else result
     return HOLDER.sub(lambda match: reveal(as_text(_value(match[1], context, at_hand))), data)
 
 
@@ -57,8 +57,8 @@ def fill_path(path: str, context: Mapping[str, Any], at_hand: Data = None) -> st
     """A path and query: what is filled in is percent-encoded (RFC 3986, 2.1). A query whose holder is null is left out. Raises MissingValue."""
     place, question, query = path.partition("?")
 
-    def encoded(found: re.Match[str]) -> str:
-        value = _value(found[1], context, at_hand)
+    def encoded(match: re.Match[str]) -> str:
+        value = _value(match[1], context, at_hand)
         return quote(reveal(as_text(value)), safe="") if value is not None else ""
 
     parts = [

@@ -19,10 +19,10 @@ ASKING = {
 }
 
 
-async def ask(asked: ProofQuestion) -> ProofAnswers:
+async def ask(proof_question: ProofQuestion) -> ProofAnswers:
     """Put a proof's question. Raises NoAnswer where nobody answers, InputError, ExternalError."""
-    module, _, name = ASKING[asked.proof.asker].partition(":")
+    module, _, name = ASKING[proof_question.proof.asker].partition(":")
     function = cast(
         "Callable[[ProofQuestion], Awaitable[ProofAnswers]]", getattr(import_module(f"coinjar.proofs.{module}"), name)
     )
-    return await function(asked)
+    return await function(proof_question)

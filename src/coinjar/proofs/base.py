@@ -57,12 +57,12 @@ def of_text(proof: Proof, text: str, *, last: bool = False) -> ProofAnswers:
     """What a proof looks at in a text: a pointer into JSON, what a pattern finds (its first group; in a log the last find), or all of it."""
     if proof.at:
         try:
-            found = look(json.loads(text), proof.at)
+            result = look(json.loads(text), proof.at)
         except ValueError:
             raise NoAnswer("the answer is no JSON") from None
-        if found is NOTHING or found is None:
+        if result is NOTHING or result is None:
             return ProofAnswers([None])
-        text = as_text(found)
+        text = as_text(result)
     if proof.pattern:
         finds = list(re.finditer(proof.pattern, text, re.MULTILINE))
         if not finds:

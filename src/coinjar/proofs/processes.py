@@ -15,7 +15,7 @@ _LISTENS = "0A"
 """The state of a listening socket in /proc/net/tcp."""
 
 
-def environment_of(pid: int, asked: ProofQuestion) -> dict[str, str]:
+def environment_of(pid: int, proof_question: ProofQuestion) -> dict[str, str]:
     """A process's environment as it was started. Raises NoAnswer, ExternalError."""
     try:
         return processes.environment_of(pid)
@@ -24,7 +24,7 @@ def environment_of(pid: int, asked: ProofQuestion) -> dict[str, str]:
     except PermissionError:
         words = f"the environment of process {pid} is its owner's"
         raise ExternalError(
-            words, hint="ask as that user, or as root", place=asked.proof.place, code="not-ours"
+            words, hint="ask as that user, or as root", place=proof_question.proof.place, code="not-ours"
         ) from None
 
 
@@ -65,10 +65,10 @@ def _running(pattern: str) -> Iterator[int]:
             yield pid
 
 
-def _chosen(asked: ProofQuestion) -> list[int]:
-    (how, text), *_ = asked.question.items()
+def _chosen(proof_question: ProofQuestion) -> list[int]:
+    (how, text), *_ = proof_question.question.items()
     if how == "pid_file":
-        path = asked.around.root / text
+        path = proof_question.around.root / text
         try:
             return [int(path.read_text().strip())]
         except FileNotFoundError:
@@ -77,45 +77,50 @@ def _chosen(asked: ProofQuestion) -> list[int]:
             raise InputError(
                 f"{text} holds no process number",
                 hint="name the file that the service writes its own into",
-                place=asked.proof.place,
+                place=proof_question.proof.place,
                 code="proof",
             ) from None
     if how == "port":
         if not text.isdigit():
             raise InputError(
-                f"'{text}' is no port", hint="write a number, or ${NAME}", place=asked.proof.place, code="proof"
+                f"'{text}' is no port",
+                hint="write a number, or ${NAME}",
+                place=proof_question.proof.place,
+                code="proof",
             )
-        found = sorted(set(_listening(int(text))))
+        result = sorted(set(_listening(int(text))))
         words = f"nothing listens on port {text}"
     else:
         try:
-            found = sorted(_running(text))
+            result = sorted(_running(text))
         except re.error as fault:
             raise InputError(
                 f"'runs' is no pattern: {fault}",
                 hint="write a regular expression",
-                place=asked.proof.place,
+                place=proof_question.proof.place,
                 code="proof",
             ) from None
         words = f"no process runs that is like {text}"
-    if not found:
+    if not result:
         raise NoAnswer(words)
-    return found
+    return result
 
 
-async def ask_process(asked: ProofQuestion) -> ProofAnswers:
+async def ask_process(proof_question: ProofQuestion) -> ProofAnswers:
     """By the file with its number, the port it listens on, or its command line; of several all are looked at."""
-    return of_environments(asked.proof, [environment_of(pid, asked) for pid in _chosen(asked)])
+    return of_environments(
+        proof_question.proof, [environment_of(pid, proof_question) for pid in _chosen(proof_question)]
+    )
 
 
-async def ask_container(asked: ProofQuestion) -> ProofAnswers:
+async def ask_container(proof_question: ProofQuestion) -> ProofAnswers:
     """The first process of a container of podman."""
     import asyncio
 
     from coinjar.system.child_environment import child_environment
 
-    engine = asked.question.get("engine", "podman").split()
-    name = asked.text
+    engine = proof_question.question.get("engine", "podman").split()
+    name = proof_question.text
     argv = [*engine, "container", "inspect", "--format", "{{.State.Pid}}", name]
     try:
         process = await asyncio.create_subprocess_exec(
@@ -128,10 +133,10 @@ async def ask_container(asked: ProofQuestion) -> ProofAnswers:
     except OSError as fault:
         words = f"cannot run {engine[0]}: {(fault.strerror or '').lower()}"
         raise ExternalError(
-            words, hint="install it, or name it: {engine: …}", place=asked.proof.place, code="engine"
+            words, hint="install it, or name it: {engine: …}", place=proof_question.proof.place, code="engine"
         ) from None
     out, _ = await process.communicate()
     pid = out.decode().strip()
     if process.returncode or not pid.isdigit() or pid == "0":
         raise NoAnswer(f"the container {name} does not run")
-    return of_environments(asked.proof, [environment_of(int(pid), asked)])
+    return of_environments(proof_question.proof, [environment_of(int(pid), proof_question)])

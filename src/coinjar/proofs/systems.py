@@ -10,66 +10,66 @@ from coinjar.destinations.live.base import Target
 from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_environments, of_text
 
 
-def _targets(asked: ProofQuestion, name: str) -> list[Target]:
-    jar = asked.around.jar
+def _targets(proof_question: ProofQuestion, name: str) -> list[Target]:
+    jar = proof_question.around.jar
     if name not in jar.destinations:
         hint = suggestion(name, jar.destinations, f"the destinations are {', '.join(jar.destinations)}")
         raise InputError(
-            f"there is no destination '{name}'", hint=hint, place=asked.proof.place, code="unknown-destination"
+            f"there is no destination '{name}'", hint=hint, place=proof_question.proof.place, code="unknown-destination"
         )
-    made = make_live(jar.destinations[name], asked.around)
+    instance = make_live(jar.destinations[name], proof_question.around)
     return [
         target
-        for target in made.targets(StageView(asked.resolver, jar.destinations[name]))
-        if asked.proof.service in target.services
+        for target in instance.targets(StageView(proof_question.resolver, jar.destinations[name]))
+        if proof_question.proof.service in target.services
     ]
 
 
-async def ask_pods(asked: ProofQuestion) -> ProofAnswers:
+async def ask_pods(proof_question: ProofQuestion) -> ProofAnswers:
     """The environments of a service's running pods, as their specs and the objects that are there give them."""
     from coinjar.destinations.live.cluster import ClusterTarget
 
-    found = []
-    for target in _targets(asked, asked.text):
+    result = []
+    for target in _targets(proof_question, proof_question.text):
         if not isinstance(target, ClusterTarget):
             raise InputError(
-                f"{asked.text} has no pods",
+                f"{proof_question.text} has no pods",
                 hint="name a destination of the type cluster",
-                place=asked.proof.place,
+                place=proof_question.proof.place,
                 code="proof",
             )
         try:
-            found += await target.pods()
+            result += await target.pods()
         finally:
             await target.close()
-    if not found:
+    if not result:
         raise NoAnswer("no pod of it runs")
     return of_environments(
-        asked.proof, [{name: live_value.text or "" for name, live_value in pod.items()} for pod in found]
+        proof_question.proof, [{name: live_value.text or "" for name, live_value in pod.items()} for pod in result]
     )
 
 
-async def ask_run(asked: ProofQuestion) -> ProofAnswers:
+async def ask_run(proof_question: ProofQuestion) -> ProofAnswers:
     """The log of a pipeline that is started for this once, and then watched. Raises NoAnswer while it runs or waits for approval."""
     from coinjar.destinations.live.platform import PlatformTarget
     from coinjar.destinations.live.polling import PASSED
 
-    for target in _targets(asked, asked.question["in"]):
+    for target in _targets(proof_question, proof_question.question["in"]):
         if not isinstance(target, PlatformTarget):
             raise InputError(
-                f"{asked.question['in']} runs no pipelines",
+                f"{proof_question.question['in']} runs no pipelines",
                 hint="name a platform that does",
-                place=asked.proof.place,
+                place=proof_question.proof.place,
                 code="proof",
             )
-        pipeline, runs = asked.question["pipeline"], asked.runs
+        pipeline, runs = proof_question.question["pipeline"], proof_question.runs
         try:
-            if asked.proof.name not in runs:
-                runs[asked.proof.name] = await target.start_run(pipeline)
-            run = await target.watch_run(pipeline, runs[asked.proof.name], asked.patience)
+            if proof_question.proof.name not in runs:
+                runs[proof_question.proof.name] = await target.start_run(pipeline)
+            run = await target.watch_run(pipeline, runs[proof_question.proof.name], proof_question.patience)
             if run.state != PASSED:
                 raise NoAnswer(f"the run is {run.state}")
-            return of_text(asked.proof, run.log, last=True)
+            return of_text(proof_question.proof, run.log, last=True)
         finally:
             await target.close()
     raise NoAnswer("the destination is not for this service")

@@ -10,31 +10,33 @@ _TAIL = 4 << 20
 """Bytes at the end of a log that are looked at."""
 
 
-def _read(asked: ProofQuestion, *, tail: bool) -> bytes:
-    path = asked.around.root / asked.text
+def _read(proof_question: ProofQuestion, *, tail: bool) -> bytes:
+    path = proof_question.around.root / proof_question.text
     try:
         with path.open("rb") as file:
             if tail and (size := path.stat().st_size) > _TAIL:
                 file.seek(size - _TAIL)
             return file.read()
     except FileNotFoundError:
-        raise NoAnswer(f"there is no {asked.text}", means_absent=True) from None
+        raise NoAnswer(f"there is no {proof_question.text}", means_absent=True) from None
     except OSError as fault:
-        words = f"cannot read {asked.text}: {(fault.strerror or '').lower()}"
+        words = f"cannot read {proof_question.text}: {(fault.strerror or '').lower()}"
         raise ExternalError(
-            words, hint="look at the path and its permissions", place=asked.proof.place, code="unreadable"
+            words, hint="look at the path and its permissions", place=proof_question.proof.place, code="unreadable"
         ) from None
 
 
-async def ask_file(asked: ProofQuestion) -> ProofAnswers:
+async def ask_file(proof_question: ProofQuestion) -> ProofAnswers:
     """A file: in a dialect (`as`) an environment, else a text."""
-    data = _read(asked, tail=False)
-    if asked.proof.dialect:
-        items = get(asked.proof.dialect).read(data, asked.text).items
-        return of_environments(asked.proof, [{item.name: item.text for item in items if item.text is not None}])
-    return of_text(asked.proof, data.decode(errors="replace"))
+    data = _read(proof_question, tail=False)
+    if proof_question.proof.dialect:
+        items = get(proof_question.proof.dialect).read(data, proof_question.text).items
+        return of_environments(
+            proof_question.proof, [{item.name: item.text for item in items if item.text is not None}]
+        )
+    return of_text(proof_question.proof, data.decode(errors="replace"))
 
 
-async def ask_log(asked: ProofQuestion) -> ProofAnswers:
+async def ask_log(proof_question: ProofQuestion) -> ProofAnswers:
     """A log: what its pattern found last."""
-    return of_text(asked.proof, _read(asked, tail=True).decode(errors="replace"), last=True)
+    return of_text(proof_question.proof, _read(proof_question, tail=True).decode(errors="replace"), last=True)

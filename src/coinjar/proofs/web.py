@@ -10,15 +10,15 @@ _PATIENCE = 10
 """Seconds for an answer."""
 
 
-async def ask_http(asked: ProofQuestion) -> ProofAnswers:
+async def ask_http(proof_question: ProofQuestion) -> ProofAnswers:
     """GET, without following to elsewhere."""
     async with httpx.AsyncClient(timeout=_PATIENCE) as client:
         try:
-            answer = await client.get(asked.text)
+            answer = await client.get(proof_question.text)
         except (httpx.HTTPError, httpx.InvalidURL) as fault:
             raise NoAnswer(f"no answer ({type(fault).__name__})") from None
-    if not asked.proof.at and not asked.proof.pattern:
+    if not proof_question.proof.at and not proof_question.proof.pattern:
         return ProofAnswers([str(answer.status_code)])
     if answer.status_code >= 400:
         raise NoAnswer(f"answered with {answer.status_code}")
-    return of_text(asked.proof, answer.text)
+    return of_text(proof_question.proof, answer.text)

@@ -70,19 +70,19 @@ class DeliveryLock:
                 return None
             except IntegrityError:
                 pass
-            there = _there(connection, self.name)
-            if there is None:
+            lock_holder = _there(connection, self.name)
+            if lock_holder is None:
                 return self._gone(clock)
-            if not _is_dead(there, clock):
-                return there
+            if not _is_dead(lock_holder, clock):
+                return lock_holder
             taken = connection.execute(
                 locks.update()
-                .where((locks.c.name == self.name) & (locks.c.token == there.token))
+                .where((locks.c.name == self.name) & (locks.c.token == lock_holder.token))
                 .values(**mine, since=clock, seen=clock)
             )
             if taken.rowcount != 1:
-                return there._replace(holder="somebody who was quicker")
-            self.taken_from = there.holder
+                return lock_holder._replace(holder="somebody who was quicker")
+            self.taken_from = lock_holder.holder
             return None
 
     def _gone(self, clock: datetime) -> LockHolder:
@@ -135,11 +135,11 @@ def clear_dead(records: RecordStore, name: str) -> str:
     """Take away the lock of a holder that is dead; who that was, "" if there is none."""
     lock = DeliveryLock(records, name)
     with records.connected() as connection:
-        there = _there(connection, lock.name)
-        if there is None or not _is_dead(there, _clock(connection)):
+        lock_holder = _there(connection, lock.name)
+        if lock_holder is None or not _is_dead(lock_holder, _clock(connection)):
             return ""
-        connection.execute(locks.delete().where((locks.c.name == lock.name) & (locks.c.token == there.token)))
-        return there.holder
+        connection.execute(locks.delete().where((locks.c.name == lock.name) & (locks.c.token == lock_holder.token)))
+        return lock_holder.holder
 
 
 def _there(connection: Connection, name: str) -> LockHolder | None:
@@ -154,9 +154,9 @@ async def held(records: RecordStore, name: str, patience: float) -> AsyncIterato
     """Hold a lock, waiting up to `patience` seconds for its holder. Raises ExternalError that says who holds it since when."""
     lock = DeliveryLock(records, name)
     end = time.monotonic() + patience
-    while (there := lock.take()) is not None:
+    while (lock_holder := lock.take()) is not None:
         if time.monotonic() >= end:
-            words = f"{there.holder} delivers to {name} since {there.since:%Y-%m-%d %H:%M:%S} UTC"
+            words = f"{lock_holder.holder} delivers to {name} since {lock_holder.since:%Y-%m-%d %H:%M:%S} UTC"
             hint = f"wait for it (--wait SECONDS); a holder that says nothing for {LEASE:.0f} s is taken to be dead"
             raise ExternalError(words, hint=hint, code="locked")
         await asyncio.sleep(0.2)
@@ -182,12 +182,12 @@ async def _keep_alive(lock: DeliveryLock) -> None:
 def _clock(connection: Connection) -> datetime:
     """The database's own time, UTC."""
     if connection.dialect.name == "sqlite":
-        told = connection.execute(select(func.strftime("%Y-%m-%d %H:%M:%S", "now"))).scalar_one()
-        return datetime.fromisoformat(str(told))
-    found: datetime = connection.execute(
+        message = connection.execute(select(func.strftime("%Y-%m-%d %H:%M:%S", "now"))).scalar_one()
+        return datetime.fromisoformat(str(message))
+    result: datetime = connection.execute(
         select(literal_column("timezone('utc', clock_timestamp())", DateTime))
     ).scalar_one()
-    return found.replace(tzinfo=None)
+    return result.replace(tzinfo=None)
 
 
 def _this_process() -> str:
@@ -211,9 +211,9 @@ def _start(pid: int) -> str:
     return "" if fields[0] in ("Z", "X") else fields[19]
 
 
-def _is_dead(there: LockHolder, clock: datetime) -> bool:
-    if (clock - there.seen).total_seconds() > LEASE:
+def _is_dead(lock_holder: LockHolder, clock: datetime) -> bool:
+    if (clock - lock_holder.seen).total_seconds() > LEASE:
         return True
-    machine, _, rest = there.process.partition(" ")
+    machine, _, rest = lock_holder.process.partition(" ")
     pid, _, start = rest.partition(" ")
     return machine == _machine() and pid.isdigit() and _start(int(pid)) != start

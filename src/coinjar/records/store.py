@@ -145,13 +145,13 @@ class RecordStore:
 
     def failed(self, fault: SQLAlchemyError) -> ExternalError:
         """What went wrong, without what was sent."""
-        told = str(getattr(fault, "orig", None) or type(fault).__name__).strip().splitlines()[0][:200]
+        message = str(getattr(fault, "orig", None) or type(fault).__name__).strip().splitlines()[0][:200]
         hint = (
             "look at the file and the space left"
             if self.engine.name == "sqlite"
             else "is it running, and the address and password right?"
         )
-        return ExternalError(f"{self.shown}: {told}", hint=hint, place=self.origin, code="records")
+        return ExternalError(f"{self.shown}: {message}", hint=hint, place=self.origin, code="records")
 
     def close(self) -> None:
         """Let go of the database."""
@@ -229,17 +229,17 @@ class RecordStore:
         stage: str,
         destination: str,
         target: str,
-        written: Mapping[str, LastApplied],
+        definitions: Mapping[str, LastApplied],
         gone: Sequence[str],
     ) -> None:
         """What a target has now, variable by variable."""
         mine = self._of(stage, destination, target)
-        names = [*written, *gone]
+        names = [*definitions, *gone]
         with self.connected() as connection:
             for start in range(0, len(names), 500):
                 connection.execute(last.delete().where(mine & last.c.name.in_(names[start : start + 500])))
             fixed = {"app": self.app, "stage": stage, "destination": destination, "target": target, "delivery": number}
-            rows = [fixed | {"name": name, **last_applied._asdict()} for name, last_applied in written.items()]
+            rows = [fixed | {"name": name, **last_applied._asdict()} for name, last_applied in definitions.items()]
             if rows:
                 connection.execute(last.insert(), rows)
 
@@ -287,14 +287,14 @@ class RecordStore:
 
     def counts(self) -> dict[int, dict[str, int]]:
         """How many variables each delivery made, changed and removed."""
-        found: dict[int, dict[str, int]] = {}
+        result: dict[int, dict[str, int]] = {}
         with self.connected() as connection:
             grouped = select(changes.c.delivery, changes.c.action, func.count()).group_by(
                 changes.c.delivery, changes.c.action
             )
             for number, action, count in connection.execute(grouped):
-                found.setdefault(number, {})[action] = count
-        return found
+                result.setdefault(number, {})[action] = count
+        return result
 
     def delivery(self, number: int) -> tuple[DeliveryRecord, list[TargetRecord], list[VariableRecord]]:
         """One delivery, whole. Raises UsageError if there is none."""

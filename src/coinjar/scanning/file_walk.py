@@ -66,17 +66,17 @@ class FileWalk:
 
     def files(self, paths: Sequence[str]) -> Iterator[CandidateFile]:
         """Every file worth a look, each once, in the order of the paths. Raises FileNotFoundError for a path that is not there."""
-        seen: set[str] = set()
+        visited: set[str] = set()
         for path in paths:
             real = os.path.realpath(path)
             if Path(real).is_dir():
-                found = self._below(real, _above(real))
+                result = self._below(real, _above(real))
             else:
                 state = os.stat(real)  # noqa: PTH116 - as fast as below
-                found = iter([CandidateFile(real, state.st_size, state.st_mtime_ns)])
-            for candidate in found:
-                if candidate.path not in seen:
-                    seen.add(candidate.path)
+                result = iter([CandidateFile(real, state.st_size, state.st_mtime_ns)])
+            for candidate in result:
+                if candidate.path not in visited:
+                    visited.add(candidate.path)
                     yield candidate
 
     def _below(self, folder: str, ignored: list[_IgnoreFile]) -> Iterator[CandidateFile]:

@@ -77,7 +77,7 @@ Progress = Callable[[str, int, int], None]
 def scan(
     walk: FileWalk,
     paths: Sequence[str],
-    asked: ScanRequest,
+    scan_request: ScanRequest,
     *,
     cache: Path | None = None,
     progress: Progress | None = None,
@@ -85,46 +85,50 @@ def scan(
     """Find every mention below the paths. Raises FileNotFoundError for a path that is not there."""
     started = time.time_ns()
     candidates = list(walk.files(paths))
-    asked = asked._replace(named=frozenset(os.path.realpath(path) for path in paths if Path(path).is_file()))
-    kept = _ScanCache(cache, asked)
-    found = {
+    scan_request = scan_request._replace(
+        named=frozenset(os.path.realpath(path) for path in paths if Path(path).is_file())
+    )
+    kept = _ScanCache(cache, scan_request)
+    result = {
         candidate.path: look
         for candidate in candidates
-        if candidate.path not in asked.named and (look := kept.look(candidate)) is not None
+        if candidate.path not in scan_request.named and (look := kept.look(candidate)) is not None
     }
-    fresh = [candidate for candidate in candidates if candidate.path not in found]
-    found |= dict(_looked_at([candidate.path for candidate in fresh], asked, progress))
+    fresh = [candidate for candidate in candidates if candidate.path not in result]
+    result |= dict(_looked_at([candidate.path for candidate in fresh], scan_request, progress))
     walk.left_out += Counter()  # without those that were none
     if len(fresh) > _FEW or (fresh and kept.files):  # a look at few files is as quick without
-        kept.keep(candidates, found, started)
+        kept.keep(candidates, result, started)
     ordered = sorted(candidate.path for candidate in candidates)
-    files = [FileMentions(path, _spots(found[path].spots)) for path in ordered if found[path].spots]
-    unreadable = [UnreadableFile(path, *unread) for path in ordered if (unread := found[path].unread) is not None]
+    files = [FileMentions(path, _spots(result[path].spots)) for path in ordered if result[path].spots]
+    unreadable = [UnreadableFile(path, *unread) for path in ordered if (unread := result[path].unread) is not None]
     return ScanResult(
         files, len(candidates), len(candidates) - len(fresh), walk.left_out, [*walk.unreadable, *unreadable]
     )
 
 
-def _looked_at(paths: list[str], asked: ScanRequest, progress: Progress | None) -> Iterable[tuple[str, _FileScan]]:
+def _looked_at(
+    paths: list[str], scan_request: ScanRequest, progress: Progress | None
+) -> Iterable[tuple[str, _FileScan]]:
     parts = [paths[at : at + _TOGETHER] for at in range(0, len(paths), _TOGETHER)]
     cores = len(os.sched_getaffinity(0))
     if len(paths) <= _FEW or cores == 1:
         for path in paths:
-            yield path, _look_at(path, asked)
+            yield path, _look_at(path, scan_request)
         return
     with get_context("fork").Pool(min(cores, len(parts))) as pool:
-        for done, part in enumerate(pool.imap_unordered(_look_at_all, [(part, asked) for part in parts]), 1):
+        for done, part in enumerate(pool.imap_unordered(_look_at_all, [(part, scan_request) for part in parts]), 1):
             if progress:
                 progress("looking", min(done * _TOGETHER, len(paths)), len(paths))
             yield from part
 
 
 def _look_at_all(given: tuple[list[str], ScanRequest]) -> list[tuple[str, _FileScan]]:
-    paths, asked = given
-    return [(path, _look_at(path, asked)) for path in paths]
+    paths, scan_request = given
+    return [(path, _look_at(path, scan_request)) for path in paths]
 
 
-def _look_at(path: str, asked: ScanRequest) -> _FileScan:
+def _look_at(path: str, scan_request: ScanRequest) -> _FileScan:
     """The spots of one file; none for one that is no text in a known language."""
     try:
         handle = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
@@ -134,16 +138,16 @@ def _look_at(path: str, asked: ScanRequest) -> _FileScan:
             os.close(handle)
     except OSError as fault:
         return _FileScan([], [0, 0, f"cannot read it: {(fault.strerror or 'unknown error').lower()}"])
-    language = language_of(path.rpartition("/")[2], asked.templates) or by_first_line(data)
+    language = language_of(path.rpartition("/")[2], scan_request.templates) or by_first_line(data)
     if language is None or b"\0" in data[:1024]:
-        return _FileScan([], [0, 0, "no reader knows what sort of file it is"] if path in asked.named else None)
+        return _FileScan([], [0, 0, "no reader knows what sort of file it is"] if path in scan_request.named else None)
     try:
-        found = look(language, data, asked.helpers, always=path in asked.named)
+        mentions = look(language, data, scan_request.helpers, always=path in scan_request.named)
     except RecursionError:
         return _FileScan([], [0, 0, "it is nested too deeply to be read"])
     placed: list[list[Any]] = []
-    every: list[Mention | ComputedName] = [*map(_hidden, found.mentions), *found.unknown]
-    for computed in sorted(every, key=lambda one: one.start):
+    every: list[Mention | ComputedName] = [*map(_hidden, mentions.mentions), *mentions.unknown]
+    for computed in sorted(every, key=lambda computed: computed.start):
         start = data.rfind(b"\n", 0, computed.start) + 1
         where = [
             data.count(b"\n", 0, computed.start) + 1,
@@ -153,7 +157,7 @@ def _look_at(path: str, asked: ScanRequest) -> _FileScan:
             data[computed.start : computed.end].decode(errors="replace") if isinstance(computed, ComputedName) else ""
         )
         placed.append([list(computed) if isinstance(computed, Mention) else None, *where, text])
-    return _FileScan(placed, list(found.unread) if found.unread else None)
+    return _FileScan(placed, list(mentions.unread) if mentions.unread else None)
 
 
 def _hidden(mention: Mention) -> Mention:
@@ -163,10 +167,10 @@ def _hidden(mention: Mention) -> Mention:
     )
 
 
-def _spots(found: list[list[Any]]) -> list[LocatedMention]:
+def _spots(result: list[list[Any]]) -> list[LocatedMention]:
     return [
         LocatedMention(Mention(*mention) if mention else None, line, column, text)
-        for mention, line, column, text in found
+        for mention, line, column, text in result
     ]
 
 
@@ -180,9 +184,9 @@ def _readers() -> int:
 class _ScanCache:
     """What was found the last time, in a file: a list a path with its size, its time, its spots and why it could not be read, if it has any of these."""
 
-    def __init__(self, path: Path | None, asked: ScanRequest) -> None:
+    def __init__(self, path: Path | None, scan_request: ScanRequest) -> None:
         self.path = path
-        self.key = [_FORM, _readers(), sorted(asked.helpers), list(asked.templates)]
+        self.key = [_FORM, _readers(), sorted(scan_request.helpers), list(scan_request.templates)]
         self.files: dict[str, list[Any]] = {}
         try:
             held = json.loads(path.read_bytes()) if path else {}
@@ -198,16 +202,16 @@ class _ScanCache:
             return None
         return _FileScan(*held[2:]) if len(held) > 2 else _FileScan([])
 
-    def keep(self, candidates: list[CandidateFile], found: dict[str, _FileScan], started: int) -> None:
+    def keep(self, candidates: list[CandidateFile], result: dict[str, _FileScan], started: int) -> None:
         """Write it anew, with what other looks found below other paths; a place that cannot be written is no fault."""
         if self.path is None:
             return
         fresh = {
-            candidate.path: [candidate.size, candidate.changed, *_kept_of(found[candidate.path])]
+            candidate.path: [candidate.size, candidate.changed, *_kept_of(result[candidate.path])]
             for candidate in candidates
             if candidate.changed < started - _JUST_NOW
         }
-        others = {path: held for path, held in self.files.items() if path not in found and Path(path).exists()}
+        others = {path: held for path, held in self.files.items() if path not in result and Path(path).exists()}
         text = json.dumps({"key": self.key, "files": others | fresh}, separators=(",", ":"))
         with contextlib.suppress(ExternalError):
             replace_file(self.path, text.encode(), mode=0o600)

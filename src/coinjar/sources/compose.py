@@ -69,17 +69,17 @@ class ComposeProject:
 
     def environment(self, name: str, service: TreeNode) -> list[ReadItem]:
         """What the container of a service is given."""
-        found: dict[str, ReadItem] = {}
+        result: dict[str, ReadItem] = {}
         for key in _NOT_READ:
             node = merged(service).get(key)
             if node is not None:
                 self._remark(node[0], f"'{key}' of {name} is not followed: read that file, too", lost=True)
         for item in self._env_files(merged(service).get("env_file")):
-            found[item.name] = item
+            result[item.name] = item
         node = merged(service).get("environment")
         for item in self._inline(node[1].plain) if node else ():
-            found[item.name] = item
-        return [item._replace(service=name) for item in found.values() if item.text is not None]
+            result[item.name] = item
+        return [item._replace(service=name) for item in result.values() if item.text is not None]
 
     def _remark(self, node: TreeNode, message: str, *, lost: bool = False) -> None:
         self.remarks.append(ReadRemark(self.document.place(node), message, lost))
@@ -148,10 +148,10 @@ class ComposeProject:
 
 def merged(node: TreeNode) -> dict[str, tuple[TreeNode, TreeNode]]:
     """A mapping's members with those that `<<` brings in below them (the merge key of YAML 1.1)."""
-    found: dict[str, tuple[TreeNode, TreeNode]] = {}
+    result: dict[str, tuple[TreeNode, TreeNode]] = {}
     for member in node.members:
         if member.name == "<<":
             value = member.value.plain
             for child in reversed(value.elements) if value.kind == "seq" else [value]:
-                found = {**merged(child.plain), **found} if value.kind == "map" else {**found, **merged(child.plain)}
-    return found | {member.name: (member.key, member.value) for member in node.members if member.name != "<<"}
+                result = {**merged(child.plain), **result} if value.kind == "map" else {**result, **merged(child.plain)}
+    return result | {member.name: (member.key, member.value) for member in node.members if member.name != "<<"}

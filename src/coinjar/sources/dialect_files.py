@@ -63,39 +63,39 @@ def _taken_apart(data: bytes, file: str, label: str, dialect: str, asking: Sourc
         )
     if not dialect and (other := _other_kind(data, file, asking)):
         return other
-    told = DetectedDialect(dialect, "you said so") if dialect else recognise(data, file)
-    name, why, reading = _read_best(told, data, file, asking)
+    detected = DetectedDialect(dialect, "you said so") if dialect else recognise(data, file)
+    name, why, reading = _read_best(detected, data, file, asking)
     reading.remarks.extend(surprises(reading.items))
     reading.remarks.sort(key=lambda remark: remark.place)
     return SourceVariables(label, name, why, reading, _comments(data) if name in _WITH_COMMENTS else {})
 
 
-def _read_best(told: DetectedDialect, data: bytes, file: str, asking: SourceContext) -> tuple[str, str, ReadResult]:
+def _read_best(detected: DetectedDialect, data: bytes, file: str, asking: SourceContext) -> tuple[str, str, ReadResult]:
     """The dialect of those that may be meant that loses the fewest lines, why, and what it reads."""
     ends = ReadRemark(
         Location(file, 1, 1), "the carriage returns at the ends of lines were left out; a shell would keep them"
     )
-    cut = bool(told.others) and b"\r\n" in data
+    cut = bool(detected.others) and b"\r\n" in data
     if cut:  # another system wrote it, and nobody means them
         data = data.replace(b"\r\n", b"\n")
-    found = [(name, _read(name, data, file, asking)) for name in (told.dialect, *told.others)]
-    lost = {name: _lost(reading) for name, reading in found}
-    name, reading = min(found, key=lambda one: len(lost[one[0]]))
+    result = [(name, _read(name, data, file, asking)) for name in (detected.dialect, *detected.others)]
+    lost = {name: _lost(reading) for name, reading in result}
+    name, reading = min(result, key=lambda item: len(lost[item[0]]))
     words = [
         f"{other} would lose line{'s' if len(lines) > 1 else ''} {', '.join(map(str, lines[:6]))}"
         for other, lines in lost.items()
         if lines and other != name
     ]
-    why = told.why if name == told.dialect else f"it keeps more of it than {told.dialect}"
+    why = detected.why if name == detected.dialect else f"it keeps more of it than {detected.dialect}"
     return name, "; ".join([why, *words]), reading._replace(remarks=[ends, *reading.remarks]) if cut else reading
 
 
 def _read(name: str, data: bytes, file: str, asking: SourceContext) -> ReadResult:
-    found = reader(name)
-    found.known = asking.known()
-    if isinstance(found, SettingsDialect):
-        found.as_json = not file.lower().endswith((".yaml", ".yml")) and data.lstrip().startswith(b"{")
-    return found.read(data, file)
+    dialect = reader(name)
+    dialect.known = asking.known()
+    if isinstance(dialect, SettingsDialect):
+        dialect.as_json = not file.lower().endswith((".yaml", ".yml")) and data.lstrip().startswith(b"{")
+    return dialect.read(data, file)
 
 
 def _lost(reading: ReadResult) -> list[int]:
@@ -105,7 +105,7 @@ def _lost(reading: ReadResult) -> list[int]:
 
 def _comments(data: bytes) -> dict[int, str]:
     """The comment right above each line, by the line's number; banners and commented-out assignments are none."""
-    found: dict[int, str] = {}
+    result: dict[int, str] = {}
     above: list[str] = []
     for number, line in enumerate(data.decode(errors="replace").splitlines(), 1):
         comment = _COMMENT.fullmatch(line) if line.lstrip().startswith("#") else None
@@ -113,9 +113,9 @@ def _comments(data: bytes) -> dict[int, str]:
             above = [*above, comment[1]] if comment[1] and not _NOT_PROSE.search(comment[1]) else []
             continue
         if line.strip() and above:
-            found[number] = " ".join(above)
+            result[number] = " ".join(above)
         above = []
-    return found
+    return result
 
 
 def _other_kind(data: bytes, file: str, asking: SourceContext) -> SourceVariables | None:
@@ -127,6 +127,6 @@ def _other_kind(data: bytes, file: str, asking: SourceContext) -> SourceVariable
                 raise InputError(f"this looks like {what}", hint=hint, place=Location(file), code="other-source")
             from coinjar.sources import read_source
 
-            found = read_source(f"{kind}:{file}", asking)
-            return found._replace(why=f"it is {what}; {found.why}")
+            source = read_source(f"{kind}:{file}", asking)
+            return source._replace(why=f"it is {what}; {source.why}")
     return None

@@ -70,10 +70,10 @@ def _from_layout(layout: Path) -> list[str]:
             "the layout holds no image", hint="give one that does", place=Location(str(layout)), code="shape"
         )
     while True:  # an index may point to another, one a platform
-        found = _blob(layout, manifests[0])
-        if "config" in found:
-            return (_blob(layout, found["config"]).get("config") or {}).get("Env") or []
-        manifests = found.get("manifests") or []
+        result = _blob(layout, manifests[0])
+        if "config" in result:
+            return (_blob(layout, result["config"]).get("config") or {}).get("Env") or []
+        manifests = result.get("manifests") or []
         if not manifests:
             raise InputError(
                 "the layout holds no image", hint="give one that does", place=Location(str(layout)), code="shape"
@@ -82,20 +82,20 @@ def _from_layout(layout: Path) -> list[str]:
 
 def _blob(layout: Path, descriptor: dict[str, Any]) -> dict[str, Any]:
     digest = str(descriptor.get("digest", ""))
-    found = re.fullmatch(r"([a-z0-9]+):([0-9a-f]{32,})", digest)
-    if not found:
+    match = re.fullmatch(r"([a-z0-9]+):([0-9a-f]{32,})", digest)
+    if not match:
         raise InputError(
             "a descriptor has no digest",
             hint="is it an OCI image layout?",
             place=Location(str(layout / "index.json")),
             code="shape",
         )
-    return _json(layout / "blobs" / found[1] / found[2])
+    return _json(layout / "blobs" / match[1] / match[2])
 
 
 def _json(path: Path) -> dict[str, Any]:
     try:
-        found = json.loads(path.read_bytes())
+        data = json.loads(path.read_bytes())
     except OSError as fault:
         words = (fault.strerror or "unknown error").lower()
         raise InputError(
@@ -108,8 +108,8 @@ def _json(path: Path) -> dict[str, Any]:
         raise InputError(
             "this is not JSON", hint="is it an OCI image layout?", place=Location(str(path)), code="not-json"
         ) from None
-    if not isinstance(found, dict):
+    if not isinstance(data, dict):
         raise InputError(
             "this is no JSON object", hint="is it an OCI image layout?", place=Location(str(path)), code="shape"
         )
-    return found
+    return data

@@ -68,9 +68,9 @@ def _of_process(pid: int, label: str) -> dict[str, str]:
         ) from None
 
 
-def _source(label: str, kind: str, why: str, found: dict[str, str], defaults: dict[str, str]) -> SourceVariables:
-    own = [name for name, text in found.items() if defaults.get(name) == text]
-    items = [ReadItem(name, text, Location(label)) for name, text in found.items() if name not in own]
+def _source(label: str, kind: str, why: str, result: dict[str, str], defaults: dict[str, str]) -> SourceVariables:
+    own = [name for name, text in result.items() if defaults.get(name) == text]
+    items = [ReadItem(name, text, Location(label)) for name, text in result.items() if name not in own]
     remarks = surprises(items)
     told = (
         [

@@ -52,12 +52,12 @@ def read_document(rest: str, dialect: str, asking: SourceContext) -> SourceVaria
             "a document is read at a pointer", hint=f"write document:{path}#/jobs/deploy/env", code="unknown-source"
         )
     document = OpenDocument(read_bytes(Path(path)), shown_path(Path(path)))
-    found = document.follow(pointer)
-    if found.missing:
+    match = document.follow(pointer)
+    if match.missing:
         raise InputError(
             f"{pointer} leads nowhere",
             hint="correct the pointer",
-            place=document.place(found.trail[-1]),
+            place=document.place(match.trail[-1]),
             code="pointer",
         )
     items: list[ReadItem] = []

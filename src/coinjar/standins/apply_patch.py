@@ -25,13 +25,13 @@ def merged(old: Any, patch: Any, field: str = "") -> Any:
         return new
     if isinstance(patch, list) and field in MERGED_BY:
         by = MERGED_BY[field]
-        found = {item[by]: item for item in old or []}
+        result = {item[by]: item for item in old or []}
         for item in patch:
             if item.get("$patch") == "delete":
-                found.pop(item[by], None)
+                result.pop(item[by], None)
             else:
-                found[item[by]] = merged(found.get(item[by]), item)
-        return list(found.values())
+                result[item[by]] = merged(result.get(item[by]), item)
+        return list(result.values())
     return patch
 
 
@@ -87,11 +87,11 @@ def _remove(data: Any, leaf: Leaf) -> None:
     for number, step in enumerate(leaf):
         if isinstance(data, list):
             by = MERGED_BY[leaf[number - 1]]
-            found = next((element for element in data if str(element.get(by)) == step), None)
-            if found is not None and set(found) <= {by} | {leaf[number + 1] if number + 1 < len(leaf) else by}:
-                data.remove(found)
+            result = next((element for element in data if str(element.get(by)) == step), None)
+            if result is not None and set(result) <= {by} | {leaf[number + 1] if number + 1 < len(leaf) else by}:
+                data.remove(result)
                 return
-            data = found
+            data = result
         elif isinstance(data, dict) and number < len(leaf) - 1:
             data = data.get(step)
         elif isinstance(data, dict):

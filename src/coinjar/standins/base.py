@@ -77,8 +77,8 @@ def route(
 class InjectedFault:
     """Something that goes wrong at each n-th request (of `drop` and `half`: at each n-th that changes something)."""
 
-    def __init__(self, told: str) -> None:
-        self.kind, _, number = told.partition(":")
+    def __init__(self, message: str) -> None:
+        self.kind, _, number = message.partition(":")
         self.every = int(number or EVERY)
         self._count = 0
 
@@ -109,8 +109,8 @@ class Standin(ABC):
         self.state: dict[str, Any] = json.loads(self.path.read_text()) if self.path.exists() else self.first()
         self.state.setdefault("tokens", {"anna": secrets.token_hex(12), "berta": secrets.token_hex(12)})
         kind = type(self)
-        found = [item for member in dir(kind) for item in getattr(getattr(kind, member), "routes", ())]
-        self.routes: list[Route] = sorted(found, key=lambda one: "(.*)" in one[1].pattern)  # a catch-all last
+        result = [item for member in dir(kind) for item in getattr(getattr(kind, member), "routes", ())]
+        self.routes: list[Route] = sorted(result, key=lambda item: "(.*)" in item[1].pattern)  # a catch-all last
         self.save()
 
     def first(self) -> dict[str, Any]:
@@ -147,12 +147,12 @@ class Standin(ABC):
         """What a request gives, its change saved. Raises Refused."""
         known = False
         for wanted, pattern, function, free in self.routes:
-            if found := pattern.fullmatch(path):
+            if match := pattern.fullmatch(path):
                 known = True
                 if wanted == method:
                     with self.lock:
                         who = "" if free or self.unguarded else self.who(headers.get("Authorization", ""))
-                        parts = tuple(unquote(group or "") for group in found.groups())
+                        parts = tuple(unquote(group or "") for group in match.groups())
                         data = function(self, ApiCall(parts, query, body, who, headers.get("Content-Type", "")))
                         if method in _CHANGING:
                             self.save()
@@ -209,8 +209,8 @@ class _Handler(BaseHTTPRequestHandler):
         standin.half = met == "half"
         try:
             body = self._body(raw)
-            query = {name: each[-1] for name, each in parse_qs(url.query, keep_blank_values=True).items()}
-            found = standin.answer(self.command, url.path, query, body, dict(self.headers.items()))
+            query = {name: names[-1] for name, names in parse_qs(url.query, keep_blank_values=True).items()}
+            result = standin.answer(self.command, url.path, query, body, dict(self.headers.items()))
         except ErrorResponse as fault_there:
             return self._send(fault_there.code, fault_there.body, fault_there.headers)
         finally:
@@ -220,10 +220,10 @@ class _Handler(BaseHTTPRequestHandler):
             return None
         if met == "half":
             return self._send(500, {"error": "it fell over half-way"})
-        headers = found.headers if isinstance(found, ResponseWithHeaders) else {}
+        headers = result.headers if isinstance(result, ResponseWithHeaders) else {}
         return self._send(
             201 if self.command == "POST" else 200,
-            found.data if isinstance(found, ResponseWithHeaders) else found,
+            result.data if isinstance(result, ResponseWithHeaders) else result,
             headers,
         )
 

@@ -98,15 +98,15 @@ class Hayloft(Standin):
     @route("GET", "/apis")
     def groups(self, call: ApiCall) -> Any:
         del call
-        found = []
+        result = []
         for group in (group.split("/")[0] for group in GROUPS if "/" in group):
             version = {"groupVersion": f"{group}/v1", "version": "v1"}
-            found.append({"name": group, "versions": [version], "preferredVersion": version})
-        return {"kind": "APIGroupList", "apiVersion": "v1", "groups": found}
+            result.append({"name": group, "versions": [version], "preferredVersion": version})
+        return {"kind": "APIGroupList", "apiVersion": "v1", "groups": result}
 
     def _resources(self, group: str) -> Any:
         kinds = GROUPS[group].items()
-        found = [
+        result = [
             {
                 "name": plural,
                 "singularName": kind.lower(),
@@ -116,7 +116,7 @@ class Hayloft(Standin):
             }
             for plural, kind in kinds
         ]
-        return {"kind": "APIResourceList", "apiVersion": "v1", "groupVersion": group, "resources": found}
+        return {"kind": "APIResourceList", "apiVersion": "v1", "groupVersion": group, "resources": result}
 
     # -- objects
 
@@ -129,9 +129,9 @@ class Hayloft(Standin):
         if plural == "namespaces" and name == "kube-system":
             return {"kind": "Namespace", "apiVersion": "v1", "metadata": {"name": name, "uid": self.state["uid"]}}
         if name:
-            found = self._there(namespace, plural, name)
-            self._look(found, plural)
-            return {"kind": kind, "apiVersion": group, **found}
+            result = self._there(namespace, plural, name)
+            self._look(result, plural)
+            return {"kind": kind, "apiVersion": group, **result}
         items = [item for key, item in self.state["objects"].items() if key.startswith(f"{namespace}/{plural}/")]
         items += self._replica_pods(namespace) if plural == "pods" else []
         return {"kind": f"{kind}List", "apiVersion": group, "metadata": {}, "items": items}
@@ -203,10 +203,10 @@ class Hayloft(Standin):
         return GROUPS[group][plural]
 
     def _there(self, namespace: str, plural: str, name: str) -> dict[str, Any]:
-        found: dict[str, Any] | None = self.state["objects"].get(f"{namespace}/{plural}/{name}")
-        if found is None:
+        result: dict[str, Any] | None = self.state["objects"].get(f"{namespace}/{plural}/{name}")
+        if result is None:
             raise ErrorResponse(404, "NotFound")
-        return found
+        return result
 
     def _keep(
         self,
@@ -256,20 +256,20 @@ class Hayloft(Standin):
 
     # -- rollouts and pods
 
-    def _look(self, found: dict[str, Any], plural: str) -> None:
+    def _look(self, result: dict[str, Any], plural: str) -> None:
         """Each look brings a rollout on, until new pods run."""
-        status = found.get("status")
+        status = result.get("status")
         if plural not in _ROLLED or status is None:
             return
         status["looks"] = status.get("looks", 0) + 1
-        if status["looks"] > _LOOKS and status.get("observedGeneration") != found["metadata"]["generation"]:
-            wanted = found["spec"].get("replicas", 1)
+        if status["looks"] > _LOOKS and status.get("observedGeneration") != result["metadata"]["generation"]:
+            wanted = result["spec"].get("replicas", 1)
             counts = dict.fromkeys(("replicas", "updatedReplicas", "availableReplicas", "readyReplicas"), wanted)
             counts |= dict.fromkeys(("desiredNumberScheduled", "updatedNumberScheduled", "numberAvailable"), 1)
-            found["status"] = {
+            result["status"] = {
                 **counts,
-                "observedGeneration": found["metadata"]["generation"],
-                "running": found["spec"]["template"]["spec"],
+                "observedGeneration": result["metadata"]["generation"],
+                "running": result["spec"]["template"]["spec"],
                 "looks": _LOOKS,
             }
             self.save()

@@ -42,8 +42,8 @@ class Lanternfish(Standin):
         self._limit()
         if name not in self.state["projects"]:
             raise ErrorResponse(404, f"there is no project '{name}'")
-        found: dict[str, Any] = self.state["projects"][name]
-        return found
+        result: dict[str, Any] = self.state["projects"][name]
+        return result
 
     def _shown(self, number: str, item: dict[str, Any]) -> dict[str, Any]:
         value = None if item["write_only"] else item["value"]

@@ -23,11 +23,11 @@ def digest(key: str, value: str) -> str:
 
 def running_answer(name: str, environment: Mapping[str, str]) -> dict[str, object]:
     """What a running app of a hosting stand-in answers: its settings, those that look secret masked, with digests under its PROOF_KEY."""
-    hidden = {one for one, value in environment.items() if guess(one, value).secret}
+    hidden = {name for name, value in environment.items() if guess(name, value).secret}
     key = environment.get("PROOF_KEY", "")
-    digests = {one: digest(key, environment[one]) for one in sorted(hidden) if one != "PROOF_KEY"} if key else {}
+    digests = {name: digest(key, environment[name]) for name in sorted(hidden) if name != "PROOF_KEY"} if key else {}
     return {
         "app": name,
-        "settings": {one: MASK if one in hidden else value for one, value in environment.items()},
+        "settings": {name: MASK if name in hidden else value for name, value in environment.items()},
         "digests": digests,
     }

@@ -38,19 +38,19 @@ class PipelineError(Exception):
 def read_pipeline(text: str) -> dict[str, Any]:
     """The file's data; every scalar is text. Raises Stopped."""
     try:
-        found = yaml.load(text, Loader=yaml.BaseLoader)  # noqa: S506 - the base loader makes texts, lists and maps only
+        data = yaml.load(text, Loader=yaml.BaseLoader)  # noqa: S506 - the base loader makes texts, lists and maps only
     except yaml.YAMLError:
         raise PipelineError("the pipeline is not YAML") from None
-    if not isinstance(found, dict) or found.get("pipeline") != "1" or not isinstance(found.get("jobs"), list):
+    if not isinstance(data, dict) or data.get("pipeline") != "1" or not isinstance(data.get("jobs"), list):
         raise PipelineError("a pipeline says pipeline: 1, and has a list of jobs")
-    for job in found["jobs"]:
+    for job in data["jobs"]:
         if (
             not isinstance(job, dict)
             or not isinstance(job.get("steps"), list)
             or not all(isinstance(step, dict) for step in job["steps"])
         ):
             raise PipelineError("a job has a list of steps")
-    return found
+    return data
 
 
 class PipelineJob:
@@ -94,7 +94,7 @@ class PipelineJob:
             environment: dict[str, str] = {}
             for level in (*levels, self._env(step)):
                 environment |= level
-            line = _EXPRESSION.sub(lambda found, known=environment: known.get(found[1], ""), str(step.get("do", "")))  # type: ignore[misc]  # mypy cannot see the default
+            line = _EXPRESSION.sub(lambda result, known=environment: known.get(result[1], ""), str(step.get("do", "")))  # type: ignore[misc]  # mypy cannot see the default
             try:
                 done = subprocess.run(  # noqa: S603 - running what the pipeline says is its purpose; loopback, for trying things
                     ["/bin/sh", "-c", line],
@@ -120,10 +120,10 @@ class PipelineJob:
 
     def _env(self, level: dict[str, Any]) -> dict[str, str]:
         env = level.get("env")
-        found = {}
+        result = {}
         for name, text in (env if isinstance(env, dict) else {}).items():
-            found[str(name)] = self.kept.get(str(text)[7:], "") if str(text).startswith("secret:") else str(text)
-        return found
+            result[str(name)] = self.kept.get(str(text)[7:], "") if str(text).startswith("secret:") else str(text)
+        return result
 
     def _log(self, run: dict[str, Any], line: str) -> None:
         for item in self.hidden:

@@ -35,8 +35,8 @@ class Saltmarsh(Standin):
     def _app(self, name: str) -> dict[str, Any]:
         if name not in self.state["apps"]:
             raise ErrorResponse(404, f"there is no app '{name}'")
-        found: dict[str, Any] = self.state["apps"][name]
-        return found
+        result: dict[str, Any] = self.state["apps"][name]
+        return result
 
     def _waiting(self, app: dict[str, Any]) -> list[str]:
         now = app["settings"] | app["given"]

@@ -31,8 +31,8 @@ class Sluiceway(Standin):
     def _project(self, name: str) -> dict[str, Any]:
         if name not in self.state["projects"]:
             raise ErrorResponse(404, f"there is no project '{name}'")
-        found: dict[str, Any] = self.state["projects"][name]
-        return found
+        result: dict[str, Any] = self.state["projects"][name]
+        return result
 
     def _shown(self, number: str, item: dict[str, Any]) -> dict[str, Any]:
         return {"id": int(number), **item, "value": None if item["secret"] else item["value"]}

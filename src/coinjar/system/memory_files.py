@@ -35,10 +35,10 @@ def _kind(path: Path) -> str:
     """The type of the file system that a path lies on (proc(5), /proc/self/mounts)."""
     best, kind = -1, ""
     for line in Path("/proc/self/mounts").read_text().splitlines():
-        _, mount, found, *_ = line.split()
+        _, mount, value, *_ = line.split()
         mount = mount.encode().decode("unicode_escape")
         if path.is_relative_to(mount) and len(mount) >= best:
-            best, kind = len(mount), found
+            best, kind = len(mount), value
     return kind
 
 

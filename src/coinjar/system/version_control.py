@@ -18,14 +18,14 @@ def states(paths: Iterable[Path]) -> dict[Path, str]:
 
     Raises ExternalError if there is a repository, and git cannot be asked.
     """
-    found: dict[Path, str] = {}
+    result: dict[Path, str] = {}
     by_folder: dict[Path, list[Path]] = {}
     for path in paths:
         real = Path(os.path.realpath(path))
         folder = next(path for path in real.parents if path.is_dir())
         top = _top(folder)
         if top is None:
-            found[path] = IGNORED
+            result[path] = IGNORED
         else:
             by_folder.setdefault(top, []).append(path)
     for top, members in by_folder.items():
@@ -33,8 +33,8 @@ def states(paths: Iterable[Path]) -> dict[Path, str]:
         tracked = _git(top, ["ls-files", "-z", "--", *(f":(literal){name}" for name in names.values())])
         ignored = _git(top, ["check-ignore", "-z", "--stdin"], quiet=1, given="\0".join(names.values()))
         for path, name in names.items():
-            found[path] = TRACKED if name in tracked else IGNORED if name in ignored else OPEN
-    return found
+            result[path] = TRACKED if name in tracked else IGNORED if name in ignored else OPEN
+    return result
 
 
 def _top(folder: Path) -> Path | None:
@@ -74,8 +74,8 @@ def history(folder: Path) -> Iterator[tuple[str, str, bytes]]:
 def commit_of(folder: Path, name: str) -> str:
     """The short name of the oldest commit that brought an object in. Raises ExternalError."""
     top = _top(folder)
-    found = os.fsdecode(_output(top, ["log", "--all", "--format=%h", f"--find-object={name}"])).split() if top else []
-    return found[-1] if found else ""
+    result = os.fsdecode(_output(top, ["log", "--all", "--format=%h", f"--find-object={name}"])).split() if top else []
+    return result[-1] if result else ""
 
 
 def holding(folder: Path, pattern: str) -> list[Path]:

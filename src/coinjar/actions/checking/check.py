@@ -67,5 +67,7 @@ def check(opened: OpenJar, *, allow_commands: bool = False, with_history: bool =
 
         look_at_followers(opened, facts)
     findings = sorted(run(facts), key=lambda finding: (finding.spot.place, finding.rule.code, finding.spot.message))
-    idle = [accepted for accepted in facts.jar.accepted if not any(found.accepted is accepted for found in findings)]
+    idle = [
+        accepted for accepted in facts.jar.accepted if not any(finding.accepted is accepted for finding in findings)
+    ]
     return CheckReport(findings, len(facts.not_fetched), len(facts.closed), idle)

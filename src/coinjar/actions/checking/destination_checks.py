@@ -72,18 +72,18 @@ class _DestinationChecks:
                 Diagnostic(words, hint, place, None, where[0] if len(where) == 1 else None)
             )
         self.spots["CJ030"] = list(self.examples.values())
-        self.facts.told |= {code: list(dict.fromkeys(each)) for code, each in self.spots.items()}
+        self.facts.told |= {code: list(dict.fromkeys(names)) for code, names in self.spots.items()}
 
     def _descriptions(self) -> None:
         """The jar's own descriptions of platforms, used or not."""
-        told = {(message, place) for (_, _, _, message, _, place) in self.faults}
+        messages = {(message, place) for (_, _, _, message, _, place) in self.faults}
         for path in sorted((self.around.folder / "platforms").glob("*.yaml")):
             try:
                 read_description(read_bytes(path), shown_path(path), path.stem)
             except CoinJarError as fault:
                 for error in fault.each():
                     place = error.place or Location(shown_path(path))
-                    if (error.message, place) not in told:
+                    if (error.message, place) not in messages:
                         self.spots.setdefault("CJ017", []).append(Diagnostic(error.message, error.hint, place))
 
     def _fault(self, destination: Destination, stage: str, fault: CoinJarError) -> None:
@@ -101,24 +101,24 @@ class _DestinationChecks:
     def _file(self, destination: Destination, view: StageView) -> None:
         from coinjar.destinations.linked_places import look
 
-        made = make(destination, self.around)
+        instance = make(destination, self.around)
         try:
-            outputs = made.outputs(view)
+            outputs = instance.outputs(view)
         except CoinJarError:  # what else is to be said of the file is said all the same
-            for notice in made.notices:
+            for notice in instance.notices:
                 self.spots.setdefault(notice.rule, []).append(notice.spot)
             raise
-        if not made.names_stage and is_named(self.facts.jar, destination, view.stage):
+        if not instance.names_stage and is_named(self.facts.jar, destination, view.stage):
             for output in outputs:
                 self._overwritten(destination, view.stage, output)
-        found = [
-            *made.notices,
+        notices = [
+            *instance.notices,
             *secrets_in_the_open([RenderedFile(destination.name, view.stage, output, SAME) for output in outputs]),
         ]
-        links, hops = look(made, view)
-        for notice in found:
+        links, hops = look(instance, view)
+        for notice in notices:
             self.spots.setdefault(notice.rule, []).append(notice.spot)
-        if getattr(made, "is_example", False):
+        if getattr(instance, "is_example", False):
             self.examples |= {
                 output.path: _outdated(destination, view.stage, output)
                 for output in outputs

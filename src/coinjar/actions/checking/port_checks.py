@@ -38,55 +38,55 @@ def look_at_ports(opened: OpenJar, facts: CheckContext) -> None:
     """Give the rules the ports that the code names. What cannot be read is another rule's matter."""
     jar = facts.jar
     base = opened.folder.resolve().parent
-    asked = _PortOwners(lambda path: services_below(jar, path, base), frozenset(jar.services), list(facts.stages))
+    owners = _PortOwners(lambda path: services_below(jar, path, base), frozenset(jar.services), list(facts.stages))
     known = {(link.place, link.service, link.stage) for link in facts.links}
     walk = FileWalk((), jar.code.without if jar.code else (), [opened.folder], base)
     for candidate in walk.files(code_paths(jar, base)):
         if candidate.size <= _LARGEST:
             facts.links += [
                 link
-                for link in _links(Path(candidate.path), asked)
+                for link in _links(Path(candidate.path), owners)
                 if (link.place, link.service, link.stage) not in known
             ]
 
 
-def _links(path: Path, asked: _PortOwners) -> Iterator[PortUse]:
+def _links(path: Path, owners: _PortOwners) -> Iterator[PortUse]:
     name = path.name
     try:
         if _CONTAINERFILE.fullmatch(name):
             yield from (
                 link
-                for service in asked.services_of(path)
-                for stage in asked.stages
+                for service in owners.services_of(path)
+                for stage in owners.stages
                 for link in exposed(path, service, stage)
             )
         elif _COMPOSE.fullmatch(name):
             document = OpenDocument(read_bytes(path), shown_path(path))
             for service, node in compose_services(document):
-                if service in asked.services:
-                    yield from (link for stage in asked.stages for link in published(document, service, node, stage))
+                if service in owners.services:
+                    yield from (link for stage in owners.stages for link in published(document, service, node, stage))
         elif _SCRIPT.fullmatch(name):
-            yield from _handed_over(path, asked)
+            yield from _handed_over(path, owners)
     except CoinJarError:
         return  # CJ043 says so, of a file that mentions anything
 
 
-def _handed_over(path: Path, asked: _PortOwners) -> Iterator[PortUse]:
+def _handed_over(path: Path, owners: _PortOwners) -> Iterator[PortUse]:
     """The ports in a script of one service; whose containers a script of several starts is not known."""
-    services = asked.services_of(path)
+    services = owners.services_of(path)
     if len(services) != 1:
         return
     data = path.read_bytes()
     if b"\0" in data or b"-p" not in data:
         return
     for run in _RUN.finditer(data):
-        for found in _PUBLISH.finditer(run[0]):
+        for match in _PUBLISH.finditer(run[0]):
             place = place_of(
                 data.decode(errors="replace"),
-                len(data[: run.start() + found.start(1)].decode(errors="replace")),
+                len(data[: run.start() + match.start(1)].decode(errors="replace")),
                 shown_path(path),
             )
             yield from (
-                PortUse(services[0], stage, found[1].decode(), place, "is published by a script from port")
-                for stage in asked.stages
+                PortUse(services[0], stage, match[1].decode(), place, "is published by a script from port")
+                for stage in owners.stages
             )

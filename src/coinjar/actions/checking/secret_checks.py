@@ -31,7 +31,7 @@ _SHORTEST = 8
 def look_at_readers(opened: OpenJar, facts: CheckContext) -> None:
     """CJ025 to CJ027."""
     readers = load_readers(opened.folder)
-    stages = [one for one in [SHARED, *facts.stages] if compartments(opened.folder, one)]
+    stages = [name for name in [SHARED, *facts.stages] if compartments(opened.folder, name)]
     facts.told["CJ025"] = list(_single(facts.jar, readers, stages))
     facts.told["CJ026"] = list(_no_recovery(readers, stages, Location(shown_path(readers_path(opened.folder)))))
     facts.told["CJ027"] = list(_not_vouched(opened, facts.jar, readers, stages))
@@ -87,25 +87,25 @@ def _not_vouched(opened: OpenJar, jar: Jar, readers: Readers, stages: list[str])
 
 def look_at_tracked(opened: OpenJar, facts: CheckContext, *, with_history: bool = False) -> None:
     """CJ028: identities, env files with secrets in them, and the jar's own secrets in any file, that version control has; on request had once."""
-    found = []
+    diagnostics = []
     files = tracked_below(opened.folder.resolve())
     finder = SecretFinder(secret_texts(opened, facts.jar) if files else {}, shortest=_SHORTEST)
     if not finder.is_empty:
-        found += list(_own_secrets(facts, finder, files))
+        diagnostics += list(_own_secrets(facts, finder, files))
     if with_history and files and not finder.is_empty:
-        found += list(_in_history(opened.folder.resolve(), finder, files))
+        diagnostics += list(_in_history(opened.folder.resolve(), finder, files))
     for path in files:
         if _ENV_FILE.fullmatch(path.name) and not any(word in path.name for word in _EXAMPLES):
-            found += list(_env_file(facts.jar, path))
+            diagnostics += list(_env_file(facts.jar, path))
     for path in holding(opened.folder.resolve(), _IDENTITY) if files else ():
         fix = "take it out (`git rm --cached`), make a new identity, remove the old reader everywhere: history keeps what was committed"
-        found.append(Diagnostic("version control tracks a private key", fix, Location(shown_path(path))))
-    facts.told["CJ028"] = found
+        diagnostics.append(Diagnostic("version control tracks a private key", fix, Location(shown_path(path))))
+    facts.told["CJ028"] = diagnostics
 
 
 def _own_secrets(facts: CheckContext, finder: SecretFinder, files: list[Path]) -> Iterator[Diagnostic]:
     """The jar's secrets in tracked files, each once a file; where a plain value of the secret itself stands, CJ006 tells of it."""
-    told = {
+    messages = {
         (definition.written.file, definition.written.line) for definition in facts.written if definition.variable.secret
     }
     fix = (
@@ -119,7 +119,7 @@ def _own_secrets(facts: CheckContext, finder: SecretFinder, files: list[Path]) -
         named: set[str] = set()
         for occurrence in finder.find(data):
             where = _place_in(data, occurrence.start, shown_path(path))
-            if occurrence.name not in named and (where.file, where.line) not in told:
+            if occurrence.name not in named and (where.file, where.line) not in messages:
                 named.add(occurrence.name)
                 yield Diagnostic(
                     f"version control tracks this file, and it holds the text of {occurrence.name}, a secret",
@@ -133,11 +133,11 @@ def _in_history(folder: Path, finder: SecretFinder, files: list[Path]) -> Iterat
     """The same in files of earlier commits, as they no longer are."""
     now = {path.read_bytes() for path in files if path.is_file()}
     fix = "make the value anew: who has the repository has this one"
-    told: set[tuple[str, str]] = set()
+    messages: set[tuple[str, str]] = set()
     for name, path, data in history(folder):
         for occurrence in finder.find(data) if data not in now else ():
-            if (path, occurrence.name) not in told:
-                told.add((path, occurrence.name))
+            if (path, occurrence.name) not in messages:
+                messages.add((path, occurrence.name))
                 where = _place_in(data, occurrence.start, f"{path} ({commit_of(folder, name)})")
                 yield Diagnostic(
                     f"version control's history has the text of {occurrence.name}, a secret",

@@ -58,7 +58,7 @@ def look_inside(opened: OpenJar | None, name: str, document: str, pointer: str, 
         text = made.open(stage or "")
         decided = {spot.pointer: (spot.decided_by, spot.inherits) for spot in made.spots}
         pointer = _environment(text, pointer, [place.pointer.rsplit("/", 1)[-1] for place in made.spots])
-        levels = [text.level(one, *decided.get(one, ((), ()))) for one in dict.fromkeys([*decided, pointer])]
+        levels = [text.level(name, *decided.get(name, ((), ()))) for name in dict.fromkeys([*decided, pointer])]
         remarks += _against_the_jar(made, opened, name, pointer, stage)
     else:
         path = Path(document)
@@ -68,7 +68,7 @@ def look_inside(opened: OpenJar | None, name: str, document: str, pointer: str, 
             )
         text = OpenDocument(path.read_bytes(), document)
         pointer = _environment(text, pointer, list(KEYS))
-        levels = [text.level(one) for one in above_all(pointer) if _is_there(text, one) or one == pointer]
+        levels = [text.level(name) for name in above_all(pointer) if _is_there(text, name) or name == pointer]
     winner, spoken = deciding(levels, pointer, name)
     says = [
         LevelValue(level.pointer, level.entries[name].text or "", text.place(level.entries[name].at), level is winner)
@@ -96,31 +96,31 @@ def _environment(document: OpenDocument, pointer: str, keys: list[str]) -> str:
     if pointer.rsplit("/", 1)[-1] in keys:
         document.follow(pointer)
         return pointer
-    found = document.follow(pointer)
-    node = found.node.plain if found.node else None
+    match = document.follow(pointer)
+    node = match.node.plain if match.node else None
     if node is None or node.kind != "map":
         return pointer
     return f"{pointer}/{next((key for key in keys if node.child(key) is not None), keys[0] if keys else KEYS[0])}"
 
 
 def _against_the_jar(
-    made: DocumentDestination, opened: OpenJar, name: str, pointer: str, stage: str | None
+    document: DocumentDestination, opened: OpenJar, name: str, pointer: str, stage: str | None
 ) -> list[str]:
     """What the jar would have there, where the document says something else."""
-    spot = next((place for place in made.spots if place.pointer == pointer), None)
+    spot = next((place for place in document.spots if place.pointer == pointer), None)
     stage = (spot.stage if spot else None) or stage
-    if spot is None or stage is None or name not in made.around.jar.variables or not spot.services:
+    if spot is None or stage is None or name not in document.around.jar.variables or not spot.services:
         return []
-    view = StageView(opened.resolver(stage, jar=made.around.jar), made.destination)
-    found = view.resolver.value(name, spot.services[0])
-    level: EnvironmentLevel = made.open(stage).level(pointer)
-    held = level.entries.get(name)
-    if found.text is None or (held is not None and held.text == found.text) or found.secret:
+    view = StageView(opened.resolver(stage, jar=document.around.jar), document.destination)
+    resolved = view.resolver.value(name, spot.services[0])
+    level: EnvironmentLevel = document.open(stage).level(pointer)
+    entry = level.entries.get(name)
+    if resolved.text is None or (entry is not None and entry.text == resolved.text) or resolved.secret:
         return []
     return (
         [
-            f"the jar has '{found.text}' for {spot.services[0]} on {stage}: `coinjar render {stage} {made.destination.name}` brings it in step"
+            f"the jar has '{resolved.text}' for {spot.services[0]} on {stage}: `coinjar render {stage} {document.destination.name}` brings it in step"
         ]
-        if held
+        if entry
         else []
     )

@@ -24,19 +24,19 @@ class Comparison:
 
 
 def compare_sources(
-    opened: OpenJar | None, one: str, other: str, *, services: list[str], every_name: bool, allow_commands: bool
+    opened: OpenJar | None, other_name: str, other: str, *, services: list[str], every_name: bool, allow_commands: bool
 ) -> Comparison:
     """Compare two sources; `opened` is needed where either is a stage, and knows which names are secret.
 
     In a file that the jar does not know, what looks secret is taken for one.
     """
-    stages = [text for text in (one, other) if not is_source(text)]
-    asked = [text.partition("@")[2] for text in (one, other) if text.startswith("dest:") and "@" in text]
+    stages = [text for text in (other_name, other) if not is_source(text)]
+    asked = [text.partition("@")[2] for text in (other_name, other) if text.startswith("dest:") and "@" in text]
     jar = opened.load([*stages, *asked]) if opened else None
     if jar:
         services = [jar.service(service).name for service in services] or list(jar.services)
     destinations = [
-        jar.destination(text[5:].partition("@")[0]) for text in (one, other) if jar and text.startswith("dest:")
+        jar.destination(text[5:].partition("@")[0]) for text in (other_name, other) if jar and text.startswith("dest:")
     ]
     for destination in destinations:  # what it never takes is no difference
         services = [name for name in services if destination.services is None or name in destination.services]
@@ -45,7 +45,8 @@ def compare_sources(
     stage = stages[0] if len(stages) == 1 else None
     asking = SourceContext(jar, opened.folder if opened else None, stage, opened.ring if opened else None)
     sides = [
-        _side(opened, asking, text, services, remarks, unread, allow_commands, every_name) for text in (one, other)
+        _side(opened, asking, text, services, remarks, unread, allow_commands, every_name)
+        for text in (other_name, other)
     ]
     services = services or list(
         dict.fromkeys(service for side in sides if isinstance(side, FlatSide) for service in side.services())

@@ -95,16 +95,18 @@ class Delivery:
         async def one(place: OpenDestination, target: Target) -> InspectedTarget:
             nonlocal done
             try:
-                seen = InspectedTarget(place, target, self._with_extra(await self.opened.look(place, target)), None)
+                inspected = InspectedTarget(
+                    place, target, self._with_extra(await self.opened.look(place, target)), None
+                )
             except (CoinJarError, OSError) as fault:
-                seen = InspectedTarget(place, target, None, as_fault(fault))
+                inspected = InspectedTarget(place, target, None, as_fault(fault))
             done += 1
             self.progress("looking", done, len(pairs))
-            return seen
+            return inspected
 
         groups = [bounded(place.made.at_once, [one(place, target) for target in place.targets]) for place in places]
         for group in await asyncio.gather(*groups):
-            self.seen += [_unraised(one) for one in group]
+            self.seen += [_unraised(item) for item in group]
         return self.seen
 
     def _with_extra(self, look: TargetInspection) -> TargetInspection:
@@ -125,18 +127,18 @@ class Delivery:
 
     def planned(self) -> list[DeliveryOutcome]:
         """The outcomes of a dry run."""
-        found = [self._failed_destination(name, fault) for name, fault in self.faults.items()]
+        outcomes = [self._failed_destination(name, fault) for name, fault in self.faults.items()]
         for inspected in self.seen:
             if inspected.look is None:
                 assert inspected.fault
-                found.append(_failed(inspected, inspected.fault))
+                outcomes.append(_failed(inspected, inspected.fault))
             else:
                 state = PLANNED if inspected.look.plan.changes else IN_STEP
                 waits = (
                     inspected.look.plan.changes and inspected.target.needs_restart
                 ) or not inspected.look.effect.in_effect
-                found.append(_outcome(inspected, inspected.look, state, restart=WAITS if waits else ""))
-        return found
+                outcomes.append(_outcome(inspected, inspected.look, state, restart=WAITS if waits else ""))
+        return outcomes
 
     def _failed_destination(self, name: str, fault: CoinJarError) -> DeliveryOutcome:
         return DeliveryOutcome(name, "", name, FAILED_STATE, [], 0, 0, [], fault=fault)
@@ -153,7 +155,7 @@ class Delivery:
         for inspected in work:
             by_place.setdefault(inspected.place.destination.name, []).append(inspected)
         self._done, self._all = 0, len(work)
-        for group in await asyncio.gather(*(self._to_destination(seen) for seen in by_place.values())):
+        for group in await asyncio.gather(*(self._to_destination(inspected) for inspected in by_place.values())):
             outcomes += group
         order = [destination.name for destination in self.opened.chosen]
         good = {(outcome.destination, outcome.key) for outcome in outcomes if outcome.state in (DELIVERED, IN_STEP)}
@@ -199,8 +201,8 @@ class Delivery:
                         f"took over the lock of {lock.taken_from}, whose process is gone: that delivery was interrupted"
                     )
                 done = [
-                    _unraised(one)
-                    for one in await bounded(
+                    _unraised(item)
+                    for item in await bounded(
                         place.made.at_once, [self._one(number, inspected, lock) for inspected in seen]
                     )
                 ]
@@ -218,29 +220,29 @@ class Delivery:
         assert inspected.look
         return WAITS if not inspected.look.effect.in_effect else ""
 
-    async def _one(self, number: int, seen: InspectedTarget, lock: DeliveryLock) -> DeliveryOutcome:
+    async def _one(self, number: int, inspected: InspectedTarget, lock: DeliveryLock) -> DeliveryOutcome:
         """One target, which may have changed since it was looked at."""
-        place, target = seen.place, seen.target
+        place, target = inspected.place, inspected.target
         began = False
-        look = seen.look
+        look = inspected.look
         assert look
         try:
             lock.renew()
             target.before_write = lock.check
-            if self._has_work(seen):
+            if self._has_work(inspected):
                 look = self._unless_moved(target, look, self._with_extra(await self.opened.look(place, target)))
-                began = self._begin(number, seen, look)
+                began = self._begin(number, inspected, look)
                 if look.plan.changes:
-                    await self._write(seen, look, lock)
-                    await self._read_back(number, seen, look)
-            state = await self._restart(number, seen)
+                    await self._write(inspected, look, lock)
+                    await self._read_back(number, inspected, look)
+            state = await self._restart(number, inspected)
             did = look.plan.changes or state == RESTARTED
-            outcome = _outcome(seen, look, DELIVERED if did else IN_STEP, restart=state)._replace(number=number)
+            outcome = _outcome(inspected, look, DELIVERED if did else IN_STEP, restart=state)._replace(number=number)
         except (CoinJarError, OSError) as raised:
-            outcome = _failed(seen, as_fault(raised), look)._replace(number=number)
+            outcome = _failed(inspected, as_fault(raised), look)._replace(number=number)
         if began:
-            told = "\n".join([*target.notes.lines, *([outcome.fault.message] if outcome.fault else [])])
-            self.opened.records.set_part(number, target.key, state=FAILED if outcome.fault else DONE, notes=told)
+            message = "\n".join([*target.notes.lines, *([outcome.fault.message] if outcome.fault else [])])
+            self.opened.records.set_part(number, target.key, state=FAILED if outcome.fault else DONE, notes=message)
         self._done += 1
         self.progress("delivering", self._done, self._all)
         return outcome
@@ -262,10 +264,10 @@ class Delivery:
         target.notes.add(f"{words}: what is written is what differs now")
         return now
 
-    def _begin(self, number: int, seen: InspectedTarget, look: TargetInspection) -> bool:
+    def _begin(self, number: int, inspected: InspectedTarget, look: TargetInspection) -> bool:
         """Record what is about to change and what was there; from then on an interruption can be seen."""
-        opened, target = self.opened, seen.target
-        if opened.records.unanswered(opened.stage, seen.place.destination.name, target.key):
+        opened, target = self.opened, inspected.target
+        if opened.records.unanswered(opened.stage, inspected.place.destination.name, target.key):
             target.notes.add("an earlier delivery asked for its restart and was interrupted: it may happen twice")
         snapshot = snapshots.take(self._recipients(), look.held, target.wanted) if look.plan.changes else None
         opened.records.begin_part(number, target.key, target.label, snapshot, look.plan.changes)
@@ -274,7 +276,7 @@ class Delivery:
                 change.name: LastApplied("", change.held.mark if change.held else "", in_effect=False)
                 for change in look.plan.changes
             }
-            opened.records.remember(number, opened.stage, seen.place.destination.name, target.key, waiting, [])
+            opened.records.remember(number, opened.stage, inspected.place.destination.name, target.key, waiting, [])
         return True
 
     def _recipients(self) -> list[str]:
@@ -282,8 +284,8 @@ class Delivery:
             self._to = snapshots.recipients(self.opened.opened, self.opened.jar, self.opened.stage)
         return self._to
 
-    async def _write(self, seen: InspectedTarget, look: TargetInspection, lock: DeliveryLock) -> None:
-        target = seen.target
+    async def _write(self, inspected: InspectedTarget, look: TargetInspection, lock: DeliveryLock) -> None:
+        target = inspected.target
         try:
             await target.write(look.plan.changes)
         except ResponseLost as fault:
@@ -299,17 +301,17 @@ class Delivery:
             if left:
                 await target.write(left)
 
-    async def _read_back(self, number: int, seen: InspectedTarget, look: TargetInspection) -> None:
+    async def _read_back(self, number: int, inspected: InspectedTarget, look: TargetInspection) -> None:
         """See that what was written is there, and remember it."""
-        target, destination, stage = seen.target, seen.place.destination, self.opened.stage
+        target, destination, stage = inspected.target, inspected.place.destination, self.opened.stage
         held_now = await target.read()
         wrong = [change for change in look.plan.changes if not _took(change, held_now.get(change.name))]
         written = {change.name for change in look.plan.changes} - {change.name for change in wrong}
         known: dict[str, LastApplied] = {}
-        for name, want in target.wanted.items():
+        for name, desired in target.wanted.items():
             if name in held_now and all(change.name != name for change in wrong):
                 ran = name not in look.known.last or look.known.last[name].in_effect
-                fingerprint = look.known.fingerprint(name, want.text)
+                fingerprint = look.known.fingerprint(name, desired.text)
                 known[name] = LastApplied(
                     fingerprint,
                     held_now[name].mark,
@@ -340,9 +342,9 @@ class Delivery:
         if new:
             self.opened.records.remember(0, self.opened.stage, destination.name, inspected.target.key, new, [])
 
-    async def _restart(self, number: int, seen: InspectedTarget) -> str:
+    async def _restart(self, number: int, inspected: InspectedTarget) -> str:
         """Restart if that was asked for and is needed; says how it stands."""
-        opened, target, destination = self.opened, seen.target, seen.place.destination
+        opened, target, destination = self.opened, inspected.target, inspected.place.destination
         effect = await opened.effect(target, opened.records.last(opened.stage, destination.name, target.key))
         if effect.in_effect:
             opened.records.took_effect(opened.stage, destination.name, target.key)
@@ -369,39 +371,41 @@ class Delivery:
         return RESTARTED
 
 
-def _took(change: DeliveryChange, there: LiveValue | None) -> bool:
+def _took(change: DeliveryChange, live_value: LiveValue | None) -> bool:
     """Whether a change is there, as far as it can be read."""
     if change.action == GONE:
-        return there is None or there.wide or there.supplied
-    return there is not None and (there.text is None or there.text == change.new)
+        return live_value is None or live_value.wide or live_value.supplied
+    return live_value is not None and (live_value.text is None or live_value.text == change.new)
 
 
-def _unraised(one: T | BaseException) -> T:
+def _unraised(item: T | BaseException) -> T:
     """A result; what was raised is a fault of the program."""
-    if isinstance(one, BaseException):
-        raise one
-    return one
+    if isinstance(item, BaseException):
+        raise item
+    return item
 
 
-def _outcome(seen: InspectedTarget, look: TargetInspection | None, state: str, *, restart: str = "") -> DeliveryOutcome:
-    found = look.plan if look else None
+def _outcome(
+    inspected: InspectedTarget, look: TargetInspection | None, state: str, *, restart: str = ""
+) -> DeliveryOutcome:
+    plan = look.plan if look else None
     return DeliveryOutcome(
-        seen.place.destination.name,
-        seen.target.key,
-        seen.target.label,
+        inspected.place.destination.name,
+        inspected.target.key,
+        inspected.target.label,
         state,
-        found.changes if found else [],
-        len(found.same) if found else 0,
-        len(found.trusted) if found else 0,
-        found.extra if found else [],
+        plan.changes if plan else [],
+        len(plan.same) if plan else 0,
+        len(plan.trusted) if plan else 0,
+        plan.extra if plan else [],
         restart,
-        seen.target.restart_words(),
-        seen.target.notes.lines,
+        inspected.target.restart_words(),
+        inspected.target.notes.lines,
     )
 
 
-def _failed(seen: InspectedTarget, fault: CoinJarError, look: TargetInspection | None = None) -> DeliveryOutcome:
-    return _outcome(seen, look, FAILED_STATE)._replace(fault=fault)
+def _failed(inspected: InspectedTarget, fault: CoinJarError, look: TargetInspection | None = None) -> DeliveryOutcome:
+    return _outcome(inspected, look, FAILED_STATE)._replace(fault=fault)
 
 
 def exit_code(outcomes: Sequence[DeliveryOutcome]) -> int:

@@ -43,43 +43,41 @@ def _behind(
         if name not in jar.variables or stage not in facts.stages or not last or destination not in jar.destinations:
             continue
         resolver = facts.resolver(stage)
-        for each in [service] if service in jar.services else jar.serving(jar.variables[name]):
-            whose = _supplied_below(jar, resolver, name, each)
-            seen = resolver.value(name, each)
-            if not whose or seen.text is None or not has_naming_key(opened.folder, around.layers(stage)):
+        for other_name in [service] if service in jar.services else jar.serving(jar.variables[name]):
+            whose = _supplied_below(jar, resolver, name, other_name)
+            resolved = resolver.value(name, other_name)
+            if not whose or resolved.text is None or not has_naming_key(opened.folder, around.layers(stage)):
                 continue
             try:
                 key = keys.setdefault(stage, around.naming_key(stage))
             except DecryptionError:
                 continue  # its secrets are others', and counted apart
-            if fingerprint(key, jar.app, (stage, destination, target), name, seen.text) != last:
-                words = (
-                    f"{each} on {stage} still has an earlier {name} on {destination}, made from {whose}, which changed"
-                )
+            if fingerprint(key, jar.app, (stage, destination, target), name, resolved.text) != last:
+                words = f"{other_name} on {stage} still has an earlier {name} on {destination}, made from {whose}, which changed"
                 yield Diagnostic(
                     words,
                     f"`coinjar deliver {stage} {destination} --restart`",
                     jar.variables[name].place,
                     name,
                     stage,
-                    each,
+                    other_name,
                 )
                 break
 
 
 def _supplied_below(jar: Jar, resolver: Resolver, name: str, service: str) -> str:
     """The supplied variable that a value is made from, over any number of references; "" if there is none."""
-    rest, seen = [(name, service)], {(name, service)}
+    rest, visited = [(name, service)], {(name, service)}
     while rest:
-        one, whose = rest.pop()
-        written = resolver.winner(one, whose)
-        if written is None or not isinstance(written.content, Template):
+        other_name, whose = rest.pop()
+        definition = resolver.winner(other_name, whose)
+        if definition is None or not isinstance(definition.content, Template):
             continue
-        for reference in written.content.references():
+        for reference in definition.content.references():
             pair = (reference.name, reference.service or whose)
             if jar.variables[reference.name].supplied_by:
                 return f"{reference.name} of {pair[1]}"
-            if pair not in seen:
-                seen.add(pair)
+            if pair not in visited:
+                visited.add(pair)
                 rest.append(pair)
     return ""

@@ -48,9 +48,9 @@ async def drift(opened: LiveStage, progress: Progress | None = None) -> list[Tar
     async def one(place: OpenDestination, target: Target) -> TargetDrift:
         nonlocal done
         try:
-            found = _of(opened, place, target, await opened.look(place, target))
+            drift = _of(opened, place, target, await opened.look(place, target))
         except (CoinJarError, OSError) as raised:
-            found = TargetDrift(
+            drift = TargetDrift(
                 place.destination.name, target.key, target.label, [], in_effect=True, fault=as_fault(raised)
             )
         finally:
@@ -58,19 +58,21 @@ async def drift(opened: LiveStage, progress: Progress | None = None) -> list[Tar
         done += 1
         if progress:
             progress("looking", done, len(pairs))
-        return found
+        return drift
 
-    found = [TargetDrift(name, "", name, [], in_effect=True, fault=fault) for name, fault in {**faults, **more}.items()]
+    drifts = [
+        TargetDrift(name, "", name, [], in_effect=True, fault=fault) for name, fault in {**faults, **more}.items()
+    ]
     for group in await asyncio.gather(
         *(bounded(place.made.at_once, [one(place, target) for target in place.targets]) for place in places)
     ):
-        for each in group:
-            if isinstance(each, BaseException):
-                raise each
-            found.append(each)
+        for item in group:
+            if isinstance(item, BaseException):
+                raise item
+            drifts.append(item)
     opened.records.close()
     order = [destination.name for destination in opened.chosen]
-    return sorted(found, key=lambda drift: order.index(drift.destination))
+    return sorted(drifts, key=lambda drift: order.index(drift.destination))
 
 
 def _of(opened: LiveStage, place: OpenDestination, target: Target, look: TargetInspection) -> TargetDrift:

@@ -29,10 +29,10 @@ def snapshots_of(
 ) -> tuple[DeliveryRecord, dict[str, Snapshot], list[VariableRecord]]:
     """A delivery with its snapshots, opened, by target. Raises UsageError, DecryptionError."""
     delivery, parts, written = records.delivery(number)
-    found = {
+    result = {
         target.target: open_snapshot(opened, target.snapshot, number) for target in parts if target.snapshot is not None
     }
-    return delivery, found, written
+    return delivery, result, written
 
 
 def earlier_values(
@@ -57,9 +57,9 @@ def earlier_values(
             if jar.variables[record.name].serves(service):
                 values.setdefault(service, {})[record.name] = snapshot.before.get(record.name)
     if not values:
-        told = f": {'; '.join(left)}" if left else ""
+        message = f": {'; '.join(left)}" if left else ""
         raise UsageError(
-            f"delivery {number} changed nothing that can be brought back{told}",
+            f"delivery {number} changed nothing that can be brought back{message}",
             hint="`coinjar deliveries` lists others",
             code="nothing-to-undo",
         )

@@ -110,21 +110,21 @@ class LiveStage:
     def places(self, destinations: Iterable[Destination]) -> tuple[list[OpenDestination], dict[str, CoinJarError]]:
         """The destinations with their targets; and why some have none."""
         resolver = self.resolver()
-        found: list[OpenDestination] = []
+        opened: list[OpenDestination] = []
         faults: dict[str, CoinJarError] = {}
         for destination in destinations:
             try:
-                made = make_live(destination, self.around)
-                if self.stage == SHARED and not made.takes_shared:
+                instance = make_live(destination, self.around)
+                if self.stage == SHARED and not instance.takes_shared:
                     words = f"{destination.name} has no place for what holds on every stage"
                     raise InputError(words, hint="deliver to a stage", place=destination.place, code="not-for-stage")
-                targets = made.targets(StageView(resolver, destination))
+                targets = instance.targets(StageView(resolver, destination))
                 if refused := [fault for target in targets for fault in target.refusals()]:
                     raise ErrorGroup(refused)
-                found.append(OpenDestination(destination, made, targets))
+                opened.append(OpenDestination(destination, instance, targets))
             except CoinJarError as fault:
                 faults[destination.name] = fault
-        return found, faults
+        return opened, faults
 
     async def look(self, place: OpenDestination, target: Target) -> TargetInspection:
         """Ask a target everything. Raises InputError if it is another account than the recorded one, ExternalError."""
@@ -134,26 +134,28 @@ class LiveStage:
         effect = await self.effect(target, known.last)
         return TargetInspection(account, held, plan(target.wanted, held, known), known, effect)
 
-    async def account(self, made: LiveDestination, target: Target) -> str:
+    async def account(self, instance: LiveDestination, target: Target) -> str:
         """Whose a target is, asked before anything of it is believed. Raises InputError if it is not who it was, or where another stage is."""
         account = await target.identity()
-        recorded = made.accounts.get(made.account_key(self.stage, target))
+        recorded = instance.accounts.get(instance.account_key(self.stage, target))
         if recorded is not None and recorded != account:
             words = f"this is {account}, and the jar was delivered to {recorded}"
-            hint = f"is it the right token and address? If it moved, take its line out of account: of {made.destination.name} in jar.yaml"
-            raise InputError(words, hint=hint, place=made.destination.place, code="another-account", of=target.label)
+            hint = f"is it the right token and address? If it moved, take its line out of account: of {instance.destination.name} in jar.yaml"
+            raise InputError(
+                words, hint=hint, place=instance.destination.place, code="another-account", of=target.label
+            )
         if account and not target.stages_share:
-            self._refuse_other_stage(made, target, account)
+            self._refuse_other_stage(instance, target, account)
         return account
 
-    def _refuse_other_stage(self, made: LiveDestination, target: Target, account: str) -> None:
-        own = made.account_key(self.stage, target)
-        for key, other in made.accounts.items():
+    def _refuse_other_stage(self, instance: LiveDestination, target: Target, account: str) -> None:
+        own = instance.account_key(self.stage, target)
+        for key, other in instance.accounts.items():
             shared = target.services_share and key.partition("/")[0] == self.stage
             if other == account and key != own and not shared:
                 words = f"{account} is where {key} is delivered to, and two would overwrite each other"
-                hint = f"put {{stage}} into the settings of {made.destination.name}, or limit it (stages:)"
-                raise InputError(words, hint=hint, place=made.destination.place, code="same-place", of=target.label)
+                hint = f"put {{stage}} into the settings of {instance.destination.name}, or limit it (stages:)"
+                raise InputError(words, hint=hint, place=instance.destination.place, code="same-place", of=target.label)
 
     def known(self, destination: Destination, target: Target) -> PlanContext:
         """What a plan for the target is made of."""
@@ -173,13 +175,13 @@ class LiveStage:
 
     async def effect(self, target: Target, last: Mapping[str, LastApplied]) -> RestartState:
         """Whether what is saved runs: as the target says; else as the records do."""
-        told = await target.effect()
+        effect = await target.effect()
         waiting = frozenset(name for name, last_applied in last.items() if not last_applied.in_effect)
-        if told is None:
+        if effect is None:
             return RestartState(not waiting, waiting, "by the records: it does not say itself")
-        if told.in_effect or told.names is not None:
-            return told
-        return RestartState(in_effect=False, names=waiting or None, words=told.words)
+        if effect.in_effect or effect.names is not None:
+            return effect
+        return RestartState(in_effect=False, names=waiting or None, words=effect.words)
 
     # -- what destinations supply
 
@@ -201,10 +203,10 @@ class LiveStage:
         resolver = self.resolver()
         for destination in self.suppliers():
             try:
-                made = make_live(destination, self.around)
-                for target in made.targets(StageView(resolver, destination, lenient=True)):
+                instance = make_live(destination, self.around)
+                for target in instance.targets(StageView(resolver, destination, lenient=True)):
                     try:
-                        await self.account(made, target)
+                        await self.account(instance, target)
                         held = await target.read()
                     finally:
                         await target.close()
@@ -221,14 +223,16 @@ class LiveStage:
 
     def _take(self, destination: Destination, target: Target, held: Mapping[str, LiveValue]) -> None:
         for variable in self.jar.variables.values():
-            there = held.get(variable.name)
-            if there is None or there.text is None or not is_supplied(variable, destination):
+            live_value = held.get(variable.name)
+            if live_value is None or live_value.text is None or not is_supplied(variable, destination):
                 continue
             for service in target.services:
                 if variable.serves(service):
                     own = self.jar.plain.get(self.stage, {}).get(service, {}).get(variable.name)
                     before = own.content if own is not None and isinstance(own.content, str) else None
-                    self.supplied.append(SuppliedValue(destination.name, service, variable.name, there.text, before))
+                    self.supplied.append(
+                        SuppliedValue(destination.name, service, variable.name, live_value.text, before)
+                    )
 
     def record_supplied(self) -> list[SuppliedValue]:
         """Write what is new of it into the jar: a secret sealed, the rest plain. Returns what was new."""
@@ -249,13 +253,13 @@ class LiveStage:
                 change.commit()
         return new
 
-    def record_accounts(self, found: Mapping[tuple[str, str], str]) -> list[str]:
+    def record_accounts(self, result: Mapping[tuple[str, str], str]) -> list[str]:
         """Write whose the destinations are into jar.yaml, where it does not say yet: (destination, key) to account. Returns whose are new."""
         from coinjar.actions.editing.value_changes import edit_file
         from coinjar.documents.edit import Edit
         from coinjar.system.files import locked
 
-        new = {where: account for where, account in found.items() if account}
+        new = {where: account for where, account in result.items() if account}
         if new:
             with locked(self.opened.folder):
                 edits = [
@@ -272,7 +276,10 @@ def _with_values(jar: Jar, stage: str, values: Mapping[str, Mapping[str, str | N
     jar = jar._replace(
         variables={**jar.variables} | {name: jar.variables[name]._replace(required=False) for name in gone}
     )
-    plain = {layer: {scope: dict(written) for scope, written in scopes.items()} for layer, scopes in jar.plain.items()}
+    plain = {
+        layer: {scope: dict(definitions) for scope, definitions in scopes.items()}
+        for layer, scopes in jar.plain.items()
+    }
     for service, texts in values.items():
         for name, text in texts.items():
             content = UNSET if text is None else Secret(text) if jar.variables[name].secret else text

@@ -31,7 +31,7 @@ def staying(jar: Jar, destination: Destination, stage: str) -> Destination | Non
     gone = destination.moved_services(stage)
     if not gone:
         return destination
-    left = frozenset(one for one in services_for(destination, jar) if one not in gone)
+    left = frozenset(name for name in services_for(destination, jar) if name not in gone)
     return destination._replace(services=left) if left else None
 
 

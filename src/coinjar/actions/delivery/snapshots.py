@@ -91,6 +91,9 @@ def open_snapshot(opened: OpenJar, kept: bytes, number: int) -> Snapshot:
     secret = frozenset(data["secret"])
 
     def hidden(texts: Mapping[str, str | None]) -> dict[str, str | None]:
-        return {name: Secret(one) if one is not None and name in secret else one for name, one in texts.items()}
+        return {
+            name: Secret(other_name) if other_name is not None and name in secret else other_name
+            for name, other_name in texts.items()
+        }
 
     return Snapshot(hidden(data["before"]), hidden(data["after"]), secret, frozenset(data["left_out"]))

@@ -23,15 +23,15 @@ def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, place
         raise InputError(
             f"there is no destination '{stored.destination}'", hint=hint, place=place, code="unknown-destination"
         )
-    made = make_live(jar.destinations[stored.destination], RenderContext(jar, opened.folder, Masker(), opened.ring))
-    if not isinstance(made, EtcdDestination):
+    instance = make_live(jar.destinations[stored.destination], RenderContext(jar, opened.folder, Masker(), opened.ring))
+    if not isinstance(instance, EtcdDestination):
         raise InputError(
             f"{stored.destination} is no etcd", hint="name a destination of the type etcd", place=place, code="outside"
         )
     key = stored.key.replace("{stage}", stage)
 
     async def ask() -> str | None:
-        store = made.store(Resolver(jar, stage))
+        store = instance.store(Resolver(jar, stage))
         try:
             return await store.one(key)
         finally:

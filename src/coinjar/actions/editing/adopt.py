@@ -123,39 +123,39 @@ class _AdoptPlanner:
         self.resolver = Resolver(jar, stage, fetch=fetcher(folder, allow_commands=False))
 
     def steps(self) -> list[AdoptStep]:
-        found: list[AdoptStep] = []
+        steps: list[AdoptStep] = []
         for name, scopes in self._by_name().items():
             if name_fault("variable", name):
                 continue  # told among the remarks
             first = next(iter(scopes.values()))
             variable, guessed = self._variable(first, scopes)
             for scope, item in scopes.items():
-                found.append(self._step(variable, item, scope, guessed))
-        return found
+                steps.append(self._step(variable, item, scope, guessed))
+        return steps
 
     def _by_name(self) -> dict[str, dict[str, ReadItem]]:
         """Each name's values by scope. What all services that have it agree on becomes one value for `all`."""
         services = self._services()
-        found: dict[str, dict[str, ReadItem]] = {}
+        result: dict[str, dict[str, ReadItem]] = {}
         for service in services:
             for name, item in self.source.of(service, self.stage).items():
-                found.setdefault(name, {})[service or ALL] = item
+                result.setdefault(name, {})[service or ALL] = item
         if self.wanted.services:
             return {
                 name: {service: scopes.get(service) or next(iter(scopes.values())) for service in self.wanted.services}
-                for name, scopes in found.items()
+                for name, scopes in result.items()
             }
-        return {name: self._joined(name, scopes) for name, scopes in found.items()}
+        return {name: self._joined(name, scopes) for name, scopes in result.items()}
 
     def _services(self) -> list[str | None]:
-        told = self.source.services()
-        if not told:
+        messages = self.source.services()
+        if not messages:
             return [None]
         for service in self.wanted.services:
-            if service not in told and len(told) > 1:
-                hint = f"it has {', '.join(told)}"
+            if service not in messages and len(messages) > 1:
+                hint = f"it has {', '.join(messages)}"
                 raise UsageError(f"{self.source.label} has nothing for {service}", hint=hint, code="unknown-service")
-        return [service for service in self.wanted.services if service in told] or list(told)
+        return [service for service in self.wanted.services if service in messages] or list(messages)
 
     def _joined(self, name: str, scopes: dict[str, ReadItem]) -> dict[str, ReadItem]:
         ours = {scope: item for scope, item in scopes.items() if scope in self.jar.services}
@@ -197,10 +197,10 @@ class _AdoptPlanner:
 
     def _held(self, name: str, texts: Sequence[str]) -> str | None:
         """The name of another secret whose text one of these texts holds, raw or encoded."""
-        found = [
+        result = [
             occurrence.name for text in texts for occurrence in self.finder.find(text.encode("utf-8", "surrogatepass"))
         ]
-        return next((one for one in found if one != name), None)
+        return next((other_name for other_name in result if other_name != name), None)
 
     def _keeps(self, item: ReadItem) -> bool:
         """Whether a text's references are kept: that was asked for, and the jar will have all that it refers to."""
@@ -279,15 +279,15 @@ class _AdoptPlanner:
             if scope != ALL or variable.secret
             else [service for service in services if name not in own.get(service, {})]
         )
-        seen = [self.resolver.value(name, service) for service in reached]
-        if seen and all(
+        other = [self.resolver.value(name, service) for service in reached]
+        if other and all(
             resolved.text == text and resolved.fault is None and (text is not None or resolved.is_unset)
-            for resolved in seen
+            for resolved in other
         ):
             return AdoptStep(name, text, SAME, variable, self.stage, scope, text)
         if not variable.secret and reference is None and (why := self._would_lie_open(name, text)):
             return AdoptStep(name, text, LEFT_OUT, variable, self.stage, scope, reason=why)
-        old = next((resolved.text for resolved in seen if resolved.text is not None), None)
+        old = next((resolved.text for resolved in other if resolved.text is not None), None)
         reason = (
             "a spreadsheet may have rewritten it"
             if self.source.dialect == "csv" and _looks_rewritten(old, text)

@@ -84,21 +84,21 @@ def _shown(jar: Jar, layer: Layer) -> tuple[Secrets, int]:
     held: dict[str, dict[str, Content]] = {}
     closed = 0
     for scope, values in layer.items():
-        for name, written in values.items():
-            if isinstance(written, SealedDefinition):
-                content = written.content
+        for name, definition in values.items():
+            if isinstance(definition, SealedDefinition):
+                content = definition.content
                 if isinstance(content, Undecryptable):
                     if content.fault.code == "tampered":
                         raise content.fault
                     closed += 1
                 else:
                     held.setdefault(name, {})[scope] = content
-    found: Secrets = {}
+    result: Secrets = {}
     for name, by_scope in held.items():
         services = jar.variables[name].services
         alike = services is not None and set(by_scope) == services and len(set(map(repr_of, by_scope.values()))) == 1
-        found |= {(ALL if alike else scope, name): content for scope, content in by_scope.items()}
-    return dict(sorted(found.items(), key=lambda one: (one[0][0] != ALL, one[0]))), closed
+        result |= {(ALL if alike else scope, name): content for scope, content in by_scope.items()}
+    return dict(sorted(result.items(), key=lambda item: (item[0][0] != ALL, item[0]))), closed
 
 
 def _lacking(jar: Jar, stage: str) -> list[str]:
@@ -144,9 +144,9 @@ def read_text(jar: Jar, stage: str, file: str, text: str) -> tuple[bytes, Secret
             layers.append({})
     for number, layer in enumerate(layers):
         for scope, values in layer.items():
-            for name, written in values.items():
-                faults += _faults(jar, stage, scope, name, written, below=number == 1)
-    above_too = {name: written for values in layers[0].values() for name, written in values.items()}
+            for name, definition in values.items():
+                faults += _faults(jar, stage, scope, name, definition, below=number == 1)
+    above_too = {name: definition for values in layers[0].values() for name, definition in values.items()}
     for name in dict.fromkeys(name for values in layers[1].values() for name in values if name in above_too):
         hint = "keep one of them: a name is either plain or sealed"
         faults.append(
@@ -159,15 +159,15 @@ def read_text(jar: Jar, stage: str, file: str, text: str) -> tuple[bytes, Secret
         )
     raise_all(sorted(faults, key=lambda error: error.place or Location("")))
     return above.encode(), {
-        (scope, name): written.content for scope, values in layers[1].items() for name, written in values.items()
+        (scope, name): definition.content for scope, values in layers[1].items() for name, definition in values.items()
     }
 
 
-def _faults(jar: Jar, stage: str, scope: str, name: str, written: Definition, *, below: bool) -> list[CoinJarError]:
-    variable, content = jar.variables[name], written.content
+def _faults(jar: Jar, stage: str, scope: str, name: str, definition: Definition, *, below: bool) -> list[CoinJarError]:
+    variable, content = jar.variables[name], definition.content
 
     def fault(message: str, hint: str) -> list[CoinJarError]:
-        return [InputError(message, hint=hint, place=written.place, code="edit")]
+        return [InputError(message, hint=hint, place=definition.place, code="edit")]
 
     if variable.secret and not below and isinstance(content, str) and content:
         return fault(f"{name} is a secret", "move it below the line '--- # secrets'")
@@ -182,7 +182,7 @@ def _faults(jar: Jar, stage: str, scope: str, name: str, written: Definition, *,
             f"{name} does not exist on {stage}",
             f"its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them",
         )
-    broken = plain(variable, written).fault if isinstance(content, str) else None
+    broken = plain(variable, definition).fault if isinstance(content, str) else None
     return [broken] if broken else []
 
 

@@ -99,6 +99,6 @@ def _in_use(opened: OpenJar, jar: Jar, variable: Variable, stage: str, services:
     resolver: Resolver = opened.resolver(stage, jar=jar)
     asked = services or resolver.services_of(variable)
     return any(
-        seen.text is not None or seen.fault is not None
-        for seen in (resolver.value(variable.name, one) for one in asked)
+        resolved.text is not None or resolved.fault is not None
+        for resolved in (resolver.value(variable.name, name) for name in asked)
     )

@@ -49,13 +49,13 @@ def make_jar(folder: Path, app: str, services: Sequence[str], stages: Sequence[s
             code="exists",
         )
     folder.mkdir(parents=True, exist_ok=True)
-    made = []
+    paths = []
     with locked(folder):
         for path, text in texts.items():
             if not path.exists():
                 replace_file(path, text.encode())
-                made.append(path)
-    return made
+                paths.append(path)
+    return paths
 
 
 def _check_names(app: str, services: Sequence[str], pairs: Sequence[tuple[str, str]]) -> None:

@@ -86,12 +86,12 @@ def plan(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions) ->
         if old in jar.variables
         for by in jar.variables[old].supplied_by
     ]
-    written = {file.path: file for file in [*files, *coins]}
+    definitions = {file.path: file for file in [*files, *coins]}
     others, more = ([], []) if options.jar_only else _others(opened, jar, renames, options)
     for file in others:
-        written.setdefault(file.path, file)
+        definitions.setdefault(file.path, file)
     return RenameEdits(
-        dict(renames), [file for file in written.values() if file.old != file.new], count, [*left, *more]
+        dict(renames), [file for file in definitions.values() if file.old != file.new], count, [*left, *more]
     )
 
 
@@ -198,9 +198,9 @@ def _entries(jar: Jar, path: Path, data: bytes) -> list[ReadItem]:
             return list(every_entry_of(data, shown_path(path)).items)
         if language_of(path.name) is not None or by_first_line(data):
             return []
-        found = reader(recognise(data, path.name).dialect)
-        found.known = ParseContext(jar.stage_names(), jar.variables)
-        return list(found.read(data, shown_path(path)).items)
+        dialect = reader(recognise(data, path.name).dialect)
+        dialect.known = ParseContext(jar.stage_names(), jar.variables)
+        return list(dialect.read(data, shown_path(path)).items)
     except CoinJarError:
         return []
 
@@ -237,9 +237,9 @@ def _jar_files(
         if options.keep_old and is_gone and before not in also and before not in again:
             also.append(before)
         formerly = [
-            one
-            for one in dict.fromkeys([*variable.formerly, *([before] if is_gone else [])])
-            if one not in renames.values()
+            name
+            for name in dict.fromkeys([*variable.formerly, *([before] if is_gone else [])])
+            if name not in renames.values()
         ]
         for key, names, had in (("also_as", also, variable.also_as), ("formerly", formerly, variable.formerly)):
             if tuple(names) != had:
@@ -329,26 +329,26 @@ def _others(
     if not paths:
         return [], []
     files, left = list[EditedFile](), list[UnchangedUse]()
-    found = find(opened, jar, list(dict.fromkeys(paths)), cached=False)
+    report = find(opened, jar, list(dict.fromkeys(paths)), cached=False)
     raise_all(
         [
             fault
-            for fault, path in zip(unreadable(found), found.scanned.unreadable, strict=True)
+            for fault, path in zip(unreadable(report), report.scanned.unreadable, strict=True)
             if _may_mention(Path(path.path), renames)
         ]
     )
     places = _environments(jar, base)
-    for seen in found.scanned.files:
-        path = Path(seen.path)
+    for file in report.scanned.files:
+        path = Path(file.path)
         data = path.read_bytes()
-        new = _in_text(path, data, seen, renames)
+        new = _in_text(path, data, file, renames)
         files.append(EditedFile(path, data, new))
         left += [
             UnchangedUse(
                 Location(shown_path(path), spot.line, spot.column),
                 f"{spot.text} is known only when it runs: it may make an old name",
             )
-            for spot in seen.spots
+            for spot in file.spots
             if spot.mention is None
         ]
         left += _still_there(path, new, renames)
@@ -369,9 +369,9 @@ def _may_mention(path: Path, renames: Mapping[str, str]) -> bool:
     return any(old.encode() in data for old in renames)
 
 
-def _in_text(path: Path, data: bytes, seen: FileMentions, renames: Mapping[str, str]) -> bytes:
+def _in_text(path: Path, data: bytes, file: FileMentions, renames: Mapping[str, str]) -> bytes:
     """The text with every mention renamed. Raises InputError if the result would not mention the new names in the same places."""
-    mentions = [mention.mention for mention in seen.spots if mention.mention and mention.mention.name in renames]
+    mentions = [mention.mention for mention in file.spots if mention.mention and mention.mention.name in renames]
     new = data
     for mention in sorted(mentions, key=lambda other_mention: other_mention.start, reverse=True):
         new = new[: mention.start] + mention.renamed.format(renames[mention.name]).encode() + new[mention.end :]
@@ -395,9 +395,9 @@ def _still_there(path: Path, data: bytes, renames: Mapping[str, str]) -> Iterato
     gone = [old for old in renames if old not in renames.values()]
     either = re.compile(rb"(?<![\w-])(?:" + b"|".join(re.escape(old.encode()) for old in gone) + rb")(?![\w-])")
     for number, line in enumerate(data.split(b"\n") if gone else [], 1):
-        for found in either.finditer(line):
-            where = Location(shown_path(path), number, len(line[: found.start()].decode(errors="replace")) + 1)
-            yield UnchangedUse(where, f"{found[0].decode()} stands here, and is no use of the variable")
+        for match in either.finditer(line):
+            where = Location(shown_path(path), number, len(line[: match.start()].decode(errors="replace")) + 1)
+            yield UnchangedUse(where, f"{match[0].decode()} stands here, and is no use of the variable")
 
 
 def _option(jar: Jar, name: str, key: str) -> str | None:
@@ -407,7 +407,7 @@ def _option(jar: Jar, name: str, key: str) -> str | None:
 
 def _destination_paths(jar: Jar, base: Path) -> list[str]:
     """Files beside the jar that its destinations start from."""
-    found = []
+    result = []
     for name, destination in jar.destinations.items():
         key = {
             "templates": "from",
@@ -418,13 +418,13 @@ def _destination_paths(jar: Jar, base: Path) -> list[str]:
         }.get(destination.type)
         path = _option(jar, name, key) if key else None
         if path and "{" not in path and (base / path).exists():
-            found.append(str(base / path))
-    return found
+            result.append(str(base / path))
+    return result
 
 
 def _environments(jar: Jar, base: Path) -> dict[Path, list[str]]:
     """The places of `document` destinations: environments, whatever the document is."""
-    found: dict[Path, list[str]] = {}
+    result: dict[Path, list[str]] = {}
     for name, destination in jar.destinations.items():
         path, places = _option(jar, name, "path"), destination.options.get("places")
         if (
@@ -434,5 +434,5 @@ def _environments(jar: Jar, base: Path) -> dict[Path, list[str]]:
             and (base / path).is_file()
             and places is not None
         ):
-            found.setdefault(Path(os.path.realpath(base / path)), []).extend(str(key.value) for key, _ in places.value)
-    return found
+            result.setdefault(Path(os.path.realpath(base / path)), []).extend(str(key.value) for key, _ in places.value)
+    return result

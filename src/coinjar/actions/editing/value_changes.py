@@ -106,21 +106,21 @@ class ValueChanges:
 
     def _out_of_plain(self, stage: str, name: str, *, besides: str) -> dict[str, Content]:
         """Nothing of a sealed name stays in the plain file of its layer: what it has there for others than `besides`, to be sealed too."""
-        found: dict[str, Content] = {}
+        result: dict[str, Content] = {}
         for scope, values in self.plain(stage).items():
-            written = values.get(name)
-            if written is None:
+            definition = values.get(name)
+            if definition is None:
                 continue
             if scope != besides:
-                if not (isinstance(written.content, str | Template) or written.content is UNSET):
+                if not (isinstance(definition.content, str | Template) or definition.content is UNSET):
                     words = f"{name} comes from elsewhere for {scope} here, and cannot be sealed beside that"
                     hint = "drop that first, or write this one as a command, a file or from_env too"
-                    raise InputError(words, hint=hint, place=written.place, code="both")
-                found[scope] = written.content
-            if isinstance(written.content, str):
-                self.was_plain[stage, name] = written.file
+                    raise InputError(words, hint=hint, place=definition.place, code="both")
+                result[scope] = definition.content
+            if isinstance(definition.content, str):
+                self.was_plain[stage, name] = definition.file
             self._edits.setdefault((stage, False), {})[scope, name] = None
-        return found
+        return result
 
     def commit(self) -> None:
         """Write all of it; the lock must be held."""

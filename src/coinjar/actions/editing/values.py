@@ -156,9 +156,9 @@ def _declared(jar: Jar, puttings: Sequence[Assignment]) -> dict[str, Variable]:
                 if isinstance(assignment.content, str)
                 else ""
             )
-            found = guess(assignment.name, text)
+            inference = guess(assignment.name, text)
             new[assignment.name] = Variable(
-                name=VariableName(assignment.name), place=jar.place, kind=found.kind, secret=found.secret
+                name=VariableName(assignment.name), place=jar.place, kind=inference.kind, secret=inference.secret
             )
     return new
 
@@ -299,7 +299,11 @@ def _outcome(
         resolver = Resolver(jar, stage)
         here = [jar.plain[stage][compartment][name] for compartment in compartments or [scope]]
         asked = [scope] if scope != ALL else resolver.services_of(variable)
-        beaten = [one for one in asked if not any(resolver.winner(name, one) is definition for definition in here)]
+        beaten = [
+            other_name
+            for other_name in asked
+            if not any(resolver.winner(name, other_name) is definition for definition in here)
+        ]
     was_plain = change.was_plain.get((stage, name))
     return AssignedValue(name, stage, scope, file, variable.secret, declared, tuple(beaten), compartments, was_plain)
 
@@ -446,14 +450,14 @@ def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarErr
             continue
         if any(other == name for other, _ in variable.only_with):
             places.append((variable.place, f"only_with of {variable.name}"))
-        written = [variable.default] if variable.default else []
-        written += [
+        definitions = [variable.default] if variable.default else []
+        definitions += [
             values[variable.name]
             for scopes in jar.plain.values()
             for values in scopes.values()
             if variable.name in values
         ]
-        for definition in written:
+        for definition in definitions:
             if isinstance(definition.content, Template) and any(
                 reference.name == name for reference in definition.content.references()
             ):

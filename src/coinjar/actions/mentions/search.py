@@ -44,14 +44,14 @@ class MentionReport(NamedTuple):
     jar: Jar | None
     base: Path
 
-    def services_of(self, seen: FileMentions, spot: LocatedMention | None = None) -> tuple[str, ...]:
+    def services_of(self, file: FileMentions, spot: LocatedMention | None = None) -> tuple[str, ...]:
         """Whose code a place is: what its document says, else by the path."""
         if self.jar is None:
             return ()
         own = spot.mention.service if spot and spot.mention else None
         if own in self.jar.services:
             return (str(own),)
-        return services_below(self.jar, Path(seen.path), self.base)
+        return services_below(self.jar, Path(file.path), self.base)
 
 
 def services_below(jar: Jar, path: Path, base: Path) -> tuple[str, ...]:
@@ -97,7 +97,7 @@ def find(
     base = opened.folder.resolve().parent if opened else Path.cwd()
     code = jar.code if jar else None
     suffixes = _template_endings(jar) if jar else ()
-    asked = ScanRequest(frozenset(helpers) | frozenset(code.helpers if code else ()), suffixes)
+    scan_request = ScanRequest(frozenset(helpers) | frozenset(code.helpers if code else ()), suffixes)
     walk = FileWalk(suffixes, code.without if code else (), [opened.folder] if opened else [], base)
     for path in paths:
         if not Path(path).exists():
@@ -108,18 +108,18 @@ def find(
                 code="unreadable",
             )
     return MentionReport(
-        scan(walk, paths, asked, cache=_cache(opened) if cached else None, progress=progress), jar, base
+        scan(walk, paths, scan_request, cache=_cache(opened) if cached else None, progress=progress), jar, base
     )
 
 
 def _template_endings(jar: Jar) -> tuple[str, ...]:
     """What the project's own templates end in, by its destinations."""
-    found = [
+    result = [
         getattr(destination.options.get("suffix"), "value", "")
         for destination in jar.destinations.values()
         if destination.type == "templates"
     ]
-    return tuple(sorted({one for one in found if isinstance(one, str) and one}))
+    return tuple(sorted({item for item in result if isinstance(item, str) and item}))
 
 
 def _cache(opened: OpenJar | None) -> Path:
@@ -129,11 +129,11 @@ def _cache(opened: OpenJar | None) -> Path:
     return Path(home, "coinjar", "mentions.json")
 
 
-def uses(found: MentionReport) -> Iterator[CodeUse]:
+def uses(report: MentionReport) -> Iterator[CodeUse]:
     """Every mention as a fact for the rules."""
-    for seen in found.scanned.files:
-        file = shown_path(Path(seen.path))
-        for spot in seen.spots:
+    for changed_file in report.scanned.files:
+        file = shown_path(Path(changed_file.path))
+        for spot in changed_file.spots:
             if spot.mention:
                 where = Location(file, spot.line, spot.column)
                 is_code = file.endswith(_PROGRAMS)
@@ -142,27 +142,27 @@ def uses(found: MentionReport) -> Iterator[CodeUse]:
                     mention.name,
                     where,
                     mention.how,
-                    found.services_of(seen, spot),
+                    report.services_of(changed_file, spot),
                     mention.default,
                     mention.way == MISPLACED,
                     is_code,
                 )
 
 
-def look_at_code(opened: OpenJar, facts: CheckContext, found: MentionReport | None = None) -> None:
+def look_at_code(opened: OpenJar, facts: CheckContext, report: MentionReport | None = None) -> None:
     """Give the rules what the code says. Raises InputError for a path of jar.yaml that is not there."""
-    if found is None:
+    if report is None:
         base = opened.folder.resolve().parent
-        found = find(opened, facts.jar, code_paths(facts.jar, base))
-    facts.uses = list(uses(found))
+        report = find(opened, facts.jar, code_paths(facts.jar, base))
+    facts.uses = list(uses(report))
     facts.not_ours = frozenset(SET_BY_EVERYBODY)
-    facts.literals = list(_literals(facts, found))
+    facts.literals = list(_literals(facts, report))
     facts.told["CJ043"] = [
-        Diagnostic(error.message, error.hint, error.place) for error in unreadable(found) if error.place
+        Diagnostic(error.message, error.hint, error.place) for error in unreadable(report) if error.place
     ]
 
 
-def unreadable(found: MentionReport) -> list[CoinJarError]:
+def unreadable(report: MentionReport) -> list[CoinJarError]:
     """Why the mentions of some files are not known, as errors with their places."""
     hint = "correct it, or leave it out (code: {without: [...]} in jar.yaml)"
     return [
@@ -172,24 +172,24 @@ def unreadable(found: MentionReport) -> list[CoinJarError]:
             place=Location(shown_path(Path(file.path)), file.line, file.column),
             code="unread",
         )
-        for file in found.scanned.unreadable
+        for file in report.scanned.unreadable
     ]
 
 
-def _literals(facts: CheckContext, found: MentionReport) -> Iterator[CodeLiteral]:
+def _literals(facts: CheckContext, report: MentionReport) -> Iterator[CodeLiteral]:
     """Values of ports and addresses that stand in a file beside a mention of their variable, on another line."""
     texts: dict[str, set[str]] = {}
     for definition, text in facts.texts:
         if definition.variable.kind in _WRITTEN_OUT and not definition.variable.secret and len(text) >= _SHORTEST:
             texts.setdefault(definition.variable.name, set()).add(text)
-    for seen in found.scanned.files:
-        names = {spot.mention.name for spot in seen.spots if spot.mention} & set(texts)
+    for file in report.scanned.files:
+        names = {spot.mention.name for spot in file.spots if spot.mention} & set(texts)
         if not names:
             continue
-        lines = Path(seen.path).read_text(errors="replace").split("\n")
-        if seen.path.endswith(_DOCUMENTS) and any(line.startswith(("apiVersion:", '{"apiVersion"')) for line in lines):
+        lines = Path(file.path).read_text(errors="replace").split("\n")
+        if file.path.endswith(_DOCUMENTS) and any(line.startswith(("apiVersion:", '{"apiVersion"')) for line in lines):
             continue  # a manifest has no way to say it by the variable
-        mentioned = {spot.line for spot in seen.spots}
+        mentioned = {spot.line for spot in file.spots}
         for name in sorted(names):
             shapes = re.compile(
                 "|".join(
@@ -203,7 +203,7 @@ def _literals(facts: CheckContext, found: MentionReport) -> Iterator[CodeLiteral
                     and not line.lstrip().startswith(("#", "//", "*"))
                     and (at := shapes.search(line))
                 ):
-                    yield CodeLiteral(name, at[0], Location(shown_path(Path(seen.path)), number, at.start() + 1))
+                    yield CodeLiteral(name, at[0], Location(shown_path(Path(file.path)), number, at.start() + 1))
 
 
 class UndeclaredVariable(NamedTuple):
@@ -219,13 +219,13 @@ def missing(facts: CheckContext) -> list[UndeclaredVariable]:
     from coinjar.core.rules.mentioned import not_declared
 
     names = list(dict.fromkeys(str(spot.subject) for spot in not_declared(facts)))
-    found = []
+    undeclared = []
     for name in names:
-        each = [use for use in facts.uses if use.name == name and use.how != SET]
-        default = next((use.default for use in each if use.default), None)
+        other_names = [use for use in facts.uses if use.name == name and use.how != SET]
+        default = next((use.default for use in other_names if use.default), None)
         guessed = guess(name, default or "")
-        services = {service for use in each for service in use.services}
-        limited = services and all(use.services for use in each) and services != set(facts.jar.services)
+        services = {service for use in other_names for service in use.services}
+        limited = services and all(use.services for use in other_names) and services != set(facts.jar.services)
         variable = Variable(
             name=VariableName(name),
             place=facts.jar.place,
@@ -233,27 +233,29 @@ def missing(facts: CheckContext) -> list[UndeclaredVariable]:
             secret=guessed.secret,
             services=frozenset(services) if limited else None,
         )
-        found.append(UndeclaredVariable(variable, None if guessed.secret else default, [use.place for use in each]))
-    return found
+        undeclared.append(
+            UndeclaredVariable(variable, None if guessed.secret else default, [use.place for use in other_names])
+        )
+    return undeclared
 
 
-def findings(opened: OpenJar, found: MentionReport) -> tuple[list[Finding], list[UndeclaredVariable]]:
+def findings(opened: OpenJar, report: MentionReport) -> tuple[list[Finding], list[UndeclaredVariable]]:
     """What the rules of mentions find, and declarations for what is missing. Without a jar there is nothing to hold mentions against."""
     from coinjar.core.rules import run
 
-    assert found.jar is not None
-    facts = CheckContext(found.jar)
-    look_at_code(opened, facts, found)
-    each = [finding for finding in run(facts) if finding.rule.code in CODE_RULES]
-    return sorted(each, key=lambda finding: (finding.spot.place, finding.rule.code)), missing(facts)
+    assert report.jar is not None
+    facts = CheckContext(report.jar)
+    look_at_code(opened, facts, report)
+    names = [finding for finding in run(facts) if finding.rule.code in CODE_RULES]
+    return sorted(names, key=lambda finding: (finding.spot.place, finding.rule.code)), missing(facts)
 
 
-def suggested(each: Sequence[UndeclaredVariable]) -> str:
+def suggested(names: Sequence[UndeclaredVariable]) -> str:
     """The declarations as a piece of jar.yaml, each below a comment that says where it is mentioned."""
     from coinjar.documents.writer import ScalarWriter
 
     lines = ["variables:\n"]
-    for undeclared in each:
+    for undeclared in names:
         lines.append(
             f"  # {', '.join(str(place) for place in undeclared.places[:3])}{' …' if len(undeclared.places) > 3 else ''}\n"
         )
@@ -270,7 +272,7 @@ def _declaration(undeclared: UndeclaredVariable) -> dict[str, Plain]:
     return fields
 
 
-def declare_missing(opened: OpenJar, each: Sequence[UndeclaredVariable]) -> None:
+def declare_missing(opened: OpenJar, names: Sequence[UndeclaredVariable]) -> None:
     """Declare them in jar.yaml."""
     from coinjar.actions.editing.value_changes import edit_file
     from coinjar.documents.edit import Edit
@@ -278,5 +280,5 @@ def declare_missing(opened: OpenJar, each: Sequence[UndeclaredVariable]) -> None
     with locked(opened.folder):
         edit_file(
             opened.folder / "jar.yaml",
-            [Edit(("variables", undeclared.variable.name), _declaration(undeclared)) for undeclared in each],
+            [Edit(("variables", undeclared.variable.name), _declaration(undeclared)) for undeclared in names],
         )

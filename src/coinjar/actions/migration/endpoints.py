@@ -79,7 +79,7 @@ class EndpointReader:
         """Every variable there. Raises ExternalError, InputError, UsageError."""
         if old.destination is not None and is_live(old.destination):
             return [source_value for stage in stages for source_value in self._read_live(old.destination, stage)]
-        found = []
+        source_values = []
         for stage in stages or [""]:
             text = f"dest:{old.destination.name}@{stage}" if old.destination else old.text
             source = read_source(
@@ -91,7 +91,7 @@ class EndpointReader:
                     self.opened.ring if self.opened else None,
                 ),
             )
-            found += [
+            source_values += [
                 SourceValue(
                     item.name,
                     stage,
@@ -102,10 +102,13 @@ class EndpointReader:
                 for item in source.reading.items
                 if item.name not in SET_BY_EVERYBODY and (not stage or item.stage in (None, stage))
             ]
-            found += [SourceValue(name, stage, None, None, secret=True) for name in sorted(source.reading.unread)]
+            source_values += [
+                SourceValue(name, stage, None, None, secret=True) for name in sorted(source.reading.unread)
+            ]
         return list(
             {
-                (source_value.name, source_value.stage, source_value.service): source_value for source_value in found
+                (source_value.name, source_value.stage, source_value.service): source_value
+                for source_value in source_values
             }.values()
         )
 
@@ -124,22 +127,24 @@ class EndpointReader:
     def targets(self, destination: Destination, stage: str) -> tuple[LiveDestination, list[Target]]:
         """A live destination's targets; what cannot be worked out yet is left out of what they should have."""
         assert self.opened
-        made = make_live(destination, self._around())
-        return made, made.targets(StageView(self.opened.resolver(stage, jar=self.jar), destination, lenient=True))
+        instance = make_live(destination, self._around())
+        return instance, instance.targets(
+            StageView(self.opened.resolver(stage, jar=self.jar), destination, lenient=True)
+        )
 
     def held(self, destination: Destination, stage: str) -> list[tuple[Target, dict[str, LiveValue]]]:
         """What a live destination holds on a stage."""
         _, targets = self.targets(destination, stage)
 
         async def read() -> list[tuple[Target, dict[str, LiveValue]]]:
-            found = []
+            result = []
             for target in targets:
                 try:
                     await target.identity()
-                    found.append((target, await target.read()))
+                    result.append((target, await target.read()))
                 finally:
                     await target.close()
-            return found
+            return result
 
         return asyncio.run(read())
 
@@ -163,23 +168,23 @@ class EndpointReader:
     def new(self, new: Endpoint, stages: Sequence[str]) -> TargetState:
         """What is known of the new place. Raises UsageError for one that cannot be written, ExternalError if it cannot be read."""
         if new.destination is None:
-            found = _FILE.fullmatch(new.text)
-            if not found:
+            match = _FILE.fullmatch(new.text)
+            if not match:
                 raise UsageError(
                     f"{new.text} cannot be written",
                     hint="move to dest:NAME, or to file+DIALECT:PATH",
                     code="unknown-source",
                 )
-            dialect = get(found[1])
+            dialect = get(match[1])
             return TargetState(new, {}, lambda name, text: _of_dialect(dialect.refusal(name, text), name))
         for stage in stages:
             if to := new.destination.moved(stage):
                 raise UsageError(f"{new.label} has moved to {to} itself on {stage}", hint="move there", code="moved")
         if is_live(new.destination):
             held = self._held_live(new.destination, stages)
-            made = make_live(new.destination, self._around())
-            if isinstance(made, PlatformDestination):
-                description = made.description
+            instance = make_live(new.destination, self._around())
+            if isinstance(instance, PlatformDestination):
+                description = instance.description
                 return TargetState(
                     new,
                     held,
@@ -196,7 +201,7 @@ class EndpointReader:
     def _in_files(self, destination: Destination, stage: str) -> list[ReadItem]:
         """What the files of a destination hold. Only one that is certainly not there holds nothing: any other failure is raised."""
         assert self.jar
-        found: dict[tuple[str | None, str], ReadItem] = {}
+        result: dict[tuple[str | None, str], ReadItem] = {}
         for service in services_for(destination, self.jar):
             alone = destination._replace(services=frozenset([service]))
             try:
@@ -205,23 +210,23 @@ class EndpointReader:
                 if any(error.code != "not-found" for error in fault.each()):
                     raise
                 continue
-            found |= {(item.service, item.name): item for item in reading.items}
-        return list(found.values())
+            result |= {(item.service, item.name): item for item in reading.items}
+        return list(result.values())
 
     def _held_live(
         self, destination: Destination, stages: Sequence[str]
     ) -> dict[tuple[str, str | None, str], str | None]:
         """What it holds, by stage, service and name."""
-        found: dict[tuple[str, str | None, str], str | None] = {}
+        result: dict[tuple[str, str | None, str], str | None] = {}
         for stage in stages:
             for target, there in self.held(destination, stage):
                 for service in target.services or (None,):
-                    found |= {
+                    result |= {
                         (stage, service, name): live_value.text
                         for name, live_value in there.items()
                         if not live_value.wide
                     }
-        return found
+        return result
 
 
 class TargetState:
@@ -267,12 +272,12 @@ def _of_dialect(words: str | None, name: str) -> RejectedValue | None:
     return RejectedValue(VALUE if shell_can_set(name) else NAME, words) if words else None
 
 
-def _of_platform(found: list[UnsupportedVariable]) -> RejectedValue | None:
-    return RejectedValue(found[0].what, found[0].words) if found else None
+def _of_platform(unsupported: list[UnsupportedVariable]) -> RejectedValue | None:
+    return RejectedValue(unsupported[0].what, unsupported[0].words) if unsupported else None
 
 
 def file_target(text: str) -> tuple[str, Path]:
     """Dialect and path of file+DIALECT:PATH."""
-    found = _FILE.fullmatch(text)
-    assert found
-    return found[1], Path(found[2])
+    match = _FILE.fullmatch(text)
+    assert match
+    return match[1], Path(match[2])

@@ -59,11 +59,11 @@ class _Explainer:
         self.in_jar = in_jar
 
     def all(self) -> dict[Key, str]:
-        found: dict[Key, str] = {}
+        result: dict[Key, str] = {}
         for sheet_difference in self.rows:
             if words := self._words(sheet_difference):
-                found[sheet_difference.row.name, sheet_difference.row.service] = words
-        return found
+                result[sheet_difference.row.name, sheet_difference.row.service] = words
+        return result
 
     def _words(self, sheet_difference: _SheetDifference) -> str | None:
         name = sheet_difference.row.name

@@ -15,10 +15,10 @@ from coinjar.jarfile.load import read_bytes
 from coinjar.system.files import replace_file, shown_path
 
 
-def write_flat(target: str, found: Mapping[str, list[SourceValue]]) -> None:
+def write_flat(target: str, result: Mapping[str, list[SourceValue]]) -> None:
     """Write each name's one value. Raises InputError for what the dialect cannot carry, a name with several values, a file that holds anything else."""
     dialect, path = file_target(target)
-    for name, places in found.items():
+    for name, places in result.items():
         if len({source_value.text for source_value in places}) > 1:
             words = f"{name} has different values in {', '.join(source_value.where for source_value in places)}, and a file holds one"
             raise InputError(
@@ -27,7 +27,7 @@ def write_flat(target: str, found: Mapping[str, list[SourceValue]]) -> None:
                 place=Location(shown_path(path)),
                 code="services-differ",
             )
-    entries = [Entry(name, reveal(places[0].text or ""), secret=places[0].secret) for name, places in found.items()]
+    entries = [Entry(name, reveal(places[0].text or ""), secret=places[0].secret) for name, places in result.items()]
     data = render(get(dialect), entries, FileHeader(path.stem, "moved", "all"))
     if path.exists() and read_bytes(path) != data:
         raise InputError(

@@ -180,11 +180,11 @@ class Migration:
             if line.variable in jar.variables and line.becomes not in jar.variables
         }
         if renames:
-            asked = rename.RenameOptions(
+            rename_options = rename.RenameOptions(
                 () if self.options.jar_only else self.options.paths, jar_only=self.options.jar_only
             )
-            plan = rename.plan(self.opened, renames, asked)
-            rename.carry_out(self.opened, renames, asked, plan)
+            plan = rename.plan(self.opened, renames, rename_options)
+            rename.carry_out(self.opened, renames, rename_options, plan)
             files = [
                 file.path for file in plan.files if self.opened.folder.resolve() not in file.path.resolve().parents
             ]
@@ -238,8 +238,8 @@ class Migration:
             for variable in jar.variables.values()
             if gets(destination, variable.name) and any(variable.serves(service) for service in services)
         ]
-        found = {str(variable.name): goal.refusal(variable.name, "x") for variable in mine}
-        return {name: rejected_value.what for name, rejected_value in found.items() if rejected_value}
+        result = {str(variable.name): goal.refusal(variable.name, "x") for variable in mine}
+        return {name: rejected_value.what for name, rejected_value in result.items() if rejected_value}
 
     def _values(self) -> list[str]:
         """What is carried and the jar does not have: declared, if it must be, and put; what is to be renamed first under the name that it had."""
@@ -250,7 +250,7 @@ class Migration:
         for line in self.sheet.of(CARRIED, RENAMED):
             places = self._places(line)
             name = line.becomes if line.becomes in jar.variables else line.variable
-            for source_value in [each for each in places if each.text is not None]:
+            for source_value in [source_value for source_value in places if source_value.text is not None]:
                 text = reveal(source_value.text or "")
                 if self.reader.in_jar(source_value, name)[1] == text:
                     continue
@@ -353,7 +353,7 @@ class Migration:
         live = LiveStage(self.opened, stage, [name], Masker(), writes=True)
         try:
             faults = asyncio.run(live.take_supplied())
-            self.failed += [f"{one}: {fault.message}" for one, fault in faults.items()]
+            self.failed += [f"{name}: {fault.message}" for name, fault in faults.items()]
             live.record_supplied()
         finally:
             live.records.close()
@@ -405,12 +405,12 @@ class Migration:
                 for where in line.where
             ]
             words = [place_result.words for place_result in came]
-            told = (
-                "; ".join(f"{where}: {each}" for where, each in zip(line.where, words, strict=True))
+            message = (
+                "; ".join(f"{where}: {name}" for where, name in zip(line.where, words, strict=True))
                 if len(set(words)) > 1
                 else words[0]
             )
-            self.outcomes[line.group, line.number] = told
+            self.outcomes[line.group, line.number] = message
             self.failed += [
                 f"{line.becomes} of {where}: {place_result.words}"
                 for where, place_result in zip(line.where, came, strict=True)
@@ -450,16 +450,16 @@ class Migration:
 
     def settle(self) -> list[str]:
         """After all of it is verified: the old place is not delivered to any more; emptied, if that was asked for. Keeps the outcome in the sheet."""
-        told: list[str] = []
+        messages: list[str] = []
         emptied = ""
         if not self.failed:
-            told += self._moved()
+            messages += self._moved()
             if self.options.empty_source:
                 tell_outcomes(self.sheet, {}, emptied="begun")
-                told += self._empty()
+                messages += self._empty()
                 emptied = "done"
         tell_outcomes(self.sheet, self.outcomes, emptied=emptied)
-        return told
+        return messages
 
     def _moved(self) -> list[str]:
         old, new = self.reader.old.destination, self.reader.new.destination

@@ -57,12 +57,12 @@ def repoint(
 def _rewrite(jar: Jar, change: ValueChanges, reference: InboundReference) -> None:
     """One value; nothing, if an earlier run has done it."""
     variable = jar.variables[reference.variable]
-    written = (
+    definition = (
         variable.default
         if reference.stage == "default"
         else jar.plain.get(reference.stage, {}).get(reference.scope, {}).get(reference.variable)
     )
-    content = written.content if written else None
+    content = definition.content if definition else None
     source = (
         content.source
         if isinstance(content, Template)
@@ -73,17 +73,20 @@ def _rewrite(jar: Jar, change: ValueChanges, reference: InboundReference) -> Non
     if reference.address not in source:
         return
     new = source.replace(reference.address, reference.becomes)
-    made = parse_template(new) if "${" in new else new.replace("$$", "$")
+    created = parse_template(new) if "${" in new else new.replace("$$", "$")
     if reference.stage == "default":
         change.declarations.append(
-            Edit(("variables", reference.variable, "default"), {"text": new} if isinstance(made, Template) else made)
+            Edit(
+                ("variables", reference.variable, "default"),
+                {"text": new} if isinstance(created, Template) else created,
+            )
         )
     else:
         change.put(
             reference.stage,
             reference.scope,
             reference.variable,
-            Secret(made) if isinstance(made, str) and variable.secret else made,
+            Secret(created) if isinstance(created, str) and variable.secret else created,
         )
 
 
@@ -111,8 +114,10 @@ def _reached(
 
 
 def _holds(jar: Jar, destination: Destination, stage: str, service: str, names: set[str]) -> bool:
-    there = staying(jar, destination, stage) if is_live(destination) and is_for(jar, destination, stage) else None
-    return there is not None and service in services_for(there, jar) and any(gets(there, name) for name in names)
+    instance = staying(jar, destination, stage) if is_live(destination) and is_for(jar, destination, stage) else None
+    return (
+        instance is not None and service in services_for(instance, jar) and any(gets(instance, name) for name in names)
+    )
 
 
 def _was_delivered(destination: Destination, stage: str) -> bool:
@@ -127,11 +132,11 @@ def order_of(opened: OpenJar, jar: Jar, stage: str, services: Sequence[str]) -> 
     needs: dict[str, set[str]] = {}
     for service in jar.services:
         for variable in jar.variables.values():
-            written = resolver.winner(variable.name, service) if variable.serves(service) else None
-            if written is not None and isinstance(written.content, Template):
+            definition = resolver.winner(variable.name, service) if variable.serves(service) else None
+            if definition is not None and isinstance(definition.content, Template):
                 needs.setdefault(service, set()).update(
                     reference.service
-                    for reference in written.content.references()
+                    for reference in definition.content.references()
                     if reference.service and reference.service != service
                 )
     return in_order(services, needs)

@@ -61,10 +61,10 @@ class SheetBuilder:
         self.stages = self._stages(stages)
         if self.jar and service:
             self.jar.service(service)
-        there = self.ends.read_old(self.old, self.stages)
+        source_values = self.ends.read_old(self.old, self.stages)
         self.there = [
             source_value._replace(service=source_value.service or service)
-            for source_value in there
+            for source_value in source_values
             if service is None or source_value.service in (None, service)
         ]
 
@@ -80,7 +80,7 @@ class SheetBuilder:
         own = stages_of(self.jar, self.old)
         if (
             self.new.destination
-            and (lost := [one for one in own if not is_for(self.jar, self.new.destination, one)])
+            and (lost := [name for name in own if not is_for(self.jar, self.new.destination, name)])
             and not asked
         ):
             self.notes.append(f"{self.new.label} is not for {', '.join(lost)}: what is there is left behind")
@@ -102,14 +102,14 @@ class SheetBuilder:
         known = list(self.jar.variables) if self.jar else []
 
         def held(source_value: SourceValue, name: str) -> str | None:
-            found = [
+            result = [
                 text
                 for key, text in goal.held.items()
                 if key[0] == source_value.stage
                 and key[2] == name
                 and (source_value.service is None or key[1] in (None, source_value.service))
             ]
-            return reveal(found[0]) if found and found[0] is not None else None
+            return reveal(result[0]) if result and result[0] is not None else None
 
         return MigrationContext(
             self.old.label,
@@ -148,11 +148,11 @@ class SheetBuilder:
             paths = code_paths(self.jar, self.opened.folder.resolve().parent)
         if not paths:
             return None
-        found: dict[str, list[str]] = {}
+        result: dict[str, list[str]] = {}
         for use in uses(find(self.opened, self.jar, paths)):
             if use.how != "set":
-                found.setdefault(use.name, []).append(str(use.place))
-        return found
+                result.setdefault(use.name, []).append(str(use.place))
+        return result
 
     # -- digests
 
@@ -192,8 +192,8 @@ class SheetBuilder:
         facts = CheckContext(self.jar)
         for source_value in self.addresses():
             address = reveal(source_value.text or "").rstrip("/")
-            for found in facts.written:
-                content = found.written.content
+            for definition in facts.written:
+                content = definition.written.content
                 source = (
                     content.source
                     if isinstance(content, Template)
@@ -202,15 +202,17 @@ class SheetBuilder:
                     else ""
                 )
                 if address not in source or (
-                    found.variable.name == source_value.name and found.scope in (source_value.service, ALL)
+                    definition.variable.name == source_value.name and definition.scope in (source_value.service, ALL)
                 ):
                     continue
                 if source_value.secret:  # an address with a password in it stands on no sheet
                     self.notes.append(
-                        f"{found.variable.name} ({found.layer}/{found.scope}) contains {source_value.name} of {self.old.label}, a secret: put it anew"
+                        f"{definition.variable.name} ({definition.layer}/{definition.scope}) contains {source_value.name} of {self.old.label}, a secret: put it anew"
                     )
                 else:
-                    yield self._pointing(source_value, found.variable.name, found.layer, found.scope, address, source)
+                    yield self._pointing(
+                        source_value, definition.variable.name, definition.layer, definition.scope, address, source
+                    )
             if not source_value.secret:
                 yield from self._elsewhere(source_value, address)
                 self._in_files(address)

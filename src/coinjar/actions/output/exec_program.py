@@ -36,9 +36,9 @@ def environment(resolution: Resolution, inherited: Mapping[str, str], *, bare: b
     Raises InputError for every value that no environment can hold.
     """
     faults: list[CoinJarError] = []
-    for name, seen in resolution.items():
-        if seen.text is not None and (why := not_for_environments(seen.text)):
-            place = seen.written.place if seen.written else None
+    for name, resolved in resolution.items():
+        if resolved.text is not None and (why := not_for_environments(resolved.text)):
+            place = resolved.written.place if resolved.written else None
             faults.append(
                 InputError(
                     f"no environment can carry {name}: {why}", hint="change the value", place=place, code="cannot-carry"

@@ -31,12 +31,16 @@ _FROM_KERNEL = 0x80
 
 def secrets_of(resolution: Resolution) -> dict[str, str]:
     """Every secret that the program gets, with its name."""
-    return {reveal(seen.text): name for name, seen in resolution.items() if seen.secret and seen.text}
+    return {reveal(resolved.text): name for name, resolved in resolution.items() if resolved.secret and resolved.text}
 
 
 def too_short(resolution: Resolution) -> list[str]:
     """The names of secrets that cannot be masked, because every text has such pieces."""
-    return [name for name, seen in resolution.items() if seen.secret and seen.text and len(seen.text) < SHORTEST]
+    return [
+        name
+        for name, resolved in resolution.items()
+        if resolved.secret and resolved.text and len(resolved.text) < SHORTEST
+    ]
 
 
 def run_masked(argv: Sequence[str], env: Mapping[str, str], secrets: Mapping[str, str]) -> int:
@@ -76,13 +80,13 @@ def run_masked(argv: Sequence[str], env: Mapping[str, str], secrets: Mapping[str
 
 def _wait(child: int, awaited: set[signal.Signals]) -> int:
     while True:
-        told = signal.sigwaitinfo(awaited)
-        if told.si_signo == signal.SIGCHLD:
+        message = signal.sigwaitinfo(awaited)
+        if message.si_signo == signal.SIGCHLD:
             pid, status = os.waitpid(child, os.WNOHANG)
             if pid:
                 return status
-        elif told.si_code != _FROM_KERNEL:
-            os.kill(child, told.si_signo)
+        elif message.si_code != _FROM_KERNEL:
+            os.kill(child, message.si_signo)
 
 
 def _pump(reading: int, to: int, masker: StreamMasker) -> None:

@@ -70,16 +70,16 @@ def plan(
     notices: list[RenderNotice] = []
     for stage, destination in chosen(jar, stages, names, live=False):
         try:
-            made = make(destination, around)
-            outputs = made.outputs(StageView(resolvers[stage], destination))
+            instance = make(destination, around)
+            outputs = instance.outputs(StageView(resolvers[stage], destination))
         except CoinJarError as fault:
             for error in fault.each():
                 if error.code == "cannot-carry":  # of several destinations only one may be unable to
                     error.message = f"{destination.name} on {stage}: {error.message}"
                 faults.append(error)
             continue
-        notices += made.notices
-        faults += overwritten(opened, around, destination, stage, outputs) if not made.names_stage else []
+        notices += instance.notices
+        faults += overwritten(opened, around, destination, stage, outputs) if not instance.names_stage else []
         for output in outputs:
             other = files.pop(output.path, None)
             if other is not None and not output.merges and other.output.data != output.data:
@@ -192,8 +192,8 @@ def write(
 ) -> RenderPlan:
     """Write what is out of date, each file whole, under the jar's lock. Nothing is written if anything is wrong."""
     with locked(opened.folder):
-        found = plan(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up, writes=True)
-        for file in found.out_of_date:
+        planned = plan(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up, writes=True)
+        for file in planned.out_of_date:
             replace_file(
                 file.path,
                 file.output.data,
@@ -203,7 +203,7 @@ def write(
             if file.output.program:
                 path = Path(file.path)
                 path.chmod(stat.S_IMODE(path.stat().st_mode) | 0o100)
-    return found
+    return planned
 
 
 def shown_difference(file: RenderedFile, redactor: Redactor) -> Iterator[str]:
@@ -227,8 +227,8 @@ def stale(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: 
 
     jar = opened.load(list(stages))
     around = RenderContext(jar, opened.folder, masker, opened.ring)
-    made = [(stage, make(destination, around)) for stage, destination in chosen(jar, stages, names, live=False)]
-    wanted = [(stage, destination) for stage, destination in made if isinstance(destination, ManifestsDestination)]
+    created = [(stage, make(destination, around)) for stage, destination in chosen(jar, stages, names, live=False)]
+    wanted = [(stage, destination) for stage, destination in created if isinstance(destination, ManifestsDestination)]
     if not wanted:
         raise UsageError(
             "none of these destinations makes manifests",

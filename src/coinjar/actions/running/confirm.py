@@ -99,8 +99,8 @@ async def confirm(
             if not ((known := results.get((proof.name, stage.name))) and (known.holds or known.final))
         ]
         rest = max(end - time.monotonic(), 0.0) if options.patience else 0.0
-        for found in await asyncio.gather(*(stage.ask(proof, rest) for stage, proof in left)):
-            results[found.proof.name, found.stage] = found
+        for result in await asyncio.gather(*(stage.ask(proof, rest) for stage, proof in left)):
+            results[result.proof.name, result.stage] = result
         if all(result.holds or result.final for result in results.values()) or time.monotonic() + _PAUSE > end:
             return [results[proof.name, stage.name] for stage, proof in pairs]
         await asyncio.sleep(_PAUSE)
@@ -112,7 +112,9 @@ class _StageProofs:
     def __init__(self, opened: OpenJar, jar: Jar, stage: str, masker: Masker, options: ConfirmOptions) -> None:
         self.name = stage
         self.jar = jar
-        self.chain = list(dict.fromkeys(name for one in jar.chain(stage) for name in (jar.stage(one).name, one)))
+        self.chain = list(
+            dict.fromkeys(name for other_name in jar.chain(stage) for name in (jar.stage(other_name).name, other_name))
+        )
         self.resolver: Resolver = opened.resolver(stage, jar=jar, allow_commands=options.allow_commands)
         self.around = RenderContext(jar, opened.folder, masker, opened.ring)
         self.masker = masker
@@ -127,9 +129,9 @@ class _StageProofs:
                 words = f"{proof.name} runs a pipeline, and {self.name} is guarded: it was not started"
                 raise UsageError(words, hint=f"add --allow-guarded {self.name}", code="guarded")
             question = {key: reveal(self._text(template, proof).text or "") for key, template in proof.question.items()}
-            asked = ProofQuestion(proof, question, self.name, self.resolver, self.around, self.runs, patience)
+            proof_question = ProofQuestion(proof, question, self.name, self.resolver, self.around, self.runs, patience)
             try:
-                answers = await ask(asked)
+                answers = await ask(proof_question)
             except NoAnswer as silence:
                 expected = proof.expected(self.chain)
                 if expected is not None and expected.form == "absent" and silence.means_absent:
@@ -151,10 +153,10 @@ class _StageProofs:
         service = proof.service
 
         def see(reference: Reference) -> ReferenceValue:
-            found = self.resolver.value(reference.name, reference.service or service)
-            if found.fault:
-                raise found.fault
-            return ReferenceValue(found.revealed, found.secret)
+            resolved = self.resolver.value(reference.name, reference.service or service)
+            if resolved.fault:
+                raise resolved.fault
+            return ReferenceValue(resolved.revealed, resolved.secret)
 
         return expand(template, see)
 
@@ -163,12 +165,12 @@ class _StageProofs:
             return "as in the jar"
         if expected.form in ("present", "absent", "digest"):
             return {"present": "something there", "absent": "nothing there", "digest": "a digest"}[expected.form]
-        seen = (
+        value = (
             self._text(expected.text, proof)
             if isinstance(expected.text, Template)
             else ReferenceValue(expected.text, secret=False)
         )
-        return "••••" if seen.secret else seen.text or ""
+        return "••••" if value.secret else value.text or ""
 
     def _judge(self, proof: Proof, answers: ProofAnswers) -> Verdict:
         """All answers (of several pods) must hold."""
@@ -181,8 +183,8 @@ class _StageProofs:
             seen, keyed = self._value(str(expected.text), proof), self._value(expected.key, proof)
             text, secret, key = seen, True, keyed
         elif isinstance(expected.text, Template):
-            found = self._text(expected.text, proof)
-            text, secret = reveal(found.text or ""), found.secret
+            value = self._text(expected.text, proof)
+            text, secret = reveal(value.text or ""), value.secret
         else:
             text, secret = expected.text, False
         hidden = secret or (proof.variable != "" and self.around.is_secret(proof.variable, ""))
@@ -190,16 +192,16 @@ class _StageProofs:
         return next((verdict for verdict in verdicts if not verdict.holds), verdicts[0])
 
     def _value(self, name: str, proof: Proof) -> str:
-        seen = self.resolver.value(name, proof.service or "")
-        if seen.fault:
-            raise seen.fault
-        if seen.text is None:
+        resolved = self.resolver.value(name, proof.service or "")
+        if resolved.fault:
+            raise resolved.fault
+        if resolved.text is None:
             raise UsageError(
                 f"{name} has no value for {proof.service} on {self.name}",
                 hint=f"`coinjar put {name} --stage {self.name}`",
                 code="no-value",
             )
-        return Secret(seen.revealed or "")
+        return Secret(resolved.revealed or "")
 
     def _whole(self, proof: Proof, answers: ProofAnswers) -> Verdict:
         """An environment against all variables of the service."""
@@ -215,12 +217,12 @@ class _StageProofs:
             missing = [name for name in wrong if name not in environment]
             if wrong:
                 parts = [
-                    f"{len(each)} {word}: {', '.join(each[:3])}{' …' if len(each) > 3 else ''}"
-                    for word, each in (
+                    f"{len(names)} {word}: {', '.join(names[:3])}{' …' if len(names) > 3 else ''}"
+                    for word, names in (
                         ("missing", missing),
                         ("different", [name for name in wrong if name in environment]),
                     )
-                    if each
+                    if names
                 ]
                 return Verdict(holds=False, found="; ".join(parts), expected=expected)
         return Verdict(holds=True, found=expected, expected=expected)

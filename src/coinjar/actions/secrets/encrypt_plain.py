@@ -55,13 +55,13 @@ def seal(opened: OpenJar, stages: Sequence[str] | None) -> EncryptResult:
 def _plain(change: ValueChanges, layer: str, faults: list[CoinJarError]) -> list[EncryptedValue]:
     moved = []
     for scope, values in change.plain(layer).items():
-        for name, written in values.items():
-            if change.jar.variables[name].secret and lies_open(change.jar, written.content):
-                if fault := _contradiction(change, layer, scope, name, written.content):
+        for name, definition in values.items():
+            if change.jar.variables[name].secret and lies_open(change.jar, definition.content):
+                if fault := _contradiction(change, layer, scope, name, definition.content):
                     faults.append(fault)
                 else:
-                    change.put(layer, scope, name, written.content)
-                    moved.append(EncryptedValue(name, layer, written.file))
+                    change.put(layer, scope, name, definition.content)
+                    moved.append(EncryptedValue(name, layer, definition.file))
     return moved
 
 

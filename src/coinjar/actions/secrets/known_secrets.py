@@ -21,14 +21,16 @@ def secret_texts(opened: OpenJar, jar: Jar) -> dict[str, str]:
     Placeholders are left out, and what is sealed for others. Raises InputError for own values that cannot be read: they would not be known.
     """
     layers = [{"all": jar.defaults}, *jar.plain.values(), *_own_layers(opened, jar)]
-    written = [(name, definition) for layer in layers for scope in layer.values() for name, definition in scope.items()]
-    found: dict[str, str] = {}
-    for name, definition in written:
+    definitions = [
+        (name, definition) for layer in layers for scope in layer.values() for name, definition in scope.items()
+    ]
+    result: dict[str, str] = {}
+    for name, definition in definitions:
         if name in jar.secret_names and isinstance(definition.content, str):
-            found.setdefault(reveal(definition.content), name)
-    for name, text in _made(jar, written):
-        found.setdefault(text, name)
-    return {text: name for text, name in found.items() if text and not is_placeholder(text)}
+            result.setdefault(reveal(definition.content), name)
+    for name, text in _made(jar, definitions):
+        result.setdefault(text, name)
+    return {text: name for text, name in result.items() if text and not is_placeholder(text)}
 
 
 def _own_layers(opened: OpenJar, jar: Jar) -> Iterator[Layer]:
@@ -36,10 +38,12 @@ def _own_layers(opened: OpenJar, jar: Jar) -> Iterator[Layer]:
         yield read_plain(jar, read_bytes(path), shown_path(path))
 
 
-def _made(jar: Jar, written: Iterable[tuple[str, Definition]]) -> Iterator[tuple[str, str]]:
+def _made(jar: Jar, definitions: Iterable[tuple[str, Definition]]) -> Iterator[tuple[str, str]]:
     """What texts with references make of secrets, on every stage and for every service."""
     names = {
-        name for name, definition in written if name in jar.secret_names and isinstance(definition.content, Template)
+        name
+        for name, definition in definitions
+        if name in jar.secret_names and isinstance(definition.content, Template)
     }
     for stage in jar.stage_names() if names else ():
         resolver = Resolver(jar, stage)
@@ -61,7 +65,7 @@ def closed_count(jar: Jar) -> int:
 
 def secrets_read(jar: Jar, items: Iterable[ReadItem]) -> dict[str, str]:
     """The texts that are secrets among what was read from a file: declared so, or certainly looking like one."""
-    found: dict[str, str] = {}
+    result: dict[str, str] = {}
     for item in items:
         text = item.text or ""
         declared = item.name in jar.secret_names
@@ -71,5 +75,5 @@ def secrets_read(jar: Jar, items: Iterable[ReadItem]) -> dict[str, str]:
             and not is_placeholder(text)
             and (declared or item.secret or (item.name not in jar.variables and guessed.secret and guessed.sure))
         ):
-            found.setdefault(text, item.name)
-    return found
+            result.setdefault(text, item.name)
+    return result

@@ -73,8 +73,8 @@ def plan_adding(
         (stage, name)
         for stage in wanted
         for scope in jar.plain.get(stage, {}).values()
-        for name, written in scope.items()
-        if isinstance(written, SealedDefinition) and written.compartment in parts[stage]
+        for name, definition in scope.items()
+        if isinstance(definition, SealedDefinition) and definition.compartment in parts[stage]
     }
     return ReaderGrant(known.get(label, reader), wanted, len(values))
 
@@ -87,7 +87,7 @@ def add(opened: OpenJar, adding: ReaderGrant) -> list[str]:
             if change.compartments(stage):
                 change.verify(stage, change.compartments(stage))
             else:
-                change.begin(stage, told=False)
+                change.begin(stage, is_reported=False)
         if adding.reader.label not in change.readers.readers:
             change.add_reader(adding.reader)
         change.let(adding.reader.label, adding.stages)
@@ -152,7 +152,7 @@ def _generate_anew(change: SealedTransaction, stage: str, slots: list[tuple[str,
     """Make the values anew that have a recipe: one for all compartments that held the same."""
     from coinjar.core.generators import make, recipe_of
 
-    made = []
+    created = []
     for name in dict.fromkeys(name for _, name in slots):
         variable = change.jar.variables[name]
         if not variable.generate:
@@ -162,8 +162,8 @@ def _generate_anew(change: SealedTransaction, stage: str, slots: list[tuple[str,
             if entry.coin.name == name and isinstance(entry.content, str):
                 text = new.setdefault(entry.content, make(recipe_of(variable), variable))
                 change.put(stage, entry.coin.compartment, name, text)
-        made.append(name)
-    return made
+        created.append(name)
+    return created
 
 
 def _reader(readers: Readers, label: str) -> Reader:
@@ -257,7 +257,7 @@ def vouching(jar: Jar, ring: KeyRing, readers: Readers, stage: str) -> str:
             )
         except DecryptionError:
             states.add(UNKNOWN)
-    return next(one for one in (NOT_VOUCHED, UNKNOWN, VOUCHED) if one in states)
+    return next(name for name in (NOT_VOUCHED, UNKNOWN, VOUCHED) if name in states)
 
 
 def stages_of(opened: OpenJar, named: Sequence[str] | None) -> list[str]:
@@ -268,7 +268,7 @@ def stages_of(opened: OpenJar, named: Sequence[str] | None) -> list[str]:
             if stage != SHARED:
                 jar.stage(stage)
         return list(dict.fromkeys(named))
-    found = [stage for stage in [SHARED, *opened.load().stage_names()] if compartments(opened.folder, stage)]
-    if not found:
+    result = [stage for stage in [SHARED, *opened.load().stage_names()] if compartments(opened.folder, stage)]
+    if not result:
         raise UsageError("no stage has a key yet", hint="the first secret makes one: `coinjar put NAME --stage STAGE`")
-    return found
+    return result

@@ -80,14 +80,14 @@ class SealedTransaction:
         """The values of a stage, of these compartments (None: of all). Raises DecryptionError for the first that does not open."""
         path = shown_path(coins_path(self.folder, stage))
         wanted = None if within is None else set(within)
-        found = []
+        entries = []
         for coin in self.lines(stage):
             if wanted is None or coin.compartment in wanted:
                 content = self.ring.open(self.jar, stage, coin, path)
                 if isinstance(content, Undecryptable):
                     raise content.fault
-                found.append(DecryptedEntry(coin, content))
-        return found
+                entries.append(DecryptedEntry(coin, content))
+        return entries
 
     def verify(self, stage: str, within: Sequence[str], *, replacing: Collection[tuple[str, str]] = ()) -> None:
         """Make sure that a stage's keys and readers are those that its values vouch for, before anything is sealed or wrapped for it.
@@ -97,21 +97,21 @@ class SealedTransaction:
         DecryptionError or InputError. What an interrupted change of keys left is finished.
         """
         there = compartments(self.folder, stage)
-        keys = {one: self._openable(stage, one, needed=one in within) for one in there}
+        keys = {name: self._openable(stage, name, needed=name in within) for name in there}
         if stage in self._sound or not there:
             return
         vouched = False
         for compartment, key in keys.items():
-            found = self._sound_values(stage, compartment, replacing) if key else []
-            if key is None or not found:
+            entries = self._sound_values(stage, compartment, replacing) if key else []
+            if key is None or not entries:
                 continue
             if not self.ring.is_vouched(self.jar.app, self.before, stage, compartment):
                 raise self._not_vouched(stage, compartment)
             vouched = True
             if key.earlier is not None:
-                self._finish(stage, compartment, key, found)
+                self._finish(stage, compartment, key, entries)
         if not vouched:  # nothing is sealed that could stand for the keys
-            self._verify_empty(stage, [one for one, key in keys.items() if key])
+            self._verify_empty(stage, [name for name, key in keys.items() if key])
         self._sound.add(stage)
 
     def _openable(self, stage: str, compartment: str, *, needed: bool) -> DataKey | None:
@@ -127,19 +127,19 @@ class SealedTransaction:
     ) -> list[DecryptedEntry]:
         """What opens of a compartment. Raises the fault of what does not, unless it is to be replaced and something else opens."""
         path = shown_path(coins_path(self.folder, stage))
-        found: list[DecryptedEntry] = []
+        entries: list[DecryptedEntry] = []
         broken: list[CoinJarError] = []
         for coin in [entry for entry in self.lines(stage) if entry.compartment == compartment]:
             content = self.ring.open(self.jar, stage, coin, path)
             if not isinstance(content, Undecryptable):
-                found.append(DecryptedEntry(coin, content))
+                entries.append(DecryptedEntry(coin, content))
             elif coin.slot in replacing:
                 broken.append(content.fault)
             else:
                 raise content.fault
-        if broken and not found:
+        if broken and not entries:
             raise broken[0]
-        return found
+        return entries
 
     def _verify_empty(self, stage: str, openable: Sequence[str]) -> None:
         """A stage without values: its codes must fit; if it has none, its first key was cut short, and is made anew for us alone."""
@@ -152,13 +152,13 @@ class SealedTransaction:
             raise self._not_vouched(stage, ALL)
         self.begin(stage)
 
-    def _finish(self, stage: str, compartment: str, key: DataKey, found: Sequence[DecryptedEntry]) -> None:
+    def _finish(self, stage: str, compartment: str, key: DataKey, result: Sequence[DecryptedEntry]) -> None:
         """What an interrupted change of keys left to do."""
         slot = (stage, compartment)
         self._keys[slot] = DataKey(key.key, key.earlier, key.naming)
         self._to_wrap.add(slot)
         self._to_vouch.add(slot)
-        for entry in found:
+        for entry in result:
             self._seal(stage, compartment, entry.coin.name, entry.content)
 
     def _not_vouched(self, stage: str, compartment: str) -> InputError:
@@ -226,7 +226,7 @@ class SealedTransaction:
         ):
             self._new_compartment(stage, compartment)  # a key that nothing is sealed under yet may be anybody's
 
-    def begin(self, stage: str, *, told: bool = True) -> None:
+    def begin(self, stage: str, *, is_reported: bool = True) -> None:
         """The first key of a stage: for whoever does this, and for the readers of the stages that follow it."""
         identity = self.ring.identity()
         mine = self._own_label(identity.recipients[0])
@@ -247,7 +247,7 @@ class SealedTransaction:
         others = [label for label in dict.fromkeys(labels) if label != mine]
         whom = f"you ({mine})" + (f", and {', '.join(others)}, who read what follows it" if others else "")
         alone = "" if others else f"; add a second: `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
-        if told:
+        if is_reported:
             self.notes.append(f"{stage} has a key now; it opens for {whom}{alone}")
 
     def _followed(self, stage: str) -> list[str]:
@@ -296,8 +296,8 @@ class SealedTransaction:
         """The naming key that a stage has already, sealed for it or for one that it follows, or in `.local`: names and digests must not change with it."""
         for layer in reversed([*self._followed(stage), stage]):
             try:
-                if found := self.ring.naming_key(layer):
-                    return found
+                if result := self.ring.naming_key(layer):
+                    return result
             except DecryptionError:
                 continue
         return local_naming_key(self.folder)

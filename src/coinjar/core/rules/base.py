@@ -88,21 +88,25 @@ class CheckContext:
         variables = self.jar.variables
         for layer, scopes in self.jar.plain.items():
             for scope, values in scopes.items():
-                for name, written in values.items():
-                    yield ScopedDefinition(variables[name], written, layer, scope)
+                for name, definition in values.items():
+                    yield ScopedDefinition(variables[name], definition, layer, scope)
 
     @cached_property
     def texts(self) -> list[tuple[ScopedDefinition, str]]:
         """Every value that is written as a plain text."""
-        return [(found, found.written.content) for found in self.written if isinstance(found.written.content, str)]
+        return [
+            (definition, definition.written.content)
+            for definition in self.written
+            if isinstance(definition.written.content, str)
+        ]
 
     @cached_property
     def secrets(self) -> SecretFinder:
         """Finds the texts of the secrets that open here, of 8 characters and more."""
         known = {
-            text: str(found.variable.name)
-            for found, text in self.texts
-            if found.variable.secret and text and not is_placeholder(text)
+            text: str(definition.variable.name)
+            for definition, text in self.texts
+            if definition.variable.secret and text and not is_placeholder(text)
         }
         return SecretFinder(known, shortest=8)
 
@@ -110,9 +114,9 @@ class CheckContext:
     def closed(self) -> list[ScopedDefinition]:
         """The sealed values that this identity does not open."""
         return [
-            found
-            for found in self.written
-            if isinstance(found.written.content, Undecryptable) and is_others(found.written.content.fault)
+            definition
+            for definition in self.written
+            if isinstance(definition.written.content, Undecryptable) and is_others(definition.written.content.fault)
         ]
 
     @cached_property
@@ -123,27 +127,29 @@ class CheckContext:
     def _derived_faults(self) -> Iterator[tuple[CoinJarError, Variable, str, str | None]]:
         # In the order of declaration: which member of a circle is told of must not change from run to run.
         derived = dict.fromkeys(
-            str(found.variable.name) for found in self.written if not isinstance(found.written.content, str)
+            str(definition.variable.name)
+            for definition in self.written
+            if not isinstance(definition.written.content, str)
         )
         for stage in self.stages:
             resolver = self.resolver(stage)
             for name in derived:
                 variable = self.jar.variables[name]
-                told: set[str] = set()
+                messages: set[str] = set()
                 asked = resolver.distinct(variable, resolver.services_of(variable))
                 for service in asked:
-                    seen = resolver.value(name, service)
-                    written = seen.written
+                    resolved = resolver.value(name, service)
+                    wanted_definition = resolved.written
                     if (
-                        seen.fault is None
-                        or written is None
-                        or isinstance(written.content, str)
-                        or seen.fault.place != written.place
+                        resolved.fault is None
+                        or wanted_definition is None
+                        or isinstance(wanted_definition.content, str)
+                        or resolved.fault.place != wanted_definition.place
                     ):
                         continue  # what a reference brought along is told where it comes from
-                    if seen.fault.message not in told:
-                        told.add(seen.fault.message)
-                        yield seen.fault, variable, stage, service if len(asked) > 1 else None
+                    if resolved.fault.message not in messages:
+                        messages.add(resolved.fault.message)
+                        yield resolved.fault, variable, stage, service if len(asked) > 1 else None
 
 
 class Rule(NamedTuple):

@@ -50,7 +50,7 @@ def equal_to_inherited(facts: CheckContext) -> Iterator[Diagnostic]:
         for layer in resolver.layers[:depth]:
             inherited.update(layer.values.get(ALL, {}))
         for scope, values in resolver.layers[depth].values.items():
-            for variable_name, written in values.items():
+            for variable_name, definition in values.items():
                 variable = facts.jar.variables[variable_name]
                 if scope == ALL and variable_name not in resolver.own:
                     below = [inherited.get(variable_name)]  # by far the most
@@ -58,12 +58,14 @@ def equal_to_inherited(facts: CheckContext) -> Iterator[Diagnostic]:
                     services = facts.jar.serving(variable) if scope == ALL else [scope]
                     below = [_below(resolver, depth, scope, variable_name, service) for service in services]
                 first = below[0] if below else None
-                if first is not None and all(other is not None and _alike(variable, written, other) for other in below):
+                if first is not None and all(
+                    other is not None and _alike(variable, definition, other) for other in below
+                ):
                     message = f"{variable_name} is set to what it would inherit anyway ({first.place})"
                     yield Diagnostic(
                         message,
                         "remove it, unless it is meant to stay when the other changes",
-                        written.place,
+                        definition.place,
                         variable_name,
                         name,
                         None,
@@ -76,17 +78,17 @@ def _below(resolver: Resolver, depth: int, scope: str, name: str, service: str) 
     if own is not None:
         return own
     for layer in reversed(resolver.layers[:depth]):
-        for each in (service, ALL):
-            found = layer.values.get(each, {}).get(name)
-            if found is not None:
-                return found
+        for other_name in (service, ALL):
+            definition = layer.values.get(other_name, {}).get(name)
+            if definition is not None:
+                return definition
     return None
 
 
 def _alike(variable: Variable, definition: Definition, other: Definition) -> bool:
     if isinstance(definition.content, str) and isinstance(other.content, str):
-        seen, beside = plain(variable, definition), plain(variable, other)
-        return seen.text is not None and seen.text == beside.text
+        resolved, beside = plain(variable, definition), plain(variable, other)
+        return resolved.text is not None and resolved.text == beside.text
     return (
         not isinstance(definition.content, Undecryptable)
         and type(definition.content) is type(other.content)

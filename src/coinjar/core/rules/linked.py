@@ -23,16 +23,21 @@ def ports_elsewhere(facts: CheckContext) -> Iterator[Diagnostic]:
     groups: dict[tuple[str, str, str, str], list[PortUse]] = {}
     for link in facts.links:
         groups.setdefault((link.place.file, link.words, link.service, link.stage), []).append(link)
-    found: dict[tuple[str, str], tuple[PortUse, list[str], str]] = {}
+    result: dict[tuple[str, str], tuple[PortUse, list[str], str]] = {}
     for (_, _, service, stage), links in groups.items():
         resolver = facts.resolver(stage)
         for variable in ports:
-            seen = resolver.value(variable.name, service)
-            if seen.text is None or seen.written is None or seen.secret or seen.text in [link.port for link in links]:
+            resolved = resolver.value(variable.name, service)
+            if (
+                resolved.text is None
+                or resolved.written is None
+                or resolved.secret
+                or resolved.text in [link.port for link in links]
+            ):
                 continue
-            words = f"{service} {links[0].words} {links[0].port}, and its {variable.name} is {seen.text} ({seen.written.place})"
-            found.setdefault((words, variable.name), (links[0], [], service))[1].append(stage)
-    for (words, name), (link, stages, service) in found.items():
+            words = f"{service} {links[0].words} {links[0].port}, and its {variable.name} is {resolved.text} ({resolved.written.place})"
+            result.setdefault((words, variable.name), (links[0], [], service))[1].append(stage)
+    for (words, name), (link, stages, service) in result.items():
         on = f" on {', '.join(stages)}"
         yield Diagnostic(
             words + on, "let both say the same", link.place, name, stages[0] if len(stages) == 1 else None, service

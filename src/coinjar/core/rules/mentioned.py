@@ -51,9 +51,9 @@ def mentioned_nowhere(facts: CheckContext) -> Iterator[Diagnostic]:
     if not facts.uses:
         return
     used = {use.name for use in facts.uses if use.how != SET}
-    for found in facts.written:
-        if isinstance(found.written.content, Template):
-            used |= {reference.name for reference in found.written.content.references()}
+    for definition in facts.written:
+        if isinstance(definition.written.content, Template):
+            used |= {reference.name for reference in definition.written.content.references()}
     used |= {other for variable in facts.jar.variables.values() for other, _ in variable.only_with}
     for variable in facts.jar.variables.values():
         if not used & {variable.name, *variable.also_as} and variable.phase != "build":
@@ -66,7 +66,7 @@ def mentioned_nowhere(facts: CheckContext) -> Iterator[Diagnostic]:
 def not_for_that_service(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ037"""
     known = known_names(facts)
-    told: set[tuple[str, str]] = set()
+    messages: set[tuple[str, str]] = set()
     for use in facts.uses:
         variable = known.get(use.name)
         if (
@@ -74,10 +74,10 @@ def not_for_that_service(facts: CheckContext) -> Iterator[Diagnostic]:
             or use.how == SET
             or len(use.services) != 1
             or variable.serves(use.services[0])
-            or (use.name, use.services[0]) in told
+            or (use.name, use.services[0]) in messages
         ):
             continue
-        told.add((use.name, use.services[0]))
+        messages.add((use.name, use.services[0]))
         service = use.services[0]
         fix = f"its services are {', '.join(sorted(variable.services or ()))}: add {service}"
         yield Diagnostic(
@@ -89,11 +89,11 @@ def other_case(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ038"""
     known = known_names(facts)
     folded = {name.casefold(): name for name in known}
-    told: set[str] = set()
+    messages: set[str] = set()
     for use in facts.uses:
         declared = folded.get(use.name.casefold())
-        if declared and use.name not in known and use.name not in told and use.how != SET:
-            told.add(use.name)
+        if declared and use.name not in known and use.name not in messages and use.how != SET:
+            messages.add(use.name)
             message = f"{use.name} is mentioned, and {declared} is declared: names are told apart by case"
             yield Diagnostic(message, f"write {declared}", use.place, known[declared].name)
 
@@ -101,7 +101,7 @@ def other_case(facts: CheckContext) -> Iterator[Diagnostic]:
 def other_default(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ039"""
     known = known_names(facts)
-    told: set[tuple[str, str, str]] = set()
+    messages: set[tuple[str, str, str]] = set()
     for use in facts.uses:
         variable = known.get(use.name)
         if variable is None or variable.secret or use.default in (None, "", HIDDEN) or use.how == SET:
@@ -112,8 +112,8 @@ def other_default(facts: CheckContext) -> Iterator[Diagnostic]:
         if not isinstance(written, str) or not use.default or _same(variable, use.default, written):
             continue
         key = (variable.name, use.default, use.place.file)
-        if key not in told:
-            told.add(key)
+        if key not in messages:
+            messages.add(key)
             message = f"{use.place.file.rpartition('/')[2]} falls back to {use.default} for {variable.name}, and its declared default is {written}"
             yield Diagnostic(message, "let both say the same, or let the code do without", use.place, variable.name)
 
@@ -150,11 +150,11 @@ def literal_value(facts: CheckContext) -> Iterator[Diagnostic]:
         )
 
 
-def _same(variable: Variable, one: str, other: str) -> bool:
+def _same(variable: Variable, name: str, other: str) -> bool:
     try:
-        return normal(variable, one) == normal(variable, other)
+        return normal(variable, name) == normal(variable, other)
     except CoinJarError:
-        return one == other
+        return name == other
 
 
 def _declared(facts: CheckContext, name: str) -> str | None:

@@ -31,18 +31,18 @@ def same_port(facts: CheckContext) -> Iterator[Diagnostic]:
             taken: dict[str, tuple[str, Resolved]] = {}
             for service in [name for name in facts.jar.services if name in services]:
                 for variable in ports:
-                    seen = resolver.value(variable.name, service)
-                    if seen.text is None or seen.written is None:
+                    resolved = resolver.value(variable.name, service)
+                    if resolved.text is None or resolved.written is None:
                         continue
-                    other, first = taken.setdefault(seen.text, (service, seen))
+                    other, first = taken.setdefault(resolved.text, (service, resolved))
                     if other != service:
                         names = ", ".join(dict.fromkeys((variable.name, first.variable.name)))
-                        port = "a secret port" if seen.secret else f"port {seen.text}"
+                        port = "a secret port" if resolved.secret else f"port {resolved.text}"
                         message = f"{service} and {other} both listen on {port} of {host} on {stage} ({names})"
                         yield Diagnostic(
                             message,
                             f"give {service} a port of its own on {stage}",
-                            seen.written.place,
+                            resolved.written.place,
                             variable.name,
                             stage,
                             service,

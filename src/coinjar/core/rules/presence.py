@@ -39,32 +39,32 @@ def required_and_missing(facts: CheckContext) -> Iterator[Diagnostic]:
 
 
 def _lacks(resolver: Resolver, variable: Variable, service: str) -> bool:
-    seen = resolver.value(variable.name, service)
-    return seen.fault is None and variable.lacks(seen.text)
+    resolved = resolver.value(variable.name, service)
+    return resolved.fault is None and variable.lacks(resolved.text)
 
 
 def _has_value(resolver: Resolver, variable: Variable, service: str) -> bool:
-    seen = resolver.value(variable.name, service)
-    return seen.text is not None or seen.fault is not None
+    resolved = resolver.value(variable.name, service)
+    return resolved.text is not None or resolved.fault is not None
 
 
 def out_of_place(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ002"""
     absent = {stage: facts.resolver(stage).absent for stage in facts.jar.plain if stage != SHARED}
-    for found in facts.written:
-        variable = found.variable
-        if found.scope != ALL and not variable.serves(found.scope):
-            message = f"{variable.name} has a value for {found.scope}, which does not get it"
-            fix = f"remove it, or add {found.scope} to its services"
-            yield Diagnostic(message, fix, found.written.place, variable.name, found.stage, found.scope)
-        if variable.stages is not None and found.stage and variable.name in absent[found.stage]:
-            message = f"{variable.name} has a value on {found.stage}, where it does not exist"
+    for definition in facts.written:
+        variable = definition.variable
+        if definition.scope != ALL and not variable.serves(definition.scope):
+            message = f"{variable.name} has a value for {definition.scope}, which does not get it"
+            fix = f"remove it, or add {definition.scope} to its services"
+            yield Diagnostic(message, fix, definition.written.place, variable.name, definition.stage, definition.scope)
+        if variable.stages is not None and definition.stage and variable.name in absent[definition.stage]:
+            message = f"{variable.name} has a value on {definition.stage}, where it does not exist"
             yield Diagnostic(
                 message,
-                f"remove it, or add {found.stage} to its stages",
-                found.written.place,
+                f"remove it, or add {definition.stage} to its stages",
+                definition.written.place,
                 variable.name,
-                found.stage,
+                definition.stage,
             )
 
 
@@ -98,30 +98,30 @@ def condition_not_met(facts: CheckContext) -> Iterator[Diagnostic]:
         for stage in facts.stages:
             resolver = facts.resolver(stage)
             for service in resolver.services_of(variable):
-                seen = resolver.value(variable.name, service)
-                if seen.text is None or seen.written is None or seen.written is variable.default:
+                resolved = resolver.value(variable.name, service)
+                if resolved.text is None or resolved.written is None or resolved.written is variable.default:
                     continue
                 if unmet(resolver, variable, service):
-                    stages = idle.setdefault(id(seen.written), (seen.written, []))[1]
+                    stages = idle.setdefault(id(resolved.written), (resolved.written, []))[1]
                     stages += [stage] if stage not in stages else []
                 else:
-                    busy.add(id(seen.written))
-        for key, (written, stages) in idle.items():
+                    busy.add(id(resolved.written))
+        for key, (definition, stages) in idle.items():
             if key not in busy:
                 conditions = ", ".join(name if text is None else f"{name}={text}" for name, text in variable.only_with)
                 message = f"{variable.name} does nothing on {', '.join(stages)}: it works only with {conditions}"
                 yield Diagnostic(
-                    message, "meet the condition there, or remove the value", written.place, variable.name, stages[0]
+                    message, "meet the condition there, or remove the value", definition.place, variable.name, stages[0]
                 )
 
 
 def unmet(resolver: Resolver, variable: Variable, service: str) -> bool:
     """Whether a condition of the variable's `only_with` does not hold for the service."""
     for name, wanted in variable.only_with:
-        seen = resolver.value(name, service)
-        if seen.fault is not None and is_others(seen.fault):
+        resolved = resolver.value(name, service)
+        if resolved.fault is not None and is_others(resolved.fault):
             continue  # nobody here can say
-        text = seen.text
+        text = resolved.text
         if text is None or (wanted is not None and text != wanted):
             return True
     return False
@@ -129,7 +129,7 @@ def unmet(resolver: Resolver, variable: Variable, service: str) -> bool:
 
 def reaches_nothing(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ014"""
-    spoken = {found.variable.name for found in facts.written}
+    spoken = {definition.variable.name for definition in facts.written}
     for variable in facts.jar.variables.values():
         if not any(facts.resolver(stage).services_of(variable) for stage in facts.stages):
             message = f"{variable.name} reaches no service on any stage"
@@ -183,8 +183,10 @@ def _told_by_cj001(facts: CheckContext, variable: Variable, stage: str, service:
     """Whether a reference is without a value only because a required variable is missing."""
     resolver = facts.resolver(stage)
     service = service or resolver.services_of(variable)[0]
-    written = resolver.winner(variable.name, service)
-    if written is None or not isinstance(written.content, Template):
+    definition = resolver.winner(variable.name, service)
+    if definition is None or not isinstance(definition.content, Template):
         return False
-    seen = [resolver.value(reference.name, reference.service or service) for reference in written.content.references()]
-    return any(resolved.variable.lacks(resolved.text) for resolved in seen)
+    other = [
+        resolver.value(reference.name, reference.service or service) for reference in definition.content.references()
+    ]
+    return any(resolved.variable.lacks(resolved.text) for resolved in other)

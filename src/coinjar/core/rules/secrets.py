@@ -27,25 +27,27 @@ def lies_open(jar: Jar, content: Content) -> bool:
 
 def secret_in_plain(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ006"""
-    for found in facts.written:
+    for definition in facts.written:
         if (
-            found.variable.secret
-            and not isinstance(found.written, SealedDefinition)
-            and lies_open(facts.jar, found.written.content)
+            definition.variable.secret
+            and not isinstance(definition.written, SealedDefinition)
+            and lies_open(facts.jar, definition.written.content)
         ):
-            message = f"{found.variable.name} is a secret, and its value lies in plain text"
+            message = f"{definition.variable.name} is a secret, and its value lies in plain text"
             fix = "`coinjar readers seal` seals it; what was committed stays in version control's history, so make it anew where it counts"
-            yield Diagnostic(message, fix, found.written.place, found.variable.name, found.stage)
+            yield Diagnostic(message, fix, definition.written.place, definition.variable.name, definition.stage)
 
 
 def looks_secret(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ023"""
-    free = [text for found, text in facts.texts if not found.variable.secret and found.variable.kind in _FREE]
+    free = [
+        text for definition, text in facts.texts if not definition.variable.secret and definition.variable.kind in _FREE
+    ]
     any_held = (
         not facts.secrets.is_empty and facts.secrets.first("\n".join(free)) is not None
     )  # in most jars there is none
-    for found, text in facts.texts:
-        variable = found.variable
+    for definition, text in facts.texts:
+        variable = definition.variable
         if variable.secret or not text or variable.kind not in _FREE:
             continue
         suspected = suspicion(variable.name, text)
@@ -54,26 +56,26 @@ def looks_secret(facts: CheckContext) -> Iterator[Diagnostic]:
             why = f"looks like one: {suspected[1]}" if suspected else f"holds the text of the secret {held}"
             message = f"{variable.name} is not declared as a secret, and its value {why}"
             fix = "add secret: true in jar.yaml, then `coinjar readers seal`; or accept it in jar.yaml"
-            yield Diagnostic(message, fix, found.written.place, variable.name, found.stage)
+            yield Diagnostic(message, fix, definition.written.place, variable.name, definition.stage)
 
 
 def _own_secrets(facts: CheckContext) -> Iterator[tuple[ScopedDefinition, str]]:
     """Each secret that is written as a text of its own, once a layer and name where compartments hold the same."""
-    seen: set[tuple[str, str, str]] = set()
-    for found, text in facts.texts:
-        if found.variable.secret and text and not is_placeholder(text):
-            key = (found.layer, found.variable.name, text)
-            if key not in seen:
-                seen.add(key)
-                yield found, text
+    visited: set[tuple[str, str, str]] = set()
+    for definition, text in facts.texts:
+        if definition.variable.secret and text and not is_placeholder(text):
+            key = (definition.layer, definition.variable.name, text)
+            if key not in visited:
+                visited.add(key)
+                yield definition, text
 
 
 def same_on_two_stages(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ024: of stages that follow each other CJ013 tells; what lies in shared is meant for all."""
     by_text: dict[str, list[ScopedDefinition]] = {}
-    for found, text in _own_secrets(facts):
-        if found.layer not in (SHARED, "default"):
-            by_text.setdefault(text, []).append(found)
+    for definition, text in _own_secrets(facts):
+        if definition.layer not in (SHARED, "default"):
+            by_text.setdefault(text, []).append(definition)
     for group in by_text.values():
         first = group[0]
         for other in group[1:]:
@@ -88,33 +90,39 @@ def same_on_two_stages(facts: CheckContext) -> Iterator[Diagnostic]:
                 yield Diagnostic(message, fix, other.written.place, other.variable.name, other.layer)
 
 
-def _follow(facts: CheckContext, one: str, other: str) -> bool:
-    return one in facts.jar.chain(other) or other in facts.jar.chain(one)
+def _follow(facts: CheckContext, name: str, other: str) -> bool:
+    return name in facts.jar.chain(other) or other in facts.jar.chain(name)
 
 
 def weak_secret(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ029"""
-    for found, text in _own_secrets(facts):
-        if found.variable.kind in ("url", "json", "pem", "list"):
+    for definition, text in _own_secrets(facts):
+        if definition.variable.kind in ("url", "json", "pem", "list"):
             continue
         strength = bits(text)
         if strength < WEAK:
-            where = f" on {found.stage}" if found.stage else ""
-            message = f"{found.variable.name} is weak{where}: about {strength:.0f} bits to guess, and {WEAK} are few"
-            fix = f"`coinjar generate {found.variable.name} --stage {found.stage or SHARED} --replace`, where it is ours to choose"
-            yield Diagnostic(message, fix, found.written.place, found.variable.name, found.stage)
+            where = f" on {definition.stage}" if definition.stage else ""
+            message = (
+                f"{definition.variable.name} is weak{where}: about {strength:.0f} bits to guess, and {WEAK} are few"
+            )
+            fix = f"`coinjar generate {definition.variable.name} --stage {definition.stage or SHARED} --replace`, where it is ours to choose"
+            yield Diagnostic(message, fix, definition.written.place, definition.variable.name, definition.stage)
 
 
 def sealed_for_others(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ031"""
-    for found in facts.written:
-        services = found.variable.services
-        if isinstance(found.written, SealedDefinition) and services is not None and found.written.compartment == ALL:
-            message = f"{found.variable.name} is sealed for all services of {found.layer}, and declared for {', '.join(sorted(services)) or 'none'}"
+    for definition in facts.written:
+        services = definition.variable.services
+        if (
+            isinstance(definition.written, SealedDefinition)
+            and services is not None
+            and definition.written.compartment == ALL
+        ):
+            message = f"{definition.variable.name} is sealed for all services of {definition.layer}, and declared for {', '.join(sorted(services)) or 'none'}"
             yield Diagnostic(
                 message,
                 "`coinjar readers seal` seals it for those alone",
-                found.written.place,
-                found.variable.name,
-                found.stage,
+                definition.written.place,
+                definition.variable.name,
+                definition.stage,
             )

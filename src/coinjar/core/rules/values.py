@@ -22,12 +22,14 @@ _TYPOGRAPHIC = re.compile("[\u2018\u2019\u201c\u201d\u2010-\u2015\u2212]")
 
 def kind_broken(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ003"""
-    for found, text in facts.texts:
-        if found.variable.kind == "text" and not found.variable.constraints and "\0" not in text:
+    for definition, text in facts.texts:
+        if definition.variable.kind == "text" and not definition.variable.constraints and "\0" not in text:
             continue
-        fault = plain(found.variable, found.written).fault
+        fault = plain(definition.variable, definition.written).fault
         if fault is not None:
-            yield Diagnostic(fault.message, fault.hint, found.written.place, found.variable.name, found.stage, None)
+            yield Diagnostic(
+                fault.message, fault.hint, definition.written.place, definition.variable.name, definition.stage, None
+            )
     for derived, variable, stage, service in facts.derived_faults:
         if derived.code == "CJ003":
             yield Diagnostic(
@@ -42,26 +44,30 @@ def kind_broken(facts: CheckContext) -> Iterator[Diagnostic]:
 
 def placeholder_left(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ007"""
-    for found, text in facts.texts:
+    for definition, text in facts.texts:
         if is_placeholder(text):
-            message = f"{found.variable.name} still holds a placeholder"
+            message = f"{definition.variable.name} still holds a placeholder"
             yield Diagnostic(
-                message, "put the real value, or remove it", found.written.place, found.variable.name, found.stage
+                message,
+                "put the real value, or remove it",
+                definition.written.place,
+                definition.variable.name,
+                definition.stage,
             )
 
 
 def surprise(kind: str, text: str) -> str | None:
     """What in a text will surprise its reader, in words; None if nothing will. Never shows the text."""
-    found = _SURPRISING.match(text)
-    if found and kind not in ("json", "pem"):
-        if found["word"]:
+    match = _SURPRISING.match(text)
+    if match and kind not in ("json", "pem"):
+        if match["word"]:
             return f"is the word '{text}', not the absence of a value"
-        if found["true"] and kind != "boolean":
+        if match["true"] and kind != "boolean":
             return f"is '{text}': any text counts as true for many readers, and not every one reads this spelling"
-        if found["blank"] and kind not in ("integer", "port", "boolean", "duration", "size", "list"):
+        if match["blank"] and kind not in ("integer", "port", "boolean", "duration", "size", "list"):
             return "begins or ends with a blank or a line break"
-        if found["quote"] and len(text) > 1:
-            return f"is wrapped in {found['mark']} quotes, which become part of it"
+        if match["quote"] and len(text) > 1:
+            return f"is wrapped in {match['mark']} quotes, which become part of it"
     inside = _INSIDE.search(text)
     if inside and kind != "pem":
         return (
@@ -72,8 +78,8 @@ def surprise(kind: str, text: str) -> str | None:
 
 def surprising_text(facts: CheckContext) -> Iterator[Diagnostic]:
     """CJ008"""
-    for found, text in facts.texts:
-        variable = found.variable
+    for definition, text in facts.texts:
+        variable = definition.variable
         choices = variable.constraints.get("choices")
         if isinstance(choices, list) and text in choices:
             continue
@@ -86,7 +92,7 @@ def surprising_text(facts: CheckContext) -> Iterator[Diagnostic]:
             )
             shown = words if not variable.secret or "'" not in words else "is a word that stands for no value"
             yield Diagnostic(
-                f"the value of {variable.name} {shown}", fix, found.written.place, variable.name, found.stage
+                f"the value of {variable.name} {shown}", fix, definition.written.place, variable.name, definition.stage
             )
 
 
@@ -97,19 +103,21 @@ def look_alikes(facts: CheckContext) -> Iterator[Diagnostic]:
         if odd:
             message = f"the name {ascii(variable.name)[1:-1]} holds {_called(odd)}, which looks like something else or like nothing"
             yield Diagnostic(message, "write the name with A to Z, digits and '_'", variable.place, variable.name)
-    for found, text in facts.texts:
+    for definition, text in facts.texts:
         if text.isascii():
             continue
-        seen = _INVISIBLE.search(text) or _MIXED.search(text) or (" " not in text and _TYPOGRAPHIC.search(text)) or None
-        if seen:
-            odd = next(letter for letter in seen[0] if not letter.isascii())
-            message = f"the value of {found.variable.name} holds {_called(odd)} at character {text.index(odd) + 1}"
+        match = (
+            _INVISIBLE.search(text) or _MIXED.search(text) or (" " not in text and _TYPOGRAPHIC.search(text)) or None
+        )
+        if match:
+            odd = next(letter for letter in match[0] if not letter.isascii())
+            message = f"the value of {definition.variable.name} holds {_called(odd)} at character {text.index(odd) + 1}"
             yield Diagnostic(
                 message,
                 "type it anew by hand, or accept it in jar.yaml",
-                found.written.place,
-                found.variable.name,
-                found.stage,
+                definition.written.place,
+                definition.variable.name,
+                definition.stage,
             )
 
 

@@ -189,17 +189,17 @@ class LiveDestination(DestinationOptions, ABC):
 
     def wanted_together(self, view: StageView) -> dict[str, DesiredValue]:
         """What all its services get, for a place that does not tell them apart. Raises InputError where they differ."""
-        found: dict[str, tuple[str, DesiredValue]] = {}
+        result: dict[str, tuple[str, DesiredValue]] = {}
         faults: list[CoinJarError] = []
         for service in view.services():
             for name, desired in self.wanted_of(view, service).items():
-                whose, other = found.setdefault(name, (service, desired))
+                whose, other = result.setdefault(name, (service, desired))
                 if other.text != desired.text:
                     words = f"{self.destination.name} holds one value of {name} for all services, and {whose} and {service} see different ones on {view.stage}"
                     hint = f"limit the destination to one of them (services:), or leave {name} out (without:)"
                     faults.append(InputError(words, hint=hint, place=self.destination.place, code="services-differ"))
         raise_all(faults)
-        return {name: desired for name, (_, desired) in found.items()}
+        return {name: desired for name, (_, desired) in result.items()}
 
     def read_now(self, resolver: Resolver) -> ReadResult:
         """What is there now, for a source (`dest:NAME@STAGE`): every target's variables, by service where they are told apart."""

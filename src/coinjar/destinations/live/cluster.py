@@ -91,24 +91,26 @@ class ClusterDestination(LiveDestination):
         from coinjar.destinations import make
 
         assert self.manifests, "a declaration without it is refused"
-        made = make(self.manifests, self.around)
-        assert isinstance(made, ManifestsDestination)
+        manifests = make(self.manifests, self.around)
+        assert isinstance(manifests, ManifestsDestination)
         inner = StageView(view.resolver, self.manifests)
-        files = {output.path: output.data for output in made.outputs(inner)}
+        files = {output.path: output.data for output in manifests.outputs(inner)}
         rendered = [document for path, data in files.items() for document in _documents(data, str(path))]
         services = [service for service in inner.services() if service in view.services()]
-        if made.from_secret:  # what the cluster has already is neither written nor compared
+        if manifests.from_secret:  # what the cluster has already is neither written nor compared
             inner = StageView(view.resolver, self.manifests._replace(plain_only=True))
         hidden = [
             desired.text for service in services for desired in self._wanted(inner, service).values() if desired.secret
         ]
-        found: list[Target] = []
+        targets: list[Target] = []
         for service in services:
             sender, namespace = self.sender(hidden)
-            mine = [item for item in rendered if _is_for(item, service, made)]
+            mine = [item for item in rendered if _is_for(item, service, manifests)]
             if any(item["kind"] in TEMPLATED for item in mine):
-                found.append(ClusterTarget(self, made, sender, namespace, service, mine, self._wanted(inner, service)))
-        return found
+                targets.append(
+                    ClusterTarget(self, manifests, sender, namespace, service, mine, self._wanted(inner, service))
+                )
+        return targets
 
     def refusals(self, view: StageView) -> list[CoinJarError]:
         """What a cluster takes is what manifests can say, and those are looked at as a destination of their own."""
@@ -130,7 +132,7 @@ def _documents(data: bytes, file: str) -> Iterator[dict[str, Any]]:
             yield loaded
 
 
-def _is_for(document: Data, service: str, made: ManifestsDestination) -> bool:
+def _is_for(document: Data, service: str, manifests: ManifestsDestination) -> bool:
     """Whether a rendered document is one of a service's: its objects and those that all share, and its workloads."""
     if document["kind"] in ("ConfigMap", "Secret"):
         return (
@@ -139,8 +141,10 @@ def _is_for(document: Data, service: str, made: ManifestsDestination) -> bool:
             else False
         )
     manifest = read_manifests(json.dumps(document).encode(), "")[0]
-    services = made.around.jar.services
-    return any(service_of(manifest, container, services, made.named) == service for container in manifest.containers())
+    services = manifests.around.jar.services
+    return any(
+        service_of(manifest, container, services, manifests.named) == service for container in manifest.containers()
+    )
 
 
 class ClusterTarget(Target):
@@ -150,7 +154,7 @@ class ClusterTarget(Target):
 
     def __init__(
         self,
-        made: ClusterDestination,
+        cluster: ClusterDestination,
         manifests: ManifestsDestination,
         sender: HttpClient,
         namespace: str,
@@ -158,7 +162,7 @@ class ClusterTarget(Target):
         documents: list[dict[str, Any]],
         wanted: Mapping[str, DesiredValue],
     ) -> None:
-        self.made = made
+        self.made = cluster
         self.manifests = manifests
         self.sender = sender
         self.namespace = namespace
@@ -167,7 +171,11 @@ class ClusterTarget(Target):
             documents, key=lambda document: document["kind"] in TEMPLATED
         )  # objects first: pods want them
         super().__init__(
-            service, f"{made.destination.name} ({service} in {namespace})", [service], wanted, made.destination.place
+            service,
+            f"{cluster.destination.name} ({service} in {namespace})",
+            [service],
+            wanted,
+            cluster.destination.place,
         )
 
     # -- asking
@@ -190,12 +198,12 @@ class ClusterTarget(Target):
     async def identity(self) -> str:
         """A cluster is told by the number of its namespace kube-system, which is made once and never again."""
         try:
-            found = (await self.sender.send(Request("GET", "/api/v1/namespaces/kube-system"))).data
+            result = (await self.sender.send(Request("GET", "/api/v1/namespaces/kube-system"))).data
         except CoinJarError as fault:
             if fault.code not in ("http-403", "http-404"):
                 raise
             return f"{self.sender.address} {self.namespace}"  # not everybody may look at it
-        return f"cluster {found['metadata']['uid']} {self.namespace}"
+        return f"cluster {result['metadata']['uid']} {self.namespace}"
 
     @property
     def workloads(self) -> list[dict[str, Any]]:
@@ -203,17 +211,17 @@ class ClusterTarget(Target):
 
     async def _live(self) -> list[Data]:
         """The service's workloads as they are there, and the objects that they refer to."""
-        found: list[Data] = []
+        result: list[Data] = []
         for document in self.workloads:
             kind, namespace, name = self._where(document)
             there = await self._get(kind, namespace, name)
             if there is None:
                 continue
-            found.append({**there, "kind": kind})
+            result.append({**there, "kind": kind})
             for other, wanted in sorted(_references(there)):
                 if (held := await self._get(other, namespace, wanted)) is not None:
-                    found.append({**held, "kind": other})
-        return found
+                    result.append({**held, "kind": other})
+        return result
 
     async def read(self) -> dict[str, LiveValue]:
         files = {
@@ -331,9 +339,9 @@ class ClusterTarget(Target):
             await self._apply_all()
         end = time.monotonic() + self.made.restart_timeout
         pause = 0.1
-        while (found := await self.effect()) is not None and not found.in_effect:
+        while (effect := await self.effect()) is not None and not effect.in_effect:
             if time.monotonic() > end:
-                words = f"{found.words} after {self.made.restart_timeout:.0f} s"
+                words = f"{effect.words} after {self.made.restart_timeout:.0f} s"
                 hint = (
                     f"look at the pods: do they start? A longer time: restart_timeout of {self.made.destination.name}"
                 )
@@ -346,7 +354,7 @@ class ClusterTarget(Target):
 
     async def pods(self) -> list[dict[str, LiveValue]]:
         """The environment of every running pod of this service, as its spec and the objects that are there give it."""
-        found: list[dict[str, LiveValue]] = []
+        result: list[dict[str, LiveValue]] = []
         for pod in await self._list("Pod"):
             if look(pod, "/status/phase") != "Running":
                 continue
@@ -365,8 +373,8 @@ class ClusterTarget(Target):
                 if item.service == self.service
             ]
             if items:
-                found.append({item.name: LiveValue(item.name, item.text or "", bool(item.secret)) for item in items})
-        return found
+                result.append({item.name: LiveValue(item.name, item.text or "", bool(item.secret)) for item in items})
+        return result
 
     async def close(self) -> None:
         await self.sender.close()
@@ -374,18 +382,18 @@ class ClusterTarget(Target):
 
 def _references(document: Data) -> set[tuple[str, str]]:
     """The ConfigMaps and Secrets that anything in a workload names."""
-    found: set[tuple[str, str]] = set()
+    names: set[tuple[str, str]] = set()
     if isinstance(document, dict):
         for key, value in document.items():
             if key in _REFERENCES and isinstance(value, dict):
                 name = value.get("name") or value.get("secretName")
                 if isinstance(name, str):
-                    found.add(("ConfigMap" if key.startswith("configMap") else "Secret", name))
-            found |= _references(value)
+                    names.add(("ConfigMap" if key.startswith("configMap") else "Secret", name))
+            names |= _references(value)
     elif isinstance(document, list):
         for item in document:
-            found |= _references(item)
-    return found
+            names |= _references(item)
+    return names
 
 
 def _is_live(document: Data) -> bool:

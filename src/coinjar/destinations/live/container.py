@@ -47,10 +47,10 @@ async def ask_engine(target: Target, argv: Sequence[str], patience: float = _PAT
             target, f"{argv[0]} did not answer in {patience:.0f} s", "look at the engine", code="engine"
         ) from None
     if process.returncode:
-        told = last_lines(out + err, target.wanted.values())
+        message = last_lines(out + err, target.wanted.values())
         raise unreadable(
             target,
-            f"{argv[0]} ended with {process.returncode}" + (f": {told}" if told else ""),
+            f"{argv[0]} ended with {process.returncode}" + (f": {message}" if message else ""),
             "run it by hand",
             code="engine",
         )
@@ -87,26 +87,26 @@ class ContainerTarget(Target):
 
     whole = True
 
-    def __init__(self, made: ContainerDestination, view: StageView, service: str) -> None:
-        self.made = made
-        self.name = made.container.replace("{stage}", view.stage).replace("{service}", service)
-        self.path = made.resolve_path(made.env_file, view.stage, service)
-        self.file = EnvFileTarget(made.dialect, made.around, view.heading(service))
-        self.command = [filled(one, {"{stage}": view.stage, "{service}": service}) for one in made.command]
+    def __init__(self, container: ContainerDestination, view: StageView, service: str) -> None:
+        self.made = container
+        self.name = container.container.replace("{stage}", view.stage).replace("{service}", service)
+        self.path = container.resolve_path(container.env_file, view.stage, service)
+        self.file = EnvFileTarget(container.dialect, container.around, view.heading(service))
+        self.command = [filled(name, {"{stage}": view.stage, "{service}": service}) for name in container.command]
         super().__init__(
             service,
-            f"{made.destination.name} ({self.name})",
+            f"{container.destination.name} ({self.name})",
             [service],
-            made.wanted_of(view, service),
-            made.destination.place,
+            container.wanted_of(view, service),
+            container.destination.place,
         )
 
     def refusals(self) -> list[CoinJarError]:
         return self.file.refusals(self.label, self.wanted)
 
     async def identity(self) -> str:
-        told = await ask_engine(self, [*self.made.engine, "info", "--format", "{{.Host.Hostname}}"])
-        return f"{self.name} on {told.strip()}"
+        message = await ask_engine(self, [*self.made.engine, "info", "--format", "{{.Host.Hostname}}"])
+        return f"{self.name} on {message.strip()}"
 
     async def read(self) -> dict[str, LiveValue]:
         return self.file.held(read_bytes(self.path), shown_path(self.path)) if self.path.exists() else {}
@@ -127,10 +127,10 @@ class ContainerTarget(Target):
             not in (await ask_engine(self, [*self.made.engine, "ps", "--all", "--format", "{{.Names}}"])).split()
         ):
             return None
-        found: list[dict[str, Any]] = json.loads(
+        data: list[dict[str, Any]] = json.loads(
             await ask_engine(self, [*self.made.engine, "container", "inspect", self.name])
         )
-        return found[0]
+        return data[0]
 
     async def effect(self) -> RestartState | None:
         there = await self.inspect()
@@ -143,11 +143,11 @@ class ContainerTarget(Target):
             return RestartState(
                 not old, None if old else frozenset(), "it started before the last change" if old else ""
             )
-        written = await self.read()
-        names = frozenset(name for name, live_value in written.items() if environment.get(name) != live_value.text)
+        definitions = await self.read()
+        names = frozenset(name for name, live_value in definitions.items() if environment.get(name) != live_value.text)
         last = self.made.around.jar.variables
         gone = frozenset(
-            name for name in environment if name in last and name not in written and self._made_with_file(there)
+            name for name in environment if name in last and name not in definitions and self._made_with_file(there)
         )
         return RestartState(
             not names | gone, names | gone, "it was made before the last change" if names | gone else ""
@@ -157,8 +157,8 @@ class ContainerTarget(Target):
         command = [str(item) for item in there["Config"].get("CreateCommand") or []]
         paths = [
             text
-            for one, following in zip(command, [*command[1:], ""], strict=True)
-            for text in (_env_file(one, following),)
+            for name, following in zip(command, [*command[1:], ""], strict=True)
+            for text in (_env_file(name, following),)
             if text
         ]
         return any(str(self.path.resolve()) == str((self.made.around.root / text).resolve()) for text in paths)
@@ -178,20 +178,20 @@ class ContainerTarget(Target):
             await ask_engine(self, [*self.made.engine, "restart", "--time", "5", self.name], self.made.restart_timeout)
             return
         command = [str(item) for item in there["Config"]["CreateCommand"]]
-        at = next((number for number, one in enumerate(command) if one in ("run", "create")), None)
+        at = next((number for number, name in enumerate(command) if name in ("run", "create")), None)
         if at is None:
             raise unreadable(
                 self, "it cannot be told how it was made", "say how to make it anew under restart:", code="engine"
             )
-        rest = [one for one in command[at + 1 :] if one not in ("--replace", "-d", "--detach", "--rm=false")]
+        rest = [name for name in command[at + 1 :] if name not in ("--replace", "-d", "--detach", "--rm=false")]
         await ask_engine(self, [*self.made.engine, "stop", "--time", "5", "--ignore", self.name])
         await ask_engine(self, [*self.made.engine, "run", "--replace", "--detach", *rest], self.made.restart_timeout)
 
 
-def _env_file(one: str, following: str) -> str:
-    if one == "--env-file":
+def _env_file(name: str, following: str) -> str:
+    if name == "--env-file":
         return following
-    return one.partition("=")[2] if one.startswith("--env-file=") else ""
+    return name.partition("=")[2] if name.startswith("--env-file=") else ""
 
 
 def _started(there: dict[str, Any]) -> float:

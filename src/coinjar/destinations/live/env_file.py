@@ -22,16 +22,16 @@ class EnvFileTarget:
 
     def refusals(self, label: str, wanted: Mapping[str, DesiredValue]) -> list[CoinJarError]:
         """What the dialect cannot carry."""
-        found: list[CoinJarError] = []
+        errors: list[CoinJarError] = []
         for desired in wanted.values():
             if why := self.dialect.refusal(desired.name, desired.text):
                 variable = self.around.jar.variables.get(desired.name)
                 words = f"{label}: {self.dialect.name} cannot carry {desired.name}: {why}"
                 hint = "choose another dialect (as:), or leave it out (without:)"
-                found.append(
+                errors.append(
                     InputError(words, hint=hint, place=variable.place if variable else None, code="cannot-carry")
                 )
-        return found
+        return errors
 
     def data(self, wanted: Mapping[str, DesiredValue]) -> bytes:
         """The file. `refusals` have been asked before."""
@@ -53,17 +53,17 @@ class EnvFileTarget:
         }
 
 
-def read_dialect(made: DestinationOptions, default: str) -> Dialect:
+def read_dialect(instance: DestinationOptions, default: str) -> Dialect:
     """The option `as`: a dialect that can be read back."""
-    name = made.text("as", default)
+    name = instance.text("as", default)
     try:
         dialect = get(name)
     except CoinJarError as fault:
-        made.fields.fault(made.options["as"], fault.message, fault.hint, fault.code)
+        instance.fields.fault(instance.options["as"], fault.message, fault.hint, fault.code)
         return get(default)
     if not dialect.reads or dialect.many_stages:
-        made.fields.fault(
-            made.options["as"],
+        instance.fields.fault(
+            instance.options["as"],
             f"{name} cannot be read back here",
             f"take {default}, posix, literal or dotenv",
             "destination",

@@ -49,16 +49,16 @@ class EtcdClient:
     async def below(self, prefix: str) -> list[tuple[str, str, str]]:
         """Every key below a prefix: the rest of its name, its text, its revision."""
         last = prefix[:-1] + chr(ord(prefix[-1]) + 1)
-        found = await self.call("/v3/kv/range", {"key": _code(prefix), "range_end": _code(last)})
+        result = await self.call("/v3/kv/range", {"key": _code(prefix), "range_end": _code(last)})
         return [
             (_text(item["key"])[len(prefix) :], _text(item.get("value", "")), str(item["mod_revision"]))
-            for item in found.get("kvs", [])
+            for item in result.get("kvs", [])
         ]
 
     async def one(self, key: str) -> str | None:
         """One key's text; None if there is none."""
-        found = (await self.call("/v3/kv/range", {"key": _code(key)})).get("kvs", [])
-        return _text(found[0].get("value", "")) if found else None
+        result = (await self.call("/v3/kv/range", {"key": _code(key)})).get("kvs", [])
+        return _text(result[0].get("value", "")) if result else None
 
 
 class EtcdDestination(LiveDestination):
@@ -101,12 +101,12 @@ class EtcdTarget(Target):
 
     needs_restart = False
 
-    def __init__(self, made: EtcdDestination, view: StageView, services: Sequence[str], own: str) -> None:
-        self.prefix = made.prefix.replace("{stage}", view.stage).replace("{service}", own)
-        wanted = made.wanted_of(view, own) if own else made.wanted_together(view)
-        super().__init__(own, f"{made.destination.name} ({self.prefix})", services, wanted, made.destination.place)
-        self.around_jar = made.around
-        self.made = made
+    def __init__(self, etcd: EtcdDestination, view: StageView, services: Sequence[str], own: str) -> None:
+        self.prefix = etcd.prefix.replace("{stage}", view.stage).replace("{service}", own)
+        wanted = etcd.wanted_of(view, own) if own else etcd.wanted_together(view)
+        super().__init__(own, f"{etcd.destination.name} ({self.prefix})", services, wanted, etcd.destination.place)
+        self.around_jar = etcd.around
+        self.made = etcd
         self.view = view
 
     @cached_property
@@ -115,8 +115,8 @@ class EtcdTarget(Target):
         return self.made.store(self.view.resolver, [desired.text for desired in self.wanted.values() if desired.secret])
 
     async def identity(self) -> str:
-        found = await self.store.call("/v3/maintenance/status", {})
-        return f"cluster {found['header']['cluster_id']} {self.prefix}"
+        result = await self.store.call("/v3/maintenance/status", {})
+        return f"cluster {result['header']['cluster_id']} {self.prefix}"
 
     async def read(self) -> dict[str, LiveValue]:
         below = await self.store.below(self.prefix)
@@ -130,22 +130,25 @@ class EtcdTarget(Target):
         self, changes: Sequence[DeliveryChange], *, shown: bool
     ) -> list[tuple[str, dict[str, Any], dict[str, Any]]]:
         """Each change: in words, the condition under which it may be made, and what is asked."""
-        found = []
+        result = []
         for change in changes:
             key = self.prefix + change.name
             value = "••••" if shown and change.secret else reveal(change.new or "")
             condition = {"key": _code(key), "target": "MOD", "mod_revision": change.held.mark if change.held else "0"}
             if change.action == GONE:
-                found.append((f"delete {key}", condition, {"request_delete_range": {"key": _code(key)}}))
+                result.append((f"delete {key}", condition, {"request_delete_range": {"key": _code(key)}}))
             else:
-                found.append(
+                result.append(
                     (f"put {key} = {value}", condition, {"request_put": {"key": _code(key), "value": _code(value)}})
                 )
-        return found
+        return result
 
     def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
-        one = f"POST {self.store.sender.address}/v3/kv/txn"
-        return [one, *(f"  {words}, if nobody wrote it since" for words, _, _ in self._operations(changes, shown=True))]
+        name = f"POST {self.store.sender.address}/v3/kv/txn"
+        return [
+            name,
+            *(f"  {words}, if nobody wrote it since" for words, _, _ in self._operations(changes, shown=True)),
+        ]
 
     async def write(self, changes: Sequence[DeliveryChange]) -> None:
         operations = self._operations(changes, shown=False)

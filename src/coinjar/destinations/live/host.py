@@ -41,8 +41,8 @@ class SshAddress(NamedTuple):
 
 def parse_address(text: str) -> SshAddress | None:
     """The parts; None if it is no address. An IPv6 address with a port stands in brackets."""
-    found = re.fullmatch(r"(?:([^@\s]+)@)?(?:\[([0-9a-fA-F:]+)\]|([^@:\s]+))(?::(\d{1,5}))?", text)
-    return SshAddress(found[1] or "", found[2] or found[3], int(found[4] or 0)) if found else None
+    match = re.fullmatch(r"(?:([^@\s]+)@)?(?:\[([0-9a-fA-F:]+)\]|([^@:\s]+))(?::(\d{1,5}))?", text)
+    return SshAddress(match[1] or "", match[2] or match[3], int(match[4] or 0)) if match else None
 
 
 class HostDestination(LiveDestination):
@@ -75,15 +75,15 @@ class HostDestination(LiveDestination):
             if isinstance(node, MappingNode)
             else [("", node)]
         )
-        found: dict[str, list[SshAddress]] = {}
+        result: dict[str, list[SshAddress]] = {}
         for stage, value in lists:
-            found[stage] = []
+            result[stage] = []
             for text, at in self.fields.texts(value, "'hosts'"):
                 if address := parse_address(text):
-                    found[stage].append(address)
+                    result[stage].append(address)
                 else:
                     self.fields.fault(at, f"'{text}' is no host", "write [USER@]HOST[:PORT]", "destination")
-        return found
+        return result
 
     def _refuse_one_file_for_two_stages(self) -> None:
         """They would overwrite each other, and nothing about the machine would tell."""
@@ -99,7 +99,7 @@ class HostDestination(LiveDestination):
             for name, stage in jar.stages.items()
             if wanted is None
             or name in wanted
-            or (stage.follows and any(one in wanted for one in jar.chain(stage.follows)))
+            or (stage.follows and any(name in wanted for name in jar.chain(stage.follows)))
         ]
         for address, stages in where.items():
             shared = every if stages == [""] else stages
@@ -117,7 +117,7 @@ class HostDestination(LiveDestination):
         """The machines of a stage: its own list, that of one it follows, or the one for all."""
         jar = self.around.jar
         names = [
-            name for one in reversed(jar.chain(stage)) for name in (one, jar.stage(one).name)
+            name for other_name in reversed(jar.chain(stage)) for name in (other_name, jar.stage(other_name).name)
         ]  # a stage of a pattern's shape, then the pattern
         return next((self.hosts[name] for name in names if name in self.hosts), self.hosts.get("", []))
 
@@ -209,19 +209,19 @@ class HostTarget(Target):
 
     whole = True
 
-    def __init__(self, made: HostDestination, view: StageView, service: str, address: SshAddress) -> None:
-        self.made = made
+    def __init__(self, host: HostDestination, view: StageView, service: str, address: SshAddress) -> None:
+        self.made = host
         self.address = address
         self.path = (
-            made.path.replace("{stage}", view.stage).replace("{service}", service).replace("{host}", address.name)
+            host.path.replace("{stage}", view.stage).replace("{service}", service).replace("{host}", address.name)
         )
-        self.file = EnvFileTarget(made.dialect, made.around, view.heading(service))
+        self.file = EnvFileTarget(host.dialect, host.around, view.heading(service))
         holders = {"{stage}": view.stage, "{service}": service, "{host}": address.name}
-        self.reload = [filled(one, holders) for one in made.reload]
+        self.reload = [filled(name, holders) for name in host.reload]
         self.needs_restart = bool(self.reload)
-        label = f"{made.destination.name} ({service} at {address.name})"
+        label = f"{host.destination.name} ({service} at {address.name})"
         super().__init__(
-            f"{service}@{address.name}", label, [service], made.wanted_of(view, service), made.destination.place
+            f"{service}@{address.name}", label, [service], host.wanted_of(view, service), host.destination.place
         )
         self._sftp: asyncssh.SFTPClient | None = None
 
@@ -320,9 +320,9 @@ class HostTarget(Target):
             raise self._failed(f"cannot run {self.reload[0]}", fault) from None
         if done.returncode:
             output = done.stdout if isinstance(done.stdout, bytes) else str(done.stdout or "").encode()
-            told = last_lines(output, self.wanted.values())
+            message = last_lines(output, self.wanted.values())
             words = f"{self.reload[0]} ended with {done.returncode}" + (
-                f": {told}" if told else ", and printed nothing"
+                f": {message}" if message else ", and printed nothing"
             )
             raise unreadable(self, words, f"the file is written; run there by hand: {command}", code="reload")
 

@@ -89,7 +89,7 @@ class HttpClient:
         self.address = address.rstrip("/")
         self.label = label
         self.origin = origin
-        self.hidden = [reveal(one) for one in hidden if one]
+        self.hidden = [reveal(name) for name in hidden if name]
         self._headers = {name: reveal(text) for name, text in headers.items()}
         self._verify = verify
         self._client: httpx.AsyncClient | None = None
@@ -114,13 +114,13 @@ class HttpClient:
         """The answer to a request. Raises ResponseLost where it may have been carried out and must not be repeated, else ExternalError."""
         started = time.monotonic()
         number = 0
-        while not isinstance(found := await self._try(ask), Response):
-            pause = found.pause if found.pause is not None else 0.2 * 2**number * random.uniform(0.5, 1.5)  # noqa: S311 - it only spreads the tries
+        while not isinstance(retry := await self._try(ask), Response):
+            pause = retry.pause if retry.pause is not None else 0.2 * 2**number * random.uniform(0.5, 1.5)  # noqa: S311 - it only spreads the tries
             number += 1
-            if number >= found.most or time.monotonic() + pause - started > _LONGEST_WAIT:
-                raise found.fault
+            if number >= retry.most or time.monotonic() + pause - started > _LONGEST_WAIT:
+                raise retry.fault
             await asyncio.sleep(pause)
-        return found
+        return retry
 
     async def _try(self, ask: Request) -> Response | _Retry:
         """One try: an answer, or why another one is worth it. Raises what another try would not mend."""
@@ -177,12 +177,12 @@ class HttpClient:
             ) from None
 
     def _refused(self, ask: Request, answer: httpx.Response) -> HttpStatusError:
-        told = answer.text[:300].replace("\n", " ")
-        for one in self.hidden:
-            if len(one) > 3:
-                told = told.replace(one, "••••")
-        if any(0 < len(one) <= 3 and one in told for one in self.hidden):
-            told = ""  # too short to be replaced and still be readable
+        message = answer.text[:300].replace("\n", " ")
+        for name in self.hidden:
+            if len(name) > 3:
+                message = message.replace(name, "••••")
+        if any(0 < len(name) <= 3 and name in message for name in self.hidden):
+            message = ""  # too short to be replaced and still be readable
         moved = answer.headers.get("location", "")
         hints = {
             401: "is the token right?",
@@ -195,8 +195,8 @@ class HttpClient:
             "look at what it says" if answer.status_code < 500 else "run it again; what was written stays",
         )
         if moved:  # not followed: the token is for this address
-            told, hint = f"it has moved to {moved}", "if that is right, write the new address"
-        words = f"{ask.method} {ask.path} was answered with {answer.status_code}" + (f": {told}" if told else "")
+            message, hint = f"it has moved to {moved}", "if that is right, write the new address"
+        words = f"{ask.method} {ask.path} was answered with {answer.status_code}" + (f": {message}" if message else "")
         return HttpStatusError(self.label, words, hint, self.origin, answer.status_code)
 
     def _failed(self, words: str, hint: str, code: str = "http") -> ExternalError:

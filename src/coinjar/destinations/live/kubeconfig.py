@@ -30,8 +30,8 @@ class ClusterAccess(NamedTuple):
 
 def default_path() -> Path:
     """KUBECONFIG (its first file), else ~/.kube/config, as kubectl has it."""
-    told = os.environ.get("KUBECONFIG", "").split(os.pathsep)[0]
-    return Path(told) if told else Path.home() / ".kube" / "config"
+    message = os.environ.get("KUBECONFIG", "").split(os.pathsep)[0]
+    return Path(message) if message else Path.home() / ".kube" / "config"
 
 
 def read_access(path: Path, context: str) -> ClusterAccess:
@@ -75,8 +75,8 @@ def read_access(path: Path, context: str) -> ClusterAccess:
 def _named(entries: list[dict[str, Any]], name: str, key: str) -> dict[str, Any]:
     for entry in entries:
         if entry["name"] == name:
-            found: dict[str, Any] = entry[key]
-            return found
+            result: dict[str, Any] = entry[key]
+            return result
     raise KeyError(f"{key} '{name}'")
 
 
@@ -96,12 +96,12 @@ def _token(user: dict[str, Any], path: Path) -> str:
     return ""
 
 
-def _from_program(told: dict[str, Any], path: Path) -> str:
+def _from_program(messages: dict[str, Any], path: Path) -> str:
     """A credential plugin (client.authentication.k8s.io): the user's own kubeconfig says which program to ask."""
-    env = child_environment() | {item["name"]: item["value"] for item in told.get("env") or []}
-    info = {"kind": "ExecCredential", "apiVersion": told.get("apiVersion"), "spec": {"interactive": False}}
+    env = child_environment() | {item["name"]: item["value"] for item in messages.get("env") or []}
+    info = {"kind": "ExecCredential", "apiVersion": messages.get("apiVersion"), "spec": {"interactive": False}}
     env["KUBERNETES_EXEC_INFO"] = json.dumps(info)
-    argv = [str(told["command"]), *map(str, told.get("args") or [])]
+    argv = [str(messages["command"]), *map(str, messages.get("args") or [])]
     try:
         done = subprocess.run(argv, env=env, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, check=True, timeout=60)  # noqa: S603 - as kubectl does
         return str(json.loads(done.stdout)["status"]["token"])

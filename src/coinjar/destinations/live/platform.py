@@ -158,18 +158,22 @@ class PlatformTarget(Target):
     """One app, or one stage of a project."""
 
     def __init__(
-        self, made: PlatformDestination, view: StageView, services: Sequence[str], wanted: Mapping[str, DesiredValue]
+        self,
+        platform: PlatformDestination,
+        view: StageView,
+        services: Sequence[str],
+        wanted: Mapping[str, DesiredValue],
     ) -> None:
-        self.made = made
-        self.description = made.description
+        self.made = platform
+        self.description = platform.description
         own = services[0] if self.description.one_for == "service" and services else ""
-        fill_in = {"{stage}": made.stage_names.get(view.stage, view.stage), "{service}": own}
+        fill_in = {"{stage}": platform.stage_names.get(view.stage, view.stage), "{service}": own}
         self.context: dict[str, Any] = {"stage": None if view.stage == SHARED else fill_in["{stage}"], "service": own}
-        for key, text in made.settings.items():
+        for key, text in platform.settings.items():
             self.context[key] = text.replace("{stage}", fill_in["{stage}"]).replace("{service}", own)
         where = self.context.get("app") or self.context.get("project") or ""
-        label = f"{made.destination.name} ({where})" if where else made.destination.name
-        super().__init__(own, label, services, wanted, made.destination.place)
+        label = f"{platform.destination.name} ({where})" if where else platform.destination.name
+        super().__init__(own, label, services, wanted, platform.destination.place)
         self.stages_share = self.description.carried
         self.needs_restart = self.description.in_effect == "next-deploy"
         self.view = view
@@ -200,14 +204,14 @@ class PlatformTarget(Target):
             await self.sender.close()
 
     def refusals(self) -> list[CoinJarError]:
-        found: list[CoinJarError] = []
+        errors: list[CoinJarError] = []
         for unsupported in refusals(self.description, self.wanted):
             variable = self.made.around.jar.variables.get(unsupported.name)
             words, code = (
                 f"{unsupported.name + ': ' if unsupported.name else ''}{unsupported.words}",
                 "name-taken" if unsupported.taken else "over-the-limits",
             )
-            found.append(
+            errors.append(
                 InputError(
                     words,
                     hint=unsupported.hint,
@@ -216,7 +220,7 @@ class PlatformTarget(Target):
                     of=self.label,
                 )
             )
-        return found
+        return errors
 
     # -- requests
 
@@ -272,8 +276,8 @@ class PlatformTarget(Target):
     async def read(self) -> dict[str, LiveValue]:
         listing = self.description.listing
         assert listing, "a description without it is refused"
-        found: dict[str, LiveValue] = {}
-        self._there, self._around = found, {}
+        result: dict[str, LiveValue] = {}
+        self._there, self._around = result, {}
         async for page in self._pages(listing):
             there = look(page, listing.items)
             if not isinstance(
@@ -283,18 +287,18 @@ class PlatformTarget(Target):
                 words = f"the answer has no {what} at '{listing.items}', which {listing.sending.place} says"
                 raise unreadable(self, words, "correct the description, or look at what the service answers")
             if isinstance(there, dict):
-                found |= {
+                result |= {
                     name: self._held(name, as_text(value), None) for name, value in there.items() if value is not None
                 }
             else:
                 for item in there:
-                    self._take(listing, item, found)
-        return found
+                    self._take(listing, item, result)
+        return result
 
     def around(self) -> dict[str, LiveValue]:
         return self._around
 
-    def _take(self, listing: ListRequest, item: Data, found: dict[str, LiveValue]) -> None:
+    def _take(self, listing: ListRequest, item: Data, result: dict[str, LiveValue]) -> None:
         """One listed variable, if it is for our stage or for all; the narrower wins."""
         name = look(item, listing.name)
         stages = look(item, listing.stages) if listing.stages else NOTHING
@@ -311,12 +315,12 @@ class PlatformTarget(Target):
         hidden = look(item, listing.hidden) is True if listing.hidden else False
         value = look(item, listing.value)
         text = None if hidden or value in (NOTHING, None) else as_text(value)
-        held = self._held(name, text, item)
-        secret = held.secret or hidden or (look(item, listing.secret) is True if listing.secret else False)
+        current = self._held(name, text, item)
+        secret = current.secret or hidden or (look(item, listing.secret) is True if listing.secret else False)
         mark = look(item, listing.mark) if listing.mark else NOTHING
-        supplied = held.supplied or (bool(listing.supplied) and look(item, listing.supplied) is True)
+        supplied = current.supplied or (bool(listing.supplied) and look(item, listing.supplied) is True)
         marked = "" if mark is NOTHING else as_text(mark)
-        live_value = held._replace(
+        live_value = current._replace(
             secret=secret,
             supplied=supplied,
             mark=marked,
@@ -325,8 +329,8 @@ class PlatformTarget(Target):
         )
         if not is_ours:
             self._around[name] = live_value
-        if is_ours or name not in found:
-            found[name] = live_value
+        if is_ours or name not in result:
+            result[name] = live_value
 
     def _held(self, name: str, text: str | None, handle: object) -> LiveValue:
         variable = self.made.around.jar.variables.get(name)
@@ -418,7 +422,7 @@ class PlatformTarget(Target):
         done = await asyncio.gather(
             *(send(group) for group in self._asks(changes, shown=False)), return_exceptions=True
         )
-        failed = [one for one in done if isinstance(one, BaseException)]
+        failed = [item for item in done if isinstance(item, BaseException)]
         if others := [error for error in failed if not isinstance(error, CoinJarError)]:
             raise others[0]
         raise_all([error for error in failed[:1] if isinstance(error, CoinJarError)])

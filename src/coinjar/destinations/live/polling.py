@@ -56,5 +56,5 @@ async def watched(
 
 def _holds(data: Data, tests: Mapping[str, tuple[str, ...]]) -> bool:
     return any(
-        as_text(found) in texts for pointer, texts in tests.items() if (found := look(data, pointer)) is not NOTHING
+        as_text(result) in texts for pointer, texts in tests.items() if (result := look(data, pointer)) is not NOTHING
     )

@@ -33,27 +33,27 @@ class TokenSource(Record):
             return Secret(text)
         variable = resolver.jar.variables[self.name]
         services = resolver.services_of(variable)
-        seen = resolver.value(self.name, services[0]) if services else None
-        if seen is not None and seen.fault:
-            raise seen.fault
-        if seen is None or not seen.text:
+        resolved = resolver.value(self.name, services[0]) if services else None
+        if resolved is not None and resolved.fault:
+            raise resolved.fault
+        if resolved is None or not resolved.text:
             hint = f"`coinjar put {self.name} --stage {resolver.stage}`"
             raise InputError(
                 f"the token {self.name} has no value on {resolver.stage}", hint=hint, place=self.place, code="no-token"
             )
-        return Secret(reveal(seen.text))
+        return Secret(reveal(resolved.text))
 
 
-def read_token(made: DestinationOptions, key: str = "token") -> TokenSource | None:
+def read_token(instance: DestinationOptions, key: str = "token") -> TokenSource | None:
     """The option `token` of a destination; its faults go where all do."""
-    node = made.options.get(key)
+    node = instance.options.get(key)
     if node is None:
         return None
     from coinjar.documents.yamltext import place
 
-    own = made.fields.fields(node, f"'{key}'", ("from_env", "secret"))
+    own = instance.fields.fields(node, f"'{key}'", ("from_env", "secret"))
     if len(own) != 1:
-        made.fields.fault(
+        instance.fields.fault(
             node,
             f"'{key}' has one of from_env and secret",
             "write {from_env: NAME}, or {secret: NAME} for one of the jar's secrets",
@@ -61,14 +61,14 @@ def read_token(made: DestinationOptions, key: str = "token") -> TokenSource | No
         )
         return None
     form, inner = next(iter(own.items()))
-    name = made.fields.text(inner, form)
-    variables = made.around.jar.variables
+    name = instance.fields.text(inner, form)
+    variables = instance.around.jar.variables
     if form == "secret" and (name not in variables or not variables[name].secret):
-        made.fields.fault(
+        instance.fields.fault(
             inner,
             f"{name} is no declared secret",
             suggestion(name, variables, "declare it with secret: true"),
             "unknown-variable",
         )
         return None
-    return TokenSource(form, name, place(inner, made.fields.file))
+    return TokenSource(form, name, place(inner, instance.fields.file))
