@@ -192,7 +192,7 @@ class Report:
         self.figures: dict[str, float] = {}
         self.over: list[str] = []
 
-    def tell(self, name: str, budget: float, ratios: list[float]) -> None:
+    def print_error(self, name: str, budget: float, ratios: list[float]) -> None:
         self.figures[name] = round(statistics.median(ratios), 2)
         mark = "" if self.figures[name] <= budget else "   OVER"
         self.over += [name] if mark else []
@@ -238,11 +238,11 @@ def main() -> int:
                 add_destinations(folder / "jar")
             for case in cases:
                 if chosen.only in case.name:
-                    report.tell(case.name, case.budget, measured(case, folder, chosen.runs))
+                    report.print_error(case.name, case.budget, measured(case, folder, chosen.runs))
     for name, budget, measure in [*CODE, *LIVE]:
         if chosen.only in name:
             with tempfile.TemporaryDirectory() as own:
-                report.tell(name, budget, measure(Path(own), max(3, chosen.runs // 3)))
+                report.print_error(name, budget, measure(Path(own), max(3, chosen.runs // 3)))
     if chosen.only in "labels":
         tell_labels()
     figures, over = report.figures, report.over

@@ -74,8 +74,8 @@ def found_in(snippet: Snippet) -> frozenset[tuple[object, ...]]:
             (
                 *at(mention.start),
                 mention.name,
-                mention.way if mention.way != "variable" else mention.how,
-                None if mention.how == "set" else mention.default,
+                mention.way if mention.way != "variable" else mention.access,
+                None if mention.access == "set" else mention.default,
             )
         )
     return frozenset(labels)

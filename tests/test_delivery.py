@@ -12,13 +12,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from coinjar.core import delivery as d
-from coinjar.core.delivery import DesiredValue, LastApplied, LiveValue, PlanContext, plan, standings
+from coinjar.core.delivery import DesiredValue, LastApplied, LiveValue, PlanContext, plan, variable_states
 from coinjar.core.errors import Location
 from coinjar.core.proofs import judge
 from coinjar.core.secret import Secret
 from coinjar.documents.json_data import NOTHING, look
 from coinjar.platforms.description import PlatformDescription
-from coinjar.platforms.limits import refusals
+from coinjar.platforms.limits import unsupported_variables
 from coinjar.platforms.templating import MissingValue, fill, fill_path, holders
 
 NAMES = st.sampled_from("ABCDEFGH")
@@ -39,7 +39,11 @@ def worlds(draw: Any) -> tuple[dict[str, DesiredValue], dict[str, LiveValue], Pl
         if kind == "supplied" and name in wanted:
             kind = "own"  # what is supplied is never wanted
         held[name] = LiveValue(
-            name, text, supplied=kind == "supplied", wide=kind == "wide", mark=draw(st.sampled_from(["", "1", "2"]))
+            name,
+            text,
+            supplied=kind == "supplied",
+            inherited=kind == "wide",
+            version=draw(st.sampled_from(["", "1", "2"])),
         )
     last = {
         name: LastApplied(fingerprint(name, text), draw(st.sampled_from(["", "1", "2"])))
@@ -49,16 +53,16 @@ def worlds(draw: Any) -> tuple[dict[str, DesiredValue], dict[str, LiveValue], Pl
     return wanted, held, PlanContext(lambda name: name in ours or name in last, last, fingerprint, draw(st.booleans()))
 
 
-def carried_out(held: dict[str, LiveValue], changes: list[d.DeliveryChange]) -> dict[str, LiveValue]:
+def carried_out(live: dict[str, LiveValue], changes: list[d.DeliveryChange]) -> dict[str, LiveValue]:
     """What is there after the changes, on a platform that does what it is told."""
-    after = dict(held)
+    after = dict(live)
     for change in changes:
         if change.action == d.GONE:
             del after[change.name]
         else:
-            old = held.get(change.name)
-            unreadable = old is not None and old.text is None and not old.wide
-            after[change.name] = LiveValue(change.name, None if unreadable else change.new, mark="new")
+            old = live.get(change.name)
+            unreadable = old is not None and old.text is None and not old.inherited
+            after[change.name] = LiveValue(change.name, None if unreadable else change.new, version="new")
     return after
 
 
@@ -66,22 +70,31 @@ def carried_out(held: dict[str, LiveValue], changes: list[d.DeliveryChange]) -> 
 def test_a_plan_brings_what_is_there_in_step_and_touches_nothing_else(
     world: tuple[dict[str, DesiredValue], dict[str, LiveValue], PlanContext],
 ) -> None:
-    wanted, held, known = world
-    planned = plan(wanted, held, known)
-    after = carried_out(held, planned.changes)
-    for name, desired in wanted.items():
+    desired_values, live, plan_context = world
+    planned = plan(desired_values, live, plan_context)
+    after = carried_out(live, planned.changes)
+    for name, desired in desired_values.items():
         assert after[name].text in (desired.text, None)
-    for name, live_value in held.items():
-        if name not in wanted and (live_value.supplied or live_value.wide or not (known.whole or known.ours(name))):
+    for name, live_value in live.items():
+        if name not in desired_values and (
+            live_value.supplied or live_value.inherited or not (plan_context.owns_all or plan_context.is_ours(name))
+        ):
             assert after[name] is live_value
     # once more there is nothing to do, if the records say what was delivered
-    remembered = known._replace(
-        last={name: LastApplied(fingerprint(name, desired.text), after[name].mark) for name, desired in wanted.items()}
+    remembered = plan_context._replace(
+        last_applied={
+            name: LastApplied(fingerprint(name, desired.text), after[name].version)
+            for name, desired in desired_values.items()
+        }
     )
-    again = plan(wanted, after, remembered)
+    again = plan(desired_values, after, remembered)
     assert again.changes == []
-    assert {*again.same, *again.trusted} == set(wanted)
-    assert all(state.calm for state in standings(wanted, after, remembered, ()) if state.name in wanted)
+    assert {*again.same, *again.trusted} == set(desired_values)
+    assert all(
+        state.is_settled
+        for state in variable_states(desired_values, after, remembered, ())
+        if state.name in desired_values
+    )
     assert len({change.name for change in planned.changes}) == len(planned.changes)
 
 
@@ -89,58 +102,63 @@ def test_a_plan_brings_what_is_there_in_step_and_touches_nothing_else(
 def test_drift_finds_all_that_a_delivery_would_change(
     world: tuple[dict[str, DesiredValue], dict[str, LiveValue], PlanContext],
 ) -> None:
-    wanted, held, known = world
-    changed = {change.name for change in plan(wanted, held, known).changes}
-    restless = {state.name for state in standings(wanted, held, known, ()) if not state.calm}
+    desired_values, live, plan_context = world
+    changed = {change.name for change in plan(desired_values, live, plan_context).changes}
+    restless = {state.name for state in variable_states(desired_values, live, plan_context, ()) if not state.is_settled}
     assert changed <= restless
 
 
-HERE, BLIND = LiveValue("A", "is"), LiveValue("A", None, mark="3")
+HERE, BLIND = LiveValue("A", "is"), LiveValue("A", None, version="3")
 
 
 @pytest.mark.parametrize(
-    ("wanted", "live_value", "last", "pending", "state", "calm"),
+    ("wanted", "live_value", "last", "pending", "state", "is_settled"),
     [
-        ("is", HERE, None, False, d.IN_STEP, True),
-        ("is", HERE, LastApplied("A=is"), True, d.PENDING, False),
-        ("new", HERE, LastApplied("A=is"), False, d.BEHIND, False),
-        ("new", HERE, LastApplied("A=old"), False, d.OUTSIDE, False),
-        ("new", HERE, None, False, d.OUTSIDE, False),
-        ("new", None, None, False, d.BEHIND, False),
+        ("is", HERE, None, False, d.UP_TO_DATE, True),
+        ("is", HERE, LastApplied("A=is"), True, d.PENDING_RESTART, False),
+        ("new", HERE, LastApplied("A=is"), False, d.NOT_DELIVERED, False),
+        ("new", HERE, LastApplied("A=old"), False, d.CHANGED_THERE, False),
+        ("new", HERE, None, False, d.CHANGED_THERE, False),
+        ("new", None, None, False, d.NOT_DELIVERED, False),
         ("new", None, LastApplied("A=new"), False, d.MISSING, False),
-        ("is", BLIND, LastApplied("A=is", "3"), False, d.UNREAD, True),
-        ("is", BLIND, LastApplied("A=is", "3"), True, d.PENDING, False),
-        ("is", BLIND, LastApplied("A=is", "2"), False, d.OUTSIDE, False),
-        ("new", BLIND, LastApplied("A=is", "3"), False, d.BEHIND, False),
-        ("is", BLIND, None, False, d.UNREAD, False),
-        ("is", HERE._replace(wide=True), None, False, d.IN_STEP, True),
-        ("new", HERE._replace(wide=True), LastApplied("A=new"), False, d.MISSING, False),
-        ("new", BLIND._replace(wide=True, mark=""), LastApplied("A=new"), False, d.MISSING, False),
-        (None, HERE, None, False, d.EXTRA, False),
+        ("is", BLIND, LastApplied("A=is", "3"), False, d.NOT_READABLE, True),
+        ("is", BLIND, LastApplied("A=is", "3"), True, d.PENDING_RESTART, False),
+        ("is", BLIND, LastApplied("A=is", "2"), False, d.CHANGED_THERE, False),
+        ("new", BLIND, LastApplied("A=is", "3"), False, d.NOT_DELIVERED, False),
+        ("is", BLIND, None, False, d.NOT_READABLE, False),
+        ("is", HERE._replace(inherited=True), None, False, d.UP_TO_DATE, True),
+        ("new", HERE._replace(inherited=True), LastApplied("A=new"), False, d.MISSING, False),
+        ("new", BLIND._replace(inherited=True, version=""), LastApplied("A=new"), False, d.MISSING, False),
+        (None, HERE, None, False, d.UNMANAGED, False),
         (None, HERE._replace(supplied=True), None, False, d.SUPPLIED, True),
     ],
 )
 def test_how_a_variable_stands(
-    wanted: str | None, live_value: LiveValue | None, last: LastApplied | None, pending: bool, state: str, calm: bool
+    wanted: str | None,
+    live_value: LiveValue | None,
+    last: LastApplied | None,
+    pending: bool,
+    state: str,
+    is_settled: bool,
 ) -> None:
-    known = PlanContext(lambda _: False, {"A": last} if last else {}, fingerprint)
-    (variable_state,) = standings(
+    plan_context = PlanContext(lambda _: False, {"A": last} if last else {}, fingerprint)
+    (variable_state,) = variable_states(
         {"A": DesiredValue("A", wanted)} if wanted is not None else {},
         {"A": live_value} if live_value else {},
-        known,
+        plan_context,
         {"A"} if pending else (),
     )
-    assert (variable_state.state, variable_state.calm) == (state, calm)
+    assert (variable_state.state, variable_state.is_settled) == (state, is_settled)
 
 
 def test_a_removed_variable_that_still_runs_is_told() -> None:
-    (state,) = standings({}, {}, PlanContext(lambda _: True, {}, fingerprint), ["GONE"])
-    assert (state.name, state.state, state.calm) == ("GONE", d.PENDING, False)
+    (state,) = variable_states({}, {}, PlanContext(lambda _: True, {}, fingerprint), ["GONE"])
+    assert (state.name, state.state, state.is_settled) == ("GONE", d.PENDING_RESTART, False)
 
 
 LIMITED = PlatformDescription(
     name="x",
-    place=Location("x"),
+    location=Location("x"),
     shape="[A-Z_]+",
     longest_name=5,
     folds_case=True,
@@ -164,20 +182,20 @@ LIMITED = PlatformDescription(
     ],
 )
 def test_limits(names: dict[str, str], expected: list[str]) -> None:
-    found = list(refusals(LIMITED, {name: DesiredValue(name, text) for name, text in names.items()}))
+    found = list(unsupported_variables(LIMITED, {name: DesiredValue(name, text) for name, text in names.items()}))
     assert len(found) == len(expected)
-    assert all(words in unsupported.words for words, unsupported in zip(expected, found, strict=True))
-    assert all(text not in unsupported.words for unsupported in found for text in names.values() if len(text) > 2)
+    assert all(words in unsupported.reason for words, unsupported in zip(expected, found, strict=True))
+    assert all(text not in unsupported.reason for unsupported in found for text in names.values() if len(text) > 2)
 
 
 def test_names_that_differ_by_case_are_one_where_case_is_ignored() -> None:
     found = list(
-        refusals(
-            PlatformDescription(name="x", place=Location("x"), folds_case=True),
+        unsupported_variables(
+            PlatformDescription(name="x", location=Location("x"), folds_case=True),
             {name: DesiredValue(name, "x") for name in ("Mode", "MODE")},
         )
     )
-    assert [unsupported.words for unsupported in found] == ["it and Mode are one name to x, which ignores case"]
+    assert [unsupported.reason for unsupported in found] == ["it and Mode are one name to x, which ignores case"]
 
 
 @given(st.text(), st.text(), st.lists(st.text()))
@@ -231,4 +249,4 @@ KEYED = hmac.new(b"key", b"text", hashlib.sha256).hexdigest()
 def test_verdicts(form: str, expected: str, value: str | None, holds: bool) -> None:
     assert judge(form, expected, value, secret=False, key="key").holds is holds
     hidden = judge(form, "made-up-secret", "made-up-secret", secret=True, key="key")
-    assert "made-up" not in hidden.found + hidden.expected or form == "matches"
+    assert "made-up" not in hidden.actual + hidden.expected or form == "matches"

@@ -31,7 +31,7 @@ def carried(dialect: Dialect, texts: list[str]) -> list[Entry]:
     entries: list[Entry] = []
     for number, text in enumerate(texts):
         entry = Entry(f"V{number}", text)
-        if dialect.refusal(entry.name, text) is None and dialect.clash([*entries, entry]) is None:
+        if dialect.unsupported_reason(entry.name, text) is None and dialect.clash([*entries, entry]) is None:
             entries.append(entry)
     return entries
 
@@ -77,7 +77,9 @@ NAMES = ["y", "N", "on", "OFF", "null", "true", "1E3", "0755", "-", "a.b-c", ".5
 )
 def test_names_stay_names(dialect: str, program: str, tmp_path: Path) -> None:
     """Names, and values, that readers of YAML 1.1 take for booleans and numbers; and those that only few grammars carry."""
-    entries = [entry for name in NAMES if get(dialect).refusal((entry := Entry(name, name)).name, name) is None]
+    entries = [
+        entry for name in NAMES if get(dialect).unsupported_reason((entry := Entry(name, name)).name, name) is None
+    ]
     assert len(entries) >= 6
     (tmp_path / "vars").write_bytes(render(get(dialect), entries, HEADING))
     environment = READERS[dialect][program](tmp_path / "vars")
@@ -92,7 +94,7 @@ def test_names_stay_names(dialect: str, program: str, tmp_path: Path) -> None:
 def test_what_is_written_reads_back(texts: list[str], dialect: str) -> None:
     entries = carried(get(dialect), texts)
     found = reader(dialect)
-    found.known = ParseContext(["dev"])
+    found.parse_context = ParseContext(["dev"])
     reading = found.read(render(get(dialect), entries, HEADING), "vars")
     assert {item.name: item.text for item in reading.items} == {entry.name: entry.text for entry in entries}
     assert not [remark for remark in reading.remarks if remark.lost]
@@ -138,8 +140,8 @@ def test_refusals_are_only_what_the_grammar_cannot_carry() -> None:
     }
     for dialect, texts in table.items():
         for text, can in texts.items():
-            assert (get(dialect).refusal("A", text) is None) is can, (dialect, text[:20])
-    assert "for themselves" in (get("posix").refusal("UID", "1") or "")
+            assert (get(dialect).unsupported_reason("A", text) is None) is can, (dialect, text[:20])
+    assert "for themselves" in (get("posix").unsupported_reason("UID", "1") or "")
     maps = {"nul", "json", "yaml", "toml", "pairs", "stage-prefixed", "settings", "properties", "csv"}
     kube = {"kube-configmap", "kube-secret"}
     for name, able in {
@@ -147,7 +149,7 @@ def test_refusals_are_only_what_the_grammar_cannot_carry() -> None:
         "ümlaut": {"containerfile", *maps},
         "1ST": {"dotenv", "containerfile", *maps},
     }.items():
-        assert {dialect.name for dialect in carriers() if dialect.refusal(name, "x") is None} == able, name
+        assert {dialect.name for dialect in carriers() if dialect.unsupported_reason(name, "x") is None} == able, name
 
 
 @pytest.mark.unit

@@ -70,7 +70,7 @@ def test_formats_name_every_kind_dialect_and_addition() -> None:
     assert [name for name in ADDITIONS if f"`@{name}`" not in page] == []
     for name, kind in KINDS.items():
         row = next(line for line in page.splitlines() if line.startswith(f"| `{name}` |"))
-        assert all(f"`{taken}`" in row or f"`{taken}:" in row or "as text" in row for taken in kind.takes), name
+        assert all(f"`{taken}`" in row or f"`{taken}:" in row or "as text" in row for taken in kind.constraints), name
 
 
 def test_the_library_door(demo: Coinjar) -> None:
@@ -83,8 +83,8 @@ def test_the_library_door(demo: Coinjar) -> None:
     jar = coinjar.open_jar(demo.folder / "jar")
     resolution = jar.resolve("prod", service="ticketing")
     assert resolution.environment()["TICKET_DB_HOST"] == "db.prod.sandling.example"
-    assert resolution["LOG_LEVEL"].written is not None
-    assert str(resolution["LOG_LEVEL"].written.place).endswith("jar/plain/prod.yaml:2:14")
+    assert resolution["LOG_LEVEL"].definition is not None
+    assert str(resolution["LOG_LEVEL"].definition.location).endswith("jar/plain/prod.yaml:2:14")
     assert "made-up" not in repr(dict(resolution))
     with pytest.raises(coinjar.UsageError, match="which service") as caught:
         jar.resolve("prod")

@@ -15,9 +15,9 @@ from coinjar.core.errors import CoinJarError
 from coinjar.documents.edit import apply
 from coinjar.documents.environments import edits, held
 from coinjar.documents.implicit_types import becomes
-from coinjar.documents.jsontree import grow_json
+from coinjar.documents.jsontree import build_json_tree
 from coinjar.documents.pointer import follow
-from coinjar.documents.tree import grow
+from coinjar.documents.tree import build_tree
 from tests.conftest import Coinjar, on_a_terminal
 
 pytestmark = pytest.mark.unit
@@ -68,7 +68,7 @@ def test_only_the_environment_changes(
     top = "# top\nsteps: &s  # anchored\n  - {run: 'x', n: 1.10}\njob:\n  env:"
     end = '  other: "kept"   # yes\nalias: *s\nenv: {A: untouched}\n'
     text = (top + environment(form, before, "  " + indent) + end).replace("\n", newline)
-    match = follow(grow(text), "/job/env")
+    match = follow(build_tree(text), "/job/env")
     kept = form.removeprefix("flow ")
     changes = edits(match.node, match.path, kept, after, [name for name in before if name not in after])
     done = apply(text.encode(), "f", changes, careful=True).decode() if changes else text
@@ -99,7 +99,7 @@ def test_the_same_in_json(form: str, before: dict[str, str], after: dict[str, st
     text = json.dumps(
         {"a": [1.10, None, True], "process": {"env": data(before), "cwd": "/"}, "z": "\u00e9"}, indent=indent
     )
-    match = follow(grow_json(text, "f"), "/process/env")
+    match = follow(build_json_tree(text, "f"), "/process/env")
     changes = edits(match.node, match.path, form, after, [name for name in before if name not in after])
     done = json.loads(apply(text.encode(), "f", changes, as_json=True)) if changes else json.loads(text)
     env = done["process"].pop("env", data({}))
@@ -121,14 +121,14 @@ def test_the_same_in_json(form: str, before: dict[str, str], after: dict[str, st
     ],
 )  # fmt: skip
 def test_what_bare_scalars_become(text: str, words: str | None) -> None:
-    tree = grow(text)
+    tree = build_tree(text)
     assert tree
     result = becomes(tree)
     assert (", ".join(result) if result else None) == words
 
 
 def test_pointers() -> None:
-    root = grow("jobs:\n- name: a/b\n  env: {X: '1'}\n- name: c\nm~n: {k: v}\n")
+    root = build_tree("jobs:\n- name: a/b\n  env: {X: '1'}\n- name: c\nm~n: {k: v}\n")
     for pointer, path in {
         "": (),
         "/jobs/0/env": ("jobs", 0, "env"),

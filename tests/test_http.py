@@ -64,7 +64,7 @@ def script(*answers: int | Told) -> Iterator[Script]:
 
 def sent(server: Script, ask: Request, hidden: tuple[str, ...] = ()) -> Response:
     async def send() -> Response:
-        sender = HttpClient(
+        client = HttpClient(
             f"http://127.0.0.1:{server.server_address[1]}",
             {"Authorization": Secret("Bearer made-up-token")},
             "there",
@@ -72,9 +72,9 @@ def sent(server: Script, ask: Request, hidden: tuple[str, ...] = ()) -> Response
             hidden=hidden,
         )
         try:
-            return await sender.send(ask)
+            return await client.send(ask)
         finally:
-            await sender.close()
+            await client.close()
 
     return asyncio.run(send())
 

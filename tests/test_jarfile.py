@@ -18,7 +18,7 @@ from referencing import Registry, Resource
 
 from coinjar import CoinJarError
 from coinjar.documents.edit import Edit, apply
-from coinjar.documents.tree import data_of, grow
+from coinjar.documents.tree import build_tree, data_of
 from coinjar.jarfile.load import load_declarations
 from coinjar.jarfile.schemas import SCHEMAS, schema_text
 from tests.conftest import DEMO, Coinjar
@@ -196,14 +196,14 @@ LAYOUTS = [
     ),
 )
 def test_edits_change_only_what_they_must(layout: str, edits: list[tuple[str, str, str | None]]) -> None:
-    before = data_of(grow(layout)) or {}
+    before = data_of(build_tree(layout)) or {}
     assert isinstance(before, dict)
     try:
         after = apply(layout.encode(), "f", [Edit((scope, name), value) for scope, name, value in edits]).decode()
     except CoinJarError:
         assert "&x" in layout  # only an anchor that others use may be in the way
         return
-    read = data_of(grow(after))
+    read = data_of(build_tree(after))
     environment = read if isinstance(read, dict) else {}  # nothing but a comment or a '---' may be left
     for scope, name, value in edits:
         result = environment.get(scope)

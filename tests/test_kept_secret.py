@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 from coinjar.cli.main import COMMANDS
 from coinjar.core.entropy import WEAK, bits
 from coinjar.core.masking import SHORTEST, StreamMasker
-from coinjar.core.secret_detection import suspicion
+from coinjar.core.secret_detection import detect_secret
 from coinjar.standins.base import ErrorResponse
 from tests.conftest import PROGRAM, Coinjar
 from tests.consumers import need
@@ -40,8 +40,8 @@ def values(name: str) -> list[tuple[str, str]]:
 def test_ordinary_values_and_planted_secrets_are_told_apart() -> None:
     ordinary, planted = values("ordinary.txt"), values("planted.txt")
     assert len(ordinary) >= 1000
-    alarms = [item for item in ordinary if suspicion(*item)]
-    missed = [item for item in planted if not suspicion(*item)]
+    alarms = [item for item in ordinary if detect_secret(*item)]
+    missed = [item for item in planted if not detect_secret(*item)]
     assert len(alarms) <= len(ordinary) / 100, alarms
     assert len(missed) <= len(planted) / 20, missed
     page = (Path(__file__).parent.parent / "docs/rules.md").read_text()

@@ -58,7 +58,7 @@ def names_in(result: object) -> set[str]:
     from coinjar.scanning.scan import ScanResult
 
     assert isinstance(result, ScanResult)
-    return {spot.mention.name for file in result.files for spot in file.spots if spot.mention}
+    return {located.mention.name for file in result.files for located in file.mentions if located.mention}
 
 
 def test_what_is_looked_at_and_what_is_known(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

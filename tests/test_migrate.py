@@ -25,7 +25,7 @@ from coinjar.core.dispositions import (
     SourceValue,
     entries,
     in_order,
-    proposed,
+    proposed_name,
 )
 from tests.conftest import Coinjar
 from tests.places import SECRET, SYSTEMS, there
@@ -34,20 +34,20 @@ from tests.systems import Running, standin
 REFUSED = {"GIVEN_THERE": GIVES, "SALT_X": KEPT, "lower": NAME, "HUGE": VALUE, "BLANK": EMPTY}
 
 
-def facts(**more: Any) -> MigrationContext:
-    def refusal(name: str, _: str) -> RejectedValue | None:
+def context(**more: Any) -> MigrationContext:
+    def rejection(name: str, _: str) -> RejectedValue | None:
         return RejectedValue(REFUSED[name], f"no: {REFUSED[name]}") if name in REFUSED else None
 
-    base = MigrationContext("old", "new", refusal, lambda _: None, lambda _: (False, None), lambda _one, _name: None)
+    base = MigrationContext("old", "new", rejection, lambda _: None, lambda _: (False, None), lambda _value, _name: None)
     return base._replace(**more)
 
 
-FATES: list[tuple[SourceValue, dict[str, Any], str, str]] = [
+DISPOSITIONS: list[tuple[SourceValue, dict[str, Any], str, str]] = [
     (SourceValue("A", "prod", "web", "x"), {}, "carried", "the jar does not know it: it will be declared"),
     (SourceValue("A", "prod", "web", "x"), {"jar": lambda _: (True, "x")}, "carried", "as the jar has it"),
     (SourceValue("A", "prod", "web", "x"), {"jar": lambda _: (True, None)}, "carried", "the jar takes it over"),
     (SourceValue("A", "prod", "web", "x"), {"jar": lambda _: (True, "y")}, "replaced", "the jar says another value than old has: the jar's goes"),
-    (SourceValue("A", "prod", "web", "x"), {"there": lambda _one, _name: "z"}, "carried", "the jar does not know it: it will be declared; new has another value, which is overwritten"),
+    (SourceValue("A", "prod", "web", "x"), {"existing": lambda _value, _name: "z"}, "carried", "the jar does not know it: it will be declared; new has another value, which is overwritten"),
     (SourceValue("A", "prod", "web", None), {}, "to_be_given", "old gives its value to nobody, and the jar does not have it"),
     (SourceValue("A", "prod", "web", None), {"jar": lambda _: (True, "x")}, "replaced", "old gives its value to nobody: the jar's goes"),
     (SourceValue("A", "prod", "web", "x"), {"mentioned": {}}, "left_behind", "nothing mentions it; to keep it all the same, move this line to carried"),
@@ -64,22 +64,22 @@ FATES: list[tuple[SourceValue, dict[str, Any], str, str]] = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("source_value", "more", "group", "why"), FATES)
-def test_fates(source_value: SourceValue, more: dict[str, Any], group: str, why: str) -> None:
-    (line,) = entries([source_value, source_value._replace(stage="dev")], facts(**more))
+@pytest.mark.parametrize(("source_value", "more", "group", "why"), DISPOSITIONS)
+def test_dispositions(source_value: SourceValue, more: dict[str, Any], group: str, why: str) -> None:
+    (line,) = entries([source_value, source_value._replace(stage="dev")], context(**more))
     assert (line.group, line.why, line.where) == (group, why, ("prod/web", "dev/web"))
 
 
 def test_proposed_names_and_orders() -> None:
     both = [SourceValue(name, "prod", "web", "x") for name in ("PIER", "pier", "BOAT")]
-    result = {entry.variable: (entry.group, entry.becomes) for entry in entries(both, facts(folds=True))}
+    result = {entry.variable: (entry.group, entry.new_name) for entry in entries(both, context(folds_case=True))}
     assert result == {"PIER": ("carried", "PIER"), "BOAT": ("carried", "BOAT"), "pier": ("renamed", "PIER_2")}
-    assert {entry.group for entry in entries(both, facts())} == {"carried"}
-    capitals = facts(
-        refusal=lambda name, _: (
+    assert {entry.group for entry in entries(both, context())} == {"carried"}
+    capitals = context(
+        rejection=lambda name, _: (
             None if name.isupper() and name[0].isalpha() and len(name) <= 32 else RejectedValue(NAME, "")
         ),
-        known=["LOG_LEVEL"],
+        known_names=["LOG_LEVEL"],
     )
     for old, new in (
         ("fareTable", "FARE_TABLE"),
@@ -88,9 +88,16 @@ def test_proposed_names_and_orders() -> None:
         ("loglevel", "LOG_LEVEL"),
         ("a" * 99, "A" * 32),
     ):
-        assert proposed(old, capitals) == new
+        assert proposed_name(old, capitals) == new
     assert in_order(["a", "b", "c"], {"a": {"b"}, "b": {"c", "x"}, "c": {"a"}}) == ["c", "b", "a"]
-    assert set(dispositions.FATES) == {"carried", "renamed", "replaced", "left_behind", "supplied", "to_be_given"}
+    assert set(dispositions.DISPOSITIONS) == {
+        "carried",
+        "renamed",
+        "replaced",
+        "left_behind",
+        "supplied",
+        "to_be_given",
+    }
 
 
 JAR = """\

@@ -157,7 +157,7 @@ def test_outside_packages_add_dialects_sources_and_destinations(demo: Coinjar) -
     demo.write(
         {
             "more/more.py": "from coinjar.dialects.base import Dialect, ReadItem, ReadResult, Location\nfrom coinjar.sources.base import SourceVariables\n"
-            "class Shout(Dialect):\n    name = 'shout'\n    about = 'x'\n    def refusal(self, name, text): return None\n"
+            "class Shout(Dialect):\n    name = 'shout'\n    about = 'x'\n    def unsupported_reason(self, name, text): return None\n"
             "    def write(self, entries, heading): return ''.join(f'{e.name}!{e.text}\\n' for e in entries).encode()\n"
             "def read(rest, dialect, asking): return SourceVariables('more:' + rest, 'more', 'x', ReadResult([ReadItem('LOG_LEVEL', rest, Location('more', 1, 1))], []))\n",
             "more/place.py": "from coinjar.destinations.base import FileDestination, Output, nothing_hidden\n"

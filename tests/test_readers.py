@@ -151,7 +151,7 @@ def test_files_are_read_as_their_readers_do(
         (folder / "vars").write_text(text)
         reading = reader(dialect).read(text.encode(), "vars")
         environment = READERS[dialect][program](folder / "vars")
-        lost = {remark.place.line for remark in reading.remarks if remark.lost}
+        lost = {remark.location.line for remark in reading.remarks if remark.lost}
         ours = {item.name: item.text.encode() for item in reading.items if item.text is not None}
         assert lost or {name: value for name, value in environment.items() if name.startswith("V")} == ours
         assert ours.items() <= environment.items()
@@ -320,7 +320,9 @@ def test_readers_report_what_a_person_may_not_expect(dialect: str, text: str) ->
     reading = reader(dialect).read(text.encode(), "f")
     items, remarks = READINGS[dialect, text]
     assert {item.name: item.text for item in reading.items} == items
-    assert [f"{remark.place.line}:{remark.place.column} {remark.message}" for remark in reading.remarks] == remarks
+    assert [
+        f"{remark.location.line}:{remark.location.column} {remark.message}" for remark in reading.remarks
+    ] == remarks
 
 
 def test_faults_of_whole_files_have_their_place() -> None:

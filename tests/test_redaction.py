@@ -69,7 +69,7 @@ def test_a_dialect_that_can_only_be_written_shows_nothing(jar: Callable[..., Coi
     cj.write(
         {
             "more/more.py": "from coinjar.dialects.base import Dialect\nclass Shout(Dialect):\n    name = 'shout'\n    about = 'x'\n    reads = False\n"
-            "    def refusal(self, name, text): return None\n"
+            "    def unsupported_reason(self, name, text): return None\n"
             "    def write(self, entries, heading): return ''.join(f'{e.name} becomes {e.text[::-1]}\\n' for e in entries).encode()\n",
             "more/more-1.dist-info/METADATA": "Metadata-Version: 2.1\nName: more\nVersion: 1\n",
             "more/more-1.dist-info/entry_points.txt": "[coinjar.dialects]\nshout = more:Shout\n",

@@ -56,7 +56,7 @@ def jars(draw: st.DrawFn) -> Jar:
         definition = Definition(default, "f", 1, 1) if default is not None else None
         variables[name] = Variable(
             name=VariableName(name),
-            place=HERE,
+            location=HERE,
             default=definition,
             required=draw(st.booleans()),
             services=draw(some_services),
@@ -64,11 +64,11 @@ def jars(draw: st.DrawFn) -> Jar:
         )
     services = {name: Service(ServiceName(name), HERE) for name in SERVICES}
     stages = {
-        name: Stage(name=StageName(name), place=HERE, follows=StageName(follows) if follows else None)
+        name: Stage(name=StageName(name), location=HERE, follows=StageName(follows) if follows else None)
         for name, follows in STAGES.items()
     }
     plain = {name: _layer(draw(layers)) for name in ["shared", *STAGES]}
-    return Jar(app="a", place=HERE, services=services, stages=stages, variables=variables, plain=plain)
+    return Jar(app="a", location=HERE, services=services, stages=stages, variables=variables, plain=plain)
 
 
 def winner(jar: Jar, stage: str, name: str, service: str) -> Content | None:
@@ -86,7 +86,7 @@ def plainly(jar: Jar, stage: str, name: str, service: str, above: tuple[tuple[st
     """What the service sees, worked out anew at every step; None for no value, a circle, or a reference without a value."""
     variable = jar.variables[name]
     content = winner(jar, stage, name, service)
-    if (name, service) in above or not variable.serves(service) or not jar.is_here(variable, jar.chain(stage)):
+    if (name, service) in above or not variable.applies_to(service) or not jar.exists_on(variable, jar.chain(stage)):
         return None
     if not isinstance(content, Template):
         return content if isinstance(content, str) else None
@@ -110,7 +110,7 @@ def _is_faulty(jar: Jar, stage: str, name: str, service: str, above: tuple[tuple
     variable = jar.variables[name]
     if (name, service) in above:
         return True
-    here = variable.serves(service) and jar.is_here(variable, jar.chain(stage))
+    here = variable.applies_to(service) and jar.exists_on(variable, jar.chain(stage))
     return (
         here
         and isinstance(winner(jar, stage, name, service), Template)
@@ -140,7 +140,7 @@ def test_the_grid_says_what_each_service_sees(jar: Jar) -> None:
             else:
                 assert cell.text == other[0].text
                 lacking = grid.MISSING if variable.required else grid.UNSET if other[0].is_unset else grid.NONE
-                assert (cell.state == lacking) is (other[0].text is None or variable.lacks(other[0].text))
+                assert (cell.state == lacking) is (other[0].text is None or variable.is_missing(other[0].text))
             assert set(resolver.distinct(variable, here)) <= set(here)
             views = {
                 (resolved.text, resolved.fault is None)
@@ -166,15 +166,17 @@ def test_compare_and_check_agree_with_resolving(jar: Jar) -> None:
                 if left.fault is None and right.fault is None and (left.text is not None or right.text is not None):
                     assert (messages[name, service] == "same") is (left.text == right.text)
     findings = list(run(CheckContext(jar)))
-    missing = {(finding.spot.variable, finding.spot.stage) for finding in findings if finding.rule.code == "CJ001"}
+    missing = {
+        (finding.diagnostic.variable, finding.diagnostic.stage) for finding in findings if finding.rule.code == "CJ001"
+    }
     for stage in jar.stages:
         resolver = Resolver(jar, stage)
         for name, variable in jar.variables.items():
             seen = [resolver.value(name, service) for service in resolver.services_of(variable)]
             assert ((name, stage) in missing) is any(
-                variable.lacks(resolved.text) and resolved.fault is None for resolved in seen
+                variable.is_missing(resolved.text) and resolved.fault is None for resolved in seen
             )
-    assert all(finding.spot.message and finding.spot.fix for finding in findings)
+    assert all(finding.diagnostic.message and finding.diagnostic.hint for finding in findings)
 
 
 @settings(max_examples=100)
@@ -191,13 +193,15 @@ def test_removing_what_equals_the_inherited_changes_nothing(jar: Jar) -> None:
         for name in NAMES
     }
     for finding in run(CheckContext(jar)):
-        if finding.rule.code == "CJ013" and finding.spot.stage != "shared":
-            stage = finding.spot.stage or ""
+        if finding.rule.code == "CJ013" and finding.diagnostic.stage != "shared":
+            stage = finding.diagnostic.stage or ""
             layer = jar.plain[stage]
-            scopes = [scope for scope, values in layer.items() if finding.spot.variable in values]
+            scopes = [scope for scope, values in layer.items() if finding.diagnostic.variable in values]
             if len(scopes) == 1:  # else the finding does not say which
                 without = {
-                    scope: {name: definition for name, definition in values.items() if name != finding.spot.variable}
+                    scope: {
+                        name: definition for name, definition in values.items() if name != finding.diagnostic.variable
+                    }
                     for scope, values in layer.items()
                 }
                 less = jar._replace(plain={**jar.plain, stage: without})

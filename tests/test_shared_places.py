@@ -240,7 +240,7 @@ def test_a_lock_is_renewed_until_it_is_lost(cj: Coinjar, monkeypatch: pytest.Mon
 
     async def work(failures: int) -> bool:
         async with locks.held(records, "fn/live", 0) as lock:
-            real, left = lock.say_alive, failures
+            real, left = lock.heartbeat, failures
 
             def failing() -> None:
                 nonlocal left

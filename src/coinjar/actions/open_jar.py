@@ -40,7 +40,7 @@ class Resolution(Mapping[str, Resolved]):
     def __len__(self) -> int:
         return len(self._found)
 
-    def emitted(self) -> Iterator[tuple[str, Resolved]]:
+    def exported(self) -> Iterator[tuple[str, Resolved]]:
         """Each name to hand out with its value, second spellings (`also_as`) included."""
         for name, resolved in self._found.items():
             yield name, resolved
@@ -50,15 +50,15 @@ class Resolution(Mapping[str, Resolved]):
     def mine(self, jar: Jar) -> list[str]:
         """The names whose values are the person's own."""
         own = {id(definition) for values in jar.mine.get(self.stage, {}).values() for definition in values.values()}
-        return [name for name, resolved in self._found.items() if id(resolved.written) in own]
+        return [name for name, resolved in self._found.items() if id(resolved.definition) in own]
 
     def environment(self) -> dict[str, str]:
         """The names and texts to set, secrets readable."""
-        return {name: text for name, resolved in self.emitted() if (text := resolved.revealed) is not None}
+        return {name: text for name, resolved in self.exported() if (text := resolved.revealed) is not None}
 
     def unset(self) -> list[str]:
         """The names to take out of an inherited environment."""
-        return [name for name, resolved in self.emitted() if resolved.text is None]
+        return [name for name, resolved in self.exported() if resolved.text is None]
 
 
 class OpenJar:
@@ -121,16 +121,16 @@ class OpenJar:
         """One stage, ready to be asked for values."""
         jar = jar or self.load([stage], mine=stage if mine else None)
 
-        def fetch(outside: Outside, place: Location) -> str:
+        def fetch(outside: Outside, location: Location) -> str:
             if isinstance(outside, FromStore):
                 from coinjar.actions.delivery.stored_values import fetch_stored
 
-                return fetch_stored(self, jar, stage, outside, place)
+                return fetch_stored(self, jar, stage, outside, location)
             from coinjar.jarfile.external_values import fetcher
 
-            return fetcher(self.folder, allow_commands=allow_commands)(outside, place)
+            return fetcher(self.folder, allow_commands=allow_commands)(outside, location)
 
-        return Resolver(jar, stage, fetch=fetch, mine=mine, one_offs=as_written(jar, one_offs or {}))
+        return Resolver(jar, stage, fetch=fetch, mine=mine, one_offs=one_off_definitions(jar, one_offs or {}))
 
     def resolve(
         self,
@@ -148,7 +148,7 @@ class OpenJar:
         UsageError if there are several services and none is named.
         """
         resolver = self.resolver(stage, one_offs=one_offs, mine=mine, allow_commands=allow_commands)
-        service = the_service(resolver.jar, service)
+        service = service_or_only(resolver.jar, service)
         return Resolution(stage, service, resolver.resolve(service))
 
 
@@ -161,7 +161,7 @@ def open_jar(path: str | os.PathLike[str] | None = None, *, ask: Ask | None = No
     return OpenJar(find_jar(Path.cwd(), os.fspath(path) if path is not None else None), ask)
 
 
-def the_service(jar: Jar, named: str | None) -> str:
+def service_or_only(jar: Jar, named: str | None) -> str:
     """The service that is named, or the only one. Raises UsageError with the list if there are several."""
     if named is not None:
         return jar.service(named).name
@@ -170,7 +170,7 @@ def the_service(jar: Jar, named: str | None) -> str:
     raise UsageError("which service?", hint=f"add --service: {', '.join(jar.services)}", code="which-service")
 
 
-def as_written(jar: Jar, one_offs: Mapping[str, str]) -> dict[str, Definition]:
+def one_off_definitions(jar: Jar, one_offs: Mapping[str, str]) -> dict[str, Definition]:
     """One-off values as a layer. Raises UsageError for an undeclared name, and for a secret, which argv would show to others."""
     result = {}
     for name, text in one_offs.items():

@@ -15,7 +15,7 @@ from coinjar.cli.common import (
     counted,
     label_first_reader,
     open_here,
-    say,
+    print_status,
     stage_names,
 )
 
@@ -95,25 +95,25 @@ def run(
     stages = list(dict.fromkeys(step.stage for step in steps))
     _show(read, steps, " and ".join(stages) or str(stage), services)
     if created and not references:
-        say(
+        print_status(
             f"{', '.join(dict.fromkeys(created))}: made from other names of the file, and taken as they are; --references keeps the references"
         )
     if all(step.action in (SAME, LEFT_OUT) for step in steps):
-        say("Nothing to bring: the stage has it all.")
+        print_status("Nothing to bring: the stage has it all.")
         return
     if not yes and not (asks and typer.confirm("Write this?", err=True)):
-        say("Nothing was written." + ("" if asks else " Add --yes to write it."))
+        print_status("Nothing was written." + ("" if asks else " Add --yes to write it."))
         raise typer.Exit(1)
     for note in carry_out(opened, steps, again=planned):
-        say(note)
-    say(f"Written. Next: `coinjar check`, and `coinjar why {stages[0]} NAME` for one value.")
+        print_status(note)
+    print_status(f"Written. Next: `coinjar check`, and `coinjar why {stages[0]} NAME` for one value.")
 
 
 def _settle(steps: list[AdoptStep], secret: list[str], plain: list[str]) -> None:
     """Ask about the secrecy of those that the guess is not sure of."""
     for name in dict.fromkeys(step.name for step in steps):
         step = next(step for step in steps if step.name == name)
-        if step.guessed and not step.guessed.sure:
+        if step.guessed and not step.guessed.is_certain:
             is_secret = typer.confirm(
                 f"Is {step.name} a secret? ({step.guessed.why})", default=step.guessed.secret, err=True
             )
@@ -147,7 +147,7 @@ def _show(source: SourceVariables, steps: list[AdoptStep], stage: str, services:
         if step.action == CHANGE:
             text = f"{masker.show(step.old or '', secret=step.secret)} → {text}"
         kind = "secret" if step.secret else step.variable.kind
-        doubt = "?" if step.guessed and not step.guessed.sure else ""
+        doubt = "?" if step.guessed and not step.guessed.is_certain else ""
         sign = {NEW: StyledText("+", "green"), ADD: StyledText("+", "green"), CHANGE: StyledText("~", "yellow")}[
             step.action
         ]
@@ -172,17 +172,17 @@ def _show(source: SourceVariables, steps: list[AdoptStep], stage: str, services:
         table(["", "variable", "kind", "value"], rows, least=[1, 16, 8, 20], width=terminal_width()) if rows else []
     ):
         show(row)
-    if any(step.guessed and not step.guessed.sure for step in steps):
-        say("A '?' marks a guess that wants a look: --secret NAME or --plain NAME settles it.")
+    if any(step.guessed and not step.guessed.is_certain for step in steps):
+        print_status("A '?' marks a guess that wants a look: --secret NAME or --plain NAME settles it.")
     for reason in dict.fromkeys(step.reason for step in by_action[LEFT_OUT]):
         names = dict.fromkeys(step.name for step in by_action[LEFT_OUT] if step.reason == reason)
-        say(f"left out: {', '.join(names)}: {reason}")
+        print_status(f"left out: {', '.join(names)}: {reason}")
     if source.reading.remarks:
-        say(f"\n{counted(len(source.reading.remarks), 'thing')} to know about {source.label}:")
+        print_status(f"\n{counted(len(source.reading.remarks), 'thing')} to know about {source.label}:")
     for remark in source.reading.remarks:
-        say(f"  {remark.place}: {visible(remark.message)}")
+        print_status(f"  {remark.location}: {visible(remark.message)}")
     secrets = {step.name for step in steps if step.secret and step.action in (NEW, ADD, CHANGE)}
     if secrets:
-        say(
+        print_status(
             f"\n{counted(len(secrets), 'secret')} will be sealed: the values stay in {source.label}, so keep that out of version control."
         )

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import CommandsOption, JarOption, JsonOption, counted, open_here, print_json, say
+from coinjar.cli.common import CommandsOption, JarOption, JsonOption, counted, open_here, print_json, print_status
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
@@ -49,34 +49,34 @@ def run(
             len(done.findings) - len(done.open_findings),
         )
     if done.not_fetched:
-        say(
+        print_status(
             f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands or stores that were not asked (--allow-commands)"
         )
     if done.closed:
-        say(
+        print_status(
             f"coinjar: {counted(done.closed, 'sealed value was', 'sealed values were')} not looked at: the identity here does not open them, or there is none"
         )
-    for acceptance in done.idle:
-        say(f"{acceptance.place}: this accepted {acceptance.rule} silences nothing any more: remove it")
+    for acceptance in done.unused:
+        print_status(f"{acceptance.location}: this accepted {acceptance.rule} silences nothing any more: remove it")
     if any(finding.rule.severity == "error" or strict for finding in done.open_findings):
         raise typer.Exit(1)
 
 
 def json_finding(finding: Finding) -> dict[str, Any]:
     """A finding as it is written in JSON."""
-    spot = finding.spot
+    diagnostic = finding.diagnostic
     return {
         "rule": finding.rule.code,
         "severity": finding.rule.severity,
         "title": finding.rule.title,
-        "message": spot.message,
-        "fix": spot.fix,
-        "file": spot.place.file,
-        "line": spot.place.line,
-        "column": spot.place.column,
-        "variable": spot.variable,
-        "stage": spot.stage,
-        "service": spot.service,
+        "message": diagnostic.message,
+        "fix": diagnostic.hint,
+        "file": diagnostic.location.file,
+        "line": diagnostic.location.line,
+        "column": diagnostic.location.column,
+        "variable": diagnostic.variable,
+        "stage": diagnostic.stage,
+        "service": diagnostic.service,
         "accepted": finding.accepted.reason if finding.accepted else None,
     }
 
@@ -98,16 +98,21 @@ def show_findings(findings: list[Finding], open_ones: list[Finding], accepted: i
     for finding in [finding for finding in findings if finding not in together]:
         style = "red" if finding.rule.severity == "error" else "yellow"
         word = "accepted" if finding.accepted else finding.rule.severity
-        place = str(finding.spot.place)
-        first, *rest = _wrapped(f"{place}: {word} {finding.rule.code}: {visible(finding.spot.message)}", "      ", room)
+        place = str(finding.diagnostic.location)
+        first, *rest = _wrapped(
+            f"{place}: {word} {finding.rule.code}: {visible(finding.diagnostic.message)}", "      ", room
+        )
         lines.append(first.replace(place, styled(place, "cyan"), 1).replace(f" {word} ", f" {styled(word, style)} ", 1))
         lines += rest
         fix = _wrapped(
-            f"    {visible(finding.accepted.reason if finding.accepted else finding.spot.fix)}", "    ", room
+            f"    {visible(finding.accepted.reason if finding.accepted else finding.diagnostic.hint)}", "    ", room
         )
         lines += [styled(line, "dim") for line in fix]
     if together:
-        place, names = together[0].spot.place.file, ", ".join(str(finding.spot.variable) for finding in together)
+        place, names = (
+            together[0].diagnostic.location.file,
+            ", ".join(str(finding.diagnostic.variable) for finding in together),
+        )
         lines.append(
             f"{styled(place, 'cyan')}: {styled('warning', 'yellow')} {_TOGETHER}: {len(together)} variables are declared, and nothing mentions them"
         )

@@ -157,17 +157,17 @@ def resolved(
     opened: OpenJar, stage: str, service: str | None, given: list[str] | None, *, allow_commands: bool
 ) -> tuple[Resolver, Resolution]:
     """What a service sees, for `render` and `within`: the person's own values speak, and are pointed out."""
-    from coinjar.actions.open_jar import Resolution, the_service
+    from coinjar.actions.open_jar import Resolution, service_or_only
 
     resolver = opened.resolver(stage, one_offs=one_offs(given), mine=True, allow_commands=allow_commands)
-    service = the_service(resolver.jar, service)
+    service = service_or_only(resolver.jar, service)
     resolution = Resolution(stage, service, resolver.resolve(service))
     if mine := resolution.mine(resolver.jar):
-        say(f"coinjar: your own values are used ({stage}): {', '.join(mine)}")
+        print_status(f"coinjar: your own values are used ({stage}): {', '.join(mine)}")
     return resolver, resolution
 
 
-def say(text: str) -> None:
+def print_status(text: str) -> None:
     """Talk to the person: to stderr."""
     print(text, file=sys.stderr)
 
@@ -207,21 +207,23 @@ def fits(name: str, patterns: Sequence[str] | None) -> bool:
     return not patterns or any(fnmatchcase(name.upper(), pattern.upper()) for pattern in patterns)
 
 
-def say_no_name_fits(patterns: Sequence[str] | None, names: Iterable[str]) -> None:
+def warn_no_match(patterns: Sequence[str] | None, names: Iterable[str]) -> None:
     """Say which of the patterns fits no name, and what may be meant instead."""
     known = list(names)
     for pattern in patterns or []:
         if not any(fits(name, [pattern]) for name in known):
             wider = f"{pattern}*" if any(fits(name, [f"{pattern}*"]) for name in known) else f"*{pattern}*"
             helps = not set("*?[") & set(pattern) and any(fits(name, [wider]) for name in known)
-            say(f"coinjar: no name has the shape '{pattern}'" + (f"; did you mean '{wider}'?" if helps else ""))
+            print_status(
+                f"coinjar: no name has the shape '{pattern}'" + (f"; did you mean '{wider}'?" if helps else "")
+            )
 
 
-def agreed(question: str, *, yes: bool) -> None:
+def ask_to_go_on(question: str, *, yes: bool) -> None:
     """Ask before something is lost, unless `yes`. Ends the command with 1, and nothing done, without a yes."""
     if yes or (sys.stdin.isatty() and typer.confirm(question, err=True)):
         return
-    say("Nothing was written." + ("" if sys.stdin.isatty() else " Add --yes to write it."))
+    print_status("Nothing was written." + ("" if sys.stdin.isatty() else " Add --yes to write it."))
     raise typer.Exit(1)
 
 

@@ -16,11 +16,11 @@ from coinjar.cli.common import (
     fits,
     open_here,
     print_json,
-    say,
-    say_no_name_fits,
+    print_status,
     stage_names,
+    warn_no_match,
 )
-from coinjar.core.errors import InputError, UsageError, is_others
+from coinjar.core.errors import InputError, UsageError, is_encrypted_for_others
 
 if TYPE_CHECKING:
     from coinjar.actions.comparing.sides import Comparison
@@ -88,9 +88,9 @@ def run(
         allow_commands=allow_commands,
     )
     for remark in comparison.remarks:
-        say(f"{remark.place}: {visible(remark.message)}")
+        print_status(f"{remark.location}: {visible(remark.message)}")
     rows = [row for row in comparison.rows if fits(row.name, name)]
-    say_no_name_fits(name, [*comparison.left.names(), *comparison.right.names()])
+    warn_no_match(name, [*comparison.left.names(), *comparison.right.names()])
     messages = _explained(opened, sheet, rows, left, right) if sheet else {}
     wanted = {KINDS[name] for name in only} if only else set(KINDS.values())
     masker = Masker(show_secrets=show_secrets)
@@ -111,7 +111,7 @@ def run(
     left_over = [row for row in rows if row.verdict != SAME and (row.name, row.service) not in messages]
     if sheet and not as_json:
         names = ", ".join(dict.fromkeys(row.name for row in left_over))
-        say(f"{sheet} does not explain {names}." if left_over else f"{sheet} explains every difference.")
+        print_status(f"{sheet} does not explain {names}." if left_over else f"{sheet} explains every difference.")
     if left_over:
         raise typer.Exit(1)
 
@@ -130,8 +130,8 @@ def _explained(
     def in_jar(name: str, stage: str, service: str | None) -> str | None:
         if opened is None or jar is None or name not in jar.variables or not stage:
             return None
-        serving = jar.serving(jar.variables[name])
-        asked = service if service in serving else next(iter(serving), None)
+        services_with = jar.services_with(jar.variables[name])
+        asked = service if service in services_with else next(iter(services_with), None)
         return opened.resolver(stage, jar=jar).value(name, asked).revealed if asked else None
 
     return explanations(read_sheet(Path(path)), rows, (left, right), in_jar)
@@ -156,7 +156,7 @@ def _json_row(row: Difference, masker: Masker) -> dict[str, Any]:
 
 
 def _why_none(entry: SideValue) -> str:
-    return entry.fault.message if entry.fault and not is_others(entry.fault) else entry.note
+    return entry.fault.message if entry.fault and not is_encrypted_for_others(entry.fault) else entry.note
 
 
 def _words(row: Difference, entry: SideValue, masker: Masker) -> str:

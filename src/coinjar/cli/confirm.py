@@ -55,7 +55,7 @@ def run(
     import asyncio
 
     from coinjar.actions.running.confirm import ConfirmOptions, confirm, split_names
-    from coinjar.cli.main import tell
+    from coinjar.cli.main import print_error
     from coinjar.core.display import Masker
 
     opened = open_here(ctx, jar)
@@ -73,7 +73,7 @@ def run(
         _show(results, stages)
     for result in results:
         if result.fault:
-            tell(result.fault)
+            print_error(result.fault)
     faults = [result.fault for result in results if result.fault]
     if faults or not all(result.holds for result in results):
         raise typer.Exit(
@@ -104,9 +104,9 @@ def _show(results: list[ProofResult], stages: list[str]) -> None:
             elif outcome.verdict is None:
                 cells.append(StyledText("! not asked", "red"))
             elif outcome.holds:
-                cells.append(StyledText(f"✓ {visible(outcome.verdict.found)}", "green"))
+                cells.append(StyledText(f"✓ {visible(outcome.verdict.actual)}", "green"))
             else:
-                cells.append(StyledText(f"‼ {visible(outcome.verdict.found)}", "red"))
+                cells.append(StyledText(f"‼ {visible(outcome.verdict.actual)}", "red"))
         rows.append([StyledText(name), *cells])
     for line in (
         table(["proof", *stages], rows, least=[12, *[14] * len(stages)], width=terminal_width()) if rows else []
@@ -117,7 +117,7 @@ def _show(results: list[ProofResult], stages: list[str]) -> None:
             about = f" ({result.proof.about})" if result.proof.about else ""
             show(
                 styled(
-                    f"{result.proof.name} on {result.stage}{about}: {visible(result.verdict.found)}, expected {visible(result.verdict.expected)}",
+                    f"{result.proof.name} on {result.stage}{about}: {visible(result.verdict.actual)}, expected {visible(result.verdict.expected)}",
                     "red",
                 )
             )
@@ -131,7 +131,7 @@ def _as_json(result: ProofResult) -> dict[str, Any]:
         "holds": result.holds,
     }
     values = (
-        {"found": result.verdict.found, "expected": result.verdict.expected}
+        {"found": result.verdict.actual, "expected": result.verdict.expected}
         if result.verdict
         else {"found": None, "expected": None}
     )

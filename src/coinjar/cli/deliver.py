@@ -16,7 +16,7 @@ from coinjar.cli.common import (
     known_stages,
     open_here,
     print_json,
-    say,
+    print_status,
 )
 from coinjar.core.errors import UsageError
 
@@ -138,9 +138,9 @@ def _show_requests(delivery: Delivery) -> None:
     from coinjar.core.display import visible
 
     for inspected in delivery.seen:
-        if inspected.look and inspected.look.plan.changes:
+        if inspected.inspection and inspected.inspection.plan.changes:
             print(f"# {visible(inspected.target.label)}")
-            for line in inspected.target.steps(inspected.look.plan.changes):
+            for line in inspected.target.steps(inspected.inspection.plan.changes):
                 print(visible(line))
 
 
@@ -150,7 +150,7 @@ def _ask(opened: LiveStage, allowed: list[str]) -> None:
     if not opened.is_guarded or stage in allowed:
         return
     if sys.stdin.isatty():
-        say(f"{stage} is guarded.")
+        print_status(f"{stage} is guarded.")
         if typer.prompt("Type its name to deliver", default="", show_default=False, err=True) == stage:
             return
     raise UsageError(

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
-from coinjar.cli.common import JarOption, JsonOption, SecretsOption, counted, open_here, print_json, say
+from coinjar.cli.common import JarOption, JsonOption, SecretsOption, counted, open_here, print_json, print_status
 from coinjar.cli.deliver import DryRunOption, GuardedOption, RestartOption, WaitOption
 from coinjar.core.errors import UsageError
 
@@ -80,13 +80,13 @@ def _undo(ctx: typer.Context, number: int, jar: str | None, how: UndoOptions) ->
     with closing(open_records(opened, declared)) as records:
         delivery, values, left = earlier_values(opened, declared, records, number)
     for name in left:
-        say(f"cannot be brought back: {name}")
+        print_status(f"cannot be brought back: {name}")
     masker = Masker(show_secrets=how.show_secrets)
     work = LiveStage(opened, delivery.stage, [delivery.destination], masker, instead=values, writes=not how.dry_run)
     options = DeliveryOptions(restart=how.restart, patience=how.wait, undoes=number)
     carry_out(work, options, masker, dry_run=how.dry_run, requests=False, allowed=how.allowed, as_json=how.as_json)
     if not how.dry_run:
-        say(
+        print_status(
             "The jar says what it said before: the next delivery brings its values back, unless they are put right there."
         )
 

@@ -6,7 +6,7 @@ import sys
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
-from coinjar.cli.common import counted, say
+from coinjar.cli.common import counted, print_status
 
 if TYPE_CHECKING:
     from coinjar.actions.delivery.deliver import Delivery, DeliveryOutcome
@@ -106,10 +106,10 @@ def show_outcomes(outcomes: Sequence[DeliveryOutcome], *, dry: bool) -> None:
 
     failed = [outcome for outcome in outcomes if outcome.fault]
     changed = [outcome for outcome in outcomes if outcome.changes and not outcome.fault]
-    calm = len(outcomes) - len(failed) - len(changed)
+    is_settled = len(outcomes) - len(failed) - len(changed)
     words = [
         f"{len(changed)} {'to deliver to' if dry else 'delivered'}" if changed else "",
-        f"{calm} in step" if calm else "",
+        f"{is_settled} in step" if is_settled else "",
     ]
     head = ", ".join([*filter(None, words), *([f"{len(failed)} failed"] if failed else [])])
     show(styled(head or "nothing to deliver to", "bold red" if failed else "bold"))
@@ -139,17 +139,17 @@ def show_outcomes(outcomes: Sequence[DeliveryOutcome], *, dry: bool) -> None:
         show(styled(f"with --restart: {'; '.join(dict.fromkeys(shown))}", "yellow"))
 
 
-def tell_faults(faults: Sequence[tuple[str, CoinJarError]]) -> None:
+def show_errors(faults: Sequence[tuple[str, CoinJarError]]) -> None:
     """Errors by label; of several that differ only by whose they are, the first, and how many more."""
-    from coinjar.cli.main import tell
+    from coinjar.cli.main import print_error
 
     alike: dict[tuple[str, str], list[CoinJarError]] = {}
     for label, fault in faults:
         alike.setdefault((fault.words if fault.of == label else fault.message, fault.hint), []).append(fault)
     for group in alike.values():
-        tell(group[0])
+        print_error(group[0])
         if len(group) > 1:
-            say(f"    and {len(group) - 1} more like it")
+            print_status(f"    and {len(group) - 1} more like it")
 
 
 def show_rest(delivery: Delivery, outcomes: Sequence[DeliveryOutcome]) -> None:
@@ -158,15 +158,15 @@ def show_rest(delivery: Delivery, outcomes: Sequence[DeliveryOutcome]) -> None:
 
     for outcome in outcomes:
         for note in outcome.notes:
-            say(f"{outcome.label}: {visible(note)}")
-    tell_faults([(outcome.label, outcome.fault) for outcome in outcomes if outcome.fault])
+            print_status(f"{outcome.label}: {visible(note)}")
+    show_errors([(outcome.label, outcome.fault) for outcome in outcomes if outcome.fault])
     supplied: dict[tuple[str, str], list[str]] = {}
     for taken in delivery.taken:
         supplied.setdefault((taken.name, taken.destination), []).append(taken.service)
     for (name, destination), services in supplied.items():
-        say(f"{name} of {', '.join(services)} is supplied by {destination}: taken into the jar")
+        print_status(f"{name} of {', '.join(services)} is supplied by {destination}: taken into the jar")
     if delivery.recorded:
-        say(f"jar.yaml keeps from now on whose they are: {', '.join(dict.fromkeys(delivery.recorded))}")
+        print_status(f"jar.yaml keeps from now on whose they are: {', '.join(dict.fromkeys(delivery.recorded))}")
 
 
 def as_json(delivery: Delivery, outcomes: Sequence[DeliveryOutcome], masker: Masker, *, dry: bool) -> dict[str, Any]:

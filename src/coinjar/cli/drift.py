@@ -15,7 +15,7 @@ from coinjar.cli.common import (
     deliver_names,
     open_here,
     print_json,
-    say,
+    print_status,
 )
 
 if TYPE_CHECKING:
@@ -57,7 +57,7 @@ def run(
 
     from coinjar.actions.delivery.drift import drift
     from coinjar.actions.delivery.live_stage import LiveStage
-    from coinjar.cli.delivery_output import progress, tell_faults
+    from coinjar.cli.delivery_output import progress, show_errors
     from coinjar.core.display import Masker
 
     stage, *names = where
@@ -71,10 +71,10 @@ def run(
         _show(stage, drifts, masker, everything=everything)
     for target_drift in drifts:
         for note in target_drift.notes:
-            say(f"{target_drift.label}: {note}")
-    tell_faults([(drift.label, drift.fault) for drift in drifts if drift.fault])
+            print_status(f"{target_drift.label}: {note}")
+    show_errors([(drift.label, drift.fault) for drift in drifts if drift.fault])
     code = next((drift.fault.exit_code for drift in drifts if drift.fault), 0)
-    if code or not all(drift.calm for drift in drifts):
+    if code or not all(drift.is_settled for drift in drifts):
         raise typer.Exit(code or 1)
 
 
@@ -82,7 +82,7 @@ def _show(stage: str, drifts: list[TargetDrift], masker: Masker, *, everything: 
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
     failed = sum(drift.fault is not None for drift in drifts)
-    off = [drift for drift in drifts if not drift.calm and not drift.fault]
+    off = [drift for drift in drifts if not drift.is_settled and not drift.fault]
     head = (
         f"{stage}: {counted(len(drifts) - len(off) - failed, 'target')} in step"
         + (f", {len(off)} not" if off else "")
@@ -95,7 +95,7 @@ def _show(stage: str, drifts: list[TargetDrift], masker: Masker, *, everything: 
             continue
         counts = {state: sum(row.state == state for row in drift.rows) for state in _MARKS}
         message = ", ".join(f"{number} {state}" for state, number in counts.items() if number)
-        show(styled(f"{drift.label}: {message or 'nothing there'}", "bold" if not drift.calm else "dim"))
+        show(styled(f"{drift.label}: {message or 'nothing there'}", "bold" if not drift.is_settled else "dim"))
         rows = [
             [
                 StyledText(*_MARKS[row.state]),
@@ -104,7 +104,7 @@ def _show(stage: str, drifts: list[TargetDrift], masker: Masker, *, everything: 
                 StyledText(_words(row, masker)),
             ]
             for row in drift.rows
-            if everything or not row.calm
+            if everything or not row.is_settled
         ]
         for line in table(["", "", "", ""], rows, least=[1, 20, 15, 18], width=terminal_width()) if rows else []:
             show(line)
@@ -114,14 +114,14 @@ def _show(stage: str, drifts: list[TargetDrift], masker: Masker, *, everything: 
 
 def _words(row: VariableState, masker: Masker) -> str:
     note = f"   ({row.note})" if row.note else ""
-    if row.state in ("in step", "not in effect", "supplied") or row.wanted is None:
-        text = row.live if row.live is not None else row.wanted
+    if row.state in ("in step", "not in effect", "supplied") or row.desired is None:
+        text = row.live if row.live is not None else row.desired
         return (masker.show(text, secret=row.secret) if text is not None else "") + note
     if row.live is None:
-        return masker.show(row.wanted, secret=row.secret) + note
+        return masker.show(row.desired, secret=row.secret) + note
     if row.secret and not masker.show_secrets:
         return "different" + note
-    return f"{masker.show(row.live, secret=row.secret)}, should be {masker.show(row.wanted, secret=row.secret)}" + note
+    return f"{masker.show(row.live, secret=row.secret)}, should be {masker.show(row.desired, secret=row.secret)}" + note
 
 
 def _as_json(drift: TargetDrift, masker: Masker) -> dict[str, Any]:
@@ -140,7 +140,7 @@ def _as_json(drift: TargetDrift, masker: Masker) -> dict[str, Any]:
                 "name": row.name,
                 "state": row.state,
                 "live": shown(row.live, row),
-                "wanted": shown(row.wanted, row),
+                "wanted": shown(row.desired, row),
                 "secret": row.secret,
                 "note": row.note,
             }

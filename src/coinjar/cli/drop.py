@@ -10,11 +10,11 @@ from coinjar.cli.common import (
     JarOption,
     ServicesOption,
     YesOption,
-    agreed,
+    ask_to_go_on,
     counted,
     layer_names,
     open_here,
-    say,
+    print_status,
     variable_names,
 )
 from coinjar.core.errors import UsageError
@@ -48,18 +48,18 @@ def run(
     if everywhere:
         names = list(dict.fromkeys(names))
         for dropped in where_set(opened, names):
-            say(
+            print_status(
                 f"{dropped.name}: {dropped.layer}, {'all services' if dropped.scope == 'all' else dropped.scope}{', your own' if dropped.is_mine else ''}"
             )
-        agreed(f"Remove {', '.join(names)}, with the declaration and every value?", yes=yes)
+        ask_to_go_on(f"Remove {', '.join(names)}, with the declaration and every value?", yes=yes)
         gone = drop_everywhere(opened, names)
-        say(f"{', '.join(names)}: removed, with {counted(len(gone), 'value')}")
+        print_status(f"{', '.join(names)}: removed, with {counted(len(gone), 'value')}")
         return
     stages = list(dict.fromkeys(stage or []))
     services = list(dict.fromkeys(service or []))
     gone = drop(opened, names, stages, services=services, mine=mine)
     for dropped in gone:
-        say(
+        print_status(
             f"{dropped.name}: removed from {dropped.layer}, {'all services' if dropped.scope == 'all' else dropped.scope}"
         )
     whom = f" for {', '.join(services)}" if services else " for all services"
@@ -70,5 +70,5 @@ def run(
         if not any(dropped.name == name and dropped.layer == layer for dropped in gone)
     ]
     if lacking:
-        say(f"there was no value to remove{whom}: {', '.join(lacking)}")
+        print_status(f"there was no value to remove{whom}: {', '.join(lacking)}")
         raise typer.Exit(1)

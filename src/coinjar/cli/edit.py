@@ -13,7 +13,7 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, LabelOption, label_first_reader, layer_names, open_here, say
+from coinjar.cli.common import JarOption, LabelOption, label_first_reader, layer_names, open_here, print_status
 from coinjar.core.errors import CoinJarError, ExternalError, UsageError
 from coinjar.system.child_environment import child_environment
 
@@ -32,7 +32,7 @@ def run(
     The text lies in memory only. What changed is checked, sealed and written, the rest keeps its bytes; a faulty text is offered again.
     """
     from coinjar.actions.editing.edit_buffer import edit_stage
-    from coinjar.cli.main import tell
+    from coinjar.cli.main import print_error
     from coinjar.system.memory_files import private_file
 
     opened = open_here(ctx, jar)
@@ -47,16 +47,16 @@ def run(
         def again(fault: CoinJarError) -> bool:
             if not sys.stdin.isatty():
                 return False
-            tell(fault)
+            print_error(fault)
             return typer.confirm("Nothing is written yet. Edit again?", default=True, err=True)
 
         done = edit_stage(opened, stage, f"{stage}.yaml", edited, again)
     for note in done.notes:
-        say(note)
+        print_status(note)
     messages = [f"sealed anew: {', '.join(done.sealed)}"] if done.sealed else []
     messages += [f"dropped: {', '.join(done.dropped)}"] if done.dropped else []
     messages += ["plain values changed"] if done.plain_changed else []
-    say(f"{stage}: {'; '.join(messages) or 'nothing changed'}")
+    print_status(f"{stage}: {'; '.join(messages) or 'nothing changed'}")
 
 
 def _run_editor(path: Path) -> None:

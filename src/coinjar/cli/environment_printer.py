@@ -5,9 +5,9 @@ from __future__ import annotations
 import sys
 from collections.abc import Sequence
 
-from coinjar.actions.open_jar import OpenJar, Resolution, the_service
+from coinjar.actions.open_jar import OpenJar, Resolution, service_or_only
 from coinjar.actions.output.render_text import rendered, rendered_example, rendered_sealed, rendered_stages
-from coinjar.cli.common import one_offs, resolved, say
+from coinjar.cli.common import one_offs, print_status, resolved
 from coinjar.core.errors import UsageError
 from coinjar.dialects import BUILT_IN, get
 
@@ -49,7 +49,7 @@ class EnvironmentPrinter:
     def _one(self, stage: str) -> None:
         if self.dialect.name == "example":  # made from the declarations: a value may well be missing
             resolver = self.opened.resolver(stage)
-            _put_out(rendered_example(resolver, the_service(resolver.jar, self.service)))
+            _put_out(rendered_example(resolver, service_or_only(resolver.jar, self.service)))
             return
         resolver, resolution = resolved(
             self.opened, stage, self.service, self.given, allow_commands=self.allow_commands
@@ -68,7 +68,7 @@ class EnvironmentPrinter:
             able = ", ".join(name for name in BUILT_IN if get(name).many_stages)
             raise UsageError(f"{self.dialect.name} holds one stage", hint=f"these hold several: {able}")
         jar = self.opened.load()
-        service, given = the_service(jar, self.service), one_offs(self.given)
+        service, given = service_or_only(jar, self.service), one_offs(self.given)
         names = [
             self.opened.resolve(stage, service=service, one_offs=given, allow_commands=self.allow_commands)
             for stage in jar.stage_names()
@@ -84,12 +84,14 @@ class EnvironmentPrinter:
 
         masker = Masker()
         shown = {
-            name: Resolved(resolved.variable, resolved.written, masker.mask(resolved.text), secret=True)
+            name: Resolved(resolved.variable, resolved.definition, masker.mask(resolved.text), secret=True)
             if resolved.secret and resolved.text is not None
             else resolved
             for name, resolved in resolution.items()
         }
-        say("coinjar: secrets are masked on a terminal (--show-secrets shows them; a pipe or a file gets them)")
+        print_status(
+            "coinjar: secrets are masked on a terminal (--show-secrets shows them; a pipe or a file gets them)"
+        )
         return Resolution(resolution.stage, resolution.service, shown)
 
 

@@ -11,11 +11,11 @@ from coinjar.cli.common import (
     LabelOption,
     ServicesOption,
     YesOption,
-    agreed,
+    ask_to_go_on,
     label_first_reader,
     layer_names,
     open_here,
-    say,
+    print_status,
     variable_names,
 )
 
@@ -63,16 +63,16 @@ def run(
     label_first_reader(opened, label, yes=yes)
     services = list(dict.fromkeys(service or []))
     if replace and (used := in_use(opened, name, stage or [], given, services)):
-        agreed(f"Replace the value of {name} on {', '.join(used)}?", yes=yes)
+        ask_to_go_on(f"Replace the value of {name} on {', '.join(used)}?", yes=yes)
     done = generate(opened, name, stage or [], given, services=services, same=same, replace=replace)
     for note in done.notes:
-        say(note)
+        print_status(note)
     recipe = done.recipe
     size = {"uuid": "a uuid", "words": f"{recipe.length} words"}.get(recipe.form, f"{recipe.length} characters")
     verb = "sealed" if done.variable.secret else "put"
     other_name = "one for all" if same and len(done.made) > 1 else "each its own" if len(done.made) > 1 else "one"
-    say(f"{name}: {size}, {recipe.bits:.0f} bits; {other_name}, {verb} on {', '.join(done.made)}")
+    print_status(f"{name}: {size}, {recipe.bits:.0f} bits; {other_name}, {verb} on {', '.join(done.made)}")
     if done.kept:
-        say(f"kept on {', '.join(done.kept)}, where it has a value (--replace makes it anew)")
+        print_status(f"kept on {', '.join(done.kept)}, where it has a value (--replace makes it anew)")
     if recipe.bits < ENOUGH:
-        say(f"warning: {recipe.bits:.0f} bits can be guessed by whoever may try often enough; {ENOUGH} cannot")
+        print_status(f"warning: {recipe.bits:.0f} bits can be guessed by whoever may try often enough; {ENOUGH} cannot")

@@ -18,8 +18,8 @@ from coinjar.cli.common import (
     fits,
     open_here,
     print_json,
-    say_no_name_fits,
     stage_names,
+    warn_no_match,
 )
 from coinjar.core.display import visible
 from coinjar.core.errors import UsageError
@@ -76,7 +76,7 @@ def run(
     else:
         rows = by_stage(whole, resolvers, services)
     total = len(rows)
-    say_no_name_fits(name, [row.variable.name for row in rows])
+    warn_no_match(name, [row.variable.name for row in rows])
     rows = [
         row
         for row in rows

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import ask_passphrase, say
+from coinjar.cli.common import ask_passphrase, print_status
 from coinjar.core.errors import DecryptionError, UsageError
 
 
@@ -31,7 +31,9 @@ def new(
     from coinjar.system.files import home_path
 
     path, recipient = make_identity(out, _new_passphrase() if passphrase else None)
-    say(f"Made {home_path(path)} (mode 0600{', protected by the passphrase' if passphrase else ''}). Its recipient:")
+    print_status(
+        f"Made {home_path(path)} (mode 0600{', protected by the passphrase' if passphrase else ''}). Its recipient:"
+    )
     print(recipient)
 
 
@@ -40,7 +42,7 @@ def show() -> None:
     from coinjar.jarfile.identities import find_identity
 
     identity = find_identity(ask_passphrase)
-    say(f"{identity.where}:")
+    print_status(f"{identity.where}:")
     for recipient in identity.recipients:
         print(recipient)
 

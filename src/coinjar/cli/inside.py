@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from coinjar.core.display import Masker
 
 
-def tell_level(
+def show_level(
     ctx: typer.Context,
     where: list[str],
     inside: str | None,
@@ -26,7 +26,7 @@ def tell_level(
     as_json: bool,
 ) -> None:
     """Show which level of a document decides a variable."""
-    from coinjar.actions.comparing.document_environment import look_inside
+    from coinjar.actions.comparing.document_environment import effective_entry
     from coinjar.core.display import Masker
 
     if inside is None or at is None or len(where) > 2:
@@ -40,7 +40,7 @@ def tell_level(
         if fault.code != "no-jar" or jar:
             raise
         opened = None  # any document can be asked
-    effective = look_inside(opened, where[-1], inside, at, where[0] if len(where) == 2 else None)
+    effective = effective_entry(opened, where[-1], inside, at, where[0] if len(where) == 2 else None)
     masker = Masker(show_secrets=show_secrets)
     if as_json:
         print_json(_as_json(effective, masker))
@@ -65,11 +65,11 @@ def _as_json(effective: EffectiveEntry, masker: Masker) -> dict[str, object]:
                 "at": level_value.pointer,
                 "says": text(level_value.text),
                 "wins": level_value.wins,
-                "file": level_value.place.file,
-                "line": level_value.place.line,
-                "column": level_value.place.column,
+                "file": level_value.location.file,
+                "line": level_value.location.line,
+                "column": level_value.location.column,
             }
-            for level_value in effective.says
+            for level_value in effective.levels
         ],
         "remarks": effective.remarks,
     }
@@ -82,10 +82,10 @@ def _show(effective: EffectiveEntry, masker: Masker) -> None:
     show(styled(f"{effective.name} = {words}", "bold"))
     show(f"at {effective.pointer}")
     rows = []
-    for level_value in effective.says:
+    for level_value in effective.levels:
         verdict = StyledText("✓ wins", "green") if level_value.wins else StyledText("  covered", "dim")
         says = StyledText(masker.show(level_value.text, secret=effective.secret), "bold" if level_value.wins else "dim")
-        rows.append([verdict, StyledText(level_value.pointer), says, StyledText(str(level_value.place), "cyan")])
+        rows.append([verdict, StyledText(level_value.pointer), says, StyledText(str(level_value.location), "cyan")])
     if rows:
         show("")
         for row in table(

@@ -169,13 +169,13 @@ def top(
     del jar, version  # commands find the jar among this command's parameters
 
 
-def tell(error: CoinJarError) -> None:
+def print_error(error: CoinJarError) -> None:
     """Print an error and what to do about it, to stderr; every fault of an input that has several."""
     from coinjar.core.display import visible
 
     names = error.each()
     for fault in names:
-        where = f"{visible(str(fault.place))}: " if fault.place else "coinjar: "
+        where = f"{visible(str(fault.location))}: " if fault.location else "coinjar: "
         print(f"{where}{visible(fault.message)}", file=sys.stderr)
         print(f"    {visible(fault.hint)}", file=sys.stderr)
     if len(names) > 1:
@@ -192,7 +192,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     try:
         code = app(args=given, prog_name="coinjar", standalone_mode=False)
     except CoinJarError as error:
-        tell(error)
+        print_error(error)
         return error.exit_code
     except typer.Abort:
         print("coinjar: stopped", file=sys.stderr)
@@ -213,5 +213,5 @@ def _refused(error: Exception) -> int:
         raise error
     context = getattr(error, "ctx", None)
     where = context.command_path if context else "coinjar"
-    tell(UsageError(error.format_message().rstrip("."), hint=f"`{where} --help` tells how"))
+    print_error(UsageError(error.format_message().rstrip("."), hint=f"`{where} --help` tells how"))
     return 2

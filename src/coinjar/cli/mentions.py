@@ -15,8 +15,8 @@ from coinjar.cli.common import (
     fits,
     open_here,
     print_json,
-    say,
-    say_no_name_fits,
+    print_status,
+    warn_no_match,
 )
 from coinjar.core.errors import CoinJarError, ErrorGroup
 
@@ -79,7 +79,7 @@ def run(
         print_json(_json(report, findings, name))
     else:
         _show(report, findings, name, every_place=every_place)
-    say_no_name_fits(name, _by_name(report, None))
+    warn_no_match(name, _by_name(report, None))
     if faults := search.unreadable(report):
         raise ErrorGroup(faults)
     if strict and any(not finding.accepted for finding in findings):
@@ -88,33 +88,33 @@ def run(
 
 def _by_name(report: MentionReport, patterns: list[str] | None) -> dict[str, list[tuple[str, LocatedMention]]]:
     """Each name's places, as file and spot."""
-    from coinjar.system.files import shown_path
+    from coinjar.system.files import display_path
 
     names: dict[str, list[tuple[str, LocatedMention]]] = {}
     for changed_file in report.scanned.files:
-        file = shown_path(Path(changed_file.path))
-        for spot in changed_file.spots:
-            if spot.mention and fits(spot.mention.name, patterns):
-                names.setdefault(spot.mention.name, []).append((file, spot))
+        file = display_path(Path(changed_file.path))
+        for located in changed_file.mentions:
+            if located.mention and fits(located.mention.name, patterns):
+                names.setdefault(located.mention.name, []).append((file, located))
     return dict(sorted(names.items()))
 
 
 def _unknown(report: MentionReport) -> list[tuple[str, LocatedMention]]:
-    from coinjar.system.files import shown_path
+    from coinjar.system.files import display_path
 
     return [
-        (shown_path(Path(file.path)), spot)
+        (display_path(Path(file.path)), located)
         for file in report.scanned.files
-        for spot in file.spots
-        if spot.mention is None
+        for located in file.mentions
+        if located.mention is None
     ]
 
 
-def _default(report: MentionReport, name: str, spot: LocatedMention) -> str | None:
+def _default(report: MentionReport, name: str, located: LocatedMention) -> str | None:
     """What the code falls back to; of a secret only that it does."""
     from coinjar.core.code_uses import HIDDEN
 
-    default = spot.mention.default if spot.mention else None
+    default = located.mention.default if located.mention else None
     if not default:
         return default
     declared = report.jar.variables.get(name) if report.jar else None
@@ -123,40 +123,42 @@ def _default(report: MentionReport, name: str, spot: LocatedMention) -> str | No
 
 def _json(report: MentionReport, findings: list[Finding], patterns: list[str] | None) -> dict[str, Any]:
     from coinjar.cli.check import json_finding
-    from coinjar.system.files import shown_path
+    from coinjar.system.files import display_path
 
     services = {
-        (file.path, spot): report.services_of(file, spot) for file in report.scanned.files for spot in file.spots
+        (file.path, located): report.services_of(file, located)
+        for file in report.scanned.files
+        for located in file.mentions
     }
-    by_spot = {spot: whose for (_, spot), whose in services.items()}
+    by_spot = {located: whose for (_, located), whose in services.items()}
     return {
         "files": {
-            "looked_at": report.scanned.looked,
-            "known": report.scanned.known,
+            "looked_at": report.scanned.scanned,
+            "known": report.scanned.cached,
             "left_out": dict(report.scanned.left_out),
         },
         "unreadable": [
-            {"file": shown_path(Path(file.path)), "line": file.line, "column": file.column, "message": file.message}
+            {"file": display_path(Path(file.path)), "line": file.line, "column": file.column, "message": file.message}
             for file in report.scanned.unreadable
         ],
         "mentions": [
             {
                 "name": name,
                 "file": file,
-                "line": spot.line,
-                "column": spot.column,
-                "how": spot.mention.how,
-                "way": spot.mention.way,
-                "default": _default(report, name, spot),
-                "services": list(by_spot[spot]),
+                "line": located.line,
+                "column": located.column,
+                "how": located.mention.access,
+                "way": located.mention.way,
+                "default": _default(report, name, located),
+                "services": list(by_spot[located]),
             }
             for name, places in _by_name(report, patterns).items()
-            for file, spot in places
-            if spot.mention
+            for file, located in places
+            if located.mention
         ],
         "unknown": [
-            {"file": file, "line": spot.line, "column": spot.column, "text": spot.text}
-            for file, spot in _unknown(report)
+            {"file": file, "line": located.line, "column": located.column, "text": located.text}
+            for file, located in _unknown(report)
         ],
         "findings": [json_finding(finding) for finding in findings],
     }
@@ -170,10 +172,10 @@ def _show(report: MentionReport, findings: list[Finding], patterns: list[str] | 
     names = _by_name(report, patterns)
     places = sum(map(len, names.values()))
     files = len({file for name in names.values() for file, _ in name})
-    known = f" ({report.scanned.known} known from the last look)" if report.scanned.known else ""
+    known = f" ({report.scanned.cached} known from the last look)" if report.scanned.cached else ""
     show(
         styled(
-            f"{counted(len(names), 'name')} mentioned in {counted(places, 'place')}, {files} of {counted(report.scanned.looked, 'file')}{known}",
+            f"{counted(len(names), 'name')} mentioned in {counted(places, 'place')}, {files} of {counted(report.scanned.scanned, 'file')}{known}",
             "bold",
         )
     )
@@ -183,21 +185,21 @@ def _show(report: MentionReport, findings: list[Finding], patterns: list[str] | 
             rows += [
                 [
                     StyledText(name, "bold"),
-                    StyledText(_words(spot)),
-                    StyledText(_default(report, name, spot) or "", "cyan"),
-                    StyledText(_place(file, spot)),
+                    StyledText(_words(located)),
+                    StyledText(_default(report, name, located) or "", "cyan"),
+                    StyledText(_place(file, located)),
                 ]
-                for file, spot in other_names
+                for file, located in other_names
             ]
             continue
-        shown = [_place(file, spot) for file, spot in other_names[:_PLACES]] + (
+        shown = [_place(file, located) for file, located in other_names[:_PLACES]] + (
             [f"and {len(other_names) - _PLACES} more"] if len(other_names) > _PLACES else []
         )
-        defaults = dict.fromkeys(text for _, spot in other_names if (text := _default(report, name, spot)))
+        defaults = dict.fromkeys(text for _, located in other_names if (text := _default(report, name, located)))
         rows.append(
             [
                 StyledText(name, "bold"),
-                StyledText(_words(*(spot for _, spot in other_names))),
+                StyledText(_words(*(located for _, located in other_names))),
                 StyledText(", ".join(defaults), "cyan"),
                 StyledText(", ".join(shown)),
             ]
@@ -211,10 +213,10 @@ def _show(report: MentionReport, findings: list[Finding], patterns: list[str] | 
     unknown = _unknown(report)
     if unknown and patterns is None:
         show(f"\n{counted(len(unknown), 'name is', 'names are')} known only when the program runs:")
-        for file, spot in unknown:
-            show(f"  {_place(file, spot)}: {visible(spot.text)}")
+        for file, located in unknown:
+            show(f"  {_place(file, located)}: {visible(located.text)}")
     if left := report.scanned.left_out:
-        say("left out: " + ", ".join(f"{count} {reason}" for reason, count in sorted(left.items())))
+        print_status("left out: " + ", ".join(f"{count} {reason}" for reason, count in sorted(left.items())))
     if report.jar is not None and patterns is None:
         print()
         accepted = [finding for finding in findings if finding.accepted]
@@ -225,13 +227,13 @@ def _show(report: MentionReport, findings: list[Finding], patterns: list[str] | 
         )
 
 
-def _place(file: str, spot: LocatedMention) -> str:
-    return f"{file}:{spot.line}:{spot.column}"
+def _place(file: str, located: LocatedMention) -> str:
+    return f"{file}:{located.line}:{located.column}"
 
 
-def _words(*spots: LocatedMention) -> str:
+def _words(*mentions: LocatedMention) -> str:
     """How a name is used: `set` where nothing reads it."""
-    hows = {spot.mention.how for spot in spots if spot.mention}
+    hows = {located.mention.access for located in mentions if located.mention}
     return "set" if hows == {"set"} else "asked" if hows == {"presence"} else "read"
 
 
@@ -239,14 +241,18 @@ def _suggest(opened: Any, missing: list[UndeclaredVariable], *, write: bool) -> 
     from coinjar.actions.mentions.search import declare_missing, suggested
 
     if not missing:
-        say("Everything that is mentioned is declared.")
+        print_status("Everything that is mentioned is declared.")
         return
     print(suggested(missing), end="")
     secrets = [undeclared.variable.name for undeclared in missing if undeclared.variable.secret]
     if secrets:
-        say(f"Look at {', '.join(secrets)}: taken for secret by the name, so what the code falls back to is left out.")
+        print_status(
+            f"Look at {', '.join(secrets)}: taken for secret by the name, so what the code falls back to is left out."
+        )
     if not write:
-        say(f"{counted(len(missing), 'declaration')} for jar.yaml. --yes writes them there.")
+        print_status(f"{counted(len(missing), 'declaration')} for jar.yaml. --yes writes them there.")
         return
     declare_missing(opened, missing)
-    say(f"{counted(len(missing), 'variable')} declared in jar.yaml. Next: an 'about' for each, then `coinjar check`.")
+    print_status(
+        f"{counted(len(missing), 'variable')} declared in jar.yaml. Next: an 'about' for each, then `coinjar check`."
+    )

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, counted, known_stages, open_here, say, service_names, stage_names
+from coinjar.cli.common import JarOption, counted, known_stages, open_here, print_status, service_names, stage_names
 from coinjar.core.errors import InputError, UsageError
 
 if TYPE_CHECKING:
@@ -93,7 +93,7 @@ def run(
     from coinjar.jarfile.sheets import read_sheet
 
     if opened and (finished := finish_earlier(opened)):
-        say(f"written now, as an earlier run had begun: {', '.join(finished)}")
+        print_status(f"written now, as an earlier run had begun: {', '.join(finished)}")
 
     if requests and not dry_run:
         raise UsageError("--requests goes with --dry-run", hint="add --dry-run: nothing is sent then but what reads")
@@ -125,7 +125,7 @@ def _make(opened: OpenJar | None, ends: list[str], out: Path, stages: list[str],
     draft = SheetBuilder(opened, ends[0], ends[1], stages, ends[2:], service).sheet()
     write_sheet(out, ends[0], ends[1], draft.stages, draft.entries, draft.digests, draft.pointings, service)
     _show_made(draft)
-    say(
+    print_status(
         f"Written: {out}. Look through it, move lines where something else should become of them, then `coinjar migrate --execute {out} --dry-run`."
     )
 
@@ -144,7 +144,7 @@ def _show_made(draft: DraftSheet) -> None:
         [
             StyledText(_GROUPS[entry.group][2], _GROUPS[entry.group][1]),
             StyledText(
-                entry.variable if entry.becomes == entry.variable else f"{entry.variable} → {entry.becomes}", "bold"
+                entry.variable if entry.new_name == entry.variable else f"{entry.variable} → {entry.new_name}", "bold"
             ),
             StyledText(", ".join(entry.where)),
             StyledText(entry.why),
@@ -167,7 +167,7 @@ def _show_made(draft: DraftSheet) -> None:
     ):
         show(line)
     for note in draft.notes:
-        say(note)
+        print_status(note)
 
 
 def _summary(move: Migration) -> None:
@@ -191,31 +191,31 @@ def _ask(move: Migration, opened: OpenJar | None, allowed: list[str], *, yes: bo
             f"{guarded[0]} is guarded, and nothing was done", hint=f"add --allow-guarded {guarded[0]}", code="guarded"
         )
     if not yes and not (sys.stdin.isatty() and typer.confirm("Do this?", err=True)):
-        say("Nothing was done." + ("" if sys.stdin.isatty() else " Add --yes to do it."))
+        print_status("Nothing was done." + ("" if sys.stdin.isatty() else " Add --yes to do it."))
         raise typer.Exit(1)
 
 
 def _tell(stage: str, outcomes: Sequence[DeliveryOutcome]) -> None:
-    from coinjar.cli.delivery_output import show_outcomes, tell_faults
+    from coinjar.cli.delivery_output import show_errors, show_outcomes
     from coinjar.cli.tables import show
 
     show(f"\n{stage}")
     show_outcomes(outcomes, dry=False)
-    tell_faults([(outcome.label, outcome.fault) for outcome in outcomes if outcome.fault])
+    show_errors([(outcome.label, outcome.fault) for outcome in outcomes if outcome.fault])
 
 
 def _execute(move: Migration) -> None:
     from coinjar.cli.tables import show, styled
 
     for note in move.prepare():
-        say(note)
+        print_status(note)
     move.deliver(_tell)
     if not move.failed:
         for message in move.repoint(_tell):
-            say(f"repointed: {message}")
+            print_status(f"repointed: {message}")
         move.verify()
     for message in move.settle():
-        say(message)
+        print_status(message)
     done = len(move.sheet.lines) - len(move.failed)
     if move.failed:
         show(
@@ -225,7 +225,7 @@ def _execute(move: Migration) -> None:
             )
         )
         for words in dict.fromkeys(move.failed):
-            say(f"  {words}")
+            print_status(f"  {words}")
         raise typer.Exit(5)
     show(styled(f"\nall {done} lines came out as the sheet says; {move.sheet.path} has the outcome of each", "bold"))
 
@@ -235,15 +235,15 @@ def _rehearse(move: Migration, *, requests: bool) -> None:
     import asyncio
 
     from coinjar.actions.migration.rehearsal import rehearsal
-    from coinjar.cli.delivery_output import show_changes, show_outcomes, tell_faults
+    from coinjar.cli.delivery_output import show_changes, show_errors, show_outcomes
     from coinjar.core.display import Masker, visible
 
     with rehearsal(move) as copy:
         if copy is None:
-            say("Nothing is sent: the new place is a file.")
+            print_status("Nothing is sent: the new place is a file.")
             return
         for note in copy.prepare():
-            say(note)
+            print_status(note)
 
         async def look(stage: str) -> None:
             delivery = copy.rehearse(stage)
@@ -253,12 +253,12 @@ def _rehearse(move: Migration, *, requests: bool) -> None:
                 print(f"\n{stage}")
                 show_changes(planned, Masker())
                 for inspected in delivery.seen if requests else []:
-                    if inspected.look and inspected.look.plan.changes:
+                    if inspected.inspection and inspected.inspection.plan.changes:
                         print(f"# {visible(inspected.target.label)}")
-                        for line in inspected.target.steps(inspected.look.plan.changes):
+                        for line in inspected.target.steps(inspected.inspection.plan.changes):
                             print(visible(line))
                 show_outcomes(planned, dry=True)
-                tell_faults([(outcome.label, outcome.fault) for outcome in planned if outcome.fault])
+                show_errors([(outcome.label, outcome.fault) for outcome in planned if outcome.fault])
             finally:
                 await delivery.close()
 

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import say
+from coinjar.cli.common import print_status
 
 
 def run(
@@ -48,11 +48,11 @@ def run(
     services, stages = service or [name], stage or ["dev", "prod"]
     paths = make_jar(folder, name, services, stages)
     shown = ", ".join(stage.replace(":", " (follows ") + ")" if ":" in stage else stage for stage in stages)
-    say(f"Made a jar for {name}: {', '.join(services)} on {shown}.")
+    print_status(f"Made a jar for {name}: {', '.join(services)} on {shown}.")
     for path in paths:
-        say(f"  {home_path(path)}")
+        print_status(f"  {home_path(path)}")
     if not has_identity():
-        say("First, once for you: `coinjar identity new`, which opens the secrets that you put.")
-    say(
+        print_status("First, once for you: `coinjar identity new`, which opens the secrets that you put.")
+    print_status(
         "Next: `coinjar adopt file:PATH --stage STAGE` brings in what you have, `coinjar put NAME=VALUE --stage STAGE --declare` starts anew."
     )

@@ -14,7 +14,7 @@ from coinjar.cli.common import (
     label_first_reader,
     layer_names,
     open_here,
-    say,
+    print_status,
     variable_names,
 )
 from coinjar.core.errors import InputError, UsageError
@@ -81,7 +81,7 @@ def run(
     services = list(dict.fromkeys(service or []))
     done = put(opened, puttings, list(dict.fromkeys(stage)), services=services, declare=declare, mine=mine)
     for note in done.notes:
-        say(note)
+        print_status(note)
     for assigned in done.puts:
         _tell(assigned, mine)
 
@@ -142,7 +142,7 @@ def _from_stdin(name: str, *, exact: bool) -> str:
         )
     if exact or not value.endswith("\n") or value.lstrip().startswith("-----BEGIN "):
         return value
-    say(f"note: the line break at the end of {name} was removed (--exact keeps it)")
+    print_status(f"note: the line break at the end of {name} was removed (--exact keeps it)")
     return value.removesuffix("\n").removesuffix("\r")
 
 
@@ -151,12 +151,12 @@ def _tell(done: AssignedValue, mine: bool) -> None:
     verb = "sealed" if done.sealed else "put"
     words = f"declared, and {verb}" if done.declared else verb
     within = f" for {', '.join(done.sealed)}" if done.sealed and done.sealed != (done.scope,) else whom
-    say(f"{done.name}: {words} on {done.stage}{within} ({done.file}){', yours alone' if mine else ''}")
+    print_status(f"{done.name}: {words} on {done.stage}{within} ({done.file}){', yours alone' if mine else ''}")
     if done.was_plain:
-        say(
+        print_status(
             f"note: it is out of {done.was_plain} now; if that was committed, the old text stays in version control's history: put a new one where it counts"
         )
     if done.beaten_for:
-        say(
+        print_status(
             f"note: {', '.join(done.beaten_for)} still sees another value: `coinjar why {done.stage} {done.name} --service {done.beaten_for[0]}`"
         )

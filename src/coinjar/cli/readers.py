@@ -12,14 +12,14 @@ from coinjar.cli.common import (
     LabelOption,
     ServiceOption,
     YesOption,
-    agreed,
+    ask_to_go_on,
     counted,
     label_first_reader,
     layer_names,
     open_here,
     print_json,
+    print_status,
     reader_labels,
-    say,
 )
 from coinjar.core.errors import UsageError
 
@@ -61,10 +61,10 @@ def add(
     opened = open_here(ctx, jar)
     adding = plan_adding(opened, _recipient(recipient), label, stage, service=service, offline=offline)
     _show_adding(adding)
-    agreed("Let it in?", yes=yes)
+    ask_to_go_on("Let it in?", yes=yes)
     for note in add_reader(opened, adding):
-        say(note)
-    say(f"{label} is a reader now. Commit jar/readers.yaml and jar/coins.")
+        print_status(note)
+    print_status(f"{label} is a reader now. Commit jar/readers.yaml and jar/coins.")
 
 
 def _recipient(given: str) -> str:
@@ -87,7 +87,7 @@ def _show_adding(adding: ReaderGrant) -> None:
 
     reader = adding.reader
     what = f"all and {reader.service} of" if reader.service else "everything of"
-    say(
+    print_status(
         f"{reader.label} ({short(reader.recipient)}) will open {what} {', '.join(adding.stages)}: {counted(adding.values, 'value')} now, and all that come."
     )
 
@@ -118,25 +118,27 @@ def remove(
     opened = open_here(ctx, jar)
     stages = stages_of_reader(opened, label, None if everywhere else list(dict.fromkeys(stage or [])))
     more = " Values that can be generated are replaced, too." if generate else ""
-    agreed(f"{label} will no longer open {', '.join(stages)}: their keys are replaced.{more} Do it?", yes=yes)
+    ask_to_go_on(f"{label} will no longer open {', '.join(stages)}: their keys are replaced.{more} Do it?", yes=yes)
     done = remove_reader(opened, label, stages, generate=generate)
-    say(
+    print_status(
         f"{label} opens {', '.join(done.could_open)} no more: new keys, all values sealed anew."
         + (f" It still opens {', '.join(done.still_opens)}." if done.still_opens else "")
     )
     if not any(done.could_open.values()):
-        say("There was nothing that it could have opened.")
+        print_status("There was nothing that it could have opened.")
         return
-    say(f"What {label} could have opened, and may have kept:" if not generate else f"What {label} could have opened:")
+    print_status(
+        f"What {label} could have opened, and may have kept:" if not generate else f"What {label} could have opened:"
+    )
     for layer, names in done.could_open.items():
         created = done.made_anew.get(layer, [])
         rest = [name for name in names if name not in created]
         if created:
-            say(f"  {layer}: made anew: {', '.join(created)}")
+            print_status(f"  {layer}: made anew: {', '.join(created)}")
         if rest:
-            say(f"  {layer}: {'still to be made anew: ' if generate else ''}{', '.join(rest)}")
+            print_status(f"  {layer}: {'still to be made anew: ' if generate else ''}{', '.join(rest)}")
     if not generate:
-        say(
+        print_status(
             "Make them anew: `coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE` (next time --generate does it)"
         )
 
@@ -159,7 +161,7 @@ def _show(listing: ReaderList) -> None:
 
     if not listing.rows:
         show(styled("nobody opens anything yet", "bold"))
-        say("The first secret makes a key, for whoever puts it: `coinjar put NAME --stage STAGE`")
+        print_status("The first secret makes a key, for whoever puts it: `coinjar put NAME --stage STAGE`")
         return
     doubtful = [stage for stage, state in listing.stages.items() if state == NOT_VOUCHED]
     unknown = [stage for stage, state in listing.stages.items() if state == UNKNOWN]
@@ -194,11 +196,13 @@ def _show(listing: ReaderList) -> None:
     )
     show(styled("   ".join(legend), "dim"))
     if doubtful:
-        say(
+        print_status(
             f"‼ nobody vouches for the readers of {', '.join(doubtful)}: readers.yaml was changed by hand, or merged. If it is right: `coinjar readers vouch`"
         )
     if unknown:
-        say(f"whether the readers of {', '.join(unknown)} are vouched for can only be seen by those who open them")
+        print_status(
+            f"whether the readers of {', '.join(unknown)} are vouched for can only be seen by those who open them"
+        )
 
 
 def _as_json(listing: ReaderList) -> dict[str, Any]:
@@ -224,7 +228,7 @@ def rekey(ctx: typer.Context, stage: Stages = None, jar: JarOption = None) -> No
 
     opened = open_here(ctx, jar)
     for name, values in change_keys(opened, stages_of(opened, stage)).items():
-        say(f"{name}: new keys, {counted(values, 'value')} sealed anew")
+        print_status(f"{name}: new keys, {counted(values, 'value')} sealed anew")
 
 
 def seal(ctx: typer.Context, stage: Stages = None, label: LabelOption = None, jar: JarOption = None) -> None:
@@ -238,22 +242,22 @@ def seal(ctx: typer.Context, stage: Stages = None, label: LabelOption = None, ja
     label_first_reader(opened, label)
     done = seal_values(opened, list(dict.fromkeys(stage)) if stage else None)
     for note in done.notes:
-        say(note)
-    for value in done.moved:
-        say(
+        print_status(note)
+    for value in done.encrypted:
+        print_status(
             f"{value.name}: sealed on {value.layer}, "
             + (f"out of {value.file}" if value.file else "for the services that get it")
         )
-    for name, reason in done.left:
-        say(f"{name}: {reason}")
-    files = list(dict.fromkeys(value.file for value in done.moved if value.file))
+    for name, reason in done.skipped:
+        print_status(f"{name}: {reason}")
+    files = list(dict.fromkeys(value.file for value in done.encrypted if value.file))
     if files:
-        say(f"The old text is still in version control's history, if {' or '.join(files)} was ever committed.")
-        say(
+        print_status(f"The old text is still in version control's history, if {' or '.join(files)} was ever committed.")
+        print_status(
             "Make those values anew where it counts: `coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE`."
         )
-    if not done.moved and not done.left:
-        say("Nothing to seal.")
+    if not done.encrypted and not done.skipped:
+        print_status("Nothing to seal.")
 
 
 def vouch(ctx: typer.Context, stage: Stages = None, yes: YesOption = False, jar: JarOption = None) -> None:
@@ -264,9 +268,9 @@ def vouch(ctx: typer.Context, stage: Stages = None, yes: YesOption = False, jar:
     opened = open_here(ctx, jar)
     stages = stages_of(opened, stage)
     _show(listing(opened))
-    agreed("Are these all, and the right ones?", yes=yes)
+    ask_to_go_on("Are these all, and the right ones?", yes=yes)
     vouch_for(opened, stages)
-    say(f"You vouch for the readers of {', '.join(stages)}.")
+    print_status(f"You vouch for the readers of {', '.join(stages)}.")
 
 
 COMMANDS = {

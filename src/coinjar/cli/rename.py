@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, counted, open_here, say
+from coinjar.cli.common import JarOption, counted, open_here, print_status
 from coinjar.core.errors import InputError, Location, UsageError
 
 if TYPE_CHECKING:
@@ -47,32 +47,32 @@ def run(
 
     opened = open_here(ctx, jar)
     if finished := rename.finish_earlier(opened):
-        say(f"A rename was cut short before; written now: {', '.join(finished)}")
+        print_status(f"A rename was cut short before; written now: {', '.join(finished)}")
         if not names and not table and not finish:
             return
     if finish:
         for message in finish_old(opened, finish):
-            say(message)
+            print_status(message)
         return
     renames, paths = _asked(list(names or []), table)
     options = rename.RenameOptions(paths, keep_old)
     edits = rename.plan(opened, renames, options)
     _show(edits, opened)
     if not edits.files:
-        say("Nothing to change.")
+        print_status("Nothing to change.")
         return
     if dry_run:
         raise typer.Exit(1)
     if not yes and not (sys.stdin.isatty() and typer.confirm("Write this?", err=True)):
-        say("Nothing was written." + ("" if sys.stdin.isatty() else " Add --yes to write it."))
+        print_status("Nothing was written." + ("" if sys.stdin.isatty() else " Add --yes to write it."))
         raise typer.Exit(1)
     rename.carry_out(opened, renames, options, edits)
     new = ", ".join(renames.values())
-    say(
+    print_status(
         f"Written: {counted(len(edits.files), 'file')}. Next: `coinjar check`, `coinjar render STAGE`, then deliver: {new} goes out in place of the old."
     )
     if keep_old:
-        say(f"The old name goes out too, until `coinjar rename --finish {next(iter(renames))}`.")
+        print_status(f"The old name goes out too, until `coinjar rename --finish {next(iter(renames))}`.")
 
 
 def _asked(names: list[str], table: str | None) -> tuple[dict[str, str], list[str]]:
@@ -94,7 +94,9 @@ def _asked(names: list[str], table: str | None) -> tuple[dict[str, str], list[st
         if words and (len(words) != 2 or words[0] in renames):
             message = "a line has an old and a new name, each old one once"
             raise InputError(
-                message, hint="write OLD and NEW, with blanks or a comma between them", place=Location(table, number, 1)
+                message,
+                hint="write OLD and NEW, with blanks or a comma between them",
+                location=Location(table, number, 1),
             )
         if words:
             renames[words[0]] = words[1]
@@ -112,7 +114,7 @@ def _show(edits: RenameEdits, opened: OpenJar) -> None:
     styles = {"+": "green", "-": "red", "@": "cyan"}
     for line in shown_differences(opened, edits):
         show(styled(line, styles.get(line[:1], "")) if line[:1] in styles else line)
-    for left in edits.left[:_SHOWN]:
-        say(f"{left.place}: {visible(left.words)}")
-    if len(edits.left) > _SHOWN:
-        say(f"and {len(edits.left) - _SHOWN} more such places")
+    for left in edits.unchanged[:_SHOWN]:
+        print_status(f"{left.location}: {visible(left.reason)}")
+    if len(edits.unchanged) > _SHOWN:
+        print_status(f"and {len(edits.unchanged) - _SHOWN} more such places")

@@ -18,8 +18,8 @@ from coinjar.cli.common import (
     counted,
     open_here,
     print_json,
+    print_status,
     render_names,
-    say,
 )
 from coinjar.core.errors import UsageError
 
@@ -140,16 +140,16 @@ def _plan(
 
 def _list_stale(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, keep: int | None) -> None:
     from coinjar.actions.output.render_files import stale
-    from coinjar.system.files import shown_path
+    from coinjar.system.files import display_path
 
     for path in stale(opened, stages, names, masker, keep):
-        print(shown_path(path))
+        print(display_path(path))
 
 
 def _show(plan: RenderPlan, *, verify: bool) -> None:
     from coinjar.actions.output.render_files import CHANGED, NEW
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
-    from coinjar.system.files import shown_path
+    from coinjar.system.files import display_path
 
     changed = len(plan.out_of_date)
     total = counted(len(plan.files), "file")
@@ -166,7 +166,7 @@ def _show(plan: RenderPlan, *, verify: bool) -> None:
         rows.append(
             [
                 marks[file.state],
-                StyledText(shown_path(file.path)),
+                StyledText(display_path(file.path)),
                 StyledText(file.destination, "dim"),
                 StyledText(file.output.about),
                 private,
@@ -176,7 +176,7 @@ def _show(plan: RenderPlan, *, verify: bool) -> None:
         table(
             ["", "file", "destination", "what is in it", ""],
             rows,
-            least=[1, max(len(shown_path(file.path)) for file in plan.out_of_date), 10, 16, 4],
+            least=[1, max(len(display_path(file.path)) for file in plan.out_of_date), 10, 16, 4],
             width=terminal_width(),
         )
         if rows
@@ -201,7 +201,7 @@ def _show_differences(plan: RenderPlan, opened: OpenJar) -> None:
         for number, line in enumerate(shown_difference(file, redactor)):
             show(styled(line, "bold" if number < 2 else styles.get(line[:1], "")))
     if not plan.out_of_date:
-        say(f"coinjar: {_up_to_date(len(plan.files))}")
+        print_status(f"coinjar: {_up_to_date(len(plan.files))}")
 
 
 def _tell(plan: RenderPlan) -> None:
@@ -209,19 +209,19 @@ def _tell(plan: RenderPlan) -> None:
     from coinjar.core.display import visible
 
     if plan.notices and sys.stdout.isatty():
-        say("")
-    for _, spot in plan.notices:
-        say(f"{spot.place}: {visible(spot.message)}")
-        say(f"    {visible(spot.fix)}")
+        print_status("")
+    for _, diagnostic in plan.notices:
+        print_status(f"{diagnostic.location}: {visible(diagnostic.message)}")
+        print_status(f"    {visible(diagnostic.hint)}")
 
 
 def _as_json(plan: RenderPlan) -> dict[str, Any]:
-    from coinjar.system.files import shown_path
+    from coinjar.system.files import display_path
 
     return {
         "files": [
             {
-                "path": shown_path(file.path),
+                "path": display_path(file.path),
                 "destination": file.destination,
                 "stage": file.stage,
                 "state": file.state,
@@ -232,10 +232,10 @@ def _as_json(plan: RenderPlan) -> dict[str, Any]:
         "notices": [
             {
                 "message": diagnostic.message,
-                "fix": diagnostic.fix,
-                "file": diagnostic.place.file,
-                "line": diagnostic.place.line,
-                "column": diagnostic.place.column,
+                "fix": diagnostic.hint,
+                "file": diagnostic.location.file,
+                "line": diagnostic.location.line,
+                "column": diagnostic.location.column,
             }
             for _, diagnostic in plan.notices
         ],

@@ -40,15 +40,15 @@ def as_sarif(findings: Sequence[Finding]) -> dict[str, Any]:
 
 
 def _result(finding: Finding) -> dict[str, Any]:
-    spot = finding.spot
-    location: dict[str, Any] = {"artifactLocation": {"uri": quote(spot.place.file.replace(os.sep, "/"))}}
-    if spot.place.line:
-        location["region"] = {"startLine": spot.place.line, "startColumn": spot.place.column}
+    diagnostic = finding.diagnostic
+    location: dict[str, Any] = {"artifactLocation": {"uri": quote(diagnostic.location.file.replace(os.sep, "/"))}}
+    if diagnostic.location.line:
+        location["region"] = {"startLine": diagnostic.location.line, "startColumn": diagnostic.location.column}
     result: dict[str, Any] = {
         "ruleId": finding.rule.code,
         "ruleIndex": [rule.code for rule in RULES].index(finding.rule.code),
         "level": finding.rule.severity,
-        "message": {"text": f"{spot.message}. {spot.fix[:1].upper()}{spot.fix[1:]}."},
+        "message": {"text": f"{diagnostic.message}. {diagnostic.hint[:1].upper()}{diagnostic.hint[1:]}."},
         "locations": [{"physicalLocation": location}],
     }
     if finding.accepted:

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import say
+from coinjar.cli.common import print_status
 from coinjar.core.errors import UsageError
 
 
@@ -28,7 +28,7 @@ def run(
         for schema in SCHEMAS:
             path = out / f"{schema}.schema.json"
             replace_file(path, schema_text(schema).encode())
-            say(f"written: {path}")
+            print_status(f"written: {path}")
         return
     if name not in SCHEMAS:
         raise UsageError(f"there is no schema '{name}'", hint=f"they are {', '.join(SCHEMAS)}")

@@ -31,7 +31,7 @@ def services_that_see(resolver: Resolver, variable: Variable, named: str | None)
     return list(groups.values()) or [
         [
             next(
-                (service for service in resolver.jar.services if variable.serves(service)),
+                (service for service in resolver.jar.services if variable.applies_to(service)),
                 next(iter(resolver.jar.services), ""),
             )
         ]

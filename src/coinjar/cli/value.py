@@ -16,7 +16,7 @@ from coinjar.cli.common import (
     WithOption,
     one_offs,
     open_here,
-    say,
+    print_status,
 )
 from coinjar.core.errors import UsageError
 
@@ -43,7 +43,7 @@ def run(
     if resolved.fault:
         raise resolved.fault
     if resolved.text is None:
-        say(f"{name} has no value on {stage}" + (": it is unset on purpose" if resolved.is_unset else ""))
+        print_status(f"{name} has no value on {stage}" + (": it is unset on purpose" if resolved.is_unset else ""))
         raise typer.Exit(1)
     terminal = sys.stdout.isatty()
     if resolved.secret and terminal and not show_secrets:

@@ -18,7 +18,7 @@ from coinjar.cli.common import (
     print_json,
     why_names,
 )
-from coinjar.core.errors import UsageError, is_others
+from coinjar.core.errors import UsageError, is_encrypted_for_others
 from coinjar.core.references import Template
 
 if TYPE_CHECKING:
@@ -61,9 +61,9 @@ def run(
 ) -> None:
     """Explain one value: every layer that spoke, who won, who was covered, and the references it followed."""
     if inside is not None or at is not None:
-        from coinjar.cli.inside import tell_level
+        from coinjar.cli.inside import show_level
 
-        tell_level(ctx, where, inside, at, jar, show_secrets=show_secrets, as_json=as_json)
+        show_level(ctx, where, inside, at, jar, show_secrets=show_secrets, as_json=as_json)
         return
     if len(where) != 2:
         raise UsageError(
@@ -92,7 +92,7 @@ def run(
 
 def value_words(resolved: Resolved, masker: Masker) -> str:
     """What a service sees, in a few words."""
-    if resolved.fault and is_others(resolved.fault):
+    if resolved.fault and is_encrypted_for_others(resolved.fault):
         return "sealed for others than you"
     if resolved.fault:
         return f"cannot be worked out: {resolved.fault.message}"
@@ -101,9 +101,9 @@ def value_words(resolved: Resolved, masker: Masker) -> str:
     return masker.show(resolved.text, secret=resolved.secret)
 
 
-def spoken_words(spoken: LayerValue, secret: bool, masker: Masker) -> str:
+def layer_text(spoken: LayerValue, secret: bool, masker: Masker) -> str:
     """What a layer says. Of a secret's text with references only these are told: the rest may be the secret."""
-    content = spoken.written.content
+    content = spoken.definition.content
     if spoken.text is None:
         return "unset" if spoken.form == "unset" else "sealed for others than you"
     if spoken.form == "text":
@@ -133,24 +133,24 @@ def _as_json(explanation: Explanation, masker: Masker) -> dict[str, Any]:
         "stage": explanation.stage,
         "service": explanation.service,
         "name": explanation.variable.name,
-        **value(explanation.seen),
+        **value(explanation.resolved),
         "layers": [
             {
                 "layer": layer_value.layer,
                 "form": layer_value.form,
-                "says": spoken_words(layer_value, True, masker)
+                "says": layer_text(layer_value, True, masker)
                 if secret and layer_value.form in ("text", "references") and not masker.show_secrets
                 else layer_value.text,
                 "wins": layer_value.wins,
-                "file": layer_value.written.file,
-                "line": layer_value.written.line,
-                "column": layer_value.written.column,
+                "file": layer_value.definition.file,
+                "line": layer_value.definition.line,
+                "column": layer_value.definition.column,
             }
-            for layer_value in explanation.spoken
+            for layer_value in explanation.layers
         ],
         "references": [
-            {"name": followed.name, "service": followed.service, "depth": followed.depth, **value(followed.seen)}
-            for followed in explanation.followed
+            {"name": followed.name, "service": followed.service, "depth": followed.depth, **value(followed.resolved)}
+            for followed in explanation.references
         ],
         "remarks": list(explanation.remarks),
     }
@@ -162,16 +162,16 @@ def _show(explanation: Explanation, masker: Masker, services: list[str], *, firs
     width = terminal_width()
     if not first:
         show("")
-    show(styled(f"{explanation.variable.name} = {value_words(explanation.seen, masker)}", "bold"))
+    show(styled(f"{explanation.variable.name} = {value_words(explanation.resolved, masker)}", "bold"))
     show(
         f"on {explanation.stage}, for {', '.join(services)}"
         + (f": {explanation.variable.about}" if explanation.variable.about else "")
     )
     rows = []
-    for layer_value in reversed(explanation.spoken):
+    for layer_value in reversed(explanation.layers):
         verdict = StyledText("✓ wins", "green") if layer_value.wins else StyledText("  covered", "dim")
-        words = spoken_words(layer_value, explanation.variable.secret, masker)
-        place = str(layer_value.written.place) if layer_value.written.line else layer_value.written.file
+        words = layer_text(layer_value, explanation.variable.secret, masker)
+        place = str(layer_value.definition.location) if layer_value.definition.line else layer_value.definition.file
         rows.append(
             [
                 verdict,
@@ -184,16 +184,16 @@ def _show(explanation: Explanation, masker: Masker, services: list[str], *, firs
         show("")
         for row in table(["", "layer, highest first", "says", "where"], rows, least=[9, 14, 16, 24], width=width):
             show(row)
-    if explanation.followed:
+    if explanation.references:
         show("")
         follows = []
-        for followed in explanation.followed:
-            place = str(followed.seen.written.place) if followed.seen.written else "nowhere"
+        for followed in explanation.references:
+            place = str(followed.resolved.definition.location) if followed.resolved.definition else "nowhere"
             whose = f" of {followed.service}" if followed.service != explanation.service else ""
             follows.append(
                 [
                     StyledText(f"{'  ' * followed.depth}└ {followed.name}{whose}"),
-                    StyledText(value_words(followed.seen, masker), "bold"),
+                    StyledText(value_words(followed.resolved, masker), "bold"),
                     StyledText(place, "cyan"),
                 ]
             )

@@ -12,8 +12,8 @@ from coinjar.cli.common import (
     StageArgument,
     WithOption,
     open_here,
+    print_status,
     resolved,
-    say,
 )
 
 
@@ -46,14 +46,14 @@ def run(
 
     The identity that opens secrets is not passed on. 127 if there is no such program, 126 if it cannot be run. Nothing passes through a shell.
     """
-    from coinjar.actions.output.exec_program import become, environment
+    from coinjar.actions.output.exec_program import environment, exec_program
 
     _, resolution = resolved(open_here(ctx, jar), stage, service, with_, allow_commands=allow_commands)
     env = environment(resolution, os.environ, bare=bare)
     if not mask:
-        become(command, env)
+        exec_program(command, env)
     from coinjar.actions.output.masked_run import run_masked, secrets_of, too_short
 
     if names := too_short(resolution):
-        say(f"coinjar: too short to be masked: {', '.join(names)}")
+        print_status(f"coinjar: too short to be masked: {', '.join(names)}")
     raise typer.Exit(run_masked(command, env, secrets_of(resolution)))

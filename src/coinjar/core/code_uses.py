@@ -23,8 +23,8 @@ class CodeUse(NamedTuple):
     """
 
     name: str
-    place: Location
-    how: str
+    location: Location
+    access: str
     services: tuple[str, ...] = ()
     default: str | None = None
     misplaced: bool = False
@@ -36,7 +36,7 @@ class CodeLiteral(NamedTuple):
 
     variable: str
     text: str
-    place: Location
+    location: Location
 
 
 class CodePaths(Record):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import NamedTuple, Protocol
 
-from coinjar.core.errors import CoinJarError, is_others
+from coinjar.core.errors import CoinJarError, is_encrypted_for_others
 from coinjar.core.layers import Resolver
 
 SAME, DIFFERENT, ONLY_LEFT, ONLY_RIGHT, UNKNOWN = "same", "different", "only left", "only right", "unknown"
@@ -95,7 +95,7 @@ class StageSide:
         return [
             name
             for name, variable in self._resolver.jar.variables.items()
-            if any(variable.serves(service) for service in self._services)
+            if any(variable.applies_to(service) for service in self._services)
         ]
 
     def _here(self, name: str) -> Sequence[str]:
@@ -119,7 +119,7 @@ class StageSide:
             return SideValue(note=f"not for {where}" if known else "not declared")
         resolved = self._resolver.value(name, service or here[0])
         if resolved.fault:
-            note = "sealed for others than you" if is_others(resolved.fault) else "cannot be worked out"
+            note = "sealed for others than you" if is_encrypted_for_others(resolved.fault) else "cannot be worked out"
             return SideValue(None, resolved.secret, note, resolved.fault)
         note = "" if resolved.text is not None else "unset on purpose" if resolved.is_unset else "no value"
         return SideValue(resolved.text, resolved.secret, note)

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 NEW, CHANGED, GONE, AGAIN = "new", "changed", "gone", "again"
 """What is done with a variable; `again`: it cannot be read back, so it is written once more."""
-IN_STEP, OUTSIDE, MISSING, EXTRA, PENDING, UNREAD, BEHIND, SUPPLIED = (
+UP_TO_DATE, CHANGED_THERE, MISSING, UNMANAGED, PENDING_RESTART, NOT_READABLE, NOT_DELIVERED, SUPPLIED = (
     "in step",
     "changed outside",
     "missing",
@@ -19,7 +19,7 @@ IN_STEP, OUTSIDE, MISSING, EXTRA, PENDING, UNREAD, BEHIND, SUPPLIED = (
     "supplied",
 )
 """How a variable stands. `not delivered`: the jar has moved on since the last delivery; `not in effect`: saved, and the running thing has not read it."""
-CALM = frozenset({IN_STEP, SUPPLIED, UNREAD})
+CALM = frozenset({UP_TO_DATE, SUPPLIED, NOT_READABLE})
 """States in which there is nothing to do, unless a note says otherwise."""
 
 
@@ -42,8 +42,8 @@ class LiveValue(NamedTuple):
     text: str | None
     secret: bool = False
     supplied: bool = False
-    mark: str = ""
-    wide: bool = False
+    version: str = ""
+    inherited: bool = False
     handle: object = None
 
 
@@ -51,7 +51,7 @@ class LastApplied(NamedTuple):
     """What the records say was delivered last: the keyed fingerprint of the value, and the destination's mark after it."""
 
     fingerprint: str
-    mark: str = ""
+    version: str = ""
     in_effect: bool = True
 
 
@@ -63,7 +63,7 @@ class DeliveryChange(NamedTuple):
     old: str | None
     new: str | None
     secret: bool
-    held: LiveValue | None = None
+    live: LiveValue | None = None
     renamed: str | None = None
     """The other name, where one variable goes out under a new name and the old one is removed."""
 
@@ -83,43 +83,45 @@ class PlanContext(NamedTuple):
     `whole`: the destination holds nothing but ours, so what is not wanted goes. `former` maps names to what they were called before.
     """
 
-    ours: Callable[[str], bool]
-    last: Mapping[str, LastApplied]
+    is_ours: Callable[[str], bool]
+    last_applied: Mapping[str, LastApplied]
     fingerprint: Callable[[str, str], str]
-    whole: bool = False
-    former: Mapping[str, tuple[str, ...]] = {}
+    owns_all: bool = False
+    former_names: Mapping[str, tuple[str, ...]] = {}
 
 
-def plan(wanted: Mapping[str, DesiredValue], held: Mapping[str, LiveValue], known: PlanContext) -> DeliveryPlan:
+def plan(
+    desired_values: Mapping[str, DesiredValue], live: Mapping[str, LiveValue], plan_context: PlanContext
+) -> DeliveryPlan:
     """The fewest changes that bring what is there in step."""
     changes: list[DeliveryChange] = []
     same: list[str] = []
     trusted: list[str] = []
-    for name, desired in wanted.items():
-        current = held.get(name)
+    for name, desired in desired_values.items():
+        current = live.get(name)
         secret = desired.secret or (current is not None and current.secret)
-        if current is None or (current.wide and current.text != desired.text):
+        if current is None or (current.inherited and current.text != desired.text):
             changes.append(DeliveryChange(name, NEW, None, desired.text, secret))
         elif current.text == desired.text:
             same.append(name)
         elif current.text is not None:
             changes.append(DeliveryChange(name, CHANGED, current.text, desired.text, secret, current))
-        elif _is_as_delivered(desired, current, known):
+        elif _is_as_delivered(desired, current, plan_context):
             trusted.append(name)
         else:
             changes.append(DeliveryChange(name, AGAIN, None, desired.text, secret, current))
     rest = [
         live_value
-        for name, live_value in held.items()
-        if name not in wanted and not live_value.supplied and not live_value.wide
+        for name, live_value in live.items()
+        if name not in desired_values and not live_value.supplied and not live_value.inherited
     ]
-    gone = [live_value for live_value in rest if known.whole or known.ours(live_value.name)]
+    gone = [live_value for live_value in rest if plan_context.owns_all or plan_context.is_ours(live_value.name)]
     changes += [
         DeliveryChange(live_value.name, GONE, live_value.text, None, live_value.secret, live_value)
         for live_value in gone
     ]
     return DeliveryPlan(
-        _with_renames(changes, known.former),
+        _with_renames(changes, plan_context.former_names),
         same,
         [live_value.name for live_value in rest if live_value not in gone],
         trusted,
@@ -147,12 +149,12 @@ def _with_renames(changes: list[DeliveryChange], former: Mapping[str, tuple[str,
     ]
 
 
-def _is_as_delivered(desired: DesiredValue, live_value: LiveValue, known: PlanContext) -> bool:
-    last = known.last.get(desired.name)
+def _is_as_delivered(desired: DesiredValue, live_value: LiveValue, plan_context: PlanContext) -> bool:
+    last = plan_context.last_applied.get(desired.name)
     return (
         last is not None
-        and last.fingerprint == known.fingerprint(desired.name, desired.text)
-        and last.mark == live_value.mark
+        and last.fingerprint == plan_context.fingerprint(desired.name, desired.text)
+        and last.version == live_value.version
     )
 
 
@@ -162,76 +164,84 @@ class VariableState(NamedTuple):
     name: str
     state: str
     live: str | None
-    wanted: str | None
+    desired: str | None
     secret: bool
     note: str = ""
 
     @property
-    def calm(self) -> bool:
+    def is_settled(self) -> bool:
         """Whether there is nothing to do."""
         return self.state in CALM and not self.note
 
 
-def standings(
-    wanted: Mapping[str, DesiredValue], held: Mapping[str, LiveValue], known: PlanContext, pending: Collection[str]
+def variable_states(
+    desired_values: Mapping[str, DesiredValue],
+    live: Mapping[str, LiveValue],
+    plan_context: PlanContext,
+    pending: Collection[str],
 ) -> list[VariableState]:
     """How every variable of either side stands; `pending` are the names that are saved and not in effect."""
-    states = [_standing(desired, held.get(name), known, name in pending) for name, desired in wanted.items()]
-    for name, live_value in held.items():
-        if name in wanted:
+    states = [
+        _variable_state(desired, live.get(name), plan_context, name in pending)
+        for name, desired in desired_values.items()
+    ]
+    for name, live_value in live.items():
+        if name in desired_values:
             continue
         if live_value.supplied:
             states.append(VariableState(name, SUPPLIED, live_value.text, None, live_value.secret))
-        elif not live_value.wide:
-            ours = known.ours(name) or known.whole
+        elif not live_value.inherited:
+            ours = plan_context.is_ours(name) or plan_context.owns_all
             states.append(
                 VariableState(
                     name,
-                    EXTRA,
+                    UNMANAGED,
                     live_value.text,
                     None,
                     live_value.secret,
                     "the next delivery removes it" if ours else "the jar does not know it here",
                 )
             )
-    gone = [name for name in sorted(pending) if name not in wanted and name not in held]
+    gone = [name for name in sorted(pending) if name not in desired_values and name not in live]
     return states + [
-        VariableState(name, PENDING, None, None, secret=False, note="removed, and what runs still has it")
+        VariableState(name, PENDING_RESTART, None, None, secret=False, note="removed, and what runs still has it")
         for name in gone
     ]
 
 
-def _standing(desired: DesiredValue, live_value: LiveValue | None, known: PlanContext, pending: bool) -> VariableState:
-    last = known.last.get(desired.name)
-    now = known.fingerprint(desired.name, desired.text)
+def _variable_state(
+    desired: DesiredValue, live_value: LiveValue | None, plan_context: PlanContext, pending: bool
+) -> VariableState:
+    last = plan_context.last_applied.get(desired.name)
+    now = plan_context.fingerprint(desired.name, desired.text)
     secret = desired.secret or (live_value is not None and live_value.secret)
     if (
-        live_value is not None and live_value.wide and live_value.text != desired.text
+        live_value is not None and live_value.inherited and live_value.text != desired.text
     ):  # the level around has another, so ours is not there
         live_value = None
 
-    def stands(state: str, note: str = "") -> VariableState:
+    def state_of(state: str, note: str = "") -> VariableState:
         return VariableState(desired.name, state, live_value.text if live_value else None, desired.text, secret, note)
 
     if live_value is None:
-        return stands(MISSING) if last else stands(BEHIND, "never delivered")
+        return state_of(MISSING) if last else state_of(NOT_DELIVERED, "never delivered")
     if live_value.text is None:
         state, note = _unread(last, live_value, now)
-        return stands(PENDING if pending and state == UNREAD and not note else state, note)
+        return state_of(PENDING_RESTART if pending and state == NOT_READABLE and not note else state, note)
     if live_value.text == desired.text:
-        return stands(PENDING if pending else IN_STEP)
-    if last is not None and last.fingerprint == known.fingerprint(desired.name, live_value.text):
-        return stands(BEHIND)
-    return stands(OUTSIDE, "" if last else "never delivered from here")
+        return state_of(PENDING_RESTART if pending else UP_TO_DATE)
+    if last is not None and last.fingerprint == plan_context.fingerprint(desired.name, live_value.text):
+        return state_of(NOT_DELIVERED)
+    return state_of(CHANGED_THERE, "" if last else "never delivered from here")
 
 
 def _unread(last: LastApplied | None, live_value: LiveValue, now: str) -> tuple[str, str]:
     """How something stands that cannot be read back: by what was delivered last, and the mark it had then."""
     if last is None:
-        return UNREAD, "and was never delivered from here"
-    if last.mark != live_value.mark:
-        return OUTSIDE, "written by somebody since the last delivery"
-    return (BEHIND if last.fingerprint != now else UNREAD), ""
+        return NOT_READABLE, "and was never delivered from here"
+    if last.version != live_value.version:
+        return CHANGED_THERE, "written by somebody since the last delivery"
+    return (NOT_DELIVERED if last.fingerprint != now else NOT_READABLE), ""
 
 
 def matches(name: str, shapes: Iterable[str]) -> bool:

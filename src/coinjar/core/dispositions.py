@@ -16,7 +16,7 @@ CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN = (
     "supplied",
     "to_be_given",
 )
-FATES = (CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN)
+DISPOSITIONS = (CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN)
 """The groups of a sheet; `to_be_given`: nobody can read it there, or it cannot go as it is."""
 
 
@@ -36,7 +36,7 @@ class SourceValue(NamedTuple):
         return f"{self.stage or ALL}/{self.service}" if self.service else self.stage or ALL
 
 
-def placed(where: str) -> tuple[str, str | None]:
+def stage_and_service(where: str) -> tuple[str, str | None]:
     """The stage ("" for all) and the service of such a word."""
     stage, _, service = where.partition("/")
     return "" if stage == ALL else stage, service or None
@@ -46,7 +46,7 @@ class RejectedValue(NamedTuple):
     """Why the new place cannot have a variable. `what`: its name, its value, its being empty, or that the place keeps or supplies the name."""
 
     what: str
-    words: str
+    reason: str
 
 
 NAME, VALUE, EMPTY, KEPT, GIVES = "name", "value", "empty", "reserved", "supplied"
@@ -61,14 +61,14 @@ class MigrationContext(NamedTuple):
 
     old: str
     new: str
-    refusal: Callable[[str, str], RejectedValue | None]
+    rejection: Callable[[str, str], RejectedValue | None]
     takes: Callable[[SourceValue], str | None]
     jar: Callable[[SourceValue], tuple[bool, str | None]]
-    there: Callable[[SourceValue, str], str | None]
+    existing: Callable[[SourceValue, str], str | None]
     mentioned: Mapping[str, list[str]] | None = None
-    known: Iterable[str] = ()
+    known_names: Iterable[str] = ()
     has_jar: bool = True
-    folds: bool = False
+    folds_case: bool = False
     """Whether the new place does not tell names apart by case."""
     renamed: Callable[[str], str | None] = lambda _: None
     """The variable of the jar that had this name before (None: none had)."""
@@ -88,64 +88,64 @@ class SheetEntry(NamedTuple):
     group: str
     variable: str
     where: tuple[str, ...]
-    becomes: str
+    new_name: str
     why: str
     secret: bool
 
 
-def fate(source_value: SourceValue, facts: MigrationContext) -> Disposition:  # noqa: C901, PLR0911 - the questions in their order, an answer each
+def disposition_of(source_value: SourceValue, context: MigrationContext) -> Disposition:  # noqa: C901, PLR0911 - the questions in their order, an answer each
     """What becomes of a variable."""
-    declared, in_jar = facts.jar(source_value)
+    declared, in_jar = context.jar(source_value)
     if source_value.supplied:
-        return _was_supplied(source_value, facts, declared=declared)
-    refused = facts.refusal(source_value.name, source_value.text or in_jar or "x")
+        return _was_supplied(source_value, context, declared=declared)
+    refused = context.rejection(source_value.name, source_value.text or in_jar or "x")
     if refused and refused.what == GIVES:
-        return Disposition(SUPPLIED, source_value.name, f"{facts.new} sets it by itself")
+        return Disposition(SUPPLIED, source_value.name, f"{context.new} sets it by itself")
     if refused and refused.what == KEPT:
-        return Disposition(LEFT, source_value.name, refused.words)
-    if owner := facts.renamed(source_value.name):
+        return Disposition(LEFT, source_value.name, refused.reason)
+    if owner := context.renamed(source_value.name):
         return Disposition(
             LEFT, source_value.name, f"an old name of {owner}, which goes under the names that the jar says"
         )
-    if words := facts.takes(source_value):
+    if words := context.takes(source_value):
         return Disposition(LEFT, source_value.name, words)
     if source_value.text is None and in_jar is None:
         return Disposition(
             GIVEN,
             source_value.name,
-            f"{facts.old} gives its value to nobody" + (", and the jar does not have it" if facts.has_jar else ""),
+            f"{context.old} gives its value to nobody" + (", and the jar does not have it" if context.has_jar else ""),
         )
-    if facts.mentioned is not None and not declared and source_value.name not in facts.mentioned:
+    if context.mentioned is not None and not declared and source_value.name not in context.mentioned:
         return Disposition(
             LEFT, source_value.name, "nothing mentions it; to keep it all the same, move this line to carried"
         )
     if refused and refused.what == EMPTY:
-        return Disposition(LEFT, source_value.name, refused.words)
+        return Disposition(LEFT, source_value.name, refused.reason)
     if refused and refused.what == VALUE:
-        return Disposition(GIVEN, source_value.name, refused.words)
+        return Disposition(GIVEN, source_value.name, refused.reason)
     if refused:
-        new = proposed(source_value.name, facts)
-        return Disposition(RENAMED, new, refused.words + _mentioned_in(facts, source_value.name))
+        new = proposed_name(source_value.name, context)
+        return Disposition(RENAMED, new, refused.reason + _mentioned_in(context, source_value.name))
     if source_value.text is None:
-        return Disposition(REPLACED, source_value.name, f"{facts.old} gives its value to nobody: the jar's goes")
+        return Disposition(REPLACED, source_value.name, f"{context.old} gives its value to nobody: the jar's goes")
     if in_jar is not None and in_jar != source_value.text:
         return Disposition(
-            REPLACED, source_value.name, f"the jar says another value than {facts.old} has: the jar's goes"
+            REPLACED, source_value.name, f"the jar says another value than {context.old} has: the jar's goes"
         )
-    return Disposition(CARRIED, source_value.name, _carried(source_value, facts, declared=declared, in_jar=in_jar))
+    return Disposition(CARRIED, source_value.name, _carried(source_value, context, declared=declared, in_jar=in_jar))
 
 
-def _was_supplied(source_value: SourceValue, facts: MigrationContext, *, declared: bool) -> Disposition:
-    refused = facts.refusal(source_value.name, source_value.text or "x")
+def _was_supplied(source_value: SourceValue, context: MigrationContext, *, declared: bool) -> Disposition:
+    refused = context.rejection(source_value.name, source_value.text or "x")
     if refused and refused.what == GIVES:
-        return Disposition(SUPPLIED, source_value.name, f"{facts.new} sets it by itself, as {facts.old} did")
-    needed = declared or (facts.mentioned is not None and source_value.name in facts.mentioned)
-    if needed and not facts.takes(source_value):
-        return Disposition(GIVEN, source_value.name, f"{facts.old} set it by itself, and {facts.new} does not")
-    return Disposition(LEFT, source_value.name, f"{facts.old} set it by itself, and nothing else knows it")
+        return Disposition(SUPPLIED, source_value.name, f"{context.new} sets it by itself, as {context.old} did")
+    needed = declared or (context.mentioned is not None and source_value.name in context.mentioned)
+    if needed and not context.takes(source_value):
+        return Disposition(GIVEN, source_value.name, f"{context.old} set it by itself, and {context.new} does not")
+    return Disposition(LEFT, source_value.name, f"{context.old} set it by itself, and nothing else knows it")
 
 
-def _carried(source_value: SourceValue, facts: MigrationContext, *, declared: bool, in_jar: str | None) -> str:
+def _carried(source_value: SourceValue, context: MigrationContext, *, declared: bool, in_jar: str | None) -> str:
     words = (
         "as the jar has it"
         if in_jar is not None
@@ -153,19 +153,19 @@ def _carried(source_value: SourceValue, facts: MigrationContext, *, declared: bo
         if declared
         else "the jar does not know it: it will be declared"
     )
-    words = words if facts.has_jar else "as it is there"
-    there = facts.there(source_value, source_value.name)
+    words = words if context.has_jar else "as it is there"
+    there = context.existing(source_value, source_value.name)
     if there is None:
         return words
     return (
-        f"{words}; {facts.new} has it already"
+        f"{words}; {context.new} has it already"
         if there == source_value.text
-        else f"{words}; {facts.new} has another value, which is overwritten"
+        else f"{words}; {context.new} has another value, which is overwritten"
     )
 
 
-def _mentioned_in(facts: MigrationContext, name: str) -> str:
-    places = (facts.mentioned or {}).get(name, [])
+def _mentioned_in(context: MigrationContext, name: str) -> str:
+    places = (context.mentioned or {}).get(name, [])
     return (
         f"; mentioned in {', '.join(places[:3])}{f' and {len(places) - 3} more' if len(places) > 3 else ''}"
         if places
@@ -173,40 +173,45 @@ def _mentioned_in(facts: MigrationContext, name: str) -> str:
     )
 
 
-def proposed(name: str, facts: MigrationContext) -> str:
+def proposed_name(name: str, context: MigrationContext) -> str:
     """A name that the new place takes: in capitals, words parted by '_', no digit first; cut if it is too long."""
     spelled = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name)
     spelled = re.sub(r"[^A-Za-z0-9_]+", "_", spelled).strip("_").upper() or "RENAMED"
     spelled = f"V_{spelled}" if spelled[0].isdigit() else spelled
     near = nearest(
-        name, [name for name in facts.known if name.replace("_", "").casefold() == spelled.replace("_", "").casefold()]
+        name,
+        [
+            name
+            for name in context.known_names
+            if name.replace("_", "").casefold() == spelled.replace("_", "").casefold()
+        ],
     )
-    if near and not facts.refusal(near, "x"):
+    if near and not context.rejection(near, "x"):
         return near
     for length in (len(spelled), 64, 32):
-        refused = facts.refusal(spelled[:length], "x")
+        refused = context.rejection(spelled[:length], "x")
         if refused is None:
             return spelled[:length]
     return spelled
 
 
-def entries(result: Iterable[SourceValue], facts: MigrationContext) -> list[SheetEntry]:
+def entries(result: Iterable[SourceValue], context: MigrationContext) -> list[SheetEntry]:
     """The lines of a sheet: each variable's places with the same fate together, in the order of groups and names."""
     lines: dict[tuple[str, str, str, str], list[SourceValue]] = {}
     first: dict[tuple[str, str], str] = {}
     for source_value in result:
-        what = fate(source_value, facts)
+        what = disposition_of(source_value, context)
         other = (
             first.setdefault((source_value.where, what.name.casefold()), what.name)
             if what.group in (CARRIED, RENAMED, REPLACED)
             else what.name
         )
-        if facts.folds and other != what.name:
+        if context.folds_case and other != what.name:
             what = Disposition(
                 RENAMED,
-                proposed(f"{source_value.name}_2", facts),
-                f"{facts.new} ignores case: it and {other} are one name there"
-                + _mentioned_in(facts, source_value.name),
+                proposed_name(f"{source_value.name}_2", context),
+                f"{context.new} ignores case: it and {other} are one name there"
+                + _mentioned_in(context, source_value.name),
             )
         lines.setdefault((what.group, source_value.name, what.name, what.why), []).append(source_value)
     entries = [
@@ -220,7 +225,7 @@ def entries(result: Iterable[SourceValue], facts: MigrationContext) -> list[Shee
         )
         for (group, variable, becomes, why), places in lines.items()
     ]
-    return sorted(entries, key=lambda entry: (FATES.index(entry.group), entry.variable, entry.where))
+    return sorted(entries, key=lambda entry: (DISPOSITIONS.index(entry.group), entry.variable, entry.where))
 
 
 class InboundReference(NamedTuple):
@@ -230,7 +235,7 @@ class InboundReference(NamedTuple):
     stage: str
     scope: str
     address: str
-    becomes: str
+    replacement: str
     why: str
 
 

@@ -17,7 +17,7 @@ class Location(NamedTuple):
         return f"{self.file}:{self.line}:{self.column}" if self.line else self.file
 
 
-def place_of(text: str, at: int, file: str) -> Location:
+def location_of(text: str, at: int, file: str) -> Location:
     """Line and column of a position in a text."""
     start = text.rfind("\n", 0, at) + 1
     return Location(file, text.count("\n", 0, at) + 1, at - start + 1)
@@ -33,7 +33,7 @@ class CoinJarError(Exception):
         message: str,
         *,
         hint: str,
-        place: Location | None = None,
+        location: Location | None = None,
         code: str = "input",
         subject: str = "",
         of: str = "",
@@ -44,13 +44,13 @@ class CoinJarError(Exception):
         self.of = of
         """What system it is about, which `message` says before `words`; "" for none."""
         self.hint = hint
-        self.place = place
+        self.location = location
         self.code = code
         self.subject = subject
         """The name of the variable that it is about, where there is one."""
 
     def __str__(self) -> str:
-        where = f"{self.place}: " if self.place else ""
+        where = f"{self.location}: " if self.location else ""
         return f"{where}{self.message}"
 
     def each(self) -> list[CoinJarError]:
@@ -80,7 +80,7 @@ class DecryptionError(CoinJarError):
     exit_code = 4
 
 
-def is_others(fault: CoinJarError) -> bool:
+def is_encrypted_for_others(fault: CoinJarError) -> bool:
     """Whether a value is sealed for others than whoever runs this, and nothing is wrong with it."""
     return fault.code in ("no-identity", "identity-open", "not-for-us")
 
@@ -91,7 +91,7 @@ class ErrorGroup(CoinJarError):
     def __init__(self, errors: Iterable[CoinJarError]) -> None:
         self.errors = [fault for error in errors for fault in error.each()]
         first = self.errors[0]
-        super().__init__(first.message, hint=first.hint, place=first.place, code=first.code)
+        super().__init__(first.message, hint=first.hint, location=first.location, code=first.code)
         self.exit_code = first.exit_code
 
     def __str__(self) -> str:

@@ -17,7 +17,7 @@ class LayerValue(NamedTuple):
     layer: str
     kind: str
     scope: str
-    written: Definition
+    definition: Definition
     wins: bool
     text: str | None
     form: str
@@ -29,7 +29,7 @@ class FollowedReference(NamedTuple):
     name: str
     service: str
     depth: int
-    seen: Resolved
+    resolved: Resolved
 
 
 class Explanation(NamedTuple):
@@ -38,9 +38,9 @@ class Explanation(NamedTuple):
     variable: Variable
     stage: str
     service: str
-    seen: Resolved
-    spoken: tuple[LayerValue, ...]
-    followed: tuple[FollowedReference, ...]
+    resolved: Resolved
+    layers: tuple[LayerValue, ...]
+    references: tuple[FollowedReference, ...]
     remarks: tuple[str, ...]
 
 
@@ -66,7 +66,7 @@ def explain(resolver: Resolver, name: str, service: str) -> Explanation:
     resolved = resolver.value(name, service)
     applies = resolver.applies(variable, service)
     spoken = []
-    for layer, scope, definition in resolver.spoke(name, service):
+    for layer, scope, definition in resolver.setting_layers(name, service):
         form, text = form_of(definition)
         spoken.append(
             LayerValue(
@@ -74,7 +74,7 @@ def explain(resolver: Resolver, name: str, service: str) -> Explanation:
                 layer.kind,
                 scope,
                 definition,
-                applies and definition is resolved.written,
+                applies and definition is resolved.definition,
                 text,
                 form,
             )
@@ -94,9 +94,9 @@ def explain(resolver: Resolver, name: str, service: str) -> Explanation:
 def _follow(
     resolver: Resolver, resolved: Resolved, service: str, depth: int, shown: set[tuple[str, str]]
 ) -> Iterator[FollowedReference]:
-    if resolved.written is None or not isinstance(resolved.written.content, Template) or depth > DEEPEST:
+    if resolved.definition is None or not isinstance(resolved.definition.content, Template) or depth > DEEPEST:
         return  # whose value cannot be worked out, which is said
-    for reference in resolved.written.content.references():
+    for reference in resolved.definition.content.references():
         key = (reference.name, reference.service or service)
         if key in shown:
             continue
@@ -108,7 +108,7 @@ def _follow(
 
 def _remarks(resolver: Resolver, resolved: Resolved, service: str, spoken: list[LayerValue]) -> Iterator[str]:
     variable = resolved.variable
-    if not variable.serves(service):
+    if not variable.applies_to(service):
         yield f"{variable.name} is not for {service}: its services are {', '.join(sorted(variable.services or ()))}"
     elif not resolver.applies(variable, service):
         yield f"{variable.name} is not for {resolver.stage}: its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them"
@@ -116,17 +116,17 @@ def _remarks(resolver: Resolver, resolved: Resolved, service: str, spoken: list[
         yield "nobody gives it a value, and it has no default"
     elif resolved.is_unset:
         yield "it is unset on purpose: nothing is inherited either"
-    written = resolved.written.content if resolved.written else None
+    written = resolved.definition.content if resolved.definition else None
     if isinstance(written, str) and resolved.text is not None and resolved.text != written:
         yield f"written in the normal spelling of its kind, {variable.kind}"
-    for narrow, wide in covered(spoken):
+    for narrow, wide in overridden(spoken):
         yield (
-            f"what {narrow.scope} has of its own ({narrow.written.place}) is covered by the value for all services in a higher layer "
-            f"({wide.written.place}): a stage beats shared, and only within one stage does the service beat all"
+            f"what {narrow.scope} has of its own ({narrow.definition.location}) is covered by the value for all services in a higher layer "
+            f"({wide.definition.location}): a stage beats shared, and only within one stage does the service beat all"
         )
 
 
-def covered(spoken: list[LayerValue]) -> Iterator[tuple[LayerValue, LayerValue]]:
+def overridden(spoken: list[LayerValue]) -> Iterator[tuple[LayerValue, LayerValue]]:
     """Pairs of a service's own value and the `all` of a higher layer that covers it."""
     if spoken and spoken[-1].scope == ALL and spoken[-1].kind in ("shared", "stage"):
         for layer_value in spoken[:-1]:

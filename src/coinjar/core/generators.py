@@ -62,26 +62,32 @@ def recipe_of(variable: Variable, given: Mapping[str, object] | None = None) -> 
     form = str(wanted.get("form", "base64" if variable.kind == "base64" else "text"))
     if form not in FORMS:
         raise InputError(
-            f"there is no form '{form}'", hint=f"the forms are {', '.join(FORMS)}", place=variable.place, code="recipe"
+            f"there is no form '{form}'",
+            hint=f"the forms are {', '.join(FORMS)}",
+            location=variable.location,
+            code="recipe",
         )
     text = str(wanted.get("length", FORMS[form]))
     if not re.fullmatch(r"(?a)[1-9]\d*", text) or int(text) > _LONGEST:
         raise InputError(
             f"the length must be 1 to {_LONGEST}",
             hint="it counts characters, of words the words",
-            place=variable.place,
+            location=variable.location,
             code="recipe",
         )
     if form == "base64" and int(text) % 4:
         raise InputError(
-            "the length of base64 is a multiple of 4", hint="44 holds 32 bytes", place=variable.place, code="recipe"
+            "the length of base64 is a multiple of 4",
+            hint="44 holds 32 bytes",
+            location=variable.location,
+            code="recipe",
         )
     alphabet = str(wanted.get("alphabet", ALPHABET))
     if "alphabet" in wanted and form != "text":
         raise InputError(
             f"an alphabet goes with the form text, not {form}",
             hint="leave one of them out",
-            place=variable.place,
+            location=variable.location,
             code="recipe",
         )
     letters(alphabet)
@@ -102,7 +108,7 @@ def make(recipe: Generator, variable: Variable) -> Secret:
     raise InputError(
         f"the recipe gives no value that fits {variable.name}{why}",
         hint="change the recipe or the kind",
-        place=variable.place,
+        location=variable.location,
         code="recipe",
     )
 

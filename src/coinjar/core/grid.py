@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-from coinjar.core.errors import is_others
+from coinjar.core.errors import is_encrypted_for_others
 from coinjar.core.layers import Resolver, plain
 from coinjar.core.model import Jar, Resolved, Variable
 
@@ -67,7 +67,7 @@ def column(resolver: Resolver, variables: Iterable[tuple[Variable, Sequence[str]
             cells.append(_LACKING if variable.required else _NOTHING)
         else:  # one text for every service: by far the most cells
             resolved = definition.seen or plain(variable, definition)
-            plain_text = resolved.text is not None and (resolved.text or not variable.lacks(resolved.text))
+            plain_text = resolved.text is not None and (resolved.text or not variable.is_missing(resolved.text))
             cells.append(
                 _single(resolved, origins)
                 if not plain_text
@@ -96,18 +96,20 @@ def _several(resolver: Resolver, variable: Variable, services: Sequence[str], or
         return _single(other[-1], origins)  # of several origins the common one, which comes last
     secret = any(resolved.secret for resolved in other)
     faulty = next((resolved.fault.message for resolved in other if resolved.fault), None)
-    if faulty and all(resolved.fault is None or is_others(resolved.fault) for resolved in other):
+    if faulty and all(resolved.fault is None or is_encrypted_for_others(resolved.fault) for resolved in other):
         return Cell(SEALED, None, secret=True, derived=other[0].derived, fault=faulty)
-    lacking = any(variable.lacks(resolved.text) for resolved in other)
+    lacking = any(variable.is_missing(resolved.text) for resolved in other)
     state = FAULT if faulty else MISSING if lacking else VARIES
     return Cell(state, None, secret, other[0].derived, variants, faulty)
 
 
 def _single(resolved: Resolved, origins: dict[int, str]) -> Cell:
     if resolved.text is not None:
-        state = MISSING if resolved.variable.lacks(resolved.text) else origins.get(id(resolved.written), DEFAULT)
+        state = (
+            MISSING if resolved.variable.is_missing(resolved.text) else origins.get(id(resolved.definition), DEFAULT)
+        )
         return Cell(state, resolved.text, resolved.secret, resolved.derived)
-    if resolved.fault is not None and is_others(resolved.fault):
+    if resolved.fault is not None and is_encrypted_for_others(resolved.fault):
         return Cell(SEALED, None, secret=True, derived=resolved.derived, fault=resolved.fault.message)
     if resolved.fault is not None:
         return Cell(FAULT, None, resolved.secret, resolved.derived, fault=resolved.fault.message)
@@ -129,10 +131,11 @@ def _agreement(cells: Iterable[Cell]) -> str:
 
 def by_stage(jar: Jar, resolvers: Sequence[Resolver], services: Sequence[str]) -> list[GridRow]:
     """A row a variable that any of these services may see, a cell a resolver (each of another stage)."""
-    serving = [
-        (variable, [service for service in services if variable.serves(service)]) for variable in jar.variables.values()
+    services_with = [
+        (variable, [service for service in services if variable.applies_to(service)])
+        for variable in jar.variables.values()
     ]
-    asked = [pair for pair in serving if pair[1]]
+    asked = [pair for pair in services_with if pair[1]]
     return _rows(asked, [column(resolver, asked) for resolver in resolvers])
 
 
@@ -140,7 +143,7 @@ def by_service(jar: Jar, resolver: Resolver, services: Sequence[str]) -> list[Gr
     """A row a variable, a cell a service of the resolver's stage."""
     variables = list(jar.variables.values())
     columns = [
-        column(resolver, [(variable, [service] if variable.serves(service) else []) for variable in variables])
+        column(resolver, [(variable, [service] if variable.applies_to(service) else []) for variable in variables])
         for service in services
     ]
     return _rows([(variable, services) for variable in variables], columns)

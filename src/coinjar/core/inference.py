@@ -10,7 +10,7 @@ from coinjar.core.errors import CoinJarError, Location
 from coinjar.core.kinds import normal
 from coinjar.core.model import Variable
 from coinjar.core.names import VariableName
-from coinjar.core.secret_detection import SURE, is_named, speaks_of_secrets, suspicion, words_of
+from coinjar.core.secret_detection import SURE, detect_secret, is_named, mentions_secret, words_of
 
 _MAYBE = ("KEY", "SALT", "DSN", "PIN")
 _PLACEHOLDER = re.compile(
@@ -24,7 +24,7 @@ class Inference(NamedTuple):
 
     kind: str
     secret: bool
-    sure: bool
+    is_certain: bool
     why: str
 
 
@@ -33,17 +33,17 @@ def is_placeholder(text: str) -> bool:
     return _PLACEHOLDER.fullmatch(text.strip()) is not None
 
 
-def guess(name: str, text: str) -> Inference:
+def infer(name: str, text: str) -> Inference:
     """Guess from a name and one value. A kind is guessed only if its normal spelling is the text itself."""
     secret, sure, why = _secrecy(name, text)
     kind = next((kind for kind in _candidates(words_of(name), text) if _spells(kind, text)), "text")
     return Inference(kind, secret, sure, why)
 
 
-def guess_all(name: str, texts: Sequence[str]) -> Inference:
+def infer_all(name: str, texts: Sequence[str]) -> Inference:
     """Guess from a name and all values that it has: a kind that every one of them fits, and secret if one of them is."""
-    names = [guess(name, text) for text in texts or [""]]
-    secret = next((inference for inference in names if inference.secret and inference.sure), None) or next(
+    names = [infer(name, text) for text in texts or [""]]
+    secret = next((inference for inference in names if inference.secret and inference.is_certain), None) or next(
         (inference for inference in names if inference.secret), names[0]
     )
     kinds = dict.fromkeys(kind for text in texts for kind in _candidates(words_of(name), text))
@@ -52,14 +52,14 @@ def guess_all(name: str, texts: Sequence[str]) -> Inference:
 
 
 def _secrecy(name: str, text: str) -> tuple[bool, bool, str]:
-    result = suspicion(name, text)
+    result = detect_secret(name, text)
     if result:
         return True, result[0] == SURE and not is_placeholder(text), result[1]
     words = words_of(name)
     if is_named(words):
         return True, False, "its name says so"
     last = words[-1] if words else ""
-    if speaks_of_secrets(words):
+    if mentions_secret(words):
         return False, False, f"its name speaks of a secret, but ends in {last}"
     return (True, False, "it might be: see its name and value") if last in _MAYBE else (False, True, "")
 
@@ -89,7 +89,7 @@ def _candidates(words: list[str], text: str) -> list[str]:
 
 
 def _spells(kind: str, text: str) -> bool:
-    trial = Variable(name=VariableName("X"), place=Location(""), kind=kind)
+    trial = Variable(name=VariableName("X"), location=Location(""), kind=kind)
     try:
         return normal(trial, text) == text
     except CoinJarError:

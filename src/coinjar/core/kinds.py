@@ -255,9 +255,9 @@ def _pem(text: str, constraints: Constraints) -> str:
 class Kind(Record):
     """A kind's function, the constraints it takes, and whether it writes a normal spelling."""
 
-    spell: Callable[[str, Constraints], str]
-    takes: frozenset[str]
-    normalises: bool = False
+    normalize: Callable[[str, Constraints], str]
+    constraints: frozenset[str]
+    has_normal_form: bool = False
 
 
 _LENGTHS = frozenset({"min_length", "max_length", "pattern"})
@@ -265,17 +265,17 @@ _RANGE = frozenset({"min", "max"})
 
 KINDS: dict[str, Kind] = {
     "text": Kind(_text, _LENGTHS),
-    "integer": Kind(_integer, _RANGE, normalises=True),
+    "integer": Kind(_integer, _RANGE, has_normal_form=True),
     "number": Kind(_number, _RANGE),
-    "boolean": Kind(_boolean, frozenset({"spelling"}), normalises=True),
-    "port": Kind(_port, _RANGE | {"listens"}, normalises=True),
+    "boolean": Kind(_boolean, frozenset({"spelling"}), has_normal_form=True),
+    "port": Kind(_port, _RANGE | {"listens"}, has_normal_form=True),
     "host": Kind(_host, _LENGTHS),
     "url": Kind(_url, _LENGTHS | {"schemes"}),
     "choice": Kind(_choice, frozenset({"choices"})),
-    "list": Kind(_list, frozenset({"separator", "choices", "pattern"}), normalises=True),
-    "json": Kind(_json, frozenset(), normalises=True),
-    "duration": Kind(_duration, _RANGE, normalises=True),
-    "size": Kind(_size, _RANGE, normalises=True),
+    "list": Kind(_list, frozenset({"separator", "choices", "pattern"}), has_normal_form=True),
+    "json": Kind(_json, frozenset(), has_normal_form=True),
+    "duration": Kind(_duration, _RANGE, has_normal_form=True),
+    "size": Kind(_size, _RANGE, has_normal_form=True),
     "base64": Kind(_base64, _LENGTHS),
     "pem": Kind(_pem, frozenset()),
 }
@@ -289,10 +289,10 @@ def normal(variable: Variable, text: str) -> str:
     if variable.kind == "text" and not variable.constraints:
         return text
     try:
-        return KINDS[variable.kind].spell(reveal(text), variable.constraints)
+        return KINDS[variable.kind].normalize(reveal(text), variable.constraints)
     except ValueError as fault:
         raise InputError(
             f"the value of {variable.name} {fault}",
-            hint=f"{variable.name} is declared as {variable.kind} ({variable.place})",
+            hint=f"{variable.name} is declared as {variable.kind} ({variable.location})",
             code="CJ003",
         ) from None

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TypeAlias
 
-from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, is_others, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, is_encrypted_for_others, raise_all
 from coinjar.core.kinds import normal
 from coinjar.core.model import (
     Command,
@@ -60,19 +60,19 @@ def plain(variable: Variable, definition: Definition) -> Resolved:
         try:
             resolved = Resolved(variable, definition, normal(variable, definition.content), secret=variable.secret)
         except CoinJarError as fault:
-            fault.place = definition.place
+            fault.location = definition.location
             resolved = Resolved(variable, definition, secret=variable.secret, fault=fault)
         definition.seen = resolved
     return resolved
 
 
-def no_fetch(outside: Outside, place: Location) -> str:
+def no_fetch(outside: Outside, location: Location) -> str:
     """Fetches nothing: for those who only look."""
     what = {Command: "a command", FromFile: "a file", FromEnv: "the environment", FromStore: "an etcd"}[type(outside)]
     raise InputError(
         f"the value comes from {what}, which was not asked",
         hint="ask for it with `coinjar value`",
-        place=place,
+        location=location,
         code="not-fetched",
     )
 
@@ -94,7 +94,7 @@ class Resolver:
         self.chain = jar.chain(stage) if stage != SHARED else []
         self.fetch = fetch
         self.layers = self._layers(mine, dict(one_offs or {}))
-        self.absent = frozenset(variable.name for variable in jar.limited if not jar.is_here(variable, self.chain))
+        self.absent = frozenset(variable.name for variable in jar.limited if not jar.exists_on(variable, self.chain))
         self.common: Scope = {}
         self.own: dict[str, Scope] = {}
         self._merge()
@@ -141,7 +141,7 @@ class Resolver:
         ]
         return definitions if len(definitions) == len(services) else [*definitions, self.common.get(name)]
 
-    def spoke(self, name: str, service: str) -> Iterator[tuple[NamedLayer, str, Definition]]:
+    def setting_layers(self, name: str, service: str) -> Iterator[tuple[NamedLayer, str, Definition]]:
         """Every layer that says something of a variable to a service, lowest first, with the scope it says it for."""
         for layer in self.layers:
             for scope in (ALL, service):
@@ -150,7 +150,7 @@ class Resolver:
 
     def applies(self, variable: Variable, service: str) -> bool:
         """Whether the variable exists for this service on this stage."""
-        return variable.serves(service) and variable.name not in self.absent
+        return variable.applies_to(service) and variable.name not in self.absent
 
     def value(self, name: str, service: str) -> Resolved:
         """What `service` sees of `name`: never raises for a fault of the value, but holds it."""
@@ -192,9 +192,9 @@ class Resolver:
         try:
             value = self._read(variable, definition, service)
         except CoinJarError as fault:
-            if fault.place is None:
-                fault.place = definition.place
-            return Resolved(variable, definition, secret=variable.secret or is_others(fault), fault=fault)
+            if fault.location is None:
+                fault.location = definition.location
+            return Resolved(variable, definition, secret=variable.secret or is_encrypted_for_others(fault), fault=fault)
         return Resolved(variable, definition, value.text, secret=value.secret)
 
     def _read(self, variable: Variable, definition: Definition, service: str) -> ReferenceValue:
@@ -211,7 +211,7 @@ class Resolver:
     def _fetch(self, outside: Outside, definition: Definition) -> str:
         if id(definition) not in self._fetched:
             try:
-                self._fetched[id(definition)] = self.fetch(outside, definition.place)
+                self._fetched[id(definition)] = self.fetch(outside, definition.location)
             except CoinJarError as fault:
                 self._fetched[id(definition)] = fault
         result = self._fetched[id(definition)]
@@ -241,7 +241,7 @@ class Resolver:
         return InputError(
             f"references go in a circle: {shown}",
             hint="let one of them stand on its own",
-            place=definition.place,
+            location=definition.location,
             code="circle",
         )
 
@@ -255,7 +255,7 @@ class Resolver:
 
     def services_of(self, variable: Variable) -> list[str]:
         """The services that get this variable on this stage."""
-        return [] if variable.name in self.absent else self.jar.serving(variable)
+        return [] if variable.name in self.absent else self.jar.services_with(variable)
 
     def distinct(self, variable: Variable, services: Sequence[str]) -> Sequence[str]:
         """Those of the services (all of which it is for) to ask, so that every other sees what one of them sees."""
@@ -273,7 +273,7 @@ class Resolver:
         asked: dict[tuple[object, ...], str] = {}
         for service in services:
             asked.setdefault(
-                (service if service in speakers else None, *(other.serves(service) for other in limited)), service
+                (service if service in speakers else None, *(other.applies_to(service) for other in limited)), service
             )
         return list(asked.values())
 
@@ -317,13 +317,13 @@ class Resolver:
                 continue
             resolved = self.value(name, service)
             if resolved.fault is not None:
-                if closed and is_others(resolved.fault):
+                if closed and is_encrypted_for_others(resolved.fault):
                     result[name] = resolved
                 else:
                     faults.append(resolved.fault)
-            elif variable.lacks(resolved.text):
+            elif variable.is_missing(resolved.text):
                 faults.append(missing(variable, self.stage, service, is_empty=resolved.text == ""))
-            elif resolved.written is not None:
+            elif resolved.definition is not None:
                 result[name] = resolved
         raise_all(list({id(fault): fault for fault in faults}.values()))
         if only is None:
@@ -360,6 +360,6 @@ def missing(variable: Variable, stage: str, service: str | None, *, is_empty: bo
     return InputError(
         f"{variable.name} is required and {'is empty' if is_empty else 'has no value'} on {stage}{whose}",
         hint=_ask_supplier(variable) or (f"{hint}, or declare may_be_empty: true" if is_empty else hint),
-        place=variable.place,
+        location=variable.location,
         code="CJ001",
     )

@@ -77,7 +77,7 @@ class Definition:
         self.made: dict[tuple[Resolved, ...], Resolved] | None = None
 
     @property
-    def place(self) -> Location:
+    def location(self) -> Location:
         return Location(self.file, self.line, self.column)
 
 
@@ -104,7 +104,7 @@ class Variable(Record, kw_only=True):
     """A declared name. `services` and `stages` are None for all; sets are spelled out already; `nested` is its place in settings."""
 
     name: VariableName
-    place: Location
+    location: Location
     about: str = ""
     kind: str = "text"
     constraints: Mapping[str, object] = {}
@@ -123,15 +123,15 @@ class Variable(Record, kw_only=True):
     supplied_by: tuple[str, ...] = ()
     sample: str | None = None
 
-    def lacks(self, text: str | None) -> bool:
+    def is_missing(self, text: str | None) -> bool:
         """Whether it is required and this is no value for it: none at all, or an empty one that it may not have."""
         return self.required and not text and (text is None or not self.may_be_empty)
 
-    def sealed_in(self, scope: str) -> list[str]:
+    def scopes_for(self, scope: str) -> list[str]:
         """The compartments that a value written for `scope` is sealed in: never `all` for what only some services get."""
         return [scope] if scope != ALL or self.services is None else sorted(self.services)
 
-    def serves(self, service: str) -> bool:
+    def applies_to(self, service: str) -> bool:
         """Whether this service gets the variable at all."""
         return self.services is None or service in self.services
 
@@ -143,7 +143,7 @@ class Resolved:
     `fault` why there is none although somebody spoke.
     """
 
-    __slots__ = ("derived", "fault", "secret", "text", "variable", "written")
+    __slots__ = ("definition", "derived", "fault", "secret", "text", "variable")
 
     def __init__(
         self,
@@ -155,7 +155,7 @@ class Resolved:
         fault: CoinJarError | None = None,
     ) -> None:
         self.variable = variable
-        self.written = definition
+        self.definition = definition
         self.text = Secret(text) if secret and text is not None else text
         self.secret = secret
         self.fault = fault
@@ -173,14 +173,14 @@ class Resolved:
     @property
     def is_unset(self) -> bool:
         """Whether somebody said that there is no value, as opposed to nobody saying anything."""
-        return self.written is not None and isinstance(self.written.content, Unset)
+        return self.definition is not None and isinstance(self.definition.content, Unset)
 
 
 class Service(Record):
     """A part of the application that runs by itself."""
 
     name: ServiceName
-    place: Location
+    location: Location
     about: str = ""
     code: tuple[str, ...] = ()
     """Files and folders of its code, from the folder that holds the jar."""
@@ -190,7 +190,7 @@ class Stage(Record, kw_only=True):
     """A stage, or a shape of stages (`trial-*`). `hosts` says which services share one machine."""
 
     name: StageName
-    place: Location
+    location: Location
     follows: StageName | None = None
     guarded: bool = False
     about: str = ""
@@ -212,7 +212,7 @@ class AcceptedFinding(Record, kw_only=True):
 
     rule: str
     reason: str
-    place: Location
+    location: Location
     variable: str | None = None
     stage: str | None = None
     service: str | None = None
@@ -223,7 +223,7 @@ class VariableGroup(Record):
 
     name: str
     members: tuple[VariableName, ...]
-    place: Location
+    location: Location
 
 
 class Destination(Record, kw_only=True):
@@ -235,7 +235,7 @@ class Destination(Record, kw_only=True):
     """
 
     name: str
-    place: Location
+    location: Location
     type: str
     services: frozenset[str] | None = None
     stages: frozenset[str] | None = None
@@ -259,7 +259,7 @@ class RecordsConfig(Record):
     """Where a team shares its records; `password` names a variable of the caller's environment."""
 
     address: str
-    place: Location
+    location: Location
     password: str = ""
 
 
@@ -273,7 +273,7 @@ class Jar(Record, kw_only=True):
     """One application's variable set. `plain` maps `shared` and stage names to what is written there."""
 
     app: str
-    place: Location
+    location: Location
     services: Mapping[str, Service]
     stages: Mapping[str, Stage]
     variables: Mapping[str, Variable]
@@ -311,7 +311,7 @@ class Jar(Record, kw_only=True):
             other_names |= more
         return frozenset(other_names)
 
-    def owner_of(self, old: str) -> Variable | None:
+    def current_owner(self, old: str) -> Variable | None:
         """The variable that had this name, or is handed out under it, too: a new variable cannot be called so."""
         return next(
             (
@@ -350,7 +350,7 @@ class Jar(Record, kw_only=True):
             names.append(follows)
         return names[::-1]
 
-    def is_here(self, variable: Variable, chain: list[str]) -> bool:
+    def exists_on(self, variable: Variable, chain: list[str]) -> bool:
         """Whether the variable exists on the stage whose chain this is."""
         if variable.stages is None:
             return True
@@ -393,7 +393,7 @@ class Jar(Record, kw_only=True):
             code="unknown-destination",
         )
 
-    def serving(self, variable: Variable) -> list[str]:
+    def services_with(self, variable: Variable) -> list[str]:
         """The services that the variable is for, on whatever stage."""
         return [service for service in self.services if variable.services is None or service in variable.services]
 

@@ -23,7 +23,7 @@ class Expected(Record):
 
     form: str
     text: Template | str
-    place: Location
+    location: Location
     key: str = ""
 
 
@@ -35,7 +35,7 @@ class Proof(Record, kw_only=True):
     """
 
     name: str
-    place: Location
+    location: Location
     asker: str
     question: Mapping[str, Template]
     about: str = ""
@@ -84,7 +84,7 @@ class Verdict(NamedTuple):
     """Whether a proof holds on a stage, and what was found and expected, for eyes."""
 
     holds: bool
-    found: str
+    actual: str
     expected: str
 
 

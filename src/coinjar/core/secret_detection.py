@@ -60,7 +60,7 @@ def words_of(name: str) -> list[str]:
     return [word.upper() for word in _WORDS.findall(name)]
 
 
-def suspicion(name: str, text: str) -> tuple[str, str] | None:
+def detect_secret(name: str, text: str) -> tuple[str, str] | None:
     """Why a value looks secret, and whether that is sure or only likely; None if it does not. The words never show the value."""
     for shape, why in _SHAPES if _MAY_HAVE_SHAPE.search(text) else ():
         if shape.search(text):
@@ -91,7 +91,7 @@ def is_named(words: list[str]) -> bool:
     return words[-1] in _SECRET or (words[-1] in ("KEY", "KEYS") and bool(_KEYS & set(words)))
 
 
-def speaks_of_secrets(words: list[str]) -> bool:
+def mentions_secret(words: list[str]) -> bool:
     """Whether a name mentions a secret without being one's: `PASSWORD_LENGTH`."""
     return bool(_SECRET & set(words)) or (bool({"KEY", "KEYS"} & set(words)) and bool(_KEYS & set(words)))
 

@@ -42,7 +42,10 @@ def parse(data: bytes, file: str) -> list[SealedEntry]:
     """The lines of a file, in order. Raises InputError for every line that is none, at once."""
     if len(data) > LARGEST:
         raise InputError(
-            f"the file has over {LARGEST >> 20} MiB", hint="is it the right file?", place=Location(file), code="coins"
+            f"the file has over {LARGEST >> 20} MiB",
+            hint="is it the right file?",
+            location=Location(file),
+            code="coins",
         )
     coins: list[SealedEntry] = []
     faults: list[CoinJarError] = []
@@ -52,7 +55,7 @@ def parse(data: bytes, file: str) -> list[SealedEntry]:
         raise InputError(
             "this is no file of sealed values that this version reads",
             hint=hint,
-            place=Location(file, 1, 1),
+            location=Location(file, 1, 1),
             code="coins",
         )
     for number, line in enumerate(lines, 1):
@@ -63,15 +66,18 @@ def parse(data: bytes, file: str) -> list[SealedEntry]:
         if match and len(match[4]) % 4 == 0:
             coins.append(SealedEntry(compartment=match[1], name=match[2], key=match[3], sealed=match[4], line=number))
             continue
-        place = Location(file, number, 1)
+        location = Location(file, number, 1)
         if text.startswith(_MARKER):
             hint = "keep the lines of both sides, one where compartment and name are the same, and take the markers out"
-            faults.append(InputError("a merge is not finished here", hint=hint, place=place, code="coins"))
+            faults.append(InputError("a merge is not finished here", hint=hint, location=location, code="coins"))
         else:
             hint = "take the line from version control again, or put the value anew"
             faults.append(
                 InputError(
-                    "this line is no sealed value: it is cut off, or was changed", hint=hint, place=place, code="coins"
+                    "this line is no sealed value: it is cut off, or was changed",
+                    hint=hint,
+                    location=location,
+                    code="coins",
                 )
             )
     raise_all(faults)

@@ -43,21 +43,21 @@ def is_live(destination: Destination) -> bool:
     return issubclass(_kind(destination), LiveDestination)
 
 
-def make(destination: Destination, around: RenderContext) -> FileDestination:
+def make(destination: Destination, render_context: RenderContext) -> FileDestination:
     """An offline destination, ready to work. Raises every fault of its declaration at once."""
-    return _made(destination, around, FileDestination, "is a running system, not a file", "deliver")  # type: ignore[type-abstract]  # only asked whether it is one
+    return _made(destination, render_context, FileDestination, "is a running system, not a file", "deliver")  # type: ignore[type-abstract]  # only asked whether it is one
 
 
-def make_live(destination: Destination, around: RenderContext) -> LiveDestination:
+def make_live(destination: Destination, render_context: RenderContext) -> LiveDestination:
     """A live destination, ready to work. Raises every fault of its declaration at once."""
     from coinjar.destinations.live.base import LiveDestination
 
-    return _made(destination, around, LiveDestination, "is a file, and is rendered, not delivered", "render")  # type: ignore[type-abstract]  # as above
+    return _made(destination, render_context, LiveDestination, "is a file, and is rendered, not delivered", "render")  # type: ignore[type-abstract]  # as above
 
 
-def _made(destination: Destination, around: RenderContext, wanted: type[D], if_not: str, command: str) -> D:
-    fields = FieldReader(destination.place.file)
-    instance = _kind(destination)(destination, around, fields)
+def _made(destination: Destination, render_context: RenderContext, wanted: type[D], if_not: str, command: str) -> D:
+    fields = FieldReader(destination.location.file)
+    instance = _kind(destination)(destination, render_context, fields)
     if fields.faults:
         raise ErrorGroup(fields.faults)
     if not isinstance(instance, wanted):
@@ -83,5 +83,8 @@ def _kind(destination: Destination) -> type[DestinationOptions]:
     known = [*BUILT_IN, *outside]
     hint = suggestion(destination.type, known, f"the types are {', '.join(known)}")
     raise InputError(
-        f"there is no type '{destination.type}' of destination", hint=hint, place=destination.place, code="unknown-type"
+        f"there is no type '{destination.type}' of destination",
+        hint=hint,
+        location=destination.location,
+        code="unknown-type",
     )

@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from coinjar.core.display import Masker
-from coinjar.core.errors import InputError, Location, is_others, raise_all
-from coinjar.core.inference import guess, is_placeholder
+from coinjar.core.errors import InputError, Location, is_encrypted_for_others, raise_all
+from coinjar.core.inference import infer, is_placeholder
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination, Jar, Resolved, Variable
 from coinjar.core.names import SHARED
@@ -20,7 +20,7 @@ from coinjar.core.rules.base import Diagnostic
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ParseContext, ReadItem, ReadResult
 from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 
 if TYPE_CHECKING:
     from coinjar.jarfile.sealed_values import Ring
@@ -36,7 +36,7 @@ class RenderNotice(NamedTuple):
     """Something to know about a destination, for `render`; and for a rule of `check`, if it names one."""
 
     rule: str
-    spot: Diagnostic
+    diagnostic: Diagnostic
 
 
 Hidden = Callable[[bytes], Mapping[int, str]]
@@ -96,7 +96,7 @@ class RenderContext:
         """The layers that a stage sees, farthest first."""
         return [SHARED, *(self.jar.chain(stage) if stage != SHARED else ())]
 
-    def known(self, separator: str = "__") -> ParseContext:
+    def parse_context(self, separator: str = "__") -> ParseContext:
         """What readers want to know of the jar."""
         return ParseContext([name for name in self.jar.stage_names() if "*" not in name], self.jar.variables, separator)
 
@@ -105,7 +105,7 @@ class RenderContext:
         variable = self.jar.variables.get(name) or next(
             (variable for variable in self.jar.variables.values() if name in variable.also_as), None
         )
-        return variable.name in self.jar.secret_names if variable else guess(name, text).secret
+        return variable.name in self.jar.secret_names if variable else infer(name, text).secret
 
 
 class StageView:
@@ -182,7 +182,7 @@ class StageView:
             for resolved in result.values()
             if resolved.fault is not None and resolved.fault.code != "reference"
         ]
-        raise_all([fault for fault in faults if not is_others(fault)])
+        raise_all([fault for fault in faults if not is_encrypted_for_others(fault)])
         return {
             name: resolved for name, resolved in result.items() if resolved.text is not None or resolved.fault in faults
         }
@@ -253,9 +253,9 @@ class DestinationOptions:
     names_stage = False
     """Whether a path of it holds `{stage}`, so that stages have files of their own."""
 
-    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
+    def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         self.destination = destination
-        self.around = around
+        self.render_context = render_context
         self.fields = fields
         self.options: dict[str, Any] = {}
         for key, node in destination.options.items():
@@ -274,7 +274,7 @@ class DestinationOptions:
                 fault = InputError(
                     f"the destination {destination.name} has no '{key}'",
                     hint=f"add {key}: …",
-                    place=destination.place,
+                    location=destination.location,
                     code="destination",
                 )
                 fields.faults.append(fault)
@@ -328,14 +328,14 @@ class DestinationOptions:
 
     def resolve_path(self, pattern: str, stage: str, service: str = "") -> Path:
         """A path with its holders filled, from the folder that holds the jar."""
-        return self.around.root / pattern.replace("{stage}", stage).replace("{service}", service)
+        return self.render_context.root / pattern.replace("{stage}", stage).replace("{service}", service)
 
 
 class FileDestination(DestinationOptions, ABC):
     """A destination that is files."""
 
-    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
-        super().__init__(destination, around, fields)
+    def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
+        super().__init__(destination, render_context, fields)
         self.notices: list[RenderNotice] = []
 
     def services_of(self, view: StageView, pattern: str) -> list[str]:
@@ -346,13 +346,13 @@ class FileDestination(DestinationOptions, ABC):
             raise InputError(
                 words,
                 hint="put {service} into the path, or name one under services",
-                place=self.destination.place,
+                location=self.destination.location,
                 code="destination",
             )
         return services
 
-    def notice(self, rule: str, place: Location, message: str, fix: str, variable: str | None = None) -> None:
-        self.notices.append(RenderNotice(rule, Diagnostic(message, fix, place, variable)))
+    def notice(self, rule: str, location: Location, message: str, fix: str, variable: str | None = None) -> None:
+        self.notices.append(RenderNotice(rule, Diagnostic(message, fix, location, variable)))
 
     @abstractmethod
     def outputs(self, view: StageView) -> list[Output]:
@@ -365,7 +365,7 @@ class FileDestination(DestinationOptions, ABC):
     def read_each(self, pattern: str, read: Callable[[str], ReadResult]) -> ReadResult:
         """What `read` finds for each service, where the path holds one for each; for the only one else."""
         found = ReadResult([], [])
-        services = services_for(self.destination, self.around.jar)
+        services = services_for(self.destination, self.render_context.jar)
         for service in services if "{service}" in pattern else services[:1]:
             reading = read(service)
             items = [item._replace(service=service) if "{service}" in pattern else item for item in reading.items]
@@ -389,7 +389,7 @@ class FileDestination(DestinationOptions, ABC):
                 return False
             if is_placeholder(item.text or ""):
                 return False
-            return item.name in names or self.around.is_secret(item.name, item.text or "")
+            return item.name in names or self.render_context.is_secret(item.name, item.text or "")
 
         return hidden
 
@@ -405,7 +405,7 @@ class FileDestination(DestinationOptions, ABC):
                     range(1, data.count(b"\n") + 2), "•••• (a file that cannot be read, and may hold secrets)"
                 )
             return hidden_lines(
-                reading, data.decode(errors="replace").split("\n"), self._is_hidden(names), self.around.masker
+                reading, data.decode(errors="replace").split("\n"), self._is_hidden(names), self.render_context.masker
             )
 
         return hidden
@@ -422,14 +422,14 @@ def hidden_lines(
     texts = {
         item.text for item in reading.items if item.text and (item.secret or is_secret(item))
     }  # the same text elsewhere is no less secret
-    if any(item.text in texts and not 0 < item.place.line <= total for item in reading.items):
+    if any(item.text in texts and not 0 < item.location.line <= total for item in reading.items):
         return dict.fromkeys(range(1, total + 1), "•••• (its reader does not say on which line a secret is)")
     marks = [
-        (item.place.line, f"{item.name} = {masker.mask(item.text or '')}" if item.text in texts else None)
+        (item.location.line, f"{item.name} = {masker.mask(item.text or '')}" if item.text in texts else None)
         for item in reading.items
     ]
     marks += [
-        (remark.place.line, "•••• (left out by its reader, and may be a secret)")
+        (remark.location.line, "•••• (left out by its reader, and may be a secret)")
         for remark in reading.remarks
         if remark.lost
     ]
@@ -458,4 +458,4 @@ def nothing_hidden(data: bytes) -> Mapping[int, str]:
 
 def reading_of(dialect: Dialect, path: Path) -> ReadResult:
     """A file as its dialect reads it. Raises InputError if it is not there."""
-    return dialect.read(read_bytes(path), shown_path(path))
+    return dialect.read(read_bytes(path), display_path(path))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
-from coinjar.core.errors import InputError, Location, place_of
+from coinjar.core.errors import InputError, Location, location_of
 from coinjar.core.model import Destination
 from coinjar.core.names import quoted_name
 from coinjar.destinations.base import FileDestination, Output, RenderContext, StageView, gets
@@ -14,10 +14,10 @@ from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult, decode, refu
 from coinjar.documents.edit import apply
 from coinjar.documents.environments import LINES, edits, held
 from coinjar.documents.field_reader import FieldReader
-from coinjar.documents.jsontree import grow_json
+from coinjar.documents.jsontree import build_json_tree
 from coinjar.documents.pointer import follow
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 
 
 class BundleDestination(FileDestination):
@@ -26,28 +26,28 @@ class BundleDestination(FileDestination):
     keys = ("path",)
     needed = ("path",)
 
-    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
-        super().__init__(destination, around, fields)
+    def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
+        super().__init__(destination, render_context, fields)
         self.path = self.pattern("path")
 
     def outputs(self, view: StageView) -> list[Output]:
         outputs = []
         for service in self.services_of(view, self.path):
             path = self.resolve_path(self.path, view.stage, service)
-            file = shown_path(path)
+            file = display_path(path)
             entries = view.entries(service)
             refuse(get("nul"), entries, carriers)
-            old = self.around.current(path) or read_bytes(path)
-            match = follow(grow_json(decode(old, file)[0], file), "/process/env")
+            old = self.render_context.current(path) or read_bytes(path)
+            match = follow(build_json_tree(decode(old, file)[0], file), "/process/env")
             wanted = {entry.name: entry.text for entry in entries if entry.text is not None}
             there = {entry.name: entry.text for entry in held(match.node)}
-            jar = self.around.jar
+            jar = self.render_context.jar
             gone = [
                 name for name in there if name in jar.variables and gets(self.destination, name) and name not in wanted
             ]
             same = [name for name, text in wanted.items() if there.get(name) == text]
             data = apply(old, file, edits(match.node, match.path, LINES, wanted, gone, same=same), as_json=True)
-            self.around.pending[path] = data
+            self.render_context.pending[path] = data
             secret = any(entry.secret and entry.text is not None for entry in entries)
             hidden = self.hide_items(partial(every_entry, file=file), [entry.name for entry in entries if entry.secret])
             outputs.append(Output(path, data, secret, self.about(entries), hidden))
@@ -56,7 +56,7 @@ class BundleDestination(FileDestination):
     def read(self, stage: str) -> ReadResult:
         def read_one(service: str) -> ReadResult:
             path = self.resolve_path(self.path, stage, service)
-            return read_bundle(read_bytes(path), shown_path(path))
+            return read_bundle(read_bytes(path), display_path(path))
 
         return self.read_each(self.path, read_one)
 
@@ -65,25 +65,25 @@ def read_bundle(data: bytes, file: str) -> ReadResult:
     """`process.env` of a config.json. Raises InputError if it is none."""
     text, remarks = decode(data, file)
     try:
-        match = follow(grow_json(text, file), "/process/env")
+        match = follow(build_json_tree(text, file), "/process/env")
     except InputError as fault:
         if fault.code == "pointer":
             raise InputError(
                 "this is no bundle's config.json: it has no process",
                 hint="give the config.json of a bundle",
-                place=Location(file),
+                location=Location(file),
                 code="shape",
             ) from None
         raise
     items: list[ReadItem] = []
     for entry in held(match.node):
-        place = place_of(text, entry.at.start, file)
+        location = location_of(text, entry.at.start, file)
         if entry.text is None:
             remarks.append(
                 ReadRemark(
-                    place, f"left out: {quoted_name(entry.name)} has no '=', and a runtime refuses it", lost=True
+                    location, f"left out: {quoted_name(entry.name)} has no '=', and a runtime refuses it", lost=True
                 )
             )
             continue
-        items.append(ReadItem(entry.name, entry.text, place))
+        items.append(ReadItem(entry.name, entry.text, location))
     return ReadResult(items, remarks)

@@ -14,7 +14,7 @@ from coinjar.dialects.base import Entry, ReadItem, ReadResult, decode, refuse
 from coinjar.dialects.containerfile import assignments, instructions, lines, quoted
 from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 
 BEGIN, END = "# coinjar: begin", "# coinjar: end"
 _REGION = re.compile(rf"^[ \t]*{BEGIN}[^\n]*\n(.*?)^[ \t]*{END}", re.MULTILINE | re.DOTALL)
@@ -38,8 +38,8 @@ class ContainerfileDestination(FileDestination):
     keys = ("path",)
     needed = ("path",)
 
-    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
-        super().__init__(destination, around, fields)
+    def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
+        super().__init__(destination, render_context, fields)
         self.path = self.pattern("path")
         self.dialect = get("containerfile")
 
@@ -50,10 +50,10 @@ class ContainerfileDestination(FileDestination):
             entries = view.entries(service, ("build", "run"))
             self._refuse_secrets(entries)
             refuse(self.dialect, entries, carriers)
-            old = self.around.current(path) or read_bytes(path)
-            data = self._with_lines(old, shown_path(path), entries)
-            self.around.pending[path] = data
-            hidden = self.hide_items(partial(_every_assignment, file=shown_path(path)), ())
+            old = self.render_context.current(path) or read_bytes(path)
+            data = self._with_lines(old, display_path(path), entries)
+            self.render_context.pending[path] = data
+            hidden = self.hide_items(partial(_every_assignment, file=display_path(path)), ())
             outputs.append(Output(path, data, secret=False, about=self.about(entries), hidden=hidden))
         return outputs
 
@@ -63,7 +63,7 @@ class ContainerfileDestination(FileDestination):
                 InputError(
                     f"{entry.name} is a secret, and whoever has the image could read it",
                     hint="add plain_only: true to leave secrets out, and hand them over when the container starts",
-                    place=self.destination.place,
+                    location=self.destination.location,
                     code="secret-in-image",
                 )
                 for entry in entries
@@ -82,7 +82,7 @@ class ContainerfileDestination(FileDestination):
         if not regions:
             hint = f"put the two comments '{BEGIN}' and '{END}' where the lines belong"
             raise InputError(
-                "there is no place for the lines in it", hint=hint, place=Location(file), code="destination"
+                "there is no place for the lines in it", hint=hint, location=Location(file), code="destination"
             )
         mentioned = {name for instruction in found for name in re.findall(r"\$\{?([A-Za-z_]\w*)", instruction.rest)}
         early = [
@@ -99,7 +99,7 @@ class ContainerfileDestination(FileDestination):
             raise InputError(
                 f"this FROM needs {names}, and nothing declares it before",
                 hint=hint,
-                place=Location(file, line, 1),
+                location=Location(file, line, 1),
                 code="destination",
             )
         ahead = "".join(f"ARG {entry.name}={quoted(entry.text or '')}\n" for entry in early)

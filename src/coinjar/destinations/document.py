@@ -19,7 +19,7 @@ from coinjar.documents.edit import Edit, apply
 from coinjar.documents.environments import MAP, EnvironmentEntry, edits, form_of
 from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 
 
 class DocumentDestination(FileDestination):
@@ -28,18 +28,20 @@ class DocumentDestination(FileDestination):
     keys = ("path", "places", "form", "dollars", "move_up")
     needed = ("path", "places")
 
-    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
-        super().__init__(destination, around, fields)
+    def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
+        super().__init__(destination, render_context, fields)
         self.path = self.pattern("path", ("stage",))
         self.form = read_form(fields, self.options.get("form"))
         self.doubled = self._doubled()
-        self.move_up = self.flag("move_up") or around.move_up
-        self.spots = (
-            read_places(fields, self.options["places"], around.jar, services_for(destination, around.jar))
+        self.move_up = self.flag("move_up") or render_context.move_up
+        self.places = (
+            read_places(
+                fields, self.options["places"], render_context.jar, services_for(destination, render_context.jar)
+            )
             if "places" in self.options
             else []
         )
-        self.above = {} if fields.faults else levels_above({spot.pointer: spot.inherits for spot in self.spots})
+        self.above = {} if fields.faults else levels_above({spot.pointer: spot.inherits for spot in self.places})
         self._differing: dict[str, set[str]] = {}
 
     def _doubled(self) -> bool:
@@ -54,20 +56,20 @@ class DocumentDestination(FileDestination):
 
     def open(self, stage: str) -> OpenDocument:
         path = self.resolve_path(self.path, stage)
-        return OpenDocument(self.around.current(path) or read_bytes(path), shown_path(path))
+        return OpenDocument(self.render_context.current(path) or read_bytes(path), display_path(path))
 
     def outputs(self, view: StageView) -> list[Output]:
         path = self.resolve_path(self.path, view.stage)
         document = self.open(view.stage)
         entries = self._entries(view)
-        for spot in self.spots:
+        for spot in self.places:
             if spot.pointer in entries:
                 refuse(get("json"), entries[spot.pointer], carriers)
-        levels = {spot.pointer: document.level(spot.pointer, spot.decided_by, spot.inherits) for spot in self.spots}
+        levels = {spot.pointer: document.level(spot.pointer, spot.decided_by, spot.inherits) for spot in self.places}
         wanted = self._wanted(entries, levels)
         changes = [
             edit
-            for spot in self.spots
+            for spot in self.places
             for edit in self._changes(
                 document, spot, levels[spot.pointer], wanted[spot.pointer], entries.get(spot.pointer)
             )
@@ -78,21 +80,21 @@ class DocumentDestination(FileDestination):
             else document.data
         )
         self._look(OpenDocument(data, document.file), levels)
-        self.around.pending[path] = data
+        self.render_context.pending[path] = data
         got = {entry.name: entry for group in entries.values() for entry in group}
         secret_names = [name for name, entry in got.items() if entry.secret and entry.text is not None]
         hidden = self.hide_items(partial(every_entry, file=document.file), secret_names)
         return [Output(path, data, bool(secret_names), self.about(got.values()), hidden, merges=True)]
 
     def _stageless(self, view: StageView) -> StageView:
-        return StageView(Resolver(self.around.jar, SHARED, fetch=view.resolver.fetch), self.destination)
+        return StageView(Resolver(self.render_context.jar, SHARED, fetch=view.resolver.fetch), self.destination)
 
     def _entries(self, view: StageView) -> dict[str, list[Entry]]:
         """What each place in play gets: on the stage it belongs to, or where no stage speaks."""
         shared = self._stageless(view)
         result: dict[str, list[Entry]] = {}
         faults: list[CoinJarError] = []
-        for spot in self.spots:
+        for spot in self.places:
             own = (
                 view
                 if spot.stage == view.stage or (spot.stage is None and "{stage}" in self.path)
@@ -111,7 +113,7 @@ class DocumentDestination(FileDestination):
 
     def _of_spot(self, spot: DocumentPlace, view: StageView, *, lenient: bool) -> list[Entry]:
         """What a place gets; of several services what those agree on that have no place of their own below it."""
-        variables = self.around.jar.variables
+        variables = self.render_context.jar.variables
         takes = (
             None if spot.takes_all else lambda name: any(spot.takes(item) for item in (name, *variables[name].also_as))
         )
@@ -123,8 +125,8 @@ class DocumentDestination(FileDestination):
             }
             for service in spot.services
         }
-        below = [other for other in self.spots if spot.pointer in self.above[other.pointer]]
-        agreed: list[Entry] = []
+        below = [other for other in self.places if spot.pointer in self.above[other.pointer]]
+        ask_to_go_on: list[Entry] = []
         differing: list[str] = []
         for name in dict.fromkeys(name for item in of_each.values() for name in item):
             own = [
@@ -135,7 +137,7 @@ class DocumentDestination(FileDestination):
             asked = own or spot.services
             entries = [of_each[service].get(name) for service in asked]
             if entries[0] is not None and all(entry is not None and entry.text == entries[0].text for entry in entries):
-                agreed.append(entries[0])
+                ask_to_go_on.append(entries[0])
             else:
                 differing.append(name)
         self._differing[spot.pointer] = set(differing)  # what stands there may be right for one of them: it stays
@@ -143,11 +145,11 @@ class DocumentDestination(FileDestination):
             words = f"{spot.pointer}: {', '.join(sorted(differing))} cannot be set there, for its services ({', '.join(spot.services)}) differ; what is there stays"
             self.notice(
                 "CJ019",
-                spot.place,
+                spot.location,
                 words,
                 "give each service a place of its own (inherits: of a place that comes before it)",
             )
-        return agreed
+        return ask_to_go_on
 
     def _wanted(
         self, entries: Mapping[str, list[Entry]], levels: Mapping[str, EnvironmentLevel]
@@ -166,7 +168,7 @@ class DocumentDestination(FileDestination):
             )
         says = {
             pointer: self._unmanaged(now[pointer], spot) | own[pointer]
-            for pointer, spot in zip(levels, self.spots, strict=True)
+            for pointer, spot in zip(levels, self.places, strict=True)
         }
         final = {pointer: dict(texts) for pointer, texts in own.items()}
         for pointer, texts in final.items():  # what the levels above say already need not be said again
@@ -175,7 +177,7 @@ class DocumentDestination(FileDestination):
                 speaker = next((other_name for other_name in around if name in says[other_name]), None)
                 if speaker is not None and says[speaker][name] == texts[name]:
                     del texts[name]
-        takes = {spot.pointer: spot.takes for spot in self.spots}
+        takes = {spot.pointer: spot.takes for spot in self.places}
         return lifted(final, own, now, takes, self.above, everything=self.move_up)
 
     def _unmanaged(self, now: Mapping[str, str | None], spot: DocumentPlace) -> dict[str, str]:
@@ -183,7 +185,7 @@ class DocumentDestination(FileDestination):
         return {name: text for name, text in now.items() if text is not None and not self._manages(spot, name)}
 
     def _manages(self, spot: DocumentPlace, name: str) -> bool:
-        return name in self.around.jar.variables and spot.takes(name) and gets(self.destination, name)
+        return name in self.render_context.jar.variables and spot.takes(name) and gets(self.destination, name)
 
     def _spelled(self, text: str) -> str:
         return text.replace("$", "$$") if self.doubled else text
@@ -231,7 +233,7 @@ class DocumentDestination(FileDestination):
 
     def _look(self, document: OpenDocument, before: Mapping[str, EnvironmentLevel]) -> None:
         """Notice what stands in the document and will surprise; positions are those of `before`, where it stood there already."""
-        levels = [document.level(spot.pointer, spot.decided_by, spot.inherits) for spot in self.spots]
+        levels = [document.level(spot.pointer, spot.decided_by, spot.inherits) for spot in self.places]
         for level, entry, winner in idle(levels):
             words = f"{entry.name} at {level.pointer} cannot win: {winner.pointer} above decides it"
             self.notice(
@@ -252,37 +254,37 @@ class DocumentDestination(FileDestination):
                         "put it into quotes",
                         variable=entry.name,
                     )
-        pointers = [spot.pointer for spot in self.spots]
-        for spot in self.spots:
+        pointers = [spot.pointer for spot in self.places]
+        for spot in self.places:
             below = [pointer for pointer in pointers if nearest_above(pointer, self.above) == spot.pointer]
             if (
                 spot.stage is None
                 and "{stage}" not in self.path
                 and not below
-                and any(place.stage for place in self.spots)
+                and any(place.stage for place in self.places)
             ):
                 self.notice(
                     "CJ019",
-                    spot.place,
+                    spot.location,
                     f"{spot.pointer} belongs to no stage, and gets the values that hold where no stage speaks",
                     "give it a stage: …, if it has one",
                 )
 
     def _place(self, document: OpenDocument, before: EnvironmentLevel, entry: EnvironmentEntry) -> Location:
         known = before.entries.get(entry.name)
-        return before.places[entry.name] if known else document.place(entry.at)
+        return before.places[entry.name] if known else document.location(entry.at)
 
     def read(self, stage: str) -> ReadResult:
         """What the places hold, those of other stages left out. A narrower place comes later, and so counts."""
         document = self.open(stage)
         items: list[ReadItem] = []
-        for spot in sorted(self.spots, key=lambda place: (len(self.above[place.pointer]), place.pointer.count("/"))):
+        for spot in sorted(self.places, key=lambda place: (len(self.above[place.pointer]), place.pointer.count("/"))):
             if spot.stage not in (None, stage):
                 continue
             for name, entry in document.level(spot.pointer).entries.items():
                 if entry.text is not None:
                     text = entry.text.replace("$$", "$") if self.doubled else entry.text
                     items += [
-                        ReadItem(name, text, document.place(entry.at), service=service) for service in spot.services
+                        ReadItem(name, text, document.location(entry.at), service=service) for service in spot.services
                     ]
         return ReadResult(items, [])

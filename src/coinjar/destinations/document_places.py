@@ -13,7 +13,7 @@ from coinjar.core.model import Jar
 from coinjar.documents.environments import FORMS
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.pointer import parse_pointer
-from coinjar.documents.yamltext import is_null, place
+from coinjar.documents.yamltext import is_null, location
 
 KEYS = ("services", "stage", "variables", "without", "form", "decided_by", "inherits")
 
@@ -22,7 +22,7 @@ class DocumentPlace(NamedTuple):
     """A declared place: whom it is for, and how it is written."""
 
     pointer: str
-    place: Location
+    location: Location
     services: tuple[str, ...]
     stage: str | None
     variables: tuple[str, ...]
@@ -52,17 +52,17 @@ def read_form(fields: FieldReader, node: Node | None) -> str | None:
 
 def read_places(fields: FieldReader, node: Node, jar: Jar, services: Sequence[str]) -> list[DocumentPlace]:
     """The places; `services` are those of a place that names none."""
-    spots = [
+    places = [
         _read_place(fields, pointer, key, own, jar, services) for pointer, key, own in fields.members(node, "'places'")
     ]
-    known = [spot.pointer for spot in spots]
-    for spot in spots:
+    known = [spot.pointer for spot in places]
+    for spot in places:
         for key, others in (("is decided by", spot.decided_by), ("inherits", spot.inherits)):
             for other in others:
                 if other not in known or other == spot.pointer:
                     words = f"{spot.pointer} {key} {other}, which is no {'other ' if other in known else ''}place here"
-                    fields.faults.append(InputError(words, hint="name a place above it", place=spot.place))
-    return spots
+                    fields.faults.append(InputError(words, hint="name a place above it", location=spot.location))
+    return places
 
 
 def _read_place(
@@ -95,7 +95,7 @@ def _read_place(
     inherits = tuple(text for text, _ in fields.texts(own.get("inherits"), "inherits"))
     return DocumentPlace(
         pointer,
-        place(key, fields.file),
+        location(key, fields.file),
         tuple(services),
         stage,
         variables,

@@ -14,7 +14,7 @@ class EnvironmentLevel(NamedTuple):
     """One environment: where it stands, what it holds, which levels above it cannot override, and which come before it without being around it."""
 
     pointer: str
-    place: Location
+    location: Location
     entries: Mapping[str, EnvironmentEntry]
     decided_by: tuple[str, ...] = ()
     places: Mapping[str, Location] = {}

@@ -17,7 +17,7 @@ from coinjar.dialects.example import ExampleDialect
 from coinjar.dialects.settings import SettingsDialect, merged
 from coinjar.dialects.shell import ExecScriptDialect
 from coinjar.documents.field_reader import FieldReader
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 
 
 class DialectFileDestination(FileDestination):
@@ -26,8 +26,8 @@ class DialectFileDestination(FileDestination):
     keys = ("path", "as", "base", "separator", "fills")
     needed = ("path", "as")
 
-    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
-        super().__init__(destination, around, fields)
+    def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
+        super().__init__(destination, render_context, fields)
         self.path = self.pattern("path")
         self.base = self.pattern("base", ("service",))
         self.fills = self._fills()
@@ -47,7 +47,7 @@ class DialectFileDestination(FileDestination):
         except CoinJarError as fault:
             self.fields.fault(self.options["as"], fault.message, fault.hint, fault.code)
             return None
-        dialect.known = self.around.known(self.text("separator", "__"))
+        dialect.parse_context = self.render_context.parse_context(self.text("separator", "__"))
         if isinstance(dialect, SettingsDialect):
             dialect.as_json = not self.path.lower().endswith((".yaml", ".yml"))
         return dialect
@@ -56,7 +56,7 @@ class DialectFileDestination(FileDestination):
         """The destinations of templates that a script fills when it starts, each with the folder it fills."""
         result = {}
         for name, key, node in self.fields.members(self.options["fills"], "fills") if "fills" in self.options else ():
-            other = self.around.jar.destinations.get(name)
+            other = self.render_context.jar.destinations.get(name)
             if other is None or other.type != "templates":
                 self.fields.fault(
                     key, f"'{name}' is no destination of templates", "name one of the type templates", "destination"
@@ -93,7 +93,7 @@ class DialectFileDestination(FileDestination):
         for services in parts:
             entries = [
                 entry
-                for entry in example_entries(self.around.jar, services, absent)
+                for entry in example_entries(self.render_context.jar, services, absent)
                 if gets(self.destination, entry.name)
             ]
             path = self.resolve_path(self.path, view.stage, services[0] if services else "")
@@ -109,7 +109,9 @@ class DialectFileDestination(FileDestination):
             return self._settings(view, service, entries)
         path = self.resolve_path(self.path, view.stage, service)
         if self.dialect.name == "settings" or (self.dialect.many_stages and "{stage}" not in self.path):
-            data = self.dialect.update(self.around.current(path), shown_path(path), entries, view.heading(service))
+            data = self.dialect.update(
+                self.render_context.current(path), display_path(path), entries, view.heading(service)
+            )
             return [self._output(path, data, entries, merges=True)]
         data = (
             self._carrying(view, service, entries) if self.fills else self.dialect.write(entries, view.heading(service))
@@ -123,14 +125,14 @@ class DialectFileDestination(FileDestination):
 
         script = ""
         for name, folder in self.fills.items():
-            templates = make(self.around.jar.destinations[name], self.around)
+            templates = make(self.render_context.jar.destinations[name], self.render_context)
             assert isinstance(templates, TemplatesDestination)
             script += filling_script(templates, {entry.name: entry for entry in entries}, folder, view.stage, service)
             self.notices += templates.notices
         return ExecScriptDialect().script(entries, view.heading(service), script)
 
     def _output(self, path: Path, data: bytes, entries: list[Entry], *, merges: bool = False) -> Output:
-        self.around.pending[path] = data
+        self.render_context.pending[path] = data
         assert self.dialect
         secret = any(entry.secret and entry.text is not None for entry in entries)
         return Output(
@@ -151,7 +153,7 @@ class DialectFileDestination(FileDestination):
                 return _all_hidden  # another package's: it cannot say which lines hold secrets
             reader = get("posix" if isinstance(self.dialect, ExecScriptDialect) else "dotenv")
         return self.hide_items(
-            lambda data: reader.read(data, shown_path(path)), [entry.name for entry in entries if entry.secret]
+            lambda data: reader.read(data, display_path(path)), [entry.name for entry in entries if entry.secret]
         )
 
     def _settings(self, view: StageView, service: str, entries: list[Entry]) -> list[Output]:
@@ -159,17 +161,17 @@ class DialectFileDestination(FileDestination):
         assert self.dialect
         assert isinstance(self.dialect, SettingsDialect)
         base, over = self.resolve_path(self.base, "", service), self.resolve_path(self.path, view.stage, service)
-        shared = StageView(Resolver(self.around.jar, SHARED, fetch=view.resolver.fetch), self.destination).entries(
-            service, lenient=True
-        )
+        shared = StageView(
+            Resolver(self.render_context.jar, SHARED, fetch=view.resolver.fetch), self.destination
+        ).entries(service, lenient=True)
         refuse(self.dialect, shared, carriers)
-        data = self.dialect.merge(self.around.current(base), shown_path(base), shared)
-        below = {item.name: item.text for item in self.dialect.read(data, shown_path(base)).items}
+        data = self.dialect.merge(self.render_context.current(base), display_path(base), shared)
+        below = {item.name: item.text for item in self.dialect.read(data, display_path(base)).items}
         stuck = [entry for entry in entries if entry.text is None and entry.name in below]
         words = f"is unset on {view.stage}, and a settings file cannot take away what its base has"
         raise_all(
             [
-                InputError(f"{entry.name} {words}", hint=f"drop it from {shown_path(base)}", code="cannot-carry")
+                InputError(f"{entry.name} {words}", hint=f"drop it from {display_path(base)}", code="cannot-carry")
                 for entry in stuck
             ]
         )
@@ -178,7 +180,9 @@ class DialectFileDestination(FileDestination):
             for entry in entries
             if entry.text is not None and self.dialect.spelled(entry) != below.get(entry.name)
         ]
-        top = self.dialect.update(self.around.current(over), shown_path(over), differing, view.heading(service))
+        top = self.dialect.update(
+            self.render_context.current(over), display_path(over), differing, view.heading(service)
+        )
         return [self._output(base, data, shared, merges=True), self._output(over, top, differing)]
 
     def read(self, stage: str) -> ReadResult:
@@ -191,7 +195,7 @@ class DialectFileDestination(FileDestination):
             raise InputError(
                 f"{self.dialect.name} can only be written",
                 hint="ask another destination",
-                place=self.destination.place,
+                location=self.destination.location,
                 code="write-only",
             )
         reading = reading_of(self.dialect, self.resolve_path(self.path, stage, service))

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
-from coinjar.core.errors import CoinJarError, Location, place_of
+from coinjar.core.errors import CoinJarError, Location, location_of
 from coinjar.core.model import Jar
 from coinjar.core.rules.base import Diagnostic, PortUse
 from coinjar.destinations.base import FileDestination, StageView
@@ -21,7 +21,7 @@ from coinjar.dialects.compose import ComposeDialect
 from coinjar.dialects.containerfile import instructions
 from coinjar.documents.tree import TreeNode
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 
 _LISTEN = re.compile(r"^[ \t]*listen[ \t]+(?:[\w.*:\[\]-]*:)?(\d{1,5})(?=[\s;])", re.MULTILINE)
 _MENTION = re.compile(r"(?<!\$)(?:\$\$)*\$(?:\{([A-Za-z_]\w*)|([A-Za-z_]\w*))")
@@ -37,7 +37,9 @@ def links(instance: FileDestination, view: StageView) -> Iterator[PortUse]:
     elif isinstance(instance, TemplatesDestination):
         yield from _listened(instance, view)
     elif isinstance(instance, ManifestsDestination):
-        for manifests in read_folder(instance.around.root / instance.source.replace("{stage}", view.stage)).values():
+        for manifests in read_folder(
+            instance.render_context.root / instance.source.replace("{stage}", view.stage)
+        ).values():
             for manifest in manifests:
                 yield from _of_workload(instance, manifest, view)
     elif isinstance(instance, DocumentDestination):
@@ -63,23 +65,23 @@ def _listened(templates: TemplatesDestination, view: StageView) -> Iterator[Port
                 services[0],
                 view.stage,
                 match[1],
-                place_of(template.text, match.start(1), shown_path(template.path)),
+                location_of(template.text, match.start(1), display_path(template.path)),
                 "listens on",
             )
 
 
 def exposed(path: Path, service: str, stage: str) -> Iterator[PortUse]:
     """The ports that a Containerfile exposes. Raises InputError if it cannot be read."""
-    text, _ = decode(read_bytes(path), shown_path(path))
+    text, _ = decode(read_bytes(path), display_path(path))
     for instruction in instructions(text):
         for word in instruction.rest.split() if instruction.word == "EXPOSE" else ():
             if match := re.fullmatch(r"(\d{1,5})(?:/\w+)?", word):
-                yield PortUse(service, stage, match[1], Location(shown_path(path), instruction.line, 1), "exposes")
+                yield PortUse(service, stage, match[1], Location(display_path(path), instruction.line, 1), "exposes")
 
 
 def _of_workload(manifests: ManifestsDestination, manifest: ManifestDocument, view: StageView) -> Iterator[PortUse]:
     for container in manifest.containers():
-        service = service_of(manifest, container, manifests.around.jar.services, manifests.named)
+        service = service_of(manifest, container, manifests.render_context.jar.services, manifests.named)
         if service not in view.services() or container.is_init:
             continue
         named: dict[str, str] = {}
@@ -87,7 +89,7 @@ def _of_workload(manifests: ManifestsDestination, manifest: ManifestDocument, vi
             number, name = port.child("containerPort"), port.child("name")
             if number is not None:
                 named[name.text if name else ""] = number.text
-                yield PortUse(service, view.stage, number.text, manifest.place(number), "has the container port")
+                yield PortUse(service, view.stage, number.text, manifest.location(number), "has the container port")
         for probe in PROBES:
             for way in ("httpGet", "tcpSocket", "grpc"):
                 node = container.node.child(probe)
@@ -97,7 +99,7 @@ def _of_workload(manifests: ManifestsDestination, manifest: ManifestDocument, vi
                         service,
                         view.stage,
                         named.get(port_node.text, port_node.text),
-                        manifest.place(port_node),
+                        manifest.location(port_node),
                         f"is probed ({probe}) at",
                     )
 
@@ -120,7 +122,7 @@ def published(document: OpenDocument, name: str, service: TreeNode, stage: str) 
         target = port.child("target") if port.kind == "map" else port
         match = _PUBLISHED.fullmatch(target.text) if target else None
         if match and target:
-            yield PortUse(name, stage, match[1], document.place(target), "is published from port")
+            yield PortUse(name, stage, match[1], document.location(target), "is published from port")
 
 
 def hops(made: FileDestination, view: StageView) -> Iterator[Diagnostic]:
@@ -131,7 +133,7 @@ def hops(made: FileDestination, view: StageView) -> Iterator[Diagnostic]:
     services = compose_services(document)
     if not services:
         return
-    jar = made.around.jar
+    jar = made.render_context.jar
     path = made.resolve_path(made.path, view.stage)
     for name, service in services:
         if name in jar.services:
@@ -150,35 +152,42 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
     containerfile = _built_from(path, service)
     if containerfile is None:
         return
-    text, _ = decode(read_bytes(containerfile), shown_path(containerfile))
+    text, _ = decode(read_bytes(containerfile), display_path(containerfile))
     arguments = [
         (instruction.line, instruction.rest.split()) for instruction in instructions(text) if instruction.word == "ARG"
     ]
     taken = {words[0].partition("=")[0]: line for line, words in arguments if words}
     wanted = [
-        variable for variable in jar.variables.values() if variable.phase in ("build", "both") and variable.serves(name)
+        variable
+        for variable in jar.variables.values()
+        if variable.phase in ("build", "both") and variable.applies_to(name)
     ]
-    file = shown_path(containerfile)
+    file = display_path(containerfile)
     for variable in wanted:
         if variable.name in taken and variable.name not in passed:
             words = f"{variable.name} reaches {name}'s image only by its default: {file}:{taken[variable.name]} takes it, and the Compose file does not pass it"
             yield Diagnostic(
-                words, f"add it to build.args of {name}", document.place(args_node or build), variable.name, None, name
+                words,
+                f"add it to build.args of {name}",
+                document.location(args_node or build),
+                variable.name,
+                None,
+                name,
             )
         elif variable.name in passed and variable.name not in taken:
-            words = f"{variable.name} is passed to {name}'s build, and {file} does not take it ({variable.place} declares it)"
+            words = f"{variable.name} is passed to {name}'s build, and {file} does not take it ({variable.location} declares it)"
             yield Diagnostic(
                 words,
                 f"add ARG {variable.name} to {file}",
-                document.place(args_node or build),
+                document.location(args_node or build),
                 variable.name,
                 None,
                 name,
             )
         elif variable.name not in passed:
-            words = f"{variable.name} is for {name}'s build, and neither the Compose file passes it nor {file} takes it ({variable.place} declares it)"
+            words = f"{variable.name} is for {name}'s build, and neither the Compose file passes it nor {file} takes it ({variable.location} declares it)"
             fix = f"add it to build.args of {name}, and ARG {variable.name} to {file}"
-            yield Diagnostic(words, fix, document.place(args_node or build), variable.name, None, name)
+            yield Diagnostic(words, fix, document.location(args_node or build), variable.name, None, name)
 
 
 def _text(node: TreeNode, name: str, default: str) -> str:
@@ -202,24 +211,26 @@ def _steering(made: DocumentDestination, document: OpenDocument, path: Path) -> 
     """Names that the Compose file itself is filled with, from the `.env` file beside it."""
     beside = path.parent / ".env"
     given: dict[str, Location] = {}
-    if beside in made.around.pending or beside.is_file():
-        reading = ComposeDialect().read(made.around.current(beside), shown_path(beside))
-        given = {item.name: item.place for item in reading.items}
+    if beside in made.render_context.pending or beside.is_file():
+        reading = ComposeDialect().read(made.render_context.current(beside), display_path(beside))
+        given = {item.name: item.location for item in reading.items}
     mentioned: dict[str, Location] = {}
     for number, line in enumerate(document.text.split("\n"), 1):
         for match in _MENTION.finditer(line.partition(" #")[0] if not line.lstrip().startswith("#") else ""):
             mentioned.setdefault(match[1] or match[2], Location(document.file, number, match.start() + 1))
-    for name, place in mentioned.items():
-        variable = made.around.jar.variables.get(name)
+    for name, location in mentioned.items():
+        variable = made.render_context.jar.variables.get(name)
         if variable and name not in given:
-            words = f"the Compose file is filled with {name}, which {shown_path(beside)} does not give it ({variable.place} declares it)"
-            yield Diagnostic(words, f"make {shown_path(beside)} a destination (type: file, as: compose)", place, name)
-    for name, place in given.items():
-        if name in made.around.jar.variables and name not in mentioned and not _handed_on(document, ".env"):
+            words = f"the Compose file is filled with {name}, which {display_path(beside)} does not give it ({variable.location} declares it)"
+            yield Diagnostic(
+                words, f"make {display_path(beside)} a destination (type: file, as: compose)", location, name
+            )
+    for name, location in given.items():
+        if name in made.render_context.jar.variables and name not in mentioned and not _handed_on(document, ".env"):
             words = (
                 f"{name} stands in the file that only fills the Compose file, and {document.file} does not mention it"
             )
-            yield Diagnostic(words, "give it to a service under environment, or take it out there", place, name)
+            yield Diagnostic(words, "give it to a service under environment, or take it out there", location, name)
 
 
 def _handed_on(document: OpenDocument, name: str) -> bool:

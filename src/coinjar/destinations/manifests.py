@@ -43,7 +43,7 @@ from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.writer import Plain, ScalarWriter
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.naming_key import has_naming_key, key_path
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 
 ORDER, SERVICE = "coinjar/order", "coinjar/service"
 """Annotations of the objects made: which is newer, and whose it is."""
@@ -93,8 +93,8 @@ class ManifestsDestination(FileDestination):
     keys = ("from", "to", "workloads", "string_data", "keep", "from_secret")
     needed = ("from", "to")
 
-    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
-        super().__init__(destination, around, fields)
+    def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
+        super().__init__(destination, render_context, fields)
         self.source = self.pattern("from", ("stage",))
         self.target = self.pattern("to", ("stage",))
         self.names_stage = "{stage}" in self.target
@@ -113,28 +113,28 @@ class ManifestsDestination(FileDestination):
             fields.members(self.options["workloads"], "'workloads'") if "workloads" in self.options else ()
         ):
             self.named[name] = fields.text(node, name)
-            if self.named[name] not in around.jar.services:
+            if self.named[name] not in render_context.jar.services:
                 fields.fault(
                     key,
                     f"there is no service '{self.named[name]}'",
-                    f"the services are {', '.join(around.jar.services)}",
+                    f"the services are {', '.join(render_context.jar.services)}",
                     "unknown-service",
                 )
 
     def outputs(self, view: StageView) -> list[Output]:
         if self.from_secret:  # no secret's text is needed
             view = StageView(view.resolver, view.destination._replace(secrets=_THERE), lenient=view.lenient)
-        folder = self.around.root / self.source.replace("{stage}", view.stage)
+        folder = self.render_context.root / self.source.replace("{stage}", view.stage)
         target = self.resolve_path(self.target, view.stage)
         files = read_folder(folder)
         cluster = ManifestSet(files)
-        named = has_naming_key(self.around.folder, self.around.layers(view.stage))
+        named = has_naming_key(self.render_context.folder, self.render_context.layers(view.stage))
         objects = self._objects(view, cluster)
         if not named and any(object_.dialect.kind == "Secret" for object_ in objects):
             words = "there was no key yet to name Secrets with, so their names are new"
             self.notice(
                 "",
-                Location(shown_path(key_path(self.around.folder))),
+                Location(display_path(key_path(self.render_context.folder))),
                 words,
                 "where others render in turn, hand it over in COINJAR_NAMING_KEY",
             )
@@ -143,10 +143,10 @@ class ManifestsDestination(FileDestination):
         for path, manifests in files.items():
             data = self._rewritten(path, manifests, cluster, objects, view)
             to = target / path.relative_to(folder)
-            self.around.pending[to] = data
-            hidden = self.hide_items(partial(every_entry_of, file=shown_path(to)), ())
+            self.render_context.pending[to] = data
+            hidden = self.hide_items(partial(every_entry_of, file=display_path(to)), ())
             outputs.append(
-                Output(to, data, self._holds_secrets(data, shown_path(to)), self._workloads(manifests), hidden)
+                Output(to, data, self._holds_secrets(data, display_path(to)), self._workloads(manifests), hidden)
             )
         outputs += self._copied(folder, target)
         self._unused(cluster, objects)
@@ -158,14 +158,14 @@ class ManifestsDestination(FileDestination):
             if manifest.kind.endswith("List") and manifest.at("items") is not None:
                 self.notice(
                     "CJ022",
-                    manifest.place(manifest.at("items")),
+                    manifest.location(manifest.at("items")),
                     "a list of objects is not looked into",
                     "write each as a document of its own",
                 )
         for path in sorted(folder.rglob("*.json")) if folder.is_dir() else ():
             self.notice(
                 "CJ022",
-                Location(shown_path(path)),
+                Location(display_path(path)),
                 "a manifest in JSON is copied as it is, and not looked into",
                 "write it in YAML",
             )
@@ -173,7 +173,10 @@ class ManifestsDestination(FileDestination):
             if manifest.kind and manifest.kind not in TEMPLATED and (node := containers_below(manifest.root)):
                 words = f"the containers of {manifest.kind} {manifest.name} are not looked into"
                 self.notice(
-                    "CJ022", manifest.place(node), words, "its own kind is not known here: set their variables by hand"
+                    "CJ022",
+                    manifest.location(node),
+                    words,
+                    "its own kind is not known here: set their variables by hand",
                 )
 
     def _copied(self, folder: Path, target: Path) -> Iterable[Output]:
@@ -183,9 +186,9 @@ class ManifestsDestination(FileDestination):
             yield Output(
                 to,
                 data,
-                self._holds_secrets(data, shown_path(to)),
+                self._holds_secrets(data, display_path(to)),
                 "copied",
-                self.hide_items(partial(every_entry_of, file=shown_path(to)), ()),
+                self.hide_items(partial(every_entry_of, file=display_path(to)), ()),
             )
 
     def _workloads(self, manifests: list[ManifestDocument]) -> str:
@@ -194,7 +197,7 @@ class ManifestsDestination(FileDestination):
     def _holds_secrets(self, data: bytes, file: str) -> bool:
         """Whether a manifest has a readable secret in it, which then is its author's."""
         return any(
-            item.secret or (item.text and self.around.is_secret(item.name, item.text))
+            item.secret or (item.text and self.render_context.is_secret(item.name, item.text))
             for item in readable(read_manifests(data, file)).items
         )
 
@@ -245,7 +248,7 @@ class ManifestsDestination(FileDestination):
                 words = f"{entry.name} is left out: Kubernetes makes no variable of such a key of a {dialect.kind}"
                 self.notice(
                     "CJ022",
-                    entry.variable.place if entry.variable else self.destination.place,
+                    entry.variable.location if entry.variable else self.destination.location,
                     words,
                     "give it another name: `coinjar rename`",
                     variable=entry.name,
@@ -272,11 +275,11 @@ class ManifestsDestination(FileDestination):
         ).encode()
         keyed = kind == "Secret"
         digest = (
-            hmac.new(self.around.naming_key(stage), content, "sha256").hexdigest()
+            hmac.new(self.render_context.naming_key(stage), content, "sha256").hexdigest()
             if keyed
             else hashlib.sha256(content).hexdigest()
         )
-        return f"{self.around.jar.app}-{digest[:10]}-{service}".replace("_", "-")
+        return f"{self.render_context.jar.app}-{digest[:10]}-{service}".replace("_", "-")
 
     def _object_output(self, target: Path, object_: GeneratedObject) -> Output:
         path = target / object_.file
@@ -294,25 +297,25 @@ class ManifestsDestination(FileDestination):
         text = object_.dialect.object_text(
             object_.name, object_.entries, annotations, namespace=object_.namespace, as_text=self.string_data
         )
-        self.around.pending[path] = text.encode()
+        self.render_context.pending[path] = text.encode()
         secret = object_.dialect.kind == "Secret"
         names = [entry.name for entry in object_.entries]
         hidden = (
-            self.hide_items(partial(object_.dialect.read, file=shown_path(path)), names) if secret else nothing_hidden
+            self.hide_items(partial(object_.dialect.read, file=display_path(path)), names) if secret else nothing_hidden
         )
         return Output(path, text.encode(), secret, f"{object_.dialect.kind}, {self.about(object_.entries)}", hidden)
 
     # -- workloads
 
     def _service(self, view: StageView, manifest: ManifestDocument, container: WorkloadContainer) -> str | None:
-        service = service_of(manifest, container, self.around.jar.services, self.named)
+        service = service_of(manifest, container, self.render_context.jar.services, self.named)
         if container.is_init and service not in (
             container.name,
             self.named.get(f"{manifest.name}/{container.name}"),
             self.named.get(container.name),
         ):
             # One that has nothing of the service's now, such as one that waits for a port, needs nothing of it.
-            declared = self.around.jar.variables
+            declared = self.render_context.jar.variables
             service = service if any(entry.name in declared for entry in held(container.node.child("env"))) else None
         return service if service in view.services() else None
 
@@ -325,7 +328,7 @@ class ManifestsDestination(FileDestination):
         view: StageView,
     ) -> bytes:
         data = read_bytes(path)
-        text, _ = decode(data, shown_path(path))
+        text, _ = decode(data, display_path(path))
         writer = ScalarWriter("\r\n" if "\r\n" in text else "\n", careful=True)
         parts = []
         for manifest in manifests:
@@ -339,7 +342,7 @@ class ManifestsDestination(FileDestination):
                 words = f"{manifest.kind} {manifest.name} must be deleted and made anew to get new values: a cluster does not change it in place"
                 self.notice(
                     "",
-                    manifest.place(manifest.at("metadata", "name")),
+                    manifest.location(manifest.at("metadata", "name")),
                     words,
                     f"kubectl delete {manifest.kind.lower()} {manifest.name}, then apply",
                 )
@@ -357,12 +360,12 @@ class ManifestsDestination(FileDestination):
         service = self._service(view, manifest, container)
         entries = held(container.node.child("env"))
         if service is None:
-            ours = [entry.name for entry in entries if entry.name in self.around.jar.variables]
+            ours = [entry.name for entry in entries if entry.name in self.render_context.jar.variables]
             if ours:
                 words = f"the container {container.name} of {manifest.name} belongs to no service, so its {', '.join(ours[:4])} stay as they are"
                 self.notice(
                     "CJ022",
-                    manifest.place(container.node),
+                    manifest.location(container.node),
                     words,
                     f"name it under workloads of {self.destination.name}",
                 )
@@ -415,7 +418,7 @@ class ManifestsDestination(FileDestination):
         ):  # else a later one decides
             words = f"{entry.name} of {manifest.name} comes from elsewhere here, and overrides the managed value"
             fix = "take it out, or leave the variable out of this destination (without: …)"
-            self.notice("CJ022", manifest.place(entry.at), words, fix, variable=entry.name)
+            self.notice("CJ022", manifest.location(entry.at), words, fix, variable=entry.name)
         return None
 
     def _is_there(self, entry: Entry) -> bool:
@@ -424,7 +427,7 @@ class ManifestsDestination(FileDestination):
 
     def _stays(self, manifest: ManifestDocument, entry: EnvironmentEntry, service: str, view: StageView) -> None:
         """Say why an entry that the jar declares stays as it is."""
-        variable = self.around.jar.variables.get(entry.name)
+        variable = self.render_context.jar.variables.get(entry.name)
         if variable is None or not gets(self.destination, entry.name):
             return
         why, fix = (
@@ -436,14 +439,14 @@ class ManifestsDestination(FileDestination):
                 "Kubernetes makes no variable of such a key of an object",
                 "give it another name: `coinjar rename`",
             )
-        elif self.destination.plain_only and entry.name in self.around.jar.secret_names:
+        elif self.destination.plain_only and entry.name in self.render_context.jar.secret_names:
             why, fix = (
                 "plain_only leaves secrets out",
                 "take it out of the manifest; `from_secret: NAME` refers to a Secret that is in the cluster",
             )
         self.notice(
             "CJ022",
-            manifest.place(entry.at),
+            manifest.location(entry.at),
             f"{entry.name} of {manifest.name} stays as it is: {why}",
             fix,
             variable=entry.name,
@@ -462,7 +465,7 @@ class ManifestsDestination(FileDestination):
                 words = f"all that the {manifest.kind} {manifest.name} holds is in the managed objects now"
                 self.notice(
                     "CJ022",
-                    manifest.place(manifest.at("metadata", "name")),
+                    manifest.location(manifest.at("metadata", "name")),
                     words,
                     f"take it out of {self.source}, if nothing else refers to it",
                 )
@@ -472,7 +475,7 @@ class ManifestsDestination(FileDestination):
             if path.is_file() and path not in created and not _OURS.search(path.name):
                 self.notice(
                     "CJ022",
-                    Location(shown_path(path)),
+                    Location(display_path(path)),
                     f"nothing in {self.source} makes this file any more",
                     "remove it, if nobody else makes it",
                 )
@@ -484,7 +487,7 @@ class ManifestsDestination(FileDestination):
         earlier = []
         for path in sorted(target.iterdir()) if target.is_dir() else ():
             if _OURS.search(path.name) and (order := _order(read_bytes(path))) is not None:
-                manifest = read_manifests(read_bytes(path), shown_path(path))[0]
+                manifest = read_manifests(read_bytes(path), display_path(path))[0]
                 owner = manifest.at("metadata", "annotations", SERVICE)
                 earlier.append(
                     EarlierObject(
@@ -507,7 +510,7 @@ class ManifestsDestination(FileDestination):
 
     def read(self, stage: str) -> ReadResult:
         target = self.resolve_path(self.target, stage)
-        return environments(read_folder(target), self.around.jar.services, self.named)
+        return environments(read_folder(target), self.render_context.jar.services, self.named)
 
 
 def _added(container: WorkloadContainer, section: str, elements: list[Plain]) -> list[Edit]:

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from coinjar.core.errors import InputError, Location, place_of
+from coinjar.core.errors import InputError, Location, location_of
 from coinjar.destinations.environment_levels import EnvironmentLevel
 from coinjar.dialects.base import ReadItem, ReadResult, decode
 from coinjar.documents.environments import held
 from coinjar.documents.implicit_types import becomes
-from coinjar.documents.jsontree import grow_json
+from coinjar.documents.jsontree import build_json_tree
 from coinjar.documents.pointer import PointerMatch, follow
-from coinjar.documents.tree import TreeNode, grow
+from coinjar.documents.tree import TreeNode, build_tree
 from coinjar.documents.yamltext import compose
 
 
@@ -25,34 +25,36 @@ class OpenDocument:
         self.text = decode(data, file)[0]
         if not self.as_json:
             compose(data, file)
-        self.root: TreeNode | None = grow_json(self.text, file) if self.as_json else grow(self.text)
+        self.root: TreeNode | None = build_json_tree(self.text, file) if self.as_json else build_tree(self.text)
 
-    def place(self, node: TreeNode) -> Location:
-        return place_of(self.text, node.start, self.file)
+    def location(self, node: TreeNode) -> Location:
+        return location_of(self.text, node.start, self.file)
 
     def follow(self, pointer: str) -> PointerMatch:
         try:
             return follow(self.root, pointer)
         except InputError as fault:
-            fault.place = fault.place or Location(self.file)
+            fault.location = fault.location or Location(self.file)
             raise
 
     def level(self, pointer: str, decided_by: tuple[str, ...] = (), inherits: tuple[str, ...] = ()) -> EnvironmentLevel:
         """The environment at a pointer; empty if it is not there yet."""
         match = self.follow(pointer)
-        place = self.place(match.node or match.trail[-1])
+        location = self.location(match.node or match.trail[-1])
         try:
             entries = {entry.name: entry for entry in held(match.node, merged=not self.as_json)}
             return EnvironmentLevel(
                 pointer,
-                place,
+                location,
                 entries,
                 decided_by,
-                {name: self.place(entry.at) for name, entry in entries.items()},
+                {name: self.location(entry.at) for name, entry in entries.items()},
                 inherits,
             )
         except InputError as fault:
-            raise InputError(f"{pointer}: {fault.message}", hint=fault.hint, place=place, code=fault.code) from None
+            raise InputError(
+                f"{pointer}: {fault.message}", hint=fault.hint, location=location, code=fault.code
+            ) from None
 
     def meaning(self, node: TreeNode | None) -> tuple[str, str] | None:
         """What a scalar is to its reader and becomes, if it is no text."""
@@ -67,7 +69,7 @@ class OpenDocument:
 def every_entry(data: bytes, file: str) -> ReadResult:
     """Everything in a document that looks like a name with a value, wherever it stands: to find the lines that may hold secrets."""
     document = OpenDocument(data, file)
-    return ReadResult(entries_below(document.root, document.place), [])
+    return ReadResult(entries_below(document.root, document.location), [])
 
 
 def entries_below(root: TreeNode | None, place: Callable[[TreeNode], Location]) -> list[ReadItem]:

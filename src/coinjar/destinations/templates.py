@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from yaml.nodes import ScalarNode
 
-from coinjar.core.errors import CoinJarError, InputError, Location, place_of, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Location, location_of, raise_all
 from coinjar.core.model import Destination
 from coinjar.core.names import suggestion
 from coinjar.destinations.base import FileDestination, Hidden, Output, RenderContext, StageView
@@ -20,7 +20,7 @@ from coinjar.dialects.base import Entry, ReadResult, decode
 from coinjar.dialects.shell import quote
 from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 
 _BRACED = r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}"
 _BARE = r"|\$([A-Za-z_][A-Za-z0-9_]*)"
@@ -32,7 +32,7 @@ class TemplateMention(NamedTuple):
     """A name in a template: where, and from which character to which."""
 
     name: str
-    place: Location
+    location: Location
     start: int
     end: int
 
@@ -52,8 +52,8 @@ class TemplatesDestination(FileDestination):
     keys = ("from", "to", "suffix", "bare", "allow")
     needed = ("from", "to", "suffix")
 
-    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
-        super().__init__(destination, around, fields)
+    def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
+        super().__init__(destination, render_context, fields)
         self.source = self.pattern("from", ())
         self.target = self.pattern("to")
         self.suffix = self.text("suffix")
@@ -82,17 +82,17 @@ class TemplatesDestination(FileDestination):
 
     def templates(self) -> list[TemplateFile]:
         """The templates in the folder; what is wrong with any goes into the notices. Raises InputError if there is no folder."""
-        folder = self.around.root / self.source
+        folder = self.render_context.root / self.source
         if not folder.is_dir():
             raise InputError(
                 f"there is no folder {self.source}",
                 hint="correct 'from'",
-                place=self.destination.place,
+                location=self.destination.location,
                 code="destination",
             )
         templates = []
         for path in sorted(path for path in folder.rglob("*") if path.is_file()):
-            file = shown_path(path)
+            file = display_path(path)
             if not path.name.endswith(self.suffix) or path.name == self.suffix:
                 self.notice(
                     "CJ018",
@@ -115,18 +115,18 @@ class TemplatesDestination(FileDestination):
 
     def _mentions(self, text: str, file: str) -> Iterator[TemplateMention]:
         """The declared names that a text mentions; what only looks like one is noticed."""
-        jar = self.around.jar
+        jar = self.render_context.jar
         declared = {name for variable in jar.variables.values() for name in (variable.name, *variable.also_as)}
         folded = {name.casefold(): name for name in declared}
         for match in self.mention.finditer(text):
             name = match[1] or match[2]
-            place = place_of(text, match.start(), file)
+            location = location_of(text, match.start(), file)
             if name in declared:
-                yield TemplateMention(name, place, match.start(), match.end())
+                yield TemplateMention(name, location, match.start(), match.end())
             elif name.casefold() in folded and (match[1] or name.isupper()):
                 self.notice(
                     "CJ018",
-                    place,
+                    location,
                     f"{match[0]} is left as it is: the declared name is {folded[name.casefold()]}",
                     "write it is declared",
                     variable=folded[name.casefold()],
@@ -134,16 +134,16 @@ class TemplatesDestination(FileDestination):
             elif match[1] and _UPPER.fullmatch(name):
                 self.notice(
                     "CJ018",
-                    place,
+                    location,
                     f"{match[0]} is left as it is: {name} is not declared",
                     suggestion(name, declared, "declare it, or correct the name"),
                 )
         for operated in _OPERATED.finditer(text):
             if operated[1] in declared:
-                place = place_of(text, operated.start(), file)
+                location = location_of(text, operated.start(), file)
                 self.notice(
                     "CJ018",
-                    place,
+                    location,
                     f"${{{operated[1]}{operated[2]}…}} is left as it is: a template takes ${{NAME}} alone",
                     "give the variable a default in the jar",
                     variable=operated[1],
@@ -170,7 +170,7 @@ class TemplatesDestination(FileDestination):
             if path.is_file() and path not in created:
                 self.notice(
                     "CJ018",
-                    Location(shown_path(path)),
+                    Location(display_path(path)),
                     "no template makes this file any more",
                     "remove it, if nobody else makes it",
                 )
@@ -190,7 +190,7 @@ class TemplatesDestination(FileDestination):
                     InputError(
                         f"{mention.name} has no value for {service} on {stage}",
                         hint="give it one, or take it out of the template",
-                        place=mention.place,
+                        location=mention.location,
                         code="no-value",
                     )
                 )
@@ -201,7 +201,7 @@ class TemplatesDestination(FileDestination):
                     InputError(
                         words,
                         hint="change the value, or the template's rule under 'allow'",
-                        place=mention.place,
+                        location=mention.location,
                         code="not-allowed",
                     )
                 )
@@ -219,7 +219,7 @@ class TemplatesDestination(FileDestination):
         data = "".join(texts).encode()
         path = folder / template.name.removesuffix(self.suffix)
         secret = any(entry.secret for entry in used.values())
-        self.around.pending[path] = data
+        self.render_context.pending[path] = data
         return Output(
             path,
             data,
@@ -234,7 +234,7 @@ class TemplatesDestination(FileDestination):
         raise InputError(
             "templates can only be written",
             hint="ask another destination",
-            place=self.destination.place,
+            location=self.destination.location,
             code="write-only",
         )
 

@@ -16,7 +16,7 @@ from coinjar.documents.environments import EnvironmentEntry, held
 from coinjar.documents.removal import Path as Steps
 from coinjar.documents.tree import TreeNode
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 
 TEMPLATED: dict[str, Steps] = {
     "Deployment": ("spec", "template", "spec"),
@@ -71,8 +71,8 @@ class ManifestDocument:
         node = self.at(*path)
         return node.text if node and node.kind == "scalar" else ""
 
-    def place(self, node: TreeNode | None) -> Location:
-        return self.document.place(node) if node else Location(self.file, self.line, 1)
+    def location(self, node: TreeNode | None) -> Location:
+        return self.document.location(node) if node else Location(self.file, self.line, 1)
 
     def containers(self) -> Iterator[WorkloadContainer]:
         """Its containers, init containers first, as they start."""
@@ -102,7 +102,7 @@ def containers_below(root: TreeNode | None) -> TreeNode | None:
 def read_folder(folder: Path) -> dict[Path, list[ManifestDocument]]:
     """Every manifest below a folder (or of one file), by file. Raises InputError for what is not YAML."""
     if folder.is_file():
-        return {folder: read_manifests(read_bytes(folder), shown_path(folder))}
+        return {folder: read_manifests(read_bytes(folder), display_path(folder))}
     files = (
         sorted(path for path in folder.rglob("*") if path.suffix in (".yaml", ".yml") and path.is_file())
         if folder.is_dir()
@@ -112,10 +112,10 @@ def read_folder(folder: Path) -> dict[Path, list[ManifestDocument]]:
         raise InputError(
             "there are no manifests (*.yaml, *.yml) there",
             hint="give a file, or a folder that holds some",
-            place=Location(shown_path(folder)),
+            location=Location(display_path(folder)),
             code="unreadable",
         )
-    return {path: read_manifests(read_bytes(path), shown_path(path)) for path in files}
+    return {path: read_manifests(read_bytes(path), display_path(path)) for path in files}
 
 
 def read_manifests(data: bytes, file: str) -> list[ManifestDocument]:
@@ -128,7 +128,7 @@ class ContainerValue(NamedTuple):
     """What a container's process gets: text, where that comes from, and whether a Secret gives it."""
 
     text: str
-    place: Location
+    location: Location
     secret: bool
 
 
@@ -154,21 +154,21 @@ class ManifestSet:
         result: dict[str, ContainerValue] = {}
         for source in (container.node.child("envFrom") or TreeNode("seq", 0, 0)).plain.elements:
             for name, item in self._from(manifest, source.plain).items():
-                result[name] = ContainerValue(item.text or "", item.place, bool(item.secret))
+                result[name] = ContainerValue(item.text or "", item.location, bool(item.secret))
         for entry in held(container.node.child("env")):
-            place = manifest.place(entry.at)
+            location = manifest.location(entry.at)
             if entry.text is not None:
-                result[entry.name] = ContainerValue(self._expanded(entry, result, place), place, secret=False)
+                result[entry.name] = ContainerValue(self._expanded(entry, result, location), location, secret=False)
                 continue
             given = self.referred(manifest, entry)
             if given is not None:
-                result[entry.name] = ContainerValue(given.text or "", place, secret=bool(given.secret))
+                result[entry.name] = ContainerValue(given.text or "", location, secret=bool(given.secret))
             elif not self.comes_from_elsewhere(entry):
-                result[entry.name] = ContainerValue("", place, secret=False)
+                result[entry.name] = ContainerValue("", location, secret=False)
             else:
                 self.remarks.append(
                     ReadRemark(
-                        place, f"left out: {entry.name} of {manifest.name} comes from the cluster itself", lost=True
+                        location, f"left out: {entry.name} of {manifest.name} comes from the cluster itself", lost=True
                     )
                 )
         return result
@@ -203,7 +203,7 @@ class ManifestSet:
                 if held_there is None:
                     self.remarks.append(
                         ReadRemark(
-                            manifest.place(source),
+                            manifest.location(source),
                             f"left out: the {kind} {name.text} is not among these manifests",
                             lost=True,
                         )
@@ -212,7 +212,7 @@ class ManifestSet:
                 for stage in [name for name in named if not VARIABLE.fullmatch(name)]:
                     self.remarks.append(
                         ReadRemark(
-                            named.pop(stage).place,
+                            named.pop(stage).location,
                             f"left out: Kubernetes makes no variable of the key {stage}",
                             lost=True,
                         )
@@ -230,7 +230,7 @@ class ManifestSet:
             if name in before and before[name].text is None and self.comes_from_elsewhere(before[name])
         }
 
-    def _expanded(self, entry: EnvironmentEntry, before: Mapping[str, ContainerValue], place: Location) -> str:
+    def _expanded(self, entry: EnvironmentEntry, before: Mapping[str, ContainerValue], location: Location) -> str:
         def replaced(match: re.Match[str]) -> str:
             if match[0] == "$$":
                 return "$"
@@ -238,7 +238,7 @@ class ManifestSet:
 
         text = _REFERENCE.sub(replaced, entry.text or "")
         if text != entry.text:
-            self.remarks.append(ReadRemark(place, f"{entry.name}: its $(…) was replaced, as Kubernetes does"))
+            self.remarks.append(ReadRemark(location, f"{entry.name}: its $(…) was replaced, as Kubernetes does"))
         return text
 
 
@@ -300,7 +300,7 @@ def environments(
                     ReadItem(
                         name,
                         container_value.text,
-                        container_value.place,
+                        container_value.location,
                         service=service,
                         secret=container_value.secret or None,
                     )
@@ -322,7 +322,7 @@ def readable(manifests: list[ManifestDocument]) -> ReadResult:
             items += object_items(manifest.document, manifest.root)
         for container in manifest.containers():
             items += [
-                ReadItem(entry.name, entry.text, manifest.place(entry.at))
+                ReadItem(entry.name, entry.text, manifest.location(entry.at))
                 for entry in held(container.node.child("env"))
                 if entry.text is not None
             ]
@@ -332,7 +332,7 @@ def readable(manifests: list[ManifestDocument]) -> ReadResult:
 def every_entry_of(data: bytes, file: str) -> ReadResult:
     """Everything in a file of manifests that looks like a name with a value: to find the lines that may hold secrets."""
     manifests = read_manifests(data, file)
-    items = [item for manifest in manifests for item in entries_below(manifest.root, manifest.document.place)]
+    items = [item for manifest in manifests for item in entries_below(manifest.root, manifest.document.location)]
     return ReadResult([*items, *readable(manifests).items], [])
 
 

@@ -37,7 +37,7 @@ class ReadItem(NamedTuple):
 
     name: str
     text: str | None
-    place: Location
+    location: Location
     stage: str | None = None
     service: str | None = None
     phase: str = "run"
@@ -52,7 +52,7 @@ BYTE_ORDER_MARK, TYPED, CUT = "byte-order mark", "typed", "cut"
 class ReadRemark(NamedTuple):
     """Something a person may not expect. `lost`: it could not be read, and no item stands for it. `kind`: which, where some reader must know."""
 
-    place: Location
+    location: Location
     message: str
     lost: bool = False
     kind: str = ""
@@ -83,12 +83,12 @@ class Dialect(ABC):
     name: str
     about: str
     reads = True
-    known = ParseContext()
+    parse_context = ParseContext()
     many_stages = False
     """Whether one file can hold several stages: then `update` brings one of them in step and leaves the others."""
 
     @abstractmethod
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         """Why the grammar cannot carry this value (in words that do not show it), or None if it can."""
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
@@ -109,7 +109,7 @@ class Dialect(ABC):
         """Take a file apart, if `reads`. Raises InputError only if nothing of it can be read."""
         del data  # nothing of it is looked at
         raise InputError(
-            f"{self.name} can only be written", hint="take another dialect", place=Location(file), code="write-only"
+            f"{self.name} can only be written", hint="take another dialect", location=Location(file), code="write-only"
         )
 
 
@@ -119,11 +119,11 @@ def decode(data: bytes, file: str) -> tuple[str, list[ReadRemark]]:
         text = data.decode()
     except UnicodeDecodeError as fault:
         before = data[: fault.start]
-        place = Location(file, before.count(b"\n") + 1, fault.start - (before.rfind(b"\n") + 1) + 1)
+        location = Location(file, before.count(b"\n") + 1, fault.start - (before.rfind(b"\n") + 1) + 1)
         raise InputError(
             f"byte 0x{data[fault.start]:02x} is not UTF-8 text",
             hint="save the file as UTF-8",
-            place=place,
+            location=location,
             code="not-utf8",
         ) from None
     if text.startswith("\ufeff"):
@@ -145,15 +145,20 @@ def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tupl
     """Raise InputError for every entry that the grammar cannot carry, naming those of `carriers` that can."""
     faults: list[CoinJarError] = []
     for entry in entries:
-        why = dialect.refusal(entry.name, entry.text or "")
+        why = dialect.unsupported_reason(entry.name, entry.text or "")
         if why:
-            able = [other.name for other in carriers() if other.refusal(entry.name, entry.text or "") is None]
+            able = [
+                other.name for other in carriers() if other.unsupported_reason(entry.name, entry.text or "") is None
+            ]
             names = ", ".join(able[:6]) + (f" and {len(able) - 6} more" if len(able) > 6 else "")
             hint = f"these can carry it: {names}" if able else "no dialect can carry it: change the value or the name"
-            place = entry.variable.place if entry.variable else None
+            location = entry.variable.location if entry.variable else None
             faults.append(
                 InputError(
-                    f"{dialect.name} cannot carry {entry.name}: {why}", hint=hint, place=place, code="cannot-carry"
+                    f"{dialect.name} cannot carry {entry.name}: {why}",
+                    hint=hint,
+                    location=location,
+                    code="cannot-carry",
                 )
             )
     clash = dialect.clash(entries)

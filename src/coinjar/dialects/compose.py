@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from coinjar.core.errors import place_of
+from coinjar.core.errors import location_of
 from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 from coinjar.dialects.interpolation import InterpolationError, interpolate
@@ -27,7 +27,7 @@ class ComposeDialect(Dialect):
     name = "compose"
     about = "an env file of the Compose Specification: quotes, interpolation"
 
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         if not _NAME.fullmatch(name):
             return "the name has a character other than A to Z, digits, '_', '-' and '.', or begins with a digit"
         return not_for_environments(text)
@@ -64,7 +64,7 @@ class _ComposeParser:
         self.values: dict[str, str] = {}
 
     def remark(self, at: int, message: str, *, lost: bool = False) -> None:
-        self.remarks.append(ReadRemark(place_of(self.text, at, self.file), message, lost))
+        self.remarks.append(ReadRemark(location_of(self.text, at, self.file), message, lost))
 
     def read(self) -> ReadResult:
         at = 0
@@ -94,7 +94,7 @@ class _ComposeParser:
             self.remark(start, f"the blank before '=' of {name.rstrip()} was left out")
         name = name.strip()
         if not equals:
-            self.items.append(ReadItem(name, None, place_of(self.text, start, self.file)))
+            self.items.append(ReadItem(name, None, location_of(self.text, start, self.file)))
             self.remark(start, f"{name} has no '=', and so is unset")
             return end + 1
         value = self.text[at:end]
@@ -164,4 +164,4 @@ class _ComposeParser:
                 )
             value = done.text
         self.values[name] = value
-        self.items.append(ReadItem(name, value, place_of(self.text, start, self.file)))
+        self.items.append(ReadItem(name, value, location_of(self.text, start, self.file)))

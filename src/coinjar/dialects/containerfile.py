@@ -41,7 +41,7 @@ class ContainerfileDialect(Dialect):
     name = "containerfile"
     about = "ENV and ARG lines of a Containerfile"
 
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         if not _NAME.fullmatch(name):
             return "the name has a character other than letters, digits, '_', '-' and '.'"
         if name.startswith("--"):
@@ -107,12 +107,12 @@ class _ContainerfileParser:
     def read(self, text: str) -> ReadResult:
         stages = 0
         for instruction in instructions(text):
-            place = Location(self.file, instruction.line, 1)
+            location = Location(self.file, instruction.line, 1)
             if instruction.word == "FROM":
                 stages += 1
                 self._begin(instruction.rest, first=stages == 1)
             elif instruction.word in ("ENV", "ARG"):
-                self._take(instruction, place)
+                self._take(instruction, location)
         if stages > 1:
             words = f"of {stages} stages only the last one's ENV was read, and that of those it is made from: the others do not reach the image"
             self.remarks.append(ReadRemark(Location(self.file, 1, 1), words))
@@ -137,7 +137,7 @@ class _ContainerfileParser:
             named,
         )
 
-    def _take(self, instruction: Instruction, place: Location) -> None:
+    def _take(self, instruction: Instruction, location: Location) -> None:
         for name, value in assignments(instruction.rest, bare_ok=instruction.word == "ARG"):
             if value is None:  # an ARG without a default: from before FROM, or the caller of the build gives it
                 if name in self.early:
@@ -145,7 +145,7 @@ class _ContainerfileParser:
                 else:
                     self.values.pop(name, None)
                 continue
-            known = self._expanded(name, value, place)
+            known = self._expanded(name, value, location)
             if known is not None:
                 self.values[name] = known
                 item = self.items.get(name)
@@ -156,16 +156,16 @@ class _ContainerfileParser:
                     if item and item.phase == "build" and f"${{{name}}}" in value
                     else "run"
                 )
-                self.items[name] = ReadItem(name, known, place, phase=phase)
+                self.items[name] = ReadItem(name, known, location, phase=phase)
 
-    def _expanded(self, name: str, value: str, place: Location) -> str | None:
+    def _expanded(self, name: str, value: str, location: Location) -> str | None:
         """A word with its quotes gone and its references replaced; None, with a remark, if one is not known."""
         done = expand_word(value, self.values)
         if isinstance(done, str):
             return done
         self.remarks.append(
             ReadRemark(
-                place,
+                location,
                 f"left out: {name} needs the value of {', '.join(done)}, which this file does not set before",
                 lost=True,
             )

@@ -23,7 +23,7 @@ class CsvDialect(Dialect):
     about = "name,value rows; for several stages a column each"
     many_stages = True
 
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         return carriable(name) or carriable(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
@@ -39,7 +39,7 @@ class CsvDialect(Dialect):
                 rows[row[0]] = dict(zip(header[1:], row[1:], strict=False))
         header = ["name", *[name for name in header[1:] if name != "value"]]
         if heading.stage not in header:
-            order = [*self.known.stages, heading.stage]
+            order = [*self.parse_context.stages, heading.stage]
             header = [
                 "name",
                 *sorted(
@@ -74,44 +74,46 @@ class CsvDialect(Dialect):
             raise InputError(
                 "this table has no header row that says what is what",
                 hint=hint,
-                place=Location(file, first, 1),
+                location=Location(file, first, 1),
                 code="shape",
             )
         for column in columns[1:]:
-            if column and self.known.stages and column not in self.known.stages:
+            if column and self.parse_context.stages and column not in self.parse_context.stages:
                 remarks.append(
                     ReadRemark(Location(file, first, 1), f"left out: the column '{column}' is no stage", lost=True)
                 )
-        stages = [column if not self.known.stages or column in self.known.stages else "" for column in columns]
+        stages = [
+            column if not self.parse_context.stages or column in self.parse_context.stages else "" for column in columns
+        ]
         return ReadResult(list(_wide(rest, stages, file, remarks)), remarks)
 
 
 def _narrow(rows: list[tuple[int, list[str]]], file: str, remarks: list[ReadRemark]) -> Iterator[ReadItem]:
     for line, row in rows:
-        place = Location(file, line, 1)
+        location = Location(file, line, 1)
         if len(row) < 2 or not row[0]:
-            remarks.append(ReadRemark(place, "left out: the row has no name or no value", lost=True))
+            remarks.append(ReadRemark(location, "left out: the row has no name or no value", lost=True))
             continue
         if any(row[2:]):
-            remarks.append(ReadRemark(place, f"what stands behind the value of {row[0]} was left out"))
-        yield ReadItem(row[0].strip(), row[1], place)
+            remarks.append(ReadRemark(location, f"what stands behind the value of {row[0]} was left out"))
+        yield ReadItem(row[0].strip(), row[1], location)
 
 
 def _wide(
     rows: list[tuple[int, list[str]]], columns: list[str], file: str, remarks: list[ReadRemark]
 ) -> Iterator[ReadItem]:
     for line, row in rows:
-        place = Location(file, line, 1)
+        location = Location(file, line, 1)
         if not row[0]:
-            remarks.append(ReadRemark(place, "left out: the row has no name", lost=True))
+            remarks.append(ReadRemark(location, "left out: the row has no name", lost=True))
             continue
         for stage, cell in zip(columns[1:], row[1:], strict=False):
             if cell and stage:
-                yield ReadItem(row[0].strip(), _meant(cell), place, stage=stage)
+                yield ReadItem(row[0].strip(), _meant(cell), location, stage=stage)
         if any(row[len(columns) :]):
             remarks.append(
                 ReadRemark(
-                    place, f"{row[0]} has more cells than the header has stages; the rest was left out", lost=True
+                    location, f"{row[0]} has more cells than the header has stages; the rest was left out", lost=True
                 )
             )
 
@@ -161,7 +163,7 @@ def _rows(data: bytes, file: str) -> tuple[list[tuple[int, list[str]]], list[Rea
         raise InputError(
             f"this is not CSV: {fault}",
             hint="look at the quotes there",
-            place=Location(file, before + 1, 1),
+            location=Location(file, before + 1, 1),
             code="not-csv",
         ) from None
     return rows, remarks

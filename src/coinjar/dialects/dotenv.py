@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from coinjar.core.errors import place_of
+from coinjar.core.errors import location_of
 from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import CUT, Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 
@@ -23,7 +23,7 @@ class DotenvDialect(Dialect):
     name = "dotenv"
     about = "the quoted style that language runtimes read"
 
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         if not name.isascii() or re.search(r"[\"'`#\\]", name):
             return "the name has a character other than A to Z, digits, '_', '-' and '.'"
         if "\r" in text:
@@ -56,7 +56,7 @@ class DotenvDialect(Dialect):
         if "\r" in text:
             remarks.append(
                 ReadRemark(
-                    place_of(text, text.index("\r"), file),
+                    location_of(text, text.index("\r"), file),
                     "carriage returns were left out, as readers of this style do",
                 )
             )
@@ -90,10 +90,10 @@ def _read(text: str, file: str, remarks: list[ReadRemark]) -> ReadResult:
             at = end + 1
             continue
         start = at + len(line) - len(line.lstrip())
-        place = place_of(text, start, file)
+        location = location_of(text, start, file)
         name, equals, _ = line.partition("=")
         if not equals:
-            remarks.append(ReadRemark(place, "left out: the line has no '='", lost=True))
+            remarks.append(ReadRemark(location, "left out: the line has no '='", lost=True))
             at = end + 1
             continue
         value_at = at + len(name) + 1
@@ -104,7 +104,9 @@ def _read(text: str, file: str, remarks: list[ReadRemark]) -> ReadResult:
         if name.startswith("export\t"):
             remarks.append(
                 ReadRemark(
-                    place, "left out: a tab stands behind export, which readers take for a part of the name", lost=True
+                    location,
+                    "left out: a tab stands behind export, which readers take for a part of the name",
+                    lost=True,
                 )
             )
             at = end + 1
@@ -113,23 +115,23 @@ def _read(text: str, file: str, remarks: list[ReadRemark]) -> ReadResult:
         if raw and not raw.strip():
             remarks.append(
                 ReadRemark(
-                    place,
+                    location,
                     f"{name}: nothing but blanks follows its '='; it was read as empty, where some readers take the next line for the value",
                 )
             )
         elif tab:
             remarks.append(
                 ReadRemark(
-                    place,
+                    location,
                     f"the tab around the name or the value of {name} was left out; Node.js before 22 keeps it as a part of it",
                 )
             )
         elif blank_before or raw[:1] in (" ", "\t"):
-            remarks.append(ReadRemark(place, f"the blanks around '=' of {name} were left out"))
+            remarks.append(ReadRemark(location, f"the blanks around '=' of {name} were left out"))
         cut = _cut(text[value_at:end])
         value, at, words = _value(text, value_at, end)
-        remarks += [ReadRemark(place, f"{name}: {word}", kind=CUT if cut else "") for word in words]
-        items.append(ReadItem(name, value, place))
+        remarks += [ReadRemark(location, f"{name}: {word}", kind=CUT if cut else "") for word in words]
+        items.append(ReadItem(name, value, location))
     return ReadResult(items, remarks)
 
 

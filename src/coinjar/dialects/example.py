@@ -36,7 +36,7 @@ def example_entries(jar: Jar, services: Sequence[str], absent: Collection[str] =
     """What these services get, from the declarations alone; `absent` names the variables to leave out, as a stage does that they are not on."""
     entries = []
     for variable in jar.variables.values():
-        if variable.name not in absent and any(map(variable.serves, services)):
+        if variable.name not in absent and any(map(variable.applies_to, services)):
             default = variable.default.content if variable.default else None
             shown = default if isinstance(default, str) else variable.sample
             text = CHANGE_ME if variable.secret or (variable.required and default is None and not shown) else shown

@@ -7,7 +7,7 @@ from base64 import b64decode, b64encode
 from binascii import Error as NotBase64
 from collections.abc import Sequence
 
-from coinjar.core.errors import InputError, place_of
+from coinjar.core.errors import InputError, location_of
 from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 from coinjar.dialects.maps import yaml_quoted
@@ -28,7 +28,7 @@ class ConfigMapDialect(Dialect):
     about = "a Kubernetes ConfigMap"
     kind = "ConfigMap"
 
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         if not VARIABLE.fullmatch(name) or name.startswith(".."):
             return "Kubernetes takes no name with a character other than A to Z, digits, '_', '-' and '.', or with a digit in front"
         return not_for_environments(text)
@@ -84,7 +84,7 @@ class ConfigMapDialect(Dialect):
             raise InputError(
                 "there is no ConfigMap or Secret in it",
                 hint="give a manifest that holds one",
-                place=place_of(text, 0, file),
+                location=location_of(text, 0, file),
                 code="shape",
             )
         return ReadResult(items, remarks)
@@ -126,7 +126,9 @@ def object_items(document: ParsedDocument, root: TreeNode) -> list[ReadItem]:
                 items.append(item._replace(secret=is_secret or None))
     binary = root.child("binaryData")
     for member in binary.members if binary else ():
-        document.remarks.append(ReadRemark(document.place(member.key), f"left out: {member.name} is binary", lost=True))
+        document.remarks.append(
+            ReadRemark(document.location(member.key), f"left out: {member.name} is binary", lost=True)
+        )
     return items
 
 

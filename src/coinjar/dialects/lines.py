@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from coinjar.core.errors import Location, place_of
+from coinjar.core.errors import Location, location_of
 from coinjar.core.names import quoted_name
 from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
@@ -21,7 +21,7 @@ class LiteralDialect(Dialect):
     name = "literal"
     about = "a container engine's env file: NAME=VALUE lines, no quotes"
 
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         if not _NAME.fullmatch(name):
             return "the name has a character other than A to Z, digits, '_', '-' and '.'"
         if name == "." or name.startswith(".."):
@@ -43,41 +43,43 @@ class LiteralDialect(Dialect):
         items: list[ReadItem] = []
         for number, raw in enumerate(text.split("\n"), 1):
             line = raw.lstrip(" \t")
-            place = Location(file, number, len(raw) - len(line) + 1)
+            location = Location(file, number, len(raw) - len(line) + 1)
             if not line.strip() or line.startswith("#"):
                 continue
             if line.endswith("\r"):
                 line = line[:-1]
-                remarks.append(ReadRemark(place, "the carriage return at the line's end was left out, as readers do"))
+                remarks.append(
+                    ReadRemark(location, "the carriage return at the line's end was left out, as readers do")
+                )
             name, equals, value = line.partition("=")
             if not equals:
                 remarks.append(
                     ReadRemark(
-                        place,
+                        location,
                         f"left out: {quoted_name(name)} has no '=', and would be inherited from whoever starts the container",
                         lost=True,
                     )
                 )
                 continue
-            items.append(ReadItem(name, value, place))
-            remarks += _surprises(name, value, place)
+            items.append(ReadItem(name, value, location))
+            remarks += _surprises(name, value, location)
         return ReadResult(items, remarks)
 
 
-def _surprises(name: str, value: str, place: Location) -> list[ReadRemark]:
+def _surprises(name: str, value: str, location: Location) -> list[ReadRemark]:
     remarks = []
     if name != name.rstrip():
-        remarks.append(ReadRemark(place, f"the blank before '=' is part of the name '{name}'"))
+        remarks.append(ReadRemark(location, f"the blank before '=' is part of the name '{name}'"))
     if value[:1] in " \t" and value.strip():
-        remarks.append(ReadRemark(place, f"the blank after '=' is part of the value of {name}"))
+        remarks.append(ReadRemark(location, f"the blank after '=' is part of the value of {name}"))
     if len(value) > 1 and value[0] == value[-1] and value[0] in "\"'`":
         remarks.append(
-            ReadRemark(place, f"the quotes around the value of {name} are part of it: this grammar has no quotes")
+            ReadRemark(location, f"the quotes around the value of {name} are part of it: this grammar has no quotes")
         )
     elif re.search(r"[ \t]#", value):
         remarks.append(
             ReadRemark(
-                place, f"the '#' in the value of {name} is part of it: this grammar has no comments behind values"
+                location, f"the '#' in the value of {name} is part of it: this grammar has no comments behind values"
             )
         )
     return remarks
@@ -89,7 +91,7 @@ class NulDialect(Dialect):
     name = "nul"
     about = "NUL-separated, as in /proc/PID/environ"
 
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         del name
         return not_for_environments(text)
 
@@ -104,10 +106,10 @@ class NulDialect(Dialect):
         for number, piece in enumerate(text.split("\0"), 1):
             name, equals, value = piece.partition("=")
             if equals and name:
-                items.append(ReadItem(name, value, place_of(text, at, file)))
+                items.append(ReadItem(name, value, location_of(text, at, file)))
             elif piece:
                 remarks.append(
-                    ReadRemark(place_of(text, at, file), f"left out: entry {number} has no name and '='", lost=True)
+                    ReadRemark(location_of(text, at, file), f"left out: entry {number} has no name and '='", lost=True)
                 )
             at += len(piece) + 1
         return ReadResult(items, remarks)

@@ -6,7 +6,7 @@ import json
 import re
 from collections.abc import Sequence
 
-from coinjar.core.errors import InputError, Location, place_of
+from coinjar.core.errors import InputError, Location, location_of
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadResult, decode
 from coinjar.dialects.positioned import ParsedDocument, carriable, json_text
 from coinjar.documents.tree import TreeNode
@@ -19,7 +19,7 @@ class JsonDialect(Dialect):
     name = "json"
     about = "a flat JSON map"
 
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         return carriable(name) or carriable(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
@@ -52,7 +52,7 @@ class PairsDialect(JsonDialect):
             raise InputError(
                 "this is no JSON list",
                 hint='it must be [{"name": …, "value": …}]',
-                place=document.place(document.root),
+                location=document.location(document.root),
                 code="shape",
             )
         return ReadResult(
@@ -84,7 +84,7 @@ class YamlDialect(Dialect):
     name = "yaml"
     about = "a flat YAML map"
 
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         return carriable(name) or carriable(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
@@ -116,7 +116,7 @@ class TomlDialect(Dialect):
     name = "toml"
     about = "a flat TOML map"
 
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         return carriable(name) or carriable(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
@@ -136,11 +136,11 @@ class TomlDialect(Dialect):
             loaded = tomllib.loads(text, parse_float=str)
         except tomllib.TOMLDecodeError as fault:
             words = _TOML_FAULT.match(str(fault))
-            place = Location(file, int(words[2]), int(words[3])) if words and words[2] else Location(file)
+            location = Location(file, int(words[2]), int(words[3])) if words and words[2] else Location(file)
             raise InputError(
                 f"this is not TOML: {(words[1] if words else str(fault)).lower()}",
                 hint="correct it there",
-                place=place,
+                location=location,
                 code="not-toml",
             ) from None
         reading = ReadResult([], remarks)
@@ -158,17 +158,17 @@ class _TomlValues:
         self.reading = reading
         self.file = file
 
-    def take(self, name: str, value: object, place: Location) -> None:
+    def take(self, name: str, value: object, location: Location) -> None:
         from coinjar.dialects.base import ReadRemark
 
         if isinstance(value, dict | list):
             what = "a table" if isinstance(value, dict) else "a list"
-            self.reading.remarks.append(ReadRemark(place, f"left out: {name} is not a text but {what}", lost=True))
+            self.reading.remarks.append(ReadRemark(location, f"left out: {name} is not a text but {what}", lost=True))
             return
         text = str(value).lower() if isinstance(value, bool) else str(value)
         if not isinstance(value, str):
-            self.reading.remarks.append(ReadRemark(place, f"{name} is not a text; it was taken as {text}"))
-        self.reading.items.append(ReadItem(name, text, place))
+            self.reading.remarks.append(ReadRemark(location, f"{name} is not a text; it was taken as {text}"))
+        self.reading.items.append(ReadItem(name, text, location))
 
 
 def _toml_key(name: str) -> str:
@@ -187,6 +187,6 @@ def _toml_places(text: str, file: str) -> dict[str, Location]:
         key = _TOML_KEY.match(line)
         if key:
             name = key[1] or key[3] or (json.loads(f'"{key[2]}"') if key[2] and "\\U" not in key[2] else key[2] or "")
-            places.setdefault(name, place_of(text, at + len(line) - len(line.lstrip()), file))
+            places.setdefault(name, location_of(text, at + len(line) - len(line.lstrip()), file))
         at += len(line) + 1
     return places

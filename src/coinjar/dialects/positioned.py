@@ -6,12 +6,12 @@ import json
 import re
 from typing import NamedTuple
 
-from coinjar.core.errors import InputError, Location, place_of
+from coinjar.core.errors import InputError, Location, location_of
 from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import TYPED, ReadItem, ReadRemark, decode
 from coinjar.documents.implicit_types import becomes
-from coinjar.documents.jsontree import grow_json
-from coinjar.documents.tree import TreeNode, documents, grow
+from coinjar.documents.jsontree import build_json_tree
+from coinjar.documents.tree import TreeNode, build_tree, documents
 from coinjar.documents.yamltext import compose
 
 
@@ -53,16 +53,16 @@ class ParsedDocument:
         self.as_json = as_json
         self.text, self.remarks = decode(data, file)
         if as_json:
-            self.root: TreeNode | None = grow_json(self.text, file)
+            self.root: TreeNode | None = build_json_tree(self.text, file)
         else:
             compose(self.text.encode(), file)
-            self.root = grow(self.text)
+            self.root = build_tree(self.text)
 
-    def place(self, node: TreeNode) -> Location:
-        return place_of(self.text, node.start, self.file)
+    def location(self, node: TreeNode) -> Location:
+        return location_of(self.text, node.start, self.file)
 
     def remark(self, node: TreeNode, message: str, *, lost: bool = False, kind: str = "") -> None:
-        self.remarks.append(ReadRemark(self.place(node), message, lost, kind))
+        self.remarks.append(ReadRemark(self.location(node), message, lost, kind))
 
     def members(self, kind: str) -> list[tuple[TreeNode, TreeNode]]:
         """The root's names and values; `kind` says what it should be. Raises InputError if it is no mapping."""
@@ -72,7 +72,7 @@ class ParsedDocument:
             raise InputError(
                 f"this is no {kind}",
                 hint="it must be NAME and value pairs at the top",
-                place=self.place(self.root),
+                location=self.location(self.root),
                 code="shape",
             )
         return [(member.key, member.value.plain) for member in self.root.members]
@@ -94,4 +94,4 @@ class ParsedDocument:
             shown = f"becomes '{text}' there" if text != node.text else "was taken as it is written"
             message = f"{name} is {words} to readers that tell types apart, and {shown}: quote it"
             self.remark(at, message, kind=TYPED if text == node.text else "")
-        return ReadItem(name, node.text, self.place(at))
+        return ReadItem(name, node.text, self.location(at))

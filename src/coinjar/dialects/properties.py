@@ -20,7 +20,7 @@ class PropertiesDialect(Dialect):
     name = "properties"
     about = "Java properties"
 
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         return carriable(name) or carriable(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
@@ -37,29 +37,29 @@ class PropertiesDialect(Dialect):
     def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks, is_utf8 = _decoded(data, file)
         items: list[ReadItem] = []
-        for place, line in _logical_lines(text, file):
+        for location, line in _logical_lines(text, file):
             name, value = _parted(line)
             if is_utf8 and not line.isascii():
                 remarks.append(
                     ReadRemark(
-                        place,
+                        location,
                         f"{name or 'the line'} is not ASCII: Java's stream reader takes it for Latin-1, its character readers do not",
                     )
                 )
             if re.search(r"(?<!\\)(?:\\\\)*\\u(?![0-9a-fA-F]{4})", line):
                 remarks.append(
-                    ReadRemark(place, "left out: a '\\u' without four digits, at which Java stops", lost=True)
+                    ReadRemark(location, "left out: a '\\u' without four digits, at which Java stops", lost=True)
                 )
                 continue
             if value != value.rstrip():
-                remarks.append(ReadRemark(place, f"the blanks at the end of {name} are part of its value"))
+                remarks.append(ReadRemark(location, f"the blanks at the end of {name} are part of its value"))
             if re.search(r"[ \t]#", value):
                 remarks.append(
                     ReadRemark(
-                        place, f"the '#' in the value of {name} is part of it: there are no comments behind values"
+                        location, f"the '#' in the value of {name} is part of it: there are no comments behind values"
                     )
                 )
-            items.append(ReadItem(_unescaped(name), _unescaped(value), place))
+            items.append(ReadItem(_unescaped(name), _unescaped(value), location))
         return ReadResult(items, remarks)
 
 
@@ -71,10 +71,10 @@ def _decoded(data: bytes, file: str) -> tuple[str, list[ReadRemark], bool]:
     try:
         return *decode(data, file), True
     except InputError as fault:
-        place = fault.place or Location(file, 1, 1)
+        location = fault.location or Location(file, 1, 1)
         return (
             data.decode("latin-1"),
-            [ReadRemark(place, "it is not UTF-8, and was read as Latin-1, as Java's stream reader does")],
+            [ReadRemark(location, "it is not UTF-8, and was read as Latin-1, as Java's stream reader does")],
             False,
         )
 
@@ -101,8 +101,8 @@ def _logical_lines(text: str, file: str) -> list[tuple[Location, str]]:
     for number, raw in enumerate(re.split(r"\r\n|\n|\r", text), 1):
         line = raw.lstrip(" \t\f")
         if going_on:
-            place, before = result[-1]
-            result[-1] = (place, before[:-1] + line)
+            location, before = result[-1]
+            result[-1] = (location, before[:-1] + line)
         elif line and line[0] not in "#!":
             result.append((Location(file, number, len(raw) - len(line) + 1), line))
         else:

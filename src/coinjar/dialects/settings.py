@@ -13,7 +13,7 @@ from coinjar.dialects.base import TYPED, Dialect, Entry, FileHeader, ReadItem, R
 from coinjar.dialects.positioned import ParsedDocument, carriable
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.implicit_types import becomes
-from coinjar.documents.jsontree import grow_json
+from coinjar.documents.jsontree import build_json_tree
 from coinjar.documents.tree import TreeNode
 from coinjar.documents.writer import Plain, UnquotedScalar
 
@@ -25,7 +25,7 @@ class SettingsDialect(Dialect):
     about = "nested settings in JSON or YAML; a base file and one a stage"
     as_json = True
 
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         return carriable(name) or carriable(text)
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
@@ -42,11 +42,11 @@ class SettingsDialect(Dialect):
 
     def path(self, name: str) -> tuple[str, ...]:
         """Where a variable stands."""
-        variable = self.known.variables.get(name)
+        variable = self.parse_context.variables.get(name)
         return (
             variable.nested
             if variable and variable.nested
-            else tuple(part for part in name.split(self.known.separator) if part) or (name,)
+            else tuple(part for part in name.split(self.parse_context.separator) if part) or (name,)
         )
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
@@ -58,7 +58,7 @@ class SettingsDialect(Dialect):
             self.path(entry.name): typed(entry.variable, entry.text) for entry in entries if entry.text is not None
         }
         there = {path: node for path, _, node in self._leaves(old, file)} if old.strip() else {}
-        ours = {self.path(name) for name in self.known.variables}
+        ours = {self.path(name) for name in self.parse_context.variables}
         edits = [Edit(path, None) for path in there if path in ours and path not in wanted]
         edits += [
             Edit(path, value)
@@ -115,18 +115,18 @@ class SettingsDialect(Dialect):
     def _leaves(self, data: bytes, file: str) -> Iterator[tuple[tuple[str, ...], TreeNode, TreeNode]]:
         document = ParsedDocument(data, file, as_json=self.as_json)
         document.members("settings object")
-        ours = {self.path(name) for name in self.known.variables}
+        ours = {self.path(name) for name in self.parse_context.variables}
         if document.root:
             yield from _walk(document.root, (), ours)
 
     def read(self, data: bytes, file: str) -> ReadResult:
         document = ParsedDocument(data, file, as_json=self.as_json)
         document.members("settings object")
-        names = {self.path(name): name for name in self.known.variables}
+        names = {self.path(name): name for name in self.parse_context.variables}
         items = []
         for path, key, node in _walk(document.root, (), set(names)) if document.root else ():
-            name = names.get(path) or self.known.separator.join(path)
-            variable = self.known.variables.get(name)
+            name = names.get(path) or self.parse_context.separator.join(path)
+            variable = self.parse_context.variables.get(name)
             if node.kind in ("map", "seq"):
                 if variable is None or variable.kind not in ("json", "list"):
                     document.remark(
@@ -137,10 +137,10 @@ class SettingsDialect(Dialect):
                     if variable and variable.kind == "list"
                     else _json_of(node, as_json=self.as_json)
                 )
-                items.append(ReadItem(name, text, document.place(key)))
+                items.append(ReadItem(name, text, document.location(key)))
             elif self.as_json and not node.style and node.text != "null":
                 items.append(
-                    ReadItem(name, node.text, document.place(key))
+                    ReadItem(name, node.text, document.location(key))
                 )  # typed values are what these files are for
             elif item := document.item(name, node, key):
                 items.append(item)
@@ -188,7 +188,7 @@ def _json_or_none(text: str) -> TreeNode | None:
     from coinjar.core.errors import InputError
 
     try:
-        return grow_json(text, "")
+        return build_json_tree(text, "")
     except InputError:
         return None
 

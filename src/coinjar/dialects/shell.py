@@ -9,7 +9,7 @@ import re
 from collections.abc import Callable, Sequence
 from typing import NamedTuple, TypeAlias
 
-from coinjar.core.errors import place_of
+from coinjar.core.errors import location_of
 from coinjar.core.names import quoted_name, shell_can_set
 from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
@@ -31,7 +31,7 @@ class PosixDialect(Dialect):
     name = "posix"
     about = "a file for sh to source, with export"
 
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         if not shell_can_set(name):
             return "no shell can set this name"
         if name in _KEPT_BY_SHELLS:
@@ -146,7 +146,7 @@ class _AssignmentParser:
         self.values: dict[str, str] = {}
 
     def remark(self, message: str, at: int | None = None, *, lost: bool = False) -> None:
-        self.remarks.append(ReadRemark(place_of(self.text, self.at if at is None else at, self.file), message, lost))
+        self.remarks.append(ReadRemark(location_of(self.text, self.at if at is None else at, self.file), message, lost))
 
     def read(self) -> ReadResult:
         while self.at < len(self.text):
@@ -208,7 +208,7 @@ class _AssignmentParser:
             name = _joined(self._word())
             if verb == "unset" and shell_can_set(name):
                 self.values.pop(name, None)
-                self.items.append(ReadItem(name, None, place_of(self.text, start, self.file)))
+                self.items.append(ReadItem(name, None, location_of(self.text, start, self.file)))
 
     def _assignment(self) -> bool:
         match = _ASSIGN.match(self.text, self.at)
@@ -229,7 +229,9 @@ class _AssignmentParser:
         if "\r" in value:
             self.remark(f"{name} ends in a carriage return, which a shell keeps", start)
         self.values[name] = value
-        self.items.append(ReadItem(name, value, place_of(self.text, start, self.file), reference=_as_reference(pieces)))
+        self.items.append(
+            ReadItem(name, value, location_of(self.text, start, self.file), reference=_as_reference(pieces))
+        )
         return True
 
     def _word(self) -> _Pieces:

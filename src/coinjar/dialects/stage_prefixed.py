@@ -28,10 +28,10 @@ class StagePrefixedDialect(JsonDialect):
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
         for entry in entries:
-            for stage in self.known.stages:
+            for stage in self.parse_context.stages:
                 others = [
                     other
-                    for other in self.known.stages
+                    for other in self.parse_context.stages
                     if other != stage and self._owner(prefix_of(stage) + entry.name) == other
                 ]
                 if others and entry.text is not None:
@@ -42,7 +42,7 @@ class StagePrefixedDialect(JsonDialect):
         wanted = {prefix_of(heading.stage) + entry.name: entry.text for entry in entries if entry.text is not None}
         old = old if old.strip() else b"{}\n"
         there = [key.text for key, _ in ParsedDocument(old, file, as_json=True).members("JSON object")]
-        stages = {*self.known.stages, heading.stage}
+        stages = {*self.parse_context.stages, heading.stage}
         gone = [name for name in there if name not in wanted and self._owner(name, stages) == heading.stage]
         edits = [Edit((name,), None) for name in gone] + [Edit((name,), text) for name, text in wanted.items()]
         kept = apply(old, file, edits, as_json=True)
@@ -50,7 +50,7 @@ class StagePrefixedDialect(JsonDialect):
 
     def _owner(self, name: str, stages: Sequence[str] | set[str] | None = None) -> str | None:
         """The stage whose prefix the name has, the longest first; written in capitals or as the stage is."""
-        for stage in sorted(stages or self.known.stages, key=len, reverse=True):
+        for stage in sorted(stages or self.parse_context.stages, key=len, reverse=True):
             if any(name.startswith(begin) and len(name) > len(begin) for begin in (prefix_of(stage), f"{stage}_")):
                 return stage
         return None
@@ -63,11 +63,11 @@ class StagePrefixedDialect(JsonDialect):
             stage = self._owner(item.name)
             if stage is None:
                 key = next(key for key, _ in document.members("JSON object") if key.text == item.name)
-                known = ", ".join(self.known.stages) or "none: there is no jar here"
+                known = ", ".join(self.parse_context.stages) or "none: there is no jar here"
                 document.remark(
                     key, f"left out: {item.name} begins with no stage's name (the stages are {known})", lost=True
                 )
             else:
                 begin = prefix_of(stage) if item.name.startswith(prefix_of(stage)) else f"{stage}_"
                 items.append(item._replace(name=item.name[len(begin) :], stage=stage))
-        return ReadResult(items, sorted({*reading.remarks, *document.remarks}, key=lambda remark: remark.place))
+        return ReadResult(items, sorted({*reading.remarks, *document.remarks}, key=lambda remark: remark.location))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from coinjar.core.errors import Location, place_of
+from coinjar.core.errors import Location, location_of
 from coinjar.core.names import quoted_name, shell_can_set
 from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
@@ -28,7 +28,7 @@ class SystemdDialect(Dialect):
     name = "systemd"
     about = "a file for systemd's EnvironmentFile="
 
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         if not shell_can_set(name):
             return "systemd takes no name with a character other than A to Z, digits and '_'"
         if _REFUSED.search(text):
@@ -60,7 +60,7 @@ class _EnvironmentFileParser:
         self.items: list[ReadItem] = []
 
     def remark(self, at: int, message: str, *, lost: bool = False) -> None:
-        self.remarks.append(ReadRemark(place_of(self.text, at, self.file), message, lost))
+        self.remarks.append(ReadRemark(location_of(self.text, at, self.file), message, lost))
 
     def read(self) -> ReadResult:
         at = 0
@@ -98,7 +98,7 @@ class _EnvironmentFileParser:
         elif _REFUSED.search(value):
             self.remark(start, f"left out: systemd ignores {name}, which holds a control character", lost=True)
         else:
-            self.items.append(ReadItem(name, value, place_of(self.text, start, self.file)))
+            self.items.append(ReadItem(name, value, location_of(self.text, start, self.file)))
         return at
 
     def _value(self, at: int, name: str, start: int) -> tuple[str, int]:
@@ -151,10 +151,10 @@ class SystemdDropInDialect(SystemdDialect):
     name = "systemd-dropin"
     about = "a systemd drop-in with Environment= lines"
 
-    def refusal(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, text: str) -> str | None:
         if len(_dropin_line(name, text).encode(errors="replace")) >= _LONGEST_LINE:
             return "its line is over 1 MiB, where systemd stops"
-        return super().refusal(name, text)
+        return super().unsupported_reason(name, text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = f"# {heading.app}, {heading.stage}, {heading.service}\n[Service]\n"
@@ -171,19 +171,19 @@ class SystemdDropInDialect(SystemdDialect):
         for line in re.split(r"(?<!\\)\n", text):
             start, at = at, at + len(line) + 1
             words = line.strip().replace("\\\n", " ")
-            place = place_of(text, start, file)
+            location = location_of(text, start, file)
             if words.startswith("["):
                 section = words
             elif words[:1] in ("", "#", ";"):
                 continue
             elif words.startswith("Environment=") and section == "[Service]":
-                _take_words(words.partition("=")[2], items, remarks, place_of(text, start, file))
+                _take_words(words.partition("=")[2], items, remarks, location_of(text, start, file))
             elif words.startswith("UnsetEnvironment=") and section == "[Service]":
-                items += [ReadItem(name, None, place) for name in words.partition("=")[2].split()]
+                items += [ReadItem(name, None, location) for name in words.partition("=")[2].split()]
             else:
                 remarks.append(
                     ReadRemark(
-                        place, f"'{words.partition('=')[0]}' was left out: only Environment= of [Service] is read"
+                        location, f"'{words.partition('=')[0]}' was left out: only Environment= of [Service] is read"
                     )
                 )
         return ReadResult(items, remarks)
@@ -201,17 +201,17 @@ _ESCAPE = re.compile(r"\\(?:x([0-9a-fA-F]{2})|u([0-9a-fA-F]{4})|U([0-9a-fA-F]{8}
 _NAMED = {"a": "\a", "b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t", "v": "\v", "s": " "}
 
 
-def _take_words(words: str, items: list[ReadItem], remarks: list[ReadRemark], place: Location) -> None:
+def _take_words(words: str, items: list[ReadItem], remarks: list[ReadRemark], location: Location) -> None:
     if not words.strip():
         items.clear()
-        remarks.append(ReadRemark(place, "an empty Environment= takes back all before it"))
+        remarks.append(ReadRemark(location, "an empty Environment= takes back all before it"))
         return
     at = 0
     while at < len(words.rstrip()):
         word = _WORD.match(words, at)
         if word is None:
             remarks.append(
-                ReadRemark(place, "left out: the rest of the line has a quote that is not closed", lost=True)
+                ReadRemark(location, "left out: the rest of the line has a quote that is not closed", lost=True)
             )
             return
         at = word.end()
@@ -224,15 +224,15 @@ def _take_words(words: str, items: list[ReadItem], remarks: list[ReadRemark], pl
         assignment = _ESCAPE.sub(_unescaped, assignment)
         name, equals, value = assignment.partition("=")
         if re.search(r"(?<!%)(?:%%)*%(?!%)", value):
-            remarks.append(ReadRemark(place, f"left out: {name} has a '%' that systemd replaces", lost=True))
+            remarks.append(ReadRemark(location, f"left out: {name} has a '%' that systemd replaces", lost=True))
         elif not equals or not shell_can_set(name):
             remarks.append(
                 ReadRemark(
-                    place, f"left out: systemd ignores {quoted_name(name)}, which is no assignment to it", lost=True
+                    location, f"left out: systemd ignores {quoted_name(name)}, which is no assignment to it", lost=True
                 )
             )
         else:
-            items.append(ReadItem(name, value.replace("%%", "%"), place))
+            items.append(ReadItem(name, value.replace("%%", "%"), location))
 
 
 def _unescaped(match: re.Match[str]) -> str:

@@ -12,9 +12,9 @@ from typing import Any, NamedTuple
 import yaml
 
 from coinjar.core.errors import CoinJarError, InputError, Location
-from coinjar.documents.jsontree import grow_json
+from coinjar.documents.jsontree import build_json_tree
 from coinjar.documents.removal import Path, Splice, after_line, emptied, start_of, trail_of, without
-from coinjar.documents.tree import NULL, TreeNode, data_of, grow
+from coinjar.documents.tree import NULL, TreeNode, build_tree, data_of
 from coinjar.documents.writer import Plain, ScalarWriter, UnquotedScalar, as_block
 from coinjar.documents.yamltext import compose
 
@@ -51,7 +51,9 @@ def apply(data: bytes, file: str, edits: Sequence[Edit], *, careful: bool = Fals
 
 def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: ScalarWriter) -> str:
     """The same for the text of one document that has been looked at before."""
-    read: Callable[[str], TreeNode | None] = (lambda name: grow_json(name, file)) if writer.as_json else grow
+    read: Callable[[str], TreeNode | None] = (
+        (lambda name: build_json_tree(name, file)) if writer.as_json else build_tree
+    )
     before = read(text)
     meant: Any = data_of(before)
     for edit in edits:
@@ -70,7 +72,7 @@ def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: ScalarWri
     raise InputError(
         f"changing {names} here would change something else too (an anchor that others use? an unusual layout?)",
         hint="change it by hand",
-        place=Location(file),
+        location=Location(file),
         code="edit",
     )
 

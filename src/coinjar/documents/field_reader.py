@@ -9,7 +9,7 @@ from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.names import suggestion
-from coinjar.documents.yamltext import is_null, place
+from coinjar.documents.yamltext import is_null, location
 
 NULL_HINT = 'write "" for an empty text, "null" for the word, or {unset: true} for no value here and none inherited'
 
@@ -22,7 +22,9 @@ class FieldReader:
         self.faults: list[CoinJarError] = []
 
     def fault(self, node: Node, message: str, hint: str, code: str = "jar", *, subject: str = "") -> None:
-        self.faults.append(InputError(message, hint=hint, place=place(node, self.file), code=code, subject=subject))
+        self.faults.append(
+            InputError(message, hint=hint, location=location(node, self.file), code=code, subject=subject)
+        )
 
     def members(self, node: Node, what: str) -> Iterator[tuple[str, ScalarNode, Node]]:
         """The members of a mapping: name, key node, value node. A name given twice is a fault."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from json.decoder import JSONDecodeError, scanstring  # type: ignore[attr-defined]  # public in practice; the stubs leave it out
 
-from coinjar.core.errors import InputError, place_of
+from coinjar.core.errors import InputError, location_of
 from coinjar.documents.tree import TreeMember, TreeNode
 from coinjar.documents.yamltext import DEEPEST
 
@@ -13,18 +13,18 @@ _BLANK = re.compile(r"[ \t\n\r]*")
 _BARE = re.compile(r"true|false|null|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?")
 
 
-def grow_json(text: str, file: str) -> TreeNode:
+def build_json_tree(text: str, file: str) -> TreeNode:
     """The tree. A string has the style `"`, every other scalar none. Raises InputError with the place of the fault."""
     try:
         tree, end = _value(text, _skip(text, 0), 0)
         if _skip(text, end) != len(text):
             raise JSONDecodeError("Something follows the end", text, _skip(text, end))
     except JSONDecodeError as fault:
-        where = place_of(text, fault.pos, file)
+        where = location_of(text, fault.pos, file)
         raise InputError(
             f"this is not JSON: {fault.msg[0].lower()}{fault.msg[1:]}",
             hint="correct it there",
-            place=where,
+            location=where,
             code="not-json",
         ) from None
     return tree

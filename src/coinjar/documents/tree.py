@@ -106,7 +106,7 @@ def documents(text: str, file: str) -> list[tuple[int, int]]:
     return list(zip(starts, [*starts[1:], len(text)], strict=True))
 
 
-def grow(text: str) -> TreeNode | None:
+def build_tree(text: str) -> TreeNode | None:
     """The tree of a text with at most one document. Raises yaml.YAMLError."""
     events = yaml.parse(text, Loader=FailsafeLoader)
     anchors: dict[str, TreeNode] = {}
@@ -117,7 +117,7 @@ def grow(text: str) -> TreeNode | None:
     return root
 
 
-def grow_each(data: bytes, file: str) -> list[TreeNode]:
+def build_trees(data: bytes, file: str) -> list[TreeNode]:
     """The trees of all documents of a text, with positions in the whole of it. Raises InputError for what is not YAML, or too much of it."""
     check_bytes(data, file)
     text = data.decode()

@@ -38,7 +38,7 @@ def is_null(node: Node) -> bool:
     return isinstance(node, ScalarNode) and not node.style and node.value in NULLS
 
 
-def place(node: Node, file: str) -> Location:
+def location(node: Node, file: str) -> Location:
     """Where a node starts."""
     mark = node.start_mark
     return Location(file, mark.line + 1, mark.column + 1)
@@ -67,7 +67,7 @@ def check_bytes(data: bytes, file: str) -> None:
         raise InputError(
             f"the file is over {LARGEST_FILE >> 20} MiB",
             hint="is it the right file?",
-            place=Location(file),
+            location=Location(file),
             code="yaml",
         )
     try:
@@ -76,7 +76,7 @@ def check_bytes(data: bytes, file: str) -> None:
         before = data[: fault.start]
         where = Location(file, before.count(b"\n") + 1, fault.start - before.rfind(b"\n"))
         message = f"byte 0x{data[fault.start]:02x} is not UTF-8 text"
-        raise InputError(message, hint="save the file as UTF-8", place=where, code="yaml") from None
+        raise InputError(message, hint="save the file as UTF-8", location=where, code="yaml") from None
     depth = 0
     for bracket in re.findall(_BRACKETS, data):
         depth += 1 if bracket in b"[{" else -1
@@ -112,7 +112,7 @@ def _count_depth(data: bytes, file: str) -> None:
 
 def _too_deep(where: Location) -> InputError:
     return InputError(
-        f"the file is nested more than {DEEPEST} levels deep", hint="flatten it", place=where, code="yaml"
+        f"the file is nested more than {DEEPEST} levels deep", hint="flatten it", location=where, code="yaml"
     )
 
 
@@ -123,14 +123,17 @@ def translated(fault: yaml.YAMLError, file: str) -> InputError:
     problem = str(getattr(fault, "problem", None) or getattr(fault, "reason", None) or "it cannot be read")
     if "another document" in problem or "single document" in str(getattr(fault, "context", "")):
         return InputError(
-            "a second document starts here", hint="keep one document a file: remove the '---'", place=where, code="yaml"
+            "a second document starts here",
+            hint="keep one document a file: remove the '---'",
+            location=where,
+            code="yaml",
         )
     if "special characters" in problem or "control characters" in problem:
         problem = "a control character stands here"
     return InputError(
         f"this is not YAML: {problem}",
         hint="look at the quotes, colons and indentation there",
-        place=where,
+        location=where,
         code="yaml",
     )
 
@@ -149,7 +152,7 @@ def _refuse_tags(root: Node, file: str) -> None:
             raise InputError(
                 f"the tag '{tag}' is not read here",
                 hint="leave it out: text stays text without it",
-                place=place(node, file),
+                location=location(node, file),
                 code="yaml",
             )
         if isinstance(node, MappingNode):

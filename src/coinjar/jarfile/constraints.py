@@ -16,8 +16,8 @@ def read_constraints(fields: FieldReader, kind: str, own: dict[str, Node]) -> di
     """The constraints of one variable; those its kind does not take are faults."""
     result: dict[str, object] = {}
     for name, node in own.items():
-        if name not in KINDS[kind].takes:
-            takers = [other for other, kind in KINDS.items() if name in kind.takes]
+        if name not in KINDS[kind].constraints:
+            takers = [other for other, kind in KINDS.items() if name in kind.constraints]
             fields.fault(node, f"'{name}' means nothing for the kind {kind}", f"it goes with {', '.join(takers)}")
         else:
             value = _read(fields, name, node)

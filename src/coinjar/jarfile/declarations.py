@@ -14,7 +14,7 @@ from coinjar.core.model import AcceptedFinding, Destination, Jar, Service, Stage
 from coinjar.core.names import ALL, ServiceName, StageName, VariableName, name_fault, suggestion
 from coinjar.core.references import Template
 from coinjar.documents.field_reader import FieldReader
-from coinjar.documents.yamltext import compose, is_null, place
+from coinjar.documents.yamltext import compose, is_null, location
 from coinjar.jarfile.values import read_value
 
 if TYPE_CHECKING:
@@ -54,7 +54,7 @@ VARIABLE = (
     ),
     "supplied",
 )
-CONSTRAINTS = tuple(sorted({name for kind in KINDS.values() for name in kind.takes}))
+CONSTRAINTS = tuple(sorted({name for kind in KINDS.values() for name in kind.constraints}))
 VARIABLE_KEYS = VARIABLE + CONSTRAINTS
 STAGE_KEYS = ("about", "follows", "guarded", "hosts")
 _RULE = r"CJ\d{3}"
@@ -66,7 +66,7 @@ def read_declarations(data: bytes, file: str) -> Jar:
     fields = FieldReader(file)
     root = compose(data, file)
     if root is None or is_null(root):
-        raise InputError("the file is empty", hint="`coinjar new` makes one", place=Location(file), code="jar")
+        raise InputError("the file is empty", hint="`coinjar new` makes one", location=Location(file), code="jar")
     top = fields.fields(root, "jar.yaml", TOP)
     raise_all(fields.faults if not top else [])
     _read_version(fields, root, top.get("coinjar"))
@@ -77,7 +77,7 @@ def read_declarations(data: bytes, file: str) -> Jar:
         fields.fault(top["app"], words, "write it in lower case")
     services = _read_services(fields, top.get("services"))
     sets = _read_sets(fields, top.get("sets"), services)
-    jar = Jar(app=app, place=place(root, file), services=services, stages={}, variables={}, sets=sets)
+    jar = Jar(app=app, location=location(root, file), services=services, stages={}, variables={}, sets=sets)
     jar = jar._replace(stages=_read_stages(fields, top.get("stages"), jar))
     jar = jar._replace(variables=_read_variables(fields, top.get("variables"), jar))
     _check_references(fields, jar)
@@ -109,7 +109,7 @@ def _check_suppliers(fields: FieldReader, jar: Jar) -> None:
                     InputError(
                         f"{variable.name} is supplied by '{name}', which is no destination",
                         hint=hint,
-                        place=variable.place,
+                        location=variable.location,
                     )
                 )
 
@@ -118,7 +118,7 @@ def _read_proofs(fields: FieldReader, node: Node, jar: Jar) -> dict[str, Proof]:
     from coinjar.jarfile.proofs import ProofReader
 
     def references(template: Template, at: Node, what: str) -> None:
-        check_template(fields, jar, template, place(at, fields.file), what)
+        check_template(fields, jar, template, location(at, fields.file), what)
 
     reader = ProofReader(fields, jar, lambda node, what: _stages(fields, node, what, jar), references)
     result = {name: reader.read(name, key, value) for name, key, value in _named(fields, node, "proof", "proofs")}
@@ -162,7 +162,7 @@ def _read_services(fields: FieldReader, node: Node | None) -> dict[str, Service]
         own = {} if is_null(value) else fields.fields(value, f"service '{name}'", ["about", "code"])
         code = _paths(fields, own["code"], f"code of '{name}'") if "code" in own else ()
         services[name] = Service(
-            ServiceName(name), place(key, fields.file), fields.text(own.get("about"), "about"), code
+            ServiceName(name), location(key, fields.file), fields.text(own.get("about"), "about"), code
         )
     return services
 
@@ -236,7 +236,7 @@ def _read_stages(fields: FieldReader, node: Node | None, jar: Jar) -> dict[str, 
         guarded, about = fields.flag(own.get("guarded"), "guarded"), fields.text(own.get("about"), "about")
         stages[name] = Stage(
             name=StageName(name),
-            place=place(key, fields.file),
+            location=location(key, fields.file),
             follows=StageName(follows) if follows else None,
             guarded=guarded,
             about=about,
@@ -276,7 +276,7 @@ def _read_variables(fields: FieldReader, node: Node | None, jar: Jar) -> dict[st
     variables: dict[str, Variable] = {}
     for name, key, value in _named(fields, node, "variable", "variables"):
         own = {} if is_null(value) else fields.fields(value, f"variable {name}", VARIABLE_KEYS)
-        variables[name] = _read_variable(fields, VariableName(name), place(key, fields.file), own, jar)
+        variables[name] = _read_variable(fields, VariableName(name), location(key, fields.file), own, jar)
         for which in ("also_as", "formerly"):
             for other in getattr(variables[name], which):
                 if words := name_fault("variable", other):
@@ -286,7 +286,7 @@ def _read_variables(fields: FieldReader, node: Node | None, jar: Jar) -> dict[st
             for other in getattr(variable, which):
                 if other in variables:
                     message = f"{variable.name} {'is also_as' if which == 'also_as' else 'was formerly'} {other}, which is a variable itself"
-                    fields.faults.append(InputError(message, hint="remove one of them", place=variable.place))
+                    fields.faults.append(InputError(message, hint="remove one of them", location=variable.location))
     return variables
 
 
@@ -304,14 +304,16 @@ def _read_variable(fields: FieldReader, name: VariableName, at: Location, own: d
     }
     if "supplied" in own:
         given |= _supplied(fields, own["supplied"], name)
-    variable = Variable(name=name, place=at, kind=kind, constraints=_constraints(fields, kind, own), **given)
+    variable = Variable(name=name, location=at, kind=kind, constraints=_constraints(fields, kind, own), **given)
     if kind == "choice" and "choices" not in own:
         fields.fault(own["kind"], "the kind choice needs its choices", "add choices: [one, another]")
     if variable.phase not in PHASES:
         fields.fault(own["phase"], f"there is no phase '{variable.phase}'", f"the phases are {', '.join(PHASES)}")
     if "default" in own:
         default = read_value(fields, variable, own["default"])
-        variable = Variable(name=name, place=at, kind=kind, constraints=variable.constraints, default=default, **given)
+        variable = Variable(
+            name=name, location=at, kind=kind, constraints=variable.constraints, default=default, **given
+        )
     return variable
 
 
@@ -391,9 +393,9 @@ def _recipe(fields: FieldReader, node: Node) -> dict[str, object]:
 def _check_references(fields: FieldReader, jar: Jar) -> None:
     for variable in jar.variables.values():
         for other, _ in variable.only_with:
-            _must_be_declared(fields, jar, other, variable.place, f"only_with of {variable.name}")
+            _must_be_declared(fields, jar, other, variable.location, f"only_with of {variable.name}")
         if variable.default:
-            check_template(fields, jar, variable.default.content, variable.default.place, variable.name)
+            check_template(fields, jar, variable.default.content, variable.default.location, variable.name)
 
 
 def check_template(fields: FieldReader, jar: Jar, content: object, where: Location, owner: str) -> None:
@@ -407,7 +409,7 @@ def check_template(fields: FieldReader, jar: Jar, content: object, where: Locati
                     InputError(
                         f"the value of {owner} names the service '{reference.service}', which is not declared",
                         hint=hint,
-                        place=where,
+                        location=where,
                     )
                 )
 
@@ -419,7 +421,7 @@ def _must_be_declared(fields: FieldReader, jar: Jar, name: str, where: Location,
             InputError(
                 f"{what} names {name}, which is not declared",
                 hint=hint,
-                place=where,
+                location=where,
                 code="unknown-variable",
                 subject=name,
             )
@@ -431,9 +433,9 @@ def _read_together(fields: FieldReader, node: Node | None, jar: Jar) -> tuple[Va
     for name, key, value in _named(fields, node, "group", "together"):
         members = fields.texts(value, f"'{name}'")
         for member, at in members:
-            _must_be_declared(fields, jar, member, place(at, fields.file), f"'{name}'")
+            _must_be_declared(fields, jar, member, location(at, fields.file), f"'{name}'")
         known = tuple(VariableName(member) for member, _ in members if member in jar.variables)
-        variable_groups.append(VariableGroup(name, known, place(key, fields.file)))
+        variable_groups.append(VariableGroup(name, known, location(key, fields.file)))
     return tuple(variable_groups)
 
 
@@ -455,7 +457,7 @@ def _read_accepted(fields: FieldReader, node: Node | None, jar: Jar) -> tuple[Ac
             )
         variable = fields.text(own.get("variable"), "variable") or None
         if variable:
-            _must_be_declared(fields, jar, variable, place(own["variable"], fields.file), "'accepted'")
+            _must_be_declared(fields, jar, variable, location(own["variable"], fields.file), "'accepted'")
         stage, service = (
             fields.text(own.get("stage"), "stage") or None,
             fields.text(own.get("service"), "service") or None,
@@ -464,7 +466,7 @@ def _read_accepted(fields: FieldReader, node: Node | None, jar: Jar) -> tuple[Ac
             AcceptedFinding(
                 rule=rule,
                 reason=reason,
-                place=place(item, fields.file),
+                location=location(item, fields.file),
                 variable=variable,
                 stage=stage,
                 service=service,

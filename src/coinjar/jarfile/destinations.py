@@ -10,7 +10,7 @@ from yaml.nodes import Node, ScalarNode, SequenceNode
 from coinjar.core.model import Destination
 from coinjar.core.names import name_fault, suggestion
 from coinjar.documents.field_reader import FieldReader
-from coinjar.documents.yamltext import place
+from coinjar.documents.yamltext import location
 
 COMMON = ("type", "services", "stages", "variables", "without", "secrets", "plain_only", "moved_to")
 
@@ -38,7 +38,7 @@ def read_destinations(
             moved.append((own["moved_to"], given["moved_to"]))
         result[name] = Destination(
             name=name,
-            place=place(key, fields.file),
+            location=location(key, fields.file),
             type=kind,
             plain_only=fields.flag(own.get("plain_only"), "plain_only"),
             **given,

@@ -21,22 +21,22 @@ def fetcher(folder: Path, *, allow_commands: bool) -> Fetch:
     """What gets values from outside, for the jar in `folder`. Paths and commands are relative to the folder that holds it."""
     base = folder.resolve().parent
 
-    def fetch(outside: Outside, place: Location) -> str:
+    def fetch(outside: Outside, location: Location) -> str:
         if isinstance(outside, FromEnv):
-            return _from_env(outside, place)
+            return _from_env(outside, location)
         if isinstance(outside, FromStore):
             words = f"the value is stored in {outside.destination}, which was not asked"
-            raise InputError(words, hint="ask for it with `coinjar value`", place=place, code="not-fetched")
+            raise InputError(words, hint="ask for it with `coinjar value`", location=location, code="not-fetched")
         if isinstance(outside, FromFile):
-            return _from_file(outside, base, place)
+            return _from_file(outside, base, location)
         if not (allow_commands or allowed_by_user(folder)):
             raise InputError(
                 f"the value comes from the command '{outside.argv[0]}', which was not run",
                 hint="allow it with --allow-commands, or list this jar under allow_commands in your own config.yaml",
-                place=place,
+                location=location,
                 code="not-fetched",
             )
-        return _from_command(outside, base, place)
+        return _from_command(outside, base, location)
 
     return fetch
 
@@ -54,19 +54,19 @@ def allowed_by_user(folder: Path) -> bool:
     return any(Path(text).expanduser().resolve() == folder.resolve() for text in listed)
 
 
-def _from_env(outside: FromEnv, place: Location) -> str:
+def _from_env(outside: FromEnv, location: Location) -> str:
     text = os.environ.get(outside.name)
     if text is None:
         raise InputError(
             f"the environment has no {outside.name}",
             hint=f"set {outside.name} where coinjar runs",
-            place=place,
+            location=location,
             code="outside",
         )
-    return _as_text(os.fsencode(text), f"{outside.name} in the environment", place)
+    return _as_text(os.fsencode(text), f"{outside.name} in the environment", location)
 
 
-def _from_file(outside: FromFile, base: Path, place: Location) -> str:
+def _from_file(outside: FromFile, base: Path, location: Location) -> str:
     path = base / outside.path
     try:
         with path.open("rb") as file:
@@ -76,24 +76,24 @@ def _from_file(outside: FromFile, base: Path, place: Location) -> str:
         raise InputError(
             f"cannot read the file {outside.path}: {words}",
             hint="paths count from the folder that holds jar/",
-            place=place,
+            location=location,
             code="outside",
         ) from None
     if len(data) > LARGEST:
         raise InputError(
             f"the file {outside.path} is over {LARGEST >> 20} MiB",
             hint="is it the right file?",
-            place=place,
+            location=location,
             code="outside",
         )
     if outside.base64:
         from base64 import b64encode
 
         return b64encode(data).decode()
-    return _as_text(data, f"the file {outside.path}", place)
+    return _as_text(data, f"the file {outside.path}", location)
 
 
-def _from_command(outside: Command, base: Path, place: Location) -> str:
+def _from_command(outside: Command, base: Path, location: Location) -> str:
     import subprocess
 
     what = f"the command '{outside.argv[0]}'"
@@ -111,33 +111,33 @@ def _from_command(outside: Command, base: Path, place: Location) -> str:
         raise InputError(
             f"{what} cannot be run: {(fault.strerror or '').lower()}",
             hint="look at its name and PATH",
-            place=place,
+            location=location,
             code="outside",
         ) from None
     if done.returncode:
         raise InputError(
             f"{what} ended with {done.returncode}",
             hint="run it by hand in the folder that holds jar/",
-            place=place,
+            location=location,
             code="outside",
         )
-    text = _as_text(done.stdout, f"the output of {what}", place).rstrip("\n")
+    text = _as_text(done.stdout, f"the output of {what}", location).rstrip("\n")
     if not text and not outside.may_be_empty:
         raise InputError(
-            f"{what} printed nothing", hint="add may_be_empty: true if that is right", place=place, code="outside"
+            f"{what} printed nothing", hint="add may_be_empty: true if that is right", location=location, code="outside"
         )
     return text
 
 
-def _as_text(data: bytes, what: str, place: Location) -> str:
+def _as_text(data: bytes, what: str, location: Location) -> str:
     try:
         text = data.decode()
     except UnicodeDecodeError:
         raise InputError(
-            f"{what} is not UTF-8 text", hint="add base64: true to carry bytes", place=place, code="outside"
+            f"{what} is not UTF-8 text", hint="add base64: true to carry bytes", location=location, code="outside"
         ) from None
     if "\0" in text:
         raise InputError(
-            f"{what} holds a NUL character", hint="add base64: true to carry bytes", place=place, code="outside"
+            f"{what} holds a NUL character", hint="add base64: true to carry bytes", location=location, code="outside"
         )
     return text

@@ -62,7 +62,7 @@ def _guarded(path: Path) -> bytes:
                 raise DecryptionError(
                     f"others can read this identity (mode {mode:04o}), so it is not used",
                     hint=hint,
-                    place=_place(path),
+                    location=_place(path),
                     code="identity-open",
                 )
             return file.read(_LARGEST)
@@ -71,7 +71,7 @@ def _guarded(path: Path) -> bytes:
         raise DecryptionError(
             f"cannot read the identity: {words}",
             hint=f"look at the path and at {FILE}",
-            place=_place(path),
+            location=_place(path),
             code="no-identity",
         ) from None
 
@@ -90,7 +90,7 @@ def _read(data: bytes, where: str, ask: Ask | None) -> Identity:
             raise DecryptionError(
                 "this identity is protected by a passphrase, and nobody gives it",
                 hint=hint,
-                place=Location(where),
+                location=Location(where),
                 code="no-identity",
             )
         return checked_passphrase(given)
@@ -99,7 +99,7 @@ def _read(data: bytes, where: str, ask: Ask | None) -> Identity:
         return read_identity(data, where, passphrase)
     except ValueError as fault:
         raise DecryptionError(
-            str(fault), hint="`coinjar identity new --out FILE` makes one", place=Location(where), code="no-identity"
+            str(fault), hint="`coinjar identity new --out FILE` makes one", location=Location(where), code="no-identity"
         ) from None
 
 
@@ -110,11 +110,11 @@ def write_identity(path: Path, data: bytes) -> None:
         handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
     except FileExistsError:
         hint = "it was left as it is: --out FILE makes one elsewhere"
-        raise InputError("there is an identity here already", hint=hint, place=_place(path), code="exists") from None
+        raise InputError("there is an identity here already", hint=hint, location=_place(path), code="exists") from None
     except OSError as fault:
         words = (fault.strerror or "unknown error").lower()
         raise InputError(
-            f"cannot write it: {words}", hint="name another file with --out", place=_place(path), code="write"
+            f"cannot write it: {words}", hint="name another file with --out", location=_place(path), code="write"
         ) from None
     with os.fdopen(handle, "wb") as file:
         file.write(data)

@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from coinjar.core.errors import CoinJarError, InputError, Location
-from coinjar.system.files import LOCAL, replace_file, shown_path
+from coinjar.system.files import LOCAL, display_path, replace_file
 
 _FOLDER = "unfinished-change"
 _LIST = "list.json"
@@ -71,17 +71,17 @@ def finish(jar: Path) -> list[str]:
         if now == entry["old"]:
             left.append((Path(entry["path"]), (folder / str(number)).read_bytes()))
         elif now != entry["new"]:
-            hint = f"put it back as it was before, or remove {shown_path(folder)} and correct the files by hand"
+            hint = f"put it back as it was before, or remove {display_path(folder)} and correct the files by hand"
             raise InputError(
                 "it was changed since a rename was cut short",
                 hint=hint,
-                place=Location(shown_path(Path(entry["path"]))),
+                location=Location(display_path(Path(entry["path"]))),
                 code="changed-meanwhile",
             )
     for path, new in left:
         replace_file(path, new)
     shutil.rmtree(folder)
-    return [shown_path(path) for path, _ in left]
+    return [display_path(path) for path, _ in left]
 
 
 def _refuse_changed(files: Mapping[Path, bytes]) -> None:
@@ -90,6 +90,6 @@ def _refuse_changed(files: Mapping[Path, bytes]) -> None:
             raise InputError(
                 "it was changed meanwhile",
                 hint="run it again",
-                place=Location(shown_path(path)),
+                location=Location(display_path(path)),
                 code="changed-meanwhile",
             )

@@ -16,7 +16,7 @@ from coinjar.core.references import Template, parse_template
 from coinjar.crypto.age import DamagedFile, Identity, NotARecipient, short
 from coinjar.crypto.sealed_file import SealedEntry
 from coinjar.crypto.sealing import Key, Unsealer, UnsealError, associated, same, vouch
-from coinjar.system.files import read_own, shown_path
+from coinjar.system.files import display_path, read_own
 
 if TYPE_CHECKING:
     from coinjar.jarfile.readers import Readers
@@ -64,7 +64,7 @@ def key_path(folder: Path, stage: str, compartment: str) -> Path:
     return keys_folder(folder) / f"{stage}.{compartment}.age"
 
 
-def coins_path(folder: Path, layer: str) -> Path:
+def sealed_path(folder: Path, layer: str) -> Path:
     """Where the sealed values of a stage (or of `shared`) lie."""
     return folder / "coins" / f"{layer}.coins"
 
@@ -116,12 +116,12 @@ class KeyRing:
 
     def _unwrapped(self, stage: str, compartment: str) -> DataKey:
         path = key_path(self.folder, stage, compartment)
-        where = Location(shown_path(path))
+        where = Location(display_path(path))
         data = read_own(path)
         whose = f"the secrets of {stage}" + (f" for {compartment}" if compartment != ALL else "")
         if data is None:
             hint = "take it from version control again; without it the values are gone, and must be put anew"
-            raise DecryptionError(f"the key of {whose} is not there", hint=hint, place=where, code="no-key")
+            raise DecryptionError(f"the key of {whose} is not there", hint=hint, location=where, code="no-key")
         identity = self._identity_for(stage, compartment)
         try:
             return read_data_key(identity.unwrap(data))
@@ -132,13 +132,13 @@ class KeyRing:
             raise DecryptionError(
                 f"cannot open {whose}: {tried}",
                 hint=self._who_could(stage, compartment),
-                place=where,
+                location=where,
                 code="not-for-us",
             ) from None
         except (DamagedFile, ValueError):
             hint = "take it from version control again"
             raise DecryptionError(
-                f"the key of {whose} was damaged or is none", hint=hint, place=where, code="tampered"
+                f"the key of {whose} was damaged or is none", hint=hint, location=where, code="tampered"
             ) from None
 
     def _identity_for(self, stage: str, compartment: str) -> Identity:
@@ -151,7 +151,7 @@ class KeyRing:
                 self._nobody = DecryptionError(
                     f"cannot open the secrets of {stage}: {fault.message}",
                     hint=hint,
-                    place=fault.place,
+                    location=fault.location,
                     code=fault.code,
                 )
             raise self._nobody from None
@@ -198,7 +198,7 @@ class KeyRing:
                     DecryptionError(
                         words,
                         hint="declare it, or put the value anew",
-                        place=Location(file, coin.line, 1),
+                        location=Location(file, coin.line, 1),
                         code="tampered",
                     )
                 )
@@ -217,13 +217,13 @@ class KeyRing:
                     words = f"the sealed value of {coin.name} does not open: it was changed, or belongs to another name, service, stage or application"
                     break
         else:
-            words = f"{coin.name} is sealed under another key than {shown_path(key_path(self.folder, *slot))} holds: an earlier one, or the key file was swapped"
+            words = f"{coin.name} is sealed under another key than {display_path(key_path(self.folder, *slot))} holds: an earlier one, or the key file was swapped"
         hint = "take the line and the key file from one state of version control, or put the value anew"
-        raise DecryptionError(words, hint=hint, place=Location(file, coin.line, 1), code="tampered")
+        raise DecryptionError(words, hint=hint, location=Location(file, coin.line, 1), code="tampered")
 
-    def is_vouched(self, app: str, readers: Readers, stage: str, compartment: str) -> bool:
+    def is_signed(self, app: str, readers: Readers, stage: str, compartment: str) -> bool:
         """Whether the readers of a stage are those that a holder of this data key listed. Raises DecryptionError."""
         key = self.key(stage, compartment)
-        message = readers.vouched.get(f"{stage}.{compartment}", ())
+        message = readers.signatures.get(f"{stage}.{compartment}", ())
         codes = [vouch(data_key, app, stage, readers.rows(stage)) for data_key in (key.key, key.earlier) if data_key]
         return any(same(line, code) for line in message for code in codes)

@@ -17,7 +17,7 @@ from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import NULLS, compose, is_null
 from coinjar.jarfile.declarations import check_template, read_declarations
 from coinjar.jarfile.values import read_value
-from coinjar.system.files import read_own, shown_path
+from coinjar.system.files import display_path, read_own
 
 if TYPE_CHECKING:
     from coinjar.jarfile.sealed_values import Ring
@@ -31,7 +31,7 @@ def read_bytes(path: Path) -> bytes:
         raise InputError(
             f"cannot read it: {(fault.strerror or 'unknown error').lower()}",
             hint="look at the path and its permissions",
-            place=Location(shown_path(path)),
+            location=Location(display_path(path)),
             code="not-found" if isinstance(fault, FileNotFoundError) else "unreadable",
         ) from None
 
@@ -49,7 +49,7 @@ def mine_path(folder: Path, stage: str) -> Path:
 def load_declarations(folder: Path) -> Jar:
     """jar.yaml alone. Raises every fault of it at once."""
     path = folder / "jar.yaml"
-    return read_declarations(read_bytes(path), shown_path(path))
+    return read_declarations(read_bytes(path), display_path(path))
 
 
 def load(folder: Path, stages: Iterable[str] | None, ring: Ring, *, mine: str | None = None) -> Jar:
@@ -77,7 +77,7 @@ def load(folder: Path, stages: Iterable[str] | None, ring: Ring, *, mine: str | 
     own = {}
     if mine and mine_path(folder, mine).exists():
         try:
-            own[mine] = read_plain(jar, read_bytes(mine_path(folder, mine)), shown_path(mine_path(folder, mine)))
+            own[mine] = read_plain(jar, read_bytes(mine_path(folder, mine)), display_path(mine_path(folder, mine)))
         except CoinJarError as fault:
             faults += fault.each()
     raise_all(faults)
@@ -90,13 +90,13 @@ def _read_layer(jar: Jar, folder: Path, layer: str, ring: Ring) -> Layer | None:
     result: Layer | None = None
     if path.exists():
         _refuse_stray(jar, layer, path)
-        result = read_plain(jar, read_bytes(path), shown_path(path))
+        result = read_plain(jar, read_bytes(path), display_path(path))
     sealed = folder / "coins" / f"{layer}.coins"
     if (data := read_own(sealed)) is not None:
         from coinjar.jarfile.sealed_values import merge
 
         _refuse_stray(jar, layer, sealed)
-        result = merge(jar, layer, result or {}, data, shown_path(sealed), ring)
+        result = merge(jar, layer, result or {}, data, display_path(sealed), ring)
     return result
 
 
@@ -122,7 +122,7 @@ def _refuse_stray(jar: Jar, layer: str, path: Path) -> None:
         raise InputError(
             f"this file is for the stage '{layer}', which is not declared",
             hint=f"{fault.hint} else rename or remove the file",
-            place=Location(shown_path(path)),
+            location=Location(display_path(path)),
             code="unknown-stage",
         ) from None
 
@@ -151,7 +151,7 @@ def read_plain(jar: Jar, data: bytes, file: str) -> Layer:
             layer[scope] = _read_scope(fields, jar.variables, node, scope)
             for name, definition in layer[scope].items():
                 if not isinstance(definition.content, str):
-                    check_template(fields, jar, definition.content, definition.place, name)
+                    check_template(fields, jar, definition.content, definition.location, name)
     raise_all(fields.faults)
     return layer
 

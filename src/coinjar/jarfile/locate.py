@@ -20,7 +20,7 @@ def find_jar(start: Path, named: str | None) -> Path:
         raise InputError(
             "there is no jar.yaml",
             hint="--jar and COINJAR_JAR name the folder that holds jar.yaml",
-            place=Location(named),
+            location=Location(named),
             code="no-jar",
         )
     for above in (start, *start.parents):

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from coinjar.core.errors import InputError, Location
 from coinjar.core.names import ALL
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import LOCAL, replace_file, shown_path
+from coinjar.system.files import LOCAL, display_path, replace_file
 
 if TYPE_CHECKING:
     from coinjar.jarfile.sealed_values import Ring
@@ -41,13 +41,13 @@ def local_naming_key(folder: Path) -> bytes | None:
     """The key of .local/naming.key, which a stage's first sealed key takes over; None if there is none. Raises InputError for one that is no key."""
     path = key_path(folder)
     return (
-        _key(read_bytes(path).decode(errors="replace").strip(), Location(shown_path(path))) if path.exists() else None
+        _key(read_bytes(path).decode(errors="replace").strip(), Location(display_path(path))) if path.exists() else None
     )
 
 
-def _key(text: str, place: Location) -> bytes:
+def _key(text: str, location: Location) -> bytes:
     if not re.fullmatch(r"[0-9a-f]{64}", text):
-        raise InputError("this is no naming key", hint="it is 64 hex digits", place=place, code="naming-key")
+        raise InputError("this is no naming key", hint="it is 64 hex digits", location=location, code="naming-key")
     return bytes.fromhex(text)
 
 
@@ -59,16 +59,16 @@ def naming_key(folder: Path, layers: Sequence[str], ring: Ring | None, *, make: 
     another key gets other names, and with them a rollout. Raises DecryptionError, InputError.
     """
     path = key_path(folder)
-    place = Location(VARIABLE)
+    location = Location(VARIABLE)
     text = os.environ.get(VARIABLE, "")
     if not text:
         layer = _sealed_on(folder, layers)
         if layer is not None and ring is not None and (sealed := ring().naming_key(layer)):
             return sealed
-        place = Location(shown_path(path))
+        location = Location(display_path(path))
         if not path.exists() and not make:
             return secrets.token_bytes(32)
         if not path.exists():
             replace_file(path, (secrets.token_hex(32) + "\n").encode(), mode=0o600)
         text = read_bytes(path).decode(errors="replace").strip()
-    return _key(text, place)
+    return _key(text, location)

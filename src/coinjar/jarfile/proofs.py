@@ -12,7 +12,7 @@ from coinjar.core.names import suggestion
 from coinjar.core.proofs import ASKERS, Expected, Proof
 from coinjar.core.references import Template, parse_template
 from coinjar.documents.field_reader import FieldReader
-from coinjar.documents.yamltext import place
+from coinjar.documents.yamltext import location
 
 KEYS = ("about", "service", "stages", *ASKERS, "at", "pattern", "variable", "as", "expect", "expect_on")
 QUESTIONS: dict[str, tuple[str, ...]] = {
@@ -81,7 +81,7 @@ class ProofReader:
             )
         proof = Proof(
             name=name,
-            place=place(key, fields.file),
+            location=location(key, fields.file),
             asker=askers[0],
             question=self._question(askers[0], own[askers[0]], what),
             service=service,
@@ -134,7 +134,7 @@ class ProofReader:
         return result
 
     def _expected(self, node: Node, what: str) -> Expected | None:
-        fields, here = self.fields, place(node, self.fields.file)
+        fields, here = self.fields, location(node, self.fields.file)
         if isinstance(node, ScalarNode):
             return Expected("is", self._template(node, f"expect of {what}"), here)
         own = fields.fields(node, f"expect of {what}", _FORMS)
@@ -183,4 +183,4 @@ def read_records(fields: FieldReader, node: Node) -> RecordsConfig:
     if "password" in own:
         inner = fields.fields(own["password"], "'password'", ("from_env",))
         password = fields.text(inner.get("from_env"), "from_env")
-    return RecordsConfig(address, place(node, fields.file), password)
+    return RecordsConfig(address, location(node, fields.file), password)

@@ -15,8 +15,8 @@ from coinjar.crypto.age import recipient_fault, without_comment
 from coinjar.documents.edit import Edit
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.writer import Plain
-from coinjar.documents.yamltext import compose, is_null, place
-from coinjar.system.files import read_own, shown_path
+from coinjar.documents.yamltext import compose, is_null, location
+from coinjar.system.files import display_path, read_own
 
 KEYS = ("recipient", "about", "service", "offline", "opens")
 _CODE = re.compile(r"\s+([\w.-]+): [0-9a-f]{64}\s*")
@@ -31,7 +31,7 @@ class Reader(Record, kw_only=True):
 
     label: str
     recipient: str
-    place: Location
+    location: Location
     opens: tuple[str, ...] = ()
     service: str | None = None
     offline: bool = False
@@ -51,7 +51,7 @@ class Readers(Record):
     """The file. `vouched` maps STAGE.COMPARTMENT to the code made with that data key; after a merge there may be several."""
 
     readers: Mapping[str, Reader] = {}
-    vouched: Mapping[str, tuple[str, ...]] = {}
+    signatures: Mapping[str, tuple[str, ...]] = {}
 
     def of(self, stage: str) -> list[Reader]:
         """Who opens a stage, or part of it."""
@@ -74,7 +74,7 @@ def load_readers(folder: Path) -> Readers:
     """The jar's readers; none if there is no file. Raises every fault at once."""
     path = readers_path(folder)
     data = read_own(path)
-    return read_readers(data, shown_path(path)) if data is not None else Readers()
+    return read_readers(data, display_path(path)) if data is not None else Readers()
 
 
 def read_readers(data: bytes, file: str) -> Readers:
@@ -109,7 +109,7 @@ def read_readers(data: bytes, file: str) -> Readers:
         readers[label] = Reader(
             label=label,
             recipient=recipient,
-            place=place(key, file),
+            location=location(key, file),
             opens=opens,
             service=service,
             offline=fields.flag(own.get("offline"), "offline"),
@@ -126,9 +126,9 @@ def read_readers(data: bytes, file: str) -> Readers:
 
 def differences(old: Readers, new: Readers) -> list[Edit]:
     """The edits that make one out of the other."""
-    edits = [Edit(("vouched", name), None) for name in old.vouched if name not in new.vouched]
+    edits = [Edit(("vouched", name), None) for name in old.signatures if name not in new.signatures]
     edits += [
-        Edit(("vouched", name), codes[0]) for name, codes in new.vouched.items() if old.vouched.get(name) != codes
+        Edit(("vouched", name), codes[0]) for name, codes in new.signatures.items() if old.signatures.get(name) != codes
     ]
     for label, reader in new.readers.items():
         before = old.readers.get(label)

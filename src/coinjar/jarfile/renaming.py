@@ -8,7 +8,7 @@ from coinjar.core.errors import InputError, Location
 from coinjar.core.reference_renames import condition, in_pointer, left_behind, references, spliced
 from coinjar.documents.environments import held
 from coinjar.documents.pointer import follow
-from coinjar.documents.tree import TreeMember, TreeNode, grow
+from coinjar.documents.tree import TreeMember, TreeNode, build_tree
 from coinjar.documents.yamltext import compose
 
 Splices = Iterator[tuple[int, int, str]]
@@ -177,7 +177,7 @@ def _rewritten(
     text = data.decode()
     mark = "\ufeff" if text.startswith("\ufeff") else ""
     text = text[len(mark) :]
-    root = grow(text)
+    root = build_tree(text)
     if root is None or root.kind != "map":
         return data
     new = (mark + spliced(text, list(dict.fromkeys(splices(_NameSplices(text, renames), root))))).encode()
@@ -185,6 +185,6 @@ def _rewritten(
         compose(new, file)
     except InputError:
         raise InputError(
-            "the names cannot be changed here", hint="change them by hand", place=Location(file), code="edit"
+            "the names cannot be changed here", hint="change them by hand", location=Location(file), code="edit"
         ) from None
     return new

@@ -56,25 +56,25 @@ def _open(ring: Ring, jar: Jar, layer: str, coin: SealedEntry, file: str) -> Con
 
 def _doubt(coin: SealedEntry, file: str, lines: list[int], plain: Definition | None) -> CoinJarError | None:
     """Why nobody can say which value is meant: it stands twice, or in plain text as well."""
-    place = Location(file, coin.line, 1)
+    location = Location(file, coin.line, 1)
     if plain is not None:
         hint = "`coinjar readers seal` settles it if both say the same; else remove the one that is wrong"
         return InputError(
-            f"{coin.name} is sealed here, and written in plain text at {plain.place}",
+            f"{coin.name} is sealed here, and written in plain text at {plain.location}",
             hint=hint,
-            place=place,
+            location=location,
             code="both",
         )
     if len(lines) > 1:
         words = f"{coin.name} stands in lines {' and '.join(map(str, lines))} for {coin.compartment}: two branches changed it"
         return DecryptionError(
-            words, hint="remove one of the lines, or put the value anew", place=place, code="tampered"
+            words, hint="remove one of the lines, or put the value anew", location=location, code="tampered"
         )
     return None
 
 
 def _misfit(jar: Jar, coin: SealedEntry, file: str) -> InputError | None:
-    place = Location(file, coin.line, 1)
+    location = Location(file, coin.line, 1)
     declared = jar.variables.get(coin.name) or next(
         (variable for variable in jar.variables.values() if coin.name in variable.formerly), None
     )
@@ -83,7 +83,7 @@ def _misfit(jar: Jar, coin: SealedEntry, file: str) -> InputError | None:
         return InputError(
             f"{coin.name} is sealed here, and not declared",
             hint=hint,
-            place=place,
+            location=location,
             code="unknown-variable",
             subject=coin.name,
         )
@@ -91,10 +91,12 @@ def _misfit(jar: Jar, coin: SealedEntry, file: str) -> InputError | None:
         return InputError(
             f"{coin.name} is sealed here, and not declared as a secret",
             hint="add secret: true in jar.yaml",
-            place=place,
+            location=location,
             code="not-secret",
         )
     if coin.compartment != ALL and coin.compartment not in jar.services:
         hint = suggestion(coin.compartment, [ALL, *jar.services], f"the services are {', '.join(jar.services)}")
-        return InputError(f"there is no service '{coin.compartment}'", hint=hint, place=place, code="unknown-service")
+        return InputError(
+            f"there is no service '{coin.compartment}'", hint=hint, location=location, code="unknown-service"
+        )
     return None

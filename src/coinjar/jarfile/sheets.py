@@ -10,7 +10,7 @@ from yaml.nodes import Node, SequenceNode
 
 from coinjar.core.dispositions import (
     CARRIED,
-    FATES,
+    DISPOSITIONS,
     GIVEN,
     LEFT,
     RENAMED,
@@ -24,11 +24,11 @@ from coinjar.core.names import suggestion
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.writer import ScalarWriter
-from coinjar.documents.yamltext import compose, is_null, place
+from coinjar.documents.yamltext import compose, is_null, location
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import replace_file, shown_path
+from coinjar.system.files import display_path, replace_file
 
-TOP = ("move", "from", "to", "stages", "service", *FATES, "repointed", "emptied")
+TOP = ("move", "from", "to", "stages", "service", *DISPOSITIONS, "repointed", "emptied")
 _ABOUT = {
     CARRIED: "goes as it is",
     RENAMED: "goes under another name (`as`)",
@@ -46,10 +46,10 @@ class SheetLine(NamedTuple):
     number: int
     variable: str
     where: tuple[str, ...]
-    becomes: str
+    new_name: str
     why: str
     digest: str
-    place: Location
+    location: Location
 
 
 class RepointedValue(NamedTuple):
@@ -58,7 +58,7 @@ class RepointedValue(NamedTuple):
     number: int
     pointing: InboundReference
     digest: str
-    place: Location
+    location: Location
 
 
 class Sheet(NamedTuple):
@@ -93,7 +93,7 @@ def write_sheet(
         raise InputError(
             "there is a file already",
             hint="name another with --out, or move this one away",
-            place=Location(shown_path(path)),
+            location=Location(display_path(path)),
             code="exists",
         )
     flow = ScalarWriter().flow
@@ -110,12 +110,12 @@ def write_sheet(
     by_group: dict[str, list[SheetEntry]] = {}
     for entry in entries:
         by_group.setdefault(entry.group, []).append(entry)
-    for group in FATES:
+    for group in DISPOSITIONS:
         if group not in by_group:
             continue
         lines.append(f"\n{group}:   # {_ABOUT[group]}\n")
         for entry in by_group[group]:
-            named = {"as": entry.becomes} if entry.group == RENAMED else {}
+            named = {"as": entry.new_name} if entry.group == RENAMED else {}
             lines.append(
                 "  - "
                 + flow(
@@ -139,25 +139,25 @@ def write_sheet(
                 "variable": reference.variable,
                 "where": where,
                 "address": reference.address,
-                "becomes": reference.becomes,
+                "becomes": reference.replacement,
                 "why": reference.why,
             }
             lines.append("  - " + flow({**held}) + "\n")
     text = "".join(lines).encode()
-    compose(text, shown_path(path))
+    compose(text, display_path(path))
     replace_file(path, text, mode=0o644)
 
 
 def read_sheet(path: Path) -> Sheet:
     """A sheet as somebody edited it. Raises every fault at once, with its place."""
-    file = shown_path(path)
+    file = display_path(path)
     fields = FieldReader(file)
     root = compose(read_bytes(path), file)
     if root is None or is_null(root):
         raise InputError(
             "the sheet is empty",
             hint="`coinjar migrate FROM TO --out FILE` makes one",
-            place=Location(file),
+            location=Location(file),
             code="sheet",
         )
     top = fields.fields(root, "a sheet", TOP)
@@ -166,16 +166,18 @@ def read_sheet(path: Path) -> Sheet:
         fields.fault(top.get("move", root), "this is no sheet that this version reads", "its first key is move: 1")
     source, target = fields.text(top.get("from"), "from"), fields.text(top.get("to"), "to")
     stages = tuple(text for text, _ in fields.texts(top.get("stages"), "stages"))
-    lines = [line for group in FATES if group in top for line in _lines(fields, group, top[group])]
+    lines = [line for group in DISPOSITIONS if group in top for line in _lines(fields, group, top[group])]
     repointed = _repointed(fields, top["repointed"]) if "repointed" in top else []
     values: dict[tuple[str, str], SheetLine] = {}
     for line in lines:
         for where in line.where:
             other = values.setdefault((line.variable, where), line)
             if other is not line:
-                message = f"{line.variable} of {where} stands in line {other.place.line} too"
+                message = f"{line.variable} of {where} stands in line {other.location.line} too"
                 fields.faults.append(
-                    InputError(message, hint="one thing becomes of it: keep one line", place=line.place, code="sheet")
+                    InputError(
+                        message, hint="one thing becomes of it: keep one line", location=line.location, code="sheet"
+                    )
                 )
     raise_all(fields.faults)
     return Sheet(
@@ -217,7 +219,7 @@ def _lines(fields: FieldReader, group: str, node: Node) -> list[SheetLine]:
                 becomes,
                 fields.text(own.get("why"), "why"),
                 fields.text(own.get("digest"), "digest"),
-                place(child, fields.file),
+                location(child, fields.file),
             )
         )
     return lines
@@ -237,7 +239,7 @@ def _repointed(fields: FieldReader, node: Node) -> list[RepointedValue]:
                 "take the line from the sheet as it was made",
             )
         pointing = InboundReference(texts["variable"], stage, scope, texts["address"], texts["becomes"], texts["why"])
-        repointed.append(RepointedValue(number, pointing, "", place(child, fields.file)))
+        repointed.append(RepointedValue(number, pointing, "", location(child, fields.file)))
     return repointed
 
 
@@ -248,12 +250,12 @@ def _each(fields: FieldReader, node: Node, group: str, keys: Sequence[str]) -> l
     return [(item, fields.fields(item, f"a line of '{group}'", keys)) for item in node.value]
 
 
-def tell_outcomes(sheet: Sheet, outcomes: Mapping[tuple[str, int], str], *, emptied: str = "") -> None:
+def record_outcomes(sheet: Sheet, outcomes: Mapping[tuple[str, int], str], *, emptied: str = "") -> None:
     """Write into the sheet what became of its lines, by group and number. Raises InputError, ExternalError."""
     edits = [Edit((group, number, "outcome"), words) for (group, number), words in outcomes.items()]
     edits += [Edit(("emptied",), emptied)] if emptied else []
     old = read_bytes(sheet.path)
-    new = apply(old, shown_path(sheet.path), edits) if edits else old
+    new = apply(old, display_path(sheet.path), edits) if edits else old
     if new != old:
         replace_file(sheet.path, new)
 
@@ -261,4 +263,4 @@ def tell_outcomes(sheet: Sheet, outcomes: Mapping[tuple[str, int], str], *, empt
 def unknown_line(variable: str, known: Iterable[str], where: Location) -> InputError:
     """A line that names what the old place does not have."""
     hint = suggestion(variable, known, "take the line out, or make the sheet anew")
-    return InputError(f"there is no {variable} at the old place", hint=hint, place=where, code="sheet")
+    return InputError(f"there is no {variable} at the old place", hint=hint, location=where, code="sheet")

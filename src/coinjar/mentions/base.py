@@ -20,7 +20,7 @@ class Mention(NamedTuple):
     name: str
     start: int
     end: int
-    how: str = READ
+    access: str = READ
     default: str | None = None
     way: str = VARIABLE
     renamed: str = "{}"
@@ -55,6 +55,6 @@ def in_order(mentions: Iterable[Mention], unknown: Iterable[ComputedName] = ()) 
     best: dict[int, Mention] = {}
     for mention in mentions:
         known = best.get(mention.start)
-        if known is None or (known.default is None and mention.default is not None and known.how == mention.how):
+        if known is None or (known.default is None and mention.default is not None and known.access == mention.access):
             best[mention.start] = mention
     return TextMentions(sorted(best.values(), key=lambda mention: mention.start), sorted(set(unknown)))

@@ -39,7 +39,7 @@ class SyntaxConverter:
         at = bisect_left(self.spots, node.start_byte)
         return at < len(self.spots) and self.spots[at] < node.end_byte
 
-    def grow(self, node: Syntax | None) -> tree.Node:
+    def convert(self, node: Syntax | None) -> tree.Node:
         """The node in our shape; an empty one for None."""
         if node is None:
             return tree.Node()
@@ -55,14 +55,14 @@ class SyntaxConverter:
 
     def each(self, nodes: Sequence[Syntax]) -> list[tree.Node]:
         """Those of the nodes that matter."""
-        return [self.grow(node) for node in nodes if self.touches(node)]
+        return [self.convert(node) for node in nodes if self.touches(node)]
 
     def all(self, nodes: Sequence[Syntax]) -> list[tree.Node]:
         """All of the nodes but comments."""
-        return [self.grow(node) for node in nodes if "comment" not in node.type]
+        return [self.convert(node) for node in nodes if "comment" not in node.type]
 
     def field(self, node: Syntax, name: str) -> tree.Node:
-        return self.grow(node.child_by_field_name(name))
+        return self.convert(node.child_by_field_name(name))
 
     def word(self, node: Syntax | None) -> str:
         """The text of a node."""
@@ -163,7 +163,7 @@ class SyntaxConverter:
     def inside(self, node: Syntax) -> tree.Node:
         """What a node is wrapped around: parentheses, casts."""
         children = [child for child in node.named_children if "comment" not in child.type]
-        return self.grow(children[0]) if children else tree.Node()
+        return self.convert(children[0]) if children else tree.Node()
 
 
 def reader(
@@ -176,6 +176,6 @@ def reader(
         if not parsers:
             parsers.append(Parser(Grammar(grammar())))
         parsed = parsers[0].parse(data)
-        return read_again(lambda also: grower(data, also).grow(parsed.root_node), grower.words, helpers)
+        return read_again(lambda also: grower(data, also).convert(parsed.root_node), grower.words, helpers)
 
     return find

@@ -24,7 +24,7 @@ class CSharpConverter(SyntaxConverter):
         maps=frozenset({"Environment.GetEnvironmentVariables()"}),
         functions={
             "Environment.GetEnvironmentVariable": AccessPattern(),
-            "Environment.SetEnvironmentVariable": AccessPattern(how=SET),
+            "Environment.SetEnvironmentVariable": AccessPattern(access=SET),
             "Environment.ExpandEnvironmentVariables": AccessPattern(all_names=True),
         },
         same={"System.Environment": "Environment", "global::System.Environment": "Environment"},
@@ -66,7 +66,7 @@ class CSharpConverter(SyntaxConverter):
         keys = node.child_by_field_name("subscript")
         return tree.IndexNode(
             self.field(node, "expression"),
-            self.grow(keys.named_children[0]) if keys and keys.named_children else tree.Node(),
+            self.convert(keys.named_children[0]) if keys and keys.named_children else tree.Node(),
         )
 
     def _invocation_expression(self, node: Syntax) -> tree.Node:
@@ -87,7 +87,7 @@ class CSharpConverter(SyntaxConverter):
 
     def _variable_declarator(self, node: Syntax) -> tree.Node:
         name, *rest = node.named_children
-        return tree.AssignmentNode(self.grow(name), self.grow(rest[-1]) if rest else tree.Node())
+        return tree.AssignmentNode(self.convert(name), self.convert(rest[-1]) if rest else tree.Node())
 
     def _foreach_statement(self, node: Syntax) -> tree.Node:
         return tree.LoopNode(
@@ -95,7 +95,7 @@ class CSharpConverter(SyntaxConverter):
         )
 
     def _implicit_array_creation_expression(self, node: Syntax) -> tree.Node:
-        return self.grow(node.named_children[-1])
+        return self.convert(node.named_children[-1])
 
     _array_creation_expression = _implicit_array_creation_expression
 

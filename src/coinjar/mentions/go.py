@@ -26,8 +26,8 @@ class GoConverter(SyntaxConverter):
             "os.Getenv": AccessPattern(),
             "os.LookupEnv": AccessPattern(),
             "syscall.Getenv": AccessPattern(),
-            "os.Setenv": AccessPattern(how=SET),
-            "os.Unsetenv": AccessPattern(how=SET),
+            "os.Setenv": AccessPattern(access=SET),
+            "os.Unsetenv": AccessPattern(access=SET),
             "os.ExpandEnv": AccessPattern(all_names=True),
         },
         free=False,
@@ -75,12 +75,12 @@ class GoConverter(SyntaxConverter):
         targets, values = left.named_children if left else [], right.named_children if right else []
         if not targets or not values:
             return self.any(node)
-        value = self.grow(values[0])
+        value = self.convert(values[0])
         if len(targets) == 2 and len(values) == 1 and self.word(targets[0]) == "_":
             return tree.Node([tree.TruthTestNode(value)])
         return tree.Node(
             [
-                tree.AssignmentNode(self.grow(node), self.grow(child))
+                tree.AssignmentNode(self.convert(node), self.convert(child))
                 for node, child in zip(targets, values, strict=False)
             ]
         )
@@ -91,7 +91,10 @@ class GoConverter(SyntaxConverter):
         names, value = node.children_by_field_name("name"), node.child_by_field_name("value")
         values = value.named_children if value else []
         return tree.Node(
-            [tree.AssignmentNode(self.grow(node), self.grow(child)) for node, child in zip(names, values, strict=False)]
+            [
+                tree.AssignmentNode(self.convert(node), self.convert(child))
+                for node, child in zip(names, values, strict=False)
+            ]
         )
 
     _const_spec = _var_spec

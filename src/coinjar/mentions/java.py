@@ -18,7 +18,7 @@ WORDS = LanguageTerms(
         "getOrDefault": AccessPattern(0, 1),
         "getOrElse": AccessPattern(0, 1),
         "getValue": AccessPattern(),
-        "containsKey": AccessPattern(how=PRESENCE),
+        "containsKey": AccessPattern(access=PRESENCE),
     },
     same={"java.lang.System": "System"},
     conversions=frozenset(
@@ -56,7 +56,7 @@ class JavaConverter(SyntaxConverter):
 
     def _method_invocation(self, node: Syntax) -> tree.Node:
         name, of = node.child_by_field_name("name"), node.child_by_field_name("object")
-        function = tree.MemberNode(self.grow(of), self.word(name)) if of else self.grow(name)
+        function = tree.MemberNode(self.convert(of), self.word(name)) if of else self.convert(name)
         arguments = node.child_by_field_name("arguments")
         return tree.CallNode(function, self.all(arguments.named_children) if arguments else [])
 

@@ -16,7 +16,7 @@ WORDS = LanguageTerms(
     modules={"process": "process", "node:process": "process"},
     conversions=frozenset({"Number", "parseInt", "parseFloat", "String", "toString", "trim"}),
     asking=frozenset({"Boolean", "hasOwnProperty"}),
-    methods={"hasOwnProperty": AccessPattern(how="presence")},
+    methods={"hasOwnProperty": AccessPattern(access="presence")},
 )
 
 
@@ -43,7 +43,7 @@ class JavaScriptConverter(SyntaxConverter):
     _parenthesized_expression = _as_expression = _non_null_expression = _satisfies_expression = SyntaxConverter.inside
 
     def _type_assertion(self, node: Syntax) -> tree.Node:
-        return self.grow(node.named_children[-1])
+        return self.convert(node.named_children[-1])
 
     def _string(self, node: Syntax) -> tree.Node:
         return self.text(node, ("string_fragment", "escape_sequence"))
@@ -76,7 +76,7 @@ class JavaScriptConverter(SyntaxConverter):
         given = (
             self.all(arguments.named_children)
             if arguments and arguments.type == "arguments"
-            else [self.grow(arguments)]
+            else [self.convert(arguments)]
         )
         return tree.CallNode(self.field(node, "function"), given)
 
@@ -103,7 +103,7 @@ class JavaScriptConverter(SyntaxConverter):
         target, value = node.child_by_field_name("name"), self.field(node, "value")
         if target is not None and target.type == "object_pattern":
             return tree.DestructuringNode(self._picked(target), value)
-        return tree.AssignmentNode(self.grow(target), value)
+        return tree.AssignmentNode(self.convert(target), value)
 
     def _picked(self, node: Syntax) -> list[tuple[tree.StringNode, str, tree.Node | None, bool]]:
         result = []
@@ -137,7 +137,7 @@ class JavaScriptConverter(SyntaxConverter):
         target, value = node.child_by_field_name("left"), self.field(node, "right")
         if target is not None and target.type == "object_pattern":
             return tree.DestructuringNode(self._picked(target), value)
-        return tree.AssignmentNode(self.grow(target), value)
+        return tree.AssignmentNode(self.convert(target), value)
 
     def _object(self, node: Syntax) -> tree.Node:
         keys, values, taken = [], [], []
@@ -146,13 +146,15 @@ class JavaScriptConverter(SyntaxConverter):
                 key = child.child_by_field_name("key")
                 plain = key is not None and key.type == "property_identifier"
                 keys.append(
-                    tree.StringNode(self.word(key), key.start_byte, key.end_byte) if plain and key else self.grow(key)
+                    tree.StringNode(self.word(key), key.start_byte, key.end_byte)
+                    if plain and key
+                    else self.convert(key)
                 )
                 values.append(self.field(child, "value"))
             elif child.type == "spread_element":
                 taken.append(self.inside(child))
             else:
-                values.append(self.grow(child))
+                values.append(self.convert(child))
         return tree.MappingNode(keys, values, taken)
 
     def _function_declaration(self, node: Syntax) -> tree.Node:

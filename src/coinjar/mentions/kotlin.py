@@ -40,26 +40,26 @@ class KotlinConverter(SyntaxConverter):
 
     def _navigation_expression(self, node: Syntax) -> tree.Node:
         of, *_, last = node.named_children
-        return tree.MemberNode(self.grow(of), self.word(last), last.start_byte, last.end_byte)
+        return tree.MemberNode(self.convert(of), self.word(last), last.start_byte, last.end_byte)
 
     def _index_expression(self, node: Syntax) -> tree.Node:
         of, key, *_ = node.named_children
-        return tree.IndexNode(self.grow(of), self.grow(key))
+        return tree.IndexNode(self.convert(of), self.convert(key))
 
     def _call_expression(self, node: Syntax) -> tree.Node:
         function, *rest = node.named_children
         given: list[tree.Node] = []
         for child in rest:
             given += (
-                [self.grow(inner_node) for inner_node in child.named_children]
+                [self.convert(inner_node) for inner_node in child.named_children]
                 if child.type == "value_arguments"
-                else [self.grow(child)]
+                else [self.convert(child)]
             )
         if function.type == "call_expression" and rest and rest[-1].type == "annotated_lambda":
             inner = self._call_expression(function)  # a lambda behind the parentheses is one more argument
             if isinstance(inner, tree.CallNode):
                 return tree.CallNode(inner.function, [*inner.arguments, *given])
-        return tree.CallNode(self.grow(function), given)
+        return tree.CallNode(self.convert(function), given)
 
     _annotated_lambda = SyntaxConverter.inside
 
@@ -67,16 +67,16 @@ class KotlinConverter(SyntaxConverter):
         parameters = next((child for child in node.named_children if child.type == "lambda_parameters"), None)
         body = [child for child in node.named_children if child.type != "lambda_parameters"]
         names = [self.word(child) for child in parameters.named_children] if parameters else []
-        return tree.FunctionNode("", names, self.grow(body[0]) if len(body) == 1 else tree.Node(self.each(body)))
+        return tree.FunctionNode("", names, self.convert(body[0]) if len(body) == 1 else tree.Node(self.each(body)))
 
     def _in_expression(self, node: Syntax) -> tree.Node:
         return tree.ContainsNode(self.field(node, "left"), self.field(node, "right"))
 
     def _if_expression(self, node: Syntax) -> tree.Node:
         test, *rest = [child for child in node.named_children if "comment" not in child.type]
-        grown = [self.grow(node) for node in rest]
+        grown = [self.convert(node) for node in rest]
         return tree.ConditionalNode(
-            self.grow(test), grown[0] if grown else tree.Node(), grown[1] if len(grown) > 1 else tree.Node()
+            self.convert(test), grown[0] if grown else tree.Node(), grown[1] if len(grown) > 1 else tree.Node()
         )
 
     def _property_declaration(self, node: Syntax) -> tree.Node:
@@ -85,7 +85,7 @@ class KotlinConverter(SyntaxConverter):
         if name is None or value == name:
             return self.any(node)
         return tree.AssignmentNode(
-            tree.NameNode(self.word(name.named_children[0] if name.named_children else name)), self.grow(value)
+            tree.NameNode(self.word(name.named_children[0] if name.named_children else name)), self.convert(value)
         )
 
     def _function_declaration(self, node: Syntax) -> tree.Node:
@@ -96,11 +96,11 @@ class KotlinConverter(SyntaxConverter):
             if parameters
             else []
         )
-        return tree.FunctionNode(self.word(node.child_by_field_name("name")), names, self.grow(body))
+        return tree.FunctionNode(self.word(node.child_by_field_name("name")), names, self.convert(body))
 
     def _for_statement(self, node: Syntax) -> tree.Node:
         name, over, *body = node.named_children
-        return tree.LoopNode(self.word(name), self.grow(over), tree.Node(self.each(body)))
+        return tree.LoopNode(self.word(name), self.convert(over), tree.Node(self.each(body)))
 
     def _import(self, node: Syntax) -> tree.Node:
         path, *alias = [self.word(child) for child in node.named_children]

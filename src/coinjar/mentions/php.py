@@ -56,7 +56,7 @@ class PhpConverter(SyntaxConverter):
     _encapsed_string = _string
 
     def _subscript_expression(self, node: Syntax) -> tree.Node:
-        of, *keys = [self.grow(child) for child in node.named_children]
+        of, *keys = [self.convert(child) for child in node.named_children]
         key = keys[0] if keys else tree.Node()
         if (
             isinstance(of, tree.NameNode)
@@ -82,7 +82,7 @@ class PhpConverter(SyntaxConverter):
     def _member_call_expression(self, node: Syntax) -> tree.Node:
         of = node.child_by_field_name("object") or node.child_by_field_name("scope")
         return tree.CallNode(
-            tree.MemberNode(self.grow(of), self.word(node.child_by_field_name("name"))), self._given(node)
+            tree.MemberNode(self.convert(of), self.word(node.child_by_field_name("name"))), self._given(node)
         )
 
     _scoped_call_expression = _nullsafe_member_call_expression = _member_call_expression
@@ -90,8 +90,8 @@ class PhpConverter(SyntaxConverter):
     def _conditional_expression(self, node: Syntax) -> tree.Node:
         test, then, other = (node.child_by_field_name(name) for name in ("condition", "body", "alternative"))
         if then is None:
-            return tree.FallbackNode(self.grow(test), self.grow(other))
-        return tree.ConditionalNode(self.grow(test), self.grow(then), self.grow(other))
+            return tree.FallbackNode(self.convert(test), self.convert(other))
+        return tree.ConditionalNode(self.convert(test), self.convert(then), self.convert(other))
 
     def _if_statement(self, node: Syntax) -> tree.Node:
         return tree.ConditionalNode(
@@ -115,11 +115,11 @@ class PhpConverter(SyntaxConverter):
 
     def _const_element(self, node: Syntax) -> tree.Node:
         name, value, *_ = node.named_children
-        return tree.AssignmentNode(self.grow(name), self.grow(value))
+        return tree.AssignmentNode(self.convert(name), self.convert(value))
 
     def _foreach_statement(self, node: Syntax) -> tree.Node:
         over, name, *_ = node.named_children
-        return tree.LoopNode(self.word(name), self.grow(over), self.field(node, "body"))
+        return tree.LoopNode(self.word(name), self.convert(over), self.field(node, "body"))
 
     def _namespace_use_clause(self, node: Syntax) -> tree.Node:
         path = self.word(node.named_children[0]).lstrip("\\").replace("\\", ".")

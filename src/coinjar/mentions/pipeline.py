@@ -76,4 +76,4 @@ def _elsewhere(data: bytes, start: int, end: int, *, misplaced: bool) -> Iterato
     """`$NAME` where no shell looks: some services expand it themselves; one that has expressions does not."""
     for mention in references(masked(data), start, end):
         if NAME.fullmatch(mention.name):
-            yield mention._replace(way=MISPLACED) if misplaced else mention._replace(how=READ)
+            yield mention._replace(way=MISPLACED) if misplaced else mention._replace(access=READ)

@@ -16,7 +16,7 @@ class AccessPattern(NamedTuple):
 
     name: int = 0
     default: int | None = None
-    how: str = READ
+    access: str = READ
     all_names: bool = False
 
 
@@ -71,12 +71,14 @@ def places(data: bytes, root: bytes, also: Iterable[str]) -> list[int]:
     return [match.start() for match in re.finditer(rb"(?<!\w)(?:" + either + rb")(?!\w)", data)]
 
 
-def read_again(grow: Callable[[set[str]], tree.Node], words: LanguageTerms, helpers: frozenset[str]) -> TextMentions:
+def read_again(
+    build_tree: Callable[[set[str]], tree.Node], words: LanguageTerms, helpers: frozenset[str]
+) -> TextMentions:
     """Read a tree that holds only what lies around the words that matter; and again with the names that this showed to matter as well."""
     also: set[str] = set(helpers)
     for _ in range(_ROUNDS):
         reader = ProgramReader(words, helpers)
-        mentions = reader.read(grow(also))
+        mentions = reader.read(build_tree(also))
         if reader.wanted <= also:
             break
         also |= reader.wanted
@@ -97,7 +99,7 @@ class EnvironmentAccess(NamedTuple):
     """One use of the environment: the expressions that name the variable, and what is done with it."""
 
     keys: Sequence[tree.Node]
-    how: str = READ
+    access: str = READ
     default: tree.Node | None = None
 
 
@@ -174,9 +176,9 @@ class ProgramReader:
             for at in [
                 at
                 for at in range(before, middle)
-                if self.mentions[at].name in asked and self.mentions[at].how == PRESENCE
+                if self.mentions[at].name in asked and self.mentions[at].access == PRESENCE
             ]:
-                self.mentions[at] = self.mentions[at]._replace(how=READ, default=value)
+                self.mentions[at] = self.mentions[at]._replace(access=READ, default=value)
         else:
             for at in [at for at in range(middle, len(self.mentions)) if self.mentions[at].name in asked]:
                 self._default(at, value)
@@ -214,7 +216,7 @@ class ProgramReader:
             return
         access = self._access(node.target)
         if access:
-            kept = access._replace(default=node.value) if node.keeps else access._replace(how=SET)
+            kept = access._replace(default=node.value) if node.keeps else access._replace(access=SET)
             self._take(kept, PLAIN)
         elif isinstance(node.target, tree.IndexNode) and self._is_child(node.target.of):
             self._take(EnvironmentAccess([node.target.key], SET), PLAIN)
@@ -270,7 +272,7 @@ class ProgramReader:
             return EnvironmentAccess([node.key], PRESENCE)
         if isinstance(node, tree.RemovalNode):
             access = self._access(node.target)
-            return access._replace(how=SET) if access else None
+            return access._replace(access=SET) if access else None
         if isinstance(node, tree.DestructuringNode) and self.scopes.path(node.of) in maps:
             for key, name, default, short in node.entries:
                 renamed = f"{{}}: {name}" if short else "{}"
@@ -309,10 +311,10 @@ class ProgramReader:
                     *(
                         tree.StringNode(name, child.start, child.start + len(name))
                         for name, child in node.named.items()
-                        if how.how == SET
+                        if how.access == SET
                     ),
                 ],
-                how.how,
+                how.access,
             )
         if len(node.arguments) <= how.name:
             return None
@@ -321,7 +323,7 @@ class ProgramReader:
             if how.default is not None and len(node.arguments) > how.default
             else node.named.get("default")
         )
-        return EnvironmentAccess([node.arguments[how.name]], how.how, given)
+        return EnvironmentAccess([node.arguments[how.name]], how.access, given)
 
     def _paired(self, arguments: Sequence[tree.Node]) -> Iterator[tree.Node]:
         for string_node in arguments:
@@ -357,9 +359,9 @@ class ProgramReader:
         return self.scopes.asked[function]
 
     def _take(self, access: EnvironmentAccess, context: UseContext) -> None:
-        how = PRESENCE if access.how == READ and context.asked else access.how
+        how = PRESENCE if access.access == READ and context.asked else access.access
         default = self._written(access.default)
-        if default is None and access.how == READ:
+        if default is None and access.access == READ:
             default = context.default
         for key in access.keys:
             texts = self.scopes.texts(key)

@@ -17,7 +17,7 @@ _MAP = {
     "pop": AccessPattern(0, 1),
     "setdefault": AccessPattern(0, 1),
     "__getitem__": AccessPattern(),
-    "update": AccessPattern(how=SET, all_names=True),
+    "update": AccessPattern(access=SET, all_names=True),
     "copy": AccessPattern(99),
 }
 WORDS = LanguageTerms(
@@ -25,8 +25,8 @@ WORDS = LanguageTerms(
     functions={
         "os.getenv": AccessPattern(0, 1),
         "os.getenvb": AccessPattern(0, 1),
-        "os.putenv": AccessPattern(how=SET),
-        "os.unsetenv": AccessPattern(how=SET),
+        "os.putenv": AccessPattern(access=SET),
+        "os.unsetenv": AccessPattern(access=SET),
     },
     methods=_MAP,
     free=False,
@@ -51,7 +51,7 @@ def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
         return mentions._replace(
             unread=UnreadPart(*where, "this is not the Python of today, so only its plainest uses were found")
         )
-    return read_again(lambda also: _PythonConverter(data, also).grow(parsed), WORDS, helpers)
+    return read_again(lambda also: _PythonConverter(data, also).convert(parsed), WORDS, helpers)
 
 
 _ROOT = rb"os|environb?|getenvb?|putenv|unsetenv"
@@ -65,7 +65,7 @@ class _PythonConverter:
         self.lines = [0, *(at.end() for at in re.finditer(rb"\n", data))]
         self.touched = [bisect_right(self.lines, at) for at in places(data, _ROOT, also)]
 
-    def grow(self, node: ast.AST | None) -> tree.Node:
+    def convert(self, node: ast.AST | None) -> tree.Node:
         if node is None or (isinstance(node, ast.stmt) and not self._touches(node)):
             return tree.Node()
         method = getattr(self, f"_{type(node).__name__}", None)
@@ -84,7 +84,7 @@ class _PythonConverter:
         return at < len(self.touched) and self.touched[at] <= (node.end_lineno or node.lineno)
 
     def _each(self, nodes: object) -> list[tree.Node]:
-        return [self.grow(node) for node in nodes]  # type: ignore[attr-defined]  # any iterable of nodes
+        return [self.convert(node) for node in nodes]  # type: ignore[attr-defined]  # any iterable of nodes
 
     def _at(self, line: int, column: int) -> int:
         return self.lines[line - 1] + column
@@ -113,22 +113,22 @@ class _PythonConverter:
         return tree.NameNode(node.id)
 
     def _Attribute(self, node: ast.Attribute) -> tree.Node:  # noqa: N802
-        return tree.MemberNode(self.grow(node.value), node.attr)
+        return tree.MemberNode(self.convert(node.value), node.attr)
 
     def _Subscript(self, node: ast.Subscript) -> tree.Node:  # noqa: N802
-        return tree.IndexNode(self.grow(node.value), self.grow(node.slice))
+        return tree.IndexNode(self.convert(node.value), self.convert(node.slice))
 
     def _Call(self, node: ast.Call) -> tree.Node:  # noqa: N802
         named: dict[str, tree.Node] = {}
         for keyword in node.keywords:
-            value = self.grow(keyword.value)
+            value = self.convert(keyword.value)
             if keyword.arg:
                 named[keyword.arg] = tree.Node(
                     [value],
                     self._at(keyword.lineno, keyword.col_offset),
                     self._at(keyword.lineno, keyword.col_offset) + len(keyword.arg),
                 )
-        return tree.CallNode(self.grow(node.func), self._each(node.args), named)
+        return tree.CallNode(self.convert(node.func), self._each(node.args), named)
 
     def _BoolOp(self, node: ast.BoolOp) -> tree.Node:  # noqa: N802
         *before, last = self._each(node.values)
@@ -139,11 +139,11 @@ class _PythonConverter:
         return last
 
     def _UnaryOp(self, node: ast.UnaryOp) -> tree.Node:  # noqa: N802
-        inner = self.grow(node.operand)
+        inner = self.convert(node.operand)
         return tree.TruthTestNode(inner) if isinstance(node.op, ast.Not) else tree.Node([inner])
 
     def _Compare(self, node: ast.Compare) -> tree.Node:  # noqa: N802
-        left, right = self.grow(node.left), self.grow(node.comparators[0])
+        left, right = self.convert(node.left), self.convert(node.comparators[0])
         return (
             tree.ContainsNode(left, right)
             if isinstance(node.ops[0], ast.In | ast.NotIn)
@@ -151,31 +151,31 @@ class _PythonConverter:
         )
 
     def _IfExp(self, node: ast.IfExp) -> tree.Node:  # noqa: N802
-        return tree.ConditionalNode(self.grow(node.test), self.grow(node.body), self.grow(node.orelse))
+        return tree.ConditionalNode(self.convert(node.test), self.convert(node.body), self.convert(node.orelse))
 
     def _If(self, node: ast.If) -> tree.Node:  # noqa: N802
         return tree.ConditionalNode(
-            self.grow(node.test), tree.Node(self._each(node.body)), tree.Node(self._each(node.orelse))
+            self.convert(node.test), tree.Node(self._each(node.body)), tree.Node(self._each(node.orelse))
         )
 
     def _While(self, node: ast.While) -> tree.Node:  # noqa: N802
-        return tree.Node([tree.TruthTestNode(self.grow(node.test)), *self._each(node.body)])
+        return tree.Node([tree.TruthTestNode(self.convert(node.test)), *self._each(node.body)])
 
     def _Assign(self, node: ast.Assign) -> tree.Node:  # noqa: N802
-        value = self.grow(node.value)
-        return tree.Node([tree.AssignmentNode(self.grow(target), value) for target in node.targets])
+        value = self.convert(node.value)
+        return tree.Node([tree.AssignmentNode(self.convert(target), value) for target in node.targets])
 
     def _AnnAssign(self, node: ast.AnnAssign) -> tree.Node:  # noqa: N802
-        return tree.AssignmentNode(self.grow(node.target), self.grow(node.value)) if node.value else tree.Node()
+        return tree.AssignmentNode(self.convert(node.target), self.convert(node.value)) if node.value else tree.Node()
 
     def _AugAssign(self, node: ast.AugAssign) -> tree.Node:  # noqa: N802
-        return tree.Node([tree.AssignmentNode(self.grow(node.target), tree.Node()), self.grow(node.value)])
+        return tree.Node([tree.AssignmentNode(self.convert(node.target), tree.Node()), self.convert(node.value)])
 
     def _NamedExpr(self, node: ast.NamedExpr) -> tree.Node:  # noqa: N802
-        return tree.Node([tree.AssignmentNode(self.grow(node.target), self.grow(node.value))])
+        return tree.Node([tree.AssignmentNode(self.convert(node.target), self.convert(node.value))])
 
     def _Delete(self, node: ast.Delete) -> tree.Node:  # noqa: N802
-        return tree.Node([tree.RemovalNode(self.grow(target)) for target in node.targets])
+        return tree.Node([tree.RemovalNode(self.convert(target)) for target in node.targets])
 
     def _List(self, node: ast.List | ast.Tuple | ast.Set) -> tree.Node:  # noqa: N802
         return tree.ListNode(self._each(node.elts))
@@ -184,7 +184,7 @@ class _PythonConverter:
 
     def _Dict(self, node: ast.Dict) -> tree.Node:  # noqa: N802
         pairs = list(zip(node.keys, self._each(node.values), strict=True))
-        keys = [self.grow(key) for key, _ in pairs if key is not None]
+        keys = [self.convert(key) for key, _ in pairs if key is not None]
         return tree.MappingNode(
             keys, [value for key, value in pairs if key is not None], [value for key, value in pairs if key is None]
         )
@@ -207,7 +207,7 @@ class _PythonConverter:
     _AsyncFunctionDef = _FunctionDef
 
     def _Lambda(self, node: ast.Lambda) -> tree.Node:  # noqa: N802
-        return tree.FunctionNode("", [arg.arg for arg in node.args.args], self.grow(node.body))
+        return tree.FunctionNode("", [arg.arg for arg in node.args.args], self.convert(node.body))
 
     def _ClassDef(self, node: ast.ClassDef) -> tree.Node:  # noqa: N802
         inner = tree.FunctionNode("", [], tree.Node(self._each(node.body)))  # what a class binds is its own
@@ -221,9 +221,9 @@ class _PythonConverter:
 
     def _loop(self, target: ast.expr, over: ast.expr, body: tree.Node) -> tree.Node:
         if isinstance(target, ast.Name):
-            return tree.LoopNode(target.id, self.grow(over), body)
+            return tree.LoopNode(target.id, self.convert(over), body)
         names = [tree.DeclarationNode(one.id) for one in ast.walk(target) if isinstance(one, ast.Name)]
-        return tree.Node([*names, self.grow(over), body])
+        return tree.Node([*names, self.convert(over), body])
 
     def _ListComp(self, node: ast.ListComp | ast.SetComp | ast.GeneratorExp) -> tree.Node:  # noqa: N802
         return self._comprehension(node.generators, [node.elt])

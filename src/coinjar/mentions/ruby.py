@@ -23,12 +23,12 @@ class RubyConverter(SyntaxConverter):
             "fetch": AccessPattern(0, 1),
             "[]": AccessPattern(),
             "dig": AccessPattern(),
-            "key?": AccessPattern(how=PRESENCE),
-            "has_key?": AccessPattern(how=PRESENCE),
-            "include?": AccessPattern(how=PRESENCE),
-            "member?": AccessPattern(how=PRESENCE),
-            "delete": AccessPattern(how=SET),
-            "store": AccessPattern(how=SET),
+            "key?": AccessPattern(access=PRESENCE),
+            "has_key?": AccessPattern(access=PRESENCE),
+            "include?": AccessPattern(access=PRESENCE),
+            "member?": AccessPattern(access=PRESENCE),
+            "delete": AccessPattern(access=SET),
+            "store": AccessPattern(access=SET),
             "values_at": AccessPattern(all_names=True),
             "slice": AccessPattern(all_names=True),
             "fetch_values": AccessPattern(all_names=True),
@@ -59,7 +59,7 @@ class RubyConverter(SyntaxConverter):
 
     def _element_reference(self, node: Syntax) -> tree.Node:
         of, *keys = node.named_children
-        return tree.IndexNode(self.grow(of), self.grow(keys[0]) if keys else tree.Node())
+        return tree.IndexNode(self.convert(of), self.convert(keys[0]) if keys else tree.Node())
 
     def _scope_resolution(self, node: Syntax) -> tree.Node:
         scope = node.child_by_field_name("scope")
@@ -72,14 +72,14 @@ class RubyConverter(SyntaxConverter):
         word = self.word(method)
         if of is not None and word in ("each", "map", "each_with_object", "to_h", "filter_map") and block is not None:
             names = self._parameters(block.child_by_field_name("parameters"))
-            return tree.LoopNode(names[0] if names else "", self.grow(of), self.field(block, "body"))
+            return tree.LoopNode(names[0] if names else "", self.convert(of), self.field(block, "body"))
         if block is not None:
-            given.append(self.grow(block))
+            given.append(self.convert(block))
         if of is None and method is not None:
             return tree.CallNode(self.name(method), given)
         if not given and of is not None and word in self.words.copies:
-            return tree.MemberNode(self.grow(of), word)
-        return tree.CallNode(tree.MemberNode(self.grow(of), word), given)
+            return tree.MemberNode(self.convert(of), word)
+        return tree.CallNode(tree.MemberNode(self.convert(of), word), given)
 
     def _parameters(self, node: Syntax | None) -> list[str]:
         return [self.word(child.child_by_field_name("name") or child) for child in node.named_children] if node else []
@@ -87,7 +87,7 @@ class RubyConverter(SyntaxConverter):
     def _block(self, node: Syntax) -> tree.Node:
         body = node.child_by_field_name("body")
         inner = body.named_children if body else []
-        grown = self.grow(inner[0]) if len(inner) == 1 else tree.Node(self.each(inner))
+        grown = self.convert(inner[0]) if len(inner) == 1 else tree.Node(self.each(inner))
         return tree.FunctionNode("", self._parameters(node.child_by_field_name("parameters")), grown)
 
     _do_block = _block
@@ -111,7 +111,7 @@ class RubyConverter(SyntaxConverter):
 
     def _if(self, node: Syntax) -> tree.Node:
         then = node.child_by_field_name("consequence") or node.child_by_field_name("body")
-        return tree.ConditionalNode(self.field(node, "condition"), self.grow(then), self.field(node, "alternative"))
+        return tree.ConditionalNode(self.field(node, "condition"), self.convert(then), self.field(node, "alternative"))
 
     _unless = _if_modifier = _unless_modifier = _conditional = _if
 

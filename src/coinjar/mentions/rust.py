@@ -23,8 +23,8 @@ class RustConverter(SyntaxConverter):
         functions={
             "std.env.var": AccessPattern(),
             "std.env.var_os": AccessPattern(),
-            "std.env.set_var": AccessPattern(how=SET),
-            "std.env.remove_var": AccessPattern(how=SET),
+            "std.env.set_var": AccessPattern(access=SET),
+            "std.env.remove_var": AccessPattern(access=SET),
             "env!": AccessPattern(),
             "option_env!": AccessPattern(),
         },

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from coinjar.core.errors import InputError
-from coinjar.documents.tree import TreeNode, grow_each
+from coinjar.documents.tree import TreeNode, build_trees
 from coinjar.mentions.base import READ, Mention, UnreadPart
 
 NAME = re.compile(r"[A-Z_][A-Z0-9_]*")
@@ -26,11 +26,11 @@ class YamlText:
     def trees(self) -> list[TreeNode]:
         """The documents that are mappings; none of a text that is no YAML: `unread` says why."""
         try:
-            return [node for node in grow_each(self.data, "") if node.kind == "map"]
+            return [node for node in build_trees(self.data, "") if node.kind == "map"]
         except InputError as fault:
             self.unread = (
-                UnreadPart(fault.place.line, fault.place.column, fault.message)
-                if fault.place
+                UnreadPart(fault.location.line, fault.location.column, fault.message)
+                if fault.location
                 else UnreadPart(0, 0, fault.message)
             )
             return []

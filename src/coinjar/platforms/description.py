@@ -12,7 +12,7 @@ from coinjar.core.names import suggestion
 from coinjar.core.record import Record
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.json_data import Data, typed
-from coinjar.documents.yamltext import compose, is_null, place
+from coinjar.documents.yamltext import compose, is_null, location
 from coinjar.platforms.templating import holders
 
 TOP = "platform about settings token one_for stages whole names values most at_once reserved supplied in_effect account list write state restart run".split()
@@ -33,13 +33,13 @@ class RequestTemplate(Record, kw_only=True):
     path: str
     body: Data
     repeat: bool
-    place: Location
+    location: Location
 
 
 class ListRequest(Record, kw_only=True):
     """How variables are listed: at `items`, as a map or a list whose elements have these fields (JSON Pointers). `stages` may lead to one or a list."""
 
-    sending: RequestTemplate
+    request: RequestTemplate
     items: str
     form: str
     name: str = "/name"
@@ -69,7 +69,7 @@ class WriteRequests(Record, kw_only=True):
 class StateRequest(Record):
     """Whether what is saved runs: names that wait (`pending`), or two marks that agree when it does."""
 
-    sending: RequestTemplate
+    request: RequestTemplate
     pending: str = ""
     saved: str = ""
     running: str = ""
@@ -78,7 +78,7 @@ class StateRequest(Record):
 class WaitCondition(Record, kw_only=True):
     """What is asked until one of `until` holds; one of `fails` ends it badly, one of `approval` says that a person must approve it. Pointer to texts."""
 
-    sending: RequestTemplate
+    request: RequestTemplate
     until: Mapping[str, tuple[str, ...]]
     fails: Mapping[str, tuple[str, ...]]
     approval: Mapping[str, tuple[str, ...]] = {}
@@ -88,15 +88,15 @@ class WaitCondition(Record, kw_only=True):
 class RestartRequest(Record):
     """The request that makes it take effect, or that starts a pipeline, and how one sees that it is done."""
 
-    sending: RequestTemplate
-    waiting: WaitCondition | None
+    request: RequestTemplate
+    wait: WaitCondition | None
 
 
 class PlatformDescription(Record, kw_only=True):
     """A platform. Sizes are bytes of UTF-8; None: no limit is known."""
 
     name: str
-    place: Location
+    location: Location
     about: str = ""
     settings: Mapping[str, str] = {}
     token_header: str = ""
@@ -129,7 +129,7 @@ def read_description(data: bytes, file: str, name: str) -> PlatformDescription:
     root = compose(data, file)
     if root is None or is_null(root):
         raise InputError(
-            "the file is empty", hint="docs/platforms.md teaches writing one", place=Location(file), code="platform"
+            "the file is empty", hint="docs/platforms.md teaches writing one", location=Location(file), code="platform"
         )
     description = _DescriptionReader(fields, root).read(name)
     raise_all(fields.faults)
@@ -165,7 +165,7 @@ class _DescriptionReader:
         values = self._part("values", ("longest", "empty", "line_breaks"))
         return PlatformDescription(
             name=name,
-            place=place(self.root, fields.file),
+            location=location(self.root, fields.file),
             about=fields.text(top.get("about"), "about"),
             settings=self.settings,
             token_header=fields.text(token.get("header"), "header", "Authorization"),
@@ -222,10 +222,10 @@ class _DescriptionReader:
     def _sending(self, node: Node | None, what: str, around: Node, known: Sequence[str]) -> RequestTemplate:
         """`METHOD /path`, or with a body a mapping of send, body and repeat; its holders are checked."""
         fields = self.fields
-        here = place(node or around, fields.file)
+        here = location(node or around, fields.file)
         if node is None:
             fields.fault(around, f"{what} has no 'send'", "write send: GET /path", "platform")
-            return RequestTemplate(method="GET", path="/", body=None, repeat=True, place=here)
+            return RequestTemplate(method="GET", path="/", body=None, repeat=True, location=here)
         own = fields.fields(node, what, _SENDING) if isinstance(node, MappingNode) else {"send": node}
         text = fields.text(own.get("send"), f"send of {what}")
         match = re.fullmatch(r"([A-Z]+) (/\S*)", text)
@@ -236,7 +236,7 @@ class _DescriptionReader:
                 f"write METHOD /path; the methods are {', '.join(METHODS)}",
                 "platform",
             )
-            return RequestTemplate(method="GET", path="/", body=None, repeat=True, place=here)
+            return RequestTemplate(method="GET", path="/", body=None, repeat=True, location=here)
         body = typed(own["body"]) if "body" in own else None
         for name in [*holders(match[2]), *holders(body)]:
             if not name.startswith("/") and name not in (*known, *self.settings):
@@ -251,7 +251,7 @@ class _DescriptionReader:
             path=match[2],
             body=body,
             repeat=match[1] in SAFE or fields.flag(own.get("repeat"), "repeat"),
-            place=here,
+            location=here,
         )
 
     def _with_request(
@@ -311,7 +311,7 @@ class _DescriptionReader:
         pointers = {key: self._pointer(own[key], key) for key in keys if key in own}
         onward = self.fields.fields(own["next"], "'next'", ("at", "link", "page")) if "next" in own else {}
         return ListRequest(
-            sending=sending,
+            request=sending,
             items=self._pointer(own.get(form), form),
             form=form,
             next_at=self._pointer(onward.get("at"), "at"),
@@ -380,7 +380,7 @@ class _DescriptionReader:
         return RestartRequest(
             sending,
             WaitCondition(
-                sending=waiting,
+                request=waiting,
                 until=tests["until"],
                 fails=tests["fails"],
                 approval=tests["approval"],

@@ -17,7 +17,7 @@ class UnsupportedVariable(NamedTuple):
     """Why a variable cannot be there, what of it is refused, and what to do."""
 
     name: str
-    words: str
+    reason: str
     hint: str
     what: str = VALUE
 
@@ -27,10 +27,12 @@ class UnsupportedVariable(NamedTuple):
         return self.what in (RESERVED, SUPPLIED)
 
 
-def refusals(platform: PlatformDescription, wanted: Mapping[str, DesiredValue]) -> Iterator[UnsupportedVariable]:
+def unsupported_variables(
+    platform: PlatformDescription, desired_values: Mapping[str, DesiredValue]
+) -> Iterator[UnsupportedVariable]:
     """Every variable that the platform cannot take, and a last one (of no name) if they are too many."""
     folded: dict[str, str] = {}
-    for desired in wanted.values():
+    for desired in desired_values.values():
         words = _name(platform, desired.name) or _value(platform, desired)
         if words:
             yield words
@@ -42,10 +44,10 @@ def refusals(platform: PlatformDescription, wanted: Mapping[str, DesiredValue]) 
                 "rename one of them",
                 NAME,
             )
-    if platform.most is not None and len(wanted) > platform.most:
+    if platform.most is not None and len(desired_values) > platform.most:
         yield UnsupportedVariable(
             "",
-            f"{len(wanted)} variables are more than the {platform.most} that {platform.name} takes",
+            f"{len(desired_values)} variables are more than the {platform.most} that {platform.name} takes",
             "leave some out (without:)",
         )
 

@@ -28,7 +28,7 @@ class ProofQuestion(NamedTuple):
     question: Mapping[str, str]
     stage: str
     resolver: Resolver
-    around: RenderContext
+    render_context: RenderContext
     runs: dict[str, Data]
     """By proof, the answer to the request that started a pipeline: filled by who starts it, so that the next question watches the same run."""
     patience: float = 0

@@ -24,7 +24,7 @@ def environment_of(pid: int, proof_question: ProofQuestion) -> dict[str, str]:
     except PermissionError:
         words = f"the environment of process {pid} is its owner's"
         raise ExternalError(
-            words, hint="ask as that user, or as root", place=proof_question.proof.place, code="not-ours"
+            words, hint="ask as that user, or as root", location=proof_question.proof.location, code="not-ours"
         ) from None
 
 
@@ -68,7 +68,7 @@ def _running(pattern: str) -> Iterator[int]:
 def _chosen(proof_question: ProofQuestion) -> list[int]:
     (how, text), *_ = proof_question.question.items()
     if how == "pid_file":
-        path = proof_question.around.root / text
+        path = proof_question.render_context.root / text
         try:
             return [int(path.read_text().strip())]
         except FileNotFoundError:
@@ -77,7 +77,7 @@ def _chosen(proof_question: ProofQuestion) -> list[int]:
             raise InputError(
                 f"{text} holds no process number",
                 hint="name the file that the service writes its own into",
-                place=proof_question.proof.place,
+                location=proof_question.proof.location,
                 code="proof",
             ) from None
     if how == "port":
@@ -85,7 +85,7 @@ def _chosen(proof_question: ProofQuestion) -> list[int]:
             raise InputError(
                 f"'{text}' is no port",
                 hint="write a number, or ${NAME}",
-                place=proof_question.proof.place,
+                location=proof_question.proof.location,
                 code="proof",
             )
         result = sorted(set(_listening(int(text))))
@@ -97,7 +97,7 @@ def _chosen(proof_question: ProofQuestion) -> list[int]:
             raise InputError(
                 f"'runs' is no pattern: {fault}",
                 hint="write a regular expression",
-                place=proof_question.proof.place,
+                location=proof_question.proof.location,
                 code="proof",
             ) from None
         words = f"no process runs that is like {text}"
@@ -133,7 +133,7 @@ async def ask_container(proof_question: ProofQuestion) -> ProofAnswers:
     except OSError as fault:
         words = f"cannot run {engine[0]}: {(fault.strerror or '').lower()}"
         raise ExternalError(
-            words, hint="install it, or name it: {engine: …}", place=proof_question.proof.place, code="engine"
+            words, hint="install it, or name it: {engine: …}", location=proof_question.proof.location, code="engine"
         ) from None
     out, _ = await process.communicate()
     pid = out.decode().strip()

@@ -11,13 +11,16 @@ from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_enviro
 
 
 def _targets(proof_question: ProofQuestion, name: str) -> list[Target]:
-    jar = proof_question.around.jar
+    jar = proof_question.render_context.jar
     if name not in jar.destinations:
         hint = suggestion(name, jar.destinations, f"the destinations are {', '.join(jar.destinations)}")
         raise InputError(
-            f"there is no destination '{name}'", hint=hint, place=proof_question.proof.place, code="unknown-destination"
+            f"there is no destination '{name}'",
+            hint=hint,
+            location=proof_question.proof.location,
+            code="unknown-destination",
         )
-    instance = make_live(jar.destinations[name], proof_question.around)
+    instance = make_live(jar.destinations[name], proof_question.render_context)
     return [
         target
         for target in instance.targets(StageView(proof_question.resolver, jar.destinations[name]))
@@ -35,7 +38,7 @@ async def ask_pods(proof_question: ProofQuestion) -> ProofAnswers:
             raise InputError(
                 f"{proof_question.text} has no pods",
                 hint="name a destination of the type cluster",
-                place=proof_question.proof.place,
+                location=proof_question.proof.location,
                 code="proof",
             )
         try:
@@ -59,7 +62,7 @@ async def ask_run(proof_question: ProofQuestion) -> ProofAnswers:
             raise InputError(
                 f"{proof_question.question['in']} runs no pipelines",
                 hint="name a platform that does",
-                place=proof_question.proof.place,
+                location=proof_question.proof.location,
                 code="proof",
             )
         pipeline, runs = proof_question.question["pipeline"], proof_question.runs

@@ -11,7 +11,7 @@ _TAIL = 4 << 20
 
 
 def _read(proof_question: ProofQuestion, *, tail: bool) -> bytes:
-    path = proof_question.around.root / proof_question.text
+    path = proof_question.render_context.root / proof_question.text
     try:
         with path.open("rb") as file:
             if tail and (size := path.stat().st_size) > _TAIL:
@@ -22,7 +22,10 @@ def _read(proof_question: ProofQuestion, *, tail: bool) -> bytes:
     except OSError as fault:
         words = f"cannot read {proof_question.text}: {(fault.strerror or '').lower()}"
         raise ExternalError(
-            words, hint="look at the path and its permissions", place=proof_question.proof.place, code="unreadable"
+            words,
+            hint="look at the path and its permissions",
+            location=proof_question.proof.location,
+            code="unreadable",
         ) from None
 
 

@@ -89,7 +89,7 @@ class DeliveryLock:
         """It was let go of between two looks: the next try gets it."""
         return LockHolder("", "somebody who just ended", "", clock, clock)
 
-    def say_alive(self) -> None:
+    def heartbeat(self) -> None:
         """Renew it. Raises LockLost."""
         with self.records.connected() as connection:
             renewed = connection.execute(
@@ -106,7 +106,7 @@ class DeliveryLock:
         """Renew it; False where the database failed and may be asked again. Raises ExternalError once the lock is lost, or has not been renewed in time."""
         self.check()
         try:
-            self.say_alive()
+            self.heartbeat()
         except LockLost as fault:
             self.lost = fault
             raise
@@ -114,7 +114,7 @@ class DeliveryLock:
             if time.monotonic() - self._renewed > LEASE - _AGAIN:
                 words = f"the lock on {self.shown} could not be renewed: {fault.message}"
                 self.lost = ExternalError(
-                    words, hint="run it again: it looks at what is there", place=fault.place, code="lock-lost"
+                    words, hint="run it again: it looks at what is there", location=fault.location, code="lock-lost"
                 )
                 raise self.lost from None
             return False

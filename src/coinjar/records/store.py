@@ -19,7 +19,7 @@ from coinjar.core.delivery import DeliveryChange, LastApplied
 from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, UsageError
 from coinjar.core.secret import reveal
 from coinjar.records.tables import changes, deliveries, last, metadata, parts
-from coinjar.system.files import LOCAL, shown_path
+from coinjar.system.files import LOCAL, display_path
 
 RUNNING, DONE, FAILED, INTERRUPTED = "running", "done", "failed", "interrupted"
 ASKED, RESTARTED, WAITS = "asked", "done", "waits"
@@ -91,7 +91,7 @@ class RecordStore:
     ) -> None:
         self.app = app
         self.origin = origin
-        self.shown = shown_path(place) if isinstance(place, Path) else "the records' database"
+        self.shown = display_path(place) if isinstance(place, Path) else "the records' database"
         self.engine = self._shared(place, password) if isinstance(place, str) else _sqlite(place)
         try:
             self._make_tables()
@@ -126,13 +126,13 @@ class RecordStore:
             raise InputError(
                 "records in PostgreSQL need a driver",
                 hint="pip install 'coinjar[postgresql]'",
-                place=self.origin,
+                location=self.origin,
                 code="no-driver",
             ) from None
 
     def _wrong(self, words: str) -> CoinJarError:
         hint = "write postgresql://USER@HOST/DATABASE, and password: {from_env: NAME}"
-        return InputError(f"the address of the records: {words}", hint=hint, place=self.origin, code="records")
+        return InputError(f"the address of the records: {words}", hint=hint, location=self.origin, code="records")
 
     @contextlib.contextmanager
     def connected(self) -> Iterator[Connection]:
@@ -151,7 +151,7 @@ class RecordStore:
             if self.engine.name == "sqlite"
             else "is it running, and the address and password right?"
         )
-        return ExternalError(f"{self.shown}: {message}", hint=hint, place=self.origin, code="records")
+        return ExternalError(f"{self.shown}: {message}", hint=hint, location=self.origin, code="records")
 
     def close(self) -> None:
         """Let go of the database."""
@@ -349,7 +349,7 @@ def _sqlite(path: Path | None) -> Engine:
     except OSError as fault:
         words = f"cannot write it: {(fault.strerror or 'unknown error').lower()}"
         raise ExternalError(
-            words, hint="look at the folder's permissions", place=Location(shown_path(path)), code="records"
+            words, hint="look at the folder's permissions", location=Location(display_path(path)), code="records"
         ) from None
     engine = create_engine(URL.create("sqlite", database=str(path)), connect_args={"timeout": _PATIENCE})
 

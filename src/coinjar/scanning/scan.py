@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 from coinjar import mentions
 from coinjar.core.code_uses import HIDDEN
 from coinjar.core.errors import ExternalError
-from coinjar.core.inference import guess
+from coinjar.core.inference import infer
 from coinjar.mentions.base import ComputedName, Mention
 from coinjar.mentions.languages import by_first_line, language_of, look
 from coinjar.scanning.file_walk import CandidateFile, FileWalk, UnreadableFile
@@ -43,15 +43,15 @@ class FileMentions(NamedTuple):
     """A file and what it mentions."""
 
     path: str
-    spots: list[LocatedMention]
+    mentions: list[LocatedMention]
 
 
 class ScanResult(NamedTuple):
     """What was found: files with mentions, how many were looked at, how many of those were known already, what was left out, what could not be read."""
 
     files: list[FileMentions]
-    looked: int
-    known: int
+    scanned: int
+    cached: int
     left_out: Counter[str]
     unreadable: list[UnreadableFile]
 
@@ -145,7 +145,7 @@ def _look_at(path: str, scan_request: ScanRequest) -> _FileScan:
         mentions = look(language, data, scan_request.helpers, always=path in scan_request.named)
     except RecursionError:
         return _FileScan([], [0, 0, "it is nested too deeply to be read"])
-    placed: list[list[Any]] = []
+    stage_and_service: list[list[Any]] = []
     every: list[Mention | ComputedName] = [*map(_hidden, mentions.mentions), *mentions.unknown]
     for computed in sorted(every, key=lambda computed: computed.start):
         start = data.rfind(b"\n", 0, computed.start) + 1
@@ -156,14 +156,14 @@ def _look_at(path: str, scan_request: ScanRequest) -> _FileScan:
         text = (
             data[computed.start : computed.end].decode(errors="replace") if isinstance(computed, ComputedName) else ""
         )
-        placed.append([list(computed) if isinstance(computed, Mention) else None, *where, text])
-    return _FileScan(placed, list(mentions.unread) if mentions.unread else None)
+        stage_and_service.append([list(computed) if isinstance(computed, Mention) else None, *where, text])
+    return _FileScan(stage_and_service, list(mentions.unread) if mentions.unread else None)
 
 
 def _hidden(mention: Mention) -> Mention:
     """A default that looks like a secret is shown to nobody, nor kept."""
     return (
-        mention._replace(default=HIDDEN) if mention.default and guess(mention.name, mention.default).secret else mention
+        mention._replace(default=HIDDEN) if mention.default and infer(mention.name, mention.default).secret else mention
     )
 
 

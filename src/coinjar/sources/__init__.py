@@ -33,9 +33,9 @@ def is_source(text: str) -> bool:
     return text == "-" or any(sign in text for sign in ":./")
 
 
-def read_source(text: str, asking: SourceContext | None = None) -> SourceVariables:
+def read_source(text: str, context: SourceContext | None = None) -> SourceVariables:
     """Read a source. Raises UsageError for an unknown one, InputError for one that cannot be read."""
-    asking = asking or SourceContext()
+    context = context or SourceContext()
     head, colon, rest = text.partition(":")
     kind, _, dialect = head.partition("+")
     if kind in BUILT_IN and (colon or kind == "-"):
@@ -43,18 +43,18 @@ def read_source(text: str, asking: SourceContext | None = None) -> SourceVariabl
         return cast(
             "Callable[[str, str, SourceContext], SourceVariables]",
             getattr(import_module(f"coinjar.sources.{module}"), function),
-        )(rest, dialect, asking)
+        )(rest, dialect, context)
     from importlib.metadata import entry_points
 
     for point in entry_points(group="coinjar.sources"):
         if point.name == kind and colon:
-            return cast("SourceVariables", point.load()(rest, dialect, asking))
+            return cast("SourceVariables", point.load()(rest, dialect, context))
     if Path(text).is_file():
         from coinjar.sources.dialect_files import read_file
 
-        return read_file(text, "", asking)
+        return read_file(text, "", context)
     forms = ", ".join(form for _, form in BUILT_IN.values())
-    if asking.jar is not None and text in asking.jar.stage_names():
+    if context.jar is not None and text in context.jar.stage_names():
         hint = f"`coinjar render {text} --as json | coinjar adopt - --stage STAGE` brings its values into another stage (--service where there are several)"
         raise UsageError(
             f"'{text}' is a stage, and this takes a file or another source", hint=hint, code="unknown-source"

@@ -29,7 +29,7 @@ class SourceContext(NamedTuple):
     stage: str | None = None
     ring: Ring | None = None
 
-    def known(self) -> ParseContext:
+    def parse_context(self) -> ParseContext:
         """What readers are told of the jar."""
         return ParseContext(self.jar.stage_names(), self.jar.variables) if self.jar else ParseContext()
 
@@ -72,17 +72,18 @@ def surprises(items: list[ReadItem]) -> Iterator[ReadRemark]:
         key = (item.name, item.stage, item.service)
         if key in first:
             yield ReadRemark(
-                item.place, f"{item.name} stands twice (first in line {first[key].place.line}); the last one counts"
+                item.location,
+                f"{item.name} stands twice (first in line {first[key].location.line}); the last one counts",
             )
         first.setdefault(key, item)
         other = folded.setdefault(item.name.casefold(), item.name)
         if other != item.name:
-            yield ReadRemark(item.place, f"{item.name} and {other} differ only by case")
+            yield ReadRemark(item.location, f"{item.name} and {other} differ only by case")
         if name_fault("variable", item.name):
-            yield ReadRemark(item.place, f"left out: {quoted_name(item.name)} cannot be a name", lost=True)
+            yield ReadRemark(item.location, f"left out: {quoted_name(item.name)} cannot be a name", lost=True)
         elif not shell_can_set(item.name):
-            yield ReadRemark(item.place, f"no shell can set {item.name}: rename it")
+            yield ReadRemark(item.location, f"no shell can set {item.name}: rename it")
         if item.text is not None and is_placeholder(item.text):
-            yield ReadRemark(item.place, f"{item.name} holds a placeholder, not a value")
+            yield ReadRemark(item.location, f"{item.name} holds a placeholder, not a value")
         elif item.text and len(item.text) > 1 and item.text[0] == item.text[-1] and item.text[0] in "\"'`":
-            yield ReadRemark(item.place, f"the value of {item.name} is wrapped in quotes, which are part of it")
+            yield ReadRemark(item.location, f"the value of {item.name} is wrapped in quotes, which are part of it")

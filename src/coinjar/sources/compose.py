@@ -18,14 +18,14 @@ from coinjar.documents.implicit_types import becomes
 from coinjar.documents.tree import TreeNode
 from coinjar.jarfile.load import read_bytes
 from coinjar.sources.base import SourceContext, SourceVariables, surprises
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 
 _NOT_READ = ("extends",)
 
 
-def read_compose(path: str, dialect: str, asking: SourceContext) -> SourceVariables:
+def read_compose(path: str, dialect: str, context: SourceContext) -> SourceVariables:
     """The environment of each service."""
-    del dialect, asking
+    del dialect, context
     file = ComposeProject(Path(path))
     items = [item for name, service in file.services() for item in file.environment(name, service)]
     remarks = [*file.remarks, *surprises(items)]
@@ -33,7 +33,7 @@ def read_compose(path: str, dialect: str, asking: SourceContext) -> SourceVariab
         f"compose:{path}",
         "compose",
         "env_file and environment of each service",
-        ReadResult(items, sorted(set(remarks), key=lambda remark: remark.place)),
+        ReadResult(items, sorted(set(remarks), key=lambda remark: remark.location)),
     )
 
 
@@ -43,13 +43,13 @@ class ComposeProject:
     def __init__(self, path: Path) -> None:
         self.path = path
         self.remarks: list[ReadRemark] = []
-        self.document = OpenDocument(read_bytes(path), shown_path(path))
+        self.document = OpenDocument(read_bytes(path), display_path(path))
         self.given = self._beside(path.parent / ".env")
 
     def _beside(self, path: Path) -> dict[str, str]:
         if not path.is_file():
             return {}
-        reading = ComposeDialect().read(read_bytes(path), shown_path(path))
+        reading = ComposeDialect().read(read_bytes(path), display_path(path))
         self.remarks += reading.remarks
         return {item.name: item.text for item in reading.items if item.text is not None}
 
@@ -61,7 +61,7 @@ class ComposeProject:
             raise InputError(
                 "this is no Compose file: it has no services",
                 hint="give one that has",
-                place=Location(self.document.file),
+                location=Location(self.document.file),
                 code="shape",
             )
         for member in node.plain.members:
@@ -82,7 +82,7 @@ class ComposeProject:
         return [item._replace(service=name) for item in result.values() if item.text is not None]
 
     def _remark(self, node: TreeNode, message: str, *, lost: bool = False) -> None:
-        self.remarks.append(ReadRemark(self.document.place(node), message, lost))
+        self.remarks.append(ReadRemark(self.document.location(node), message, lost))
 
     def _env_files(self, node: tuple[TreeNode, TreeNode] | None) -> Iterator[ReadItem]:
         value = node[1].plain if node else None
@@ -103,7 +103,7 @@ class ComposeProject:
                 if fields.get("required") != "false":
                     self._remark(element, f"left out: there is no env_file {given}", lost=True)
                 continue
-            reading = ComposeDialect().read(read_bytes(path), shown_path(path))
+            reading = ComposeDialect().read(read_bytes(path), display_path(path))
             self.remarks += reading.remarks
             yield from reading.items
 
@@ -114,8 +114,8 @@ class ComposeProject:
         else:
             pairs = {entry.name: (entry.at, entry.value) for entry in held(node)}
         texts = {entry.name: entry.text for entry in held(node)} if node.kind == "seq" else {}
-        for name, (key, stands) in pairs.items():
-            value = stands.plain if stands else None
+        for name, (key, state_of) in pairs.items():
+            value = state_of.plain if state_of else None
             if value is None or value.is_null:
                 self._remark(
                     key, f"left out: {name} has no value, and is taken from whoever starts the container", lost=True
@@ -128,7 +128,7 @@ class ComposeProject:
                 text = meaning[1]
             done = self._text(name, text, key)
             if done is not None:
-                yield ReadItem(name, done, self.document.place(key))
+                yield ReadItem(name, done, self.document.location(key))
 
     def _text(self, name: str, text: str, node: TreeNode) -> str | None:
         """A text with its references replaced; None, with a remark, if that cannot be."""

@@ -29,13 +29,13 @@ _COMMENT = re.compile(r"\s*#+\s*(.*?)\s*")
 _NOT_PROSE = re.compile(r"[-=#*_~]{3,}|[A-Za-z_]\w*=")
 
 
-def read_file(path: str, dialect: str, asking: SourceContext) -> SourceVariables:
+def read_file(path: str, dialect: str, context: SourceContext) -> SourceVariables:
     """`file:PATH` or `file+DIALECT:PATH`; for settings also BASE,FILE."""
     base, comma, over = path.rpartition(",")
     if dialect == "settings" and comma and not Path(path).exists():
-        below, above = read_file(base, dialect, asking), read_file(over, dialect, asking)
+        below, above = read_file(base, dialect, context), read_file(over, dialect, context)
         return above._replace(label=f"file:{path}", reading=merged(below.reading, above.reading))
-    return _taken_apart(_bytes(path), path, f"file:{path}", dialect, asking)
+    return _taken_apart(_bytes(path), path, f"file:{path}", dialect, context)
 
 
 def _bytes(path: str) -> bytes:
@@ -45,32 +45,34 @@ def _bytes(path: str) -> bytes:
     except OSError as fault:
         words = (fault.strerror or "unknown error").lower()
         raise InputError(
-            f"cannot read it: {words}", hint="look at the path", place=Location(path), code="unreadable"
+            f"cannot read it: {words}", hint="look at the path", location=Location(path), code="unreadable"
         ) from None
     return data
 
 
-def read_stdin(rest: str, dialect: str, asking: SourceContext) -> SourceVariables:
+def read_stdin(rest: str, dialect: str, context: SourceContext) -> SourceVariables:
     """`-`, or `-+DIALECT:`."""
     del rest
-    return _taken_apart(sys.stdin.buffer.read(LARGEST + 1), "stdin", "stdin", dialect, asking)
+    return _taken_apart(sys.stdin.buffer.read(LARGEST + 1), "stdin", "stdin", dialect, context)
 
 
-def _taken_apart(data: bytes, file: str, label: str, dialect: str, asking: SourceContext) -> SourceVariables:
+def _taken_apart(data: bytes, file: str, label: str, dialect: str, context: SourceContext) -> SourceVariables:
     if len(data) > LARGEST:
         raise InputError(
-            f"it is over {LARGEST >> 20} MiB", hint="is it the right file?", place=Location(file), code="too-large"
+            f"it is over {LARGEST >> 20} MiB", hint="is it the right file?", location=Location(file), code="too-large"
         )
-    if not dialect and (other := _other_kind(data, file, asking)):
+    if not dialect and (other := _other_kind(data, file, context)):
         return other
     detected = DetectedDialect(dialect, "you said so") if dialect else recognise(data, file)
-    name, why, reading = _read_best(detected, data, file, asking)
+    name, why, reading = _read_best(detected, data, file, context)
     reading.remarks.extend(surprises(reading.items))
-    reading.remarks.sort(key=lambda remark: remark.place)
+    reading.remarks.sort(key=lambda remark: remark.location)
     return SourceVariables(label, name, why, reading, _comments(data) if name in _WITH_COMMENTS else {})
 
 
-def _read_best(detected: DetectedDialect, data: bytes, file: str, asking: SourceContext) -> tuple[str, str, ReadResult]:
+def _read_best(
+    detected: DetectedDialect, data: bytes, file: str, context: SourceContext
+) -> tuple[str, str, ReadResult]:
     """The dialect of those that may be meant that loses the fewest lines, why, and what it reads."""
     ends = ReadRemark(
         Location(file, 1, 1), "the carriage returns at the ends of lines were left out; a shell would keep them"
@@ -78,7 +80,7 @@ def _read_best(detected: DetectedDialect, data: bytes, file: str, asking: Source
     cut = bool(detected.others) and b"\r\n" in data
     if cut:  # another system wrote it, and nobody means them
         data = data.replace(b"\r\n", b"\n")
-    result = [(name, _read(name, data, file, asking)) for name in (detected.dialect, *detected.others)]
+    result = [(name, _read(name, data, file, context)) for name in (detected.dialect, *detected.others)]
     lost = {name: _lost(reading) for name, reading in result}
     name, reading = min(result, key=lambda item: len(lost[item[0]]))
     words = [
@@ -90,9 +92,9 @@ def _read_best(detected: DetectedDialect, data: bytes, file: str, asking: Source
     return name, "; ".join([why, *words]), reading._replace(remarks=[ends, *reading.remarks]) if cut else reading
 
 
-def _read(name: str, data: bytes, file: str, asking: SourceContext) -> ReadResult:
+def _read(name: str, data: bytes, file: str, context: SourceContext) -> ReadResult:
     dialect = reader(name)
-    dialect.known = asking.known()
+    dialect.parse_context = context.parse_context()
     if isinstance(dialect, SettingsDialect):
         dialect.as_json = not file.lower().endswith((".yaml", ".yml")) and data.lstrip().startswith(b"{")
     return dialect.read(data, file)
@@ -100,7 +102,7 @@ def _read(name: str, data: bytes, file: str, asking: SourceContext) -> ReadResul
 
 def _lost(reading: ReadResult) -> list[int]:
     """The lines that a reader loses, or the end of whose values."""
-    return sorted({remark.place.line for remark in reading.remarks if remark.lost or remark.kind == CUT})
+    return sorted({remark.location.line for remark in reading.remarks if remark.lost or remark.kind == CUT})
 
 
 def _comments(data: bytes) -> dict[int, str]:
@@ -118,15 +120,15 @@ def _comments(data: bytes) -> dict[int, str]:
     return result
 
 
-def _other_kind(data: bytes, file: str, asking: SourceContext) -> SourceVariables | None:
+def _other_kind(data: bytes, file: str, context: SourceContext) -> SourceVariables | None:
     """A file that is more than a list of variables is read as the source of its own kind; stdin cannot be, for such a source wants what is beside the file."""
     for pattern, kind, what in _OTHERS:
         if re.search(pattern, data, re.MULTILINE):
             if not Path(file).exists():
                 hint = f"read it as {kind}:PATH, or name a dialect: -+DIALECT:"
-                raise InputError(f"this looks like {what}", hint=hint, place=Location(file), code="other-source")
+                raise InputError(f"this looks like {what}", hint=hint, location=Location(file), code="other-source")
             from coinjar.sources import read_source
 
-            source = read_source(f"{kind}:{file}", asking)
+            source = read_source(f"{kind}:{file}", context)
             return source._replace(why=f"it is {what}; {source.why}")
     return None

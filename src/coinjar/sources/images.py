@@ -15,9 +15,9 @@ from coinjar.sources.base import SourceContext, SourceVariables, surprises
 from coinjar.system.child_environment import child_environment
 
 
-def read_image(name: str, dialect: str, asking: SourceContext) -> SourceVariables:
+def read_image(name: str, dialect: str, context: SourceContext) -> SourceVariables:
     """The `Env` of an image's config (OCI image-spec, config.md)."""
-    del asking
+    del context
     if dialect:
         raise UsageError("image takes no dialect", hint="write image:NAME", code="unknown-source")
     layout = Path(name)
@@ -49,14 +49,14 @@ def _from_podman(name: str) -> list[str]:
     except OSError:
         hint = "install podman, or give the folder of an OCI image layout"
         raise ExternalError(
-            "there is no podman to ask", hint=hint, place=Location(f"image:{name}"), code="podman"
+            "there is no podman to ask", hint=hint, location=Location(f"image:{name}"), code="podman"
         ) from None
     if done.returncode:
         words = done.stderr.decode(errors="replace").strip().split("\n")[-1].removeprefix("Error: ")
         raise ExternalError(
             f"podman cannot show it: {words}",
             hint="`podman images` lists what is there",
-            place=Location(f"image:{name}"),
+            location=Location(f"image:{name}"),
             code="podman",
         )
     return json.loads(done.stdout) or []
@@ -67,7 +67,7 @@ def _from_layout(layout: Path) -> list[str]:
     manifests = index.get("manifests") or []
     if not manifests:
         raise InputError(
-            "the layout holds no image", hint="give one that does", place=Location(str(layout)), code="shape"
+            "the layout holds no image", hint="give one that does", location=Location(str(layout)), code="shape"
         )
     while True:  # an index may point to another, one a platform
         result = _blob(layout, manifests[0])
@@ -76,7 +76,7 @@ def _from_layout(layout: Path) -> list[str]:
         manifests = result.get("manifests") or []
         if not manifests:
             raise InputError(
-                "the layout holds no image", hint="give one that does", place=Location(str(layout)), code="shape"
+                "the layout holds no image", hint="give one that does", location=Location(str(layout)), code="shape"
             )
 
 
@@ -87,7 +87,7 @@ def _blob(layout: Path, descriptor: dict[str, Any]) -> dict[str, Any]:
         raise InputError(
             "a descriptor has no digest",
             hint="is it an OCI image layout?",
-            place=Location(str(layout / "index.json")),
+            location=Location(str(layout / "index.json")),
             code="shape",
         )
     return _json(layout / "blobs" / match[1] / match[2])
@@ -101,15 +101,15 @@ def _json(path: Path) -> dict[str, Any]:
         raise InputError(
             f"cannot read it: {words}",
             hint="is it a whole OCI image layout?",
-            place=Location(str(path)),
+            location=Location(str(path)),
             code="unreadable",
         ) from None
     except ValueError:
         raise InputError(
-            "this is not JSON", hint="is it an OCI image layout?", place=Location(str(path)), code="not-json"
+            "this is not JSON", hint="is it an OCI image layout?", location=Location(str(path)), code="not-json"
         ) from None
     if not isinstance(data, dict):
         raise InputError(
-            "this is no JSON object", hint="is it an OCI image layout?", place=Location(str(path)), code="shape"
+            "this is no JSON object", hint="is it an OCI image layout?", location=Location(str(path)), code="shape"
         )
     return data

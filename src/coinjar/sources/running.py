@@ -12,9 +12,9 @@ from coinjar.system.child_environment import child_environment
 from coinjar.system.processes import environment_of
 
 
-def read_process(pid: str, dialect: str, asking: SourceContext) -> SourceVariables:
+def read_process(pid: str, dialect: str, context: SourceContext) -> SourceVariables:
     """`process:PID`. Raises UsageError for what is no number, ExternalError if it cannot be read."""
-    del asking
+    del context
     _refuse_dialect("process:PID", dialect)
     if not pid.isascii() or not pid.isdigit():
         raise UsageError(
@@ -24,12 +24,12 @@ def read_process(pid: str, dialect: str, asking: SourceContext) -> SourceVariabl
     return _source(label, "process", "as it was started", _of_process(int(pid), label), {})
 
 
-def read_container(name: str, dialect: str, asking: SourceContext) -> SourceVariables:
+def read_container(name: str, dialect: str, context: SourceContext) -> SourceVariables:
     """`container:NAME`, of podman: its first process; what its image sets by itself is left out, but for what the jar declares.
 
     Raises UsageError, ExternalError.
     """
-    known = asking.jar.variables if asking.jar else {}
+    known = context.jar.variables if context.jar else {}
     _refuse_dialect("container:NAME", dialect)
     if name.startswith("-") or not name:
         raise UsageError(
@@ -41,7 +41,7 @@ def read_container(name: str, dialect: str, asking: SourceContext) -> SourceVari
         raise ExternalError(
             "the container does not run",
             hint="start it, or adopt image:NAME for the image's own defaults",
-            place=Location(label),
+            location=Location(label),
             code="podman",
         )
     defaults = json.loads(_podman(["image", "inspect", "--format", "{{json .Config.Env}}", image], label)) or []
@@ -56,14 +56,14 @@ def _of_process(pid: int, label: str) -> dict[str, str]:
         raise ExternalError(
             "there is no such process",
             hint="is it the number of now? `pgrep -f WORDS` finds it",
-            place=Location(label),
+            location=Location(label),
             code="process",
         ) from None
     except PermissionError:
         raise ExternalError(
             "its environment is its owner's",
             hint="ask as that user, or as root",
-            place=Location(label),
+            location=Location(label),
             code="not-ours",
         ) from None
 
@@ -92,13 +92,16 @@ def _podman(arguments: list[str], label: str) -> str:
         raise ExternalError(
             "there is no podman to ask",
             hint="install podman, or adopt process:PID",
-            place=Location(label),
+            location=Location(label),
             code="podman",
         ) from None
     if done.returncode:
         words = done.stderr.decode(errors="replace").strip().split("\n")[-1].removeprefix("Error: ")
         raise ExternalError(
-            f"podman cannot show it: {words}", hint="`podman ps` lists what runs", place=Location(label), code="podman"
+            f"podman cannot show it: {words}",
+            hint="`podman ps` lists what runs",
+            location=Location(label),
+            code="podman",
         )
     return done.stdout.decode(errors="replace")
 

@@ -16,11 +16,11 @@ from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
 from coinjar.documents.implicit_types import becomes
 from coinjar.jarfile.load import read_bytes
 from coinjar.sources.base import SourceContext, SourceVariables, surprises
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 
 
 def _source(label: str, what: str, why: str, reading: ReadResult) -> SourceVariables:
-    remarks = sorted({*reading.remarks, *surprises(reading.items)}, key=lambda remark: remark.place)
+    remarks = sorted({*reading.remarks, *surprises(reading.items)}, key=lambda remark: remark.location)
     return SourceVariables(label, what, why, ReadResult(reading.items, remarks, reading.unread))
 
 
@@ -29,11 +29,11 @@ def _refuse_dialect(kind: str, dialect: str) -> None:
         raise UsageError(f"{kind} takes no dialect", hint=f"write {kind}:…", code="unknown-source")
 
 
-def read_manifests(path: str, dialect: str, asking: SourceContext) -> SourceVariables:
+def read_manifests(path: str, dialect: str, context: SourceContext) -> SourceVariables:
     """`manifests:PATH`, a file or a folder: what each container's process would get, by service."""
     _refuse_dialect("manifests", dialect)
     files = read_folder(Path(path))
-    reading = environments(files, asking.services(), {}, others=True)
+    reading = environments(files, context.services(), {}, others=True)
     return _source(
         f"manifests:{path}",
         "manifests",
@@ -42,55 +42,55 @@ def read_manifests(path: str, dialect: str, asking: SourceContext) -> SourceVari
     )
 
 
-def read_document(rest: str, dialect: str, asking: SourceContext) -> SourceVariables:
+def read_document(rest: str, dialect: str, context: SourceContext) -> SourceVariables:
     """`document:PATH#POINTER`: one environment inside a YAML or JSON file."""
     _refuse_dialect("document", dialect)
-    del asking
+    del context
     path, hash_mark, pointer = rest.partition("#")
     if not hash_mark:
         raise UsageError(
             "a document is read at a pointer", hint=f"write document:{path}#/jobs/deploy/env", code="unknown-source"
         )
-    document = OpenDocument(read_bytes(Path(path)), shown_path(Path(path)))
+    document = OpenDocument(read_bytes(Path(path)), display_path(Path(path)))
     match = document.follow(pointer)
     if match.missing:
         raise InputError(
             f"{pointer} leads nowhere",
             hint="correct the pointer",
-            place=document.place(match.trail[-1]),
+            location=document.location(match.trail[-1]),
             code="pointer",
         )
     items: list[ReadItem] = []
     remarks: list[ReadRemark] = []
     for name, entry in document.level(pointer).entries.items():
-        place = document.place(entry.at)
+        location = document.location(entry.at)
         if entry.text is None:
-            remarks.append(ReadRemark(place, f"left out: {name} has no value of its own", lost=True))
+            remarks.append(ReadRemark(location, f"left out: {name} has no value of its own", lost=True))
             continue
         meaning = becomes(entry.value, as_json=document.as_json) if entry.value else None
         if meaning:
             remarks.append(
                 ReadRemark(
-                    place, f"{name} is {meaning[0]} there, and becomes '{meaning[1]}'; it was taken as it is written"
+                    location, f"{name} is {meaning[0]} there, and becomes '{meaning[1]}'; it was taken as it is written"
                 )
             )
-        items.append(ReadItem(name, entry.text, place))
+        items.append(ReadItem(name, entry.text, location))
     return _source(f"document:{rest}", "document", f"the environment at {pointer}", ReadResult(items, remarks))
 
 
-def read_bundle(path: str, dialect: str, asking: SourceContext) -> SourceVariables:
+def read_bundle(path: str, dialect: str, context: SourceContext) -> SourceVariables:
     """`bundle:PATH`, an OCI runtime bundle or its config.json."""
     _refuse_dialect("bundle", dialect)
-    del asking
+    del context
     file = Path(path) / "config.json" if Path(path).is_dir() else Path(path)
-    return _source(f"bundle:{path}", "bundle", "process.env", bundle_reading(read_bytes(file), shown_path(file)))
+    return _source(f"bundle:{path}", "bundle", "process.env", bundle_reading(read_bytes(file), display_path(file)))
 
 
-def read_destination(rest: str, dialect: str, asking: SourceContext) -> SourceVariables:
+def read_destination(rest: str, dialect: str, context: SourceContext) -> SourceVariables:
     """`dest:NAME@STAGE`: what a destination holds now."""
     _refuse_dialect("dest", dialect)
     name, at, stage = rest.partition("@")
-    if asking.jar is None or asking.folder is None:
+    if context.jar is None or context.folder is None:
         raise UsageError(
             "a destination is only known to a jar",
             hint="work where there is a jar, or name it with --jar",
@@ -98,20 +98,20 @@ def read_destination(rest: str, dialect: str, asking: SourceContext) -> SourceVa
         )
     if not at:
         raise UsageError("a destination is read on a stage", hint=f"write dest:{name}@STAGE", code="unknown-source")
-    asking.jar.stage(stage)
-    destination = asking.jar.destination(name)
-    around = RenderContext(asking.jar, asking.folder, Masker(), asking.ring)
+    context.jar.stage(stage)
+    destination = context.jar.destination(name)
+    render_context = RenderContext(context.jar, context.folder, Masker(), context.ring)
     reading = (
-        make_live(destination, around).read_now(Resolver(asking.jar, stage))
+        make_live(destination, render_context).read_now(Resolver(context.jar, stage))
         if is_live(destination)
-        else make(destination, around).read(stage)
+        else make(destination, render_context).read(stage)
     )
     if not reading.items and not reading.remarks:
         reading = ReadResult(
             [],
             [
                 ReadRemark(
-                    Location(destination.place.file, destination.place.line, destination.place.column),
+                    Location(destination.location.file, destination.location.line, destination.location.column),
                     "there is nothing in it",
                 )
             ],

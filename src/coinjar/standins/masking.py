@@ -6,14 +6,14 @@ import hashlib
 import hmac
 from collections.abc import Mapping
 
-from coinjar.core.inference import guess
+from coinjar.core.inference import infer
 
 MASK = "••••"
 
 
 def for_eyes(name: str, value: str, *, secret: bool = False) -> str:
     """A value as a page shows it."""
-    return MASK if value and (secret or guess(name, value).secret) else value
+    return MASK if value and (secret or infer(name, value).secret) else value
 
 
 def digest(key: str, value: str) -> str:
@@ -23,7 +23,7 @@ def digest(key: str, value: str) -> str:
 
 def running_answer(name: str, environment: Mapping[str, str]) -> dict[str, object]:
     """What a running app of a hosting stand-in answers: its settings, those that look secret masked, with digests under its PROOF_KEY."""
-    hidden = {name for name, value in environment.items() if guess(name, value).secret}
+    hidden = {name for name, value in environment.items() if infer(name, value).secret}
     key = environment.get("PROOF_KEY", "")
     digests = {name: digest(key, environment[name]) for name in sorted(hidden) if name != "PROOF_KEY"} if key else {}
     return {

@@ -15,7 +15,7 @@ LOCAL = ".local"
 _UNFINISHED = ".coinjar-unfinished"
 
 
-def shown_path(path: Path) -> str:
+def display_path(path: Path) -> str:
     """A path as people want to read it: relative, where that is no longer."""
     relative = os.path.relpath(path)
     return relative if len(relative) <= len(str(path)) else str(path)
@@ -23,7 +23,7 @@ def shown_path(path: Path) -> str:
 
 def home_path(path: Path) -> str:
     """A path that only people read: one under the user's home, and not below the current folder, as `~/...`."""
-    shown, whole, home = shown_path(path), os.path.normpath(path.absolute()), os.environ.get("HOME", "").rstrip("/")
+    shown, whole, home = display_path(path), os.path.normpath(path.absolute()), os.environ.get("HOME", "").rstrip("/")
     is_below = not os.path.relpath(path).startswith("..")
     return f"~{whole.removeprefix(home)}" if home and whole.startswith(f"{home}/") and not is_below else shown
 
@@ -33,7 +33,7 @@ def _failed(path: Path, fault: OSError) -> CoinJarError:
     return ExternalError(
         f"cannot write it: {words}",
         hint="look at the folder's permissions and the space left",
-        place=Location(str(path)),
+        location=Location(str(path)),
         code="write",
     )
 
@@ -64,7 +64,7 @@ def read_own(path: Path) -> bytes | None:
     except OSError as fault:
         words = f"cannot read it: {(fault.strerror or 'unknown error').lower()}"
         raise InputError(
-            words, hint="look at the path and its permissions", place=Location(shown_path(path)), code="unreadable"
+            words, hint="look at the path and its permissions", location=Location(display_path(path)), code="unreadable"
         ) from None
     with os.fdopen(handle, "rb") as file:
         return file.read()
@@ -84,7 +84,7 @@ def _refuse_links(path: Path) -> None:
             raise InputError(
                 "it is a symlink, which is not followed here",
                 hint="put the file or folder itself there",
-                place=Location(shown_path(candidate)),
+                location=Location(display_path(candidate)),
                 code="symlink",
             )
 

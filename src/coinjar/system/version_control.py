@@ -103,13 +103,13 @@ def _output(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "")
         )
     except OSError:
         message, hint = "cannot ask git whether it has the file", "install git, or write outside the repository"
-        raise ExternalError(message, hint=hint, place=Location(str(top)), code="git") from None
+        raise ExternalError(message, hint=hint, location=Location(str(top)), code="git") from None
     if done.returncode not in (0, quiet):
         words = done.stderr.decode(errors="replace").strip().split("\n")[0]
         raise ExternalError(
             f"cannot ask git whether it has the file: {words}",
             hint="make `git status` work there",
-            place=Location(str(top)),
+            location=Location(str(top)),
             code="git",
         )
     return done.stdout

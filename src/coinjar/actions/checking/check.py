@@ -18,7 +18,7 @@ class CheckReport(NamedTuple):
     findings: list[Finding]
     not_fetched: int
     closed: int
-    idle: list[AcceptedFinding]
+    unused: list[AcceptedFinding]
 
     @property
     def open_findings(self) -> list[Finding]:
@@ -30,7 +30,9 @@ def _with_samples(jar: Jar) -> Jar:
     """The jar with what a supplied value looks like, where nobody has told the real one yet."""
     samples = {
         name: variable._replace(
-            default=Definition(variable.sample, variable.place.file, variable.place.line, variable.place.column)
+            default=Definition(
+                variable.sample, variable.location.file, variable.location.line, variable.location.column
+            )
         )
         for name, variable in jar.variables.items()
         if variable.sample is not None and variable.default is None and not variable.secret
@@ -40,34 +42,36 @@ def _with_samples(jar: Jar) -> Jar:
 
 def check(opened: OpenJar, *, allow_commands: bool = False, with_history: bool = False) -> CheckReport:
     """Check a jar; `with_history` looks for its secrets in every commit, too. Raises what reading it raises."""
-    facts = CheckContext(_with_samples(opened.load()), fetcher(opened.folder, allow_commands=allow_commands))
-    from coinjar.actions.checking.secret_checks import look_at_readers, look_at_tracked
+    context = CheckContext(_with_samples(opened.load()), fetcher(opened.folder, allow_commands=allow_commands))
+    from coinjar.actions.checking.secret_checks import check_readers, check_tracked_files
 
     if (opened.folder / "coins").is_dir():
-        look_at_readers(opened, facts)
+        check_readers(opened, context)
     try:
-        look_at_tracked(opened, facts, with_history=with_history)
+        check_tracked_files(opened, context, with_history=with_history)
     except ExternalError as fault:
-        facts.told["CJ028"] = [Diagnostic(fault.message, fault.hint, fault.place or facts.jar.place)]
-    if facts.jar.destinations or (opened.folder / "platforms").is_dir():
-        from coinjar.actions.checking.destination_checks import look_at_destinations
+        context.collected["CJ028"] = [Diagnostic(fault.message, fault.hint, fault.location or context.jar.location)]
+    if context.jar.destinations or (opened.folder / "platforms").is_dir():
+        from coinjar.actions.checking.destination_checks import check_destinations
 
-        look_at_destinations(opened, facts)
+        check_destinations(opened, context)
     from coinjar.core.code_uses import has_code
 
-    if has_code(facts.jar):
-        from coinjar.actions.mentions.search import look_at_code
+    if has_code(context.jar):
+        from coinjar.actions.mentions.search import collect_code_uses
 
-        look_at_code(opened, facts)
-        from coinjar.actions.checking.port_checks import look_at_ports
+        collect_code_uses(opened, context)
+        from coinjar.actions.checking.port_checks import collect_ports
 
-        look_at_ports(opened, facts)
-    if any(variable.supplied_by for variable in facts.jar.variables.values()):
-        from coinjar.actions.delivery.dependents import look_at_followers
+        collect_ports(opened, context)
+    if any(variable.supplied_by for variable in context.jar.variables.values()):
+        from coinjar.actions.delivery.dependents import check_dependents
 
-        look_at_followers(opened, facts)
-    findings = sorted(run(facts), key=lambda finding: (finding.spot.place, finding.rule.code, finding.spot.message))
+        check_dependents(opened, context)
+    findings = sorted(
+        run(context), key=lambda finding: (finding.diagnostic.location, finding.rule.code, finding.diagnostic.message)
+    )
     idle = [
-        accepted for accepted in facts.jar.accepted if not any(finding.accepted is accepted for finding in findings)
+        accepted for accepted in context.jar.accepted if not any(finding.accepted is accepted for finding in findings)
     ]
-    return CheckReport(findings, len(facts.not_fetched), len(facts.closed), idle)
+    return CheckReport(findings, len(context.not_fetched), len(context.closed), idle)

@@ -15,7 +15,7 @@ from coinjar.destinations import is_live, make, make_live
 from coinjar.destinations.base import Output, RenderContext, StageView
 from coinjar.jarfile.load import read_bytes
 from coinjar.platforms.description import read_description
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 
 OF_VALUES = frozenset({"not-fetched", "circle", "reference", "outside"})
 """Codes of errors that are a value's, not a destination's."""
@@ -23,41 +23,41 @@ RULE_OF = {"name-taken": "CJ032", "over-the-limits": "CJ033"}
 """The rules of what a live destination refuses; all else is CJ017."""
 
 
-def look_at_destinations(opened: OpenJar, facts: CheckContext) -> None:
+def check_destinations(opened: OpenJar, context: CheckContext) -> None:
     """What every destination tells of every stage, for the rules of `check`. Faults of values are other rules' matter."""
-    _DestinationChecks(opened, facts).look()
+    _DestinationChecks(opened, context).look()
 
 
 class _DestinationChecks:
     """Gathers spots by rule; the same fault on several stages once."""
 
-    def __init__(self, opened: OpenJar, facts: CheckContext) -> None:
-        self.facts = facts
-        self.around = RenderContext(facts.jar, opened.folder, Masker(), opened.ring)
-        self.spots: dict[str, list[Diagnostic]] = {}
+    def __init__(self, opened: OpenJar, context: CheckContext) -> None:
+        self.context = context
+        self.render_context = RenderContext(context.jar, opened.folder, Masker(), opened.ring)
+        self.diagnostics: dict[str, list[Diagnostic]] = {}
         self.faults: dict[tuple[str, str, str, str, str, Location], list[str]] = {}
         self.examples: dict[Path, Diagnostic] = {}
         self.written: dict[tuple[str, Path], tuple[str, bytes]] = {}
         self.stages = {
-            destination.name: [stage for stage in facts.stages if is_for(facts.jar, destination, stage)]
-            for destination in facts.jar.destinations.values()
+            destination.name: [stage for stage in context.stages if is_for(context.jar, destination, stage)]
+            for destination in context.jar.destinations.values()
         }
 
     def look(self) -> None:
-        for stage in self.facts.stages:
-            self.around.pending.clear()
+        for stage in self.context.stages:
+            self.render_context.pending.clear()
             for declared in [
                 destination
-                for destination in self.facts.jar.destinations.values()
+                for destination in self.context.jar.destinations.values()
                 if stage in self.stages[destination.name]
             ]:
-                destination = staying(self.facts.jar, declared, stage)
+                destination = staying(self.context.jar, declared, stage)
                 if destination is None:
                     continue
-                view = StageView(self.facts.resolver(stage), destination)
+                view = StageView(self.context.resolver(stage), destination)
                 try:
                     if is_live(destination):
-                        for fault in make_live(destination, self.around).refusals(view):
+                        for fault in make_live(destination, self.render_context).unsupported_variables(view):
                             self._fault(destination, stage, fault)
                     else:
                         self._file(destination, view)
@@ -65,26 +65,26 @@ class _DestinationChecks:
                     for error in fault.each():
                         self._fault(destination, stage, error)
         self._descriptions()
-        for (rule, name, of, message, hint, place), where in self.faults.items():
+        for (rule, name, of, message, hint, location), where in self.faults.items():
             on = "" if where == self.stages[name] else f" on {', '.join(where)}"
             words = f"{message}{on}" if of else f"{name}{on}: {message}"  # a target says its destination itself
-            self.spots.setdefault(rule, []).append(
-                Diagnostic(words, hint, place, None, where[0] if len(where) == 1 else None)
+            self.diagnostics.setdefault(rule, []).append(
+                Diagnostic(words, hint, location, None, where[0] if len(where) == 1 else None)
             )
-        self.spots["CJ030"] = list(self.examples.values())
-        self.facts.told |= {code: list(dict.fromkeys(names)) for code, names in self.spots.items()}
+        self.diagnostics["CJ030"] = list(self.examples.values())
+        self.context.collected |= {code: list(dict.fromkeys(names)) for code, names in self.diagnostics.items()}
 
     def _descriptions(self) -> None:
         """The jar's own descriptions of platforms, used or not."""
-        messages = {(message, place) for (_, _, _, message, _, place) in self.faults}
-        for path in sorted((self.around.folder / "platforms").glob("*.yaml")):
+        messages = {(message, location) for (_, _, _, message, _, location) in self.faults}
+        for path in sorted((self.render_context.folder / "platforms").glob("*.yaml")):
             try:
-                read_description(read_bytes(path), shown_path(path), path.stem)
+                read_description(read_bytes(path), display_path(path), path.stem)
             except CoinJarError as fault:
                 for error in fault.each():
-                    place = error.place or Location(shown_path(path))
-                    if (error.message, place) not in messages:
-                        self.spots.setdefault("CJ017", []).append(Diagnostic(error.message, error.hint, place))
+                    location = error.location or Location(display_path(path))
+                    if (error.message, location) not in messages:
+                        self.diagnostics.setdefault("CJ017", []).append(Diagnostic(error.message, error.hint, location))
 
     def _fault(self, destination: Destination, stage: str, fault: CoinJarError) -> None:
         if not (fault.code.startswith("CJ") or fault.code in OF_VALUES or isinstance(fault, DecryptionError)):
@@ -94,21 +94,21 @@ class _DestinationChecks:
                 fault.of,
                 fault.message,
                 fault.hint,
-                fault.place or destination.place,
+                fault.location or destination.location,
             )
             self.faults.setdefault(key, []).append(stage)
 
     def _file(self, destination: Destination, view: StageView) -> None:
         from coinjar.destinations.linked_places import look
 
-        instance = make(destination, self.around)
+        instance = make(destination, self.render_context)
         try:
             outputs = instance.outputs(view)
         except CoinJarError:  # what else is to be said of the file is said all the same
             for notice in instance.notices:
-                self.spots.setdefault(notice.rule, []).append(notice.spot)
+                self.diagnostics.setdefault(notice.rule, []).append(notice.diagnostic)
             raise
-        if not instance.names_stage and is_named(self.facts.jar, destination, view.stage):
+        if not instance.names_stage and is_named(self.context.jar, destination, view.stage):
             for output in outputs:
                 self._overwritten(destination, view.stage, output)
         notices = [
@@ -117,27 +117,31 @@ class _DestinationChecks:
         ]
         links, hops = look(instance, view)
         for notice in notices:
-            self.spots.setdefault(notice.rule, []).append(notice.spot)
+            self.diagnostics.setdefault(notice.rule, []).append(notice.diagnostic)
         if getattr(instance, "is_example", False):
             self.examples |= {
                 output.path: _outdated(destination, view.stage, output)
                 for output in outputs
                 if output.path not in self.examples and state_of(output) != SAME
             }
-        self.spots.setdefault("CJ021", []).extend(hops)
-        self.facts.links += links
+        self.diagnostics.setdefault("CJ021", []).extend(hops)
+        self.context.port_uses += links
 
     def _overwritten(self, destination: Destination, stage: str, output: Output) -> None:
         """Two stages that write one file with different content overwrite each other."""
         other, data = self.written.setdefault((destination.name, output.path), (stage, output.data))
         if not output.merges and data != output.data:
-            words = f"it writes {shown_path(output.path)} for {other} and for {stage}, which would overwrite each other"
+            words = (
+                f"it writes {display_path(output.path)} for {other} and for {stage}, which would overwrite each other"
+            )
             hint = f"put {{stage}} into the path, or limit the destination (stages: [{other}])"
-            self._fault(destination, stage, InputError(words, hint=hint, place=destination.place, code="collision"))
+            self._fault(
+                destination, stage, InputError(words, hint=hint, location=destination.location, code="collision")
+            )
 
 
 def _outdated(destination: Destination, stage: str, output: Output) -> Diagnostic:
     words = "is not there" if not output.path.exists() else "does not say what jar.yaml declares"
     return Diagnostic(
-        f"the example {words}", f"`coinjar render {stage} {destination.name}`", Location(shown_path(output.path))
+        f"the example {words}", f"`coinjar render {stage} {destination.name}`", Location(display_path(output.path))
     )

@@ -9,13 +9,13 @@ from typing import NamedTuple
 
 from coinjar.actions.mentions.search import code_paths, services_below
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.errors import CoinJarError, place_of
+from coinjar.core.errors import CoinJarError, location_of
 from coinjar.core.rules.base import CheckContext, PortUse
 from coinjar.destinations.linked_places import compose_services, exposed, published
 from coinjar.destinations.open_document import OpenDocument
 from coinjar.jarfile.load import read_bytes
 from coinjar.scanning.file_walk import FileWalk
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 
 _LARGEST = 1 << 20
 _CONTAINERFILE = re.compile(r"(?:Containerfile|Dockerfile)(?:\..+)?|.+\.(?:containerfile|dockerfile)")
@@ -34,19 +34,19 @@ class _PortOwners(NamedTuple):
     stages: list[str]
 
 
-def look_at_ports(opened: OpenJar, facts: CheckContext) -> None:
+def collect_ports(opened: OpenJar, context: CheckContext) -> None:
     """Give the rules the ports that the code names. What cannot be read is another rule's matter."""
-    jar = facts.jar
+    jar = context.jar
     base = opened.folder.resolve().parent
-    owners = _PortOwners(lambda path: services_below(jar, path, base), frozenset(jar.services), list(facts.stages))
-    known = {(link.place, link.service, link.stage) for link in facts.links}
+    owners = _PortOwners(lambda path: services_below(jar, path, base), frozenset(jar.services), list(context.stages))
+    known = {(link.location, link.service, link.stage) for link in context.port_uses}
     walk = FileWalk((), jar.code.without if jar.code else (), [opened.folder], base)
     for candidate in walk.files(code_paths(jar, base)):
         if candidate.size <= _LARGEST:
-            facts.links += [
+            context.port_uses += [
                 link
                 for link in _links(Path(candidate.path), owners)
-                if (link.place, link.service, link.stage) not in known
+                if (link.location, link.service, link.stage) not in known
             ]
 
 
@@ -61,7 +61,7 @@ def _links(path: Path, owners: _PortOwners) -> Iterator[PortUse]:
                 for link in exposed(path, service, stage)
             )
         elif _COMPOSE.fullmatch(name):
-            document = OpenDocument(read_bytes(path), shown_path(path))
+            document = OpenDocument(read_bytes(path), display_path(path))
             for service, node in compose_services(document):
                 if service in owners.services:
                     yield from (link for stage in owners.stages for link in published(document, service, node, stage))
@@ -81,12 +81,12 @@ def _handed_over(path: Path, owners: _PortOwners) -> Iterator[PortUse]:
         return
     for run in _RUN.finditer(data):
         for match in _PUBLISH.finditer(run[0]):
-            place = place_of(
+            location = location_of(
                 data.decode(errors="replace"),
                 len(data[: run.start() + match.start(1)].decode(errors="replace")),
-                shown_path(path),
+                display_path(path),
             )
             yield from (
-                PortUse(services[0], stage, match[1].decode(), place, "is published by a script from port")
+                PortUse(services[0], stage, match[1].decode(), location, "is published by a script from port")
                 for stage in owners.stages
             )

@@ -9,7 +9,7 @@ from pathlib import Path
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.secrets.known_secrets import secret_texts
 from coinjar.core.errors import CoinJarError, Location
-from coinjar.core.inference import guess, is_placeholder
+from coinjar.core.inference import infer, is_placeholder
 from coinjar.core.model import Jar, SealedDefinition
 from coinjar.core.names import SHARED
 from coinjar.core.redaction import SecretFinder
@@ -17,7 +17,7 @@ from coinjar.core.rules.base import CheckContext, Diagnostic
 from coinjar.dialects import reader
 from coinjar.jarfile.keyring import compartments
 from coinjar.jarfile.readers import Readers, load_readers, readers_path
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 from coinjar.system.version_control import commit_of, history, holding, tracked_below
 
 _ENV_FILE = re.compile(r"(?:.*\.)?env(?:\.[\w.-]+)?|.*\.env\.[\w.-]+|\.envrc")
@@ -28,13 +28,15 @@ _SHORTEST = 8
 """Characters from which on a secret is looked for in files: shorter ones are in many by chance."""
 
 
-def look_at_readers(opened: OpenJar, facts: CheckContext) -> None:
+def check_readers(opened: OpenJar, context: CheckContext) -> None:
     """CJ025 to CJ027."""
     readers = load_readers(opened.folder)
-    stages = [name for name in [SHARED, *facts.stages] if compartments(opened.folder, name)]
-    facts.told["CJ025"] = list(_single(facts.jar, readers, stages))
-    facts.told["CJ026"] = list(_no_recovery(readers, stages, Location(shown_path(readers_path(opened.folder)))))
-    facts.told["CJ027"] = list(_not_vouched(opened, facts.jar, readers, stages))
+    stages = [name for name in [SHARED, *context.stages] if compartments(opened.folder, name)]
+    context.collected["CJ025"] = list(_single(context.jar, readers, stages))
+    context.collected["CJ026"] = list(
+        _no_recovery(readers, stages, Location(display_path(readers_path(opened.folder))))
+    )
+    context.collected["CJ027"] = list(_not_vouched(opened, context.jar, readers, stages))
 
 
 def _single(jar: Jar, readers: Readers, stages: list[str]) -> Iterator[Diagnostic]:
@@ -54,10 +56,10 @@ def _single(jar: Jar, readers: Readers, stages: list[str]) -> Iterator[Diagnosti
             )
             message = f"only {people[0].label} opens all of {stage}: one lost key, and {lost}"
             fix = f"add a colleague, or a recovery recipient (--offline): `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
-            yield Diagnostic(message, fix, people[0].place, None, stage)
+            yield Diagnostic(message, fix, people[0].location, None, stage)
 
 
-def _no_recovery(readers: Readers, stages: list[str], place: Location) -> Iterator[Diagnostic]:
+def _no_recovery(readers: Readers, stages: list[str], location: Location) -> Iterator[Diagnostic]:
     lacking = [
         stage
         for stage in stages
@@ -66,7 +68,7 @@ def _no_recovery(readers: Readers, stages: list[str], place: Location) -> Iterat
     if lacking:
         message = f"no recovery reader opens {', '.join(lacking)}: if all who do lose their keys, the secrets are gone"
         fix = "make an identity away from all machines, and add it with --offline (docs/security.md)"
-        yield Diagnostic(message, fix, place, None, lacking[0] if len(lacking) == 1 else None)
+        yield Diagnostic(message, fix, location, None, lacking[0] if len(lacking) == 1 else None)
 
 
 def _not_vouched(opened: OpenJar, jar: Jar, readers: Readers, stages: list[str]) -> Iterator[Diagnostic]:
@@ -75,38 +77,40 @@ def _not_vouched(opened: OpenJar, jar: Jar, readers: Readers, stages: list[str])
     ring = opened.ring()
     for stage in stages:
         if vouching(jar, ring, readers, stage) == NOT_VOUCHED:
-            place = next(
-                (reader.place for reader in readers.of(stage)), Location(shown_path(readers_path(opened.folder)))
+            location = next(
+                (reader.location for reader in readers.of(stage)), Location(display_path(readers_path(opened.folder)))
             )
             message = (
                 f"nobody who opens {stage} vouches for its readers.yaml lists them: it was changed by hand, or merged"
             )
             fix = f"look at them (`coinjar readers list`), correct them, then `coinjar readers vouch --stage {stage}`"
-            yield Diagnostic(message, fix, place, None, stage)
+            yield Diagnostic(message, fix, location, None, stage)
 
 
-def look_at_tracked(opened: OpenJar, facts: CheckContext, *, with_history: bool = False) -> None:
+def check_tracked_files(opened: OpenJar, context: CheckContext, *, with_history: bool = False) -> None:
     """CJ028: identities, env files with secrets in them, and the jar's own secrets in any file, that version control has; on request had once."""
     diagnostics = []
     files = tracked_below(opened.folder.resolve())
-    finder = SecretFinder(secret_texts(opened, facts.jar) if files else {}, shortest=_SHORTEST)
+    finder = SecretFinder(secret_texts(opened, context.jar) if files else {}, shortest=_SHORTEST)
     if not finder.is_empty:
-        diagnostics += list(_own_secrets(facts, finder, files))
+        diagnostics += list(_own_secrets(context, finder, files))
     if with_history and files and not finder.is_empty:
         diagnostics += list(_in_history(opened.folder.resolve(), finder, files))
     for path in files:
         if _ENV_FILE.fullmatch(path.name) and not any(word in path.name for word in _EXAMPLES):
-            diagnostics += list(_env_file(facts.jar, path))
+            diagnostics += list(_env_file(context.jar, path))
     for path in holding(opened.folder.resolve(), _IDENTITY) if files else ():
         fix = "take it out (`git rm --cached`), make a new identity, remove the old reader everywhere: history keeps what was committed"
-        diagnostics.append(Diagnostic("version control tracks a private key", fix, Location(shown_path(path))))
-    facts.told["CJ028"] = diagnostics
+        diagnostics.append(Diagnostic("version control tracks a private key", fix, Location(display_path(path))))
+    context.collected["CJ028"] = diagnostics
 
 
-def _own_secrets(facts: CheckContext, finder: SecretFinder, files: list[Path]) -> Iterator[Diagnostic]:
+def _own_secrets(context: CheckContext, finder: SecretFinder, files: list[Path]) -> Iterator[Diagnostic]:
     """The jar's secrets in tracked files, each once a file; where a plain value of the secret itself stands, CJ006 tells of it."""
     messages = {
-        (definition.written.file, definition.written.line) for definition in facts.written if definition.variable.secret
+        (definition.definition.file, definition.definition.line)
+        for definition in context.definitions
+        if definition.variable.secret
     }
     fix = (
         "let the file refer to it, or take the file out (`git rm --cached`); then make the value anew: history keeps it"
@@ -118,7 +122,7 @@ def _own_secrets(facts: CheckContext, finder: SecretFinder, files: list[Path]) -
             continue  # deleted, and not committed yet; a folder of another repository
         named: set[str] = set()
         for occurrence in finder.find(data):
-            where = _place_in(data, occurrence.start, shown_path(path))
+            where = _place_in(data, occurrence.start, display_path(path))
             if occurrence.name not in named and (where.file, where.line) not in messages:
                 named.add(occurrence.name)
                 yield Diagnostic(
@@ -156,19 +160,23 @@ def _env_file(jar: Jar, path: Path) -> Iterator[Diagnostic]:
     try:
         if path.stat().st_size > _LARGEST:
             return
-        items = reader("dotenv").read(path.read_bytes(), shown_path(path)).items
+        items = reader("dotenv").read(path.read_bytes(), display_path(path)).items
     except (OSError, CoinJarError):
         return  # not there, or no env file after all
     names = []
     for item in items:
         variable = jar.variables.get(item.name)
         text = item.text or ""
-        guessed = guess(item.name, text)
-        if text and not is_placeholder(text) and (variable.secret if variable else guessed.secret and guessed.sure):
+        guessed = infer(item.name, text)
+        if (
+            text
+            and not is_placeholder(text)
+            and (variable.secret if variable else guessed.secret and guessed.is_certain)
+        ):
             names.append(item.name)
     if names:
         shown = ", ".join(list(dict.fromkeys(names))[:4]) + (" and more" if len(set(names)) > 4 else "")
         fix = "`coinjar adopt` it, take it out (`git rm --cached`), add it to .gitignore, and make those values anew: history keeps them"
         yield Diagnostic(
-            f"version control tracks this file, and it holds secrets: {shown}", fix, Location(shown_path(path))
+            f"version control tracks this file, and it holds secrets: {shown}", fix, Location(display_path(path))
         )

@@ -8,7 +8,7 @@ from typing import NamedTuple
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, Location, UsageError
-from coinjar.core.inference import guess
+from coinjar.core.inference import infer
 from coinjar.destinations import make
 from coinjar.destinations.base import RenderContext, StageView
 from coinjar.destinations.document import DocumentDestination
@@ -25,7 +25,7 @@ class LevelValue(NamedTuple):
 
     pointer: str
     text: str
-    place: Location
+    location: Location
     wins: bool
 
 
@@ -36,11 +36,13 @@ class EffectiveEntry(NamedTuple):
     pointer: str
     text: str | None
     secret: bool
-    says: list[LevelValue]
+    levels: list[LevelValue]
     remarks: list[str]
 
 
-def look_inside(opened: OpenJar | None, name: str, document: str, pointer: str, stage: str | None) -> EffectiveEntry:
+def effective_entry(
+    opened: OpenJar | None, name: str, document: str, pointer: str, stage: str | None
+) -> EffectiveEntry:
     """Ask a document: a destination's name, or a file. Raises UsageError for what is neither."""
     jar = opened.load() if opened else None
     remarks: list[str] = []
@@ -56,8 +58,8 @@ def look_inside(opened: OpenJar | None, name: str, document: str, pointer: str, 
                 hint="name the stage, too: `coinjar why STAGE NAME --in …`",
             )
         text = made.open(stage or "")
-        decided = {spot.pointer: (spot.decided_by, spot.inherits) for spot in made.spots}
-        pointer = _environment(text, pointer, [place.pointer.rsplit("/", 1)[-1] for place in made.spots])
+        decided = {spot.pointer: (spot.decided_by, spot.inherits) for spot in made.places}
+        pointer = _environment(text, pointer, [place.pointer.rsplit("/", 1)[-1] for place in made.places])
         levels = [text.level(name, *decided.get(name, ((), ()))) for name in dict.fromkeys([*decided, pointer])]
         remarks += _against_the_jar(made, opened, name, pointer, stage)
     else:
@@ -71,7 +73,9 @@ def look_inside(opened: OpenJar | None, name: str, document: str, pointer: str, 
         levels = [text.level(name) for name in above_all(pointer) if _is_there(text, name) or name == pointer]
     winner, spoken = deciding(levels, pointer, name)
     says = [
-        LevelValue(level.pointer, level.entries[name].text or "", text.place(level.entries[name].at), level is winner)
+        LevelValue(
+            level.pointer, level.entries[name].text or "", text.location(level.entries[name].at), level is winner
+        )
         for level in spoken
     ]
     seen = winner.entries[name].text if winner else None
@@ -80,7 +84,7 @@ def look_inside(opened: OpenJar | None, name: str, document: str, pointer: str, 
         remarks.append(f"it stands there as {meaning[0]}, and becomes the text '{meaning[1]}'")
     variable = jar.variables.get(name) if jar else None
     return EffectiveEntry(
-        name, pointer, seen, variable.secret if variable else guess(name, seen or "").secret, says, remarks
+        name, pointer, seen, variable.secret if variable else infer(name, seen or "").secret, says, remarks
     )
 
 
@@ -107,11 +111,11 @@ def _against_the_jar(
     document: DocumentDestination, opened: OpenJar, name: str, pointer: str, stage: str | None
 ) -> list[str]:
     """What the jar would have there, where the document says something else."""
-    spot = next((place for place in document.spots if place.pointer == pointer), None)
+    spot = next((place for place in document.places if place.pointer == pointer), None)
     stage = (spot.stage if spot else None) or stage
-    if spot is None or stage is None or name not in document.around.jar.variables or not spot.services:
+    if spot is None or stage is None or name not in document.render_context.jar.variables or not spot.services:
         return []
-    view = StageView(opened.resolver(stage, jar=document.around.jar), document.destination)
+    view = StageView(opened.resolver(stage, jar=document.render_context.jar), document.destination)
     resolved = view.resolver.value(name, spot.services[0])
     level: EnvironmentLevel = document.open(stage).level(pointer)
     entry = level.entries.get(name)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.compare import Difference, FlatSide, Side, StageSide, compare
 from coinjar.core.errors import CoinJarError, UsageError
-from coinjar.core.inference import guess
+from coinjar.core.inference import infer
 from coinjar.core.kinds import normal
 from coinjar.core.model import Destination, Jar, Variable
 from coinjar.dialects.base import ReadRemark
@@ -43,9 +43,9 @@ def compare_sources(
     remarks: list[ReadRemark] = []
     unread: set[str] = set()
     stage = stages[0] if len(stages) == 1 else None
-    asking = SourceContext(jar, opened.folder if opened else None, stage, opened.ring if opened else None)
+    context = SourceContext(jar, opened.folder if opened else None, stage, opened.ring if opened else None)
     sides = [
-        _side(opened, asking, text, services, remarks, unread, allow_commands, every_name)
+        _side(opened, context, text, services, remarks, unread, allow_commands, every_name)
         for text in (other_name, other)
     ]
     services = services or list(
@@ -72,7 +72,7 @@ def _takes(jar: Jar | None, destination: Destination, row: Difference) -> bool:
 
 def _side(
     opened: OpenJar | None,
-    asking: SourceContext,
+    context: SourceContext,
     text: str,
     services: list[str],
     remarks: list[ReadRemark],
@@ -80,7 +80,7 @@ def _side(
     allow_commands: bool,
     every_name: bool,
 ) -> Side:
-    jar = asking.jar
+    jar = context.jar
     if not is_source(text):
         assert opened is not None, "a stage is only asked of a jar"
         assert jar is not None
@@ -89,24 +89,24 @@ def _side(
         from coinjar.actions.delivery.history import delivery_number, delivery_side
 
         return delivery_side(opened, jar, delivery_number(text))
-    source = read_source(text, asking)
+    source = read_source(text, context)
     remarks += source.reading.remarks
     unread |= source.reading.unread
     known = jar.variables if jar else {}
-    if source.stages() and asking.stage is None:
+    if source.stages() and context.stage is None:
         hint = f"compare it with one of its stages ({', '.join(source.stages())}), or adopt it"
         raise UsageError(f"{source.label} holds several stages", hint=hint, code="which-stage")
     values: dict[str | None, dict[str, str | None]] = {}
     secret: set[str] = set()
     for service in [None, *(services or source.services())] if source.services() else [None]:
         values[service] = {}
-        for name, item in source.of(service, asking.stage).items():
+        for name, item in source.of(service, context.stage).items():
             if every_name or name in known or name not in SET_BY_EVERYBODY:
                 values[service][name] = _normal(known.get(name), item.text)
                 if (
                     (jar is not None and name in jar.secret_names)
                     or item.secret
-                    or (name not in known and guess(name, item.text or "").secret)
+                    or (name not in known and infer(name, item.text or "").secret)
                 ):
                     secret.add(name)
     if source.services():

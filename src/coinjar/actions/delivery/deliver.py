@@ -54,15 +54,15 @@ class DeliveryOutcome(NamedTuple):
     number: int | None = None
 
 
-IN_STEP, DELIVERED, PLANNED, FAILED_STATE = "in step", "delivered", "planned", "failed"
+UP_TO_DATE, DELIVERED, PLANNED, FAILED_STATE = "in step", "delivered", "planned", "failed"
 
 
 class InspectedTarget(NamedTuple):
     """One target before anything is written."""
 
-    place: OpenDestination
+    open_destination: OpenDestination
     target: Target
-    look: TargetInspection | None
+    inspection: TargetInspection | None
     fault: CoinJarError | None
 
 
@@ -89,55 +89,63 @@ class Delivery:
             [destination for destination in self.opened.chosen if destination.name not in self.faults]
         )
         self.faults |= faults
-        pairs = [(place, target) for place in places for target in place.targets]
+        pairs = [(open_destination, target) for open_destination in places for target in open_destination.targets]
         done = 0
 
-        async def one(place: OpenDestination, target: Target) -> InspectedTarget:
+        async def one(open_destination: OpenDestination, target: Target) -> InspectedTarget:
             nonlocal done
             try:
                 inspected = InspectedTarget(
-                    place, target, self._with_extra(await self.opened.look(place, target)), None
+                    open_destination, target, self._with_extra(await self.opened.look(open_destination, target)), None
                 )
             except (CoinJarError, OSError) as fault:
-                inspected = InspectedTarget(place, target, None, as_fault(fault))
+                inspected = InspectedTarget(open_destination, target, None, as_fault(fault))
             done += 1
             self.progress("looking", done, len(pairs))
             return inspected
 
-        groups = [bounded(place.made.at_once, [one(place, target) for target in place.targets]) for place in places]
+        groups = [
+            bounded(
+                open_destination.instance.at_once,
+                [one(open_destination, target) for target in open_destination.targets],
+            )
+            for open_destination in places
+        ]
         for group in await asyncio.gather(*groups):
             self.seen += [_unraised(item) for item in group]
         return self.seen
 
-    def _with_extra(self, look: TargetInspection) -> TargetInspection:
+    def _with_extra(self, inspection: TargetInspection) -> TargetInspection:
         """The plan with what nobody knows removed, if that was asked for."""
         if self.options.remove_extra:
-            changes = list(look.plan.changes)
+            changes = list(inspection.plan.changes)
             changes += [
-                DeliveryChange(name, GONE, look.held[name].text, None, look.held[name].secret, look.held[name])
-                for name in look.plan.extra
+                DeliveryChange(
+                    name, GONE, inspection.live[name].text, None, inspection.live[name].secret, inspection.live[name]
+                )
+                for name in inspection.plan.extra
             ]
-            return look._replace(plan=look.plan._replace(changes=changes, extra=[]))
-        return look
+            return inspection._replace(plan=inspection.plan._replace(changes=changes, extra=[]))
+        return inspection
 
     @property
     def differs(self) -> bool:
         """Whether anything would be written."""
-        return any(inspected.look and inspected.look.plan.changes for inspected in self.seen)
+        return any(inspected.inspection and inspected.inspection.plan.changes for inspected in self.seen)
 
     def planned(self) -> list[DeliveryOutcome]:
         """The outcomes of a dry run."""
         outcomes = [self._failed_destination(name, fault) for name, fault in self.faults.items()]
         for inspected in self.seen:
-            if inspected.look is None:
+            if inspected.inspection is None:
                 assert inspected.fault
                 outcomes.append(_failed(inspected, inspected.fault))
             else:
-                state = PLANNED if inspected.look.plan.changes else IN_STEP
+                state = PLANNED if inspected.inspection.plan.changes else UP_TO_DATE
                 waits = (
-                    inspected.look.plan.changes and inspected.target.needs_restart
-                ) or not inspected.look.effect.in_effect
-                outcomes.append(_outcome(inspected, inspected.look, state, restart=WAITS if waits else ""))
+                    inspected.inspection.plan.changes and inspected.target.needs_restart
+                ) or not inspected.inspection.effect.in_effect
+                outcomes.append(_outcome(inspected, inspected.inspection, state, restart=WAITS if waits else ""))
         return outcomes
 
     def _failed_destination(self, name: str, fault: CoinJarError) -> DeliveryOutcome:
@@ -149,23 +157,23 @@ class Delivery:
         """Deliver to every target that could be looked at. One that fails stops no other."""
         outcomes = [self._failed_destination(name, fault) for name, fault in self.faults.items()]
         self.taken = self.opened.record_supplied()
-        work = [inspected for inspected in self.seen if inspected.look is not None]
+        work = [inspected for inspected in self.seen if inspected.inspection is not None]
         outcomes += [_failed(inspected, inspected.fault) for inspected in self.seen if inspected.fault is not None]
         by_place: dict[str, list[InspectedTarget]] = {}
         for inspected in work:
-            by_place.setdefault(inspected.place.destination.name, []).append(inspected)
+            by_place.setdefault(inspected.open_destination.destination.name, []).append(inspected)
         self._done, self._all = 0, len(work)
         for group in await asyncio.gather(*(self._to_destination(inspected) for inspected in by_place.values())):
             outcomes += group
         order = [destination.name for destination in self.opened.chosen]
-        good = {(outcome.destination, outcome.key) for outcome in outcomes if outcome.state in (DELIVERED, IN_STEP)}
+        good = {(outcome.destination, outcome.key) for outcome in outcomes if outcome.state in (DELIVERED, UP_TO_DATE)}
         accounts = {
-            (inspected.place.destination.name, key): inspected.look.account
+            (inspected.open_destination.destination.name, key): inspected.inspection.account
             for inspected in work
-            if inspected.look
-            and (inspected.place.destination.name, inspected.target.key) in good
-            and (key := inspected.place.made.account_key(self.opened.stage, inspected.target))
-            not in inspected.place.made.accounts
+            if inspected.inspection
+            and (inspected.open_destination.destination.name, inspected.target.key) in good
+            and (key := inspected.open_destination.instance.account_key(self.opened.stage, inspected.target))
+            not in inspected.open_destination.instance.accounts
         }
         self.recorded = self.opened.record_accounts(accounts)
         return sorted(outcomes, key=lambda outcome: order.index(outcome.destination))
@@ -178,8 +186,8 @@ class Delivery:
 
     async def _to_destination(self, seen: list[InspectedTarget]) -> list[DeliveryOutcome]:
         """All targets of one destination, under its lock."""
-        place = seen[0].place
-        destination = place.destination
+        open_destination = seen[0].open_destination
+        destination = open_destination.destination
         if not any(self._has_work(inspected) for inspected in seen):
             if dead := clear_dead(self.opened.records, f"{destination.name}/{self.opened.stage}"):
                 self.opened.records.mark_interrupted(self.opened.stage, destination.name)
@@ -187,9 +195,9 @@ class Delivery:
             for inspected in seen:
                 self._remember_what_is_right(destination, inspected)
             return [
-                _outcome(inspected, inspected.look, IN_STEP, restart=self._waits(inspected))
+                _outcome(inspected, inspected.inspection, UP_TO_DATE, restart=self._waits(inspected))
                 for inspected in seen
-                if inspected.look
+                if inspected.inspection
             ]
         try:
             async with held(
@@ -203,7 +211,7 @@ class Delivery:
                 done = [
                     _unraised(item)
                     for item in await bounded(
-                        place.made.at_once, [self._one(number, inspected, lock) for inspected in seen]
+                        open_destination.instance.at_once, [self._one(number, inspected, lock) for inspected in seen]
                     )
                 ]
                 failed = any(outcome.state == FAILED_STATE for outcome in done)
@@ -213,33 +221,39 @@ class Delivery:
             return [_failed(inspected, fault) for inspected in seen]
 
     def _has_work(self, inspected: InspectedTarget) -> bool:
-        assert inspected.look
-        return bool(inspected.look.plan.changes) or (self.options.restart and not inspected.look.effect.in_effect)
+        assert inspected.inspection
+        return bool(inspected.inspection.plan.changes) or (
+            self.options.restart and not inspected.inspection.effect.in_effect
+        )
 
     def _waits(self, inspected: InspectedTarget) -> str:
-        assert inspected.look
-        return WAITS if not inspected.look.effect.in_effect else ""
+        assert inspected.inspection
+        return WAITS if not inspected.inspection.effect.in_effect else ""
 
     async def _one(self, number: int, inspected: InspectedTarget, lock: DeliveryLock) -> DeliveryOutcome:
         """One target, which may have changed since it was looked at."""
-        place, target = inspected.place, inspected.target
+        open_destination, target = inspected.open_destination, inspected.target
         began = False
-        look = inspected.look
-        assert look
+        inspection = inspected.inspection
+        assert inspection
         try:
             lock.renew()
             target.before_write = lock.check
             if self._has_work(inspected):
-                look = self._unless_moved(target, look, self._with_extra(await self.opened.look(place, target)))
-                began = self._begin(number, inspected, look)
-                if look.plan.changes:
-                    await self._write(inspected, look, lock)
-                    await self._read_back(number, inspected, look)
+                inspection = self._unless_moved(
+                    target, inspection, self._with_extra(await self.opened.look(open_destination, target))
+                )
+                began = self._begin(number, inspected, inspection)
+                if inspection.plan.changes:
+                    await self._write(inspected, inspection, lock)
+                    await self._read_back(number, inspected, inspection)
             state = await self._restart(number, inspected)
-            did = look.plan.changes or state == RESTARTED
-            outcome = _outcome(inspected, look, DELIVERED if did else IN_STEP, restart=state)._replace(number=number)
+            did = inspection.plan.changes or state == RESTARTED
+            outcome = _outcome(inspected, inspection, DELIVERED if did else UP_TO_DATE, restart=state)._replace(
+                number=number
+            )
         except (CoinJarError, OSError) as raised:
-            outcome = _failed(inspected, as_fault(raised), look)._replace(number=number)
+            outcome = _failed(inspected, as_fault(raised), inspection)._replace(number=number)
         if began:
             message = "\n".join([*target.notes.lines, *([outcome.fault.message] if outcome.fault else [])])
             self.opened.records.set_part(number, target.key, state=FAILED if outcome.fault else DONE, notes=message)
@@ -264,19 +278,25 @@ class Delivery:
         target.notes.add(f"{words}: what is written is what differs now")
         return now
 
-    def _begin(self, number: int, inspected: InspectedTarget, look: TargetInspection) -> bool:
+    def _begin(self, number: int, inspected: InspectedTarget, inspection: TargetInspection) -> bool:
         """Record what is about to change and what was there; from then on an interruption can be seen."""
         opened, target = self.opened, inspected.target
-        if opened.records.unanswered(opened.stage, inspected.place.destination.name, target.key):
+        if opened.records.unanswered(opened.stage, inspected.open_destination.destination.name, target.key):
             target.notes.add("an earlier delivery asked for its restart and was interrupted: it may happen twice")
-        snapshot = snapshots.take(self._recipients(), look.held, target.wanted) if look.plan.changes else None
-        opened.records.begin_part(number, target.key, target.label, snapshot, look.plan.changes)
+        snapshot = (
+            snapshots.take(self._recipients(), inspection.live, target.desired_values)
+            if inspection.plan.changes
+            else None
+        )
+        opened.records.begin_part(number, target.key, target.label, snapshot, inspection.plan.changes)
         if target.needs_restart:  # so that an interruption from here on does not lose sight of it
             waiting = {
-                change.name: LastApplied("", change.held.mark if change.held else "", in_effect=False)
-                for change in look.plan.changes
+                change.name: LastApplied("", change.live.version if change.live else "", in_effect=False)
+                for change in inspection.plan.changes
             }
-            opened.records.remember(number, opened.stage, inspected.place.destination.name, target.key, waiting, [])
+            opened.records.remember(
+                number, opened.stage, inspected.open_destination.destination.name, target.key, waiting, []
+            )
         return True
 
     def _recipients(self) -> list[str]:
@@ -284,40 +304,43 @@ class Delivery:
             self._to = snapshots.recipients(self.opened.opened, self.opened.jar, self.opened.stage)
         return self._to
 
-    async def _write(self, inspected: InspectedTarget, look: TargetInspection, lock: DeliveryLock) -> None:
+    async def _write(self, inspected: InspectedTarget, inspection: TargetInspection, lock: DeliveryLock) -> None:
         target = inspected.target
         try:
-            await target.write(look.plan.changes)
+            await target.write(inspection.plan.changes)
         except ResponseLost as fault:
             lock.renew()
             held_now = await target.read()
             left = self._with_extra(
-                look._replace(held=held_now, plan=plan(target.wanted, held_now, look.known))
+                inspection._replace(live=held_now, plan=plan(target.desired_values, held_now, inspection.plan_context))
             ).plan.changes
-            left = [change for change in left if any(change.name == other.name for other in look.plan.changes)]
+            left = [change for change in left if any(change.name == other.name for other in inspection.plan.changes)]
             target.notes.add(
-                f"an answer was lost ({fault.lost}); {len(left)} of {len(look.plan.changes)} changes were made again"
+                f"an answer was lost ({fault.lost}); {len(left)} of {len(inspection.plan.changes)} changes were made again"
             )
             if left:
                 await target.write(left)
 
-    async def _read_back(self, number: int, inspected: InspectedTarget, look: TargetInspection) -> None:
+    async def _read_back(self, number: int, inspected: InspectedTarget, inspection: TargetInspection) -> None:
         """See that what was written is there, and remember it."""
-        target, destination, stage = inspected.target, inspected.place.destination, self.opened.stage
+        target, destination, stage = inspected.target, inspected.open_destination.destination, self.opened.stage
         held_now = await target.read()
-        wrong = [change for change in look.plan.changes if not _took(change, held_now.get(change.name))]
-        written = {change.name for change in look.plan.changes} - {change.name for change in wrong}
+        wrong = [change for change in inspection.plan.changes if not _took(change, held_now.get(change.name))]
+        written = {change.name for change in inspection.plan.changes} - {change.name for change in wrong}
         known: dict[str, LastApplied] = {}
-        for name, desired in target.wanted.items():
+        for name, desired in target.desired_values.items():
             if name in held_now and all(change.name != name for change in wrong):
-                ran = name not in look.known.last or look.known.last[name].in_effect
-                fingerprint = look.known.fingerprint(name, desired.text)
+                ran = (
+                    name not in inspection.plan_context.last_applied
+                    or inspection.plan_context.last_applied[name].in_effect
+                )
+                fingerprint = inspection.plan_context.fingerprint(name, desired.text)
                 known[name] = LastApplied(
                     fingerprint,
-                    held_now[name].mark,
+                    held_now[name].version,
                     in_effect=not target.needs_restart or (ran and name not in written),
                 )
-        gone = [change.name for change in look.plan.changes if change.action == GONE and change.name in written]
+        gone = [change.name for change in inspection.plan.changes if change.action == GONE and change.name in written]
         if target.needs_restart:  # what runs still has it
             known |= {name: LastApplied("", in_effect=False) for name in gone}
         self.opened.records.remember(number, stage, destination.name, target.key, known, gone)
@@ -330,21 +353,22 @@ class Delivery:
 
     def _remember_what_is_right(self, destination: Destination, inspected: InspectedTarget) -> None:
         """What is in step without our ever having delivered it counts as delivered, so that a later change outside is seen as one."""
-        assert inspected.look
-        known = inspected.look.known
+        assert inspected.inspection
+        plan_context = inspected.inspection.plan_context
         new = {
             name: LastApplied(
-                known.fingerprint(name, inspected.target.wanted[name].text), inspected.look.held[name].mark
+                plan_context.fingerprint(name, inspected.target.desired_values[name].text),
+                inspected.inspection.live[name].version,
             )
-            for name in inspected.look.plan.same
-            if name not in known.last
+            for name in inspected.inspection.plan.same
+            if name not in plan_context.last_applied
         }
         if new:
             self.opened.records.remember(0, self.opened.stage, destination.name, inspected.target.key, new, [])
 
     async def _restart(self, number: int, inspected: InspectedTarget) -> str:
         """Restart if that was asked for and is needed; says how it stands."""
-        opened, target, destination = self.opened, inspected.target, inspected.place.destination
+        opened, target, destination = self.opened, inspected.target, inspected.open_destination.destination
         effect = await opened.effect(target, opened.records.last(opened.stage, destination.name, target.key))
         if effect.in_effect:
             opened.records.took_effect(opened.stage, destination.name, target.key)
@@ -374,7 +398,7 @@ class Delivery:
 def _took(change: DeliveryChange, live_value: LiveValue | None) -> bool:
     """Whether a change is there, as far as it can be read."""
     if change.action == GONE:
-        return live_value is None or live_value.wide or live_value.supplied
+        return live_value is None or live_value.inherited or live_value.supplied
     return live_value is not None and (live_value.text is None or live_value.text == change.new)
 
 
@@ -386,11 +410,11 @@ def _unraised(item: T | BaseException) -> T:
 
 
 def _outcome(
-    inspected: InspectedTarget, look: TargetInspection | None, state: str, *, restart: str = ""
+    inspected: InspectedTarget, inspection: TargetInspection | None, state: str, *, restart: str = ""
 ) -> DeliveryOutcome:
-    plan = look.plan if look else None
+    plan = inspection.plan if inspection else None
     return DeliveryOutcome(
-        inspected.place.destination.name,
+        inspected.open_destination.destination.name,
         inspected.target.key,
         inspected.target.label,
         state,
@@ -404,8 +428,10 @@ def _outcome(
     )
 
 
-def _failed(inspected: InspectedTarget, fault: CoinJarError, look: TargetInspection | None = None) -> DeliveryOutcome:
-    return _outcome(inspected, look, FAILED_STATE)._replace(fault=fault)
+def _failed(
+    inspected: InspectedTarget, fault: CoinJarError, inspection: TargetInspection | None = None
+) -> DeliveryOutcome:
+    return _outcome(inspected, inspection, FAILED_STATE)._replace(fault=fault)
 
 
 def exit_code(outcomes: Sequence[DeliveryOutcome]) -> int:

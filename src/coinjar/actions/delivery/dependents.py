@@ -18,38 +18,38 @@ from coinjar.jarfile.naming_key import has_naming_key
 from coinjar.records.store import default_path
 
 
-def look_at_followers(opened: OpenJar, facts: CheckContext) -> None:
+def check_dependents(opened: OpenJar, context: CheckContext) -> None:
     """CJ034. Looks at nothing where nothing was delivered yet."""
-    if facts.jar.records is None and not default_path(opened.folder).exists():
+    if context.jar.records is None and not default_path(opened.folder).exists():
         return
     try:
-        with closing(open_records(opened, facts.jar)) as records:
+        with closing(open_records(opened, context.jar)) as records:
             delivered = records.every_last()
     except CoinJarError as fault:
         words = f"who must follow could not be looked at: {fault.message}"
-        facts.told["CJ034"] = [Diagnostic(words, fault.hint, fault.place or facts.jar.place)]
+        context.collected["CJ034"] = [Diagnostic(words, fault.hint, fault.location or context.jar.location)]
         return
-    facts.told["CJ034"] = list(_behind(opened, facts, delivered))
+    context.collected["CJ034"] = list(_behind(opened, context, delivered))
 
 
 def _behind(
-    opened: OpenJar, facts: CheckContext, delivered: list[tuple[str, str, str, str, str]]
+    opened: OpenJar, context: CheckContext, delivered: list[tuple[str, str, str, str, str]]
 ) -> Iterator[Diagnostic]:
-    jar = facts.jar
-    around = RenderContext(jar, opened.folder, Masker(), opened.ring)
+    jar = context.jar
+    render_context = RenderContext(jar, opened.folder, Masker(), opened.ring)
     keys: dict[str, bytes] = {}
     for stage, destination, target, name, last in delivered:
         service = target.partition("@")[0]
-        if name not in jar.variables or stage not in facts.stages or not last or destination not in jar.destinations:
+        if name not in jar.variables or stage not in context.stages or not last or destination not in jar.destinations:
             continue
-        resolver = facts.resolver(stage)
-        for other_name in [service] if service in jar.services else jar.serving(jar.variables[name]):
+        resolver = context.resolver(stage)
+        for other_name in [service] if service in jar.services else jar.services_with(jar.variables[name]):
             whose = _supplied_below(jar, resolver, name, other_name)
             resolved = resolver.value(name, other_name)
-            if not whose or resolved.text is None or not has_naming_key(opened.folder, around.layers(stage)):
+            if not whose or resolved.text is None or not has_naming_key(opened.folder, render_context.layers(stage)):
                 continue
             try:
-                key = keys.setdefault(stage, around.naming_key(stage))
+                key = keys.setdefault(stage, render_context.naming_key(stage))
             except DecryptionError:
                 continue  # its secrets are others', and counted apart
             if fingerprint(key, jar.app, (stage, destination, target), name, resolved.text) != last:
@@ -57,7 +57,7 @@ def _behind(
                 yield Diagnostic(
                     words,
                     f"`coinjar deliver {stage} {destination} --restart`",
-                    jar.variables[name].place,
+                    jar.variables[name].location,
                     name,
                     stage,
                     other_name,

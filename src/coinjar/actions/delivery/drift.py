@@ -15,7 +15,7 @@ from coinjar.actions.delivery.live_stage import (
     as_fault,
     bounded,
 )
-from coinjar.core.delivery import VariableState, standings
+from coinjar.core.delivery import VariableState, variable_states
 from coinjar.core.errors import CoinJarError
 from coinjar.destinations.live.base import Target
 
@@ -33,25 +33,25 @@ class TargetDrift(NamedTuple):
     fault: CoinJarError | None = None
 
     @property
-    def calm(self) -> bool:
+    def is_settled(self) -> bool:
         """Whether all of it is as it should be."""
-        return self.fault is None and self.in_effect and all(row.calm for row in self.rows)
+        return self.fault is None and self.in_effect and all(row.is_settled for row in self.rows)
 
 
 async def drift(opened: LiveStage, progress: Progress | None = None) -> list[TargetDrift]:
     """Every target of the chosen destinations. What cannot be asked is told, and stops nothing else."""
     faults = await opened.take_supplied()
     places, more = opened.places([destination for destination in opened.chosen if destination.name not in faults])
-    pairs = [(place, target) for place in places for target in place.targets]
+    pairs = [(open_destination, target) for open_destination in places for target in open_destination.targets]
     done = 0
 
-    async def one(place: OpenDestination, target: Target) -> TargetDrift:
+    async def one(open_destination: OpenDestination, target: Target) -> TargetDrift:
         nonlocal done
         try:
-            drift = _of(opened, place, target, await opened.look(place, target))
+            drift = _of(opened, open_destination, target, await opened.look(open_destination, target))
         except (CoinJarError, OSError) as raised:
             drift = TargetDrift(
-                place.destination.name, target.key, target.label, [], in_effect=True, fault=as_fault(raised)
+                open_destination.destination.name, target.key, target.label, [], in_effect=True, fault=as_fault(raised)
             )
         finally:
             await target.close()
@@ -64,7 +64,13 @@ async def drift(opened: LiveStage, progress: Progress | None = None) -> list[Tar
         TargetDrift(name, "", name, [], in_effect=True, fault=fault) for name, fault in {**faults, **more}.items()
     ]
     for group in await asyncio.gather(
-        *(bounded(place.made.at_once, [one(place, target) for target in place.targets]) for place in places)
+        *(
+            bounded(
+                open_destination.instance.at_once,
+                [one(open_destination, target) for target in open_destination.targets],
+            )
+            for open_destination in places
+        )
     ):
         for item in group:
             if isinstance(item, BaseException):
@@ -75,22 +81,35 @@ async def drift(opened: LiveStage, progress: Progress | None = None) -> list[Tar
     return sorted(drifts, key=lambda drift: order.index(drift.destination))
 
 
-def _of(opened: LiveStage, place: OpenDestination, target: Target, look: TargetInspection) -> TargetDrift:
+def _of(
+    opened: LiveStage, open_destination: OpenDestination, target: Target, inspection: TargetInspection
+) -> TargetDrift:
     pending: set[str] = set()
-    if not look.effect.in_effect:
-        pending = set(look.effect.names if look.effect.names is not None else target.wanted)
-    rows = standings(target.wanted, look.held, look.known, pending)
+    if not inspection.effect.in_effect:
+        pending = set(inspection.effect.names if inspection.effect.names is not None else target.desired_values)
+    rows = variable_states(target.desired_values, inspection.live, inspection.plan_context, pending)
     moved = {
         supplied.name: supplied
         for supplied in opened.supplied
-        if supplied.destination == place.destination.name and supplied.service in target.services and supplied.is_new
+        if supplied.destination == open_destination.destination.name
+        and supplied.service in target.services
+        and supplied.is_new
     }
     rows = [
-        row._replace(note=_moved(moved[row.name])) if row.name in moved and row.wanted is None else row for row in rows
+        row._replace(note=_moved(moved[row.name])) if row.name in moved and row.desired is None else row for row in rows
     ]
-    notes = [*_wider(target), *([look.effect.words] if look.effect.words and not look.effect.in_effect else [])]
+    notes = [
+        *_wider(target),
+        *([inspection.effect.words] if inspection.effect.words and not inspection.effect.in_effect else []),
+    ]
     return TargetDrift(
-        place.destination.name, target.key, target.label, rows, look.effect.in_effect, target.restart_words(), notes
+        open_destination.destination.name,
+        target.key,
+        target.label,
+        rows,
+        inspection.effect.in_effect,
+        target.restart_words(),
+        notes,
     )
 
 
@@ -106,8 +125,8 @@ def _wider(target: Target) -> list[str]:
     """What somebody gets who names no stage, where that is something else."""
     names = [
         name
-        for name, live_value in target.around().items()
-        if name in target.wanted and live_value.text != target.wanted[name].text
+        for name, live_value in target.enclosing().items()
+        if name in target.desired_values and live_value.text != target.desired_values[name].text
     ]
     if not names:
         return []

@@ -54,7 +54,7 @@ def earlier_values(
             left.append(f"{record.name}: {why}")
             continue
         for service in services_of(jar, delivery, record.target):
-            if jar.variables[record.name].serves(service):
+            if jar.variables[record.name].applies_to(service):
                 values.setdefault(service, {})[record.name] = snapshot.before.get(record.name)
     if not values:
         message = f": {'; '.join(left)}" if left else ""

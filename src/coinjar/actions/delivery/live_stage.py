@@ -27,9 +27,9 @@ class TargetInspection(NamedTuple):
     """What a target was found to be: whose, what it holds, what would change, and whether what it holds is in effect."""
 
     account: str
-    held: dict[str, LiveValue]
+    live: dict[str, LiveValue]
     plan: DeliveryPlan
-    known: PlanContext
+    plan_context: PlanContext
     effect: RestartState
 
 
@@ -52,7 +52,7 @@ class OpenDestination(NamedTuple):
     """A destination that is ready, and its targets."""
 
     destination: Destination
-    made: LiveDestination
+    instance: LiveDestination
     targets: list[Target]
 
 
@@ -82,7 +82,7 @@ class LiveStage:
         if instead:
             self.jar = _with_values(self.jar, stage, instead, "(as it was before)")
         self.chosen = [destination for _, destination in chosen(self.jar, [stage], names, live=True)]
-        self.around = RenderContext(self.jar, opened.folder, masker, opened.ring, writes=writes)
+        self.render_context = RenderContext(self.jar, opened.folder, masker, opened.ring, writes=writes)
         self.supplied: list[SuppliedValue] = []
         self.records = open_records(opened, self.jar, make=writes)
         self._key: bytes | None = None
@@ -99,7 +99,7 @@ class LiveStage:
     def fingerprint(self, destination: str, target: str) -> Callable[[str, str], str]:
         """Fingerprints texts for the records, under the stage's naming key."""
         if self._key is None:
-            self._key = self.around.naming_key(self.stage)
+            self._key = self.render_context.naming_key(self.stage)
         key = self._key
 
         def of(name: str, text: str) -> str:
@@ -114,25 +114,27 @@ class LiveStage:
         faults: dict[str, CoinJarError] = {}
         for destination in destinations:
             try:
-                instance = make_live(destination, self.around)
+                instance = make_live(destination, self.render_context)
                 if self.stage == SHARED and not instance.takes_shared:
                     words = f"{destination.name} has no place for what holds on every stage"
-                    raise InputError(words, hint="deliver to a stage", place=destination.place, code="not-for-stage")
+                    raise InputError(
+                        words, hint="deliver to a stage", location=destination.location, code="not-for-stage"
+                    )
                 targets = instance.targets(StageView(resolver, destination))
-                if refused := [fault for target in targets for fault in target.refusals()]:
+                if refused := [fault for target in targets for fault in target.unsupported_variables()]:
                     raise ErrorGroup(refused)
                 opened.append(OpenDestination(destination, instance, targets))
             except CoinJarError as fault:
                 faults[destination.name] = fault
         return opened, faults
 
-    async def look(self, place: OpenDestination, target: Target) -> TargetInspection:
+    async def look(self, open_destination: OpenDestination, target: Target) -> TargetInspection:
         """Ask a target everything. Raises InputError if it is another account than the recorded one, ExternalError."""
-        account = await self.account(place.made, target)
-        held = await target.read()
-        known = self.known(place.destination, target)
-        effect = await self.effect(target, known.last)
-        return TargetInspection(account, held, plan(target.wanted, held, known), known, effect)
+        account = await self.account(open_destination.instance, target)
+        live = await target.read()
+        plan_context = self.known(open_destination.destination, target)
+        effect = await self.effect(target, plan_context.last_applied)
+        return TargetInspection(account, live, plan(target.desired_values, live, plan_context), plan_context, effect)
 
     async def account(self, instance: LiveDestination, target: Target) -> str:
         """Whose a target is, asked before anything of it is believed. Raises InputError if it is not who it was, or where another stage is."""
@@ -142,7 +144,7 @@ class LiveStage:
             words = f"this is {account}, and the jar was delivered to {recorded}"
             hint = f"is it the right token and address? If it moved, take its line out of account: of {instance.destination.name} in jar.yaml"
             raise InputError(
-                words, hint=hint, place=instance.destination.place, code="another-account", of=target.label
+                words, hint=hint, location=instance.destination.location, code="another-account", of=target.label
             )
         if account and not target.stages_share:
             self._refuse_other_stage(instance, target, account)
@@ -155,7 +157,9 @@ class LiveStage:
             if other == account and key != own and not shared:
                 words = f"{account} is where {key} is delivered to, and two would overwrite each other"
                 hint = f"put {{stage}} into the settings of {instance.destination.name}, or limit it (stages:)"
-                raise InputError(words, hint=hint, place=instance.destination.place, code="same-place", of=target.label)
+                raise InputError(
+                    words, hint=hint, location=instance.destination.location, code="same-place", of=target.label
+                )
 
     def known(self, destination: Destination, target: Target) -> PlanContext:
         """What a plan for the target is made of."""
@@ -166,7 +170,7 @@ class LiveStage:
             variable = self.jar.variables.get(name)
             if variable is None or not gets(destination, name) or (variable.secret and destination.plain_only):
                 return name in last  # not this destination's any more, if it ever was
-            return not is_supplied(variable, destination) and any(variable.serves(service) for service in services)
+            return not is_supplied(variable, destination) and any(variable.applies_to(service) for service in services)
 
         former = {
             str(variable.name): variable.formerly for variable in self.jar.variables.values() if variable.formerly
@@ -203,14 +207,14 @@ class LiveStage:
         resolver = self.resolver()
         for destination in self.suppliers():
             try:
-                instance = make_live(destination, self.around)
+                instance = make_live(destination, self.render_context)
                 for target in instance.targets(StageView(resolver, destination, lenient=True)):
                     try:
                         await self.account(instance, target)
-                        held = await target.read()
+                        live = await target.read()
                     finally:
                         await target.close()
-                    self._take(destination, target, held)
+                    self._take(destination, target, live)
             except CoinJarError as fault:
                 faults[destination.name] = fault
         if any(supplied.is_new for supplied in self.supplied):
@@ -218,16 +222,16 @@ class LiveStage:
             for supplied in self.supplied:
                 values.setdefault(supplied.service, {})[supplied.name] = supplied.text
             self.jar = _with_values(self.jar, self.stage, values, "(supplied)")
-            self.around.jar = self.jar
+            self.render_context.jar = self.jar
         return faults
 
-    def _take(self, destination: Destination, target: Target, held: Mapping[str, LiveValue]) -> None:
+    def _take(self, destination: Destination, target: Target, live: Mapping[str, LiveValue]) -> None:
         for variable in self.jar.variables.values():
-            live_value = held.get(variable.name)
+            live_value = live.get(variable.name)
             if live_value is None or live_value.text is None or not is_supplied(variable, destination):
                 continue
             for service in target.services:
-                if variable.serves(service):
+                if variable.applies_to(service):
                     own = self.jar.plain.get(self.stage, {}).get(service, {}).get(variable.name)
                     before = own.content if own is not None and isinstance(own.content, str) else None
                     self.supplied.append(

@@ -23,9 +23,12 @@ def open_records(opened: OpenJar, jar: Jar, *, make: bool = False) -> RecordStor
         if not password:
             hint = f"set {jar.records.password} where coinjar runs"
             raise InputError(
-                f"the environment has no {jar.records.password}", hint=hint, place=jar.records.place, code="no-token"
+                f"the environment has no {jar.records.password}",
+                hint=hint,
+                location=jar.records.location,
+                code="no-token",
             )
-    return RecordStore(jar.app, jar.records.address, password=password, origin=jar.records.place)
+    return RecordStore(jar.app, jar.records.address, password=password, origin=jar.records.location)
 
 
 def fingerprint(key: bytes, app: str, where: tuple[str, str, str], name: str, text: str) -> str:

@@ -52,7 +52,7 @@ def chosen(jar: Jar, stages: Sequence[str], names: Sequence[str], *, live: bool)
             raise UsageError(
                 f"{destination.name} has moved to {to} on {', '.join(moved)}",
                 hint=hint,
-                place=destination.place,
+                location=destination.location,
                 code="moved",
             )
     if not destinations:

@@ -37,7 +37,7 @@ def recipients(opened: OpenJar, jar: Jar, stage: str) -> list[str]:
     ring = opened.ring()
     for layer in reversed(jar.chain(stage)) if stage != SHARED else [SHARED]:
         people = readers.people(layer)
-        if people and ring.is_vouched(jar.app, readers, layer, ALL):
+        if people and ring.is_signed(jar.app, readers, layer, ALL):
             return [reader.recipient for reader in people]
         if people:
             raise DecryptionError(
@@ -48,18 +48,18 @@ def recipients(opened: OpenJar, jar: Jar, stage: str) -> list[str]:
     return []
 
 
-def take(to: list[str], held: Mapping[str, LiveValue], wanted: Mapping[str, DesiredValue]) -> bytes:
+def take(to: list[str], live: Mapping[str, LiveValue], desired_values: Mapping[str, DesiredValue]) -> bytes:
     """A snapshot as it is kept. Without anybody to seal it for, secrets are left out."""
-    secret = {name for name, live_value in held.items() if live_value.secret and not live_value.supplied} | {
-        name for name, desired in wanted.items() if desired.secret
+    secret = {name for name, live_value in live.items() if live_value.secret and not live_value.supplied} | {
+        name for name, desired in desired_values.items() if desired.secret
     }
     left_out = secret if not to else set[str]()
     before = {
         name: reveal(live_value.text) if live_value.text is not None else None
-        for name, live_value in held.items()
-        if not live_value.supplied and not live_value.wide
+        for name, live_value in live.items()
+        if not live_value.supplied and not live_value.inherited
     }
-    after: dict[str, str | None] = {name: reveal(desired.text) for name, desired in wanted.items()}
+    after: dict[str, str | None] = {name: reveal(desired.text) for name, desired in desired_values.items()}
     data = {
         "before": {name: text for name, text in before.items() if name not in left_out},
         "after": {name: text for name, text in after.items() if name not in left_out},

@@ -16,17 +16,20 @@ from coinjar.destinations.base import RenderContext
 from coinjar.destinations.live.etcd import EtcdDestination
 
 
-def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, place: Location) -> str:
+def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, location: Location) -> str:
     """The text under a key; `{stage}` in it is filled in. Raises InputError if there is none, ExternalError if it cannot be asked."""
     if stored.destination not in jar.destinations:
         hint = suggestion(stored.destination, jar.destinations, "name a destination of the type etcd")
         raise InputError(
-            f"there is no destination '{stored.destination}'", hint=hint, place=place, code="unknown-destination"
+            f"there is no destination '{stored.destination}'", hint=hint, location=location, code="unknown-destination"
         )
     instance = make_live(jar.destinations[stored.destination], RenderContext(jar, opened.folder, Masker(), opened.ring))
     if not isinstance(instance, EtcdDestination):
         raise InputError(
-            f"{stored.destination} is no etcd", hint="name a destination of the type etcd", place=place, code="outside"
+            f"{stored.destination} is no etcd",
+            hint="name a destination of the type etcd",
+            location=location,
+            code="outside",
         )
     key = stored.key.replace("{stage}", stage)
 
@@ -35,7 +38,7 @@ def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, place
         try:
             return await store.one(key)
         finally:
-            await store.sender.close()
+            await store.client.close()
 
     with ThreadPoolExecutor(1) as apart:  # a delivery, which may be what asks, has a loop of its own running
         text = apart.submit(asyncio.run, ask()).result()
@@ -43,7 +46,7 @@ def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, place
         raise InputError(
             f"{stored.destination} has nothing under {key}",
             hint="put it there, or correct the key",
-            place=place,
+            location=location,
             code="outside",
         )
     return text

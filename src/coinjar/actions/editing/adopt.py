@@ -11,7 +11,7 @@ from coinjar.actions.editing.values import declaration
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.secrets.known_secrets import secret_texts, secrets_read
 from coinjar.core.errors import CoinJarError, InputError, UsageError
-from coinjar.core.inference import Inference, guess_all
+from coinjar.core.inference import Inference, infer_all
 from coinjar.core.kinds import normal
 from coinjar.core.layers import Resolver
 from coinjar.core.model import UNSET, Content, Jar, Variable
@@ -162,7 +162,7 @@ class _AdoptPlanner:
         if not ours or len({item.text for item in ours.values()}) > 1:
             return scopes
         known = self.jar.variables.get(name)
-        if known and not set(self.jar.serving(known)) <= set(ours):
+        if known and not set(self.jar.services_with(known)) <= set(ours):
             return scopes  # a value for all would reach others, too
         strangers = {scope: item for scope, item in scopes.items() if scope not in self.jar.services}
         return {ALL: next(iter(ours.values())), **strangers}
@@ -172,22 +172,22 @@ class _AdoptPlanner:
         if name in self.jar.variables:
             return self.jar.variables[name], None
         texts = [item.text for item in self.source.reading.items if item.name == name and item.text is not None]
-        guessed = guess_all(name, texts)
+        guessed = infer_all(name, texts)
         if item.secret is not None and not guessed.secret:
-            guessed = guessed._replace(secret=item.secret, sure=True, why="the source says so")
+            guessed = guessed._replace(secret=item.secret, is_certain=True, why="the source says so")
         held = self._held(name, texts)
         if self._keeps(item):
-            guessed = guessed._replace(secret=is_named(words_of(name)), sure=True, why="")
-        elif held is not None and not (guessed.secret and guessed.sure):
-            guessed = guessed._replace(secret=True, sure=True, why=f"it holds the text of {held}")
+            guessed = guessed._replace(secret=is_named(words_of(name)), is_certain=True, why="")
+        elif held is not None and not (guessed.secret and guessed.is_certain):
+            guessed = guessed._replace(secret=True, is_certain=True, why=f"it holds the text of {held}")
         is_secret = name in self.wanted.secret or (guessed.secret and name not in self.wanted.plain)
         if name in self.wanted.secret or name in self.wanted.plain:
-            guessed = guessed._replace(secret=is_secret, sure=True, why="you said so")
-        about = self.source.comments.get(item.place.line, "")
+            guessed = guessed._replace(secret=is_secret, is_certain=True, why="you said so")
+        about = self.source.comments.get(item.location.line, "")
         services = self._new_services(name, scopes)
         return Variable(
             name=VariableName(name),
-            place=self.jar.place,
+            location=self.jar.location,
             about=about,
             kind=guessed.kind,
             secret=is_secret,
@@ -251,7 +251,7 @@ class _AdoptPlanner:
         """Why a name is not taken over; "" if it can be."""
         if scope != ALL and scope not in self.jar.services:
             return f"the jar has no service '{scope}' (--service names one for it)"
-        if new and (owner := self.jar.owner_of(name)):
+        if new and (owner := self.jar.current_owner(name)):
             return f"it is the old name of {owner.name} (`coinjar rename --finish {name}` lets it go)"
         if name in SET_BY_EVERYBODY and not self.wanted.every_name:
             return "every shell or image sets it by itself (--every-name takes it)"

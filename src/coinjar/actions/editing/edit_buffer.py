@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 from typing import NamedTuple
 
-from coinjar.actions.editing.value_changes import ValueChanges, as_yaml, coins_file
+from coinjar.actions.editing.value_changes import ValueChanges, as_yaml, sealed_file
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
 from coinjar.core.layers import plain
@@ -76,7 +76,7 @@ def text_of(opened: OpenJar, stage: str) -> EditBuffer:
 
 def _state(opened: OpenJar, stage: str) -> tuple[bytes, bytes]:
     path = plain_path(opened.folder, stage)
-    return read_bytes(path) if path.exists() else b"", read_own(coins_file(opened.folder, stage)) or b""
+    return read_bytes(path) if path.exists() else b"", read_own(sealed_file(opened.folder, stage)) or b""
 
 
 def _shown(jar: Jar, layer: Layer) -> tuple[Secrets, int]:
@@ -108,7 +108,7 @@ def _lacking(jar: Jar, stage: str) -> list[str]:
     return [
         variable.name
         for variable in jar.variables.values()
-        if variable.secret and variable.name not in there and (stage == SHARED or jar.is_here(variable, chain))
+        if variable.secret and variable.name not in there and (stage == SHARED or jar.exists_on(variable, chain))
     ]
 
 
@@ -130,7 +130,7 @@ def read_text(jar: Jar, stage: str, file: str, text: str) -> tuple[bytes, Secret
         raise InputError(
             "the line '--- # secrets' is gone",
             hint="put it back: what stands below it is sealed",
-            place=Location(file),
+            location=Location(file),
             code="edit",
         )
     above, below = text[: line.start()], "\n" * text.count("\n", 0, line.end()) + text[line.end() :]
@@ -153,11 +153,11 @@ def read_text(jar: Jar, stage: str, file: str, text: str) -> tuple[bytes, Secret
             InputError(
                 f"{name} stands above and below the line '--- # secrets'",
                 hint=hint,
-                place=above_too[name].place,
+                location=above_too[name].location,
                 code="both",
             )
         )
-    raise_all(sorted(faults, key=lambda error: error.place or Location("")))
+    raise_all(sorted(faults, key=lambda error: error.location or Location("")))
     return above.encode(), {
         (scope, name): definition.content for scope, values in layers[1].items() for name, definition in values.items()
     }
@@ -167,7 +167,7 @@ def _faults(jar: Jar, stage: str, scope: str, name: str, definition: Definition,
     variable, content = jar.variables[name], definition.content
 
     def fault(message: str, hint: str) -> list[CoinJarError]:
-        return [InputError(message, hint=hint, place=definition.place, code="edit")]
+        return [InputError(message, hint=hint, location=definition.location, code="edit")]
 
     if variable.secret and not below and isinstance(content, str) and content:
         return fault(f"{name} is a secret", "move it below the line '--- # secrets'")
@@ -175,9 +175,9 @@ def _faults(jar: Jar, stage: str, scope: str, name: str, definition: Definition,
         return fault(f"{name} is no secret", "move it above the line '--- # secrets', or declare it as one in jar.yaml")
     if below and isinstance(content, Command | FromFile | FromEnv | FromStore):
         return fault(f"{name} comes from elsewhere, and cannot be sealed", "move it above the line '--- # secrets'")
-    if scope != ALL and not variable.serves(scope):
+    if scope != ALL and not variable.applies_to(scope):
         return fault(f"{name} is not for {scope}", f"its services are {', '.join(sorted(variable.services or ()))}")
-    if stage != SHARED and not jar.is_here(variable, jar.chain(stage)):
+    if stage != SHARED and not jar.exists_on(variable, jar.chain(stage)):
         return fault(
             f"{name} does not exist on {stage}",
             f"its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them",
@@ -196,13 +196,13 @@ def take(opened: OpenJar, stage: str, before: EditBuffer, file: str, edited: str
             raise InputError(
                 f"{stage} was changed by somebody else meanwhile",
                 hint=hint,
-                place=Location(file),
+                location=Location(file),
                 code="changed-meanwhile",
             )
         change = ValueChanges(opened, jar)
         gone = [path for path in before.secrets if path not in secrets]
         for scope, name in gone:
-            for compartment in dict.fromkeys([scope, *jar.variables[name].sealed_in(scope)]):
+            for compartment in dict.fromkeys([scope, *jar.variables[name].scopes_for(scope)]):
                 change.drop(stage, compartment, name)
         news = {
             path

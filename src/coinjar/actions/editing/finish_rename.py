@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from coinjar.actions.editing.value_changes import coins_file
+from coinjar.actions.editing.value_changes import sealed_file
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.errors import InputError, UsageError
 from coinjar.core.model import Jar, Variable
@@ -12,7 +12,7 @@ from coinjar.crypto.sealed_file import parse
 from coinjar.documents.edit import Edit, apply
 from coinjar.jarfile.journal import replace_all
 from coinjar.jarfile.load import load_declarations, read_bytes, value_layers
-from coinjar.system.files import locked, shown_path
+from coinjar.system.files import display_path, locked
 
 
 def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
@@ -26,7 +26,7 @@ def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
                 raise InputError(
                     f"{old} is still sealed under that name on {still}",
                     hint=hint,
-                    place=owner.place,
+                    location=owner.location,
                     code="still-named",
                 )
         edits = []
@@ -37,7 +37,7 @@ def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
                     edits.append(Edit(("variables", owner.name, key), [*kept] if kept else None, keeps=2))
         path = opened.folder / "jar.yaml"
         data = read_bytes(path)
-        replace_all(opened.folder, {path: (data, apply(data, shown_path(path), edits))})
+        replace_all(opened.folder, {path: (data, apply(data, display_path(path), edits))})
     return [
         f"{owner.name} is handed out under that name alone"
         for owner in {variable.name: variable for variable in owners.values()}.values()
@@ -46,7 +46,7 @@ def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
 
 def _owner_of(jar: Jar, old: str) -> Variable:
     """The variable that had this name. Raises UsageError."""
-    owner = jar.owner_of(old)
+    owner = jar.current_owner(old)
     if owner is None:
         kept = sorted({name for variable in jar.variables.values() for name in (*variable.also_as, *variable.formerly)})
         raise UsageError(
@@ -57,7 +57,7 @@ def _owner_of(jar: Jar, old: str) -> Variable:
 
 def _still_sealed(opened: OpenJar, name: str) -> str | None:
     for layer in value_layers(opened.folder):
-        path = coins_file(opened.folder, layer)
-        if path.exists() and any(entry.name == name for entry in parse(read_bytes(path), shown_path(path))):
+        path = sealed_file(opened.folder, layer)
+        if path.exists() and any(entry.name == name for entry in parse(read_bytes(path), display_path(path))):
             return layer
     return None

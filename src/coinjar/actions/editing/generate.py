@@ -74,7 +74,7 @@ def in_use(
 
 def _used(opened: OpenJar, jar: Jar, variable: Variable, stages: Sequence[str], services: Sequence[str]) -> list[str]:
     for service in services:
-        if not variable.serves(jar.service(service).name):
+        if not variable.applies_to(jar.service(service).name):
             raise UsageError(
                 f"{variable.name} is not for {service}",
                 hint=f"its services are {', '.join(sorted(variable.services or ()))}",
@@ -85,11 +85,11 @@ def _used(opened: OpenJar, jar: Jar, variable: Variable, stages: Sequence[str], 
 def _stages(jar: Jar, variable: Variable, named: Sequence[str]) -> list[str]:
     if named:
         for stage in named:
-            if stage != SHARED and not jar.is_here(variable, jar.chain(stage)):
+            if stage != SHARED and not jar.exists_on(variable, jar.chain(stage)):
                 hint = f"its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them"
                 raise UsageError(f"{variable.name} does not exist on {stage}", hint=hint)
         return list(dict.fromkeys(named))
-    return [stage for stage in jar.stage_names() if jar.is_here(variable, jar.chain(stage))]
+    return [stage for stage in jar.stage_names() if jar.exists_on(variable, jar.chain(stage))]
 
 
 def _in_use(opened: OpenJar, jar: Jar, variable: Variable, stage: str, services: Sequence[str]) -> bool:

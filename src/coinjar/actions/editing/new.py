@@ -10,7 +10,7 @@ from coinjar.core.errors import InputError, Location, UsageError, raise_all
 from coinjar.core.names import name_fault
 from coinjar.jarfile.declarations import read_declarations
 from coinjar.jarfile.merge_attributes import ATTRIBUTES
-from coinjar.system.files import locked, replace_file, shown_path
+from coinjar.system.files import display_path, locked, replace_file
 
 IGNORED = (
     "# A person's own values, and what Coin Jar keeps for itself on this machine.\n.local/\n*.coinjar-unfinished\n"
@@ -45,7 +45,7 @@ def make_jar(folder: Path, app: str, services: Sequence[str], stages: Sequence[s
         raise InputError(
             "there is a jar here already",
             hint="it was left as it is",
-            place=Location(shown_path(folder / "jar.yaml")),
+            location=Location(display_path(folder / "jar.yaml")),
             code="exists",
         )
     folder.mkdir(parents=True, exist_ok=True)

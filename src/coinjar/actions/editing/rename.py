@@ -11,12 +11,12 @@ from typing import TYPE_CHECKING, NamedTuple
 from yaml.nodes import ScalarNode
 
 from coinjar.actions.comparing.file_diffs import FileChange, difference
-from coinjar.actions.editing.value_changes import coins_file
+from coinjar.actions.editing.value_changes import sealed_file
 from coinjar.actions.mentions.search import code_paths, find, unreadable
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.secrets.known_secrets import secret_texts, secrets_read
 from coinjar.core.code_uses import has_code
-from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, is_others, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, is_encrypted_for_others, raise_all
 from coinjar.core.masking import SHORTEST
 from coinjar.core.model import Content, Jar, Undecryptable
 from coinjar.core.names import name_fault, shell_can_set
@@ -30,7 +30,7 @@ from coinjar.jarfile.journal import finish, is_unfinished, replace_all
 from coinjar.jarfile.load import read_bytes, value_layers
 from coinjar.jarfile.renaming import in_description, in_environments, in_jar_yaml, in_values
 from coinjar.mentions.languages import by_first_line, language_of, look
-from coinjar.system.files import LOCAL, locked, shown_path
+from coinjar.system.files import LOCAL, display_path, locked
 
 if TYPE_CHECKING:
     from coinjar.actions.secrets.transaction import SealedTransaction
@@ -48,8 +48,8 @@ class EditedFile(NamedTuple):
 class UnchangedUse(NamedTuple):
     """Something that was not changed, and why."""
 
-    place: Location
-    words: str
+    location: Location
+    reason: str
 
 
 class RenameEdits(NamedTuple):
@@ -58,7 +58,7 @@ class RenameEdits(NamedTuple):
     renames: dict[str, str]
     files: list[EditedFile]
     sealed: int
-    left: list[UnchangedUse]
+    unchanged: list[UnchangedUse]
 
 
 class RenameOptions(NamedTuple):
@@ -81,7 +81,7 @@ def plan(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions) ->
     files = list(_jar_files(opened.folder, jar, renames, options, again))
     coins, count, left = _sealed(opened, jar, renames)
     left += [
-        UnchangedUse(jar.variables[old].place, f"{by} sets {old} by itself, and will not know it as {new}")
+        UnchangedUse(jar.variables[old].location, f"{by} sets {old} by itself, and will not know it as {new}")
         for old, new in renames.items()
         if old in jar.variables
         for by in jar.variables[old].supplied_by
@@ -99,7 +99,7 @@ def carry_out(opened: OpenJar, renames: Mapping[str, str], options: RenameOption
     """Write what `shown` showed. Raises InputError, with nothing changed, if anything is another by now."""
     with locked(opened.folder):
         now = plan(opened, renames, options)
-        sealed = {coins_file(opened.folder, layer) for layer in value_layers(opened.folder)}
+        sealed = {sealed_file(opened.folder, layer) for layer in value_layers(opened.folder)}
         if _facts(now, sealed) != _facts(shown, sealed):
             raise InputError("something was changed meanwhile", hint="run it again", code="changed-meanwhile")
         replace_all(opened.folder, {file.path: (file.old, file.new) for file in now.files})
@@ -145,18 +145,18 @@ def _check(jar: Jar, renames: Mapping[str, str]) -> None:
                 UsageError(
                     f"{new} is declared already",
                     hint=f"drop one of the two first: `coinjar why STAGE {new}`",
-                    place=jar.variables[new].place,
+                    location=jar.variables[new].location,
                 )
             )
         elif new == old:
             faults.append(UsageError(f"{old} has that name already", hint="give another", code="name"))
-        owner = jar.owner_of(new)
+        owner = jar.current_owner(new)
         if owner and owner.name != variable.name and owner.name not in renames:
             faults.append(
                 UsageError(
                     f"{new} is the old name of {owner.name}",
                     hint=f"`coinjar rename --finish {new}` lets it go",
-                    place=owner.place,
+                    location=owner.location,
                 )
             )
     double = [new for new in renames.values() if list(renames.values()).count(new) > 1]
@@ -179,7 +179,7 @@ def shown_differences(opened: OpenJar, shown: RenameEdits) -> Iterator[str]:
         secrets = secrets_read(jar, _entries(jar, file.path, file.old)) | secrets
     redactor = Redactor(secrets)
     for file in files:
-        name = shown_path(file.path)
+        name = display_path(file.path)
 
         def hidden(data: bytes, path: Path = file.path) -> dict[int, str]:
             return _short_secrets(jar, shown.renames, path, data)
@@ -195,12 +195,12 @@ def _entries(jar: Jar, path: Path, data: bytes) -> list[ReadItem]:
 
     try:
         if path.suffix in (".yaml", ".yml", ".json"):
-            return list(every_entry_of(data, shown_path(path)).items)
+            return list(every_entry_of(data, display_path(path)).items)
         if language_of(path.name) is not None or by_first_line(data):
             return []
         dialect = reader(recognise(data, path.name).dialect)
-        dialect.known = ParseContext(jar.stage_names(), jar.variables)
-        return list(dialect.read(data, shown_path(path)).items)
+        dialect.parse_context = ParseContext(jar.stage_names(), jar.variables)
+        return list(dialect.read(data, display_path(path)).items)
     except CoinJarError:
         return []
 
@@ -214,7 +214,7 @@ def _short_secrets(jar: Jar, renames: Mapping[str, str], path: Path, data: bytes
         if old in jar.secret_names or new in jar.secret_names
     } | jar.secret_names
     return {
-        item.place.line: f"•••• (a line that holds {item.name})"
+        item.location.line: f"•••• (a line that holds {item.name})"
         for item in _entries(jar, path, data)
         if item.name in names and item.text and len(item.text) < SHORTEST
     }
@@ -228,7 +228,7 @@ def _jar_files(
 ) -> Iterator[EditedFile]:
     path = folder / "jar.yaml"
     old = read_bytes(path)
-    new = in_jar_yaml(old, shown_path(path), renames)
+    new = in_jar_yaml(old, display_path(path), renames)
     edits = []
     for before, now in renames.items():
         variable = jar.variables[now if before in again else before]
@@ -245,21 +245,21 @@ def _jar_files(
             if tuple(names) != had:
                 listed: Plain | None = [*names] if names else None
                 edits.append(Edit(("variables", now, key), listed, keeps=2))
-    yield EditedFile(path, old, apply(new, shown_path(path), edits) if edits else new)
+    yield EditedFile(path, old, apply(new, display_path(path), edits) if edits else new)
     for layer in value_layers(folder):
         yield from _values(folder / "plain" / f"{layer}.yaml", renames)
     for path in sorted((folder / LOCAL).glob("*.yaml")):
         yield from _values(path, renames)
     for path in sorted((folder / "platforms").glob("*.yaml")):
         data = read_bytes(path)
-        yield EditedFile(path, data, in_description(data, shown_path(path), renames))
+        yield EditedFile(path, data, in_description(data, display_path(path), renames))
 
 
 def _values(path: Path, renames: Mapping[str, str]) -> Iterator[EditedFile]:
     if path.exists():
         data = read_bytes(path)
         if data.strip():
-            yield EditedFile(path, data, in_values(data, shown_path(path), renames))
+            yield EditedFile(path, data, in_values(data, display_path(path), renames))
 
 
 def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list[EditedFile], int, list[UnchangedUse]]:
@@ -281,7 +281,7 @@ def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list
         sealing.put(layer, compartment, now, content)
     layers = value_layers(opened.folder)
     files = [
-        EditedFile(coins_file(opened.folder, layer), old, new)
+        EditedFile(sealed_file(opened.folder, layer), old, new)
         for layer in layers
         for old, new in sealing.values_of(layer)
     ]
@@ -294,7 +294,7 @@ def _opened(
     """What must be sealed anew: layer, compartment, name, new name, content; and what is sealed for others."""
     moved, left = list[tuple[str, str, str, str, Content]](), list[UnchangedUse]()
     for layer in value_layers(opened.folder):
-        path = shown_path(coins_file(opened.folder, layer))
+        path = display_path(sealed_file(opened.folder, layer))
         for coin in sealing.lines(layer):
             content = sealing.ring.open(jar, layer, coin, path)
             now = renames.get(coin.name, coin.name)
@@ -303,7 +303,9 @@ def _opened(
                 if now != coin.name or new is not content:
                     moved.append((layer, coin.compartment, coin.name, now, new))
             elif now != coin.name:
-                if not is_others(content.fault) or coin.name in renames.values():  # it would be taken for the other's
+                if (
+                    not is_encrypted_for_others(content.fault) or coin.name in renames.values()
+                ):  # it would be taken for the other's
                     raise content.fault
                 words = (
                     f"{coin.name} stays sealed under the old name until somebody who opens {layer} runs the same rename"
@@ -345,17 +347,17 @@ def _others(
         files.append(EditedFile(path, data, new))
         left += [
             UnchangedUse(
-                Location(shown_path(path), spot.line, spot.column),
-                f"{spot.text} is known only when it runs: it may make an old name",
+                Location(display_path(path), located.line, located.column),
+                f"{located.text} is known only when it runs: it may make an old name",
             )
-            for spot in file.spots
-            if spot.mention is None
+            for located in file.mentions
+            if located.mention is None
         ]
         left += _still_there(path, new, renames)
     for path, pointers in places.items():
         known = next((file for file in files if file.path == path), None)
         data = path.read_bytes()
-        new = in_environments(known.new if known else data, shown_path(path), pointers, renames)
+        new = in_environments(known.new if known else data, display_path(path), pointers, renames)
         files = [file for file in files if file.path != path] + [EditedFile(path, data, new)]
     return files, left
 
@@ -371,7 +373,7 @@ def _may_mention(path: Path, renames: Mapping[str, str]) -> bool:
 
 def _in_text(path: Path, data: bytes, file: FileMentions, renames: Mapping[str, str]) -> bytes:
     """The text with every mention renamed. Raises InputError if the result would not mention the new names in the same places."""
-    mentions = [mention.mention for mention in file.spots if mention.mention and mention.mention.name in renames]
+    mentions = [mention.mention for mention in file.mentions if mention.mention and mention.mention.name in renames]
     new = data
     for mention in sorted(mentions, key=lambda other_mention: other_mention.start, reverse=True):
         new = new[: mention.start] + mention.renamed.format(renames[mention.name]).encode() + new[mention.end :]
@@ -384,7 +386,7 @@ def _in_text(path: Path, data: bytes, file: FileMentions, renames: Mapping[str, 
             raise InputError(
                 "the names cannot be changed here",
                 hint="change them by hand",
-                place=Location(shown_path(path)),
+                location=Location(display_path(path)),
                 code="edit",
             )
     return new
@@ -396,7 +398,7 @@ def _still_there(path: Path, data: bytes, renames: Mapping[str, str]) -> Iterato
     either = re.compile(rb"(?<![\w-])(?:" + b"|".join(re.escape(old.encode()) for old in gone) + rb")(?![\w-])")
     for number, line in enumerate(data.split(b"\n") if gone else [], 1):
         for match in either.finditer(line):
-            where = Location(shown_path(path), number, len(line[: match.start()].decode(errors="replace")) + 1)
+            where = Location(display_path(path), number, len(line[: match.start()].decode(errors="replace")) + 1)
             yield UnchangedUse(where, f"{match[0].decode()} stands here, and is no use of the variable")
 
 

@@ -15,7 +15,7 @@ from coinjar.core.secret import reveal
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.writer import Plain
 from coinjar.jarfile.load import mine_path, plain_path, read_bytes, read_plain
-from coinjar.system.files import replace_file, shown_path
+from coinjar.system.files import display_path, replace_file
 
 if TYPE_CHECKING:
     from coinjar.actions.secrets.transaction import SealedTransaction
@@ -36,7 +36,7 @@ def layer_path(folder: Path, stage: str, *, mine: bool) -> Path:
     return mine_path(folder, stage) if mine else plain_path(folder, stage)
 
 
-def coins_file(folder: Path, stage: str) -> Path:
+def sealed_file(folder: Path, stage: str) -> Path:
     """The file that holds a layer's sealed values."""
     return folder / "coins" / f"{stage}.coins"
 
@@ -44,7 +44,7 @@ def coins_file(folder: Path, stage: str) -> Path:
 def edit_file(path: Path, edits: Sequence[Edit], *, private: bool = False) -> None:
     """Change a file of the jar in place; the lock must be held. A file that is not there is made."""
     old = read_bytes(path) if path.exists() else b""
-    new = apply(old, shown_path(path), edits)
+    new = apply(old, display_path(path), edits)
     if new != old:
         replace_file(path, new, private=private)
 
@@ -101,7 +101,7 @@ class ValueChanges:
         """A layer's plain values as they stand in its file, a name that is sealed as well included."""
         if stage not in self._plain:
             path = plain_path(self.opened.folder, stage)
-            self._plain[stage] = read_plain(self.jar, read_bytes(path), shown_path(path)) if path.exists() else {}
+            self._plain[stage] = read_plain(self.jar, read_bytes(path), display_path(path)) if path.exists() else {}
         return self._plain[stage]
 
     def _out_of_plain(self, stage: str, name: str, *, besides: str) -> dict[str, Content]:
@@ -115,7 +115,7 @@ class ValueChanges:
                 if not (isinstance(definition.content, str | Template) or definition.content is UNSET):
                     words = f"{name} comes from elsewhere for {scope} here, and cannot be sealed beside that"
                     hint = "drop that first, or write this one as a command, a file or from_env too"
-                    raise InputError(words, hint=hint, place=definition.place, code="both")
+                    raise InputError(words, hint=hint, location=definition.location, code="both")
                 result[scope] = definition.content
             if isinstance(definition.content, str):
                 self.was_plain[stage, name] = definition.file

@@ -8,10 +8,10 @@ from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.actions.delivery.selection import is_for
-from coinjar.actions.editing.value_changes import ValueChanges, coins_file, edit_file, layer_path
+from coinjar.actions.editing.value_changes import ValueChanges, edit_file, layer_path, sealed_file
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, raise_all
-from coinjar.core.inference import guess
+from coinjar.core.inference import infer
 from coinjar.core.kinds import normal
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Content, Jar, Variable
@@ -19,12 +19,12 @@ from coinjar.core.names import ALL, SHARED, VariableName, name_fault, suggestion
 from coinjar.core.references import Template
 from coinjar.crypto.sealed_file import changed, parse
 from coinjar.documents.edit import Edit, apply
-from coinjar.documents.tree import grow
+from coinjar.documents.tree import build_tree
 from coinjar.documents.writer import Plain
 from coinjar.documents.yamltext import compose
 from coinjar.jarfile.journal import replace_all
 from coinjar.jarfile.load import load_declarations, read_bytes, value_layers
-from coinjar.system.files import LOCAL, locked, read_own, shown_path
+from coinjar.system.files import LOCAL, display_path, locked, read_own
 
 
 class Assignment(NamedTuple):
@@ -119,7 +119,7 @@ def _declared_first(opened: OpenJar, puttings: Sequence[Assignment]) -> Iterator
         return
     path = opened.folder / "jar.yaml"
     old = read_bytes(path)
-    bare = Jar(app="", place=Location(shown_path(path)), services={}, stages={}, variables={})
+    bare = Jar(app="", location=Location(display_path(path)), services={}, stages={}, variables={})
     new = {
         name: declaration(variable)
         for name, variable in _declared(
@@ -141,12 +141,12 @@ def _declared(jar: Jar, puttings: Sequence[Assignment]) -> dict[str, Variable]:
         if assignment.name not in jar.variables:
             if words := name_fault("variable", assignment.name):
                 raise UsageError(words, hint="choose another name", code="name")
-            if owner := jar.owner_of(assignment.name):
+            if owner := jar.current_owner(assignment.name):
                 words = f"{assignment.name} is the old name of {owner.name}, and no other variable can have it"
                 raise UsageError(
                     words,
                     hint=f"`coinjar rename --finish {assignment.name}`, or put {owner.name}",
-                    place=owner.place,
+                    location=owner.location,
                     code="name",
                 )
             text = (
@@ -156,9 +156,9 @@ def _declared(jar: Jar, puttings: Sequence[Assignment]) -> dict[str, Variable]:
                 if isinstance(assignment.content, str)
                 else ""
             )
-            inference = guess(assignment.name, text)
+            inference = infer(assignment.name, text)
             new[assignment.name] = Variable(
-                name=VariableName(assignment.name), place=jar.place, kind=inference.kind, secret=inference.secret
+                name=VariableName(assignment.name), location=jar.location, kind=inference.kind, secret=inference.secret
             )
     return new
 
@@ -242,13 +242,13 @@ def _misfits(
             normal(variable, assignment.content)
         except CoinJarError as fault:
             faults.append(fault)
-        if variable.lacks(assignment.content):
+        if variable.is_missing(assignment.content):
             hint = "give it a value, or declare may_be_empty: true"
             faults.append(
                 InputError(
                     f"{variable.name} is required, and an empty text is no value for it",
                     hint=hint,
-                    place=variable.place,
+                    location=variable.location,
                     code="CJ001",
                 )
             )
@@ -276,14 +276,16 @@ def _out_of_place(
     jar: Jar, variable: Variable, stages: Sequence[str], services: Sequence[str]
 ) -> Iterator[CoinJarError]:
     for service in services:
-        if not variable.serves(service):
+        if not variable.applies_to(service):
             hint = f"its services are {', '.join(sorted(variable.services or ()))}"
-            yield InputError(f"{variable.name} is not for {service}", hint=hint, place=variable.place, code="CJ002")
+            yield InputError(
+                f"{variable.name} is not for {service}", hint=hint, location=variable.location, code="CJ002"
+            )
     for stage in stages:
-        if stage != SHARED and not jar.is_here(variable, jar.chain(stage)):
+        if stage != SHARED and not jar.exists_on(variable, jar.chain(stage)):
             hint = f"its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them"
             yield InputError(
-                f"{variable.name} does not exist on {stage}", hint=hint, place=variable.place, code="CJ002"
+                f"{variable.name} does not exist on {stage}", hint=hint, location=variable.location, code="CJ002"
             )
 
 
@@ -292,8 +294,8 @@ def _outcome(
 ) -> AssignedValue:
     variable = jar.variables[name]
     is_sealed = variable.secret and not mine
-    file = shown_path(coins_file(folder, stage) if is_sealed else layer_path(folder, stage, mine=mine))
-    compartments = tuple(variable.sealed_in(scope)) if is_sealed else ()
+    file = display_path(sealed_file(folder, stage) if is_sealed else layer_path(folder, stage, mine=mine))
+    compartments = tuple(variable.scopes_for(scope)) if is_sealed else ()
     beaten: list[str] = []
     if stage != SHARED and not mine:
         resolver = Resolver(jar, stage)
@@ -336,7 +338,7 @@ def drop(
             own = opened.load([stage], mine=stage).mine if mine else jar.plain
             for name in names:
                 scopes = services or (
-                    [ALL, *jar.variables[name].sealed_in(ALL)] if jar.variables[name].secret and not mine else [ALL]
+                    [ALL, *jar.variables[name].scopes_for(ALL)] if jar.variables[name].secret and not mine else [ALL]
                 )
                 for scope in dict.fromkeys(scopes):
                     if name in own.get(stage, {}).get(scope, {}):
@@ -371,16 +373,16 @@ def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]
         gone = where_set(opened, names)
         declared = load_declarations(folder)
         files = {
-            path: (old, apply(old, shown_path(path), edits))
+            path: (old, apply(old, display_path(path), edits))
             for path, edits in _removals(folder, declared, gone, names)
             for old in [read_bytes(path)]
         }
         for layer in dict.fromkeys(dropped.layer for dropped in gone if dropped.is_sealed):
-            path = coins_file(folder, layer)
+            path = sealed_file(folder, layer)
             old = read_own(path) or b""
             going = {*names, *_old_names(declared, names)}
-            lines = {entry.slot: None for entry in parse(old, shown_path(path)) if entry.name in going}
-            files[path] = (old, changed(old, shown_path(path), lines))  # which needs no key
+            lines = {entry.slot: None for entry in parse(old, display_path(path)) if entry.name in going}
+            files[path] = (old, changed(old, display_path(path), lines))  # which needs no key
         replace_all(folder, files)
         try:
             opened.load()
@@ -424,8 +426,8 @@ def _old_names(jar: Jar, names: Sequence[str]) -> dict[str, str]:
 def _set_in(folder: Path, names: Sequence[str], former: Mapping[str, str]) -> Iterator[DroppedValue]:
     for path in [*sorted((folder / "plain").glob("*.yaml")), *sorted((folder / LOCAL).glob("*.yaml"))]:
         data = read_bytes(path)
-        compose(data, shown_path(path))  # the same guards as for every file that is read
-        root = grow(data.decode().removeprefix("\ufeff"))
+        compose(data, display_path(path))  # the same guards as for every file that is read
+        root = build_tree(data.decode().removeprefix("\ufeff"))
         for scope in root.members if root is not None else ():
             yield from (
                 DroppedValue(member.name, path.stem, scope.name, is_mine=path.parent.name == LOCAL)
@@ -433,23 +435,23 @@ def _set_in(folder: Path, names: Sequence[str], former: Mapping[str, str]) -> It
                 if member.name in names
             )
     for layer in value_layers(folder):
-        path = coins_file(folder, layer)
+        path = sealed_file(folder, layer)
         if (lines := read_own(path)) is not None:
-            for entry in parse(lines, shown_path(path)):
+            for entry in parse(lines, display_path(path)):
                 if entry.name in names or entry.name in former:
                     yield DroppedValue(former.get(entry.name, entry.name), layer, entry.compartment, is_sealed=True)
 
 
 def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarError]:
     """Who else names a variable that is to go."""
-    places = [(group.place, f"the set '{group.name}'") for group in jar.together if name in group.members]
-    places += [(accepted.place, "an accepted finding") for accepted in jar.accepted if accepted.variable == name]
-    places += [(proof.place, f"the proof {proof.name}") for proof in jar.proofs.values() if name in proof.names()]
+    places = [(group.location, f"the set '{group.name}'") for group in jar.together if name in group.members]
+    places += [(accepted.location, "an accepted finding") for accepted in jar.accepted if accepted.variable == name]
+    places += [(proof.location, f"the proof {proof.name}") for proof in jar.proofs.values() if name in proof.names()]
     for variable in jar.variables.values():
         if variable.name in leaving:
             continue
         if any(other == name for other, _ in variable.only_with):
-            places.append((variable.place, f"only_with of {variable.name}"))
+            places.append((variable.location, f"only_with of {variable.name}"))
         definitions = [variable.default] if variable.default else []
         definitions += [
             values[variable.name]
@@ -461,8 +463,8 @@ def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarErr
             if isinstance(definition.content, Template) and any(
                 reference.name == name for reference in definition.content.references()
             ):
-                places.append((definition.place, f"the value of {variable.name}"))
+                places.append((definition.location, f"the value of {variable.name}"))
     return [
-        InputError(f"{what} still names {name}", hint="change that first", place=place, code="still-named")
-        for place, what in places
+        InputError(f"{what} still names {name}", hint="change that first", location=location, code="still-named")
+        for location, what in places
     ]

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.code_uses import SET, CodeLiteral, CodeUse
 from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
-from coinjar.core.inference import guess
+from coinjar.core.inference import infer
 from coinjar.core.model import Jar, Variable
 from coinjar.core.names import VariableName
 from coinjar.core.rules.base import CheckContext, Diagnostic, Finding
@@ -20,7 +20,7 @@ from coinjar.mentions.languages import LANGUAGES
 from coinjar.scanning.file_walk import FileWalk
 from coinjar.scanning.scan import FileMentions, LocatedMention, Progress, ScanRequest, ScanResult, scan
 from coinjar.sources.base import SET_BY_EVERYBODY
-from coinjar.system.files import LOCAL, locked, shown_path
+from coinjar.system.files import LOCAL, display_path, locked
 
 if TYPE_CHECKING:
     from coinjar.documents.writer import Plain
@@ -44,11 +44,11 @@ class MentionReport(NamedTuple):
     jar: Jar | None
     base: Path
 
-    def services_of(self, file: FileMentions, spot: LocatedMention | None = None) -> tuple[str, ...]:
+    def services_of(self, file: FileMentions, located: LocatedMention | None = None) -> tuple[str, ...]:
         """Whose code a place is: what its document says, else by the path."""
         if self.jar is None:
             return ()
-        own = spot.mention.service if spot and spot.mention else None
+        own = located.mention.service if located and located.mention else None
         if own in self.jar.services:
             return (str(own),)
         return services_below(self.jar, Path(file.path), self.base)
@@ -69,14 +69,17 @@ def _is_below(path: str, code: str) -> bool:
 
 def code_paths(jar: Jar, base: Path) -> list[str]:
     """Where jar.yaml says the code is. Raises InputError for a path that is not there."""
-    named = dict.fromkeys(jar.code.paths if jar.code else (), jar.place) | {
-        path: service.place for service in jar.services.values() for path in service.code
+    named = dict.fromkeys(jar.code.paths if jar.code else (), jar.location) | {
+        path: service.location for service in jar.services.values() for path in service.code
     }
     missing = [(path, where) for path, where in named.items() if not (base / path).exists()]
     raise_all(
         [
             InputError(
-                f"there is no {path}, which is named as code", hint="correct the path", place=where, code="unreadable"
+                f"there is no {path}, which is named as code",
+                hint="correct the path",
+                location=where,
+                code="unreadable",
             )
             for path, where in missing
         ]
@@ -104,7 +107,7 @@ def find(
             raise InputError(
                 "there is no such file or folder",
                 hint="name files or folders to look through",
-                place=Location(path),
+                location=Location(path),
                 code="unreadable",
             )
     return MentionReport(
@@ -132,33 +135,33 @@ def _cache(opened: OpenJar | None) -> Path:
 def uses(report: MentionReport) -> Iterator[CodeUse]:
     """Every mention as a fact for the rules."""
     for changed_file in report.scanned.files:
-        file = shown_path(Path(changed_file.path))
-        for spot in changed_file.spots:
-            if spot.mention:
-                where = Location(file, spot.line, spot.column)
+        file = display_path(Path(changed_file.path))
+        for located in changed_file.mentions:
+            if located.mention:
+                where = Location(file, located.line, located.column)
                 is_code = file.endswith(_PROGRAMS)
-                mention = spot.mention
+                mention = located.mention
                 yield CodeUse(
                     mention.name,
                     where,
-                    mention.how,
-                    report.services_of(changed_file, spot),
+                    mention.access,
+                    report.services_of(changed_file, located),
                     mention.default,
                     mention.way == MISPLACED,
                     is_code,
                 )
 
 
-def look_at_code(opened: OpenJar, facts: CheckContext, report: MentionReport | None = None) -> None:
+def collect_code_uses(opened: OpenJar, context: CheckContext, report: MentionReport | None = None) -> None:
     """Give the rules what the code says. Raises InputError for a path of jar.yaml that is not there."""
     if report is None:
         base = opened.folder.resolve().parent
-        report = find(opened, facts.jar, code_paths(facts.jar, base))
-    facts.uses = list(uses(report))
-    facts.not_ours = frozenset(SET_BY_EVERYBODY)
-    facts.literals = list(_literals(facts, report))
-    facts.told["CJ043"] = [
-        Diagnostic(error.message, error.hint, error.place) for error in unreadable(report) if error.place
+        report = find(opened, context.jar, code_paths(context.jar, base))
+    context.uses = list(uses(report))
+    context.not_ours = frozenset(SET_BY_EVERYBODY)
+    context.literals = list(_literals(context, report))
+    context.collected["CJ043"] = [
+        Diagnostic(error.message, error.hint, error.location) for error in unreadable(report) if error.location
     ]
 
 
@@ -169,27 +172,27 @@ def unreadable(report: MentionReport) -> list[CoinJarError]:
         InputError(
             f"what it mentions is not known: {file.message}",
             hint=hint,
-            place=Location(shown_path(Path(file.path)), file.line, file.column),
+            location=Location(display_path(Path(file.path)), file.line, file.column),
             code="unread",
         )
         for file in report.scanned.unreadable
     ]
 
 
-def _literals(facts: CheckContext, report: MentionReport) -> Iterator[CodeLiteral]:
+def _literals(context: CheckContext, report: MentionReport) -> Iterator[CodeLiteral]:
     """Values of ports and addresses that stand in a file beside a mention of their variable, on another line."""
     texts: dict[str, set[str]] = {}
-    for definition, text in facts.texts:
+    for definition, text in context.texts:
         if definition.variable.kind in _WRITTEN_OUT and not definition.variable.secret and len(text) >= _SHORTEST:
             texts.setdefault(definition.variable.name, set()).add(text)
     for file in report.scanned.files:
-        names = {spot.mention.name for spot in file.spots if spot.mention} & set(texts)
+        names = {located.mention.name for located in file.mentions if located.mention} & set(texts)
         if not names:
             continue
         lines = Path(file.path).read_text(errors="replace").split("\n")
         if file.path.endswith(_DOCUMENTS) and any(line.startswith(("apiVersion:", '{"apiVersion"')) for line in lines):
             continue  # a manifest has no way to say it by the variable
-        mentioned = {spot.line for spot in file.spots}
+        mentioned = {located.line for located in file.mentions}
         for name in sorted(names):
             shapes = re.compile(
                 "|".join(
@@ -203,7 +206,7 @@ def _literals(facts: CheckContext, report: MentionReport) -> Iterator[CodeLitera
                     and not line.lstrip().startswith(("#", "//", "*"))
                     and (at := shapes.search(line))
                 ):
-                    yield CodeLiteral(name, at[0], Location(shown_path(Path(file.path)), number, at.start() + 1))
+                    yield CodeLiteral(name, at[0], Location(display_path(Path(file.path)), number, at.start() + 1))
 
 
 class UndeclaredVariable(NamedTuple):
@@ -214,27 +217,27 @@ class UndeclaredVariable(NamedTuple):
     places: list[Location]
 
 
-def missing(facts: CheckContext) -> list[UndeclaredVariable]:
+def missing(context: CheckContext) -> list[UndeclaredVariable]:
     """Declarations for what is mentioned and not declared: kind and default from what the code falls back to, services from where it stands."""
     from coinjar.core.rules.mentioned import not_declared
 
-    names = list(dict.fromkeys(str(spot.subject) for spot in not_declared(facts)))
+    names = list(dict.fromkeys(str(diagnostic.subject) for diagnostic in not_declared(context)))
     undeclared = []
     for name in names:
-        other_names = [use for use in facts.uses if use.name == name and use.how != SET]
+        other_names = [use for use in context.uses if use.name == name and use.access != SET]
         default = next((use.default for use in other_names if use.default), None)
-        guessed = guess(name, default or "")
+        guessed = infer(name, default or "")
         services = {service for use in other_names for service in use.services}
-        limited = services and all(use.services for use in other_names) and services != set(facts.jar.services)
+        limited = services and all(use.services for use in other_names) and services != set(context.jar.services)
         variable = Variable(
             name=VariableName(name),
-            place=facts.jar.place,
+            location=context.jar.location,
             kind=guessed.kind,
             secret=guessed.secret,
             services=frozenset(services) if limited else None,
         )
         undeclared.append(
-            UndeclaredVariable(variable, None if guessed.secret else default, [use.place for use in other_names])
+            UndeclaredVariable(variable, None if guessed.secret else default, [use.location for use in other_names])
         )
     return undeclared
 
@@ -244,10 +247,10 @@ def findings(opened: OpenJar, report: MentionReport) -> tuple[list[Finding], lis
     from coinjar.core.rules import run
 
     assert report.jar is not None
-    facts = CheckContext(report.jar)
-    look_at_code(opened, facts, report)
-    names = [finding for finding in run(facts) if finding.rule.code in CODE_RULES]
-    return sorted(names, key=lambda finding: (finding.spot.place, finding.rule.code)), missing(facts)
+    context = CheckContext(report.jar)
+    collect_code_uses(opened, context, report)
+    names = [finding for finding in run(context) if finding.rule.code in CODE_RULES]
+    return sorted(names, key=lambda finding: (finding.diagnostic.location, finding.rule.code)), missing(context)
 
 
 def suggested(names: Sequence[UndeclaredVariable]) -> str:
@@ -257,7 +260,7 @@ def suggested(names: Sequence[UndeclaredVariable]) -> str:
     lines = ["variables:\n"]
     for undeclared in names:
         lines.append(
-            f"  # {', '.join(str(place) for place in undeclared.places[:3])}{' …' if len(undeclared.places) > 3 else ''}\n"
+            f"  # {', '.join(str(location) for location in undeclared.places[:3])}{' …' if len(undeclared.places) > 3 else ''}\n"
         )
         lines.append(f"  {undeclared.variable.name}: {ScalarWriter().flow(_declaration(undeclared))}\n")
     return "".join(lines)

@@ -22,7 +22,7 @@ from coinjar.destinations.live.base import LiveDestination, Target
 from coinjar.destinations.live.platform import PlatformDestination
 from coinjar.dialects import get
 from coinjar.dialects.base import ReadItem
-from coinjar.platforms.limits import UnsupportedVariable, refusals
+from coinjar.platforms.limits import UnsupportedVariable, unsupported_variables
 from coinjar.sources import read_source
 from coinjar.sources.base import SET_BY_EVERYBODY, SourceContext
 
@@ -113,11 +113,11 @@ class EndpointReader:
         )
 
     def _is_secret(self, name: str, text: str, *, given: bool) -> bool:
-        from coinjar.core.inference import guess
+        from coinjar.core.inference import infer
 
         if self.jar and name in self.jar.variables:
             return given or name in self.jar.secret_names
-        return given or guess(name, text).secret
+        return given or infer(name, text).secret
 
     def _around(self) -> RenderContext:
         assert self.opened
@@ -158,9 +158,9 @@ class EndpointReader:
                 self._is_secret(live_value.name, live_value.text or "", given=live_value.secret),
                 live_value.supplied,
             )
-            for target, held in self.held(destination, stage)
-            for live_value in held.values()
-            if not live_value.wide
+            for target, live in self.held(destination, stage)
+            for live_value in live.values()
+            if not live_value.inherited
         ]
 
     # -- the new place
@@ -176,7 +176,7 @@ class EndpointReader:
                     code="unknown-source",
                 )
             dialect = get(match[1])
-            return TargetState(new, {}, lambda name, text: _of_dialect(dialect.refusal(name, text), name))
+            return TargetState(new, {}, lambda name, text: _of_dialect(dialect.unsupported_reason(name, text), name))
         for stage in stages:
             if to := new.destination.moved(stage):
                 raise UsageError(f"{new.label} has moved to {to} itself on {stage}", hint="move there", code="moved")
@@ -188,7 +188,9 @@ class EndpointReader:
                 return TargetState(
                     new,
                     held,
-                    lambda name, text: _of_platform(list(refusals(description, {name: DesiredValue(name, text)}))),
+                    lambda name, text: _of_platform(
+                        list(unsupported_variables(description, {name: DesiredValue(name, text)}))
+                    ),
                     folds=description.folds_case,
                 )
             return TargetState(new, held, _of_shell)
@@ -224,7 +226,7 @@ class EndpointReader:
                     result |= {
                         (stage, service, name): live_value.text
                         for name, live_value in there.items()
-                        if not live_value.wide
+                        if not live_value.inherited
                     }
         return result
 
@@ -236,14 +238,14 @@ class TargetState:
         self,
         where: Endpoint,
         held: Mapping[tuple[str, str | None, str], str | None],
-        refusal: Callable[[str, str], RejectedValue | None],
+        rejection: Callable[[str, str], RejectedValue | None],
         *,
         folds: bool = False,
     ) -> None:
         self.where = where
         self.folds = folds
         self.held = held
-        self.refusal = refusal
+        self.rejection = rejection
 
     def takes(self, jar: Jar | None, source_value: SourceValue) -> str | None:
         """Why it does not take a variable for a stage and service."""
@@ -273,7 +275,7 @@ def _of_dialect(words: str | None, name: str) -> RejectedValue | None:
 
 
 def _of_platform(unsupported: list[UnsupportedVariable]) -> RejectedValue | None:
-    return RejectedValue(unsupported[0].what, unsupported[0].words) if unsupported else None
+    return RejectedValue(unsupported[0].what, unsupported[0].reason) if unsupported else None
 
 
 def file_target(text: str) -> tuple[str, Path]:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 from coinjar.core.compare import SAME, Difference, SideValue
-from coinjar.core.dispositions import GIVEN, LEFT, RENAMED, REPLACED, SUPPLIED, placed
+from coinjar.core.dispositions import GIVEN, LEFT, RENAMED, REPLACED, SUPPLIED, stage_and_service
 from coinjar.core.errors import UsageError
 from coinjar.core.secret import reveal
 from coinjar.jarfile.sheets import Sheet, SheetLine
@@ -69,7 +69,7 @@ class _Explainer:
         name = sheet_difference.row.name
         for line in self.sheet.lines:
             for stage, service in self._where(line, sheet_difference.row.service):
-                if line.becomes == line.variable == name and self._explains(line, sheet_difference, stage, service):
+                if line.new_name == line.variable == name and self._explains(line, sheet_difference, stage, service):
                     return f"{line.group.replace('_', ' ')}: {line.why}"
                 if (
                     line.group == RENAMED
@@ -77,10 +77,10 @@ class _Explainer:
                     and sheet_difference.new.text is None
                     and self._arrived(line, sheet_difference)
                 ):
-                    return f"renamed to {line.becomes}"
+                    return f"renamed to {line.new_name}"
                 if (
                     line.group == RENAMED
-                    and name == line.becomes
+                    and name == line.new_name
                     and sheet_difference.old.text is None
                     and self._arrived(line, sheet_difference)
                 ):
@@ -89,7 +89,7 @@ class _Explainer:
 
     def _where(self, line: SheetLine, service: str | None) -> list[tuple[str, str | None]]:
         """The places of a line that a row of this service is about."""
-        places = [placed(where) for where in line.where]
+        places = [stage_and_service(where) for where in line.where]
         return [
             (stage, own)
             for stage, own in places
@@ -119,7 +119,7 @@ class _Explainer:
             (
                 each.new.text
                 for each in self.rows
-                if each.row.name == line.becomes and each.row.service in (None, sheet_difference.row.service)
+                if each.row.name == line.new_name and each.row.service in (None, sheet_difference.row.service)
             ),
             None,
         )
@@ -130,7 +130,7 @@ class _Explainer:
             pointing = repointed.pointing
             if (
                 pointing.variable == sheet_difference.row.name
-                and pointing.becomes
+                and pointing.replacement
                 and sheet_difference.old.text
                 and sheet_difference.new.text
             ):

@@ -12,7 +12,7 @@ from coinjar.core.secret import reveal
 from coinjar.dialects import get
 from coinjar.dialects.base import Entry, FileHeader, render
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import replace_file, shown_path
+from coinjar.system.files import display_path, replace_file
 
 
 def write_flat(target: str, result: Mapping[str, list[SourceValue]]) -> None:
@@ -24,7 +24,7 @@ def write_flat(target: str, result: Mapping[str, list[SourceValue]]) -> None:
             raise InputError(
                 words,
                 hint="move one service and stage at a time (--service, --stage)",
-                place=Location(shown_path(path)),
+                location=Location(display_path(path)),
                 code="services-differ",
             )
     entries = [Entry(name, reveal(places[0].text or ""), secret=places[0].secret) for name, places in result.items()]
@@ -33,7 +33,7 @@ def write_flat(target: str, result: Mapping[str, list[SourceValue]]) -> None:
         raise InputError(
             "there is a file already, and it says something else",
             hint="move it away, or name another",
-            place=Location(shown_path(path)),
+            location=Location(display_path(path)),
             code="exists",
         )
     replace_file(path, data, mode=0o600 if any(entry.secret for entry in entries) else 0o644)
@@ -42,4 +42,4 @@ def write_flat(target: str, result: Mapping[str, list[SourceValue]]) -> None:
 def read_flat(target: str) -> dict[str, str | None]:
     """What the file's own reader makes of it."""
     dialect, path = file_target(target)
-    return {item.name: item.text for item in get(dialect).read(Path(path).read_bytes(), shown_path(path)).items}
+    return {item.name: item.text for item in get(dialect).read(Path(path).read_bytes(), display_path(path)).items}

@@ -30,10 +30,10 @@ from coinjar.core.dispositions import (
     REPLACED,
     SUPPLIED,
     SourceValue,
-    placed,
+    stage_and_service,
 )
 from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, raise_all
-from coinjar.core.inference import guess
+from coinjar.core.inference import infer
 from coinjar.core.model import Destination, Jar, Variable
 from coinjar.core.names import ALL, VariableName
 from coinjar.core.secret import Secret, reveal
@@ -41,12 +41,12 @@ from coinjar.destinations import is_live
 from coinjar.destinations.base import gets, services_for
 from coinjar.documents.edit import Edit
 from coinjar.documents.writer import Plain
-from coinjar.jarfile.sheets import Sheet, SheetLine, tell_outcomes, unknown_line
-from coinjar.system.files import locked, shown_path
+from coinjar.jarfile.sheets import Sheet, SheetLine, record_outcomes, unknown_line
+from coinjar.system.files import display_path, locked
 
 GOES = (CARRIED, RENAMED, REPLACED, GIVEN)
 """Groups whose variables are at the new place afterwards, with a value of ours."""
-Tell = Callable[[str, Sequence[DeliveryOutcome]], None]
+ShowOutcomes = Callable[[str, Sequence[DeliveryOutcome]], None]
 
 
 class MigrationOptions(NamedTuple):
@@ -106,14 +106,14 @@ class Migration:
         listed = {(line.variable, where) for line in self.sheet.lines for where in line.where}
         for line in self.sheet.lines:
             if line.variable not in names and not self.sheet.emptied:
-                faults.append(unknown_line(line.variable, names, line.place))
+                faults.append(unknown_line(line.variable, names, line.location))
             elif not self.sheet.emptied and line.digest != self.reader.digest(line.variable, line.where):
                 message = f"{line.variable} is another at {self.reader.old.label} than when the sheet was made"
                 faults.append(
                     InputError(
                         message,
                         hint="make the sheet anew: `coinjar migrate FROM TO --out FILE`",
-                        place=line.place,
+                        location=line.location,
                         code="source-changed",
                     )
                 )
@@ -121,46 +121,49 @@ class Migration:
             message = f"{name} of {where} is at {self.reader.old.label}, and on no line of the sheet"
             faults.append(
                 InputError(
-                    message, hint="make the sheet anew, or give it a line", place=self._whole(), code="source-changed"
+                    message,
+                    hint="make the sheet anew, or give it a line",
+                    location=self._whole(),
+                    code="source-changed",
                 )
             )
         raise_all(faults)
         raise_all(list(self._not_given()))
 
     def _whole(self) -> Location:
-        return Location(shown_path(self.sheet.path))
+        return Location(display_path(self.sheet.path))
 
     def _not_given(self) -> Iterator[CoinJarError]:
         for line in self.sheet.of(GIVEN, REPLACED):
             for where in line.where:
-                stage, service = placed(where)
-                declared, text = self.reader.in_jar(SourceValue(line.becomes, stage, service, None))
+                stage, service = stage_and_service(where)
+                declared, text = self.reader.in_jar(SourceValue(line.new_name, stage, service, None))
                 if text is None:
                     new = "" if declared else " --declare"
-                    put = f"`coinjar put {line.becomes} --stage {stage}{f' --service {service}' if service else ''}{new}`; or "
+                    put = f"`coinjar put {line.new_name} --stage {stage}{f' --service {service}' if service else ''}{new}`; or "
                     hint = f"{put if self.opened else ''}move the line to left_behind"
                     yield InputError(
-                        f"{line.becomes} of {where} must be given a value",
+                        f"{line.new_name} of {where} must be given a value",
                         hint=hint,
-                        place=line.place,
+                        location=line.location,
                         code="to-be-given",
                     )
         for repointed in self.sheet.repointed:
             variable = self.reader.jar.variables.get(repointed.pointing.variable) if self.reader.jar else None
-            if variable is not None and variable.kind == "json" and "${" in repointed.pointing.becomes:
+            if variable is not None and variable.kind == "json" and "${" in repointed.pointing.replacement:
                 message = f"{variable.name} is of kind json, where a reference would be data"
                 yield InputError(
                     message,
                     hint="write the address itself into becomes: of this line",
-                    place=repointed.place,
+                    location=repointed.location,
                     code="to-be-given",
                 )
-            if not repointed.pointing.becomes and not repointed.pointing.scope.startswith("dest:"):
+            if not repointed.pointing.replacement and not repointed.pointing.scope.startswith("dest:"):
                 message = f"nobody knows what {repointed.pointing.variable} is to point to"
                 yield InputError(
                     message,
                     hint="write it into becomes: of this line, or take the line out",
-                    place=repointed.place,
+                    location=repointed.location,
                     code="to-be-given",
                 )
 
@@ -175,9 +178,9 @@ class Migration:
             notes = self._values()
         jar = self.opened.load()
         renames = {
-            line.variable: line.becomes
+            line.variable: line.new_name
             for line in self.sheet.of(RENAMED)
-            if line.variable in jar.variables and line.becomes not in jar.variables
+            if line.variable in jar.variables and line.new_name not in jar.variables
         }
         if renames:
             rename_options = rename.RenameOptions(
@@ -188,7 +191,7 @@ class Migration:
             files = [
                 file.path for file in plan.files if self.opened.folder.resolve() not in file.path.resolve().parents
             ]
-            where = ", ".join(["the jar", *map(shown_path, files)])
+            where = ", ".join(["the jar", *map(display_path, files)])
             notes += [f"{old} is called {new} now, in {where}" for old, new in renames.items()]
         self.reader.jar = self.opened.load()
         self.reader.ends.jar = self.reader.jar
@@ -202,7 +205,7 @@ class Migration:
         jar = self.opened.load()
         edits: list[Edit] = []
         refused = self._refused(jar, destination)
-        going = {line.becomes for line in self.sheet.of(*GOES)}
+        going = {line.new_name for line in self.sheet.of(*GOES)}
         goal = self.reader.ends.new(self.reader.new, [])
         left = [
             line.variable
@@ -236,9 +239,9 @@ class Migration:
         mine = [
             variable
             for variable in jar.variables.values()
-            if gets(destination, variable.name) and any(variable.serves(service) for service in services)
+            if gets(destination, variable.name) and any(variable.applies_to(service) for service in services)
         ]
-        result = {str(variable.name): goal.refusal(variable.name, "x") for variable in mine}
+        result = {str(variable.name): goal.rejection(variable.name, "x") for variable in mine}
         return {name: rejected_value.what for name, rejected_value in result.items() if rejected_value}
 
     def _values(self) -> list[str]:
@@ -249,18 +252,18 @@ class Migration:
         puts: list[tuple[str, str, str, str]] = []
         for line in self.sheet.of(CARRIED, RENAMED):
             places = self._places(line)
-            name = line.becomes if line.becomes in jar.variables else line.variable
+            name = line.new_name if line.new_name in jar.variables else line.variable
             for source_value in [source_value for source_value in places if source_value.text is not None]:
                 text = reveal(source_value.text or "")
                 if self.reader.in_jar(source_value, name)[1] == text:
                     continue
                 if name not in jar.variables:
-                    if owner := jar.owner_of(name):
+                    if owner := jar.current_owner(name):
                         words = f"{name} is the old name of {owner.name}, and cannot be declared"
                         raise InputError(
                             words,
                             hint=f"`coinjar rename --finish {name}`, or move its line to another group",
-                            place=line.place,
+                            location=line.location,
                             code="name",
                         )
                     declare[name] = self._declared(name, places, text)
@@ -287,11 +290,11 @@ class Migration:
     def _declared(self, name: str, places: Sequence[SourceValue], text: str) -> Variable:
         services = {str(source_value.service) for source_value in places if source_value.service in self.jar.services}
         limited = frozenset(services) if services and services != set(self.jar.services) else None
-        guessed = guess(name, text)
+        guessed = infer(name, text)
         secret = guessed.secret or any(source_value.secret for source_value in places)
         return Variable(
             name=VariableName(name),
-            place=self.jar.place,
+            location=self.jar.location,
             kind="text" if secret else guessed.kind,
             secret=secret,
             services=limited,
@@ -299,14 +302,14 @@ class Migration:
 
     # -- the new place
 
-    def deliver(self, tell: Tell) -> None:
+    def deliver(self, print_error: ShowOutcomes) -> None:
         """Write the new place, stage by stage; reads back. What fails is told, and kept."""
         destination = self.reader.new.destination
         if destination is None:
-            write_flat(self.sheet.target, {line.becomes: self._going(line) for line in self.sheet.of(*GOES)})
+            write_flat(self.sheet.target, {line.new_name: self._going(line) for line in self.sheet.of(*GOES)})
         elif self.opened is not None and is_live(destination):
             for stage in self._stages_there():
-                self._delivered(stage, [destination.name], tell)
+                self._delivered(stage, [destination.name], print_error)
                 if not self.failed:
                     self._take_supplied(stage, destination.name)
         elif self.opened is not None:
@@ -318,14 +321,14 @@ class Migration:
         if line.group in (CARRIED, RENAMED):
             return [source_value for source_value in places if source_value.text is not None]
         return [
-            source_value._replace(text=self.reader.in_jar(source_value, line.becomes)[1]) for source_value in places
+            source_value._replace(text=self.reader.in_jar(source_value, line.new_name)[1]) for source_value in places
         ]
 
     def _stages_there(self) -> list[str]:
-        there = {placed(where)[0] for line in self.sheet.of(*GOES, SUPPLIED) for where in line.where}
+        there = {stage_and_service(where)[0] for line in self.sheet.of(*GOES, SUPPLIED) for where in line.where}
         return [stage for stage in self.sheet.stages if stage in there] or sorted(there)
 
-    def _delivered(self, stage: str, names: Sequence[str], tell: Tell) -> None:
+    def _delivered(self, stage: str, names: Sequence[str], print_error: ShowOutcomes) -> None:
         assert self.opened
         opened = self.opened
 
@@ -345,7 +348,7 @@ class Migration:
             for outcome in outcomes
             if outcome.fault
         ]
-        tell(stage, outcomes)
+        print_error(stage, outcomes)
 
     def _take_supplied(self, stage: str, name: str) -> None:
         """What the new place gives only once it has run: its addresses."""
@@ -375,7 +378,7 @@ class Migration:
 
     # -- repointing
 
-    def repoint(self, tell: Tell) -> list[str]:
+    def repoint(self, print_error: ShowOutcomes) -> list[str]:
         """Let values that lead to the old place lead to the new one, and deliver them where they go; who was reached."""
         if self.opened is None or not self.sheet.repointed:
             return []
@@ -385,7 +388,7 @@ class Migration:
             if destination
         ]
         outcomes, reached = repoint(
-            self.opened, self.sheet.repointed, besides, lambda stage, names: self._delivered(stage, names, tell)
+            self.opened, self.sheet.repointed, besides, lambda stage, names: self._delivered(stage, names, print_error)
         )
         self.outcomes |= {("repointed", number): words for number, words in outcomes.items()}
         return [f"{affected.service} on {affected.stage}: {', '.join(affected.destinations)}" for affected in reached]
@@ -412,7 +415,7 @@ class Migration:
             )
             self.outcomes[line.group, line.number] = message
             self.failed += [
-                f"{line.becomes} of {where}: {place_result.words}"
+                f"{line.new_name} of {where}: {place_result.words}"
                 for where, place_result in zip(line.where, came, strict=True)
                 if not place_result.good
             ]
@@ -421,11 +424,11 @@ class Migration:
         self, line: SheetLine, where: str, held: Mapping[tuple[str, str | None, str], str | None]
     ) -> _PlaceResult:
         """How a line came out in one place, for every service there that it is about."""
-        stage, service = placed(where)
+        stage, service = stage_and_service(where)
         keys = [
             key
             for key in held
-            if key[0] == stage and key[2] == line.becomes and (service is None or key[1] in (None, service))
+            if key[0] == stage and key[2] == line.new_name and (service is None or key[1] in (None, service))
         ]
         if line.group == LEFT:
             return _PlaceResult("left behind; it was there already" if keys else "left behind")
@@ -435,7 +438,7 @@ class Migration:
             return _NOT_THERE
         if any(held[key] is None for key in keys):
             return _PlaceResult("there; it cannot be read back")
-        wanted = [self.reader.in_jar(SourceValue(line.becomes, stage, service or key[1], None))[1] for key in keys]
+        wanted = [self.reader.in_jar(SourceValue(line.new_name, stage, service or key[1], None))[1] for key in keys]
         same = all(text is not None and reveal(held[key] or "") == text for key, text in zip(keys, wanted, strict=True))
         return _THE_SAME if same else _ANOTHER
 
@@ -444,9 +447,9 @@ class Migration:
         if line.group in (LEFT, SUPPLIED):
             return _PlaceResult("left behind")
         text = next((source_value.text for source_value in self._going(line) if source_value.where == where), None)
-        if line.becomes not in flat:
+        if line.new_name not in flat:
             return _NOT_THERE
-        return _THE_SAME if text is not None and flat[line.becomes] == reveal(text) else _ANOTHER
+        return _THE_SAME if text is not None and flat[line.new_name] == reveal(text) else _ANOTHER
 
     def settle(self) -> list[str]:
         """After all of it is verified: the old place is not delivered to any more; emptied, if that was asked for. Keeps the outcome in the sheet."""
@@ -455,10 +458,10 @@ class Migration:
         if not self.failed:
             messages += self._moved()
             if self.options.empty_source:
-                tell_outcomes(self.sheet, {}, emptied="begun")
+                record_outcomes(self.sheet, {}, emptied="begun")
                 messages += self._empty()
                 emptied = "done"
-        tell_outcomes(self.sheet, self.outcomes, emptied=emptied)
+        record_outcomes(self.sheet, self.outcomes, emptied=emptied)
         return messages
 
     def _moved(self) -> list[str]:
@@ -493,23 +496,23 @@ class Migration:
             for target in targets:
                 try:
                     await target.identity()
-                    held = await target.read()
+                    live = await target.read()
                     away = [
                         DeliveryChange(live_value.name, GONE, live_value.text, None, live_value.secret, live_value)
-                        for live_value in held.values()
-                        if live_value.name in names and not live_value.supplied and not live_value.wide
+                        for live_value in live.values()
+                        if live_value.name in names and not live_value.supplied and not live_value.inherited
                     ]
                     if away:
                         await target.write(away)
                     left = [
                         live_value
                         for live_value in (await target.read()).values()
-                        if live_value.name in {change.name for change in away} and not live_value.wide
+                        if live_value.name in {change.name for change in away} and not live_value.inherited
                     ]
                     if left:
                         words = f"it did not let go of {', '.join(live_value.name for live_value in left)}"
                         raise ExternalError(
-                            words, hint="run this again", place=target.origin, code="read-back", of=target.label
+                            words, hint="run this again", location=target.origin, code="read-back", of=target.label
                         )
                     gone += len(away)
                 finally:

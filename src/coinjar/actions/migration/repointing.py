@@ -48,7 +48,7 @@ def repoint(
     for affected in reached:
         deliver(affected.stage, affected.destinations)
     outcomes = {
-        repointed.number: f"now {repointed.pointing.becomes}" if repointed in ours else LEFT_TO_YOU
+        repointed.number: f"now {repointed.pointing.replacement}" if repointed in ours else LEFT_TO_YOU
         for repointed in lines
     }
     return outcomes, reached
@@ -72,7 +72,7 @@ def _rewrite(jar: Jar, change: ValueChanges, reference: InboundReference) -> Non
     )
     if reference.address not in source:
         return
-    new = source.replace(reference.address, reference.becomes)
+    new = source.replace(reference.address, reference.replacement)
     created = parse_template(new) if "${" in new else new.replace("$$", "$")
     if reference.stage == "default":
         change.declarations.append(
@@ -95,7 +95,7 @@ def _reached(
 ) -> Iterator[AffectedService]:
     touched: dict[str, dict[str, set[str]]] = {}
     for reference in pointings:
-        services = jar.serving(jar.variables[reference.variable]) if reference.scope == ALL else [reference.scope]
+        services = jar.services_with(jar.variables[reference.variable]) if reference.scope == ALL else [reference.scope]
         for stage in [name for name in jar.stage_names() if reference.stage in ("default", SHARED, *jar.chain(name))]:
             for service in services:
                 touched.setdefault(stage, {}).setdefault(service, set()).add(reference.variable)
@@ -132,7 +132,7 @@ def order_of(opened: OpenJar, jar: Jar, stage: str, services: Sequence[str]) -> 
     needs: dict[str, set[str]] = {}
     for service in jar.services:
         for variable in jar.variables.values():
-            definition = resolver.winner(variable.name, service) if variable.serves(service) else None
+            definition = resolver.winner(variable.name, service) if variable.applies_to(service) else None
             if definition is not None and isinstance(definition.content, Template):
                 needs.setdefault(service, set()).update(
                     reference.service

@@ -23,7 +23,7 @@ from coinjar.core.secret import reveal
 from coinjar.destinations import is_live
 from coinjar.destinations.base import RenderContext
 from coinjar.scanning.file_walk import FileWalk
-from coinjar.system.files import replace_file, shown_path
+from coinjar.system.files import display_path, replace_file
 
 
 class DraftSheet(NamedTuple):
@@ -114,7 +114,7 @@ class SheetBuilder:
         return MigrationContext(
             self.old.label,
             self.new.label,
-            goal.refusal,
+            goal.rejection,
             lambda source_value: goal.takes(self.jar, source_value),
             self.in_jar,
             held,
@@ -122,7 +122,7 @@ class SheetBuilder:
             known,
             self.jar is not None,
             goal.folds,
-            lambda name: owner.name if self.jar and (owner := self.jar.owner_of(name)) else None,
+            lambda name: owner.name if self.jar and (owner := self.jar.current_owner(name)) else None,
         )
 
     def in_jar(self, source_value: SourceValue, name: str | None = None) -> tuple[bool, str | None]:
@@ -134,9 +134,9 @@ class SheetBuilder:
         service = (
             source_value.service
             if source_value.service in self.jar.services
-            else next(iter(self.jar.serving(variable)), None)
+            else next(iter(self.jar.services_with(variable)), None)
         )
-        if service is None or not variable.serves(service):
+        if service is None or not variable.applies_to(service):
             return True, None
         return True, self.opened.resolver(source_value.stage, jar=self.jar).value(name, service).revealed
 
@@ -150,8 +150,8 @@ class SheetBuilder:
             return None
         result: dict[str, list[str]] = {}
         for use in uses(find(self.opened, self.jar, paths)):
-            if use.how != "set":
-                result.setdefault(use.name, []).append(str(use.place))
+            if use.access != "set":
+                result.setdefault(use.name, []).append(str(use.location))
         return result
 
     # -- digests
@@ -189,11 +189,11 @@ class SheetBuilder:
 
     def _pointings(self) -> Iterator[InboundReference]:
         assert self.jar
-        facts = CheckContext(self.jar)
+        context = CheckContext(self.jar)
         for source_value in self.addresses():
             address = reveal(source_value.text or "").rstrip("/")
-            for definition in facts.written:
-                content = definition.written.content
+            for definition in context.definitions:
+                content = definition.definition.content
                 source = (
                     content.source
                     if isinstance(content, Template)
@@ -281,5 +281,5 @@ class SheetBuilder:
             for number, line in enumerate(lines, 1):
                 if address.encode() in line:
                     self.notes.append(
-                        f"{shown_path(Path(candidate.path))}:{number} holds an address of {self.old.label}: change it by hand"
+                        f"{display_path(Path(candidate.path))}:{number} holds an address of {self.old.label}: change it by hand"
                     )

@@ -38,10 +38,13 @@ def environment(resolution: Resolution, inherited: Mapping[str, str], *, bare: b
     faults: list[CoinJarError] = []
     for name, resolved in resolution.items():
         if resolved.text is not None and (why := not_for_environments(resolved.text)):
-            place = resolved.written.place if resolved.written else None
+            location = resolved.definition.location if resolved.definition else None
             faults.append(
                 InputError(
-                    f"no environment can carry {name}: {why}", hint="change the value", place=place, code="cannot-carry"
+                    f"no environment can carry {name}: {why}",
+                    hint="change the value",
+                    location=location,
+                    code="cannot-carry",
                 )
             )
     raise_all(faults)
@@ -53,7 +56,7 @@ def environment(resolution: Resolution, inherited: Mapping[str, str], *, bare: b
     return kept | resolution.environment()
 
 
-def become(argv: Sequence[str], env: Mapping[str, str]) -> NoReturn:
+def exec_program(argv: Sequence[str], env: Mapping[str, str]) -> NoReturn:
     """Replace this process by the program, found along the PATH that it gets. Raises ProgramStartError; else never returns."""
     for number, action in signals_at_start().items():
         signal.signal(number, action)

@@ -18,7 +18,7 @@ from coinjar.core.rules.base import Diagnostic
 from coinjar.destinations import make
 from coinjar.destinations.base import Output, RenderContext, RenderNotice, StageView
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import locked, replace_file, shown_path
+from coinjar.system.files import display_path, locked, replace_file
 from coinjar.system.version_control import OPEN, TRACKED, states
 
 NEW, CHANGED, SAME = "new", "changed", "same"
@@ -63,14 +63,14 @@ def plan(
     A person's own values are left out, as in a delivery.
     """
     jar = opened.load(list(stages))
-    around = RenderContext(jar, opened.folder, masker, opened.ring, move_up=move_up, writes=writes)
+    render_context = RenderContext(jar, opened.folder, masker, opened.ring, move_up=move_up, writes=writes)
     resolvers = {stage: opened.resolver(stage, jar=jar, allow_commands=allow_commands) for stage in stages}
     faults: list[CoinJarError] = []
     files: dict[Path, RenderedFile] = {}
     notices: list[RenderNotice] = []
     for stage, destination in chosen(jar, stages, names, live=False):
         try:
-            instance = make(destination, around)
+            instance = make(destination, render_context)
             outputs = instance.outputs(StageView(resolvers[stage], destination))
         except CoinJarError as fault:
             for error in fault.each():
@@ -79,7 +79,7 @@ def plan(
                 faults.append(error)
             continue
         notices += instance.notices
-        faults += overwritten(opened, around, destination, stage, outputs) if not instance.names_stage else []
+        faults += overwritten(opened, render_context, destination, stage, outputs) if not instance.names_stage else []
         for output in outputs:
             other = files.pop(output.path, None)
             if other is not None and not output.merges and other.output.data != output.data:
@@ -91,18 +91,18 @@ def plan(
 
 
 def overwritten(
-    opened: OpenJar, around: RenderContext, destination: Destination, stage: str, outputs: Sequence[Output]
+    opened: OpenJar, render_context: RenderContext, destination: Destination, stage: str, outputs: Sequence[Output]
 ) -> list[CoinJarError]:
     """Why the files of a stage cannot be: those of another stage have the same paths and another content, and the two would overwrite each other.
 
     Another stage whose files cannot be worked out here is not compared.
     """
     own = {output.path: output.data for output in outputs if not output.merges}
-    jar = around.jar
+    jar = render_context.jar
     for other in (
         [name for name in jar.stage_names() if name != stage and is_named(jar, destination, name)] if own else ()
     ):
-        alone = RenderContext(opened.load(), opened.folder, around.masker, opened.ring)
+        alone = RenderContext(opened.load(), opened.folder, render_context.masker, opened.ring)
         try:
             there = make(destination, alone).outputs(StageView(opened.resolver(other, jar=alone.jar), destination))
         except CoinJarError:
@@ -116,9 +116,9 @@ def overwritten(
             None,
         )
         if path is not None:
-            words = f"{destination.name} writes {shown_path(path)} for {stage} and for {other}, which would overwrite each other"
+            words = f"{destination.name} writes {display_path(path)} for {stage} and for {other}, which would overwrite each other"
             hint = f"put {{stage}} into the path, or limit the destination (stages: [{stage}])"
-            return [InputError(words, hint=hint, place=destination.place, code="collision")]
+            return [InputError(words, hint=hint, location=destination.location, code="collision")]
     return []
 
 
@@ -130,7 +130,10 @@ def _collision(other: RenderedFile, destination: Destination, stage: str, output
         else "give each a path of its own"
     )
     return InputError(
-        f"{whose} would both write {shown_path(output.path)}", hint=hint, place=destination.place, code="collision"
+        f"{whose} would both write {display_path(output.path)}",
+        hint=hint,
+        location=destination.location,
+        code="collision",
     )
 
 
@@ -160,7 +163,7 @@ def secrets_in_the_open(files: list[RenderedFile]) -> list[RenderNotice]:
             InputError(
                 f"{file.destination} would put a secret into a file that version control has",
                 hint=hint,
-                place=Location(shown_path(file.path)),
+                location=Location(display_path(file.path)),
                 code="secret-tracked",
             )
             for file in tracked
@@ -173,7 +176,7 @@ def secrets_in_the_open(files: list[RenderedFile]) -> list[RenderNotice]:
             Diagnostic(
                 "this file will hold a secret, and version control does not ignore it",
                 fix,
-                Location(shown_path(file.path)),
+                Location(display_path(file.path)),
             ),
         )
         for file in secret
@@ -210,7 +213,7 @@ def shown_difference(file: RenderedFile, redactor: Redactor) -> Iterator[str]:
     """A unified diff from the file that is there to what it should be, secrets masked."""
     old = read_bytes(file.path) if file.path.exists() else b""
     new = file.output.data
-    shown = shown_path(file.path)
+    shown = display_path(file.path)
     if old == new:
         yield f"{shown}: only its mode changes: " + (
             "nobody but its owner may read it" if file.output.secret else "it can be run"
@@ -226,8 +229,10 @@ def stale(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: 
     from coinjar.destinations.manifests import ManifestsDestination
 
     jar = opened.load(list(stages))
-    around = RenderContext(jar, opened.folder, masker, opened.ring)
-    created = [(stage, make(destination, around)) for stage, destination in chosen(jar, stages, names, live=False)]
+    render_context = RenderContext(jar, opened.folder, masker, opened.ring)
+    created = [
+        (stage, make(destination, render_context)) for stage, destination in chosen(jar, stages, names, live=False)
+    ]
     wanted = [(stage, destination) for stage, destination in created if isinstance(destination, ManifestsDestination)]
     if not wanted:
         raise UsageError(

@@ -14,8 +14,8 @@ from coinjar.dialects.base import Dialect, Entry, FileHeader, ParseContext, refu
 
 def rendered(jar: Jar, resolution: Resolution, dialect: Dialect) -> bytes:
     """The file. Raises InputError naming every variable that the dialect cannot carry, and those dialects that can."""
-    entries = [Entry(name, resolved.revealed, resolved.variable) for name, resolved in resolution.emitted()]
-    dialect.known = ParseContext(jar.stage_names(), jar.variables)
+    entries = [Entry(name, resolved.revealed, resolved.variable) for name, resolved in resolution.exported()]
+    dialect.parse_context = ParseContext(jar.stage_names(), jar.variables)
     return render(dialect, entries, FileHeader(jar.app, resolution.stage, resolution.service), carriers)
 
 
@@ -28,7 +28,7 @@ def rendered_sealed(jar: Jar, resolution: Resolution, recipients: Sequence[str])
         if why := recipient_fault(recipient):
             raise UsageError(f"this is no recipient to encrypt to: {why}", hint="`coinjar identity show` prints one")
     dialect = ExecScriptDialect()
-    entries = [Entry(name, resolved.revealed, resolved.variable) for name, resolved in resolution.emitted()]
+    entries = [Entry(name, resolved.revealed, resolved.variable) for name, resolved in resolution.exported()]
     refuse(dialect, entries, carriers)
     return dialect.sealed(
         entries,
@@ -50,10 +50,10 @@ def rendered_example(resolver: Resolver, service: str) -> bytes:
 
 def rendered_stages(jar: Jar, resolutions: Sequence[Resolution], dialect: Dialect) -> bytes:
     """Several stages in one file, in a dialect that can hold them."""
-    dialect.known = ParseContext(jar.stage_names(), jar.variables)
+    dialect.parse_context = ParseContext(jar.stage_names(), jar.variables)
     data = b""
     for resolution in resolutions:
-        entries = [Entry(name, resolved.revealed, resolved.variable) for name, resolved in resolution.emitted()]
+        entries = [Entry(name, resolved.revealed, resolved.variable) for name, resolved in resolution.exported()]
         refuse(dialect, entries, carriers)
         data = dialect.update(data, "stdout", entries, FileHeader(jar.app, resolution.stage, resolution.service))
     return data

@@ -116,7 +116,7 @@ class _StageProofs:
             dict.fromkeys(name for other_name in jar.chain(stage) for name in (jar.stage(other_name).name, other_name))
         )
         self.resolver: Resolver = opened.resolver(stage, jar=jar, allow_commands=options.allow_commands)
-        self.around = RenderContext(jar, opened.folder, masker, opened.ring)
+        self.render_context = RenderContext(jar, opened.folder, masker, opened.ring)
         self.masker = masker
         self.may_start = not jar.stage(stage).guarded or stage in options.allowed
         self.runs: dict[str, Data] = {}
@@ -129,23 +129,25 @@ class _StageProofs:
                 words = f"{proof.name} runs a pipeline, and {self.name} is guarded: it was not started"
                 raise UsageError(words, hint=f"add --allow-guarded {self.name}", code="guarded")
             question = {key: reveal(self._text(template, proof).text or "") for key, template in proof.question.items()}
-            proof_question = ProofQuestion(proof, question, self.name, self.resolver, self.around, self.runs, patience)
+            proof_question = ProofQuestion(
+                proof, question, self.name, self.resolver, self.render_context, self.runs, patience
+            )
             try:
                 answers = await ask(proof_question)
             except NoAnswer as silence:
                 expected = proof.expected(self.chain)
                 if expected is not None and expected.form == "absent" and silence.means_absent:
                     return ProofResult(
-                        proof, self.name, Verdict(holds=True, found="nothing there", expected="nothing there")
+                        proof, self.name, Verdict(holds=True, actual="nothing there", expected="nothing there")
                     )
                 return ProofResult(
-                    proof, self.name, Verdict(holds=False, found=str(silence), expected=self._shown(expected, proof))
+                    proof, self.name, Verdict(holds=False, actual=str(silence), expected=self._shown(expected, proof))
                 )
             return ProofResult(proof, self.name, self._judge(proof, answers), final=starts)
         except (CoinJarError, OSError) as raised:
             fault = as_fault(raised)
-            if fault.place is None:
-                fault.place = proof.place
+            if fault.location is None:
+                fault.location = proof.location
             return ProofResult(proof, self.name, None, fault, final=starts)
 
     def _text(self, template: Template, proof: Proof) -> ReferenceValue:
@@ -187,7 +189,7 @@ class _StageProofs:
             text, secret = reveal(value.text or ""), value.secret
         else:
             text, secret = expected.text, False
-        hidden = secret or (proof.variable != "" and self.around.is_secret(proof.variable, ""))
+        hidden = secret or (proof.variable != "" and self.render_context.is_secret(proof.variable, ""))
         verdicts = [judge(expected.form, text, candidate, secret=hidden, key=key) for candidate in answers.texts]
         return next((verdict for verdict in verdicts if not verdict.holds), verdicts[0])
 
@@ -224,5 +226,5 @@ class _StageProofs:
                     )
                     if names
                 ]
-                return Verdict(holds=False, found="; ".join(parts), expected=expected)
-        return Verdict(holds=True, found=expected, expected=expected)
+                return Verdict(holds=False, actual="; ".join(parts), expected=expected)
+        return Verdict(holds=True, actual=expected, expected=expected)

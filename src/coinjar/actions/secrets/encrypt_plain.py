@@ -10,7 +10,7 @@ from coinjar.actions.open_jar import OpenJar
 from coinjar.core.errors import CoinJarError, InputError, raise_all
 from coinjar.core.model import Content
 from coinjar.core.names import ALL, SHARED
-from coinjar.core.rules.secrets import lies_open
+from coinjar.core.rules.secrets import in_plain_text
 from coinjar.documents.edit import Edit
 from coinjar.system.files import locked
 
@@ -26,8 +26,8 @@ class EncryptedValue(NamedTuple):
 class EncryptResult(NamedTuple):
     """What was sealed, what could not be settled (name and reason), what is to know about new keys."""
 
-    moved: list[EncryptedValue]
-    left: list[tuple[str, str]]
+    encrypted: list[EncryptedValue]
+    skipped: list[tuple[str, str]]
     notes: list[str]
 
 
@@ -56,7 +56,7 @@ def _plain(change: ValueChanges, layer: str, faults: list[CoinJarError]) -> list
     moved = []
     for scope, values in change.plain(layer).items():
         for name, definition in values.items():
-            if change.jar.variables[name].secret and lies_open(change.jar, definition.content):
+            if change.jar.variables[name].secret and in_plain_text(change.jar, definition.content):
                 if fault := _contradiction(change, layer, scope, name, definition.content):
                     faults.append(fault)
                 else:
@@ -67,14 +67,14 @@ def _plain(change: ValueChanges, layer: str, faults: list[CoinJarError]) -> list
 
 def _contradiction(change: ValueChanges, layer: str, scope: str, name: str, content: Content) -> InputError | None:
     """A sealed value of the same name and layer that says something else."""
-    wanted = change.jar.variables[name].sealed_in(scope)
+    wanted = change.jar.variables[name].scopes_for(scope)
     if not any(coin.name == name for coin in change.sealing.lines(layer)):
         return None
     for entry in change.sealing.opened(layer, wanted):
-        if entry.coin.name == name and entry.content != content:
-            place = change.plain(layer)[scope][name].place
+        if entry.entry.name == name and entry.content != content:
+            location = change.plain(layer)[scope][name].location
             hint = "remove the one that is wrong: the line here, or the sealed one with `coinjar drop`"
-            return InputError(f"{name} is sealed too, and with another text", hint=hint, place=place, code="both")
+            return InputError(f"{name} is sealed too, and with another text", hint=hint, location=location, code="both")
     return None
 
 
@@ -85,11 +85,11 @@ def _too_wide(change: ValueChanges, layer: str) -> list[EncryptedValue]:
         name for compartment, name in there if compartment == ALL and change.jar.variables[name].services is not None
     }
     for entry in change.sealing.opened(layer, [ALL]) if wide else ():
-        if entry.coin.name in wide:
-            for service in change.jar.variables[entry.coin.name].sealed_in(ALL):
-                if (service, entry.coin.name) not in there:
-                    change.put(layer, service, entry.coin.name, entry.content)
-            change.sealing.drop(layer, ALL, entry.coin.name)
+        if entry.entry.name in wide:
+            for service in change.jar.variables[entry.entry.name].scopes_for(ALL):
+                if (service, entry.entry.name) not in there:
+                    change.put(layer, service, entry.entry.name, entry.content)
+            change.sealing.drop(layer, ALL, entry.entry.name)
     return [EncryptedValue(name, layer, None) for name in sorted(wide)]
 
 
@@ -98,7 +98,7 @@ def _defaults(change: ValueChanges, left: list[tuple[str, str]]) -> list[Encrypt
     said = {name for values in change.jar.plain.get(SHARED, {}).values() for name in values}
     moved = []
     for name, variable in change.jar.variables.items():
-        if variable.secret and variable.default is not None and lies_open(change.jar, variable.default.content):
+        if variable.secret and variable.default is not None and in_plain_text(change.jar, variable.default.content):
             if name in said:
                 left.append((name, "its default in jar.yaml stays, for shared has a value: remove the default by hand"))
                 continue

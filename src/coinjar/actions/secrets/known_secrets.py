@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.inference import guess, is_placeholder
+from coinjar.core.inference import infer, is_placeholder
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Definition, Jar, Layer, Undecryptable
 from coinjar.core.references import Template
 from coinjar.core.secret import reveal
 from coinjar.dialects.base import ReadItem
 from coinjar.jarfile.load import read_bytes, read_plain
-from coinjar.system.files import LOCAL, shown_path
+from coinjar.system.files import LOCAL, display_path
 
 
 def secret_texts(opened: OpenJar, jar: Jar) -> dict[str, str]:
@@ -35,7 +35,7 @@ def secret_texts(opened: OpenJar, jar: Jar) -> dict[str, str]:
 
 def _own_layers(opened: OpenJar, jar: Jar) -> Iterator[Layer]:
     for path in sorted((opened.folder / LOCAL).glob("*.yaml")):
-        yield read_plain(jar, read_bytes(path), shown_path(path))
+        yield read_plain(jar, read_bytes(path), display_path(path))
 
 
 def _made(jar: Jar, definitions: Iterable[tuple[str, Definition]]) -> Iterator[tuple[str, str]]:
@@ -69,11 +69,11 @@ def secrets_read(jar: Jar, items: Iterable[ReadItem]) -> dict[str, str]:
     for item in items:
         text = item.text or ""
         declared = item.name in jar.secret_names
-        guessed = guess(item.name, text)
+        guessed = infer(item.name, text)
         if (
             text
             and not is_placeholder(text)
-            and (declared or item.secret or (item.name not in jar.variables and guessed.secret and guessed.sure))
+            and (declared or item.secret or (item.name not in jar.variables and guessed.secret and guessed.is_certain))
         ):
             result.setdefault(text, item.name)
     return result

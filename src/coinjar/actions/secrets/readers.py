@@ -27,7 +27,7 @@ class ReaderGrant(NamedTuple):
     values: int
 
 
-def lineage(jar: Jar, stages: Iterable[str]) -> list[str]:
+def chains_of(jar: Jar, stages: Iterable[str]) -> list[str]:
     """These stages with `shared` and those they follow: what one must open to see all of their values."""
     return list(dict.fromkeys([SHARED, *(name for stage in stages if stage != SHARED for name in jar.chain(stage))]))
 
@@ -53,7 +53,7 @@ def plan_adding(
     reader = Reader(
         label=label,
         recipient=without_comment(recipient),
-        place=Location(""),
+        location=Location(""),
         opens=(),
         service=service,
         offline=offline,
@@ -64,7 +64,7 @@ def plan_adding(
         raise UsageError(f"'{label}' is another reader already", hint="choose another label, or remove that one first")
     if same and same.label != label:
         raise UsageError(f"this recipient is '{same.label}' already", hint=f"give that label: --label {same.label}")
-    wanted = lineage(jar, stages)
+    wanted = chains_of(jar, stages)
     parts = {
         stage: [compartment for compartment in compartments(opened.folder, stage) or [ALL] if reader.reads(compartment)]
         for stage in wanted
@@ -90,7 +90,7 @@ def add(opened: OpenJar, adding: ReaderGrant) -> list[str]:
                 change.begin(stage, is_reported=False)
         if adding.reader.label not in change.readers.readers:
             change.add_reader(adding.reader)
-        change.let(adding.reader.label, adding.stages)
+        change.grant(adding.reader.label, adding.stages)
         change.commit()
     return change.notes
 
@@ -138,9 +138,9 @@ def remove(opened: OpenJar, label: str, stages: Sequence[str] | None, *, generat
         anew: dict[str, list[str]] = {}
         for stage in chosen:
             change.verify(stage, change.compartments(stage))
-            lines = [entry.coin for entry in change.opened(stage) if reader.reads(entry.coin.compartment)]
+            lines = [entry.entry for entry in change.opened(stage) if reader.reads(entry.entry.compartment)]
             could[stage] = list(dict.fromkeys(entry.name for entry in lines))
-            change.shut(label, stage)
+            change.revoke(label, stage)
             if generate:
                 anew[stage] = _generate_anew(change, stage, [entry.slot for entry in lines])
         change.commit()
@@ -159,9 +159,9 @@ def _generate_anew(change: SealedTransaction, stage: str, slots: list[tuple[str,
             continue
         new: dict[object, str] = {}
         for entry in change.opened(stage):
-            if entry.coin.name == name and isinstance(entry.content, str):
+            if entry.entry.name == name and isinstance(entry.content, str):
                 text = new.setdefault(entry.content, make(recipe_of(variable), variable))
-                change.put(stage, entry.coin.compartment, name, text)
+                change.put(stage, entry.entry.compartment, name, text)
         created.append(name)
     return created
 
@@ -208,7 +208,7 @@ def vouch(opened: OpenJar, stages: Sequence[str]) -> None:
             change.renew_unused(stage)
             if not change.readers.people(stage):
                 raise UsageError(f"readers.yaml names nobody who opens all of {stage}", hint="correct it first")
-            change.vouch_anew(stage)
+            change.sign_again(stage)
         change.commit()
 
 
@@ -252,9 +252,7 @@ def vouching(jar: Jar, ring: KeyRing, readers: Readers, stage: str) -> str:
     states = set()
     for compartment in compartments(ring.folder, stage) or [""]:
         try:
-            states.add(
-                VOUCHED if compartment and ring.is_vouched(jar.app, readers, stage, compartment) else NOT_VOUCHED
-            )
+            states.add(VOUCHED if compartment and ring.is_signed(jar.app, readers, stage, compartment) else NOT_VOUCHED)
         except DecryptionError:
             states.add(UNKNOWN)
     return next(name for name in (NOT_VOUCHED, UNKNOWN, VOUCHED) if name in states)

@@ -20,11 +20,11 @@ from coinjar.crypto.age import wrap
 from coinjar.crypto.sealed_file import SealedEntry, changed, parse
 from coinjar.crypto.sealing import Key, associated, can_seal, seal, vouch
 from coinjar.documents.edit import apply
-from coinjar.jarfile.keyring import DataKey, coins_path, compartments, key_path
+from coinjar.jarfile.keyring import DataKey, compartments, key_path, sealed_path
 from coinjar.jarfile.merge_attributes import write_attributes
 from coinjar.jarfile.naming_key import local_naming_key
 from coinjar.jarfile.readers import HEAD, Reader, Readers, differences, load_readers, readers_path, without_doubles
-from coinjar.system.files import read_own, replace_own, shown_path
+from coinjar.system.files import display_path, read_own, replace_own
 
 LARGEST = 10 << 20
 """Characters of a sealed value at most."""
@@ -33,7 +33,7 @@ LARGEST = 10 << 20
 class DecryptedEntry(Record):
     """One line of a stage, and what it says."""
 
-    coin: SealedEntry
+    entry: SealedEntry
     content: Content
 
 
@@ -66,9 +66,9 @@ class SealedTransaction:
     def lines(self, stage: str) -> list[SealedEntry]:
         """The stage's sealed values as they stand in the file."""
         if stage not in self._lines:
-            path = coins_path(self.folder, stage)
+            path = sealed_path(self.folder, stage)
             data = read_own(path)
-            self._lines[stage] = parse(data, shown_path(path)) if data is not None else []
+            self._lines[stage] = parse(data, display_path(path)) if data is not None else []
         return self._lines[stage]
 
     def _slots(self, stage: str) -> set[tuple[str, str]]:
@@ -78,7 +78,7 @@ class SealedTransaction:
 
     def opened(self, stage: str, within: Iterable[str] | None = None) -> list[DecryptedEntry]:
         """The values of a stage, of these compartments (None: of all). Raises DecryptionError for the first that does not open."""
-        path = shown_path(coins_path(self.folder, stage))
+        path = display_path(sealed_path(self.folder, stage))
         wanted = None if within is None else set(within)
         entries = []
         for coin in self.lines(stage):
@@ -105,7 +105,7 @@ class SealedTransaction:
             entries = self._sound_values(stage, compartment, replacing) if key else []
             if key is None or not entries:
                 continue
-            if not self.ring.is_vouched(self.jar.app, self.before, stage, compartment):
+            if not self.ring.is_signed(self.jar.app, self.before, stage, compartment):
                 raise self._not_vouched(stage, compartment)
             vouched = True
             if key.earlier is not None:
@@ -126,7 +126,7 @@ class SealedTransaction:
         self, stage: str, compartment: str, replacing: Collection[tuple[str, str]]
     ) -> list[DecryptedEntry]:
         """What opens of a compartment. Raises the fault of what does not, unless it is to be replaced and something else opens."""
-        path = shown_path(coins_path(self.folder, stage))
+        path = display_path(sealed_path(self.folder, stage))
         entries: list[DecryptedEntry] = []
         broken: list[CoinJarError] = []
         for coin in [entry for entry in self.lines(stage) if entry.compartment == compartment]:
@@ -143,10 +143,10 @@ class SealedTransaction:
 
     def _verify_empty(self, stage: str, openable: Sequence[str]) -> None:
         """A stage without values: its codes must fit; if it has none, its first key was cut short, and is made anew for us alone."""
-        if all(self.ring.is_vouched(self.jar.app, self.before, stage, scope) for scope in openable):
+        if all(self.ring.is_signed(self.jar.app, self.before, stage, scope) for scope in openable):
             return
         ours = self.ring.identity().recipients
-        if any(f"{stage}.{scope}" in self.before.vouched for scope in openable) or any(
+        if any(f"{stage}.{scope}" in self.before.signatures for scope in openable) or any(
             reader.recipient not in ours for reader in self.readers.of(stage)
         ):
             raise self._not_vouched(stage, ALL)
@@ -159,13 +159,13 @@ class SealedTransaction:
         self._to_wrap.add(slot)
         self._to_vouch.add(slot)
         for entry in result:
-            self._seal(stage, compartment, entry.coin.name, entry.content)
+            self._seal(stage, compartment, entry.entry.name, entry.content)
 
     def _not_vouched(self, stage: str, compartment: str) -> InputError:
-        place = Location(shown_path(readers_path(self.folder)))
+        location = Location(display_path(readers_path(self.folder)))
         words = f"nobody who opens {stage} ({compartment}) vouches for its readers as they stand in this file: it was changed by hand, or merged"
         hint = f"look at them (`coinjar readers list`), correct them, then `coinjar readers vouch --stage {stage}`"
-        return InputError(words, hint=hint, place=place, code="not-vouched")
+        return InputError(words, hint=hint, location=location, code="not-vouched")
 
     # -- changes
 
@@ -183,12 +183,12 @@ class SealedTransaction:
                 f"{name} cannot be sealed: it has over {LARGEST >> 20} Mi characters", hint=hint, code="cannot-seal"
             )
         variable = self.jar.variables[name]
-        slots = [(compartment, name) for compartment in variable.sealed_in(scope)]
+        slots = [(compartment, name) for compartment in variable.scopes_for(scope)]
         if not slots:
             raise InputError(
                 f"{name} is for no service, so nobody could open it",
                 hint="give it services in jar.yaml",
-                place=variable.place,
+                location=variable.location,
                 code="cannot-seal",
             )
         for compartment, _ in slots:
@@ -236,13 +236,13 @@ class SealedTransaction:
             words = f"readers.yaml lists {', '.join(strangers)} for {stage}, which has no key yet, so nobody vouches for that"
             hint = f"take {stage} out of their entries; once it has a key, let them in with `coinjar readers add`"
             raise InputError(
-                words, hint=hint, place=Location(shown_path(readers_path(self.folder))), code="not-vouched"
+                words, hint=hint, location=Location(display_path(readers_path(self.folder))), code="not-vouched"
             )
         for other in sorted({name for reader in self.readers.readers.values() for name in reader.opens}):
             if other != stage and stage in self._followed(other):
                 labels += self._vouched_labels(stage, other)
         for label in dict.fromkeys(labels):
-            self.let(label, [stage])
+            self.grant(label, [stage])
         self._new_compartment(stage, ALL)
         others = [label for label in dict.fromkeys(labels) if label != mine]
         whom = f"you ({mine})" + (f", and {', '.join(others)}, who read what follows it" if others else "")
@@ -281,7 +281,7 @@ class SealedTransaction:
         label = label if self.readers.readers else self.name_reader(label)
         while label in self.readers.readers:
             label += "-2"
-        self.add_reader(Reader(label=label, recipient=recipient, place=Location("")))
+        self.add_reader(Reader(label=label, recipient=recipient, location=Location("")))
         return label
 
     def _new_compartment(self, stage: str, compartment: str) -> None:
@@ -306,9 +306,9 @@ class SealedTransaction:
 
     def add_reader(self, reader: Reader) -> None:
         """One more in the list; it opens nothing yet."""
-        self.readers = Readers({**self.readers.readers, reader.label: reader}, self.readers.vouched)
+        self.readers = Readers({**self.readers.readers, reader.label: reader}, self.readers.signatures)
 
-    def let(self, label: str, stages: Sequence[str]) -> None:
+    def grant(self, label: str, stages: Sequence[str]) -> None:
         """Let a reader open stages: their keys must have been verified."""
         reader = self.readers.readers[label]
         self._set_opens(label, [*reader.opens, *(stage for stage in stages if stage not in reader.opens)])
@@ -318,7 +318,7 @@ class SealedTransaction:
                 (stage, compartment) for compartment in self.compartments(stage) if reader.reads(compartment)
             }
 
-    def shut(self, label: str, stage: str) -> None:
+    def revoke(self, label: str, stage: str) -> None:
         """Take a stage from a reader, and change the keys that it had."""
         reader = self.readers.readers[label]
         self._set_opens(label, [other_stage for other_stage in reader.opens if other_stage != stage])
@@ -331,7 +331,7 @@ class SealedTransaction:
             readers[label] = readers[label]._replace(opens=tuple(opens))
         else:
             del readers[label]
-        self.readers = Readers(readers, self.readers.vouched)
+        self.readers = Readers(readers, self.readers.signatures)
 
     def rekey(self, stage: str, within: Sequence[str]) -> None:
         """New keys, and every value sealed anew under them; the naming key stays, so that no name changes."""
@@ -345,7 +345,7 @@ class SealedTransaction:
             self._to_wrap.add(slot)
             self._to_vouch.add(slot)
             for entry in self.opened(stage, [compartment]):
-                self._seal(stage, compartment, entry.coin.name, entry.content)
+                self._seal(stage, compartment, entry.entry.name, entry.content)
         self._tidy.add(stage)
 
     def renew_unused(self, stage: str) -> None:
@@ -355,7 +355,7 @@ class SealedTransaction:
             if compartment not in used:
                 self._new_compartment(stage, compartment)
 
-    def vouch_anew(self, stage: str) -> None:
+    def sign_again(self, stage: str) -> None:
         """Wrap and vouch for the readers as they stand in the file: somebody has looked at them."""
         self._to_wrap |= {(stage, compartment) for compartment in self.compartments(stage)}
         self._to_vouch |= {(stage, compartment) for compartment in self.compartments(stage)}
@@ -371,9 +371,9 @@ class SealedTransaction:
             self._write_key(slot, self.key(*slot))
         self._write_readers()
         for stage in sorted(self._changes):
-            path = coins_path(self.folder, stage)
+            path = sealed_path(self.folder, stage)
             old = read_own(path) or b""
-            new = changed(old, shown_path(path), self._changes[stage], tidy=stage in self._tidy)
+            new = changed(old, display_path(path), self._changes[stage], tidy=stage in self._tidy)
             if new != old:
                 replace_own(path, new)
         for slot, key in sorted(self._keys.items()):
@@ -388,13 +388,13 @@ class SealedTransaction:
             raise InputError(
                 "a change of keys was cut short, or a key is missing",
                 hint=hint,
-                place=Location(shown_path(readers_path(self.folder))),
+                location=Location(display_path(readers_path(self.folder))),
                 code="keys",
             )
         if stage in self._changes:
-            path = coins_path(self.folder, stage)
+            path = sealed_path(self.folder, stage)
             old = read_own(path) or b""
-            yield old, changed(old, shown_path(path), self._changes[stage])
+            yield old, changed(old, display_path(path), self._changes[stage])
 
     def _write_key(self, slot: tuple[str, str], key: DataKey) -> None:
         stage, compartment = slot
@@ -402,7 +402,7 @@ class SealedTransaction:
         replace_own(key_path(self.folder, stage, compartment), wrap(key.text(), recipients))
 
     def _write_readers(self) -> None:
-        vouched = dict(self.readers.vouched)
+        vouched = dict(self.readers.signatures)
         for stage, compartment in self._to_vouch:
             vouched[f"{stage}.{compartment}"] = (
                 vouch(self.key(stage, compartment).key, self.jar.app, stage, self.readers.rows(stage)),
@@ -411,4 +411,4 @@ class SealedTransaction:
         if edits:
             path = readers_path(self.folder)
             old = without_doubles(read_own(path) or HEAD)
-            replace_own(path, apply(old, shown_path(path), edits))
+            replace_own(path, apply(old, display_path(path), edits))

@@ -20,7 +20,7 @@ RULES = (
     Rule("CJ009", WARNING, "look-alike or invisible characters", values.look_alikes),
     Rule("CJ010", WARNING, "names that differ only by case", naming.differ_by_case),
     Rule("CJ011", WARNING, "a name no shell can set", naming.not_for_a_shell),
-    Rule("CJ012", WARNING, "a service's value covered", layering.covered_service),
+    Rule("CJ012", WARNING, "a service's value covered", layering.overridden_service),
     Rule("CJ013", WARNING, "equal to what it would inherit", layering.equal_to_inherited),
     Rule("CJ014", WARNING, "reaching nothing", presence.reaches_nothing),
     Rule("CJ015", ERROR, "one port for two services", ports.same_port),
@@ -55,19 +55,21 @@ RULES = (
 )
 
 
-def run(facts: CheckContext) -> Iterator[Finding]:
+def run(context: CheckContext) -> Iterator[Finding]:
     """Every finding, rule by rule, the accepted ones marked."""
     for rule in RULES:
-        for spot in rule.find(facts):
+        for diagnostic in rule.find(context):
             yield Finding(
-                rule, spot, next((accepted for accepted in facts.jar.accepted if _accepts(accepted, rule, spot)), None)
+                rule,
+                diagnostic,
+                next((accepted for accepted in context.jar.accepted if _accepts(accepted, rule, diagnostic)), None),
             )
 
 
-def _accepts(accepted: AcceptedFinding, rule: Rule, spot: Diagnostic) -> bool:
+def _accepts(accepted: AcceptedFinding, rule: Rule, diagnostic: Diagnostic) -> bool:
     return (
         accepted.rule == rule.code
-        and accepted.variable in (None, spot.variable)
-        and accepted.stage in (None, spot.stage)
-        and accepted.service in (None, spot.service)
+        and accepted.variable in (None, diagnostic.variable)
+        and accepted.stage in (None, diagnostic.stage)
+        and accepted.service in (None, diagnostic.service)
     )

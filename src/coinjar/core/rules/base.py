@@ -7,7 +7,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from coinjar.core.code_uses import CodeLiteral, CodeUse
-from coinjar.core.errors import CoinJarError, Location, is_others
+from coinjar.core.errors import CoinJarError, Location, is_encrypted_for_others
 from coinjar.core.inference import is_placeholder
 from coinjar.core.layers import Fetch, Resolver, no_fetch
 from coinjar.core.model import AcceptedFinding, Definition, Jar, Undecryptable, Variable
@@ -21,8 +21,8 @@ class Diagnostic(NamedTuple):
     """What one rule found in one place, in words; `fix` says what to do."""
 
     message: str
-    fix: str
-    place: Location
+    hint: str
+    location: Location
     variable: str | None = None
     stage: str | None = None
     service: str | None = None
@@ -34,7 +34,7 @@ class ScopedDefinition(NamedTuple):
     """A value somebody wrote, and for what. `layer` is default, shared or a stage."""
 
     variable: Variable
-    written: Definition
+    definition: Definition
     layer: str
     scope: str
 
@@ -49,7 +49,7 @@ class PortUse(NamedTuple):
     service: str
     stage: str
     port: str
-    place: Location
+    location: Location
     words: str
 
 
@@ -61,8 +61,8 @@ class CheckContext:
 
     def __init__(self, jar: Jar, fetch: Fetch = no_fetch) -> None:
         self.jar = jar
-        self.told: dict[str, list[Diagnostic]] = {}
-        self.links: list[PortUse] = []
+        self.collected: dict[str, list[Diagnostic]] = {}
+        self.port_uses: list[PortUse] = []
         self.uses: list[CodeUse] = []
         self.literals: list[CodeLiteral] = []
         self.not_ours: frozenset[str] = frozenset()
@@ -77,11 +77,11 @@ class CheckContext:
         return self._resolvers[stage]
 
     @cached_property
-    def written(self) -> list[ScopedDefinition]:
+    def definitions(self) -> list[ScopedDefinition]:
         """Every value in the jar, defaults first."""
-        return list(self._written())
+        return list(self._definitions())
 
-    def _written(self) -> Iterator[ScopedDefinition]:
+    def _definitions(self) -> Iterator[ScopedDefinition]:
         for variable in self.jar.variables.values():
             if variable.default:
                 yield ScopedDefinition(variable, variable.default, "default", "all")
@@ -95,9 +95,9 @@ class CheckContext:
     def texts(self) -> list[tuple[ScopedDefinition, str]]:
         """Every value that is written as a plain text."""
         return [
-            (definition, definition.written.content)
-            for definition in self.written
-            if isinstance(definition.written.content, str)
+            (definition, definition.definition.content)
+            for definition in self.definitions
+            if isinstance(definition.definition.content, str)
         ]
 
     @cached_property
@@ -115,8 +115,9 @@ class CheckContext:
         """The sealed values that this identity does not open."""
         return [
             definition
-            for definition in self.written
-            if isinstance(definition.written.content, Undecryptable) and is_others(definition.written.content.fault)
+            for definition in self.definitions
+            if isinstance(definition.definition.content, Undecryptable)
+            and is_encrypted_for_others(definition.definition.content.fault)
         ]
 
     @cached_property
@@ -128,8 +129,8 @@ class CheckContext:
         # In the order of declaration: which member of a circle is told of must not change from run to run.
         derived = dict.fromkeys(
             str(definition.variable.name)
-            for definition in self.written
-            if not isinstance(definition.written.content, str)
+            for definition in self.definitions
+            if not isinstance(definition.definition.content, str)
         )
         for stage in self.stages:
             resolver = self.resolver(stage)
@@ -139,12 +140,12 @@ class CheckContext:
                 asked = resolver.distinct(variable, resolver.services_of(variable))
                 for service in asked:
                     resolved = resolver.value(name, service)
-                    wanted_definition = resolved.written
+                    wanted_definition = resolved.definition
                     if (
                         resolved.fault is None
                         or wanted_definition is None
                         or isinstance(wanted_definition.content, str)
-                        or resolved.fault.place != wanted_definition.place
+                        or resolved.fault.location != wanted_definition.location
                     ):
                         continue  # what a reference brought along is told where it comes from
                     if resolved.fault.message not in messages:
@@ -165,7 +166,7 @@ class Finding(NamedTuple):
     """A spot with its rule; `accepted` says why somebody lets it be."""
 
     rule: Rule
-    spot: Diagnostic
+    diagnostic: Diagnostic
     accepted: AcceptedFinding | None = None
 
 

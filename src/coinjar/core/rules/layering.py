@@ -10,10 +10,10 @@ from coinjar.core.names import ALL, SHARED
 from coinjar.core.rules.base import CheckContext, Diagnostic
 
 
-def covered_service(facts: CheckContext) -> Iterator[Diagnostic]:
+def overridden_service(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ012: told on the stage that covers, not again on those that follow it."""
-    for stage in facts.stages:
-        resolver = facts.resolver(stage)
+    for stage in context.stages:
+        resolver = context.resolver(stage)
         own = resolver.layers[-1].values
         below = resolver.layers[1:-1]
         for name, wide in own.get(ALL, {}).items():
@@ -25,24 +25,24 @@ def covered_service(facts: CheckContext) -> Iterator[Diagnostic]:
                 if (
                     narrow is None
                     or name in own.get(service, {})
-                    or not resolver.applies(facts.jar.variables[name], service)
+                    or not resolver.applies(context.jar.variables[name], service)
                 ):
                     continue
-                message = f"{name}: {service}'s own value ({narrow.place}) is covered by the value for all services on {stage}"
-                sign = "" if facts.jar.variables[name].secret else "=…"
+                message = f"{name}: {service}'s own value ({narrow.location}) is covered by the value for all services on {stage}"
+                sign = "" if context.jar.variables[name].secret else "=…"
                 fix = (
                     f"`coinjar put {name}{sign} --stage {stage} --service {service}`, or remove the one that is covered"
                 )
-                yield Diagnostic(message, fix, wide.place, name, stage, service)
+                yield Diagnostic(message, fix, wide.location, name, stage, service)
 
 
-def equal_to_inherited(facts: CheckContext) -> Iterator[Diagnostic]:
+def equal_to_inherited(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ013"""
-    for name in facts.jar.plain:
-        stage = name if name != SHARED else next(iter(facts.stages), None)
+    for name in context.jar.plain:
+        stage = name if name != SHARED else next(iter(context.stages), None)
         if stage is None:
             continue
-        resolver = facts.resolver(stage)
+        resolver = context.resolver(stage)
         depth = next(
             place for place, layer in enumerate(resolver.layers) if layer.name == name and layer.kind != "default"
         )
@@ -51,21 +51,21 @@ def equal_to_inherited(facts: CheckContext) -> Iterator[Diagnostic]:
             inherited.update(layer.values.get(ALL, {}))
         for scope, values in resolver.layers[depth].values.items():
             for variable_name, definition in values.items():
-                variable = facts.jar.variables[variable_name]
+                variable = context.jar.variables[variable_name]
                 if scope == ALL and variable_name not in resolver.own:
                     below = [inherited.get(variable_name)]  # by far the most
                 else:
-                    services = facts.jar.serving(variable) if scope == ALL else [scope]
+                    services = context.jar.services_with(variable) if scope == ALL else [scope]
                     below = [_below(resolver, depth, scope, variable_name, service) for service in services]
                 first = below[0] if below else None
                 if first is not None and all(
                     other is not None and _alike(variable, definition, other) for other in below
                 ):
-                    message = f"{variable_name} is set to what it would inherit anyway ({first.place})"
+                    message = f"{variable_name} is set to what it would inherit anyway ({first.location})"
                     yield Diagnostic(
                         message,
                         "remove it, unless it is meant to stay when the other changes",
-                        definition.place,
+                        definition.location,
                         variable_name,
                         name,
                         None,

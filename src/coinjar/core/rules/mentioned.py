@@ -17,24 +17,26 @@ _NAME = re.compile(r"[A-Z][A-Z0-9_]*")
 _MANY = 3
 
 
-def known_names(facts: CheckContext) -> dict[str, Variable]:
+def known_names(context: CheckContext) -> dict[str, Variable]:
     """Every name under which a variable reaches a program."""
-    return {name: variable for variable in facts.jar.variables.values() for name in (variable.name, *variable.also_as)}
+    return {
+        name: variable for variable in context.jar.variables.values() for name in (variable.name, *variable.also_as)
+    }
 
 
-def not_declared(facts: CheckContext) -> Iterator[Diagnostic]:
+def not_declared(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ035"""
-    known = known_names(facts)
+    known = known_names(context)
     folded = {name.casefold() for name in known}
-    here = {(use.name, use.place.file) for use in facts.uses if use.how == SET}
+    here = {(use.name, use.location.file) for use in context.uses if use.access == SET}
     by_name: dict[str, list[CodeUse]] = {}
-    for use in facts.uses:
-        is_known = use.name.casefold() in folded or use.name in facts.not_ours or use.name.startswith(OWN_PREFIX)
+    for use in context.uses:
+        is_known = use.name.casefold() in folded or use.name in context.not_ours or use.name.startswith(OWN_PREFIX)
         if (
-            use.how != SET
+            use.access != SET
             and not is_known
             and (use.code or _NAME.fullmatch(use.name))
-            and (use.name, use.place.file) not in here
+            and (use.name, use.location.file) not in here
         ):
             by_name.setdefault(use.name, []).append(use)
     for name, uses in by_name.items():
@@ -42,38 +44,38 @@ def not_declared(facts: CheckContext) -> Iterator[Diagnostic]:
         fix = f"did you mean {near}? else declare it: " if near else "declare it: "
         message = f"{name} is mentioned{_elsewhere(uses)}, and not declared"
         yield Diagnostic(
-            message, f"{fix}`coinjar mentions --suggest`", uses[0].place, None, None, _one_service(uses), name
+            message, f"{fix}`coinjar mentions --suggest`", uses[0].location, None, None, _one_service(uses), name
         )
 
 
-def mentioned_nowhere(facts: CheckContext) -> Iterator[Diagnostic]:
+def mentioned_nowhere(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ036"""
-    if not facts.uses:
+    if not context.uses:
         return
-    used = {use.name for use in facts.uses if use.how != SET}
-    for definition in facts.written:
-        if isinstance(definition.written.content, Template):
-            used |= {reference.name for reference in definition.written.content.references()}
-    used |= {other for variable in facts.jar.variables.values() for other, _ in variable.only_with}
-    for variable in facts.jar.variables.values():
+    used = {use.name for use in context.uses if use.access != SET}
+    for definition in context.definitions:
+        if isinstance(definition.definition.content, Template):
+            used |= {reference.name for reference in definition.definition.content.references()}
+    used |= {other for variable in context.jar.variables.values() for other, _ in variable.only_with}
+    for variable in context.jar.variables.values():
         if not used & {variable.name, *variable.also_as} and variable.phase != "build":
             hint = f"`coinjar drop {variable.name} --everywhere`, or accept it with the reason (a program of others reads it)"
             yield Diagnostic(
-                f"{variable.name} is declared, and nothing mentions it", hint, variable.place, variable.name
+                f"{variable.name} is declared, and nothing mentions it", hint, variable.location, variable.name
             )
 
 
-def not_for_that_service(facts: CheckContext) -> Iterator[Diagnostic]:
+def not_for_that_service(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ037"""
-    known = known_names(facts)
+    known = known_names(context)
     messages: set[tuple[str, str]] = set()
-    for use in facts.uses:
+    for use in context.uses:
         variable = known.get(use.name)
         if (
             variable is None
-            or use.how == SET
+            or use.access == SET
             or len(use.services) != 1
-            or variable.serves(use.services[0])
+            or variable.applies_to(use.services[0])
             or (use.name, use.services[0]) in messages
         ):
             continue
@@ -81,72 +83,72 @@ def not_for_that_service(facts: CheckContext) -> Iterator[Diagnostic]:
         service = use.services[0]
         fix = f"its services are {', '.join(sorted(variable.services or ()))}: add {service}"
         yield Diagnostic(
-            f"{service} mentions {use.name}, which is not for it", fix, use.place, variable.name, None, service
+            f"{service} mentions {use.name}, which is not for it", fix, use.location, variable.name, None, service
         )
 
 
-def other_case(facts: CheckContext) -> Iterator[Diagnostic]:
+def other_case(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ038"""
-    known = known_names(facts)
+    known = known_names(context)
     folded = {name.casefold(): name for name in known}
     messages: set[str] = set()
-    for use in facts.uses:
+    for use in context.uses:
         declared = folded.get(use.name.casefold())
-        if declared and use.name not in known and use.name not in messages and use.how != SET:
+        if declared and use.name not in known and use.name not in messages and use.access != SET:
             messages.add(use.name)
             message = f"{use.name} is mentioned, and {declared} is declared: names are told apart by case"
-            yield Diagnostic(message, f"write {declared}", use.place, known[declared].name)
+            yield Diagnostic(message, f"write {declared}", use.location, known[declared].name)
 
 
-def other_default(facts: CheckContext) -> Iterator[Diagnostic]:
+def other_default(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ039"""
-    known = known_names(facts)
+    known = known_names(context)
     messages: set[tuple[str, str, str]] = set()
-    for use in facts.uses:
+    for use in context.uses:
         variable = known.get(use.name)
-        if variable is None or variable.secret or use.default in (None, "", HIDDEN) or use.how == SET:
+        if variable is None or variable.secret or use.default in (None, "", HIDDEN) or use.access == SET:
             continue
         written = variable.default.content if variable.default else None
-        if variable.default and variable.sample is not None and variable.default.place == variable.place:
+        if variable.default and variable.sample is not None and variable.default.location == variable.location:
             continue  # what a value that is supplied elsewhere looks like, and no default
         if not isinstance(written, str) or not use.default or _same(variable, use.default, written):
             continue
-        key = (variable.name, use.default, use.place.file)
+        key = (variable.name, use.default, use.location.file)
         if key not in messages:
             messages.add(key)
-            message = f"{use.place.file.rpartition('/')[2]} falls back to {use.default} for {variable.name}, and its declared default is {written}"
-            yield Diagnostic(message, "let both say the same, or let the code do without", use.place, variable.name)
+            message = f"{use.location.file.rpartition('/')[2]} falls back to {use.default} for {variable.name}, and its declared default is {written}"
+            yield Diagnostic(message, "let both say the same, or let the code do without", use.location, variable.name)
 
 
-def by_mere_presence(facts: CheckContext) -> Iterator[Diagnostic]:
+def by_mere_presence(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ040"""
-    known = known_names(facts)
-    for use in facts.uses:
+    known = known_names(context)
+    for use in context.uses:
         variable = known.get(use.name)
-        if variable is not None and variable.kind == "boolean" and use.how == PRESENCE:
+        if variable is not None and variable.kind == "boolean" and use.access == PRESENCE:
             message = f"{use.name} is a boolean, and taken for true whenever it is there: 'false' is true here"
-            yield Diagnostic(message, "compare it with its value", use.place, variable.name)
+            yield Diagnostic(message, "compare it with its value", use.location, variable.name)
 
 
-def misplaced(facts: CheckContext) -> Iterator[Diagnostic]:
+def misplaced(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ041"""
-    for use in facts.uses:
+    for use in context.uses:
         if use.misplaced:
             message = f"nothing replaces this way of writing {use.name} here: it stays as it is written"
             yield Diagnostic(
                 message,
                 "a script takes $NAME, and an expression works only in the pipeline's document",
-                use.place,
-                _declared(facts, use.name),
+                use.location,
+                _declared(context, use.name),
             )
 
 
-def literal_value(facts: CheckContext) -> Iterator[Diagnostic]:
+def literal_value(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ042"""
-    for literal in facts.literals:
+    for literal in context.literals:
         message = f"{literal.text} stands here by itself, and is a value of {literal.variable}, which this file uses"
         yield Diagnostic(
-            message, f"use {literal.variable}, or one of the two will be forgotten", literal.place, literal.variable
+            message, f"use {literal.variable}, or one of the two will be forgotten", literal.location, literal.variable
         )
 
 
@@ -157,8 +159,8 @@ def _same(variable: Variable, name: str, other: str) -> bool:
         return name == other
 
 
-def _declared(facts: CheckContext, name: str) -> str | None:
-    variable = known_names(facts).get(name)
+def _declared(context: CheckContext, name: str) -> str | None:
+    variable = known_names(context).get(name)
     return variable.name if variable else None
 
 
@@ -168,7 +170,7 @@ def _one_service(uses: list[CodeUse]) -> str | None:
 
 
 def _elsewhere(uses: list[CodeUse]) -> str:
-    more = [str(use.place) for use in uses[1:]]
+    more = [str(use.location) for use in uses[1:]]
     if not more:
         return ""
     return f" (also {', '.join(more[:_MANY])}{f' and {len(more) - _MANY} more' if len(more) > _MANY else ''})"

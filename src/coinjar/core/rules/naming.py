@@ -8,24 +8,24 @@ from coinjar.core.names import shell_can_set
 from coinjar.core.rules.base import CheckContext, Diagnostic
 
 
-def differ_by_case(facts: CheckContext) -> Iterator[Diagnostic]:
+def differ_by_case(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ010"""
     first: dict[str, str] = {}
-    for variable in facts.jar.variables.values():
+    for variable in context.jar.variables.values():
         other = first.setdefault(variable.name.casefold(), variable.name)
         if other != variable.name:
             message = f"{variable.name} and {other} differ only by case"
             yield Diagnostic(
-                message, "rename one: some consumers do not tell them apart", variable.place, variable.name
+                message, "rename one: some consumers do not tell them apart", variable.location, variable.name
             )
 
 
-def not_for_a_shell(facts: CheckContext) -> Iterator[Diagnostic]:
+def not_for_a_shell(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ011"""
-    for variable in facts.jar.variables.values():
+    for variable in context.jar.variables.values():
         for name in (variable.name, *variable.also_as):
             if not shell_can_set(name):
                 message = f"no shell can set {name}"
                 yield Diagnostic(
-                    message, "use A to Z, digits and '_', and no digit first", variable.place, variable.name
+                    message, "use A to Z, digits and '_', and no digit first", variable.location, variable.name
                 )

@@ -9,8 +9,8 @@ from coinjar.core.rules.base import CheckContext, Diagnostic
 from coinjar.core.secret_detection import words_of
 
 
-def listens(variable: Variable) -> bool:
-    """Whether a service opens this port itself: said by `listens`, else told by the name (PORT, or with LISTEN or BIND)."""
+def is_listen_port(variable: Variable) -> bool:
+    """Whether a service opens this port itself: said by `is_listen_port`, else told by the name (PORT, or with LISTEN or BIND)."""
     if variable.kind != "port":
         return False
     said = variable.constraints.get("listens")
@@ -21,18 +21,18 @@ def listens(variable: Variable) -> bool:
     )
 
 
-def same_port(facts: CheckContext) -> Iterator[Diagnostic]:
+def same_port(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ015"""
-    ports = [variable for variable in facts.jar.variables.values() if listens(variable)]
-    for stage in facts.stages:
-        resolver = facts.resolver(stage)
-        declared = [facts.jar.stage(name).hosts for name in reversed(resolver.chain)]
+    ports = [variable for variable in context.jar.variables.values() if is_listen_port(variable)]
+    for stage in context.stages:
+        resolver = context.resolver(stage)
+        declared = [context.jar.stage(name).hosts for name in reversed(resolver.chain)]
         for host, services in next((hosts for hosts in declared if hosts), {}).items():
             taken: dict[str, tuple[str, Resolved]] = {}
-            for service in [name for name in facts.jar.services if name in services]:
+            for service in [name for name in context.jar.services if name in services]:
                 for variable in ports:
                     resolved = resolver.value(variable.name, service)
-                    if resolved.text is None or resolved.written is None:
+                    if resolved.text is None or resolved.definition is None:
                         continue
                     other, first = taken.setdefault(resolved.text, (service, resolved))
                     if other != service:
@@ -42,7 +42,7 @@ def same_port(facts: CheckContext) -> Iterator[Diagnostic]:
                         yield Diagnostic(
                             message,
                             f"give {service} a port of its own on {stage}",
-                            resolved.written.place,
+                            resolved.definition.location,
                             variable.name,
                             stage,
                             service,

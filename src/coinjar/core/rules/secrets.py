@@ -10,13 +10,13 @@ from coinjar.core.model import Content, Jar, SealedDefinition
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
 from coinjar.core.rules.base import CheckContext, Diagnostic, ScopedDefinition
-from coinjar.core.secret_detection import suspicion
+from coinjar.core.secret_detection import detect_secret
 
 _FREE = frozenset({"text", "url", "base64", "pem", "json", "list"})
 """Kinds whose values may be anything."""
 
 
-def lies_open(jar: Jar, content: Content) -> bool:
+def in_plain_text(jar: Jar, content: Content) -> bool:
     """Whether a secret's content is readable as it stands. Of a text with references all but what they bring is."""
     if isinstance(content, str):
         return bool(content) and not is_placeholder(content)
@@ -25,44 +25,46 @@ def lies_open(jar: Jar, content: Content) -> bool:
     )
 
 
-def secret_in_plain(facts: CheckContext) -> Iterator[Diagnostic]:
+def secret_in_plain(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ006"""
-    for definition in facts.written:
+    for definition in context.definitions:
         if (
             definition.variable.secret
-            and not isinstance(definition.written, SealedDefinition)
-            and lies_open(facts.jar, definition.written.content)
+            and not isinstance(definition.definition, SealedDefinition)
+            and in_plain_text(context.jar, definition.definition.content)
         ):
             message = f"{definition.variable.name} is a secret, and its value lies in plain text"
             fix = "`coinjar readers seal` seals it; what was committed stays in version control's history, so make it anew where it counts"
-            yield Diagnostic(message, fix, definition.written.place, definition.variable.name, definition.stage)
+            yield Diagnostic(message, fix, definition.definition.location, definition.variable.name, definition.stage)
 
 
-def looks_secret(facts: CheckContext) -> Iterator[Diagnostic]:
+def looks_secret(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ023"""
     free = [
-        text for definition, text in facts.texts if not definition.variable.secret and definition.variable.kind in _FREE
+        text
+        for definition, text in context.texts
+        if not definition.variable.secret and definition.variable.kind in _FREE
     ]
     any_held = (
-        not facts.secrets.is_empty and facts.secrets.first("\n".join(free)) is not None
+        not context.secrets.is_empty and context.secrets.first("\n".join(free)) is not None
     )  # in most jars there is none
-    for definition, text in facts.texts:
+    for definition, text in context.texts:
         variable = definition.variable
         if variable.secret or not text or variable.kind not in _FREE:
             continue
-        suspected = suspicion(variable.name, text)
-        held = facts.secrets.first(text) if any_held and not suspected and len(text) >= 8 else None
+        suspected = detect_secret(variable.name, text)
+        held = context.secrets.first(text) if any_held and not suspected and len(text) >= 8 else None
         if (suspected or held) and not is_placeholder(text):
             why = f"looks like one: {suspected[1]}" if suspected else f"holds the text of the secret {held}"
             message = f"{variable.name} is not declared as a secret, and its value {why}"
             fix = "add secret: true in jar.yaml, then `coinjar readers seal`; or accept it in jar.yaml"
-            yield Diagnostic(message, fix, definition.written.place, variable.name, definition.stage)
+            yield Diagnostic(message, fix, definition.definition.location, variable.name, definition.stage)
 
 
-def _own_secrets(facts: CheckContext) -> Iterator[tuple[ScopedDefinition, str]]:
+def _own_secrets(context: CheckContext) -> Iterator[tuple[ScopedDefinition, str]]:
     """Each secret that is written as a text of its own, once a layer and name where compartments hold the same."""
     visited: set[tuple[str, str, str]] = set()
-    for definition, text in facts.texts:
+    for definition, text in context.texts:
         if definition.variable.secret and text and not is_placeholder(text):
             key = (definition.layer, definition.variable.name, text)
             if key not in visited:
@@ -70,16 +72,16 @@ def _own_secrets(facts: CheckContext) -> Iterator[tuple[ScopedDefinition, str]]:
                 yield definition, text
 
 
-def same_on_two_stages(facts: CheckContext) -> Iterator[Diagnostic]:
+def same_on_two_stages(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ024: of stages that follow each other CJ013 tells; what lies in shared is meant for all."""
     by_text: dict[str, list[ScopedDefinition]] = {}
-    for definition, text in _own_secrets(facts):
+    for definition, text in _own_secrets(context):
         if definition.layer not in (SHARED, "default"):
             by_text.setdefault(text, []).append(definition)
     for group in by_text.values():
         first = group[0]
         for other in group[1:]:
-            if other.layer != first.layer and not _follow(facts, first.layer, other.layer):
+            if other.layer != first.layer and not _follow(context, first.layer, other.layer):
                 same = (
                     "the same value"
                     if other.variable is first.variable
@@ -87,16 +89,16 @@ def same_on_two_stages(facts: CheckContext) -> Iterator[Diagnostic]:
                 )
                 message = f"{other.variable.name} has {same} on {first.layer} and on {other.layer}: who opens one of them opens both"
                 fix = f"`coinjar generate {other.variable.name} --stage {other.layer} --replace`, or put another one"
-                yield Diagnostic(message, fix, other.written.place, other.variable.name, other.layer)
+                yield Diagnostic(message, fix, other.definition.location, other.variable.name, other.layer)
 
 
-def _follow(facts: CheckContext, name: str, other: str) -> bool:
-    return name in facts.jar.chain(other) or other in facts.jar.chain(name)
+def _follow(context: CheckContext, name: str, other: str) -> bool:
+    return name in context.jar.chain(other) or other in context.jar.chain(name)
 
 
-def weak_secret(facts: CheckContext) -> Iterator[Diagnostic]:
+def weak_secret(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ029"""
-    for definition, text in _own_secrets(facts):
+    for definition, text in _own_secrets(context):
         if definition.variable.kind in ("url", "json", "pem", "list"):
             continue
         strength = bits(text)
@@ -106,23 +108,23 @@ def weak_secret(facts: CheckContext) -> Iterator[Diagnostic]:
                 f"{definition.variable.name} is weak{where}: about {strength:.0f} bits to guess, and {WEAK} are few"
             )
             fix = f"`coinjar generate {definition.variable.name} --stage {definition.stage or SHARED} --replace`, where it is ours to choose"
-            yield Diagnostic(message, fix, definition.written.place, definition.variable.name, definition.stage)
+            yield Diagnostic(message, fix, definition.definition.location, definition.variable.name, definition.stage)
 
 
-def sealed_for_others(facts: CheckContext) -> Iterator[Diagnostic]:
+def sealed_for_others(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ031"""
-    for definition in facts.written:
+    for definition in context.definitions:
         services = definition.variable.services
         if (
-            isinstance(definition.written, SealedDefinition)
+            isinstance(definition.definition, SealedDefinition)
             and services is not None
-            and definition.written.compartment == ALL
+            and definition.definition.compartment == ALL
         ):
             message = f"{definition.variable.name} is sealed for all services of {definition.layer}, and declared for {', '.join(sorted(services)) or 'none'}"
             yield Diagnostic(
                 message,
                 "`coinjar readers seal` seals it for those alone",
-                definition.written.place,
+                definition.definition.location,
                 definition.variable.name,
                 definition.stage,
             )

@@ -20,37 +20,42 @@ _MIXED = re.compile("[A-Za-z][\u0370-\u03ff\u0400-\u04ff]|[\u0370-\u03ff\u0400-\
 _TYPOGRAPHIC = re.compile("[\u2018\u2019\u201c\u201d\u2010-\u2015\u2212]")
 
 
-def kind_broken(facts: CheckContext) -> Iterator[Diagnostic]:
+def kind_broken(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ003"""
-    for definition, text in facts.texts:
+    for definition, text in context.texts:
         if definition.variable.kind == "text" and not definition.variable.constraints and "\0" not in text:
             continue
-        fault = plain(definition.variable, definition.written).fault
+        fault = plain(definition.variable, definition.definition).fault
         if fault is not None:
             yield Diagnostic(
-                fault.message, fault.hint, definition.written.place, definition.variable.name, definition.stage, None
+                fault.message,
+                fault.hint,
+                definition.definition.location,
+                definition.variable.name,
+                definition.stage,
+                None,
             )
-    for derived, variable, stage, service in facts.derived_faults:
+    for derived, variable, stage, service in context.derived_faults:
         if derived.code == "CJ003":
             yield Diagnostic(
                 f"{derived.message} (on {stage})",
                 derived.hint,
-                derived.place or variable.place,
+                derived.location or variable.location,
                 variable.name,
                 stage,
                 service,
             )
 
 
-def placeholder_left(facts: CheckContext) -> Iterator[Diagnostic]:
+def placeholder_left(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ007"""
-    for definition, text in facts.texts:
+    for definition, text in context.texts:
         if is_placeholder(text):
             message = f"{definition.variable.name} still holds a placeholder"
             yield Diagnostic(
                 message,
                 "put the real value, or remove it",
-                definition.written.place,
+                definition.definition.location,
                 definition.variable.name,
                 definition.stage,
             )
@@ -76,9 +81,9 @@ def surprise(kind: str, text: str) -> str | None:
     return None
 
 
-def surprising_text(facts: CheckContext) -> Iterator[Diagnostic]:
+def surprising_text(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ008"""
-    for definition, text in facts.texts:
+    for definition, text in context.texts:
         variable = definition.variable
         choices = variable.constraints.get("choices")
         if isinstance(choices, list) and text in choices:
@@ -92,18 +97,22 @@ def surprising_text(facts: CheckContext) -> Iterator[Diagnostic]:
             )
             shown = words if not variable.secret or "'" not in words else "is a word that stands for no value"
             yield Diagnostic(
-                f"the value of {variable.name} {shown}", fix, definition.written.place, variable.name, definition.stage
+                f"the value of {variable.name} {shown}",
+                fix,
+                definition.definition.location,
+                variable.name,
+                definition.stage,
             )
 
 
-def look_alikes(facts: CheckContext) -> Iterator[Diagnostic]:
+def look_alikes(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ009"""
-    for variable in facts.jar.variables.values():
+    for variable in context.jar.variables.values():
         odd = next((letter for letter in variable.name if not letter.isascii()), None)
         if odd:
             message = f"the name {ascii(variable.name)[1:-1]} holds {_called(odd)}, which looks like something else or like nothing"
-            yield Diagnostic(message, "write the name with A to Z, digits and '_'", variable.place, variable.name)
-    for definition, text in facts.texts:
+            yield Diagnostic(message, "write the name with A to Z, digits and '_'", variable.location, variable.name)
+    for definition, text in context.texts:
         if text.isascii():
             continue
         match = (
@@ -115,7 +124,7 @@ def look_alikes(facts: CheckContext) -> Iterator[Diagnostic]:
             yield Diagnostic(
                 message,
                 "type it anew by hand, or accept it in jar.yaml",
-                definition.written.place,
+                definition.definition.location,
                 definition.variable.name,
                 definition.stage,
             )

@@ -43,11 +43,11 @@ NOW = RestartState(in_effect=True)
 class ResponseLost(ExternalError):
     """A request that must not be sent twice without a look: nobody knows whether it was carried out. `lost` says which."""
 
-    def __init__(self, label: str, lost: str, place: Location) -> None:
+    def __init__(self, label: str, lost: str, location: Location) -> None:
         super().__init__(
             f"{lost}: it may have been carried out",
             hint="run it again: it looks first",
-            place=place,
+            location=location,
             code="answer-lost",
             of=label,
         )
@@ -79,18 +79,23 @@ class Target(ABC):
     """Whether one place holds several services of a stage, each apart."""
 
     def __init__(
-        self, key: str, label: str, services: Sequence[str], wanted: Mapping[str, DesiredValue], origin: Location
+        self,
+        key: str,
+        label: str,
+        services: Sequence[str],
+        desired_values: Mapping[str, DesiredValue],
+        origin: Location,
     ) -> None:
         self.key = key
         self.label = label
         self.services = tuple(services)
-        self.wanted = dict(wanted)
+        self.desired_values = dict(desired_values)
         self.origin = origin
         self.notes = TargetNotes()
         self.before_write: Callable[[], None] = lambda: None
         """Called before each request or file that `write` sends; raises where it must stop (the lock is lost)."""
 
-    def refusals(self) -> list[CoinJarError]:
+    def unsupported_variables(self) -> list[CoinJarError]:
         """What it cannot carry, before anything is asked of it."""
         return []
 
@@ -102,7 +107,7 @@ class Target(ABC):
     async def read(self) -> dict[str, LiveValue]:
         """What it holds now, its own included. Raises ExternalError."""
 
-    def around(self) -> dict[str, LiveValue]:
+    def enclosing(self) -> dict[str, LiveValue]:
         """After `read`: what the level around this one has (the whole project's), its own values over it or not."""
         return {}
 
@@ -136,9 +141,9 @@ class Target(ABC):
 class LiveDestination(DestinationOptions, ABC):
     """A destination that is running systems. Subclasses list their targets."""
 
-    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
+    def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         self.keys = (*self.keys, *COMMON)
-        super().__init__(destination, around, fields)
+        super().__init__(destination, render_context, fields)
         self.accounts: dict[str, str] = {}
         for key, _, node in fields.members(self.options["account"], "'account'") if "account" in self.options else ():
             self.accounts[key] = fields.text(node, f"account of {destination.name}")
@@ -169,9 +174,9 @@ class LiveDestination(DestinationOptions, ABC):
     def targets(self, view: StageView) -> list[Target]:
         """Its targets on a stage. Raises every fault of their values at once."""
 
-    def refusals(self, view: StageView) -> list[CoinJarError]:
+    def unsupported_variables(self, view: StageView) -> list[CoinJarError]:
         """What it could not carry on a stage, for `check`: nothing is asked of anybody."""
-        return [fault for target in self.targets(view) for fault in target.refusals()]
+        return [fault for target in self.targets(view) for fault in target.unsupported_variables()]
 
     def account_key(self, stage: str, target: Target) -> str:
         """Under which name jar.yaml keeps whose a target is."""
@@ -197,7 +202,9 @@ class LiveDestination(DestinationOptions, ABC):
                 if other.text != desired.text:
                     words = f"{self.destination.name} holds one value of {name} for all services, and {whose} and {service} see different ones on {view.stage}"
                     hint = f"limit the destination to one of them (services:), or leave {name} out (without:)"
-                    faults.append(InputError(words, hint=hint, place=self.destination.place, code="services-differ"))
+                    faults.append(
+                        InputError(words, hint=hint, location=self.destination.location, code="services-differ")
+                    )
         raise_all(faults)
         return {name: desired for name, (_, desired) in result.items()}
 
@@ -214,14 +221,14 @@ class LiveDestination(DestinationOptions, ABC):
         unread: set[str] = set()
         for target in targets:
             try:
-                held = await target.read()
+                live = await target.read()
             finally:
                 await target.close()
-            for live_value in held.values():
-                known = self.around.jar.variables.get(live_value.name)
+            for live_value in live.values():
+                known = self.render_context.jar.variables.get(live_value.name)
                 if live_value.supplied and not (known and is_supplied(known, self.destination)):
                     remarks.append(
-                        ReadRemark(self.destination.place, f"left out: {live_value.name} is {target.label}'s own")
+                        ReadRemark(self.destination.location, f"left out: {live_value.name} is {target.label}'s own")
                     )
                     continue
                 service = target.services[0] if len(target.services) == 1 else None
@@ -229,7 +236,7 @@ class LiveDestination(DestinationOptions, ABC):
                     unread.add(live_value.name)
                     remarks.append(
                         ReadRemark(
-                            self.destination.place,
+                            self.destination.location,
                             f"left out: {live_value.name} of {target.label} cannot be read back",
                             lost=True,
                         )
@@ -239,7 +246,7 @@ class LiveDestination(DestinationOptions, ABC):
                     ReadItem(
                         live_value.name,
                         live_value.text,
-                        self.destination.place,
+                        self.destination.location,
                         service=service,
                         secret=live_value.secret or None,
                     )
@@ -258,4 +265,4 @@ def last_lines(output: bytes, wanted: Collection[DesiredValue], most: int = 5) -
 
 def unreadable(target: Target, words: str, hint: str, *, code: str = "outside") -> ExternalError:
     """An error of an outside system, with the place of the declaration that led there."""
-    return ExternalError(words, hint=hint, place=target.origin, code=code, of=target.label)
+    return ExternalError(words, hint=hint, location=target.origin, code=code, of=target.label)

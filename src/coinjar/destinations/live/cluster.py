@@ -53,14 +53,16 @@ class ClusterDestination(LiveDestination):
     needed = ("manifests",)
     at_once = 4
 
-    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
-        super().__init__(destination, around, fields)
+    def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
+        super().__init__(destination, render_context, fields)
         self.take_over = self.flag("take_over")
         named = self.text("manifests")
-        other = around.jar.destinations.get(named)
+        other = render_context.jar.destinations.get(named)
         if named and (other is None or other.type != "manifests"):
             known = [
-                destination.name for destination in around.jar.destinations.values() if destination.type == "manifests"
+                destination.name
+                for destination in render_context.jar.destinations.values()
+                if destination.type == "manifests"
             ]
             fields.fault(
                 self.options["manifests"],
@@ -71,27 +73,27 @@ class ClusterDestination(LiveDestination):
         self.manifests = other
         self.keep = self.count("keep", 3)
 
-    def sender(self, hidden: Sequence[str]) -> tuple[HttpClient, str]:
+    def client(self, hidden: Sequence[str]) -> tuple[HttpClient, str]:
         """The API, and the namespace. Raises InputError."""
         named = self.text("kubeconfig")
-        path = self.around.root / Path(named).expanduser() if named else default_path()
+        path = self.render_context.root / Path(named).expanduser() if named else default_path()
         access = read_access(path, self.text("context"))
         verify = access.verify
-        sender = HttpClient(
+        client = HttpClient(
             access.address,
             access.headers,
             self.destination.name,
-            self.destination.place,
+            self.destination.location,
             hidden=[*hidden, access.secret],
             verify=verify,
         )
-        return sender, self.text("namespace") or access.namespace
+        return client, self.text("namespace") or access.namespace
 
     def targets(self, view: StageView) -> list[Target]:
         from coinjar.destinations import make
 
         assert self.manifests, "a declaration without it is refused"
-        manifests = make(self.manifests, self.around)
+        manifests = make(self.manifests, self.render_context)
         assert isinstance(manifests, ManifestsDestination)
         inner = StageView(view.resolver, self.manifests)
         files = {output.path: output.data for output in manifests.outputs(inner)}
@@ -104,15 +106,15 @@ class ClusterDestination(LiveDestination):
         ]
         targets: list[Target] = []
         for service in services:
-            sender, namespace = self.sender(hidden)
+            client, namespace = self.client(hidden)
             mine = [item for item in rendered if _is_for(item, service, manifests)]
             if any(item["kind"] in TEMPLATED for item in mine):
                 targets.append(
-                    ClusterTarget(self, manifests, sender, namespace, service, mine, self._wanted(inner, service))
+                    ClusterTarget(self, manifests, client, namespace, service, mine, self._wanted(inner, service))
                 )
         return targets
 
-    def refusals(self, view: StageView) -> list[CoinJarError]:
+    def unsupported_variables(self, view: StageView) -> list[CoinJarError]:
         """What a cluster takes is what manifests can say, and those are looked at as a destination of their own."""
         del view
         return []
@@ -141,7 +143,7 @@ def _is_for(document: Data, service: str, manifests: ManifestsDestination) -> bo
             else False
         )
     manifest = read_manifests(json.dumps(document).encode(), "")[0]
-    services = manifests.around.jar.services
+    services = manifests.render_context.jar.services
     return any(
         service_of(manifest, container, services, manifests.named) == service for container in manifest.containers()
     )
@@ -156,15 +158,15 @@ class ClusterTarget(Target):
         self,
         cluster: ClusterDestination,
         manifests: ManifestsDestination,
-        sender: HttpClient,
+        client: HttpClient,
         namespace: str,
         service: str,
         documents: list[dict[str, Any]],
-        wanted: Mapping[str, DesiredValue],
+        desired_values: Mapping[str, DesiredValue],
     ) -> None:
         self.made = cluster
         self.manifests = manifests
-        self.sender = sender
+        self.client = client
         self.namespace = namespace
         self.service = service
         self.documents = sorted(
@@ -174,8 +176,8 @@ class ClusterTarget(Target):
             service,
             f"{cluster.destination.name} ({service} in {namespace})",
             [service],
-            wanted,
-            cluster.destination.place,
+            desired_values,
+            cluster.destination.location,
         )
 
     # -- asking
@@ -189,20 +191,20 @@ class ClusterTarget(Target):
         return document["kind"], meta.get("namespace") or self.namespace, meta["name"]
 
     async def _get(self, kind: str, namespace: str, name: str) -> Data | None:
-        return (await self.sender.send(Request("GET", self._path(kind, namespace, name), missing=True))).data
+        return (await self.client.send(Request("GET", self._path(kind, namespace, name), missing=True))).data
 
     async def _list(self, kind: str) -> list[Data]:
-        data = (await self.sender.send(Request("GET", self._path(kind, self.namespace), missing=True))).data
+        data = (await self.client.send(Request("GET", self._path(kind, self.namespace), missing=True))).data
         return [{**item, "kind": kind} for item in (data or {}).get("items") or []]
 
     async def identity(self) -> str:
         """A cluster is told by the number of its namespace kube-system, which is made once and never again."""
         try:
-            result = (await self.sender.send(Request("GET", "/api/v1/namespaces/kube-system"))).data
+            result = (await self.client.send(Request("GET", "/api/v1/namespaces/kube-system"))).data
         except CoinJarError as fault:
             if fault.code not in ("http-403", "http-404"):
                 raise
-            return f"{self.sender.address} {self.namespace}"  # not everybody may look at it
+            return f"{self.client.address} {self.namespace}"  # not everybody may look at it
         return f"cluster {result['metadata']['uid']} {self.namespace}"
 
     @property
@@ -228,11 +230,13 @@ class ClusterTarget(Target):
             Path(str(number)): read_manifests(json.dumps(_slim(item)).encode(), "the cluster")
             for number, item in enumerate(await self._live())
         }
-        reading = environments(files, self.made.around.jar.services, self.manifests.named)
+        reading = environments(files, self.made.render_context.jar.services, self.manifests.named)
         items = [item for item in reading.items if item.service == self.service]
         return {
             item.name: LiveValue(
-                item.name, item.text or "", bool(item.secret) or self.made.around.is_secret(item.name, item.text or "")
+                item.name,
+                item.text or "",
+                bool(item.secret) or self.made.render_context.is_secret(item.name, item.text or ""),
             )
             for item in items
         }
@@ -243,7 +247,7 @@ class ClusterTarget(Target):
         del changes
         force = "true" if self.made.take_over else "false"
         return [
-            f"PATCH {self.sender.address}{self._path(*self._where(document))}?fieldManager={MANAGER}&force={force}   ({document['kind']})"
+            f"PATCH {self.client.address}{self._path(*self._where(document))}?fieldManager={MANAGER}&force={force}   ({document['kind']})"
             for document in self.documents
         ]
 
@@ -261,7 +265,7 @@ class ClusterTarget(Target):
         kind, namespace, name = self._where(document)
         path = f"{self._path(kind, namespace, name)}?fieldManager={MANAGER}&force={'true' if self.made.take_over else 'false'}"
         try:
-            await self.sender.send(
+            await self.client.send(
                 Request(
                     "PATCH", path, repeat=True, headers={"Content-Type": _APPLY}, content=json.dumps(document).encode()
                 )
@@ -298,7 +302,7 @@ class ClusterTarget(Target):
                 )
                 for our in ours[self.made.keep :]:
                     name = our["metadata"]["name"]
-                    await self.sender.send(Request("DELETE", self._path(kind, self.namespace, name), missing=True))
+                    await self.client.send(Request("DELETE", self._path(kind, self.namespace, name), missing=True))
                     gone.append(f"{kind} {name}")
         if gone:
             self.notes.add(f"removed what nothing used any more: {', '.join(gone)}")
@@ -307,7 +311,7 @@ class ClusterTarget(Target):
     def _is_ours(self, document: Data, owner: str) -> bool:
         """Made by this application for this service (or for all), and managed by nobody else."""
         meta = document["metadata"]
-        shape = f"{re.escape(self.made.around.jar.app)}-[0-9a-f]{{10}}-{re.escape(owner)}".replace("_", "-")
+        shape = f"{re.escape(self.made.render_context.jar.app)}-[0-9a-f]{{10}}-{re.escape(owner)}".replace("_", "-")
         managers = {item.get("manager") for item in meta.get("managedFields") or []}
         return (
             bool(re.fullmatch(shape, meta["name"]))
@@ -369,7 +373,7 @@ class ClusterTarget(Target):
             }
             items = [
                 item
-                for item in environments(files, self.made.around.jar.services, self.manifests.named).items
+                for item in environments(files, self.made.render_context.jar.services, self.manifests.named).items
                 if item.service == self.service
             ]
             if items:
@@ -377,7 +381,7 @@ class ClusterTarget(Target):
         return result
 
     async def close(self) -> None:
-        await self.sender.close()
+        await self.client.close()
 
 
 def _references(document: Data) -> set[tuple[str, str]]:

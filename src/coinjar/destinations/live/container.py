@@ -21,7 +21,7 @@ from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
 from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
 from coinjar.system.child_environment import child_environment
-from coinjar.system.files import replace_file, shown_path
+from coinjar.system.files import display_path, replace_file
 
 _PATIENCE = 120
 """Seconds for the engine to answer."""
@@ -47,7 +47,7 @@ async def ask_engine(target: Target, argv: Sequence[str], patience: float = _PAT
             target, f"{argv[0]} did not answer in {patience:.0f} s", "look at the engine", code="engine"
         ) from None
     if process.returncode:
-        message = last_lines(out + err, target.wanted.values())
+        message = last_lines(out + err, target.desired_values.values())
         raise unreadable(
             target,
             f"{argv[0]} ended with {process.returncode}" + (f": {message}" if message else ""),
@@ -63,8 +63,8 @@ class ContainerDestination(LiveDestination):
     keys = ("container", "env_file", "as", "engine", "restart")
     needed = ("container", "env_file")
 
-    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
-        super().__init__(destination, around, fields)
+    def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
+        super().__init__(destination, render_context, fields)
         self.container = self.pattern("container")
         self.env_file = self.pattern("env_file")
         self.dialect = read_dialect(self, "literal")
@@ -77,7 +77,7 @@ class ContainerDestination(LiveDestination):
             if len(services) > 1 and "{service}" not in text:
                 words = f"{self.destination.name} is for {len(services)} services, and its {key} for one"
                 raise InputError(
-                    words, hint=f"put {{service}} into {key}", place=self.destination.place, code="destination"
+                    words, hint=f"put {{service}} into {key}", location=self.destination.location, code="destination"
                 )
         return [ContainerTarget(self, view, service) for service in services]
 
@@ -91,34 +91,34 @@ class ContainerTarget(Target):
         self.made = container
         self.name = container.container.replace("{stage}", view.stage).replace("{service}", service)
         self.path = container.resolve_path(container.env_file, view.stage, service)
-        self.file = EnvFileTarget(container.dialect, container.around, view.heading(service))
+        self.file = EnvFileTarget(container.dialect, container.render_context, view.heading(service))
         self.command = [filled(name, {"{stage}": view.stage, "{service}": service}) for name in container.command]
         super().__init__(
             service,
             f"{container.destination.name} ({self.name})",
             [service],
             container.wanted_of(view, service),
-            container.destination.place,
+            container.destination.location,
         )
 
-    def refusals(self) -> list[CoinJarError]:
-        return self.file.refusals(self.label, self.wanted)
+    def unsupported_variables(self) -> list[CoinJarError]:
+        return self.file.unsupported_variables(self.label, self.desired_values)
 
     async def identity(self) -> str:
         message = await ask_engine(self, [*self.made.engine, "info", "--format", "{{.Host.Hostname}}"])
         return f"{self.name} on {message.strip()}"
 
     async def read(self) -> dict[str, LiveValue]:
-        return self.file.held(read_bytes(self.path), shown_path(self.path)) if self.path.exists() else {}
+        return self.file.held(read_bytes(self.path), display_path(self.path)) if self.path.exists() else {}
 
     def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
         names = ", ".join(change.name for change in changes)
-        return [f"write {shown_path(self.path)} (0600, {len(self.wanted)} variables; {names} differ)"]
+        return [f"write {display_path(self.path)} (0600, {len(self.desired_values)} variables; {names} differ)"]
 
     async def write(self, changes: Sequence[DeliveryChange]) -> None:
         del changes  # the file is written whole
         self.before_write()
-        replace_file(self.path, self.file.data(self.wanted), mode=0o600, private=True)
+        replace_file(self.path, self.file.data(self.desired_values), mode=0o600, private=True)
 
     async def inspect(self) -> dict[str, Any] | None:
         """The container as its engine knows it; None if there is none."""
@@ -137,15 +137,19 @@ class ContainerTarget(Target):
         if there is None or not there["State"]["Running"]:
             return RestartState(in_effect=False, names=None, words="the container does not run")
         environment = dict(item.partition("=")[::2] for item in there["Config"]["Env"] or [])
-        wanted = self.wanted
-        if not any(name in environment for name in wanted) and wanted and not self._made_with_file(there):
+        desired_values = self.desired_values
+        if (
+            not any(name in environment for name in desired_values)
+            and desired_values
+            and not self._made_with_file(there)
+        ):
             old = self.path.exists() and _started(there) < self.path.stat().st_mtime
             return RestartState(
                 not old, None if old else frozenset(), "it started before the last change" if old else ""
             )
         definitions = await self.read()
         names = frozenset(name for name, live_value in definitions.items() if environment.get(name) != live_value.text)
-        last = self.made.around.jar.variables
+        last = self.made.render_context.jar.variables
         gone = frozenset(
             name for name in environment if name in last and name not in definitions and self._made_with_file(there)
         )
@@ -161,7 +165,7 @@ class ContainerTarget(Target):
             for text in (_env_file(name, following),)
             if text
         ]
-        return any(str(self.path.resolve()) == str((self.made.around.root / text).resolve()) for text in paths)
+        return any(str(self.path.resolve()) == str((self.made.render_context.root / text).resolve()) for text in paths)
 
     def restart_words(self) -> str:
         return f"runs {shlex.join(self.command)}" if self.command else f"makes or starts {self.name} anew"
@@ -172,7 +176,7 @@ class ContainerTarget(Target):
             return
         there = await self.inspect()
         if there is None:
-            hint = f"make it once: {self.made.engine[0]} run --name {self.name} --env-file {shown_path(self.path)} …, or say how under restart:"
+            hint = f"make it once: {self.made.engine[0]} run --name {self.name} --env-file {display_path(self.path)} …, or say how under restart:"
             raise unreadable(self, "there is no such container", hint, code="engine")
         if not self._made_with_file(there):
             await ask_engine(self, [*self.made.engine, "restart", "--time", "5", self.name], self.made.restart_timeout)

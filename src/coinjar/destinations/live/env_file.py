@@ -15,31 +15,31 @@ from coinjar.dialects.base import Dialect, Entry, FileHeader
 class EnvFileTarget:
     """A service's file."""
 
-    def __init__(self, dialect: Dialect, around: RenderContext, heading: FileHeader) -> None:
+    def __init__(self, dialect: Dialect, render_context: RenderContext, heading: FileHeader) -> None:
         self.dialect = dialect
-        self.around = around
+        self.render_context = render_context
         self.heading = heading
 
-    def refusals(self, label: str, wanted: Mapping[str, DesiredValue]) -> list[CoinJarError]:
+    def unsupported_variables(self, label: str, desired_values: Mapping[str, DesiredValue]) -> list[CoinJarError]:
         """What the dialect cannot carry."""
         errors: list[CoinJarError] = []
-        for desired in wanted.values():
-            if why := self.dialect.refusal(desired.name, desired.text):
-                variable = self.around.jar.variables.get(desired.name)
+        for desired in desired_values.values():
+            if why := self.dialect.unsupported_reason(desired.name, desired.text):
+                variable = self.render_context.jar.variables.get(desired.name)
                 words = f"{label}: {self.dialect.name} cannot carry {desired.name}: {why}"
                 hint = "choose another dialect (as:), or leave it out (without:)"
                 errors.append(
-                    InputError(words, hint=hint, place=variable.place if variable else None, code="cannot-carry")
+                    InputError(words, hint=hint, location=variable.location if variable else None, code="cannot-carry")
                 )
         return errors
 
-    def data(self, wanted: Mapping[str, DesiredValue]) -> bytes:
-        """The file. `refusals` have been asked before."""
-        known = self.around.jar.variables
+    def data(self, desired_values: Mapping[str, DesiredValue]) -> bytes:
+        """The file. `unsupported_variables` have been asked before."""
+        known = self.render_context.jar.variables
         return self.dialect.write(
             [
                 Entry(desired.name, reveal(desired.text), known.get(desired.name), desired.secret)
-                for desired in wanted.values()
+                for desired in desired_values.values()
             ],
             self.heading,
         )
@@ -48,7 +48,7 @@ class EnvFileTarget:
         """What a file that is there holds. Raises InputError if it cannot be read."""
         items = self.dialect.read(data, shown).items
         return {
-            item.name: LiveValue(item.name, item.text or "", self.around.is_secret(item.name, item.text or ""))
+            item.name: LiveValue(item.name, item.text or "", self.render_context.is_secret(item.name, item.text or ""))
             for item in items
         }
 

@@ -32,8 +32,8 @@ def _text(code: str) -> str:
 class EtcdClient:
     """An etcd through its JSON gateway."""
 
-    def __init__(self, sender: HttpClient, login: dict[str, str] | None) -> None:
-        self.sender = sender
+    def __init__(self, client: HttpClient, login: dict[str, str] | None) -> None:
+        self.client = client
         self._login = login
         self._headers: dict[str, str] | None = None
 
@@ -42,9 +42,9 @@ class EtcdClient:
         if self._headers is None:
             self._headers = {}
             if self._login:
-                answer = await self.sender.send(Request("POST", "/v3/auth/authenticate", self._login))
+                answer = await self.client.send(Request("POST", "/v3/auth/authenticate", self._login))
                 self._headers = {"Authorization": answer.data["token"]}
-        return (await self.sender.send(Request("POST", path, body, repeat, self._headers))).data
+        return (await self.client.send(Request("POST", path, body, repeat, self._headers))).data
 
     async def below(self, prefix: str) -> list[tuple[str, str, str]]:
         """Every key below a prefix: the rest of its name, its text, its revision."""
@@ -67,8 +67,8 @@ class EtcdDestination(LiveDestination):
     keys = ("address", "prefix", "user", "password")
     needed = ("address", "prefix")
 
-    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
-        super().__init__(destination, around, fields)
+    def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
+        super().__init__(destination, render_context, fields)
         self.prefix = self.pattern("prefix")
         self.password = read_token(self, "password")
         if self.prefix and not self.prefix.endswith("/"):
@@ -83,8 +83,8 @@ class EtcdDestination(LiveDestination):
         """The etcd, signed in at the first call."""
         password = self.password.text(resolver) if self.password else None
         secrets = [*hidden, *([password] if password else [])]
-        sender = HttpClient(self.text("address"), {}, self.destination.name, self.destination.place, hidden=secrets)
-        return EtcdClient(sender, {"name": self.text("user"), "password": reveal(password)} if password else None)
+        client = HttpClient(self.text("address"), {}, self.destination.name, self.destination.location, hidden=secrets)
+        return EtcdClient(client, {"name": self.text("user"), "password": reveal(password)} if password else None)
 
     @property
     def takes_shared(self) -> bool:
@@ -103,16 +103,20 @@ class EtcdTarget(Target):
 
     def __init__(self, etcd: EtcdDestination, view: StageView, services: Sequence[str], own: str) -> None:
         self.prefix = etcd.prefix.replace("{stage}", view.stage).replace("{service}", own)
-        wanted = etcd.wanted_of(view, own) if own else etcd.wanted_together(view)
-        super().__init__(own, f"{etcd.destination.name} ({self.prefix})", services, wanted, etcd.destination.place)
-        self.around_jar = etcd.around
+        desired_values = etcd.wanted_of(view, own) if own else etcd.wanted_together(view)
+        super().__init__(
+            own, f"{etcd.destination.name} ({self.prefix})", services, desired_values, etcd.destination.location
+        )
+        self.around_jar = etcd.render_context
         self.made = etcd
         self.view = view
 
     @cached_property
     def store(self) -> EtcdClient:
         """The etcd; made when something is asked of it."""
-        return self.made.store(self.view.resolver, [desired.text for desired in self.wanted.values() if desired.secret])
+        return self.made.store(
+            self.view.resolver, [desired.text for desired in self.desired_values.values() if desired.secret]
+        )
 
     async def identity(self) -> str:
         result = await self.store.call("/v3/maintenance/status", {})
@@ -121,7 +125,7 @@ class EtcdTarget(Target):
     async def read(self) -> dict[str, LiveValue]:
         below = await self.store.below(self.prefix)
         return {
-            name: LiveValue(name, text, self.around_jar.is_secret(name, text), mark=mark)
+            name: LiveValue(name, text, self.around_jar.is_secret(name, text), version=mark)
             for name, text, mark in below
             if "/" not in name
         }
@@ -134,7 +138,11 @@ class EtcdTarget(Target):
         for change in changes:
             key = self.prefix + change.name
             value = "••••" if shown and change.secret else reveal(change.new or "")
-            condition = {"key": _code(key), "target": "MOD", "mod_revision": change.held.mark if change.held else "0"}
+            condition = {
+                "key": _code(key),
+                "target": "MOD",
+                "mod_revision": change.live.version if change.live else "0",
+            }
             if change.action == GONE:
                 result.append((f"delete {key}", condition, {"request_delete_range": {"key": _code(key)}}))
             else:
@@ -144,7 +152,7 @@ class EtcdTarget(Target):
         return result
 
     def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
-        name = f"POST {self.store.sender.address}/v3/kv/txn"
+        name = f"POST {self.store.client.address}/v3/kv/txn"
         return [
             name,
             *(f"  {words}, if nobody wrote it since" for words, _, _ in self._operations(changes, shown=True)),
@@ -175,4 +183,4 @@ class EtcdTarget(Target):
 
     async def close(self) -> None:
         if "store" in self.__dict__:
-            await self.store.sender.close()
+            await self.store.client.close()

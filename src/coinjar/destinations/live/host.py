@@ -51,8 +51,8 @@ class HostDestination(LiveDestination):
     keys = ("hosts", "path", "as", "owner", "reload", "known_hosts", "identity_file", "ssh_config", "at_once")
     needed = ("hosts", "path")
 
-    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
-        super().__init__(destination, around, fields)
+    def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
+        super().__init__(destination, render_context, fields)
         self.path = self.pattern("path", ("stage", "service", "host"))
         self.owner = self.text("owner")
         self.reload = self.command_of("reload", ("stage", "service", "host"))
@@ -93,7 +93,7 @@ class HostDestination(LiveDestination):
         for stage, addresses in self.hosts.items():
             for address in addresses:
                 where.setdefault(address, []).append(stage)
-        jar, wanted = self.around.jar, self.destination.stages
+        jar, wanted = self.render_context.jar, self.destination.stages
         every = [
             name
             for name, stage in jar.stages.items()
@@ -115,7 +115,7 @@ class HostDestination(LiveDestination):
 
     def hosts_of(self, stage: str) -> list[SshAddress]:
         """The machines of a stage: its own list, that of one it follows, or the one for all."""
-        jar = self.around.jar
+        jar = self.render_context.jar
         names = [
             name for other_name in reversed(jar.chain(stage)) for name in (other_name, jar.stage(other_name).name)
         ]  # a stage of a pattern's shape, then the pattern
@@ -126,13 +126,16 @@ class HostDestination(LiveDestination):
         if not hosts:
             words = f"{self.destination.name} names no hosts for {view.stage}"
             raise InputError(
-                words, hint=f"add hosts: {{{view.stage}: [HOST]}}", place=self.destination.place, code="destination"
+                words,
+                hint=f"add hosts: {{{view.stage}: [HOST]}}",
+                location=self.destination.location,
+                code="destination",
             )
         services = view.services()
         if len(services) > 1 and "{service}" not in self.path:
             words = f"{self.destination.name} is for {len(services)} services, and its path for one"
             raise InputError(
-                words, hint="put {service} into the path", place=self.destination.place, code="destination"
+                words, hint="put {service} into the path", location=self.destination.location, code="destination"
             )
         return [HostTarget(self, view, service, host) for service in services for host in hosts]
 
@@ -188,7 +191,7 @@ class HostDestination(LiveDestination):
         return self._shared
 
     def _file(self, key: str) -> Path:
-        return self.around.root / Path(self.text(key)).expanduser()
+        return self.render_context.root / Path(self.text(key)).expanduser()
 
     async def disconnect(self, target: HostTarget) -> None:
         """Let go of a target's machine, once no other target is at it."""
@@ -215,18 +218,18 @@ class HostTarget(Target):
         self.path = (
             host.path.replace("{stage}", view.stage).replace("{service}", service).replace("{host}", address.name)
         )
-        self.file = EnvFileTarget(host.dialect, host.around, view.heading(service))
+        self.file = EnvFileTarget(host.dialect, host.render_context, view.heading(service))
         holders = {"{stage}": view.stage, "{service}": service, "{host}": address.name}
         self.reload = [filled(name, holders) for name in host.reload]
         self.needs_restart = bool(self.reload)
         label = f"{host.destination.name} ({service} at {address.name})"
         super().__init__(
-            f"{service}@{address.name}", label, [service], host.wanted_of(view, service), host.destination.place
+            f"{service}@{address.name}", label, [service], host.wanted_of(view, service), host.destination.location
         )
         self._sftp: asyncssh.SFTPClient | None = None
 
-    def refusals(self) -> list[CoinJarError]:
-        return self.file.refusals(self.label, self.wanted)
+    def unsupported_variables(self) -> list[CoinJarError]:
+        return self.file.unsupported_variables(self.label, self.desired_values)
 
     async def identity(self) -> str:
         await self.made.connect(self)  # its key in known_hosts says who it is
@@ -267,7 +270,9 @@ class HostTarget(Target):
     def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
         owner = f", owner {self.made.owner}" if self.made.owner else ""
         names = ", ".join(change.name for change in changes)
-        lines = [f"{self.address.name}: write {self.path} (0600{owner}, {len(self.wanted)} variables; {names} differ)"]
+        lines = [
+            f"{self.address.name}: write {self.path} (0600{owner}, {len(self.desired_values)} variables; {names} differ)"
+        ]
         return lines + ([f"{self.address.name}: with --restart {shlex.join(self.reload)}"] if self.reload else [])
 
     async def write(self, changes: Sequence[DeliveryChange]) -> None:
@@ -282,7 +287,7 @@ class HostTarget(Target):
             if await files.exists(unfinished):
                 await files.remove(unfinished)
             async with files.open(unfinished, "xb", asyncssh.SFTPAttrs(permissions=0o600)) as file:
-                await file.write(self.file.data(self.wanted))
+                await file.write(self.file.data(self.desired_values))
             await files.chmod(unfinished, 0o600)
             if self.made.owner:
                 await self._give_away(unfinished)
@@ -320,7 +325,7 @@ class HostTarget(Target):
             raise self._failed(f"cannot run {self.reload[0]}", fault) from None
         if done.returncode:
             output = done.stdout if isinstance(done.stdout, bytes) else str(done.stdout or "").encode()
-            message = last_lines(output, self.wanted.values())
+            message = last_lines(output, self.desired_values.values())
             words = f"{self.reload[0]} ended with {done.returncode}" + (
                 f": {message}" if message else ", and printed nothing"
             )

@@ -68,8 +68,8 @@ class _Retry(NamedTuple):
 class HttpStatusError(ExternalError):
     """A request that was answered with a status of refusal."""
 
-    def __init__(self, label: str, words: str, hint: str, place: Location, status: int) -> None:
-        super().__init__(words, hint=hint, place=place, code=f"http-{status}", of=label)
+    def __init__(self, label: str, words: str, hint: str, location: Location, status: int) -> None:
+        super().__init__(words, hint=hint, location=location, code=f"http-{status}", of=label)
         self.status = status
 
 
@@ -96,12 +96,16 @@ class HttpClient:
         parts = urlsplit(self.address)
         if parts.scheme not in ("http", "https") or not parts.hostname:
             raise InputError(
-                f"'{address}' is no address", hint="write https://HOST", place=origin, code="address", of=label
+                f"'{address}' is no address", hint="write https://HOST", location=origin, code="address", of=label
             )
         if parts.scheme == "http" and parts.hostname not in _LOOPBACK:
             words = f"the token and every secret would travel readable to {parts.hostname}"
             raise InputError(
-                words, hint="use https://; plain http is for this machine only", place=origin, code="address", of=label
+                words,
+                hint="use https://; plain http is for this machine only",
+                location=origin,
+                code="address",
+                of=label,
             )
 
     async def close(self) -> None:
@@ -200,7 +204,7 @@ class HttpClient:
         return HttpStatusError(self.label, words, hint, self.origin, answer.status_code)
 
     def _failed(self, words: str, hint: str, code: str = "http") -> ExternalError:
-        return ExternalError(words, hint=hint, place=self.origin, code=code, of=self.label)
+        return ExternalError(words, hint=hint, location=self.origin, code=code, of=self.label)
 
     def _lost(self, words: str) -> ResponseLost:
         return ResponseLost(self.label, words, self.origin)

@@ -14,7 +14,7 @@ import yaml
 
 from coinjar.core.errors import InputError, Location
 from coinjar.system.child_environment import child_environment
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 from coinjar.system.memory_files import private_file
 
 
@@ -36,17 +36,17 @@ def default_path() -> Path:
 
 def read_access(path: Path, context: str) -> ClusterAccess:
     """What a kubeconfig says of a context ("": its current one). Raises InputError."""
-    place = Location(shown_path(path))
+    location = Location(display_path(path))
     try:
         data = yaml.safe_load(path.read_bytes())
     except OSError as fault:
         words = f"cannot read the kubeconfig: {(fault.strerror or '').lower()}"
         raise InputError(
-            words, hint="name it under kubeconfig:, or in KUBECONFIG", place=place, code="kubeconfig"
+            words, hint="name it under kubeconfig:, or in KUBECONFIG", location=location, code="kubeconfig"
         ) from None
     except yaml.YAMLError:
         raise InputError(
-            "the kubeconfig is not YAML", hint="is it the right file?", place=place, code="kubeconfig"
+            "the kubeconfig is not YAML", hint="is it the right file?", location=location, code="kubeconfig"
         ) from None
     try:
         name = context or data["current-context"]
@@ -65,11 +65,11 @@ def read_access(path: Path, context: str) -> ClusterAccess:
     except (KeyError, TypeError, AttributeError) as fault:
         words = f"the kubeconfig has no {fault}" if isinstance(fault, KeyError) else "this is no kubeconfig"
         raise InputError(
-            words, hint="name another context:, or look at `kubectl config view`", place=place, code="kubeconfig"
+            words, hint="name another context:, or look at `kubectl config view`", location=location, code="kubeconfig"
         ) from None
     except (OSError, ValueError) as fault:  # a certificate, a key or a token's file, or what stands in its place
         words = f"what the kubeconfig signs in with cannot be read: {getattr(fault, 'strerror', None) or type(fault).__name__}"
-        raise InputError(words, hint="does kubectl get in?", place=place, code="kubeconfig") from None
+        raise InputError(words, hint="does kubectl get in?", location=location, code="kubeconfig") from None
 
 
 def _named(entries: list[dict[str, Any]], name: str, key: str) -> dict[str, Any]:
@@ -108,7 +108,7 @@ def _from_program(messages: dict[str, Any], path: Path) -> str:
     except (OSError, subprocess.SubprocessError, ValueError, KeyError):
         words = f"the kubeconfig's program {argv[0]} gave no token"
         raise InputError(
-            words, hint="run it by hand; does kubectl get in?", place=Location(shown_path(path)), code="kubeconfig"
+            words, hint="run it by hand; does kubectl get in?", location=Location(display_path(path)), code="kubeconfig"
         ) from None
 
 

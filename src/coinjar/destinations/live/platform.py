@@ -34,9 +34,9 @@ from coinjar.platforms.description import (
     WaitCondition,
     read_description,
 )
-from coinjar.platforms.limits import refusals
+from coinjar.platforms.limits import unsupported_variables
 from coinjar.platforms.templating import MissingValue, fill, fill_path
-from coinjar.system.files import shown_path
+from coinjar.system.files import display_path
 
 _MASK = "••••"
 
@@ -54,7 +54,7 @@ def load_description(folder: Path, name: str) -> PlatformDescription:
     """A platform's description: the jar's own goes before one that ships. Raises InputError."""
     path = folder / "platforms" / f"{name}.yaml"
     if path.exists():
-        return read_description(read_bytes(path), shown_path(path), name)
+        return read_description(read_bytes(path), display_path(path), name)
     known = known_platforms(folder)
     if name not in known:
         hint = suggestion(
@@ -71,13 +71,15 @@ class PlatformDestination(LiveDestination):
 
     needed = ("platform", "address")
 
-    def __init__(self, destination: Destination, around: RenderContext, fields: FieldReader) -> None:
+    def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         named = fields.text(destination.options.get("platform"), "platform")
         self.description = (
-            load_description(around.folder, named) if named else PlatformDescription(name="", place=destination.place)
+            load_description(render_context.folder, named)
+            if named
+            else PlatformDescription(name="", location=destination.location)
         )
         self.keys = ("platform", "token", "stage_names", *self.description.settings)
-        super().__init__(destination, around, fields)
+        super().__init__(destination, render_context, fields)
         self.at_once = self.description.at_once
         self.token = read_token(self)
         self.unset: list[str] = []
@@ -88,7 +90,7 @@ class PlatformDestination(LiveDestination):
                     f"the destination {destination.name} has no '{key}': {self.description.settings[key]}",
                     hint=f"add {key}: …",
                 )
-                fault.place = destination.place
+                fault.location = destination.location
                 fields.faults.append(fault)
         self.stage_names = {
             key: fields.text(node, key)
@@ -97,14 +99,14 @@ class PlatformDestination(LiveDestination):
             )
         }
 
-        self._refuse_one_name_for_two(around)
+        self._refuse_one_name_for_two(render_context)
 
-    def _refuse_one_name_for_two(self, around: RenderContext) -> None:
+    def _refuse_one_name_for_two(self, render_context: RenderContext) -> None:
         """Two stages that are one there would overwrite each other."""
         own = self.destination.stages
         first: dict[str, str] = {}
         for stage in (
-            [stage for stage in around.jar.stages if "*" not in stage and (own is None or stage in own)]
+            [stage for stage in render_context.jar.stages if "*" not in stage and (own is None or stage in own)]
             if self.stage_names
             else ()
         ):
@@ -113,7 +115,7 @@ class PlatformDestination(LiveDestination):
                 words = f"{self.destination.name} has one name, {there}, for {other} and for {stage}: they would overwrite each other"
                 hint = "give each its own under stage_names, or limit the destination (stages:)"
                 self.fields.faults.append(
-                    InputError(words, hint=hint, place=self.destination.place, code="destination")
+                    InputError(words, hint=hint, location=self.destination.location, code="destination")
                 )
 
     def _setting(self, key: str) -> str:
@@ -141,7 +143,7 @@ class PlatformDestination(LiveDestination):
                 raise InputError(
                     words,
                     hint=f"put {{service}} into {key}, or name one under services",
-                    place=self.destination.place,
+                    location=self.destination.location,
                     code="destination",
                 )
         return [PlatformTarget(self, view, [service], self.wanted_of(view, service)) for service in services]
@@ -162,7 +164,7 @@ class PlatformTarget(Target):
         platform: PlatformDestination,
         view: StageView,
         services: Sequence[str],
-        wanted: Mapping[str, DesiredValue],
+        desired_values: Mapping[str, DesiredValue],
     ) -> None:
         self.made = platform
         self.description = platform.description
@@ -173,7 +175,7 @@ class PlatformTarget(Target):
             self.context[key] = text.replace("{stage}", fill_in["{stage}"]).replace("{service}", own)
         where = self.context.get("app") or self.context.get("project") or ""
         label = f"{platform.destination.name} ({where})" if where else platform.destination.name
-        super().__init__(own, label, services, wanted, platform.destination.place)
+        super().__init__(own, label, services, desired_values, platform.destination.location)
         self.stages_share = self.description.carried
         self.needs_restart = self.description.in_effect == "next-deploy"
         self.view = view
@@ -181,17 +183,19 @@ class PlatformTarget(Target):
         self._around: dict[str, LiveValue] = {}
 
     @cached_property
-    def sender(self) -> HttpClient:
+    def client(self) -> HttpClient:
         """The way there, with the token; made when something is sent."""
         for name in self.made.unset:
             raise InputError(
                 f"{self.label}: the environment has no {name}",
                 hint=f"set {name} where coinjar runs",
-                place=self.origin,
+                location=self.origin,
                 code="unset",
             )
         token = self.made.token.text(self.view.resolver) if self.made.token else None
-        hidden = [desired.text for desired in self.wanted.values() if desired.secret] + ([token] if token else [])
+        hidden = [desired.text for desired in self.desired_values.values() if desired.secret] + (
+            [token] if token else []
+        )
         headers = (
             {self.description.token_header: self.description.token_text.replace("{token}", reveal(token))}
             if token
@@ -201,21 +205,21 @@ class PlatformTarget(Target):
 
     async def close(self) -> None:
         if "sender" in self.__dict__:
-            await self.sender.close()
+            await self.client.close()
 
-    def refusals(self) -> list[CoinJarError]:
+    def unsupported_variables(self) -> list[CoinJarError]:
         errors: list[CoinJarError] = []
-        for unsupported in refusals(self.description, self.wanted):
-            variable = self.made.around.jar.variables.get(unsupported.name)
+        for unsupported in unsupported_variables(self.description, self.desired_values):
+            variable = self.made.render_context.jar.variables.get(unsupported.name)
             words, code = (
-                f"{unsupported.name + ': ' if unsupported.name else ''}{unsupported.words}",
+                f"{unsupported.name + ': ' if unsupported.name else ''}{unsupported.reason}",
                 "name-taken" if unsupported.taken else "over-the-limits",
             )
             errors.append(
                 InputError(
                     words,
                     hint=unsupported.hint,
-                    place=variable.place if variable else self.origin,
+                    location=variable.location if variable else self.origin,
                     code=code,
                     of=self.label,
                 )
@@ -234,11 +238,11 @@ class PlatformTarget(Target):
                 sending.repeat,
             )
         except MissingValue as fault:
-            words = f"the answer has no {fault}, which {sending.place} wants of it"
+            words = f"the answer has no {fault}, which {sending.location} wants of it"
             raise unreadable(self, words, "correct the description, or look at what the service answers") from None
 
     async def _send(self, sending: RequestTemplate, at_hand: Data = None) -> Data:
-        return (await self.sender.send(self._ask(sending, at_hand=at_hand))).data
+        return (await self.client.send(self._ask(sending, at_hand=at_hand))).data
 
     async def identity(self) -> str:
         assert self.description.account, "a description without it is refused"
@@ -257,8 +261,8 @@ class PlatformTarget(Target):
         following: Any = 1 if listing.next_page else None
         path: str | None = None
         while True:
-            ask = self._ask(listing.sending, {"next": following})
-            answer: Response = await self.sender.send(ask._replace(path=path) if path else ask)
+            ask = self._ask(listing.request, {"next": following})
+            answer: Response = await self.client.send(ask._replace(path=path) if path else ask)
             yield answer.data
             if listing.next_link:
                 path = answer.next
@@ -284,7 +288,7 @@ class PlatformTarget(Target):
                 there, dict if listing.form == "map" else list
             ):  # nothing there is not the same as no answer
                 what = "object" if listing.form == "map" else "list"
-                words = f"the answer has no {what} at '{listing.items}', which {listing.sending.place} says"
+                words = f"the answer has no {what} at '{listing.items}', which {listing.request.location} says"
                 raise unreadable(self, words, "correct the description, or look at what the service answers")
             if isinstance(there, dict):
                 result |= {
@@ -295,7 +299,7 @@ class PlatformTarget(Target):
                     self._take(listing, item, result)
         return result
 
-    def around(self) -> dict[str, LiveValue]:
+    def enclosing(self) -> dict[str, LiveValue]:
         return self._around
 
     def _take(self, listing: ListRequest, item: Data, result: dict[str, LiveValue]) -> None:
@@ -323,8 +327,8 @@ class PlatformTarget(Target):
         live_value = current._replace(
             secret=secret,
             supplied=supplied,
-            mark=marked,
-            wide=not is_ours,
+            version=marked,
+            inherited=not is_ours,
             handle=_ListedVariable(item, [stage for stage in named if stage != own]),
         )
         if not is_ours:
@@ -333,8 +337,8 @@ class PlatformTarget(Target):
             result[name] = live_value
 
     def _held(self, name: str, text: str | None, handle: object) -> LiveValue:
-        variable = self.made.around.jar.variables.get(name)
-        secret = self.made.around.is_secret(name, text or "")
+        variable = self.made.render_context.jar.variables.get(name)
+        secret = self.made.render_context.is_secret(name, text or "")
         taken = matches(name, self.description.supplied) or (
             variable is not None and self.made.destination.name in variable.supplied_by
         )
@@ -363,21 +367,21 @@ class PlatformTarget(Target):
             kept = [
                 live_value
                 for name, live_value in self._there.items()
-                if name not in self.wanted and name not in gone and not live_value.supplied
+                if name not in self.desired_values and name not in gone and not live_value.supplied
             ]
             everything = {
                 live_value.name: reveal(text(live_value.text, secret=live_value.secret) or "") for live_value in kept
             }
             everything |= {
                 desired.name: reveal(text(desired.text, secret=desired.secret) or "")
-                for desired in self.wanted.values()
+                for desired in self.desired_values.values()
             }
             yield [self._ask(how.whole, {"everything": everything})]
             return
         assert how.create
         assert how.remove
         for change in changes:
-            item = change.held.handle if change.held is not None else None
+            item = change.live.handle if change.live is not None else None
             at_hand, others = (item.data, item.others) if isinstance(item, _ListedVariable) else (None, [])
             more = {
                 "name": change.name,
@@ -391,7 +395,7 @@ class PlatformTarget(Target):
                 yield [self._ask(how.narrow, more, at_hand), *create]
             elif change.action == GONE:
                 yield [self._ask(how.remove, more, at_hand)]
-            elif change.held is not None and how.change:
+            elif change.live is not None and how.change:
                 yield [self._ask(how.change, more, at_hand)]
             else:
                 yield create
@@ -405,7 +409,7 @@ class PlatformTarget(Target):
         lines = []
         for ask in [request for group in self._asks(changes, shown=True) for request in group]:
             body = f"   {json.dumps(ask.body, ensure_ascii=False)}" if ask.body is not None else ""
-            lines.append(f"{ask.method} {self.sender.address}{ask.path}{head}{body}")
+            lines.append(f"{ask.method} {self.client.address}{ask.path}{head}{body}")
         return lines
 
     async def write(self, changes: Sequence[DeliveryChange]) -> None:
@@ -417,7 +421,7 @@ class PlatformTarget(Target):
             async with bound:
                 for ask in group:
                     self.before_write()
-                    await self.sender.send(ask)
+                    await self.client.send(ask)
 
         done = await asyncio.gather(
             *(send(group) for group in self._asks(changes, shown=False)), return_exceptions=True
@@ -433,7 +437,7 @@ class PlatformTarget(Target):
         state = self.description.state
         if state is None:
             return None if self.needs_restart else NOW
-        data = await self._send(state.sending)
+        data = await self._send(state.request)
         if state.pending:
             names = look(data, state.pending)
             waiting = frozenset(map(str, names)) if isinstance(names, list) else frozenset()
@@ -454,15 +458,15 @@ class PlatformTarget(Target):
             raise InputError(
                 f"{self.description.name} runs no pipelines",
                 hint="ask another destination",
-                place=self.origin,
+                location=self.origin,
                 code="no-pipelines",
             )
-        return (await self.sender.send(self._ask(self.description.run.sending, {"pipeline": pipeline}))).data
+        return (await self.client.send(self._ask(self.description.run.request, {"pipeline": pipeline}))).data
 
     async def watch_run(self, pipeline: str, started: Data, patience: float) -> PipelineRun:
         """Watch a run that was started, for at most `patience` seconds; for 0 until it ends or waits for approval. Raises ExternalError if it failed."""
         assert self.description.run
-        waiting = self.description.run.waiting
+        waiting = self.description.run.wait
         if waiting is None:
             return PipelineRun(PASSED, "")
         most = patience or self.made.restart_timeout
@@ -473,10 +477,10 @@ class PlatformTarget(Target):
         )
 
     async def _carry_out(self, what: RestartRequest, more: Mapping[str, Any]) -> None:
-        started = (await self.sender.send(self._ask(what.sending, more))).data
-        if what.waiting is None:
+        started = (await self.client.send(self._ask(what.request, more))).data
+        if what.wait is None:
             return
-        state, _ = await self._watched(what.waiting, more, started, self.made.restart_timeout)
+        state, _ = await self._watched(what.wait, more, started, self.made.restart_timeout)
         if state != PASSED:
             words = (
                 "it waits for approval there"
@@ -496,7 +500,7 @@ class PlatformTarget(Target):
         to_approval: bool = False,
     ) -> tuple[str, Data]:
         async def ask() -> Data:
-            return (await self.sender.send(self._ask(waiting.sending, more, started))).data
+            return (await self.client.send(self._ask(waiting.request, more, started))).data
 
         def failed(words: str) -> CoinJarError:
             return unreadable(self, f"it failed there: {words}", "look at it there; what was saved stays")

@@ -17,7 +17,7 @@ class TokenSource(Record):
 
     form: str
     name: str
-    place: Location
+    location: Location
 
     def text(self, resolver: Resolver) -> Secret:
         """The token. Raises InputError, DecryptionError."""
@@ -27,7 +27,7 @@ class TokenSource(Record):
                 raise InputError(
                     f"the environment has no {self.name}",
                     hint=f"set {self.name} where coinjar runs",
-                    place=self.place,
+                    location=self.location,
                     code="no-token",
                 )
             return Secret(text)
@@ -39,7 +39,10 @@ class TokenSource(Record):
         if resolved is None or not resolved.text:
             hint = f"`coinjar put {self.name} --stage {resolver.stage}`"
             raise InputError(
-                f"the token {self.name} has no value on {resolver.stage}", hint=hint, place=self.place, code="no-token"
+                f"the token {self.name} has no value on {resolver.stage}",
+                hint=hint,
+                location=self.location,
+                code="no-token",
             )
         return Secret(reveal(resolved.text))
 
@@ -49,7 +52,7 @@ def read_token(instance: DestinationOptions, key: str = "token") -> TokenSource 
     node = instance.options.get(key)
     if node is None:
         return None
-    from coinjar.documents.yamltext import place
+    from coinjar.documents.yamltext import location
 
     own = instance.fields.fields(node, f"'{key}'", ("from_env", "secret"))
     if len(own) != 1:
@@ -62,7 +65,7 @@ def read_token(instance: DestinationOptions, key: str = "token") -> TokenSource 
         return None
     form, inner = next(iter(own.items()))
     name = instance.fields.text(inner, form)
-    variables = instance.around.jar.variables
+    variables = instance.render_context.jar.variables
     if form == "secret" and (name not in variables or not variables[name].secret):
         instance.fields.fault(
             inner,
@@ -71,4 +74,4 @@ def read_token(instance: DestinationOptions, key: str = "token") -> TokenSource 
             "unknown-variable",
         )
         return None
-    return TokenSource(form, name, place(inner, instance.fields.file))
+    return TokenSource(form, name, location(inner, instance.fields.file))
