@@ -37,7 +37,7 @@ TEMPLATES = "  conf:\n    type: templates\n    services: [web]\n    from: in\n  
 
 
 def somebody(cj: Coinjar, name: str) -> tuple[dict[str, str], str]:
-    """Another identity: the environment that uses it, and its recipient."""
+    """Another identity: the environment that uses it, but its recipient."""
     recipient = cj("identity", "new", "--out", f"{name}.identity").out.strip()
     return {"COINJAR_IDENTITY": "", "COINJAR_IDENTITY_FILE": f"{name}.identity"}, recipient
 

@@ -150,7 +150,7 @@ def test_a_reader_added_by_hand_gets_nothing(jar_with_secrets: Coinjar) -> None:
     first = next(iter(load_readers(cj.folder / "jar").readers.values()))
     regrouped = f'  {first.label}:\n    opens: [prod]\n    service: "\\0\\nx\\0y"\n    recipient: {first.recipient}\n'
     for entry, words in (
-        (regrouped, "is no service's name"),
+        (regrouped, "is not a service's name"),
         (f"  x: {{opens: [prod], recipient: '{RECIPIENT} x'}}\n", "a recipient is age1"),
         ("  x: {opens: [prod], recipient: ssh-ed25519 AAAA y}\n", "the recipient of x is none"),
     ):
@@ -242,7 +242,7 @@ def test_key_files_with_anything_in_them(jar_with_secrets: Coinjar, text: str) -
         ["edit", "prod"],
     ):
         assert (
-            "the key of the secrets of prod was damaged or is none"
+            "the key of the secrets of prod is damaged or not a key"
             in jar_with_secrets(*command, stdin="x", code=4, env={"EDITOR": "true"}).err
         )
 
@@ -336,7 +336,7 @@ def test_files_that_are_not_what_they_should_be(jar_with_secrets: Coinjar) -> No
         aside.rename(path)
     link = cj.folder / "link"
     link.symlink_to("elsewhere")
-    assert "there is an identity here already" in cj("identity", "new", "--out", "link", code=3).err
+    assert "there is already an identity" in cj("identity", "new", "--out", "link", code=3).err
     assert not (cj.folder / "elsewhere").exists()
     bomb = "a: &a [x, x, x, x, x, x, x, x, x]\n" + "".join(
         f"{chr(98 + n)}: &{chr(98 + n)} [{', '.join(['*' + chr(97 + n)] * 9)}]\n" for n in range(9)

@@ -28,7 +28,7 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
     ],
     "CJ002": [
         ("variables: {A: {services: [web], stages: [isles]}}\n", {"prod": "all: {A: x}\n", "shared": "mailer: {A: y}\nall: {A: z}\n"}, [
-            "plain/prod.yaml:1:10 prod: A has a value on prod, where it does not exist",
+            "plain/prod.yaml:1:10 prod: A has a value on prod, where the variable does not exist",
             "plain/shared.yaml:1:13 mailer: A has a value for mailer, which does not get it",
         ]),
         ("variables: {A: {stages: [prod]}}\n", {"isles": "all: {A: x}\n"}, []),
@@ -41,31 +41,31 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
     ],
     "CJ004": [
         ("variables: {A: {}, B: {}, C: {services: [web]}}\ntogether: {g: [A, B, C]}\n", {"prod": "all: {A: x, B: y}\n", "dev": "all: {A: x, B: y, C: z}\n"}, [
-            "jar.yaml:6:12 prod web: the set 'g' is half-filled on prod for web: no value for C",
-            "jar.yaml:6:12 isles web: the set 'g' is half-filled on isles for web: no value for C",
+            "jar.yaml:6:12 prod web: the set 'g' is incomplete on prod for web: no value for C",
+            "jar.yaml:6:12 isles web: the set 'g' is incomplete on isles for web: no value for C",
         ]),
     ],
     "CJ005": [
         ("variables: {ON: {kind: boolean, default: no}, A: {only_with: [ON=true], default: d}, B: {only_with: [A]}}\n", {"prod": "all: {ON: yes, A: x}\n", "dev": "all: {A: y, B: z}\n"}, [
-            "plain/dev.yaml:1:10 dev: A does nothing on dev: it works only with ON=true",
+            "plain/dev.yaml:1:10 dev: A has no effect on dev: it requires ON=true",
         ]),
     ],
     "CJ006": [
         ("variables: {A: {secret: true}, B: {secret: true}, C: {default: c}}\n", {
             "dev": "all: {A: x, B: {text: 'p:${A}'}}\n", "prod": "all: {A: {from_env: X}, B: {text: 'p-${C}'}}\n", "isles": "all: {A: change-me, B: ''}\n",
-        }, ["plain/dev.yaml:1:10 dev: A is a secret, and its value lies in plain text", "plain/prod.yaml:1:28 prod: B is a secret, and its value lies in plain text"]),
+        }, ["plain/dev.yaml:1:10 dev: A is a secret, but its value is stored in plain text", "plain/prod.yaml:1:28 prod: B is a secret, but its value is stored in plain text"]),
     ],
-    "CJ007": [("variables: {A: {default: TODO}, B: {}}\n", {"dev": "all: {A: <your token>, B: todo list}\n"}, ["jar.yaml:5:26: A still holds a placeholder", "plain/dev.yaml:1:10 dev: A still holds a placeholder"])],
+    "CJ007": [("variables: {A: {default: TODO}, B: {}}\n", {"dev": "all: {A: <your token>, B: todo list}\n"}, ["jar.yaml:5:26: A is still a placeholder", "plain/dev.yaml:1:10 dev: A is still a placeholder"])],
     "CJ008": [
         ("variables: {A: {}, B: {kind: boolean}, C: {kind: choice, choices: ['None']}, D: {secret: true}}\n", {
             "dev": "all: {A: 'null', B: 'True', C: None, D: 'None'}\n", "prod": "all: {A: ' x'}\nweb: {A: \"'x'\"}\nmailer: {A: 'a${B}'}\n", "isles": 'all: {A: "a\\r"}\nweb: {A: True}\n',
         }, [
             "plain/dev.yaml:1:10 dev: the value of A is the word 'null', not the absence of a value",
-            "plain/dev.yaml:1:41 dev: the value of D is a word that stands for no value",
-            "plain/prod.yaml:1:10 prod: the value of A begins or ends with a blank or a line break",
+            "plain/dev.yaml:1:41 dev: the value of D is a word for an absent value",
+            "plain/prod.yaml:1:10 prod: the value of A begins or ends with a space or a line break",
             "plain/prod.yaml:2:10 prod: the value of A is wrapped in ' quotes, which become part of it",
-            "plain/prod.yaml:3:13 prod: the value of A holds a '${…}', which nobody replaces in a plain text",
-            "plain/isles.yaml:1:10 isles: the value of A begins or ends with a blank or a line break",
+            "plain/prod.yaml:3:13 prod: the value of A contains '${…}', which is not expanded in a plain text",
+            "plain/isles.yaml:1:10 isles: the value of A begins or ends with a space or a line break",
             "plain/isles.yaml:2:10 isles: the value of A is 'True': any text counts as true",
         ]),
     ],
@@ -79,18 +79,18 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
     "CJ010": [("variables: {Path: {default: x}, PATH: {default: y}}\n", {}, ["jar.yaml:5:33: PATH and Path differ only by case"])],
     "CJ011": [("variables: {A: {default: x, also_as: [2ND]}, a.b: {default: y}}\n", {}, ["jar.yaml:5:13: no shell can set 2ND", "jar.yaml:5:46: no shell can set a.b"])],
     "CJ012": [
-        ("variables: {A: {}}\n", {"shared": "web: {A: w}\n", "prod": "all: {A: x}\n", "isles": "all: {A: y}\nweb: {A: z}\n"}, ["plain/prod.yaml:1:10 prod web: A: web's own value (jar/plain/shared.yaml:1:10) is covered by the value for all services on prod"]),
+        ("variables: {A: {}}\n", {"shared": "web: {A: w}\n", "prod": "all: {A: x}\n", "isles": "all: {A: y}\nweb: {A: z}\n"}, ["plain/prod.yaml:1:10 prod web: A: web's own value (jar/plain/shared.yaml:1:10) is overridden by the value for all services on prod"]),
     ],
     "CJ013": [
         ("variables: {A: {default: x}, P: {kind: port}}\n", {"prod": "all: {A: y, P: 080}\nweb: {A: y}\n", "isles": "all: {A: y, P: 80}\n", "shared": "all: {A: x}\n"}, [
-            "plain/shared.yaml:1:10 shared: A is set to what it would inherit anyway (jar/jar.yaml:5:26)",
-            "plain/prod.yaml:2:10 prod: A is set to what it would inherit anyway (jar/plain/prod.yaml:1:10)",
-            "plain/isles.yaml:1:10 isles: A is set to what it would inherit anyway (jar/plain/prod.yaml",
-            "plain/isles.yaml:1:16 isles: P is set to what it would inherit anyway (jar/plain/prod.yaml:1:16)",
+            "plain/shared.yaml:1:10 shared: A is set to the value it would inherit anyway (jar/jar.yaml:5:26)",
+            "plain/prod.yaml:2:10 prod: A is set to the value it would inherit anyway (jar/plain/prod.yaml:1:10)",
+            "plain/isles.yaml:1:10 isles: A is set to the value it would inherit anyway (jar/plain/prod.yaml",
+            "plain/isles.yaml:1:16 isles: P is set to the value it would inherit anyway (jar/plain/prod.yaml:1:16)",
         ]),
     ],
     "CJ014": [
-        ("variables: {A: {services: [], default: x}, B: {}, C: {required: true}}\n", {}, ["jar.yaml:5:13: A reaches no service on any stage", "jar.yaml:5:44: B has no value on any stage, and no default"]),
+        ("variables: {A: {services: [], default: x}, B: {}, C: {required: true}}\n", {}, ["jar.yaml:5:13: A is not available to any service on any stage", "jar.yaml:5:44: B has no value on any stage, and no default"]),
     ],
     "CJ015": [
         ("variables: {PORT: {kind: port, default: 80}, OTHER: {kind: port, listens: true, default: 81}, DB_PORT: {kind: port, default: 5}}\n", {"prod": "web: {PORT: 81}\n"}, [
@@ -100,7 +100,7 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
     ],
     "CJ016": [
         ("variables: {A: {default: {text: '${B}'}}, B: {default: {text: '${A}'}}, C: {default: {file: none}}, D: {default: {command: [x]}}, R: {required: true}, S: {default: {text: '${R}'}}}\n", {}, [
-            "jar.yaml:5:26 dev: A on dev: references go in a circle: A → B → A",
+            "jar.yaml:5:26 dev: A on dev: references form a cycle: A → B → A",
             "jar.yaml:5:86 dev: C on dev: cannot read the file none",
         ]),
     ],
@@ -110,9 +110,9 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
             "prod": "all: {FEED: 'https://feed.example/', API_KEY: change-me, DIGEST: 9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08}\n",
             "isles": "all: {FEED: Q7fZq02mLxT9vKc4R8wN1s}\n",
         }, [
-            "plain/dev.yaml:1:13 dev: FEED is not declared as a secret, and its value looks like one: holds a password in a URL",
-            "plain/dev.yaml:1:62 dev: API_KEY is not declared as a secret, and its value looks like one: its name says so",
-            "plain/isles.yaml:1:13 isles: FEED is not declared as a secret, and its value looks like one: it is as random as a key or a token",
+            "plain/dev.yaml:1:13 dev: FEED is not declared as a secret, but its value looks like one contains a password in a URL",
+            "plain/dev.yaml:1:62 dev: API_KEY is not declared as a secret, but its value looks like one by its name",
+            "plain/isles.yaml:1:13 isles: FEED is not declared as a secret, but its value looks like one because it is as random as a key or a token",
         ]),
     ],
     "CJ024": [

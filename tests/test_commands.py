@@ -186,10 +186,10 @@ def test_circles_and_missing_values_come_all_at_once(jar: Callable[..., Coinjar]
         "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {default: {text: '${B}'}}, B: {default: {text: '${A}'}}, C: {required: true}, D: {kind: port, default: x}}\n"
     )
     message = cj("within", "dev", "--", "true", code=3).err
-    assert "references go in a circle: A → B → A" in message
+    assert "references form a cycle: A → B → A" in message
     assert "C is required and has no value on dev for web" in message
     assert "the value of D is not a port" in message
-    assert "cannot be worked out" in cj("grid").out
+    assert "cannot be computed" in cj("grid").out
 
 
 def test_empty_unset_and_absent_are_three_things(jar: Callable[..., Coinjar]) -> None:

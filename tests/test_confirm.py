@@ -223,8 +223,8 @@ def test_faulty_proofs_are_told_all_at_once(jar: Callable[..., Coinjar], cj: Coi
     )
     message = cj("confirm", "dev", code=3).err
     for words in (
-        "proof 'nobody' asks nobody", "proof 'two' asks http and file", "'nothing' does not say what it expects", "names NOPE, which is not declared",
-        "has one of is, not, matches", "'level' is no JSON Pointer", "'pattern' is no pattern", "names no key, which is not declared", "there is no stage 'nope'",
+        "proof 'nobody' asks nobody", "proof 'two' asks http and file", "'nothing' has no expected answer", "names NOPE, which is not declared",
+        "has one of is, not, matches", "'level' is not a JSON Pointer", "'pattern' is no pattern", "names no key, which is not declared", "there is no stage 'nope'",
         "has one of pid_file, port, runs", "there is no service 'nope'", "'present' of proof 'contrary' can only be true",
     ):  # fmt: skip
         assert words in message, words

@@ -63,8 +63,8 @@ EXPANSION_FAULTS = {
     "a $x": "a lone '$' at character 3",
     "${}": "no name after '${' at character 1",
     "${A@nope}": "there is no addition '@nope' at character 4",
-    "${A!}": "'!' cannot stand in a reference at character 4",
-    "${A:-" * 60: "references are nested too deep",
+    "${A!}": "'!' is not allowed in a reference at character 4",
+    "${A:-" * 60: "references are nested too deeply",
 }
 
 

@@ -152,7 +152,7 @@ def test_one_that_fails_stops_no_other_and_a_guarded_stage_asks(jar: Callable[..
         assert "2 delivered, 1 failed" in done.out.splitlines()
         assert re.search(r"^!  pipes \(line\)  .*401", done.out, re.MULTILINE)
         assert "is the token right?" in done.err
-        assert by_destination(cj, "deliver", "dev", code=0)["hosting"]["state"] == "in step"
+        assert by_destination(cj, "deliver", "dev", code=0)["hosting"]["state"] == "up to date"
         no_token = cj("deliver", "dev", "pipes", code=3, env={"PIPES": ""})
         assert "the environment has no PIPES" in no_token.err
         before = json.dumps(fish.standin.state)
@@ -300,8 +300,8 @@ def test_limits_are_told_before_anything_is_sent(jar: Callable[..., Coinjar], cj
         cj("deliver", "dev", "hosting")
         done = cj("deliver", "dev", "fish", code=3)
         for words in (
-            "level: lanternfish takes only names like", "LANTERN_X: lanternfish keeps this name for itself",
-            "EMPTY: it is empty, and lanternfish takes no empty value", "LINES: it has a line break", "LONG: its value has 4097 bytes",
+            "level: lanternfish accepts only names that match", "LANTERN_X: lanternfish reserves this name",
+            "EMPTY: it is empty, and lanternfish does not accept empty values", "LINES: it has a line break", "LONG: its value has 4097 bytes",
         ):  # fmt: skip
             assert words in done.err
         assert fish.standin.state["projects"]["line-mailer"]["variables"] == {}
@@ -318,7 +318,7 @@ def test_two_stages_cannot_share_a_place_and_extras_stay(jar: Callable[..., Coin
         app = salt.standin.state["apps"]["line-web-dev"]
         app["settings"]["EXTRA"] = "somebody else's"
         message = cj("drift", "dev", "hosting", code=1).out
-        assert re.search(r"EXTRA +extra .*the jar does not know it here", message)
+        assert re.search(r"EXTRA +unmanaged .*not in the jar", message)
         cj("deliver", "dev", "hosting")
         assert "EXTRA" in app["settings"]
         cj("deliver", "dev", "hosting", "--remove-extra")

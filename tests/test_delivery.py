@@ -175,9 +175,9 @@ LIMITED = PlatformDescription(
     ("names", "expected"),
     [
         ({"A": "x"}, []),
-        ({"X_A": "x", "PORT": "1"}, ["keeps this name for itself", "supplies this itself"]),
-        ({"a": "x", "TOOLONG": "x"}, ["takes only names like", "over the 5 characters"]),
-        ({"A": "ééé", "B": "", "C": "a\nb"}, ["has 6 bytes", "takes an empty value for none", "has a line break"]),
+        ({"X_A": "x", "PORT": "1"}, ["reserves this name", "supplies this itself"]),
+        ({"a": "x", "TOOLONG": "x"}, ["accepts only names that match", "over the 5 characters"]),
+        ({"A": "ééé", "B": "", "C": "a\nb"}, ["has 6 bytes", "treats an empty value as none", "has a line break"]),
         ({chr(65 + number): "x" for number in range(10)}, ["10 variables are more than the 9"]),
     ],
 )

@@ -168,7 +168,7 @@ def test_one_file_for_all_stages(jar: Callable[..., Coinjar]) -> None:
     cj.write({"all.json": cj.read("all.json").replace("PROD_ISLES_LEVEL", "PROD_ISLES_NEW")})
     result = cj("adopt", "file+stage-prefixed:all.json", "--yes", "--service", "mailer")
     assert (
-        "all.json:1:2: left out: OTHER begins with no stage's name (the stages are dev, prod, prod-isles)" in result.err
+        "all.json:1:2: ignored: OTHER begins with no stage's name (the stages are dev, prod, prod-isles)" in result.err
     )
     assert yaml.safe_load(cj.read("jar/plain/prod-isles.yaml")) == {"mailer": {"NEW": "error"}}
     cj("put", "LEVEL=(empty)", "--stage", "dev")
@@ -185,7 +185,7 @@ def test_one_file_for_all_stages(jar: Callable[..., Coinjar]) -> None:
     )
     result = cj("adopt", "file:all.csv", "--service", "mailer", "--yes")
     assert "8080 → 81" in result.out
-    assert "all.csv:1:1: left out: the column 'remarks' is no stage" in result.err
+    assert "all.csv:1:1: ignored: the column 'remarks' is no stage" in result.err
     assert yaml.safe_load(cj.read("jar/plain/dev.yaml"))["mailer"]["LEVEL"] == ""
     assert "PORT: the value of PORT is not a port" in result.err
     clash = made(
@@ -247,9 +247,9 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
 @pytest.mark.parametrize(
     ("destination", "expected"),
     [
-        ("{type: file, as: json, path: x.json}", "the destination d is for 2 services (web, mailer), and its path for one"),
+        ("{type: file, as: json, path: x.json}", "the destination d is for 2 services (web, mailer), but its path for one"),
         ("{type: file, as: jsn, path: 'x/{stagee}', pth: 1}", "there is no dialect 'jsn'\n    did you mean 'json'?"),
-        ("{type: file, as: json, path: 'x/{stagee}'}", "jar/jar.yaml:15:35: '{stagee}' in path of d means nothing"),
+        ("{type: file, as: json, path: 'x/{stagee}'}", "jar/jar.yaml:15:35: '{stagee}' in path of d is not defined"),
         ("{type: fiel, path: x}", "there is no type 'fiel' of destination\n    did you mean 'file'?"),
         ("{type: templates, from: in}", "the destination d has no 'to'"),
         ("{type: file, as: json, base: x, services: [web], path: x}", "'base' goes with as: settings"),

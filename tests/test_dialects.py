@@ -157,7 +157,7 @@ def test_a_refusal_names_the_variable_the_reason_and_who_can() -> None:
     with pytest.raises(CoinJarError) as caught:
         render(get("literal"), [Entry("PEM", "a\nb"), Entry("OK", "x"), Entry("NAÏVE", "x")], HEADING, carriers)
     first, second = caught.value.each()
-    assert str(first) == "literal cannot carry PEM: it has a line break, and the grammar has no quotes"
+    assert str(first) == "literal cannot carry PEM: it has a line break, but the grammar has no quotes"
     assert first.hint == "these can carry it: posix, compose, systemd, systemd-dropin, dotenv, nul and 11 more"
     assert "literal cannot carry NAÏVE" in str(second)
     unclosed = [Entry("A", "\"'`"), Entry("B", "'\"`")]

@@ -138,8 +138,8 @@ def test_pointers() -> None:
     }.items():
         assert follow(root, pointer).path == path
     for pointer, message in {
-        "jobs": "'jobs' is no JSON Pointer",
-        "/a~2": "'/a~2' has a '~' that means nothing",
+        "jobs": "'jobs' is not a JSON Pointer",
+        "/a~2": "'/a~2' has an invalid escape with '~'",
         "/job/x": "/job/x leads nowhere: the document has no 'job'",
         "/jobs/[name=d]/env": "/jobs/[name=d]/env leads nowhere: no element of /jobs has name: d",
         "/jobs/7/env": "/jobs/7/env leads nowhere: /jobs has no '7'",
@@ -229,7 +229,7 @@ def test_why_tells_what_a_step_sees(jar: Callable[..., Coinjar]) -> None:
     assert message.startswith(
         "LEVEL = above at /jobs/[name=one]/env level, narrowest first says where covered /jobs/[name=one]/env old ci.yaml:6:5 ✓ wins /env above ci.yaml:2:7"
     )
-    assert "the jar has 'info' for web on prod: `coinjar render prod ci` brings it in step" in message
+    assert "the jar has 'info' for web on prod: `coinjar render prod ci` brings it up to date" in message
     data = json.loads(cj("why", "LEVEL", "--in", "ci", "--at", "/jobs/[name=one]/env", "--json").out)
     assert [(level["at"], level["says"], level["wins"]) for level in data["levels"]] == [
         ("/jobs/[name=one]/env", "old", False),
@@ -284,12 +284,12 @@ def test_secrets_in_documents_are_references(jar: Callable[..., Coinjar]) -> Non
     ("places", "expected"),
     [
         ("      /jbos/x: {}\n", "ci.yaml: /jbos/x leads nowhere: the document has no 'jbos'"),
-        ("      env: {}\n", "jar/jar.yaml:18:7: 'env' is no JSON Pointer"),
+        ("      env: {}\n", "jar/jar.yaml:18:7: 'env' is not a JSON Pointer"),
         (
             "      /env: {stage: produ, services: [wbe], form: list, decided_by: [/x], what: 1}\n",
             "unknown key 'what' in the place /env",
         ),
-        ("      /jobs/0/name: {}\n", "/jobs/0/name: there is no environment: neither a map nor a list"),
+        ("      /jobs/0/name: {}\n", "/jobs/0/name: this is not an environment: it must be a map or a list"),
     ],
 )
 def test_faults_of_places_have_their_position(jar: Callable[..., Coinjar], places: str, expected: str) -> None:

@@ -44,7 +44,7 @@ def test_a_whole_document_is_a_place(file: str, old: str, jar: Callable[..., Coi
     )
     cj.write({file: old})
     if not old:
-        assert "d.yaml: the whole document leads nowhere: the document is empty" in cj("render", "dev", code=3).err
+        assert "d.yaml: the whole document does not exist: the document is empty" in cj("render", "dev", code=3).err
         return
     for _ in range(2):
         cj("render", "dev")
@@ -97,9 +97,9 @@ def test_tabs_are_read_as_the_newest_node_reads_them_and_said(cj: Coinjar) -> No
     done = cj("compare", "file+dotenv:n.env", "file+dotenv:n.env", "--json")
     ours = {row["name"]: row["left"]["value"] for row in json.loads(done.out)["rows"]}
     assert ours == {"A": "1", "B": "2", "C": "3", "D": "4", "F": "6"}
-    assert "left out: a tab stands behind export" in done.err
+    assert "ignored: a tab stands behind export" in done.err
     for name in "ABCF":
-        assert f"the tab around the name or the value of {name} was left out" in done.err
+        assert f"the tab around the name or the value of {name} was ignored" in done.err
     theirs = node(cj.folder / "n.env", nodes()[:1])
     assert {name: theirs[name].decode() for name in ours} == ours
 
@@ -107,7 +107,7 @@ def test_tabs_are_read_as_the_newest_node_reads_them_and_said(cj: Coinjar) -> No
 def test_what_no_environment_can_carry_is_an_error_where_it_is_read(jar: Callable[..., Coinjar]) -> None:
     cj = jar(JAR % ("A: {}, B: {}", "type: file, as: json, path: out.json"), dev='all: {A: "x\\0y", B: 1}\n')
     assert (
-        "jar/plain/dev.yaml:1:10: error CJ003: the value of A has a NUL character, which no environment can carry"
+        "jar/plain/dev.yaml:1:10: error CJ003: the value of A contains a NUL character, which no environment can carry"
         in cj("check", code=1).out
     )
     assert "NUL character" in cj("render", "dev", code=3).err

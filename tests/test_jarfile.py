@@ -26,43 +26,43 @@ from tests.conftest import DEMO, Coinjar
 pytestmark = pytest.mark.unit
 
 JAR = "services: {web: {}}\nstages: {dev: {}}\nvariables:\n  A: {}\n  P: {kind: port}\n  L: {kind: list}\n  J: {kind: json}\n"
-NULL_OFFERS = 'write "" for an empty text, "null" for the word, or {unset: true} for no value here and none inherited'
+NULL_OFFERS = 'write "" for an empty text, "null" for the word, or {unset: true} to unset it here and inherit nothing'
 
 FAULTS = {
     # plain/dev.yaml: everything that is told, in full
     "all:\n  A: ~\n  P:\n  L: null\n": [
-        "jar/plain/dev.yaml:2:6: A has a bare null, which may mean three things",
-        "jar/plain/dev.yaml:3:5: P has a bare null, which may mean three things",
-        "jar/plain/dev.yaml:4:6: L has a bare null, which may mean three things",
+        "jar/plain/dev.yaml:2:6: A has a bare null, which is ambiguous",
+        "jar/plain/dev.yaml:3:5: P has a bare null, which is ambiguous",
+        "jar/plain/dev.yaml:4:6: L has a bare null, which is ambiguous",
     ],
     "all:\n  A: 1\n  A: 2\n  B: 3\nwbe:\n  A: 1\nA: 1\n": [
-        "jar/plain/dev.yaml:3:3: A stands twice here",
+        "jar/plain/dev.yaml:3:3: A is given twice here",
         "jar/plain/dev.yaml:4:3: B is not declared",
         "jar/plain/dev.yaml:5:1: there is no service 'wbe'",
-        "jar/plain/dev.yaml:7:1: A is a variable, and must stand below 'all' or a service",
+        "jar/plain/dev.yaml:7:1: A is a variable, and must be below 'all' or a service",
     ],
     "all: {A: 1}\n---\nall: {A: 2}\n": ["jar/plain/dev.yaml:2:1: a second document starts here"],
-    "all: {A: !!int 1}\n": ["jar/plain/dev.yaml:1:10: the tag '!!int' is not read here"],
-    "all: {A: !own 1}\n": ["jar/plain/dev.yaml:1:10: the tag '!own' is not read here"],
+    "all: {A: !!int 1}\n": ["jar/plain/dev.yaml:1:10: the tag '!!int' is not supported here"],
+    "all: {A: !own 1}\n": ["jar/plain/dev.yaml:1:10: the tag '!own' is not supported here"],
     "all:\n  A: 'open\n": ["jar/plain/dev.yaml:3:1: this is not YAML: found unexpected end of stream"],
-    "all:\n  A: \x01\n": ["jar/plain/dev.yaml: this is not YAML: a control character stands here"],
+    "all:\n  A: \x01\n": ["jar/plain/dev.yaml: this is not YAML: there is a control character here"],
     "all:\n  J: " + "[" * 60 + "]" * 60 + "\n": [
         "jar/plain/dev.yaml:2:54: the file is nested more than 50 levels deep"
     ],
     "all:\n  J: " + "[" * 100_000: ["jar/plain/dev.yaml:2:54: the file is nested more than 50 levels deep"],
     "- " * 5000: ["jar/plain/dev.yaml:1:101: the file is nested more than 50 levels deep"],
-    "all:\n  J: &x [*x]\n": ["jar/plain/dev.yaml:2:6: J: it holds itself"],
+    "all:\n  J: &x [*x]\n": ["jar/plain/dev.yaml:2:6: J: it contains itself"],
     "all:\n  J:\n  - &a [1,1,1,1,1,1,1,1,1,1]\n"
     + "".join(
         f"  - &{name} [{','.join(['*' + before] * 10)}]\n" for before, name in zip("abcdef", "bcdefg", strict=True)
     ): ["J: it has over 100000 parts once its aliases are followed"],
-    "all:\n  <<: {A: 1}\n": ["jar/plain/dev.yaml:2:3: merge keys are not read here"],
+    "all:\n  <<: {A: 1}\n": ["jar/plain/dev.yaml:2:3: merge keys are not supported here"],
     "all:\n  A: [1]\n  P: {x: 1}\n": [
         "jar/plain/dev.yaml:2:6: A is a list, but its kind is text",
         "jar/plain/dev.yaml:3:6: the value of P is a mapping, but its kind is port",
     ],
     "all:\n  A: {text: '${NOPE}', file: x}\n  L: {command: []}\n  P: {unset: false}\n": [
-        "jar/plain/dev.yaml:2:6: the value of A must have one form, and has text and file",
+        "jar/plain/dev.yaml:2:6: the value of A must have one form, but has text and file",
         "jar/plain/dev.yaml:3:16: 'command' of the value of L is empty",
         "jar/plain/dev.yaml:4:14: 'unset' of the value of P can only be true",
     ],
@@ -71,11 +71,11 @@ FAULTS = {
         "jar/plain/dev.yaml:2:6: the value of A names the service 'wbe', which is not declared"
     ],
     "all:\n  A: {file: x, may_be_empty: true}\n": ["jar/plain/dev.yaml:2:30: 'may_be_empty' goes with 'command' only"],
-    "all: 7\n": ["jar/plain/dev.yaml:1:6: 'all' must hold variables (NAME: value)"],
+    "all: 7\n": ["jar/plain/dev.yaml:1:6: 'all' must contain variables (NAME: value)"],
     "[all]\n": ["jar/plain/dev.yaml:1:1: this file must be a mapping (name: value)"],
     "all:\n  L: [a, 'b,c']\n  J: [{a: 1, a: 2}]\n": [
-        "jar/plain/dev.yaml:2:6: L has the separator ',' inside element 2",
-        "jar/plain/dev.yaml:3:14: J: 'a' stands twice",
+        "jar/plain/dev.yaml:2:6: L contains the separator ',' in element 2",
+        "jar/plain/dev.yaml:3:14: J: 'a' is given twice",
     ],
 }
 
@@ -106,20 +106,20 @@ def test_undecodable_bytes_have_their_place(jar: Callable[..., Coinjar]) -> None
 JAR_FAULTS = {
     "servces: {}\n": ["3:1: unknown key 'servces' in jar.yaml"],
     "stages: {a: {follows: b}, b: {follows: c}, c: {follows: a}}\n": [
-        "3:23: stages follow each other in a circle: a → b → c → a"
+        "3:23: stages follow each other in a cycle: a → b → c → a"
     ],
     "stages: {a: {follows: B}, all: {}}\n": ["3:27: 'all' is a reserved name", "3:23: there is no stage 'B' to follow"],
     "services: {web: {}}\nvariables:\n  A: {kind: prot, services: [wbe]}\n  B: {kind: port, pattern: x}\n  C: {secret: yes}\n  D: {kind: choice}\n": [
         "5:13: there is no kind 'prot'",
         "5:30: there is no service or set 'wbe'",
-        "6:28: 'pattern' means nothing for the kind port",
+        "6:28: 'pattern' does not apply to the kind port",
         "7:15: secret must be true or false",
         "8:13: the kind choice needs its choices",
     ],
     "variables:\n  A: {generate: {form: hexx, length: 0, size: 3}}\n": [
         "4:41: unknown key 'size' in 'generate'",
         "4:24: there is no form 'hexx'",
-        "4:38: a length is a number from 1 on",
+        "4:38: a length is a number of at least 1",
     ],
     "variables:\n  A: {default: {text: '${B}'}, only_with: [C=1]}\n": [
         "4:3: only_with of A names C, which is not declared",
@@ -305,7 +305,7 @@ def test_no_file_of_the_jar_lies_outside_a_stage(jar: Callable[..., Coinjar]) ->
     done = jar(JAR, dve="all: {A: 1}\n")("check", code=3)
     assert (
         done.err
-        == "jar/plain/dve.yaml: this file is for the stage 'dve', which is not declared\n    did you mean 'dev'? else rename or remove the file\n"
+        == "jar/plain/dve.yaml: this file is for the stage 'dve', which is not declared\n    did you mean 'dev'? Otherwise rename or remove the file\n"
     )
     assert load_declarations(Path(os.path.relpath(DEMO / "jar"))).app == "sandling"
 

@@ -15,8 +15,8 @@ pytestmark = pytest.mark.unit
 LINKED: dict[str, list[tuple[dict[str, str], str, list[str]]]] = {
     "CJ018": [({"in/a.fill": "x\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:0:0: this template mentions no declared name"])],
     "CJ020": [
-        ({"Containerfile": f"FROM x\n{'# coinjar: begin'}\n# coinjar: end\nEXPOSE 8081/tcp\n"}, "{type: containerfile, services: [web], path: Containerfile, plain_only: true}", ["Containerfile:4:1: web exposes 8081, and its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
-        ({"in/a.fill": "listen [::]:81 ssl;\n${LEVEL}\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:1:13: web listens on 81, and its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
+        ({"Containerfile": f"FROM x\n{'# coinjar: begin'}\n# coinjar: end\nEXPOSE 8081/tcp\n"}, "{type: containerfile, services: [web], path: Containerfile, plain_only: true}", ["Containerfile:4:1: web exposes 8081, but its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
+        ({"in/a.fill": "listen [::]:81 ssl;\n${LEVEL}\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:1:13: web listens on 81, but its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
         ({"k8s/a.yaml": "kind: Pod\nmetadata: {name: web}\nspec:\n  containers:\n  - name: web\n    ports: [{name: http, containerPort: 80}]\n    livenessProbe: {httpGet: {port: http}}\n"}, "{type: manifests, from: k8s, to: 'out/{stage}'}", ["k8s/a.yaml:6:41: web has the container port 80, and", "k8s/a.yaml:7:37: web is probed (livenessProbe) at 80, and"]),
         ({"compose.yaml": "services:\n  web:\n    build: {context: app}\n", "app/Containerfile": "FROM x\nEXPOSE 70\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["app/Containerfile:2:1: web exposes 70, and"]),
         ({"compose.yaml": "services:\n  web:\n    image: x\n    ports: ['8080:90']\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["compose.yaml:4:13: web is published from port 90, and"]),
@@ -75,9 +75,9 @@ def test_ports_in_what_is_listed_as_code(jar: Callable[..., Coinjar]) -> None:
     for _ in range(2):
         message = cj("check", code=None).out
         for line in (
-            "app/Containerfile:2:1: warning CJ020: web exposes 8081, and its PORT is 8080",
-            "app/run.sh:3:19: warning CJ020: web is published by a script from port 8082, and its PORT is 8080",
-            "ops/compose.yaml:2:27: warning CJ020: api is published from port 8083, and its PORT is 8080",
+            "app/Containerfile:2:1: warning CJ020: web exposes 8081, but its PORT is 8080",
+            "app/run.sh:3:19: warning CJ020: web is published by a script from port 8082, but its PORT is 8080",
+            "ops/compose.yaml:2:27: warning CJ020: api is published from port 8083, but its PORT is 8080",
         ):
             assert line in message
         assert message.count("CJ020") == 3

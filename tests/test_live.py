@@ -48,17 +48,17 @@ def test_the_contract(name: str, jar: Callable[..., Coinjar], cj: Coinjar) -> No
         assert (
             data["state"],
             {change["name"]: change["action"] for change in data["changes"] if change["name"] != "OLD"},
-        ) == ("planned", dict.fromkeys(wanted(), "new"))
+        ) == ("to deliver", dict.fromkeys(wanted(), "new"))
         # the first delivery: all of it is there, in effect, and jar.yaml says whose it is
         coinjar("deliver", "dev", "--restart")
         assert system.own() == wanted()
-        assert set(states(cj).values()) <= {"in step", "cannot be read back"}
+        assert set(states(cj).values()) <= {"up to date", "not readable"}
         assert ("account:" in cj.read("jar/jar.yaml")) is (name != "host")  # whose key is in known_hosts
         # once more: nothing to do
         assert json.loads(coinjar("deliver", "dev", "--json"))["targets"][0]["changes"] == []
         # somebody else's hand is seen, and put right
         system.outside("LEVEL", "meddled")
-        assert states(cj, 1)["LEVEL"] == "changed outside"
+        assert states(cj, 1)["LEVEL"] == "changed there"
         coinjar("deliver", "dev", "--restart")
         assert system.own() == wanted()
         # the jar moves on; what depends on it, too; what is unset goes
@@ -98,7 +98,7 @@ def test_the_contract(name: str, jar: Callable[..., Coinjar], cj: Coinjar) -> No
         cj("drop", "TITLE", "--stage", "dev")
         coinjar("deliver", "dev", "--restart")
         compared = cj("compare", "dest:there@dev", "dev", "--json")
-        assert ("TOKEN of there" in compared.err and "cannot be read back" in compared.err) == system.blind
+        assert ("TOKEN of there" in compared.err and "not readable" in compared.err) == system.blind
         rows = {row["name"]: row["verdict"] for row in json.loads(compared.out)["rows"]}
         assert {name: rows[name] for name in wanted() if name != "TOKEN"} == dict.fromkeys(
             ["TITLE", "LEVEL", "LINK"], "same"
@@ -168,5 +168,5 @@ def test_faults_lose_nothing(name: str, fault: str, jar: Callable[..., Coinjar],
         assert system.running
         if system.running.standin.fault:
             system.running.standin.fault = None
-        assert set(states(cj).values()) <= {"in step", "cannot be read back"}
+        assert set(states(cj).values()) <= {"up to date", "not readable"}
         assert {name: text for name, text in system.own().items() if name in wanted()} == wanted()

@@ -124,7 +124,7 @@ def test_what_kubernetes_skips_is_said_and_the_rest_is_written(jar: Callable[...
         }
     )
     message = cj("render", "prod").err
-    assert "1ABC is left out: Kubernetes makes no variable of such a key of a ConfigMap" in message
+    assert "1ABC is ignored: Kubernetes makes no variable of such a key of a ConfigMap" in message
     assert "k8s/own.yaml:5:5: the containers of Farm a are not looked into" in message
     assert "k8s/list.json: a manifest in JSON is copied as it is, and not looked into" in message
     assert cj.read("out/prod/list.json") == '{"kind": "List", "items": []}\n'

@@ -228,7 +228,7 @@ def test_names_follow_content_and_old_objects_are_listed(jar: Callable[..., Coin
     assert {path["path"] for path in json.loads(name)["files"]} ^ {
         path["path"] for path in json.loads(moved)["files"]
     }  # the Secret's name is keyed
-    assert "this is no naming key" in cj("render", "prod", code=3, env={"COINJAR_NAMING_KEY": "short"}).err
+    assert "this is not a naming key" in cj("render", "prod", code=3, env={"COINJAR_NAMING_KEY": "short"}).err
 
 
 def test_kubectl_applies_what_is_rendered(demo: Coinjar, tmp_path: Path) -> None:

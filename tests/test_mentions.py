@@ -139,11 +139,11 @@ def test_findings_and_suggestions(jar: Callable[..., Coinjar]) -> None:
         for finding in data["findings"]
     }
     assert messages == {
-        ("CJ035", "both/s.py", 2, 10, "NEW_ONE is mentioned"),
-        ("CJ035", "web/a.js", 3, 23, "NEW_LIMIT is mentioned"),
+        ("CJ035", "both/s.py", 2, 10, "NEW_ONE is used"),
+        ("CJ035", "web/a.js", 3, 23, "NEW_LIMIT is used"),
         ("CJ036", "jar/jar.yaml", 12, 3, "UNUSED is declared"),
         ("CJ037", "web/a.js", 2, 23, "web mentions MAIL_HOST"),
-        ("CJ038", "web/a.js", 3, 59, "level is mentioned"),
+        ("CJ038", "web/a.js", 3, 59, "level is used"),
         ("CJ039", "both/a.py", 2, 28, "a.py falls back to 9090 for PORT"),
         ("CJ040", "web/a.js", 1, 17, "DEBUG is a boolean"),
         ("CJ041", "mailer/m.sh", 2, 28, "nothing replaces this way of writing LEVEL here: it stays as it is written"),
@@ -177,7 +177,7 @@ def test_without_a_jar_and_what_is_refused(cj: Coinjar, jar: Callable[..., Coinj
 
 
 def test_what_is_shown(cj: Coinjar, jar: Callable[..., Coinjar]) -> None:
-    """One name a row or one place a row; names that a helper takes; what was left out; the same in JSON."""
+    """One name a row or one place a row; names that a helper takes; what was ignored; the same in JSON."""
     cj.write(
         {
             "src/a.py": "import os\nfrom lib import setting\nsetting('FAR', 'x')\n"
@@ -193,7 +193,7 @@ def test_what_is_shown(cj: Coinjar, jar: Callable[..., Coinjar]) -> None:
         ["PIER", "read", "0, 1, 2, 3, 4, north", "src/a.py:4:17, src/a.py:5:17, src/a.py:6:17, and 3 more"],
         ["TZ", "set", "src/b.sh:2:8"],
     ]
-    assert "left out: 1 vendored" in plain.err
+    assert "ignored: 1 vendored" in plain.err
     every = cj("mentions", "src", "--every-place", "--name", "pier*").out.splitlines()
     assert every[0] == "1 name mentioned in 6 places, 2 of 2 files"
     assert len(every) == 2 + 6

@@ -43,22 +43,22 @@ def context(**more: Any) -> MigrationContext:
 
 
 DISPOSITIONS: list[tuple[SourceValue, dict[str, Any], str, str]] = [
-    (SourceValue("A", "prod", "web", "x"), {}, "carried", "the jar does not know it: it will be declared"),
-    (SourceValue("A", "prod", "web", "x"), {"jar": lambda _: (True, "x")}, "carried", "as the jar has it"),
-    (SourceValue("A", "prod", "web", "x"), {"jar": lambda _: (True, None)}, "carried", "the jar takes it over"),
-    (SourceValue("A", "prod", "web", "x"), {"jar": lambda _: (True, "y")}, "replaced", "the jar says another value than old has: the jar's goes"),
-    (SourceValue("A", "prod", "web", "x"), {"existing": lambda _value, _name: "z"}, "carried", "the jar does not know it: it will be declared; new has another value, which is overwritten"),
-    (SourceValue("A", "prod", "web", None), {}, "to_be_given", "old gives its value to nobody, and the jar does not have it"),
-    (SourceValue("A", "prod", "web", None), {"jar": lambda _: (True, "x")}, "replaced", "old gives its value to nobody: the jar's goes"),
-    (SourceValue("A", "prod", "web", "x"), {"mentioned": {}}, "left_behind", "nothing mentions it; to keep it all the same, move this line to carried"),
-    (SourceValue("A", "prod", "web", "x"), {"mentioned": {}, "jar": lambda _: (True, "x")}, "carried", "as the jar has it"),
+    (SourceValue("A", "prod", "web", "x"), {}, "carried", "not in the jar: it will be declared"),
+    (SourceValue("A", "prod", "web", "x"), {"jar": lambda _: (True, "x")}, "carried", "as in the jar"),
+    (SourceValue("A", "prod", "web", "x"), {"jar": lambda _: (True, None)}, "carried", "the jar takes the value over"),
+    (SourceValue("A", "prod", "web", "x"), {"jar": lambda _: (True, "y")}, "replaced", "the jar's value differs from that of old: the jar's is used"),
+    (SourceValue("A", "prod", "web", "x"), {"existing": lambda _value, _name: "z"}, "carried", "not in the jar: it will be declared; new has a different value, which is overwritten"),
+    (SourceValue("A", "prod", "web", None), {}, "to_be_given", "old does not return its value, and the jar does not have it"),
+    (SourceValue("A", "prod", "web", None), {"jar": lambda _: (True, "x")}, "replaced", "old does not return its value: the jar's is used"),
+    (SourceValue("A", "prod", "web", "x"), {"mentioned": {}}, "left_behind", "no code uses it; to keep it, move this line to carried"),
+    (SourceValue("A", "prod", "web", "x"), {"mentioned": {}, "jar": lambda _: (True, "x")}, "carried", "as in the jar"),
     (SourceValue("A", "prod", "web", "x"), {"takes": lambda _: "new is not for web"}, "left_behind", "new is not for web"),
-    (SourceValue("A", "prod", "web", "x", supplied=True), {}, "left_behind", "old set it by itself, and nothing else knows it"),
-    (SourceValue("A", "prod", "web", "x", supplied=True), {"mentioned": {"A": ["a.py:1:1"]}}, "to_be_given", "old set it by itself, and new does not"),
-    (SourceValue("GIVEN_THERE", "prod", "web", "x", supplied=True), {}, "supplied", "new sets it by itself, as old did"),
-    (SourceValue("GIVEN_THERE", "prod", "web", "x"), {}, "supplied", "new sets it by itself"),
+    (SourceValue("A", "prod", "web", "x", supplied=True), {}, "left_behind", "old set it itself, and nothing else uses it"),
+    (SourceValue("A", "prod", "web", "x", supplied=True), {"mentioned": {"A": ["a.py:1:1"]}}, "to_be_given", "old set it itself, but new does not"),
+    (SourceValue("GIVEN_THERE", "prod", "web", "x", supplied=True), {}, "supplied", "new sets it itself, as old did"),
+    (SourceValue("GIVEN_THERE", "prod", "web", "x"), {}, "supplied", "new sets it itself"),
     (SourceValue("SALT_X", "prod", "web", "x"), {}, "left_behind", "no: reserved"),
-    (SourceValue("lower", "prod", "web", "x"), {"mentioned": {"lower": ["a.py:1:1"]}}, "renamed", "no: name; mentioned in a.py:1:1"),
+    (SourceValue("lower", "prod", "web", "x"), {"mentioned": {"lower": ["a.py:1:1"]}}, "renamed", "no: name; used in a.py:1:1"),
     (SourceValue("HUGE", "prod", "web", "x"), {}, "to_be_given", "no: value"),
     (SourceValue("BLANK", "prod", "web", ""), {}, "left_behind", "no: empty"),
 ]  # fmt: skip
@@ -199,7 +199,7 @@ def test_a_whole_move(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         assert "made-up" not in cj.read("move.yaml") + done.out + done.err
         # afterwards: nothing is delivered there by mistake, and every difference is explained
         assert "old has moved to new" in cj("deliver", "dev", "old", code=2).err
-        assert cj("drift", "dev").out.startswith("dev: 2 targets in step")
+        assert cj("drift", "dev").out.startswith("dev: 2 targets up to date")
         compared = cj("compare", "dest:old@prod", "dest:new@prod", "--sheet", "move.yaml")
         assert "move.yaml explains every difference." in compared.err
         assert "made-up" not in compared.out
@@ -261,12 +261,12 @@ def test_killed_at_every_step(first: int, jar: Callable[..., Coinjar], cj: Coinj
 
 EDITS: list[tuple[str, str, int, str]] = [
     ("variable: LEVEL,", "variable: LEVLE,", 3, "there is no LEVLE at the old place"),
-    ("as: PIER_TABLE, ", "", 3, "pierTable is to be renamed, and has no other name"),
+    ("as: PIER_TABLE, ", "", 3, "pierTable is in the group renamed, but has no new name"),
     ("carried:", "carred:", 3, "did you mean 'carried'?"),
     ("variable: OLD_NOTE, where: [dev/web, prod/web]", "variable: OLD_NOTE, where: [dev/web]", 3, "OLD_NOTE of prod/web is at old, and on no line of the sheet"),
     ("variable: OLD_NOTE,", "variable: TOKEN,", 3, "TOKEN of dev/web stands in line"),
     ("becomes: '${PUBLIC_ADDRESS@of:web}'", "becomes: ''", 3, "nobody knows what WEB_LINK is to point to"),
-    ("move: 1", "move: 2", 3, "this is no sheet that this version reads"),
+    ("move: 1", "move: 2", 3, "this is not a sheet that this version reads"),
     ("digest: ", "digest: 00", 3, "is another at old than when the sheet was made"),
 ]  # fmt: skip
 
@@ -274,7 +274,7 @@ EDITS: list[tuple[str, str, int, str]] = [
 def test_sheets_as_people_edit_them(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with house(jar, cj) as (_, fish):
         cj("migrate", "dest:old", "dest:new", "--out", "move.yaml")
-        assert "there is a file already" in cj("migrate", "dest:old", "dest:new", "--out", "move.yaml", code=3).err
+        assert "the file already exists" in cj("migrate", "dest:old", "dest:new", "--out", "move.yaml", code=3).err
         sheet = cj.read("move.yaml")
         for old, new, code, words in EDITS:
             assert old in sheet, old
@@ -398,7 +398,7 @@ def test_from_settings_to_every_sort_of_system_and_from_there_to_a_file(
         assert system.own()["LEVEL"] == cj("value", "dev", "LEVEL", "--service", "web").out.strip()
         cj("migrate", "dest:there@dev", "file+json:out.json", "--out", "out.yaml")
         sheet = cj.read("out.yaml")
-        assert ("gives its value to nobody: the jar" in sheet) is system.blind
+        assert ("does not return its value: the jar" in sheet) is system.blind
         cj("migrate", "--execute", "out.yaml", "--yes")
         data = json.loads(cj.read("out.json"))
         assert {key: data[key] for key in ("TIDE_TABLE", "LEVEL")} == {

@@ -102,9 +102,9 @@ move: 1
 from: file:a.env
 to: file+literal:b.env
 carried:
-  - {variable: KEPT, where: [all], why: as it is there, digest: '0'}
-  - {variable: LOST, where: [all], why: as it is there, digest: '0'}
-  - {variable: OTHER, where: [all], why: as it is there, digest: '0'}
+  - {variable: KEPT, where: [all], why: as it is, digest: '0'}
+  - {variable: LOST, where: [all], why: as it is, digest: '0'}
+  - {variable: OTHER, where: [all], why: as it is, digest: '0'}
 renamed:
   - {variable: old, as: OLD, where: [all], why: 'no', digest: '0'}
   - {variable: gone, as: GONE, where: [all], why: 'no', digest: '0'}
@@ -149,7 +149,7 @@ def test_only_what_is_certainly_not_there_counts_as_nothing_yet(jar: Callable[..
     cj("migrate", "file:in.env", "dest:env", "--stage", "dev", "--out", "first.yaml")
     cj.write({"out/dev/mailer.json": '{"LEVEL": "another"}'})  # web's is not there, and mailer's is
     cj("migrate", "file:in.env", "dest:env", "--stage", "dev", "--out", "second.yaml")
-    assert "env has another value, which is overwritten" in cj.read("second.yaml")
+    assert "env has a different value, which is overwritten" in cj.read("second.yaml")
     cj.write({"out/dev/web.json": "{broken"})
     assert (
         "out/dev/web.json"
@@ -179,7 +179,7 @@ def test_a_name_that_a_rename_keeps_is_left_where_the_jar_hands_it_out(cj: Coinj
         cj("rename", "OLD", "NEW", "--yes", "--keep-old")
         cj("deliver", "dev", "salt")
         cj("migrate", "dest:salt", "dest:fish", "--out", "move.yaml")
-        assert "an old name of NEW" in (cj.folder / "move.yaml").read_text()
+        assert "a former name of NEW" in (cj.folder / "move.yaml").read_text()
         cj("migrate", "--execute", "move.yaml", "--yes")
         assert {variable["key"] for variable in fish.standin.state["projects"]["web"]["variables"].values()} >= {
             "OLD",

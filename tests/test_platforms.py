@@ -43,10 +43,10 @@ def test_many_hosts_at_once_and_only_known_ones(jar: Callable[..., Coinjar], cj:
         assert len(list((cj.folder / "there").rglob("*"))) == 2 * 99
         with (cj.folder / "known").open("a") as file:
             file.write(f"{names[-1]} {key}\n")
-        assert "1 delivered, 99 in step" in cj("deliver", "dev", "--restart").out
+        assert "1 delivered, 99 up to date" in cj("deliver", "dev", "--restart").out
         text = cj.read("jar/jar.yaml")
         (cj.folder / "jar/jar.yaml").write_text(text.replace(json.dumps(names), json.dumps(names[-1:])))
-        assert cj("drift", "dev").out.startswith("dev: 1 target in step")
+        assert cj("drift", "dev").out.startswith("dev: 1 target up to date")
         (cj.folder / "sshd/user_key").write_text((cj.folder / "sshd/host_key").read_text())
         assert "Public key mismatch" in cj("drift", "dev", code=5).err
         (cj.folder / "sshd/user_key.pub").unlink()
@@ -91,16 +91,16 @@ write: {changes: {send: PUT /v, body: {v: "{changes}"}}}
     [
         ("platform: 1", "platform: 2", "this is not the format"),
         ("{address: where}", "{space: where}", "the settings have no address"),
-        ("send: GET /a", "send: LOOK /a", "'account' is no request"),
-        ("send: GET /a", 'send: "GET /a/{nope}"', "'{nope}' in 'account' means nothing"),
-        ("map: /v", "map: v", "'v' is no JSON Pointer"),
-        ("map: /v", "map: /v, items: /v", "'list' has one of map and items"),
+        ("send: GET /a", "send: LOOK /a", "'account' is not a request"),
+        ("send: GET /a", 'send: "GET /a/{nope}"', "'{nope}' in 'account' is not defined"),
+        ("map: /v", "map: v", "'v' is not a JSON Pointer"),
+        ("map: /v", "map: /v, items: /v", "'list' requires either map or items"),
         ("{changes: {send: PUT /v", "{nope: {send: PUT /v", "unknown key 'nope' in 'write'"),
         ("{changes: {send: PUT /v", "{create: {send: PUT /v", "'write' cannot remove"),
         ("list:", "values: {empty: maybe}\nlist:", "'empty' cannot be 'maybe'"),
-        ("list:", "names: {shape: '('}\nlist:", "the shape of names is no pattern"),
-        ("list:", "state: {send: GET /s}\nlist:", "'state' does not say what it looks at"),
-        ("list:", "restart: {send: POST /r, wait: {send: GET /r}}\nlist:", "'wait' does not say until when"),
+        ("list:", "names: {shape: '('}\nlist:", "the pattern of names is no pattern"),
+        ("list:", "state: {send: GET /s}\nlist:", "'state' has neither pending nor saved and running"),
+        ("list:", "restart: {send: POST /r, wait: {send: GET /r}}\nlist:", "'wait' has no until"),
         ("account:", "acount:", "did you mean 'account'?"),
     ],
 )

@@ -179,7 +179,7 @@ VAR=$$x|$x
 VAR="${NO:-a ${NO-b}}"|a b
 VAR=${NO:+x}y|y
 """
-"""The examples of the Compose Specification, and its interpolation: a line, and the value."""
+"""The examples of the Compose Specification, but its interpolation: a line, and the value."""
 
 
 @pytest.mark.parametrize("example", SPECIFIED.splitlines())
@@ -195,13 +195,13 @@ READINGS = {
         {"A": "x", "B": "a", "C": "say \\", "D": "1", "E": "$HOME", "F": "a\nb", "H": "", "G": '"open'},
         [
             "1:1 the blanks around '=' of A were left out",
-            "1:1 A: what follows its closing quote was left out",
-            "2:1 B: what follows the '#' was taken for a comment, though no blank stands before it",
+            "1:1 A: text after its closing quote was ignored",
+            "2:1 B: the text after '#' was read as a comment, although there is no space before it",
             "3:1 C: '\\\"' is not unescaped: the value ends at that quote",
-            "3:1 C: what follows its closing quote was left out",
-            "5:1 left out: the line has no '='",
-            "6:1 E: its '$' is not replaced by anything",
-            "7:1 F: it goes over several lines, to its closing quote",
+            "3:1 C: text after its closing quote was ignored",
+            "5:1 ignored: the line has no '='",
+            "6:1 E: `$` is kept literally: this dialect does not expand references",
+            "7:1 F: it spans several lines, up to its closing quote",
             "9:1 H: nothing but blanks follows its '='; it was read as empty, where some readers take the next line for the value",
             '10:1 G: its " is never closed, so it is part of the value',
         ],
@@ -212,58 +212,58 @@ READINGS = {
     ): (
         {"A": "x", "B": "x y", "C": "a b", "D": None, "J": "ab"},
         [
-            "1:17 $A was replaced by the value the file sets before, as a shell does",
-            "3:1 left out: this line needs a shell to work out a '$' or a '`'",
-            "4:1 left out: this line is no assignment",
-            "5:1 left out: this line would run a program: put a value with a blank in it into quotes",
-            "6:1 left out: this line sets '2G', which no shell can",
-            "7:1 left out: this line needs the value of NOPE, which this file does not set before",
-            "8:1 left out: this line appends to a value, which not every shell does",
+            "1:17 $A was replaced by the value set above, as a shell does",
+            "3:1 ignored: this line needs a shell to expand a '$' or a '`'",
+            "4:1 ignored: this line is not an assignment",
+            "5:1 ignored: this line would run a program: quote a value that contains a space",
+            "6:1 ignored: this line sets '2G', which shells cannot",
+            "7:1 ignored: this line needs the value of NOPE, which this file does not set above",
+            "8:1 ignored: this line appends to a value, which not every shell does",
         ],
     ),
     ("literal", '# c\nA="x"\n B=1 # 2\r\nC = 3\nNAME\n-----END made-up KEY-----\n'): (
         {"A": '"x"', "B": "1 # 2", "C ": " 3"},
         [
             "2:1 the quotes around the value of A are part of it: this grammar has no quotes",
-            "3:2 the carriage return at the line's end was left out, as readers do",
-            "3:2 the '#' in the value of B is part of it: this grammar has no comments behind values",
-            "4:1 the blank before '=' is part of the name 'C '",
-            "4:1 the blank after '=' is part of the value of C ",
-            "5:1 left out: 'NAME' has no '=', and would be inherited from whoever starts the container",
-            "6:1 left out: what stands there has no '=', and would be inherited from whoever starts the container",
+            "3:2 the carriage return at the end of the line was ignored, as readers do",
+            "3:2 the '#' in the value of B is part of it: this grammar has no comments after values",
+            "4:1 the space before '=' is part of the name 'C '",
+            "4:1 the space after '=' is part of the value of C ",
+            "5:1 ignored: 'NAME' has no '=', and would be inherited from whoever starts the container",
+            "6:1 ignored: this text has no '=', and would be inherited from whoever starts the container",
         ],
     ),
     ("json", '\ufeff{"A": "x", "B": 1.10, "C": null,\n "D": [1], "A": true}'): (
         {"A": "true", "B": "1.10"},
         [
-            "1:1 a byte-order mark stands before the first name; it was left out",
-            "1:12 B is not a text; it was taken as it is written",
-            '1:23 left out: C is null, which may mean "", the word null, or no value',
-            "2:2 left out: D is not a text but a list",
-            "2:12 A is not a text; it was taken as it is written",
+            "1:1 a byte-order mark before the first name was ignored",
+            "1:12 B is not a text; it was read as written",
+            '1:23 ignored: C is null, which may mean "", the word null, or no value',
+            "2:2 ignored: D is not a text but a list",
+            "2:12 A is not a text; it was read as written",
         ],
     ),
     ("compose", "A=$B\nB=x\nC=${B}y\nUNSET\nexport D=1\nE =' a'b\nF=\"open\nG=${\n"): (
         {"B": "x", "C": "xy", "UNSET": None, "D": "1", "E": " a"},
         [
-            "1:1 left out: A needs the value of B, which this file does not set before",
-            "3:1 in C $B was replaced by what the file sets before",
-            "4:1 UNSET has no '=', and so is unset",
-            "5:1 'export' before D was left out: the specification does not have it",
-            "6:1 the blank before '=' of E was left out",
-            "6:1 what follows the closing quote of E was left out",
-            '7:1 left out: the " of F is never closed',
-            "8:1 left out: the value of G has no name after '${'",
+            "1:1 ignored: A needs the value of B, which this file does not set above",
+            "3:1 in C $B was replaced by the value set above",
+            "4:1 UNSET has no '=', so it is unset",
+            "5:1 'export' before D was ignored: the specification does not have it",
+            "6:1 the blank before '=' of E was ignored",
+            "6:1 what follows the closing quote of E was ignored",
+            '7:1 ignored: the " of F is never closed',
+            "8:1 ignored: the value of G has no name after '${'",
         ],
     ),
     ("systemd", '# c\\\ngoes on\nA=x # y\nB-C=1\nD="$H\nE=1\n'): (
         {"A": "x # y", "D": "$H\nE=1\n"},
         [
-            "1:1 the comment goes on in the next line, because of the backslash at its end",
-            "3:1 the '#' in the value of A is part of it: systemd has no comments behind values",
-            "4:1 left out: systemd ignores 'B-C', which is no name to it",
+            "1:1 the comment continues on the next line, because of its final backslash",
+            "3:1 the '#' in the value of A is part of it: systemd has no comments after values",
+            "4:1 ignored: systemd ignores 'B-C', which is no name to it",
             '5:1 D: its " is never closed',
-            "5:1 D: its '$' is not replaced by anything",
+            "5:1 D: `$` is kept literally: this dialect does not expand references",
         ],
     ),
     (
@@ -272,46 +272,46 @@ READINGS = {
     ): (
         {"A": "1", "B": "two %", "C": "\n", "F": None},
         [
-            "2:1 'Environment' was left out: only Environment= of [Service] is read",
-            "5:1 left out: D has a '%' that systemd replaces",
-            "5:1 left out: systemd ignores 'E', which is no assignment to it",
-            "7:1 'ExecStart' was left out: only Environment= of [Service] is read",
+            "2:1 'Environment' was ignored: only Environment= of [Service] is read",
+            "5:1 ignored: D has a '%' that systemd replaces",
+            "5:1 ignored: systemd ignores 'E', which is not an assignment to it",
+            "7:1 'ExecStart' was ignored: only Environment= of [Service] is read",
         ],
     ),
     ("yaml", "A: 1.10\nB: 'x'\nC:\nD: [1]\nE: plain\n"): (
         {"A": "1.10", "B": "x", "E": "plain"},
         [
             "1:1 A is a number to readers that tell types apart, and becomes '1.1' there: quote it",
-            '3:1 left out: C is null, which may mean "", the word null, or no value',
-            "4:1 left out: D is not a text but a list",
+            '3:1 ignored: C is null, which may mean "", the word null, or no value',
+            "4:1 ignored: D is not a text but a list",
         ],
     ),
     ("toml", 'A = "x"\nB = 1_000\n[t]\nC = "y"\n'): (
         {"A": "x", "B": "1000"},
-        ["2:1 B is not a text; it was taken as 1000", "0:0 left out: t is not a text but a table"],
+        ["2:1 B is not a text; it was taken as 1000", "0:0 ignored: t is not a text but a table"],
     ),
     ("pairs", '[{"name": "A", "value": "x"}, {"name": "B"}, {"name": "C", "value": "y", "slot": 1}]'): (
         {"A": "x", "C": "y"},
-        ["1:31 left out: an element without a name or without a value", "1:74 'slot' of C was left out"],
+        ["1:31 ignored: an element without a name or without a value", "1:74 'slot' of C was ignored"],
     ),
     ("properties", "A: 1\nB=x \n# c\nC=\\uZ\nD=é # f\n"): (
         {"A": "1", "B": "x ", "D": "é # f"},
         [
             "2:1 the blanks at the end of B are part of its value",
-            "4:1 left out: a '\\u' without four digits, at which Java stops",
-            "5:1 D is not ASCII: Java's stream reader takes it for Latin-1, its character readers do not",
-            "5:1 the '#' in the value of D is part of it: there are no comments behind values",
+            "4:1 ignored: a '\\u' without four digits, at which Java stops",
+            "5:1 D is not ASCII: Java's stream reader reads it as Latin-1, its character readers do not",
+            "5:1 the '#' in the value of D is part of it: there are no comments after values",
         ],
     ),
     ("csv", 'name;value\nA;"x;y"\n;z\n\nB;1;more\n'): (
         {"A": "x;y", "B": "1"},
         [
-            "1:1 read with ';' between cells, as the first row has it",
-            "3:1 left out: the row has no name or no value",
-            "5:1 what stands behind the value of B was left out",
+            "1:1 read with ';' between cells, as in the first row",
+            "3:1 ignored: the row has no name or no value",
+            "5:1 what stands behind the value of B was ignored",
         ],
     ),
-    ("nul", "A=1\0B=a\nb\0bad\0"): ({"A": "1", "B": "a\nb"}, ["2:3 left out: entry 3 has no name and '='"]),
+    ("nul", "A=1\0B=a\nb\0bad\0"): ({"A": "1", "B": "a\nb"}, ["2:3 ignored: entry 3 has no name and '='"]),
 }
 
 
@@ -333,10 +333,10 @@ def test_faults_of_whole_files_have_their_place() -> None:
         ("dotenv", b"A=1\nB=\xff\n", "f:2:3: byte 0xff is not UTF-8 text"),
         ("yaml", b"A: [1\n", "f:2:1: this is not YAML: did not find expected ',' or ']'"),
         ("toml", b"A = 1\nB = x\n", "f:2:5: this is not TOML: invalid value"),
-        ("pairs", b"{}", "f:1:1: this is no JSON list"),
+        ("pairs", b"{}", "f:1:1: this is not a JSON list"),
         ("csv", b'name,value\n"A,1\n', "f:2:1: this is not CSV: unexpected end of data"),
-        ("csv", b"A,B\n", "f:1:1: this table has no header row that says what is what"),
-        ("kube-configmap", b"kind: Pod\n", "f:1:1: there is no ConfigMap or Secret in it"),
+        ("csv", b"A,B\n", "f:1:1: this table has no header row"),
+        ("kube-configmap", b"kind: Pod\n", "f:1:1: it contains no ConfigMap or Secret"),
     ]:
         with pytest.raises(CoinJarError) as caught:
             reader(dialect).read(data, "f")

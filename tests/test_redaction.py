@@ -138,11 +138,11 @@ def test_texts_that_hold_a_secret_are_secrets(jar: Callable[..., Coinjar]) -> No
     assert kinds == dict.fromkeys(["DB_PASSWORD", "DATABASE_URL", "ENCODED", "PACKED", "ODD"], "secret") | {
         "PORTED": "url"
     }
-    assert "left out: PLAIN: it holds the text of the secret DB_PASSWORD" in plan.err
+    assert "ignored: PLAIN: it contains the text of the secret DB_PASSWORD" in plan.err
     cj("adopt", "in.env", "--stage", "dev", "--yes")
     assert not [path for path in (cj.folder / "jar").rglob("*") if path.is_file() and b"s3cr3t" in path.read_bytes()]
     cj("put", "PLAIN=see s3cr3t#x", "--stage", "dev")
-    assert "PLAIN is not declared as a secret, and its value holds the text of the secret" in cj("check", code=None).out
+    assert "PLAIN is not declared as a secret, but its value holds the text of the secret" in cj("check", code=None).out
 
 
 def test_references_of_a_file_are_kept_on_request(jar: Callable[..., Coinjar]) -> None:

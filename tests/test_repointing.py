@@ -150,11 +150,11 @@ def test_moves_into_files(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     assert not (cj.folder / "out.env").exists()
     cj("migrate", "file:one.env", "file+literal:there.env", "--out", "n.yaml")
     assert (
-        "there.env: there is a file already, and it says something else"
+        "there.env: the file already exists, and it says something else"
         in cj("migrate", "--execute", "n.yaml", "--yes", code=3).err
     )
     assert cj.read("there.env") == "OTHER=1\n"
-    assert "as it is there" in cj.read("n.yaml")
+    assert "as it is" in cj.read("n.yaml")
     (cj.folder / "there.env").unlink()
     for _ in range(2):  # once more does no harm
         cj("migrate", "--execute", "n.yaml", "--yes")

@@ -127,7 +127,7 @@ def test_names_work_without_an_identity(prod: Coinjar) -> None:
     nobody = {"COINJAR_IDENTITY": ""}
     assert re.search(r"TOKEN +\? +– +□ sealed +□ sealed\n", prod("grid", "--name", "TOKEN", env=nobody).out)
     assert json.loads(prod("grid", "--json", env=nobody).out)["rows"][0]["cells"]["prod"]["state"] == "sealed"
-    assert "sealed for others than you" in prod("why", "prod", "TOKEN", env=nobody).out
+    assert "encrypted for others" in prod("why", "prod", "TOKEN", env=nobody).out
     assert "? TOKEN" in re.sub(" +", " ", prod("compare", "dev", "prod", env=nobody, code=1).out)
     more = "  OPTION: {only_with: [TOKEN=x]}\ntogether: {pair: [TOKEN, LEVEL]}\n"
     prod.write({"jar/jar.yaml": prod.read("jar/jar.yaml") + more, "jar/plain/prod.yaml": "all: {OPTION: y}\n"})
@@ -137,7 +137,7 @@ def test_names_work_without_an_identity(prod: Coinjar) -> None:
     assert not {"CJ004", "CJ005", "CJ013"} & _rules(prod("check", "--json", env=nobody, code=1).out)
     assert prod("render", "prod", "-s", "web", "--as", "example", env=nobody).out.count("=change-me") == 2
     refused = prod("within", "prod", "-s", "web", "--", "true", env=nobody, code=4)
-    assert refused.err.count("cannot open the secrets of prod") == 1
+    assert refused.err.count("cannot decrypt the secrets of prod") == 1
     assert "`coinjar identity new` makes one" in refused.err
     assert "identity new" in prod("put", "TOKEN", "--stage", "dev", stdin="x", env=nobody, code=4).err
     prod("readers", "list", env=nobody)
@@ -166,7 +166,7 @@ def test_destinations_that_only_name_secrets_need_no_identity(jar: Callable[...,
         "plain": {"LEVEL": "info"},
         "few": {"LEVEL": "info"},
     }
-    assert "cannot open the secrets of prod" in cj("render", "prod", "whole", env=nobody, code=4).err
+    assert "cannot decrypt the secrets of prod" in cj("render", "prod", "whole", env=nobody, code=4).err
     cj("render", "prod", "named", "plain", "few", "--verify")  # with an identity they are the same
     cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("services: [mailer], g", "services: [], g")})
     assert "LOGIN is for no service" in cj("put", "LOGIN", "--stage", "prod", stdin="x", code=3).err

@@ -46,11 +46,11 @@ def cluster(jar: Callable[..., Coinjar], cj: Coinjar, more: str = "") -> Iterato
 def test_services_of_one_stage_share_a_namespace(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with cluster(jar, cj):
         cj("deliver", "live", "--restart")
-        assert "2 in step" in cj("deliver", "live").out
-        assert "live: 2 targets in step" in cj("drift", "live").out
+        assert "2 up to date" in cj("deliver", "live").out
+        assert "live: 2 targets up to date" in cj("drift", "live").out
         cj("put", "LEVEL=debug", "--stage", "live")
         assert "2 delivered" in cj("deliver", "live", "--restart").out
-        assert "live: 2 targets in step" in cj("drift", "live").out
+        assert "live: 2 targets up to date" in cj("drift", "live").out
         cj("put", "TOKEN", "--stage", "other", stdin="made-up-2")
         assert "two would overwrite each other" in cj("deliver", "other", code=3).err
 

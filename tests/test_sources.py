@@ -72,9 +72,9 @@ def test_compose_files_are_worked_out_as_specified(cj: Coinjar) -> None:
     message = cj("compare", "compose:compose.yaml", "file:nothing.json", code=1).err
     for line in (
         "compose.yaml:11:7: FLAG is a boolean to readers of YAML 1.1 there, and becomes 'true': quote it",
-        "compose.yaml:12:7: left out: CALLER has no value, and is taken from whoever starts the container",
-        "compose.yaml:13:7: left out: LOST needs NO_SUCH, which the .env file beside it does not set",
-        "compose.yaml:17:32: left out: FROM_CALLER has no value",
+        "compose.yaml:12:7: ignored: CALLER has no value, and is taken from whoever starts the container",
+        "compose.yaml:13:7: ignored: LOST needs NO_SUCH, which the .env file beside it does not set",
+        "compose.yaml:17:32: ignored: FROM_CALLER has no value",
     ):
         assert line in message
     for same in ("file:compose.yaml", "compose.yaml", "./compose.yaml"):  # told by what is in it
@@ -100,7 +100,7 @@ def test_adopting_several_services_shares_what_they_agree_on(jar: Callable[..., 
         "web": {"OWN": "a"},
         "mailer": {"LEVEL": "debug", "OWN": "b"},
     }
-    assert "left out: NEW: the jar has no service 'stranger'" in result.err
+    assert "ignored: NEW: the jar has no service 'stranger'" in result.err
     assert cj("adopt", "compose:compose.yaml", "--stage", "dev", "--service", "other", code=2).err.startswith(
         "coinjar: compose:compose.yaml has nothing for other"
     )
@@ -173,7 +173,7 @@ def test_images_of_podman_and_layouts(cj: Coinjar, tmp_path_factory: pytest.Temp
     ("text", "items", "expected"),
     [
         ("FROM a AS one\nENV LOST=1\nFROM b\nARG V=1.2\nENV A=$V B='x y' \\\n  # comment\n  C=\"q\\\"$V\\$\"\nENV OLD style value\nENV D=$NO\n", {"V": "1.2", "A": "1.2", "B": "x y", "C": 'q"1.2$', "OLD": "style value"},
-         ["f:1:1: of 2 stages only the last one's ENV was read", "f:9:1: left out: D needs the value of NO"]),
+         ["f:1:1: of 2 stages only the last one's ENV was read", "f:9:1: ignored: D needs the value of NO"]),
         ("# escape=`\nFROM a\nENV A=1 `\n B=2\n", {"A": "1", "B": "2"}, []),
     ],
 )  # fmt: skip
@@ -208,13 +208,13 @@ def test_documents_bundles_and_objects(cj: Coinjar) -> None:
     message = cj("compare", "document:ci.yaml#/jobs/0/env", "bundle:config.json", code=1).err
     for line in (
         "ci.yaml:3:9: A is a number there, and becomes '1.1'",
-        "ci.yaml:3:26: left out: C has no value",
-        "config.json:1:50: A stands twice (first in line 1); the last one counts",
+        "ci.yaml:3:26: ignored: C has no value",
+        "config.json:1:50: A is given twice (first in line 1); the last one counts",
         "'BAD' has no '='",
     ):
         assert line in message
     assert (
-        "m.yaml:7:17: left out: BAD is not base64 of a text"
+        "m.yaml:7:17: ignored: BAD is not base64 of a text"
         in cj("compare", "file:m.yaml", "file:nothing.json", code=1).err
     )
     for source, words in {

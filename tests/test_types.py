@@ -42,7 +42,7 @@ def test_a_container_that_reads_its_file_itself(boxes: Coinjar) -> None:
     """It was not made with the file, so when it started tells whether it has read it; it is started anew, not made anew."""
     cj, name = boxes, boxes.env["BOX"]
     result = cj("deliver", "dev")
-    assert "not in effect yet" in result.out
+    assert "pending restart yet" in result.out
     assert (cj.folder / "run/web.env").stat().st_mode & 0o777 == 0o600
     done = cj("deliver", "dev", "--restart", code=5)
     assert "there is no such container" in done.err
@@ -63,20 +63,20 @@ def test_a_container_that_reads_its_file_itself(boxes: Coinjar) -> None:
     try:
         cj("deliver", "dev", "--restart")  # it started after the file was written
         started = engine("container", "inspect", "--format", "{{.State.StartedAt}} {{.Id}}", name)
-        assert cj("drift", "dev").out.startswith("dev: 1 target in step")
+        assert cj("drift", "dev").out.startswith("dev: 1 target up to date")
         time.sleep(1.1)
         cj("put", "LEVEL=debug", "--stage", "dev")
-        assert "not in effect yet" in cj("deliver", "dev").out
+        assert "pending restart yet" in cj("deliver", "dev").out
         result = cj("drift", "dev", code=1)
-        assert re.search(r"LEVEL +not in effect", result.out)
+        assert re.search(r"LEVEL +pending restart", result.out)
         assert "it started before the last change" in result.err
         cj("deliver", "dev", "--restart")
         again = engine("container", "inspect", "--format", "{{.State.StartedAt}} {{.Id}}", name)
         assert again.split()[-1] == started.split()[-1]  # the same container
         assert again != started
-        assert cj("drift", "dev").out.startswith("dev: 1 target in step")
+        assert cj("drift", "dev").out.startswith("dev: 1 target up to date")
         engine("stop", "--time", "0", name)
-        assert "not in effect" in cj("drift", "dev", code=1).out
+        assert "pending restart" in cj("drift", "dev", code=1).out
     finally:
         engine("rm", "--force", "--time", "0", name)
 
@@ -115,7 +115,7 @@ def test_a_container_that_a_command_of_ones_own_makes_anew(boxes: Coinjar) -> No
         cj("put", "LEVEL", "--unset", "--stage", "dev")
         cj("deliver", "dev")
         message = cj("drift", "dev", code=1).out
-        assert re.search(r"LEVEL +not in effect +.*removed, and what runs still has it", message)
+        assert re.search(r"LEVEL +pending restart +.*removed, but still in use by the running program", message)
     finally:
         engine("rm", "--force", "--time", "0", name)
 
@@ -139,7 +139,7 @@ def test_hosts_that_refuse(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         assert (cj.folder / "there/web.env").read_text().count(CANARY) == 1
         assert CANARY not in done.out + done.err
         assert json.loads(cj("deliveries", "--json").out)[0]["state"] == "failed"
-        assert "not in effect" in cj("drift", "dev", code=1).out  # it does not forget
+        assert "pending restart" in cj("drift", "dev", code=1).out  # it does not forget
         (cj.folder / "there/web.env").write_bytes(b"\xff\xfe\n")
         assert "cannot make sense of" in cj("drift", "dev", code=5).err
         (cj.folder / "there/web.env").unlink()
@@ -169,7 +169,7 @@ def test_several_services_on_several_machines(jar: Callable[..., Coinjar], cj: C
         assert len(list((cj.folder / "there").iterdir())) == 6
         assert "farm (web at h0) and 1 more, alike" in cj("deliver", "trial-7", "--dry-run").out
         for _ in range(3):
-            assert cj("drift", "dev").out.startswith("dev: 6 targets in step")
+            assert cj("drift", "dev").out.startswith("dev: 6 targets up to date")
 
 
 def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -205,7 +205,7 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
     [
         ("{type: host, path: x}", "has no 'hosts'"),
         ("{type: host, hosts: ['a b'], path: x}", "'a b' is no host"),
-        ("{type: host, hosts: [a], path: x, as: example}", "example cannot be read back here"),
+        ("{type: host, hosts: [a], path: x, as: example}", "example not readable here"),
         ("{type: host, hosts: [a], path: x, owner: 'a; b'}", "'owner' is user, or user:group"),
         (
             "{type: host, hosts: [a], path: 'x-{service}'}",
@@ -216,8 +216,8 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
             "{type: host, hosts: [a], path: x, services: [web, mailer], stages: [dev]}",
             "would get one file for dev, trial-*",
         ),
-        ("{type: host, hosts: {dev: [a]}, path: x}", "is for 2 services, and its path for one"),
-        ("{type: container, container: a, env_file: x}", "is for 2 services, and its container for one"),
+        ("{type: host, hosts: {dev: [a]}, path: x}", "is for 2 services, but its path for one"),
+        ("{type: container, container: a, env_file: x}", "is for 2 services, but its container for one"),
         ("{type: cluster, manifests: nope}", "'nope' is no destination of manifests"),
         ("{type: etcd, address: 'http://127.0.0.1:1', prefix: /a}", "'prefix' does not end with '/'"),
         (
@@ -229,7 +229,7 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
         ("{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1'}", "has no 'app': the app's name there"),
         (
             "{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: x}",
-            "is for 2 services, and its app for one",
+            "is for 2 services, but its app for one",
         ),
         (
             "{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: 'x-{service}', token: {}}",
@@ -237,7 +237,7 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
         ),
         (
             "{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: 'x-{nope}'}",
-            "'{nope}' in app of there means nothing",
+            "'{nope}' in app of there is not defined",
         ),
     ],
 )
@@ -326,5 +326,5 @@ def test_what_is_supplied_may_be_secret(jar: Callable[..., Coinjar], cj: Coinjar
         "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {supplied: {by: [nope]}}, B: {supplied: {sample: x}}}\n"
     )
     message = cj("check", code=3).err
-    assert "A is supplied by 'nope', which is no destination" in message
-    assert "supplied of B does not say by what" in message
+    assert "A is supplied by 'nope', which is not a destination" in message
+    assert "supplied of B does not name a destination (by)" in message

@@ -122,7 +122,7 @@ def test_what_cannot_start(web: Coinjar) -> None:
 def test_what_no_environment_can_carry_is_refused(jar: Callable[..., Coinjar]) -> None:
     cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {}, BIG: {}}\n", dev='all: {A: "x\\0y"}\n')
     assert (
-        "the value of A has a NUL character, which no environment can carry"
+        "the value of A contains a NUL character, which no environment can carry"
         in cj("within", "dev", "--", "true", code=3).err
     )
     cj.write({"jar/plain/dev.yaml": f"all: {{BIG: {'x' * 200_000}}}\n"})

@@ -121,7 +121,7 @@ def test_adopt_brings_what_differs_and_no_more(jar: Callable[..., Coinjar]) -> N
     assert not (cj.folder / "jar/plain/dev.yaml").exists()
     for words in (
         "old.env:4:1: LEVEL stands",
-        "LEVEL stands twice (first in line 3)",
+        "LEVEL is given twice (first in line 3)",
         "QUOTED is wrapped in quotes",
         "no shell can set BAD-NAME",
         "API_KEY holds a placeholder",
@@ -160,7 +160,7 @@ def test_adopt_brings_what_differs_and_no_more(jar: Callable[..., Coinjar]) -> N
     cj("adopt", "file+literal:old.env", "--stage", "trial-1", "--yes", "--plain", "NEW_FLAG", "--every-name")
     assert cj("value", "trial-1", "LEVEL").out == "'warn'"
     assert (
-        "left out: PORT: the value of PORT is not a port"
+        "ignored: PORT: the value of PORT is not a port"
         in cj("adopt", "-", "--stage", "prod", code=0, stdin="PORT=x\n").err
     )
 

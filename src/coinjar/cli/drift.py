@@ -17,6 +17,7 @@ from coinjar.cli.common import (
     print_json,
     print_status,
 )
+from coinjar.core import delivery as states
 
 if TYPE_CHECKING:
     from coinjar.actions.delivery.drift import TargetDrift
@@ -24,14 +25,14 @@ if TYPE_CHECKING:
     from coinjar.core.display import Masker
 
 _MARKS = {
-    "in step": ("=", "dim"),
-    "supplied": ("◆", "dim"),
-    "cannot be read back": ("?", "cyan"),
-    "not in effect": ("◐", "yellow"),
-    "not delivered": ("→", "yellow"),
-    "changed outside": ("≠", "red"),
-    "missing": ("–", "red"),
-    "extra": ("+", "cyan"),
+    states.UP_TO_DATE: ("=", "dim"),
+    states.SUPPLIED: ("◆", "dim"),
+    states.NOT_READABLE: ("?", "cyan"),
+    states.PENDING_RESTART: ("◐", "yellow"),
+    states.NOT_DELIVERED: ("→", "yellow"),
+    states.CHANGED_THERE: ("≠", "red"),
+    states.MISSING: ("–", "red"),
+    states.UNMANAGED: ("+", "cyan"),
 }
 
 

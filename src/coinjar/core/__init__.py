@@ -1,1 +1,1 @@
-"""The pure heart: facts in, facts out; no files, network, clock, environment or printing."""
+"""The pure core: values in, values out; no files, network, clock, environment or printing."""

@@ -1,4 +1,4 @@
-"""What code and documents beside the jar say of its variables, as facts for the rules."""
+"""What code and documents outside the jar use of its variables, as input for the rules."""
 
 from __future__ import annotations
 
@@ -11,15 +11,15 @@ if TYPE_CHECKING:
     from coinjar.core.model import Jar
 
 HIDDEN = "••••"
-"""What stands for a default that looks like a secret."""
+"""Shown instead of a default that looks like a secret."""
 READ, SET, PRESENCE = "read", "set", "presence"
 
 
 class CodeUse(NamedTuple):
-    """One mention of a name. `services` are those whose code this is (empty for what belongs to none of them).
+    """One use of a variable's name. `services` are the services whose code this is; empty for code of no single service.
 
-    `how` is read, set or presence; `default` what the code falls back to; `misplaced` says that nothing looks at such a reference there;
-    `code` that a program asks for it by name; in a script or a document a small word may be anything.
+    `access` is read, set or presence. `default` is what the code falls back to. `misplaced`: nothing expands such a reference there.
+    `code`: a program reads the variable by name; in a script or a document a short word can be anything.
     """
 
     name: str
@@ -32,7 +32,7 @@ class CodeUse(NamedTuple):
 
 
 class CodeLiteral(NamedTuple):
-    """A variable's value written out in a file that mentions the variable."""
+    """A variable's value written out in a file that also uses the variable."""
 
     variable: str
     text: str
@@ -40,7 +40,9 @@ class CodeLiteral(NamedTuple):
 
 
 class CodePaths(Record):
-    """Where the code is, in jar.yaml: paths of no single service, functions that read what their caller names, what is left out."""
+    """Where the code is (`code:` in jar.yaml): paths of no single service, functions that read the variable their caller names,
+    and excluded paths.
+    """
 
     paths: tuple[str, ...] = ()
     helpers: tuple[str, ...] = ()
@@ -48,5 +50,5 @@ class CodePaths(Record):
 
 
 def has_code(jar: Jar) -> bool:
-    """Whether jar.yaml says where the code is."""
+    """Return whether jar.yaml declares where the code is."""
     return jar.code is not None or any(service.code for service in jar.services.values())

@@ -1,4 +1,4 @@
-"""Two sets of variables side by side."""
+"""Compare two sets of variables."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ SAME, DIFFERENT, ONLY_LEFT, ONLY_RIGHT, UNKNOWN = "same", "different", "only lef
 
 
 class SideValue(NamedTuple):
-    """What one side has of a variable: a text, or None and why (`note`)."""
+    """One side's value of a variable: a text, or None and the reason (`note`)."""
 
     text: str | None = None
     secret: bool = False
@@ -26,20 +26,20 @@ class Side(Protocol):
     label: str
 
     def names(self) -> Iterable[str]:
-        """The variables it knows."""
+        """Return the variables that this side knows."""
         ...
 
     def entry(self, name: str, service: str | None) -> SideValue:
-        """What it has for a service (None: for all of them alike)."""
+        """Return the value for a service (None: the value that all services share)."""
         ...
 
     def varies(self, name: str) -> bool:
-        """Whether services see different values."""
+        """Return whether services have different values."""
         ...
 
 
 class Difference(NamedTuple):
-    """One variable on both sides. `service` is None where all services see the same."""
+    """One variable on both sides. `service` is None where all services have the same value."""
 
     name: str
     service: str | None
@@ -53,7 +53,7 @@ class Difference(NamedTuple):
 
 
 class FlatSide:
-    """A side that is texts by name: one map for all services (under None), and maps of their own for some."""
+    """A side given as values by name: one map for all services (key None), and own maps for some."""
 
     def __init__(
         self, label: str, values: Mapping[str | None, dict[str, str | None]], secret: Iterable[str] = ()
@@ -66,7 +66,7 @@ class FlatSide:
         return dict.fromkeys(name for own in self._values.values() for name in own)
 
     def services(self) -> list[str]:
-        """The services that it tells apart."""
+        """Return the services with a map of their own."""
         return [value for value in self._values if value is not None]
 
     def varies(self, name: str) -> bool:
@@ -77,7 +77,7 @@ class FlatSide:
         if service is None and name not in own:  # all services that have it have the same
             own = next((value for value in self._values.values() if name in value), own)
         if name not in own:
-            return SideValue(note="not in it")
+            return SideValue(note="absent")
         text = own[name]
         return SideValue(text, name in self._secret, "" if text is not None else "unset on purpose")
 
@@ -119,14 +119,14 @@ class StageSide:
             return SideValue(note=f"not for {where}" if known else "not declared")
         resolved = self._resolver.value(name, service or here[0])
         if resolved.fault:
-            note = "sealed for others than you" if is_encrypted_for_others(resolved.fault) else "cannot be worked out"
+            note = "encrypted for others" if is_encrypted_for_others(resolved.fault) else "cannot be computed"
             return SideValue(None, resolved.secret, note, resolved.fault)
         note = "" if resolved.text is not None else "unset on purpose" if resolved.is_unset else "no value"
         return SideValue(resolved.text, resolved.secret, note)
 
 
 def verdict(left: SideValue, right: SideValue) -> str:
-    """How two entries stand to each other."""
+    """Return the verdict on two values: same, different, only left or only right."""
     if left.fault or right.fault:
         return UNKNOWN
     if left.text == right.text:
@@ -137,7 +137,7 @@ def verdict(left: SideValue, right: SideValue) -> str:
 
 
 def compare(left: Side, right: Side, services: Sequence[str]) -> list[Difference]:
-    """Every variable that either side has a value for, in the left side's order; a row a service where services differ."""
+    """Return one row per variable with a value on either side, in the left side's order; one row per service where services differ."""
     differences = []
     for name in dict.fromkeys([*left.names(), *right.names()]):
         whose: Sequence[str | None] = services if left.varies(name) or right.varies(name) else [None]

@@ -1,4 +1,4 @@
-"""What is live against what should be: the changes of a delivery, and how each variable stands. Pure: facts in, facts out."""
+"""Compare live and desired values: the changes of a delivery, and the state of each variable. Pure."""
 
 from __future__ import annotations
 
@@ -7,24 +7,26 @@ from fnmatch import fnmatchcase
 from typing import NamedTuple
 
 NEW, CHANGED, GONE, AGAIN = "new", "changed", "gone", "again"
-"""What is done with a variable; `again`: it cannot be read back, so it is written once more."""
+"""Actions on a variable. `again`: its value cannot be read back, so it is written once more."""
 UP_TO_DATE, CHANGED_THERE, MISSING, UNMANAGED, PENDING_RESTART, NOT_READABLE, NOT_DELIVERED, SUPPLIED = (
-    "in step",
-    "changed outside",
+    "up to date",
+    "changed there",
     "missing",
-    "extra",
-    "not in effect",
-    "cannot be read back",
+    "unmanaged",
+    "pending restart",
+    "not readable",
     "not delivered",
     "supplied",
 )
-"""How a variable stands. `not delivered`: the jar has moved on since the last delivery; `not in effect`: saved, and the running thing has not read it."""
+"""States of a variable. `not delivered`: the jar changed after the last delivery. `pending restart`: saved, but the running program
+still has the previous value.
+"""
 CALM = frozenset({UP_TO_DATE, SUPPLIED, NOT_READABLE})
-"""States in which there is nothing to do, unless a note says otherwise."""
+"""States that need no action, unless a note says otherwise."""
 
 
 class DesiredValue(NamedTuple):
-    """What a destination should have. `text` may be a Secret."""
+    """A value that a destination should have. `text` may be a Secret."""
 
     name: str
     text: str
@@ -32,10 +34,10 @@ class DesiredValue(NamedTuple):
 
 
 class LiveValue(NamedTuple):
-    """What a destination has. `text` is None where it gives the value to nobody any more.
+    """A value that a destination has. `text` is None where the destination does not give the value back.
 
-    `supplied`: it sets this itself. `mark` changes when the value does. `wide`: it comes from the level around (the whole project), and is not
-    ours to change here. `handle` is what the destination's own requests need of it.
+    `supplied`: the destination sets it itself. `version` changes when the value does. `inherited`: it comes from the enclosing level
+    (the whole project) and is not changed here. `handle` is what the destination's own requests need.
     """
 
     name: str
@@ -48,7 +50,7 @@ class LiveValue(NamedTuple):
 
 
 class LastApplied(NamedTuple):
-    """What the records say was delivered last: the keyed fingerprint of the value, and the destination's mark after it."""
+    """The last delivered state from the records: the keyed fingerprint of the value, and the destination's version after it."""
 
     fingerprint: str
     version: str = ""
@@ -56,7 +58,7 @@ class LastApplied(NamedTuple):
 
 
 class DeliveryChange(NamedTuple):
-    """One variable to write or to remove. `old` and `new` are None where there is no value (or `old` cannot be read)."""
+    """One variable to write or to remove. `old` and `new` are None where there is no value, or where `old` cannot be read."""
 
     name: str
     action: str
@@ -65,11 +67,11 @@ class DeliveryChange(NamedTuple):
     secret: bool
     live: LiveValue | None = None
     renamed: str | None = None
-    """The other name, where one variable goes out under a new name and the old one is removed."""
+    """The other name of a renamed variable: it is delivered under the new name and removed under the old one."""
 
 
 class DeliveryPlan(NamedTuple):
-    """The changes, and the names that are right, that nobody here knows, and that are taken to be right without being read."""
+    """The changes, and the names that are up to date, unmanaged, or assumed up to date without being read."""
 
     changes: list[DeliveryChange]
     same: list[str]
@@ -78,9 +80,9 @@ class DeliveryPlan(NamedTuple):
 
 
 class PlanContext(NamedTuple):
-    """What a plan is made of besides the two sets: who is ours to remove, what was delivered last, and how texts are fingerprinted.
+    """Input of a plan besides the two sets: which names are ours to remove, what was delivered last, and how values are fingerprinted.
 
-    `whole`: the destination holds nothing but ours, so what is not wanted goes. `former` maps names to what they were called before.
+    `owns_all`: the destination contains only our variables, so everything else is removed. `former_names` maps names to earlier names.
     """
 
     is_ours: Callable[[str], bool]
@@ -93,7 +95,7 @@ class PlanContext(NamedTuple):
 def plan(
     desired_values: Mapping[str, DesiredValue], live: Mapping[str, LiveValue], plan_context: PlanContext
 ) -> DeliveryPlan:
-    """The fewest changes that bring what is there in step."""
+    """Return the smallest set of changes that brings the destination up to date."""
     changes: list[DeliveryChange] = []
     same: list[str] = []
     trusted: list[str] = []
@@ -129,7 +131,7 @@ def plan(
 
 
 def _with_renames(changes: list[DeliveryChange], former: Mapping[str, tuple[str, ...]]) -> list[DeliveryChange]:
-    """The same changes; a new name whose old one goes says so, and the old one too."""
+    """Return the changes with `renamed` set on each new name whose old name is removed, and on the old name."""
     gone = {change.name for change in changes if change.action == GONE}
     now = {
         old: change.name
@@ -159,7 +161,7 @@ def _is_as_delivered(desired: DesiredValue, live_value: LiveValue, plan_context:
 
 
 class VariableState(NamedTuple):
-    """How one variable stands: a state, what is live (None: nothing, or not readable), what should be, and words where they help."""
+    """The state of one variable: what is live (None: nothing, or not readable), what is desired, and a note where it helps."""
 
     name: str
     state: str
@@ -170,7 +172,7 @@ class VariableState(NamedTuple):
 
     @property
     def is_settled(self) -> bool:
-        """Whether there is nothing to do."""
+        """Return whether nothing is to be done."""
         return self.state in CALM and not self.note
 
 
@@ -180,7 +182,7 @@ def variable_states(
     plan_context: PlanContext,
     pending: Collection[str],
 ) -> list[VariableState]:
-    """How every variable of either side stands; `pending` are the names that are saved and not in effect."""
+    """Return the state of every variable of either side. `pending`: names that are saved and not yet in use."""
     states = [
         _variable_state(desired, live.get(name), plan_context, name in pending)
         for name, desired in desired_values.items()
@@ -199,12 +201,12 @@ def variable_states(
                     live_value.text,
                     None,
                     live_value.secret,
-                    "the next delivery removes it" if ours else "the jar does not know it here",
+                    "the next delivery removes it" if ours else "not in the jar",
                 )
             )
     gone = [name for name in sorted(pending) if name not in desired_values and name not in live]
     return states + [
-        VariableState(name, PENDING_RESTART, None, None, secret=False, note="removed, and what runs still has it")
+        VariableState(name, PENDING_RESTART, None, None, secret=False, note="removed, but still in use by the running program")
         for name in gone
     ]
 
@@ -217,7 +219,7 @@ def _variable_state(
     secret = desired.secret or (live_value is not None and live_value.secret)
     if (
         live_value is not None and live_value.inherited and live_value.text != desired.text
-    ):  # the level around has another, so ours is not there
+    ):  # the enclosing level has another value, so ours is missing
         live_value = None
 
     def state_of(state: str, note: str = "") -> VariableState:
@@ -236,14 +238,14 @@ def _variable_state(
 
 
 def _unread(last: LastApplied | None, live_value: LiveValue, now: str) -> tuple[str, str]:
-    """How something stands that cannot be read back: by what was delivered last, and the mark it had then."""
+    """Return state and note of a value that cannot be read back, from the last delivery and the version it had then."""
     if last is None:
-        return NOT_READABLE, "and was never delivered from here"
+        return NOT_READABLE, "never delivered from here"
     if last.version != live_value.version:
-        return CHANGED_THERE, "written by somebody since the last delivery"
+        return CHANGED_THERE, "written by somebody else since the last delivery"
     return (NOT_DELIVERED if last.fingerprint != now else NOT_READABLE), ""
 
 
 def matches(name: str, shapes: Iterable[str]) -> bool:
-    """Whether a name is of one of these shapes (`MAIL_*`)."""
+    """Return whether a name matches one of these patterns (`MAIL_*`)."""
     return any(fnmatchcase(name, shape) for shape in shapes)

@@ -1,4 +1,4 @@
-"""How a value looks to a person: secrets masked, control characters made visible, nothing that moves a cursor."""
+"""Display values to people: secrets masked, control characters visible, nothing that moves the cursor."""
 
 from __future__ import annotations
 
@@ -13,31 +13,31 @@ _NAMED = {"\n": "\\n", "\r": "\\r", "\t": "\\t"}
 
 
 def visible(text: str) -> str:
-    """The text with every control, direction-changing or invisible character written as an escape."""
+    """Return the text with every control, direction-changing or invisible character escaped."""
     if text.isprintable() and text.isascii():
         return text
     return _UNSAFE.sub(lambda match: _NAMED.get(match[0]) or f"\\u{ord(match[0]):04x}", text)
 
 
 class Masker:
-    """Masks secrets for one run. Equal secrets get the same tag, numbered by appearance, so it says nothing of the text."""
+    """Masks secrets for one run. Equal secrets get the same tag, numbered in order of appearance, which reveals nothing about the text."""
 
     def __init__(self, *, show_secrets: bool = False) -> None:
         self.show_secrets = show_secrets
         self._tags: dict[str, int] = {}
 
     def tag(self, text: str) -> str:
-        """A short mark that equal secrets share within this run."""
+        """Return a short tag that equal secrets share within this run."""
         return f"#{self._tags.setdefault(text, len(self._tags) + 1)}"
 
     def mask(self, text: str) -> str:
-        """What stands in a secret's place: its length in characters, and its tag."""
+        """Return what is shown instead of a secret: its length in characters, and its tag."""
         if text == "":
             return '"" (empty)'
         return f"•••• {len(text)} char{'s' if len(text) != 1 else ''} {self.tag(text)}"
 
     def show(self, text: str, *, secret: bool, short: bool = False) -> str:
-        """A value for a person's eyes; an empty one is written `""`. `short` masks in few columns."""
+        """Return a value for display; an empty one as `""`. `short` masks in few columns."""
         if secret and not self.show_secrets:
             return f"•••• {len(text)} {self.tag(text)}" if short and text else self.mask(text)
         return visible(reveal(text)) if text else '""'

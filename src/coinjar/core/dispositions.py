@@ -1,4 +1,4 @@
-"""What becomes of each variable when a set moves from one place to another. Pure: facts in, entries out."""
+"""Decide what happens to each variable when a set moves from one place to another. Pure."""
 
 from __future__ import annotations
 
@@ -17,11 +17,11 @@ CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN = (
     "to_be_given",
 )
 DISPOSITIONS = (CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN)
-"""The groups of a sheet; `to_be_given`: nobody can read it there, or it cannot go as it is."""
+"""The groups of a sheet. `to_be_given`: the value cannot be read at the old place, or cannot be moved as it is."""
 
 
 class SourceValue(NamedTuple):
-    """One variable at the old place: its text (None: it cannot be read back), and whether the old place sets it by itself."""
+    """One variable at the old place: its value (None: not readable), and whether the old place sets it itself."""
 
     name: str
     stage: str
@@ -32,18 +32,18 @@ class SourceValue(NamedTuple):
 
     @property
     def where(self) -> str:
-        """Stage and service in one word; `all` where the place tells neither apart."""
+        """Return stage and service as one word; `all` where the place distinguishes neither."""
         return f"{self.stage or ALL}/{self.service}" if self.service else self.stage or ALL
 
 
 def stage_and_service(where: str) -> tuple[str, str | None]:
-    """The stage ("" for all) and the service of such a word."""
+    """Return the stage ("" for all) and the service of such a word."""
     stage, _, service = where.partition("/")
     return "" if stage == ALL else stage, service or None
 
 
 class RejectedValue(NamedTuple):
-    """Why the new place cannot have a variable. `what`: its name, its value, its being empty, or that the place keeps or supplies the name."""
+    """Why the new place cannot have a variable. `what`: its name, its value, its emptiness, or a name that the place reserves or supplies."""
 
     what: str
     reason: str
@@ -53,10 +53,11 @@ NAME, VALUE, EMPTY, KEPT, GIVES = "name", "value", "empty", "reserved", "supplie
 
 
 class MigrationContext(NamedTuple):
-    """What is known beside the old place.
+    """What is known besides the old place.
 
-    `refusal` is the new place's, by name and text. `takes` says why it does not take a variable for a stage and service (None: it does).
-    `jar` is what the jar says: (declared, text or None). `there` is what the new place has already. `mentioned` is None where no code is known.
+    `rejection` says by name and value why the new place cannot have a variable. `takes` says why it does not take a variable for a stage
+    and service (None: it does). `jar` returns (declared, value or None). `existing` returns what the new place already has.
+    `mentioned` is None where no code is known.
     """
 
     old: str
@@ -69,13 +70,13 @@ class MigrationContext(NamedTuple):
     known_names: Iterable[str] = ()
     has_jar: bool = True
     folds_case: bool = False
-    """Whether the new place does not tell names apart by case."""
+    """Whether the new place ignores case in names."""
     renamed: Callable[[str], str | None] = lambda _: None
-    """The variable of the jar that had this name before (None: none had)."""
+    """Returns the jar's variable that had this name before (None: none)."""
 
 
 class Disposition(NamedTuple):
-    """What becomes of one variable in one place, under which name, and why."""
+    """What happens to one variable in one place, under which name, and why."""
 
     group: str
     name: str
@@ -83,7 +84,7 @@ class Disposition(NamedTuple):
 
 
 class SheetEntry(NamedTuple):
-    """One line of a sheet: a variable with the same fate in all these places."""
+    """One line of a sheet: a variable with the same disposition in all these places."""
 
     group: str
     variable: str
@@ -94,18 +95,18 @@ class SheetEntry(NamedTuple):
 
 
 def disposition_of(source_value: SourceValue, context: MigrationContext) -> Disposition:  # noqa: C901, PLR0911 - the questions in their order, an answer each
-    """What becomes of a variable."""
+    """Return what happens to a variable."""
     declared, in_jar = context.jar(source_value)
     if source_value.supplied:
         return _was_supplied(source_value, context, declared=declared)
     refused = context.rejection(source_value.name, source_value.text or in_jar or "x")
     if refused and refused.what == GIVES:
-        return Disposition(SUPPLIED, source_value.name, f"{context.new} sets it by itself")
+        return Disposition(SUPPLIED, source_value.name, f"{context.new} sets it itself")
     if refused and refused.what == KEPT:
         return Disposition(LEFT, source_value.name, refused.reason)
     if owner := context.renamed(source_value.name):
         return Disposition(
-            LEFT, source_value.name, f"an old name of {owner}, which goes under the names that the jar says"
+            LEFT, source_value.name, f"a former name of {owner}, which is delivered under its declared names"
         )
     if words := context.takes(source_value):
         return Disposition(LEFT, source_value.name, words)
@@ -113,11 +114,11 @@ def disposition_of(source_value: SourceValue, context: MigrationContext) -> Disp
         return Disposition(
             GIVEN,
             source_value.name,
-            f"{context.old} gives its value to nobody" + (", and the jar does not have it" if context.has_jar else ""),
+            f"{context.old} does not return its value" + (", and the jar does not have it" if context.has_jar else ""),
         )
     if context.mentioned is not None and not declared and source_value.name not in context.mentioned:
         return Disposition(
-            LEFT, source_value.name, "nothing mentions it; to keep it all the same, move this line to carried"
+            LEFT, source_value.name, "no code uses it; to keep it, move this line to carried"
         )
     if refused and refused.what == EMPTY:
         return Disposition(LEFT, source_value.name, refused.reason)
@@ -127,10 +128,10 @@ def disposition_of(source_value: SourceValue, context: MigrationContext) -> Disp
         new = proposed_name(source_value.name, context)
         return Disposition(RENAMED, new, refused.reason + _mentioned_in(context, source_value.name))
     if source_value.text is None:
-        return Disposition(REPLACED, source_value.name, f"{context.old} gives its value to nobody: the jar's goes")
+        return Disposition(REPLACED, source_value.name, f"{context.old} does not return its value: the jar's is used")
     if in_jar is not None and in_jar != source_value.text:
         return Disposition(
-            REPLACED, source_value.name, f"the jar says another value than {context.old} has: the jar's goes"
+            REPLACED, source_value.name, f"the jar's value differs from that of {context.old}: the jar's is used"
         )
     return Disposition(CARRIED, source_value.name, _carried(source_value, context, declared=declared, in_jar=in_jar))
 
@@ -138,43 +139,43 @@ def disposition_of(source_value: SourceValue, context: MigrationContext) -> Disp
 def _was_supplied(source_value: SourceValue, context: MigrationContext, *, declared: bool) -> Disposition:
     refused = context.rejection(source_value.name, source_value.text or "x")
     if refused and refused.what == GIVES:
-        return Disposition(SUPPLIED, source_value.name, f"{context.new} sets it by itself, as {context.old} did")
+        return Disposition(SUPPLIED, source_value.name, f"{context.new} sets it itself, as {context.old} did")
     needed = declared or (context.mentioned is not None and source_value.name in context.mentioned)
     if needed and not context.takes(source_value):
-        return Disposition(GIVEN, source_value.name, f"{context.old} set it by itself, and {context.new} does not")
-    return Disposition(LEFT, source_value.name, f"{context.old} set it by itself, and nothing else knows it")
+        return Disposition(GIVEN, source_value.name, f"{context.old} set it itself, but {context.new} does not")
+    return Disposition(LEFT, source_value.name, f"{context.old} set it itself, and nothing else uses it")
 
 
 def _carried(source_value: SourceValue, context: MigrationContext, *, declared: bool, in_jar: str | None) -> str:
     words = (
-        "as the jar has it"
+        "as in the jar"
         if in_jar is not None
-        else "the jar takes it over"
+        else "the jar takes the value over"
         if declared
-        else "the jar does not know it: it will be declared"
+        else "not in the jar: it will be declared"
     )
-    words = words if context.has_jar else "as it is there"
+    words = words if context.has_jar else "as it is"
     there = context.existing(source_value, source_value.name)
     if there is None:
         return words
     return (
         f"{words}; {context.new} has it already"
         if there == source_value.text
-        else f"{words}; {context.new} has another value, which is overwritten"
+        else f"{words}; {context.new} has a different value, which is overwritten"
     )
 
 
 def _mentioned_in(context: MigrationContext, name: str) -> str:
     places = (context.mentioned or {}).get(name, [])
     return (
-        f"; mentioned in {', '.join(places[:3])}{f' and {len(places) - 3} more' if len(places) > 3 else ''}"
+        f"; used in {', '.join(places[:3])}{f' and {len(places) - 3} more' if len(places) > 3 else ''}"
         if places
         else ""
     )
 
 
 def proposed_name(name: str, context: MigrationContext) -> str:
-    """A name that the new place takes: in capitals, words parted by '_', no digit first; cut if it is too long."""
+    """Return a name that the new place accepts: in capitals, words separated by '_', no leading digit, truncated if too long."""
     spelled = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name)
     spelled = re.sub(r"[^A-Za-z0-9_]+", "_", spelled).strip("_").upper() or "RENAMED"
     spelled = f"V_{spelled}" if spelled[0].isdigit() else spelled
@@ -196,7 +197,7 @@ def proposed_name(name: str, context: MigrationContext) -> str:
 
 
 def entries(result: Iterable[SourceValue], context: MigrationContext) -> list[SheetEntry]:
-    """The lines of a sheet: each variable's places with the same fate together, in the order of groups and names."""
+    """Return the lines of a sheet: the places of a variable with the same disposition together, ordered by group and name."""
     lines: dict[tuple[str, str, str, str], list[SourceValue]] = {}
     first: dict[tuple[str, str], str] = {}
     for source_value in result:
@@ -210,7 +211,7 @@ def entries(result: Iterable[SourceValue], context: MigrationContext) -> list[Sh
             what = Disposition(
                 RENAMED,
                 proposed_name(f"{source_value.name}_2", context),
-                f"{context.new} ignores case: it and {other} are one name there"
+                f"{context.new} ignores case: this and {other} are the same name there"
                 + _mentioned_in(context, source_value.name),
             )
         lines.setdefault((what.group, source_value.name, what.name, what.why), []).append(source_value)
@@ -229,7 +230,7 @@ def entries(result: Iterable[SourceValue], context: MigrationContext) -> list[Sh
 
 
 class InboundReference(NamedTuple):
-    """A value that contains an address of the old place: whose it is, and what is to stand there instead (a reference, or a text; "" if nobody knows)."""
+    """A value that contains an address of the old place: where it is set, and its replacement (a reference or a text; "" if unknown)."""
 
     variable: str
     stage: str
@@ -240,7 +241,7 @@ class InboundReference(NamedTuple):
 
 
 def in_order(services: Iterable[str], needs: Mapping[str, set[str]]) -> list[str]:
-    """The services, each after those that it depends on; a circle is taken up where it is met."""
+    """Return the services, each after those that it depends on; a cycle is entered where it is first met."""
     ordered: list[str] = []
     open_ones: set[str] = set()
 

@@ -1,4 +1,4 @@
-"""How many bits somebody who guesses at a value has to guess: a low estimate, by what people put together."""
+"""Estimate how many bits a guesser must guess: a low estimate, based on the patterns that people use."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import re
 from math import log2
 
 WEAK = 64
-"""Bits below which a secret is called weak: who has a hash of it, or may try freely, finds it."""
+"""Bits below which a secret is weak: somebody with a hash of it, or with unlimited attempts, finds it."""
 _PARTS = re.compile(r"[A-Za-z]+|\d+|[^A-Za-z\d]+")
 _CHUNKS = re.compile(r"[A-Za-z\d]+|[^A-Za-z\d]+")
 _COMMON = frozenset(
@@ -27,12 +27,12 @@ _SEPARATOR_BITS = 2.0
 
 
 def bits(text: str) -> float:
-    """The estimate. A mix of letters and digits of no pattern counts in full, words count as words, repetitions and runs hardly at all."""
+    """Return the estimate. Mixed letters and digits without a pattern count in full, words as words, repetitions and runs hardly at all."""
     return min(sum(_chunk(chunk) for chunk in _CHUNKS.findall(text)), _in_full(text))
 
 
 def _chunk(chunk: str) -> float:
-    """Of what stands between punctuation: letters and digits that change often have no words in them."""
+    """Return the bits of a part between punctuation: letters and digits that alternate often contain no words."""
     parts = _PARTS.findall(chunk)
     return _in_full(chunk) if len(parts) > 2 and len(chunk) / len(parts) < 3 else sum(map(_part, parts))
 

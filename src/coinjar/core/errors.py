@@ -1,4 +1,4 @@
-"""The family of errors: each knows its place, its code, what to do about it, and the exit code it ends with."""
+"""All errors: each has a location, a code, a hint, and the exit code of the program."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 
 class Location(NamedTuple):
-    """A position in a file; line and column count from 1, 0 means 'the file as a whole'."""
+    """A position in a file. Line and column count from 1; 0 means the file as a whole."""
 
     file: str
     line: int = 0
@@ -18,13 +18,13 @@ class Location(NamedTuple):
 
 
 def location_of(text: str, at: int, file: str) -> Location:
-    """Line and column of a position in a text."""
+    """Return the location of an offset in a text."""
     start = text.rfind("\n", 0, at) + 1
     return Location(file, text.count("\n", 0, at) + 1, at - start + 1)
 
 
 class CoinJarError(Exception):
-    """Anything a user can cause. Never holds a secret's text."""
+    """Anything a user can cause. Never contains a secret's text."""
 
     exit_code = 3
 
@@ -42,51 +42,51 @@ class CoinJarError(Exception):
         super().__init__(self.message)
         self.words = message
         self.of = of
-        """What system it is about, which `message` says before `words`; "" for none."""
+        """The system that the error is about, which `message` names before `words`; "" for none."""
         self.hint = hint
         self.location = location
         self.code = code
         self.subject = subject
-        """The name of the variable that it is about, where there is one."""
+        """The name of the variable that the error is about, if any."""
 
     def __str__(self) -> str:
         where = f"{self.location}: " if self.location else ""
         return f"{where}{self.message}"
 
     def each(self) -> list[CoinJarError]:
-        """The single errors in this one."""
+        """Return the single errors in this one."""
         return [self]
 
 
 class InputError(CoinJarError):
-    """The jar or another input is wrong (exit 3)."""
+    """The jar or another input is invalid (exit 3)."""
 
 
 class UsageError(CoinJarError):
-    """The command line asks for something that cannot be (exit 2)."""
+    """The command line asks for something impossible (exit 2)."""
 
     exit_code = 2
 
 
 class ExternalError(CoinJarError):
-    """An outside system failed: a file that cannot be written, a command that fails (exit 5)."""
+    """An external system failed: a file that cannot be written, a command that fails (exit 5)."""
 
     exit_code = 5
 
 
 class DecryptionError(CoinJarError):
-    """A sealed value cannot be opened: no identity, one that it is not for, or a value that was tampered with (exit 4)."""
+    """A secret cannot be decrypted: there is no identity, it is encrypted for others, or it was tampered with (exit 4)."""
 
     exit_code = 4
 
 
 def is_encrypted_for_others(fault: CoinJarError) -> bool:
-    """Whether a value is sealed for others than whoever runs this, and nothing is wrong with it."""
+    """Return whether the value is encrypted for others than whoever runs this, with nothing else wrong."""
     return fault.code in ("no-identity", "identity-open", "not-for-us")
 
 
 class ErrorGroup(CoinJarError):
-    """All faults of one input at once; ends with the exit code of the first."""
+    """All errors of one input at once; the exit code is that of the first."""
 
     def __init__(self, errors: Iterable[CoinJarError]) -> None:
         self.errors = [fault for error in errors for fault in error.each()]
@@ -102,7 +102,7 @@ class ErrorGroup(CoinJarError):
 
 
 def raise_all(errors: list[CoinJarError]) -> None:
-    """Raise nothing, the only error, or all of them as one."""
+    """Raise nothing, the only error, or all of them as one ErrorGroup."""
     if len(errors) == 1:
         raise errors[0]
     if errors:

@@ -1,4 +1,4 @@
-"""Why a value is what it is: every layer that spoke, the winner, and the references it followed."""
+"""Explain a value: every layer that sets it, the effective one, and the references it follows."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from coinjar.core.references import Template
 
 
 class LayerValue(NamedTuple):
-    """One layer that said something. `text` is what it says, as written; secrets included, so mask it."""
+    """One layer that sets the value. `text` is the value as written, secrets included: mask it."""
 
     layer: str
     kind: str
@@ -24,7 +24,7 @@ class LayerValue(NamedTuple):
 
 
 class FollowedReference(NamedTuple):
-    """A reference that went into the value, `depth` steps away from it."""
+    """A reference that the value uses, `depth` steps away from it."""
 
     name: str
     service: str
@@ -33,7 +33,7 @@ class FollowedReference(NamedTuple):
 
 
 class Explanation(NamedTuple):
-    """Everything that made one value, and remarks in words."""
+    """Everything that leads to one value, with remarks."""
 
     variable: Variable
     stage: str
@@ -45,7 +45,7 @@ class Explanation(NamedTuple):
 
 
 def form_of(definition: Definition) -> tuple[str, str | None]:
-    """The form a value is written in, and the text that is written (None for `unset`)."""
+    """Return the form in which a value is written, and the written text (None for `unset`)."""
     content = definition.content
     if isinstance(content, str):
         return "text", content
@@ -61,7 +61,7 @@ def form_of(definition: Definition) -> tuple[str, str | None]:
 
 
 def explain(resolver: Resolver, name: str, service: str) -> Explanation:
-    """Explain what `service` sees of `name` on the resolver's stage. The variable must be declared."""
+    """Return why `service` gets its value of `name` on the resolver's stage. The variable must be declared."""
     variable = resolver.jar.variables[name]
     resolved = resolver.value(name, service)
     applies = resolver.applies(variable, service)
@@ -95,7 +95,7 @@ def _follow(
     resolver: Resolver, resolved: Resolved, service: str, depth: int, shown: set[tuple[str, str]]
 ) -> Iterator[FollowedReference]:
     if resolved.definition is None or not isinstance(resolved.definition.content, Template) or depth > DEEPEST:
-        return  # whose value cannot be worked out, which is said
+        return  # a value that cannot be computed is reported by its own error
     for reference in resolved.definition.content.references():
         key = (reference.name, reference.service or service)
         if key in shown:
@@ -113,21 +113,21 @@ def _remarks(resolver: Resolver, resolved: Resolved, service: str, spoken: list[
     elif not resolver.applies(variable, service):
         yield f"{variable.name} is not for {resolver.stage}: its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them"
     elif not spoken:
-        yield "nobody gives it a value, and it has no default"
+        yield "no layer sets it, and it has no default"
     elif resolved.is_unset:
-        yield "it is unset on purpose: nothing is inherited either"
+        yield "it is unset on purpose, and inherits nothing"
     written = resolved.definition.content if resolved.definition else None
     if isinstance(written, str) and resolved.text is not None and resolved.text != written:
-        yield f"written in the normal spelling of its kind, {variable.kind}"
+        yield f"normalized as a value of its kind, {variable.kind}"
     for narrow, wide in overridden(spoken):
         yield (
-            f"what {narrow.scope} has of its own ({narrow.definition.location}) is covered by the value for all services in a higher layer "
-            f"({wide.definition.location}): a stage beats shared, and only within one stage does the service beat all"
+            f"{narrow.scope}'s own value ({narrow.definition.location}) is overridden by the value for all services in a higher layer "
+            f"({wide.definition.location}): a stage overrides shared; a service overrides all only within one stage"
         )
 
 
 def overridden(spoken: list[LayerValue]) -> Iterator[tuple[LayerValue, LayerValue]]:
-    """Pairs of a service's own value and the `all` of a higher layer that covers it."""
+    """Return the pairs of a service's own value and the `all` of a higher layer that overrides it."""
     if spoken and spoken[-1].scope == ALL and spoken[-1].kind in ("shared", "stage"):
         for layer_value in spoken[:-1]:
             if layer_value.scope != ALL:

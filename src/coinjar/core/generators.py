@@ -1,4 +1,4 @@
-"""Making strong values: by length and alphabet, uuid, hex, base64, or words that can be said aloud."""
+"""Generate strong values: by length and alphabet, uuid, hex, base64, or words that can be read aloud."""
 
 from __future__ import annotations
 
@@ -17,14 +17,14 @@ from coinjar.core.secret import Secret
 
 ALPHABET = "A-Za-z0-9"
 ENOUGH = 80
-"""Bits from which on nobody guesses a value, however often they may try."""
+"""Bits from which a value cannot be guessed, with any number of attempts."""
 _LONGEST = 100_000
 _CONSONANTS, _VOWELS = "bdfghjklmnprstvz", "aiou"
 _TRIES = 200
 
 
 class Generator(Record):
-    """How to make a value."""
+    """How to generate a value."""
 
     form: str = "text"
     length: int = FORMS["text"]
@@ -32,7 +32,7 @@ class Generator(Record):
 
     @property
     def bits(self) -> float:
-        """What a guesser has to guess, in bits."""
+        """Return the bits that a guesser must guess."""
         if self.form == "uuid":
             return 122
         if self.form == "words":
@@ -42,7 +42,7 @@ class Generator(Record):
 
 
 def letters(alphabet: str) -> str:
-    """An alphabet spelled out: `a-f0-9_` is characters and ranges. Raises InputError if it has fewer than two."""
+    """Return the characters of an alphabet such as `a-f0-9_`. Raises InputError if there are fewer than two."""
     result: list[str] = []
     for first, last, single in re.findall(r"(?s)(.)-(.)|(.)", alphabet):
         result += single or map(chr, range(ord(first), ord(last) + 1))
@@ -57,7 +57,7 @@ def letters(alphabet: str) -> str:
 
 
 def recipe_of(variable: Variable, given: Mapping[str, object] | None = None) -> Generator:
-    """A variable's recipe, `given` before what jar.yaml says. Raises InputError for one that cannot be."""
+    """Return a variable's generator; `given` overrides jar.yaml. Raises InputError for an invalid one."""
     wanted = {**variable.generate, **{name: value for name, value in (given or {}).items() if value is not None}}
     form = str(wanted.get("form", "base64" if variable.kind == "base64" else "text"))
     if form not in FORMS:
@@ -71,7 +71,7 @@ def recipe_of(variable: Variable, given: Mapping[str, object] | None = None) -> 
     if not re.fullmatch(r"(?a)[1-9]\d*", text) or int(text) > _LONGEST:
         raise InputError(
             f"the length must be 1 to {_LONGEST}",
-            hint="it counts characters, of words the words",
+            hint="it counts characters; for words, it counts words",
             location=variable.location,
             code="recipe",
         )
@@ -85,7 +85,7 @@ def recipe_of(variable: Variable, given: Mapping[str, object] | None = None) -> 
     alphabet = str(wanted.get("alphabet", ALPHABET))
     if "alphabet" in wanted and form != "text":
         raise InputError(
-            f"an alphabet goes with the form text, not {form}",
+            f"an alphabet applies to the form text, not to {form}",
             hint="leave one of them out",
             location=variable.location,
             code="recipe",
@@ -95,7 +95,7 @@ def recipe_of(variable: Variable, given: Mapping[str, object] | None = None) -> 
 
 
 def make(recipe: Generator, variable: Variable) -> Secret:
-    """A new value that the variable's kind and constraints take. Raises InputError if the recipe hardly ever gives one."""
+    """Return a new value that the variable's kind and constraints accept. Raises InputError if the generator almost never makes one."""
     fault: CoinJarError | None = None
     for _ in range(_TRIES):
         text = _made(recipe)
@@ -104,10 +104,10 @@ def make(recipe: Generator, variable: Variable) -> Secret:
                 return Secret(text)
         except CoinJarError as refused:
             fault = refused
-    why = f": {fault.message}" if fault else f": its kind, {variable.kind}, writes it otherwise"
+    why = f": {fault.message}" if fault else f": its kind, {variable.kind}, spells it differently"
     raise InputError(
-        f"the recipe gives no value that fits {variable.name}{why}",
-        hint="change the recipe or the kind",
+        f"no generated value fits {variable.name}{why}",
+        hint="change generate: or the kind",
         location=variable.location,
         code="recipe",
     )

@@ -1,4 +1,4 @@
-"""The matrix: variables down, stages (or the services of one stage) across."""
+"""The grid: variables down, stages (or the services of one stage) across."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ class Cell(NamedTuple):
 
 
 class GridRow(NamedTuple):
-    """A variable's cells, and whether its columns agree (`single`: only one column has it; `unknown`: some are sealed for others)."""
+    """A variable's cells, and whether its columns agree (`single`: only one column has it; `unknown`: some are encrypted for others)."""
 
     variable: Variable
     cells: tuple[Cell, ...]
@@ -41,7 +41,7 @@ class GridRow(NamedTuple):
 
 
 def _origins(resolver: Resolver) -> dict[int, str]:
-    """Where each value was written, as a cell's state, by the value's id; defaults are left out."""
+    """Return the origin of each value, as a cell's state, by the value's id; defaults are omitted."""
     result: dict[int, str] = {}
     for layer in resolver.layers[1:]:
         state = _STATES.get(layer.kind) or (OWN if layer.name == resolver.stage else INHERITED)
@@ -51,7 +51,7 @@ def _origins(resolver: Resolver) -> dict[int, str]:
 
 
 def column(resolver: Resolver, variables: Iterable[tuple[Variable, Sequence[str]]]) -> list[Cell]:
-    """One stage's cells: for each variable, as the services beside it see it, which it must be for.
+    """Return one stage's cells: one per variable, for the services beside it, which must get the variable.
 
     A hot loop: a large jar has hundreds of thousands of cells.
     """
@@ -80,7 +80,7 @@ _NOT_HERE, _LACKING, _UNSET, _NOTHING = Cell(NOT_HERE), Cell(MISSING), Cell(UNSE
 
 
 def _several(resolver: Resolver, variable: Variable, services: Sequence[str], origins: dict[int, str]) -> Cell:
-    """The cell of a variable of which services may see different values."""
+    """Return the cell of a variable that services may have different values of."""
     winners = resolver.winners(variable.name, services)
     if all([definition is None or isinstance(definition.content, str) for definition in winners]):  # noqa: C419 - twice as fast as a generator here
         other = [definition.seen or plain(variable, definition) for definition in winners if definition is not None]
@@ -93,7 +93,7 @@ def _several(resolver: Resolver, variable: Variable, services: Sequence[str], or
         other = [resolver.value(variable.name, service) for service in resolver.distinct(variable, services)]
     variants = len({(resolved.text, resolved.is_unset, resolved.fault is not None) for resolved in other})
     if variants == 1:
-        return _single(other[-1], origins)  # of several origins the common one, which comes last
+        return _single(other[-1], origins)  # of several origins the most common one, which is last
     secret = any(resolved.secret for resolved in other)
     faulty = next((resolved.fault.message for resolved in other if resolved.fault), None)
     if faulty and all(resolved.fault is None or is_encrypted_for_others(resolved.fault) for resolved in other):
@@ -130,7 +130,7 @@ def _agreement(cells: Iterable[Cell]) -> str:
 
 
 def by_stage(jar: Jar, resolvers: Sequence[Resolver], services: Sequence[str]) -> list[GridRow]:
-    """A row a variable that any of these services may see, a cell a resolver (each of another stage)."""
+    """Return one row per variable that any of these services may get, with one cell per resolver (each of another stage)."""
     services_with = [
         (variable, [service for service in services if variable.applies_to(service)])
         for variable in jar.variables.values()
@@ -140,7 +140,7 @@ def by_stage(jar: Jar, resolvers: Sequence[Resolver], services: Sequence[str]) -
 
 
 def by_service(jar: Jar, resolver: Resolver, services: Sequence[str]) -> list[GridRow]:
-    """A row a variable, a cell a service of the resolver's stage."""
+    """Return one row per variable, with one cell per service of the resolver's stage."""
     variables = list(jar.variables.values())
     columns = [
         column(resolver, [(variable, [service] if variable.applies_to(service) else []) for variable in variables])

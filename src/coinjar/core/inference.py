@@ -1,4 +1,4 @@
-"""Guesses about a variable from its name and a value: its kind, and whether it is secret."""
+"""Infer a variable's kind, and whether it is secret, from its name and values."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _PLACEHOLDER = re.compile(
 
 
 class Inference(NamedTuple):
-    """`sure` is False where a person should be asked about the secrecy."""
+    """`is_certain` is False where a person should be asked whether it is secret."""
 
     kind: str
     secret: bool
@@ -29,19 +29,19 @@ class Inference(NamedTuple):
 
 
 def is_placeholder(text: str) -> bool:
-    """Whether a value only stands for one that somebody has still to fill in."""
+    """Return whether a value is a placeholder that somebody has to replace."""
     return _PLACEHOLDER.fullmatch(text.strip()) is not None
 
 
 def infer(name: str, text: str) -> Inference:
-    """Guess from a name and one value. A kind is guessed only if its normal spelling is the text itself."""
+    """Infer from a name and one value. A kind is inferred only if its normal spelling is the text itself."""
     secret, sure, why = _secrecy(name, text)
     kind = next((kind for kind in _candidates(words_of(name), text) if _spells(kind, text)), "text")
     return Inference(kind, secret, sure, why)
 
 
 def infer_all(name: str, texts: Sequence[str]) -> Inference:
-    """Guess from a name and all values that it has: a kind that every one of them fits, and secret if one of them is."""
+    """Infer from a name and all its values: a kind that each of them fits, and secret if one of them is."""
     names = [infer(name, text) for text in texts or [""]]
     secret = next((inference for inference in names if inference.secret and inference.is_certain), None) or next(
         (inference for inference in names if inference.secret), names[0]
@@ -57,10 +57,10 @@ def _secrecy(name: str, text: str) -> tuple[bool, bool, str]:
         return True, result[0] == SURE and not is_placeholder(text), result[1]
     words = words_of(name)
     if is_named(words):
-        return True, False, "its name says so"
+        return True, False, "by its name"
     last = words[-1] if words else ""
     if mentions_secret(words):
-        return False, False, f"its name speaks of a secret, but ends in {last}"
+        return False, False, f"its name mentions a secret, but ends in {last}"
     return (True, False, "it might be: see its name and value") if last in _MAYBE else (False, True, "")
 
 

@@ -1,7 +1,7 @@
-"""The kinds of values: each checks a text, and seven of them write it in one normal spelling.
+"""The kinds of values. Each kind checks a text; seven of them also normalize it to one spelling.
 
-A kind is a function `(text, constraints) -> normal text` that raises ValueError with what is wrong;
-the message never holds the text itself, which may be a secret.
+A kind is a function `(text, constraints) -> normalized text` that raises ValueError with the fault;
+the message never contains the text itself, which may be a secret.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 Constraints: TypeAlias = Mapping[str, object]
 
-# Patterns are compiled when they are first used: most runs need two or three of them.
+# Patterns are compiled on first use: most runs need two or three of them.
 _INTEGER = r"(?a)([+-]?)0*(\d+)"
 _NUMBER = r"(?a)[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
 _LABEL = r"(?!-)[A-Za-z0-9_-]{1,63}(?<!-)"
@@ -29,7 +29,7 @@ _SIZE = r"(?a)(\d+) ?([A-Za-z]*)"
 _PEM = r"\s*-----BEGIN ([A-Z0-9 ]+)-----\r?\n[A-Za-z0-9+/=\s:,.-]*?-----END \1-----\s*"
 _JSON_BLANKS = r'("(?:[^"\\]|\\.)*")|[ \t\r\n]+'
 FORMS = {"text": 40, "hex": 64, "base64": 44, "uuid": 36, "words": 8}
-"""The forms that values are made in, and how long a value of each is by itself: characters, of `words` the words."""
+"""The forms in which values are generated, and the default length of each: in characters; for `words`, in words."""
 _TRUE = frozenset({"true", "yes", "on", "1"})
 _FALSE = frozenset({"false", "no", "off", "0"})
 _NANOSECONDS = {
@@ -71,7 +71,7 @@ def _integer(text: str, constraints: Constraints) -> str:
         raise ValueError("is not a whole number")
     sign, digits = match.groups()
     if len(digits) > 40:
-        raise ValueError("is a number of more than 40 digits")
+        raise ValueError("has more than 40 digits")
     normal = ("-" if sign == "-" and digits != "0" else "") + digits
     _between(int(normal), constraints)
     return normal
@@ -124,7 +124,7 @@ def _host(text: str, constraints: Constraints) -> str:
 def _url(text: str, constraints: Constraints) -> str:
     match = re.fullmatch(_SCHEME, text)
     if not match or not match[2] or re.search(r"[\s\x00-\x1f\x7f]", text):
-        raise ValueError("is not a URL (scheme:…, without blanks)")
+        raise ValueError("is not a URL (scheme:…, without spaces)")
     if match[2].startswith("//") and not re.match(r"//[^/?#]+|///", match[2]):
         raise ValueError("is a URL without a host")
     schemes = constraints.get("schemes")
@@ -141,7 +141,7 @@ def _choice(text: str, constraints: Constraints) -> str:
 
 
 def separator_of(constraints: Constraints) -> str:
-    """What stands between the elements of a list."""
+    """The separator between the elements of a list."""
     result = constraints.get("separator", ",")
     return result if isinstance(result, str) else ","
 
@@ -158,16 +158,16 @@ def _list(text: str, constraints: Constraints) -> str:
 
 
 def join_list(elements: list[str], constraints: Constraints) -> str:
-    """The text of a list that was written as one. Raises ValueError for an element that holds the separator."""
+    """Return the text of a list given as a list. Raises ValueError for an element that contains the separator."""
     separator = separator_of(constraints)
     for place, element in enumerate(elements, 1):
         if separator in element:
-            raise ValueError(f"has the separator '{separator}' inside element {place}")
+            raise ValueError(f"contains the separator '{separator}' in element {place}")
     return separator.join(elements)
 
 
 def split_list(text: str, constraints: Constraints) -> list[str]:
-    """The elements of a list's text; none for an empty one."""
+    """Return the elements of a list's text; none for an empty one."""
     return text.split(separator_of(constraints)) if text else []
 
 
@@ -180,18 +180,18 @@ def _json(text: str, constraints: Constraints) -> str:
     except JSONDecodeError as fault:
         raise ValueError(f"is not JSON: {fault.msg} at character {fault.pos + 1}") from None
     except RecursionError:
-        raise ValueError("is JSON nested too deep") from None
-    # Only blanks between tokens go: digits (1.10) and escapes stay as they were written.
+        raise ValueError("is JSON that is nested too deeply") from None
+    # Only whitespace between tokens is removed: digits (1.10) and escapes stay as they were written.
     return re.sub(_JSON_BLANKS, lambda match: match[1] or "", text)
 
 
 def _no_constant(name: str) -> object:
     del name  # one of three words, but nothing of a value is repeated
-    raise ValueError("is not JSON: not a number, or an infinity, stands in it")
+    raise ValueError("is not JSON: it contains NaN or an infinity")
 
 
 def nanoseconds(text: str) -> int:
-    """The length of a duration such as `90s` or `1h30m`. Raises ValueError for a text that is none."""
+    """Return the length of a duration such as `90s` or `1h30m`, in nanoseconds. Raises ValueError for another text."""
     compact = text.strip().replace(" ", "")
     pieces = re.findall(_DURATION, compact)
     if not pieces or "".join(number + unit for number, unit in pieces) != compact:
@@ -210,7 +210,7 @@ def _duration(text: str, constraints: Constraints) -> str:
     unit, size = next(
         (unit, size) for unit, size in _NANOSECONDS.items() if total % size == 0 and (total or unit == "s")
     )
-    return f"{total // size}{unit}"  # one number and one unit: every reader of durations takes that
+    return f"{total // size}{unit}"  # one number and one unit: every reader of durations accepts that
 
 
 def _size(text: str, constraints: Constraints) -> str:
@@ -221,7 +221,7 @@ def _size(text: str, constraints: Constraints) -> str:
     known = {name.lower(): (name, table) for table in (_BINARY, _DECIMAL) for name in table}
     if unit and unit.lower() not in known:
         raise ValueError(
-            "has a unit that is not one of B, kB, MB, GB, TB, KiB, MiB, GiB, TiB (a bare K, M or G may mean either)"
+            "has a unit that is not one of B, kB, MB, GB, TB, KiB, MiB, GiB, TiB (K, M and G are ambiguous)"
         )
     name, table = known[unit.lower()] if unit else ("B", _BINARY)
     total = number * table[name]
@@ -238,7 +238,7 @@ def _base64(text: str, constraints: Constraints) -> str:
     try:
         b64decode(text, validate=True)
     except ValueError:
-        raise ValueError("is not base64 (RFC 4648, with its padding and without line breaks)") from None
+        raise ValueError("is not base64 (RFC 4648, padded, without line breaks)") from None
     return _text(text, constraints)
 
 
@@ -253,7 +253,7 @@ def _pem(text: str, constraints: Constraints) -> str:
 
 
 class Kind(Record):
-    """A kind's function, the constraints it takes, and whether it writes a normal spelling."""
+    """A kind's function, the constraints it accepts, and whether it has a normal spelling."""
 
     normalize: Callable[[str, Constraints], str]
     constraints: frozenset[str]
@@ -282,10 +282,10 @@ KINDS: dict[str, Kind] = {
 
 
 def normal(variable: Variable, text: str) -> str:
-    """The text in the variable's normal spelling. Raises InputError (CJ003) that does not show the text."""
+    """Return the text in the variable's normal spelling. Raises InputError (CJ003) without showing the text."""
     if "\0" in text:
-        words = f"the value of {variable.name} has a NUL character, which no environment can carry"
-        raise InputError(words, hint="encode it, as base64 for one, and let the program decode it", code="CJ003")
+        words = f"the value of {variable.name} contains a NUL character, which no environment can carry"
+        raise InputError(words, hint="encode it, for example as base64, and decode it in the program", code="CJ003")
     if variable.kind == "text" and not variable.constraints:
         return text
     try:

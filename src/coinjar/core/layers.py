@@ -1,6 +1,6 @@
-"""Which value wins: the layers of one stage, resolved for one service at a time.
+"""Which value takes effect: the layers of one stage, resolved for one service at a time.
 
-Lowest first: default; shared for all, shared for the service; then for each stage from the one followed
+Lowest first: default; shared for all, shared for the service; then for each stage, from the one that is followed
 down to the stage itself, for all and for the service; the person's own; one-offs.
 """
 
@@ -32,7 +32,7 @@ from coinjar.core.references import Reference, ReferenceValue, Template, expand
 from coinjar.core.secret import reveal
 
 Fetch: TypeAlias = Callable[[Outside, Location], str]
-"""Gets a value from outside (a command, a file, the environment); raises CoinJarError when it cannot."""
+"""Fetches a value from outside (a command, a file, the environment). Raises CoinJarError when it cannot."""
 
 DEEPEST = 60
 
@@ -45,7 +45,7 @@ class NamedLayer(Record):
     values: Layer
 
     def label(self, scope: str) -> str:
-        """How people call the part of this layer that is written for `scope` (all or a service)."""
+        """Return the name shown for the part of this layer that is set for `scope` (all or a service)."""
         if self.kind in ("default", "one-off"):
             return self.kind
         name = f"{self.name}, your own" if self.kind == "mine" else self.name
@@ -53,7 +53,7 @@ class NamedLayer(Record):
 
 
 def plain(variable: Variable, definition: Definition) -> Resolved:
-    """What a plain text resolves to: the same for every service and stage that it wins for, so it is worked out once."""
+    """Return what a plain text resolves to. Cached on the definition: it is the same for every service and stage where it takes effect."""
     resolved = definition.seen
     if resolved is None:
         assert isinstance(definition.content, str)
@@ -67,18 +67,18 @@ def plain(variable: Variable, definition: Definition) -> Resolved:
 
 
 def no_fetch(outside: Outside, location: Location) -> str:
-    """Fetches nothing: for those who only look."""
-    what = {Command: "a command", FromFile: "a file", FromEnv: "the environment", FromStore: "an etcd"}[type(outside)]
+    """Fetch nothing: for callers that only inspect the jar."""
+    what = {Command: "a command", FromFile: "a file", FromEnv: "the environment", FromStore: "etcd"}[type(outside)]
     raise InputError(
-        f"the value comes from {what}, which was not asked",
-        hint="ask for it with `coinjar value`",
+        f"the value comes from {what}, which was not read",
+        hint="print it with `coinjar value`",
         location=location,
         code="not-fetched",
     )
 
 
 class Resolver:
-    """Resolves the variables of one stage, or of `shared`: what holds where no stage speaks. Keeps what it worked out, so make a new one after a change."""
+    """Resolves the variables of one stage, or of `shared` (values without a stage). Caches results: create a new one after a change."""
 
     def __init__(
         self,
@@ -117,24 +117,24 @@ class Resolver:
         return layers
 
     def _merge(self) -> None:
-        """Fill `common`, what wins where a service has nothing of its own, and `own`, what wins where it has."""
+        """Fill `common` (the definition for services without an own one) and `own` (definitions for one service)."""
         for layer in self.layers:
             common = layer.values.get(ALL, {})
             self.common.update(common)
             for name in self.own.keys() & common.keys():
-                self.own[name] = dict.fromkeys(self.own[name], common[name])  # a higher layer's `all` covers them
+                self.own[name] = dict.fromkeys(self.own[name], common[name])  # a higher layer's `all` overrides them
             for scope, values in layer.values.items():
                 if scope != ALL:
                     for name, definition in values.items():
                         self.own.setdefault(name, {})[scope] = definition
 
     def winner(self, name: str, service: str) -> Definition | None:
-        """What wins for the service (or `all`), the variable applying or not; None if nobody spoke."""
+        """Return the effective definition for the service (or `all`), whether or not the variable applies; None if no layer sets it."""
         own = self.own.get(name)
         return own[service] if own is not None and service in own else self.common.get(name)
 
     def winners(self, name: str, services: Sequence[str]) -> list[Definition | None]:
-        """What wins for any of these services, each once or a few times more."""
+        """Return the effective definitions for any of these services, each once or a few times."""
         own = self.own.get(name, {})
         definitions: list[Definition | None] = [
             definition for service, definition in own.items() if service in services
@@ -142,18 +142,18 @@ class Resolver:
         return definitions if len(definitions) == len(services) else [*definitions, self.common.get(name)]
 
     def setting_layers(self, name: str, service: str) -> Iterator[tuple[NamedLayer, str, Definition]]:
-        """Every layer that says something of a variable to a service, lowest first, with the scope it says it for."""
+        """Return every layer that sets a variable for a service, lowest first, with the scope."""
         for layer in self.layers:
             for scope in (ALL, service):
                 if name in layer.values.get(scope, {}):
                     yield layer, scope, layer.values[scope][name]
 
     def applies(self, variable: Variable, service: str) -> bool:
-        """Whether the variable exists for this service on this stage."""
+        """Return whether the variable exists for this service on this stage."""
         return variable.applies_to(service) and variable.name not in self.absent
 
     def value(self, name: str, service: str) -> Resolved:
-        """What `service` sees of `name`: never raises for a fault of the value, but holds it."""
+        """Return the value of `name` for `service`. Does not raise for a fault of the value: the result contains it."""
         definition = self.winner(name, service)
         variable = self.jar.variables[name]
         if definition is not None and isinstance(definition.content, str) and self.applies(variable, service):
@@ -178,7 +178,7 @@ class Resolver:
         return definition.made[parts]
 
     def _plain_parts(self, template: Template, service: str) -> tuple[Resolved, ...] | None:
-        """What a template refers to, if all of it is plain texts: then the same parts make the same, wherever it is."""
+        """Return the values a template refers to, if all are plain texts: the same values give the same result everywhere."""
         resolved = []
         for reference in template.references():
             whose = reference.service or service
@@ -225,7 +225,7 @@ class Resolver:
             raise self._circle(key, definition)
         if len(self._path) >= DEEPEST:
             raise InputError(
-                f"references go more than {DEEPEST} deep", hint="shorten the chain of references", code="reference"
+                f"references are nested more than {DEEPEST} deep", hint="shorten the chain of references", code="reference"
             )
         self._path.append(key)
         try:
@@ -239,8 +239,8 @@ class Resolver:
         several = len({service for _, service in circle}) > 1
         shown = " → ".join(f"{name} of {service}" if several else name for name, service in circle)
         return InputError(
-            f"references go in a circle: {shown}",
-            hint="let one of them stand on its own",
+            f"references form a cycle: {shown}",
+            hint="set one of them without a reference",
             location=definition.location,
             code="circle",
         )
@@ -254,11 +254,11 @@ class Resolver:
         return ReferenceValue(resolved.text if resolved.text is None else reveal(resolved.text), resolved.secret)
 
     def services_of(self, variable: Variable) -> list[str]:
-        """The services that get this variable on this stage."""
+        """Return the services that get this variable on this stage."""
         return [] if variable.name in self.absent else self.jar.services_with(variable)
 
     def distinct(self, variable: Variable, services: Sequence[str]) -> Sequence[str]:
-        """Those of the services (all of which it is for) to ask, so that every other sees what one of them sees."""
+        """Return representatives of the services (all of which get the variable): every other service sees what one of them sees."""
         if len(services) < 2:
             return services
         names = self._involved(variable.name)
@@ -278,7 +278,7 @@ class Resolver:
         return list(asked.values())
 
     def _involved(self, name: str) -> set[str]:
-        """The variable and all that it refers to, over any number of steps and whichever of its values wins."""
+        """Return the variable and everything it refers to, directly or indirectly, for every definition that takes effect."""
         if name not in self._involves:
             names, rest = {name}, [name]
             while rest:
@@ -294,10 +294,10 @@ class Resolver:
     def resolve(
         self, service: str, *, phase: str = "run", closed: bool = False, only: Callable[[str], bool] | None = None
     ) -> dict[str, Resolved]:
-        """All that a service sees, in the order of declaration: with a value, or unset on purpose; of `only` these names, if it is given.
+        """Return all that a service gets, in the order of declaration: values, and variables unset on purpose; `only` filters names.
 
-        Build-time variables are left out when `phase` is run, and the other way round. Raises every fault
-        and every required variable without a value, all at once; but with `closed` what is sealed for others is among what is found, with its fault.
+        Omits build-time variables when `phase` is run, and run-time variables when it is build. Raises all faults and all required
+        variables without a value at once. With `closed`, values encrypted for others are in the result, with their fault.
         """
         key = (service, phase, closed)
         if only is None and key in self._resolved:
@@ -332,25 +332,25 @@ class Resolver:
 
 
 def idle_one_off(variable: Variable, stage: str, service: str) -> UsageError:
-    """The error of a one-off that nobody would see."""
+    """Return the error of a one-off value that no service would see."""
     where = f"is not for {service} on {stage}" if variable.phase != "build" else "is a build-time variable"
     return UsageError(
         f"{variable.name} {where}, so a one-off value has no effect",
-        hint="leave it out, or correct the stage and the service",
+        hint="omit it, or correct the stage and the service",
     )
 
 
 def _ask_supplier(variable: Variable) -> str:
-    """What to do where a value comes from a destination and is not known yet."""
+    """Return the hint for a value that a destination supplies and that is not known yet."""
     return (
-        f"{' or '.join(variable.supplied_by)} supplies it: `coinjar deliver` takes it from there"
+        f"{' or '.join(variable.supplied_by)} supplies it: `coinjar deliver` reads it from there"
         if variable.supplied_by
         else ""
     )
 
 
 def missing(variable: Variable, stage: str, service: str | None, *, is_empty: bool = False) -> InputError:
-    """The error of a required variable without a value, or with an empty one."""
+    """Return the error of a required variable with no value or an empty one."""
     whose = f" for {service}" if service else ""
     hint = (
         f"`coinjar put {variable.name} --stage {stage}`"

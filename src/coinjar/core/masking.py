@@ -1,4 +1,4 @@
-"""Takes secrets out of a stream of bytes, across the borders of its pieces and in the forms that programs write them in."""
+"""Mask secrets in a stream of bytes, across its chunks and in the encodings that programs use."""
 
 from __future__ import annotations
 
@@ -11,13 +11,13 @@ from urllib.parse import quote, quote_plus
 from coinjar.core.secret import reveal
 
 SHORTEST = 4
-"""Characters from which on a secret is looked for; shorter ones are in every text."""
+"""Minimum length of a secret to look for, in characters; shorter texts occur everywhere."""
 _SHORTEST_LINE = 8
 _WIDTHS = 76, 64
 
 
 def forms(secret: str) -> Iterator[bytes]:
-    """The secret as it is, in base64 (inside a longer text as well), percent-encoded, escaped as in JSON; and its lines one by one."""
+    """Return the secret as it is, in base64 (also inside a longer text), percent-encoded, escaped as in JSON; and each of its lines."""
     raw = reveal(secret).encode("utf-8", "surrogatepass")
     yield raw
     text = raw.decode("utf-8", "replace")
@@ -30,7 +30,7 @@ def forms(secret: str) -> Iterator[bytes]:
         for escaped in (json.dumps(name)[1:-1], json.dumps(name, ensure_ascii=False)[1:-1]):
             yield escaped.encode()
             yield escaped.replace("/", "\\/").encode()
-            yield json.dumps(escaped)[1:-1].encode()  # JSON in JSON, as log lines have it
+            yield json.dumps(escaped)[1:-1].encode()  # JSON in JSON, as in log lines
     if "\n" in text.strip():
         yield from (
             line.strip().encode()
@@ -40,9 +40,10 @@ def forms(secret: str) -> Iterator[bytes]:
 
 
 def _base64_forms(data: bytes) -> Iterator[bytes]:
-    """In base64, standard and URL-safe, wherever in a longer text it begins: of the three ways, what depends on the secret alone.
+    """Return the secret in base64, standard and URL-safe, at any offset of a longer text: for each of the three offsets, the part that
+    depends on the secret alone.
 
-    Also in lines of 76 (RFC 2045, 6.8) and 64 characters (RFC 7468, 2), as programs break it.
+    Also in lines of 76 (RFC 2045, 6.8) and 64 characters (RFC 7468, 2), as programs wrap it.
     """
     whole = b64encode(data)
     for width in _WIDTHS:
@@ -57,7 +58,7 @@ def _base64_forms(data: bytes) -> Iterator[bytes]:
 
 
 class StreamMasker:
-    """Replaces secrets in one stream: `secrets` maps each one's text to its name, which stands in its place."""
+    """Masks secrets in one stream. `secrets` maps each secret's text to its name, which replaces it."""
 
     def __init__(self, secrets: Mapping[str, str]) -> None:
         self._words: dict[bytes, bytes] = {}
@@ -80,11 +81,11 @@ class StreamMasker:
         self._held = b""
 
     def feed(self, data: bytes) -> bytes:
-        """What can be written of all that came so far; what may be the beginning of a secret is held back."""
+        """Return what can be written of the input so far; what may be the start of a secret is held back."""
         return self._run(self._held + data, last=False)
 
     def rest(self) -> bytes:
-        """What was held back, once nothing more comes."""
+        """Return what was held back, at the end of the input."""
         return self._run(self._held, last=True)
 
     def _run(self, data: bytes, *, last: bool) -> bytes:
@@ -103,7 +104,7 @@ class StreamMasker:
         return b"".join(done)
 
     def _hold(self, data: bytes, at: int) -> int:
-        """Where the earliest beginning of a secret stands that the end of the data cuts off."""
+        """Return the offset of the earliest start of a secret that the end of the data cuts off."""
         assert self._first
         for match in self._first.finditer(data, max(at, len(data) - self._longest + 1)):
             tail = data[match.start() :]

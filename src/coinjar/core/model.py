@@ -1,4 +1,4 @@
-"""What a jar holds, as plain facts. Everything here is made by `jarfile` and only read by the rest."""
+"""The contents of a jar. `jarfile` creates these objects; everything else only reads them."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 
 class Command(Record):
-    """A value that a program prints (its output without the final newlines)."""
+    """A value that a program prints (its output without final newlines)."""
 
     argv: tuple[str, ...]
     may_be_empty: bool = False
@@ -32,13 +32,13 @@ class FromFile(Record):
 
 
 class FromEnv(Record):
-    """A value out of the environment of the process that runs Coin Jar."""
+    """A value from the environment of the process that runs Coin Jar."""
 
     name: str
 
 
 class FromStore(Record):
-    """A value that an etcd keeps: under which destination of jar.yaml, and which key."""
+    """A value stored in etcd: the destination of jar.yaml, and the key."""
 
     destination: str
     key: str
@@ -49,7 +49,7 @@ class Unset(Record):
 
 
 class Undecryptable(Record):
-    """A sealed value that does not open here, and why."""
+    """A secret that cannot be decrypted here, and why."""
 
     fault: CoinJarError
 
@@ -60,10 +60,10 @@ Content: TypeAlias = str | Template | Command | FromFile | FromEnv | FromStore |
 
 
 class Definition:
-    """A value as somebody wrote it in one place.
+    """A value and where it is set.
 
-    `seen` is what a plain text resolves to, `made` what a text with references made of the plain ones it refers to; both are
-    kept by `layers`, for every stage and service.
+    `seen` caches what a plain text resolves to; `made` caches what a text with references resolves to for given plain ones. `layers` fills
+    both, for every stage and service.
     """
 
     __slots__ = ("column", "content", "file", "line", "made", "seen")
@@ -82,7 +82,7 @@ class Definition:
 
 
 class SealedDefinition(Definition):
-    """A value that is sealed in the jar: opened when its content is first asked for, and only then."""
+    """An encrypted value of the jar, decrypted when its content is first read."""
 
     __slots__ = ("_opened", "compartment", "opener")
 
@@ -101,7 +101,7 @@ class SealedDefinition(Definition):
 
 
 class Variable(Record, kw_only=True):
-    """A declared name. `services` and `stages` are None for all; sets are spelled out already; `nested` is its place in settings."""
+    """A declared variable. `services` and `stages` are None for all; sets are expanded; `nested` is its path in settings files."""
 
     name: VariableName
     location: Location
@@ -124,23 +124,23 @@ class Variable(Record, kw_only=True):
     sample: str | None = None
 
     def is_missing(self, text: str | None) -> bool:
-        """Whether it is required and this is no value for it: none at all, or an empty one that it may not have."""
+        """Return whether the variable is required and this text is not a value for it: None, or empty without `may_be_empty`."""
         return self.required and not text and (text is None or not self.may_be_empty)
 
     def scopes_for(self, scope: str) -> list[str]:
-        """The compartments that a value written for `scope` is sealed in: never `all` for what only some services get."""
+        """Return the scopes in which a value set for `scope` is encrypted: never `all` for a variable of only some services."""
         return [scope] if scope != ALL or self.services is None else sorted(self.services)
 
     def applies_to(self, service: str) -> bool:
-        """Whether this service gets the variable at all."""
+        """Return whether this service gets the variable."""
         return self.services is None or service in self.services
 
 
 class Resolved:
-    """What one service sees of one variable on one stage.
+    """The value of one variable for one service on one stage.
 
-    `written` is the winner (None if nobody spoke), `text` the value in its normal spelling (None: no value),
-    `fault` why there is none although somebody spoke.
+    `definition` is the effective one (None if no layer sets the variable), `text` the normalized value (None: no value),
+    `fault` the reason why there is no value although a layer sets it.
     """
 
     __slots__ = ("definition", "derived", "fault", "secret", "text", "variable")
@@ -167,12 +167,12 @@ class Resolved:
 
     @property
     def revealed(self) -> str | None:
-        """The text as it is, for whoever it was asked for."""
+        """The text in clear, for the program or person it was requested for."""
         return None if self.text is None else reveal(self.text)
 
     @property
     def is_unset(self) -> bool:
-        """Whether somebody said that there is no value, as opposed to nobody saying anything."""
+        """Return whether the variable is explicitly unset, as opposed to set by no layer."""
         return self.definition is not None and isinstance(self.definition.content, Unset)
 
 
@@ -183,11 +183,11 @@ class Service(Record):
     location: Location
     about: str = ""
     code: tuple[str, ...] = ()
-    """Files and folders of its code, from the folder that holds the jar."""
+    """Files and folders of its code, relative to the folder that contains the jar."""
 
 
 class Stage(Record, kw_only=True):
-    """A stage, or a shape of stages (`trial-*`). `hosts` says which services share one machine."""
+    """A stage, or a stage pattern (`trial-*`). `hosts` says which services share one machine."""
 
     name: StageName
     location: Location
@@ -201,14 +201,14 @@ class Stage(Record, kw_only=True):
         return self.name.endswith("*")
 
     def covers(self, name: str) -> bool:
-        """Whether `name` is this stage, or one of this shape."""
+        """Return whether `name` is this stage, or matches this pattern."""
         return name == self.name or (
             self.is_pattern and name.startswith(self.name[:-1]) and len(name) >= len(self.name)
         )
 
 
 class AcceptedFinding(Record, kw_only=True):
-    """A finding that somebody has looked at; None matches any."""
+    """A finding that somebody accepted; None matches any."""
 
     rule: str
     reason: str
@@ -219,7 +219,7 @@ class AcceptedFinding(Record, kw_only=True):
 
 
 class VariableGroup(Record):
-    """Variables that have values all together or not at all."""
+    """Variables that must have values all together or not at all."""
 
     name: str
     members: tuple[VariableName, ...]
@@ -227,11 +227,11 @@ class VariableGroup(Record):
 
 
 class Destination(Record, kw_only=True):
-    """A named place the variables go. `services` and `stages` are None for all.
+    """A named place to which variables go. `services` and `stages` are None for all.
 
-    `variables` and `without` are shapes of names (`MAIL_*`); `secrets` is a text to put in a secret's place;
-    `options` holds what its type has besides, as the file's reader left it. `moved_to` maps a stage, or STAGE/SERVICE, or "" for all, to what
-    took its place there: it is read, and not delivered to.
+    `variables` and `without` are name patterns (`MAIL_*`). `secrets` is a text written instead of a secret. `options` contains what is
+    specific to the type, as parsed. `moved_to` maps a stage, or STAGE/SERVICE, or "" for all, to the new destination: this one is then
+    read, and no longer delivered to.
     """
 
     name: str
@@ -247,16 +247,16 @@ class Destination(Record, kw_only=True):
     options: Mapping[str, Any] = {}
 
     def moved(self, stage: str) -> str:
-        """What took its place on a whole stage; "" if nothing did."""
+        """Return the destination that replaced this one for a whole stage; "" if none."""
         return self.moved_to.get(stage) or self.moved_to.get("", "")
 
     def moved_services(self, stage: str) -> set[str]:
-        """The services that something else serves on a stage where it stays for others."""
+        """Return the services that another destination serves on a stage that otherwise stays here."""
         return {service for key in self.moved_to for on, _, service in [key.partition("/")] if on == stage and service}
 
 
 class RecordsConfig(Record):
-    """Where a team shares its records; `password` names a variable of the caller's environment."""
+    """Where a team shares its records. `password` names a variable of the caller's environment."""
 
     address: str
     location: Location
@@ -264,13 +264,13 @@ class RecordsConfig(Record):
 
 
 Scope: TypeAlias = dict[str, Definition]
-"""Variable name to value."""
+"""Variable name to definition."""
 Layer: TypeAlias = dict[str, Scope]
-"""`all` or a service's name to the values written for it."""
+"""`all` or a service's name to the definitions for it."""
 
 
 class Jar(Record, kw_only=True):
-    """One application's variable set. `plain` maps `shared` and stage names to what is written there."""
+    """One application's variable set. `plain` maps `shared` and stage names to their layers."""
 
     app: str
     location: Location
@@ -294,7 +294,7 @@ class Jar(Record, kw_only=True):
 
     @cached_property
     def secret_names(self) -> frozenset[str]:
-        """The variables that are secrets, and those that some text makes from one, over any number of references."""
+        """The secret variables, and those computed from one, over any number of references."""
         created: dict[str, set[str]] = {}
         every = [
             self.defaults,
@@ -312,7 +312,7 @@ class Jar(Record, kw_only=True):
         return frozenset(other_names)
 
     def current_owner(self, old: str) -> Variable | None:
-        """The variable that had this name, or is handed out under it, too: a new variable cannot be called so."""
+        """Return the variable that had this name or is also delivered under it; a new variable cannot take the name."""
         return next(
             (
                 variable
@@ -328,7 +328,7 @@ class Jar(Record, kw_only=True):
         return [variable for variable in self.variables.values() if variable.stages is not None]
 
     def stage(self, name: str) -> Stage:
-        """The stage's declaration: itself, or the longest pattern that covers it. Raises UsageError if there is none."""
+        """Return the stage's declaration: itself, or the longest matching pattern. Raises UsageError if there is none."""
         if name in self.stages and "*" not in name:
             return self.stages[name]
         shapes = [
@@ -344,25 +344,25 @@ class Jar(Record, kw_only=True):
         )
 
     def chain(self, name: str) -> list[str]:
-        """The stages whose values `name` sees, farthest first, itself last."""
+        """Return the stages whose values `name` inherits, farthest first, itself last."""
         names = [name]
         while follows := self.stage(names[-1]).follows:
             names.append(follows)
         return names[::-1]
 
     def exists_on(self, variable: Variable, chain: list[str]) -> bool:
-        """Whether the variable exists on the stage whose chain this is."""
+        """Return whether the variable exists on the stage whose chain this is."""
         if variable.stages is None:
             return True
         return any(name in variable.stages or self.stage(name).name in variable.stages for name in chain)
 
     def stage_names(self) -> list[str]:
-        """The declared stages in order, then those of a pattern's shape that have values."""
+        """Return the declared stages in order, then stages of a pattern that have values."""
         plain = [name for name in self.stages if "*" not in name]
         return plain + sorted(name for name in self.plain if name != "shared" and name not in self.stages)
 
     def variable(self, name: str) -> Variable:
-        """The declaration of `name`. Raises UsageError with the nearest name."""
+        """Return the declaration of `name`. Raises UsageError with the nearest name."""
         if name in self.variables:
             return self.variables[name]
         raise UsageError(
@@ -372,7 +372,7 @@ class Jar(Record, kw_only=True):
         )
 
     def service(self, name: str) -> Service:
-        """The declaration of the service. Raises UsageError with the nearest name."""
+        """Return the declaration of the service. Raises UsageError with the nearest name."""
         if name in self.services:
             return self.services[name]
         raise UsageError(
@@ -382,7 +382,7 @@ class Jar(Record, kw_only=True):
         )
 
     def destination(self, name: str) -> Destination:
-        """The declaration of the destination. Raises UsageError with the nearest name."""
+        """Return the declaration of the destination. Raises UsageError with the nearest name."""
         if name in self.destinations:
             return self.destinations[name]
         raise UsageError(
@@ -394,11 +394,11 @@ class Jar(Record, kw_only=True):
         )
 
     def services_with(self, variable: Variable) -> list[str]:
-        """The services that the variable is for, on whatever stage."""
+        """Return the services that get the variable, on any stage."""
         return [service for service in self.services if variable.services is None or service in variable.services]
 
     def expand(self, names: list[str]) -> list[str]:
-        """Services with every set among `names` spelled out, `all` included; unknown names stay as they are."""
+        """Return services with every set among `names` expanded, `all` included; unknown names are kept."""
         result: list[str] = []
         for name in names:
             result += self.services if name == ALL else self.sets.get(name, (name,))

@@ -1,4 +1,4 @@
-"""The grammar of names, and the nearest declared name to a mistyped one."""
+"""The grammar of names, and the declared name nearest to a mistyped one."""
 
 from __future__ import annotations
 
@@ -13,36 +13,36 @@ VariableName = NewType("VariableName", str)
 ALL = "all"
 SHARED = "shared"
 OWN_PREFIX = "COINJAR_"
-"""What the names of Coin Jar's own environment variables begin with; no program that it starts gets them."""
+"""Prefix of Coin Jar's own environment variables; programs that it starts do not get them."""
 RESERVED = frozenset({ALL, SHARED})
 
 SMALL_NAME = r"[a-z0-9](?:[a-z0-9_-]{0,61}[a-z0-9])?"
 STAGE_PATTERN = r"[a-z0-9](?:[a-z0-9_-]{0,60})\*"
-# IEEE 1003.1, 8.1: what a shell can assign; a jar may hold more, for consumers that take more.
+# IEEE 1003.1, 8.1: what a shell can assign; a jar may contain more, for consumers that accept more.
 SHELL_NAME = r"[A-Za-z_][A-Za-z0-9_]*"
 ANY_NAME = r"[^\s=\x00-\x1f\x7f]{1,255}"
 
 
 def shell_can_set(name: str) -> bool:
-    """Whether a POSIX shell can assign to this name."""
+    """Return whether a POSIX shell can assign to this name."""
     return re.fullmatch(SHELL_NAME, name) is not None
 
 
 def quoted_name(text: str) -> str:
-    """A name for a message; what cannot be one may be a piece of a secret over several lines, and is not shown."""
-    return f"'{text}'" if re.fullmatch(r"[\w.-]{1,40}", text) else "what stands there"
+    """Return a name for a message. A text that is not a name may be part of a multi-line secret, and is not shown."""
+    return f"'{text}'" if re.fullmatch(r"[\w.-]{1,40}", text) else "this text"
 
 
 def name_fault(what: str, name: str) -> str | None:
-    """Why `name` cannot name a stage, service, set, application or variable (`what`); None if it can."""
+    """Return why `name` cannot name a stage, service, set, application or variable (`what`); None if it can."""
     if what == "variable":
         ok = re.fullmatch(ANY_NAME, name) and not name.startswith("#")
-        return None if ok else "a variable's name has no blanks, no '=' and no control characters"
+        return None if ok else "a variable's name contains no spaces, '=' or control characters"
     if name in RESERVED:
         return f"'{name}' is a reserved name"
     if what == "stage" and "*" in name:
         return (
-            None if re.fullmatch(STAGE_PATTERN, name) else "a stage pattern is a stage's name with one '*' at its end"
+            None if re.fullmatch(STAGE_PATTERN, name) else "a stage pattern is a stage's name that ends with '*'"
         )
     if re.fullmatch(SMALL_NAME, name):
         return None
@@ -50,7 +50,7 @@ def name_fault(what: str, name: str) -> str | None:
 
 
 def nearest(name: str, known: Iterable[str]) -> str | None:
-    """The known name that `name` most likely meant, or None if nothing is near."""
+    """Return the known name that `name` most likely means, or None if none is near."""
     from difflib import get_close_matches
 
     by_fold = {other.casefold(): other for other in known}
@@ -59,6 +59,6 @@ def nearest(name: str, known: Iterable[str]) -> str | None:
 
 
 def suggestion(name: str, known: Iterable[str], else_say: str) -> str:
-    """A hint: the nearest known name, or `else_say`."""
+    """Return a hint: the nearest known name, or `else_say`."""
     near = nearest(name, known)
     return f"did you mean '{near}'?" if near else else_say

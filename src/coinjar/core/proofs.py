@@ -1,4 +1,4 @@
-"""Proofs: a question to a running thing, and what its answer must be on each stage. Pure."""
+"""Proofs: a question to a running system, and the expected answer on each stage. Pure."""
 
 from __future__ import annotations
 
@@ -14,12 +14,12 @@ from coinjar.core.references import Template
 from coinjar.core.secret import reveal
 
 ASKERS = ("http", "process", "container", "file", "log", "pods", "run")
-"""Whom a proof asks; each is a key of it."""
+"""The systems that a proof can ask; each is a key of a proof."""
 _SHORTEST_DIGEST = 16
 
 
 class Expected(Record):
-    """What an answer must be. `form`: is, not, matches, present, absent, digest. Of a digest `text` names the variable, `key` its key's."""
+    """An expected answer. `form`: is, not, matches, present, absent, digest. For a digest, `text` names the variable and `key` its key's variable."""
 
     form: str
     text: Template | str
@@ -28,10 +28,10 @@ class Expected(Record):
 
 
 class Proof(Record, kw_only=True):
-    """A declared question. `question` is what its asker wants (an address, a path, a name), texts with references by key; "" for a single one.
+    """A declared proof. `question` is what its asker needs (an address, a path, a name): texts with references by key; "" for a single one.
 
-    Looked at is what stands `at` a JSON Pointer, what `pattern` finds, or the `variable` of an environment; without any, the whole: an environment as
-    all variables of the service, anything else as text.
+    The proof checks the value `at` a JSON Pointer, the match of `pattern`, or the `variable` of an environment; without these, the whole
+    answer: an environment against all variables of the service, anything else as text.
     """
 
     name: str
@@ -49,20 +49,20 @@ class Proof(Record, kw_only=True):
     expect_on: Mapping[str, Expected] = {}
 
     def expected(self, chain: Sequence[str]) -> Expected | None:
-        """What is expected on the stage whose chain this is; the nearest that says something."""
+        """Return the expected answer on the stage with this chain; the nearest stage that sets one."""
         for stage in reversed(chain):
             if stage in self.expect_on:
                 return self.expect_on[stage]
         return self.expect
 
     def is_for(self, chain: Sequence[str]) -> bool:
-        """Whether it is asked on this stage at all."""
+        """Return whether the proof applies to this stage."""
         if self.stages is not None and not any(stage in self.stages for stage in chain):
             return False
         return self.whole_environment or self.expected(chain) is not None
 
     def names(self) -> set[str]:
-        """The variables that it refers to, in its question or in what it expects."""
+        """Return the variables that the question or the expected answers refer to."""
         expected = [expected for expected in (self.expect, *self.expect_on.values()) if expected is not None]
         texts = [*self.question.values(), *(expectation.text for expectation in expected)]
         names = {reference.name for text in texts if isinstance(text, Template) for reference in text.references()}
@@ -75,13 +75,13 @@ class Proof(Record, kw_only=True):
 
     @property
     def whole_environment(self) -> bool:
-        """Whether it compares all variables of its service."""
+        """Return whether the proof compares all variables of its service."""
         asks = self.asker in ("process", "container", "pods") or (self.asker == "file" and bool(self.dialect))
         return asks and not (self.variable or self.pattern or self.at or self.expect or self.expect_on)
 
 
 class Verdict(NamedTuple):
-    """Whether a proof holds on a stage, and what was found and expected, for eyes."""
+    """Whether a proof holds on a stage; the actual and the expected answer, for display."""
 
     holds: bool
     actual: str
@@ -89,7 +89,7 @@ class Verdict(NamedTuple):
 
 
 def judge(form: str, expected: str, value: str | None, *, secret: bool, key: str = "") -> Verdict:
-    """Compare an answer (None: nothing there) with what is expected. Of secrets nothing is told but whether it holds."""
+    """Compare an answer (None: nothing there) with the expected one. For secrets only the result is shown."""
     message = "nothing there" if value is None else "••••" if secret or form == "digest" else value if value else '""'
     shown = "••••" if secret else expected
     if form == "absent":

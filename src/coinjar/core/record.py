@@ -1,4 +1,4 @@
-"""Values with named fields. Like a frozen dataclass, but a class costs a tenth as much to define, and every start pays for dozens."""
+"""Immutable value classes with named fields. Defining one costs a tenth of a frozen dataclass, and every start defines dozens."""
 
 from __future__ import annotations
 
@@ -7,10 +7,10 @@ from typing import Any, ClassVar, NoReturn, Self, dataclass_transform
 
 @dataclass_transform(frozen_default=True, kw_only_default=False)
 class Record:
-    """The base: fields are a subclass's annotations in order, defaults its class attributes. Not to be changed after it is made.
+    """The base class: fields are a subclass's annotations in order, defaults its class attributes.
 
-    Takes exactly its fields: a missing, surplus or unknown one is a TypeError, and so is an assignment. With `kw_only`, which every class of more than
-    four fields has, fields are given by name only.
+    Accepts exactly its fields: a missing, extra or unknown one is a TypeError, and so is an assignment. With `kw_only`, which every class
+    with more than four fields has, fields are given by name only.
     """
 
     _fields: ClassVar[tuple[str, ...]] = ()
@@ -28,7 +28,7 @@ class Record:
         own = self.__dict__
         if given:
             if len(given) > self._positional:
-                self._refuse(f"takes {self._positional} fields by position, and got {len(given)}")
+                self._refuse(f"takes {self._positional} positional fields, got {len(given)}")
             own.update(zip(self._fields, given, strict=False))
             if not named.keys().isdisjoint(own):
                 self._refuse(f"got a field twice: {', '.join(sorted(named.keys() & own))}")
@@ -43,10 +43,10 @@ class Record:
         raise TypeError(f"{type(self).__name__} {words}")
 
     def __setattr__(self, name: str, value: object) -> NoReturn:
-        self._refuse(f"is not changed after it is made ({name})")
+        self._refuse(f"is immutable ({name})")
 
     def __delattr__(self, name: str) -> NoReturn:
-        self._refuse(f"is not changed after it is made ({name})")
+        self._refuse(f"is immutable ({name})")
 
     def _replace(self, **changes: Any) -> Self:  # noqa: ANN401 - as above
         if not changes.keys() <= self._known:
@@ -54,7 +54,7 @@ class Record:
         made = object.__new__(type(self))
         kept = {
             name: value for name, value in self.__dict__.items() if name in self._known
-        }  # nothing that was worked out from it
+        }  # no cached property of the old object
         made.__dict__.update(kept, **changes)
         return made
 

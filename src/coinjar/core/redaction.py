@@ -1,7 +1,7 @@
-"""Texts of files for people's eyes: secrets are masked by their value, wherever they stand and in whichever encoding.
+"""Redact the contents of files for display: secrets are masked by their value, at any position and in any encoding.
 
-Everything that prints a piece of a file goes through here (`actions/differences.py` prints them): what a file's own reader knows of it comes in as
-`hidden`, line by line; what is known of the jar's secrets as a `Redactor`.
+All output of file contents goes through this module (`actions/comparing/file_diffs.py` prints it). `hidden` contains what a file's own
+reader knows of it, line by line; a `Redactor` contains the jar's known secrets.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 
 class Occurrence(NamedTuple):
-    """A secret's text in some bytes: where (start and end), and the variable's name."""
+    """A secret's text in some bytes: start and end offset, and the variable's name."""
 
     start: int
     end: int
@@ -26,9 +26,9 @@ class Occurrence(NamedTuple):
 
 
 class SecretFinder:
-    """Finds secrets in bytes, all of them in one pass: raw, percent-encoded, in base64, escaped as in JSON. `secrets` maps texts to names.
+    """Finds secrets in bytes in one pass: raw, percent-encoded, in base64, escaped as in JSON. `secrets` maps texts to names.
 
-    Secrets and forms of fewer than `shortest` bytes are in every text, and not looked for.
+    Secrets and encodings of fewer than `shortest` bytes occur everywhere, and are not searched.
     """
 
     def __init__(self, secrets: Mapping[str, str], *, shortest: int = SHORTEST) -> None:
@@ -42,11 +42,11 @@ class SecretFinder:
 
     @property
     def is_empty(self) -> bool:
-        """Whether there is nothing to look for."""
+        """Return whether there is nothing to look for."""
         return self._automaton is None
 
     def find(self, data: bytes) -> list[Occurrence]:
-        """Every occurrence, the leftmost and longest of those that overlap."""
+        """Return all occurrences; of overlapping ones the leftmost and longest."""
         if self._automaton is None:
             return []
         return [
@@ -55,7 +55,7 @@ class SecretFinder:
         ]
 
     def first(self, text: str) -> str | None:
-        """The name of a secret that the text holds; None if it holds none."""
+        """Return the name of a secret that the text contains; None if it contains none."""
         occurrences = self.find(text.encode("utf-8", "surrogatepass"))
         return occurrences[0].name if occurrences else None
 
@@ -64,19 +64,19 @@ def _automaton(words: list[bytes]) -> BytesAhoCorasick:
     from ahocorasick_rs import (
         BytesAhoCorasick,
         MatchKind,
-    )  # where a person waits for something else, it is not imported
+    )  # not imported where a person waits for something else
 
     return BytesAhoCorasick(words, matchkind=MatchKind.LeftmostLongest)
 
 
 class Redactor:
-    """Masks known secrets in lines. Very short ones, which cannot be found by their value, are left to a file's own reader."""
+    """Masks known secrets in lines. Very short ones, which cannot be found by value, are masked by the file's own reader."""
 
     def __init__(self, secrets: Mapping[str, str]) -> None:
         self._finder = SecretFinder(secrets)
 
     def line(self, line: str) -> str:
-        """One line as it may be shown: `[NAME ••••]` in each secret's place, control characters visible."""
+        """Return one line for display: `[NAME ••••]` instead of each secret, control characters visible."""
         data = line.encode("utf-8", "surrogatepass")
         parts, last = [], 0
         for occurrence in self._finder.find(data):
@@ -86,11 +86,11 @@ class Redactor:
 
 
 NOTHING_KNOWN = Redactor({})
-"""For what holds no secrets of the jar."""
+"""For content without secrets of the jar."""
 
 
 def shown_lines(lines: Iterable[str], hidden: Mapping[int, str], redactor: Redactor) -> Iterator[str]:
-    """Each line as it may be shown: what `hidden` has for its number (from 1), else the line with known secrets masked."""
+    """Return each line for display: what `hidden` has for its number (from 1), else the line with known secrets masked."""
     for number, line in enumerate(lines, 1):
         indent = line[: len(line) - len(line.lstrip(" "))]
         yield indent + hidden[number] if number in hidden else redactor.line(line)

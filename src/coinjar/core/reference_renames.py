@@ -1,4 +1,4 @@
-"""A name changed in texts that refer to it."""
+"""Rename variables in texts that refer to them."""
 
 from __future__ import annotations
 
@@ -8,19 +8,19 @@ from fnmatch import fnmatchcase
 
 
 def references(text: str, renames: Mapping[str, str]) -> Iterator[tuple[int, int, str]]:
-    """Where a text with references (`${NAME}`, `${NAME:-word}`, `${NAME@url}`) names one of these, with the new name."""
+    """Return where a text with references (`${NAME}`, `${NAME:-word}`, `${NAME@url}`) uses one of these names, with the new name."""
     for match in re.finditer(r"(\$\$)|\$\{(\w+)", text):
         if match[2] in renames:
             yield (*match.span(2), renames[match[2]])
 
 
 def in_references(text: str, renames: Mapping[str, str]) -> str:
-    """The text with its references renamed."""
+    """Return the text with its references renamed."""
     return spliced(text, references(text, renames))
 
 
 def in_pointer(text: str, renames: Mapping[str, str]) -> str:
-    """A JSON Pointer with the names on it renamed: a step is compared as what it stands for (`~1` is '/', `~0` is '~'; RFC 6901, 3)."""
+    """Return a JSON Pointer with its names renamed. A step is compared after unescaping (`~1` is '/', `~0` is '~'; RFC 6901, 3)."""
     return "/".join(_in_step(step, renames) for step in text.split("/"))
 
 
@@ -30,13 +30,13 @@ def _in_step(step: str, renames: Mapping[str, str]) -> str:
 
 
 def condition(text: str, renames: Mapping[str, str]) -> str:
-    """`NAME=value` or `NAME` renamed."""
+    """Return `NAME=value` or `NAME` with the name replaced."""
     name, equals, wanted = text.partition("=")
     return renames.get(name, name) + equals + wanted
 
 
 def left_behind(shapes: list[str], renames: Mapping[str, str]) -> list[str]:
-    """The new names that a list of shapes (`MAIL_*`) would take no more, although it took the old ones."""
+    """Return the new names that a list of patterns (`MAIL_*`) does not match although it matched the old ones."""
     return [
         new
         for old, new in renames.items()
@@ -47,7 +47,7 @@ def left_behind(shapes: list[str], renames: Mapping[str, str]) -> list[str]:
 
 
 def spliced(text: str, splices: Iterator[tuple[int, int, str]] | list[tuple[int, int, str]]) -> str:
-    """The text with each piece replaced; pieces do not overlap."""
+    """Return the text with each span replaced; spans do not overlap."""
     parts, last = [], 0
     for start, end, new in sorted(splices):
         parts += [text[last:start], new]

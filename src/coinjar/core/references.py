@@ -20,7 +20,7 @@ _OPERATOR = r":[-?+]|[-?+]"
 _SERVICE = r"[a-z0-9_]+(?:-+[a-z0-9_]+)*"
 _DEEPEST = 40
 LARGEST_TEXT = 1 << 20
-"""Characters; a value that grows past this by references is refused (a kernel takes 128 KiB for one variable)."""
+"""Characters; a longer value made by references is an error (a kernel accepts 128 KiB for one variable)."""
 
 
 class Reference(Record, kw_only=True):
@@ -37,18 +37,18 @@ Parts: TypeAlias = "tuple[str | Reference, ...]"
 
 
 class Template(Record):
-    """A text with references, taken apart."""
+    """A parsed text with references."""
 
     source: str
     parts: Parts
 
     def references(self) -> Iterator[Reference]:
-        """Every reference, those in words included."""
+        """Return every reference, those inside words included."""
         yield from _references(self.parts)
 
 
 class ReferenceValue:
-    """What a reference finds: a text (None: no value) and whether it is secret."""
+    """What a reference resolves to: a text (None: no value), and whether it is secret."""
 
     __slots__ = ("secret", "text")
 
@@ -68,7 +68,7 @@ def _references(parts: Parts) -> Iterator[Reference]:
 
 
 def parse_template(source: str) -> Template:
-    """Take a text with references apart. Raises InputError naming the character at fault."""
+    """Parse a text with references. Raises InputError with the position of the fault."""
     return Template(source, _parse(source, 0, inside=False, depth=0)[0])
 
 
@@ -78,7 +78,7 @@ def _fault(at: int, message: str, hint: str) -> InputError:
 
 def _parse(source: str, at: int, *, inside: bool, depth: int) -> tuple[Parts, int]:
     if depth > _DEEPEST:
-        raise _fault(at, "references are nested too deep", "split the value into several variables")
+        raise _fault(at, "references are nested too deeply", "split the value into several variables")
     parts: list[str | Reference] = []
     text: list[str] = []
     stops = re.compile(r"[$}\\]" if inside else r"\$")
@@ -109,7 +109,7 @@ def _parse(source: str, at: int, *, inside: bool, depth: int) -> tuple[Parts, in
 
 
 def _at(pattern: str, source: str, at: int) -> re.Match[str] | None:
-    return re.compile(pattern).match(source, at)  # compiled when first used: most runs meet no reference
+    return re.compile(pattern).match(source, at)  # compiled on first use: most runs meet no reference
 
 
 def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
@@ -117,7 +117,7 @@ def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
         raise _fault(at, "a lone '$'", "write '$$' for a dollar sign, or '${NAME}' for a reference")
     name = _at(_NAME, source, at + 2)
     if name is None:
-        raise _fault(at, "no name after '${'", "a reference is written '${NAME}'")
+        raise _fault(at, "no name after '${'", "write a reference as '${NAME}'")
     at = name.end()
     additions: list[str] = []
     service = None
@@ -127,7 +127,7 @@ def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
         if addition == "of" and source.startswith(":", at + 3):
             match = _at(_SERVICE, source, at + 4)
             if match is None or service:
-                raise _fault(at, "'@of:' names one service", "write '${NAME@of:SERVICE}'")
+                raise _fault(at, "'@of:' requires one service's name", "write '${NAME@of:SERVICE}'")
             service, at = match.group(), match.end()
         elif addition in ADDITIONS:
             additions.append(addition)
@@ -140,7 +140,7 @@ def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
     if operator:
         word_parts, at = _parse(source, operator.end(), inside=True, depth=depth + 1)
     elif not source.startswith("}", at):
-        what = "a '${' is not closed" if at == len(source) else f"'{source[at]}' cannot stand in a reference"
+        what = "a '${' is not closed" if at == len(source) else f"'{source[at]}' is not allowed in a reference"
         raise _fault(at, what, "write '${NAME}', '${NAME:-word}' or '${NAME@url}'")
     reference = Reference(
         name=name.group(),
@@ -153,7 +153,7 @@ def _parse_reference(source: str, at: int, depth: int) -> tuple[Reference, int]:
 
 
 def expand(template: Template, lookup: Lookup) -> ReferenceValue:
-    """The template's text with every reference replaced, secret if anything secret went into it.
+    """Return the template's text with every reference replaced; secret if any of the values is.
 
     Raises InputError for a reference without a value, and whatever `lookup` raises.
     """
@@ -171,8 +171,8 @@ def _expand(parts: Parts, lookup: Lookup) -> ReferenceValue:
         size += len(texts[-1])
         if size > LARGEST_TEXT:
             raise InputError(
-                f"references make a text of over {LARGEST_TEXT} characters",
-                hint="look for a value that holds itself many times",
+                f"references produce a text of more than {LARGEST_TEXT} characters",
+                hint="look for a value that contains itself many times",
                 code="reference",
             )
     return ReferenceValue("".join(texts), secret)
@@ -198,7 +198,7 @@ def _replace(reference: Reference, lookup: Lookup) -> ReferenceValue:
     whose = f" of {reference.service}" if reference.service else ""
     raise InputError(
         f"${{{reference.name}}}{whose} has no value here",
-        hint=f"give {reference.name} a value, write '${{{reference.name}:-word}}', or take another service's with '@of:SERVICE'",
+        hint=f"give {reference.name} a value, write '${{{reference.name}:-word}}', or refer to another service's with '@of:SERVICE'",
         code="reference",
     )
 
@@ -229,4 +229,4 @@ ADDITIONS: dict[str, Callable[[str], str]] = {
     "lower": str.lower,
     "trim": str.strip,
 }
-"""What may follow a name after `@`. `@url` encodes all but RFC 3986's unreserved characters."""
+"""The additions allowed after `@`. `@url` encodes all but RFC 3986's unreserved characters."""

@@ -1,4 +1,4 @@
-"""A text that never shows itself by accident."""
+"""A text that is never shown by accident."""
 
 from __future__ import annotations
 
@@ -6,12 +6,12 @@ _HIDDEN = "••••"
 
 
 class Secret(str):
-    """A secret's text. Whatever prints or formats it gets a mask; compared, measured or encoded it is the text."""
+    """A secret's text. Printed or formatted it is a mask; compared, measured or encoded it is the text."""
 
     __slots__ = ()
 
     def __new__(cls, text: str) -> Secret:
-        """`str` would ask the text to show itself, which a secret does not."""
+        """Not `str`, which would call the mask."""
         return text if isinstance(text, Secret) else super().__new__(cls, text)
 
     def __repr__(self) -> str:
@@ -25,5 +25,5 @@ class Secret(str):
 
 
 def reveal(text: str) -> str:
-    """The text itself, for those who hand it on to where it was asked for."""
+    """Return the text itself, for the destination it was requested for."""
     return str.__str__(text) if isinstance(text, Secret) else text

@@ -1,6 +1,6 @@
-"""Whether a value looks like a secret: by its shape, by its variable's name, or because it is as random as one.
+"""Detect secrets: by the shape of a value, by its variable's name, or by its randomness.
 
-Held against lists of ordinary values and planted secrets (tests/data), which were frozen before this was written.
+Evaluated on lists of ordinary values and planted secrets (tests/data), which were frozen before this was written.
 """
 
 from __future__ import annotations
@@ -21,26 +21,26 @@ _ABOUT_SECRETS = frozenset(
     "ISSUER TYPE ALGORITHM".split()
 )
 _WHICH = frozenset("OLD NEW NEXT PREVIOUS CURRENT BASE64 B64 PROD DEV".split())
-# A password may hold what should have been percent-encoded ('#', '/', '@'); what begins as a port does and goes on as a path is none.
+# A password may contain characters that should be percent-encoded ('#', '/', '@'). A port followed by a path is not a password.
 _LOGIN = re.compile(
     r"[A-Za-z][A-Za-z0-9+.-]*://[^/?#\s:@]*:(?!\d{1,5}(?:[/?#]|$))[^\s@][^\s]*@(?=[^\s@]*$)|[A-Za-z][A-Za-z0-9+.-]*://[^/?#\s:@]*:[^/?#\s@]+@"
 )
 _SHAPES = (
-    (re.compile(r"-----BEGIN (?:[A-Z0-9]+ )*PRIVATE KEY-----"), "holds a private key"),
-    (re.compile(r"AGE-SECRET-KEY-1[A-Z0-9]{20,}"), "holds a private key"),
-    (_LOGIN, "holds a password in a URL"),
-    (re.compile(r"\beyJ[\w-]{10,}\.eyJ[\w-]{10,}\.[\w-]{16,}"), "holds a signed token (RFC 7519)"),
-    (re.compile(r"\b(?:Bearer|Basic|Token) [\w.~+/=-]{16,}"), "holds credentials of a request (RFC 7235)"),
+    (re.compile(r"-----BEGIN (?:[A-Z0-9]+ )*PRIVATE KEY-----"), "contains a private key"),
+    (re.compile(r"AGE-SECRET-KEY-1[A-Z0-9]{20,}"), "contains a private key"),
+    (_LOGIN, "contains a password in a URL"),
+    (re.compile(r"\beyJ[\w-]{10,}\.eyJ[\w-]{10,}\.[\w-]{16,}"), "contains a signed token (RFC 7519)"),
+    (re.compile(r"\b(?:Bearer|Basic|Token) [\w.~+/=-]{16,}"), "contains credentials of a request (RFC 7235)"),
     (
         re.compile(
             r"(?i)(?:\b|[_\"'])(?:password|passwd|pwd|secret|api[-_]?key)[\"']?\s*[=:]\s*[\"']?(?!true\b|false\b|\$)[^\s;&,\"'{}]{6,}"
         ),
-        "holds a password among its settings",
+        "contains a password among its settings",
     ),
 )
 _MAY_HAVE_SHAPE = re.compile(r"-----BEGIN|AGE-SECRET|@|eyJ|Bearer|Basic|Token|[=:]\s*[^/\s]")
-"""What every shape has: most values have none of it."""
-# What is random, and meant for everybody: digests, UUIDs, ULIDs, public keys, fingerprints.
+"""What every shape requires: most values contain none of it."""
+# Random texts that are public: digests, UUIDs, ULIDs, public keys, fingerprints.
 _PUBLIC = re.compile(
     r"(?i:(?:(?:sha|md)\d+[:-]|0x|\{)?[0-9a-f]{7,}\}?|(?:urn:uuid:)?\{?[0-9a-f]{8}-(?:[0-9a-f]{4}-){3}[0-9a-f]{12}\}?)"
     r"|[0-7][0-9A-HJKMNP-TV-Z]{25}|age1[a-z0-9]{58}|(?:ssh-|ecdsa-)\S+ .*|(?:SHA|sha)\d{3}[:-][A-Za-z0-9+/=]+"
@@ -50,40 +50,40 @@ _SHORTEST_TOKEN = 16
 _HEX_KEY = re.compile(r"[0-9a-fA-F]{32,}")
 _TOKEN = re.compile(r"(?:[A-Za-z]{2,8}[_-]){0,3}([A-Za-z0-9+/_~.!#$%^&*()=?@-]{16,})")
 _LOWEST_CHANGE = 0.4
-"""Of neighbouring characters of a random text so many are of different classes (lower, upper, digit, other): it is 0.6 on average."""
+"""Minimum share of neighbouring characters of different classes (lower, upper, digit, other) in a random text: 0.6 on average."""
 _MOST_WORDS = 0.5
-"""Of a random text at most so much lies in runs of four or more letters of one case."""
+"""Maximum share of a random text in runs of four or more letters of one case."""
 
 
 def words_of(name: str) -> list[str]:
-    """A name's words in upper case: `dbPassword` and `DB_PASSWORD` have the same."""
+    """Return a name's words in upper case: the same for `dbPassword` and `DB_PASSWORD`."""
     return [word.upper() for word in _WORDS.findall(name)]
 
 
 def detect_secret(name: str, text: str) -> tuple[str, str] | None:
-    """Why a value looks secret, and whether that is sure or only likely; None if it does not. The words never show the value."""
+    """Return why a value looks secret, and whether that is certain; None if it does not. The reason never shows the value."""
     for shape, why in _SHAPES if _MAY_HAVE_SHAPE.search(text) else ():
         if shape.search(text):
             return SURE, why
     named, last = _of_name(name)
     if named and not _is_harmless(text):
-        return SURE, "its name says so"
+        return SURE, "by its name"
     if last in ("KEY", "KEYS", "SALT") and _HEX_KEY.fullmatch(text):
-        return LIKELY, "its name and its random value say so"
+        return LIKELY, "by its name and its random value"
     if last not in _ABOUT_SECRETS - {"ID", "NAME", "TYPE"} and is_random(text):
-        return LIKELY, "it is as random as a key or a token"
+        return LIKELY, "because it is as random as a key or a token"
     return None
 
 
 @cache
 def _of_name(name: str) -> tuple[bool, str]:
-    """Whether a name is a secret's, and its last word: asked for every value, and names are few."""
+    """Return whether a name names a secret, and its last word. Cached: called for every value, and names are few."""
     words = words_of(name)
     return is_named(words), words[-1] if words else ""
 
 
 def is_named(words: list[str]) -> bool:
-    """Whether a name is a secret's: `DB_PASSWORD`, `API_KEY_OLD`, `TOKEN_2`."""
+    """Return whether a name names a secret: `DB_PASSWORD`, `API_KEY_OLD`, `TOKEN_2`."""
     while words and (words[-1].isdigit() or words[-1] in _WHICH):
         words = words[:-1]
     if not words or words[-1] in _ABOUT_SECRETS:
@@ -92,12 +92,12 @@ def is_named(words: list[str]) -> bool:
 
 
 def mentions_secret(words: list[str]) -> bool:
-    """Whether a name mentions a secret without being one's: `PASSWORD_LENGTH`."""
+    """Return whether a name mentions a secret without naming one: `PASSWORD_LENGTH`."""
     return bool(_SECRET & set(words)) or (bool({"KEY", "KEYS"} & set(words)) and bool(_KEYS & set(words)))
 
 
 def _is_harmless(text: str) -> bool:
-    """What cannot be a secret, whatever its name: nothing, a switch, a small number, a path, an address without a password."""
+    """Return whether a value cannot be a secret, whatever its name: empty, a switch, a small number, a path, an address without a password."""
     return (
         re.fullmatch(
             r"(?i)|true|false|yes|no|on|off|none|null|\d{1,3}|[.~]{0,2}/\S*|[a-z][a-z0-9+.-]*://\S*", text.strip()
@@ -107,7 +107,7 @@ def _is_harmless(text: str) -> bool:
 
 
 def is_random(text: str) -> bool:
-    """Whether a text is one long random word, and not one of those that everybody may see."""
+    """Return whether a text is one long random word, and not a public one."""
     if (
         len(text) < _SHORTEST_TOKEN
         or "://" in text

@@ -1,14 +1,14 @@
-"""What a text must be to be a value at all."""
+"""The characters that a value can contain."""
 
 from __future__ import annotations
 
 
 def not_for_environments(text: str) -> str | None:
-    """Why no environment can hold this text, or None if it can."""
+    """Return why no environment can carry this text, or None if it can."""
     if "\0" in text:
-        return "it holds a NUL character, which no environment can carry"
+        return "it contains a NUL character, which no environment can carry"
     try:
         text.encode()
     except UnicodeEncodeError:
-        return "it holds half a surrogate pair, which is no text"
+        return "it contains half a surrogate pair, which is not text"
     return None

@@ -1,1 +1,1 @@
-"""Keys and sealed values: bytes and texts in, bytes and texts out. docs/formats.md says it byte for byte."""
+"""Keys and encrypted values: bytes and texts in, bytes and texts out. docs/formats.md describes every byte."""

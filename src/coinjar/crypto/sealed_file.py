@@ -1,8 +1,8 @@
-"""The text of a file of sealed values: one line each, laid out so that branches which change different values merge.
+"""The text of a file of sealed values: one line per value, laid out so that branches which change different values merge.
 
-A line is compartment, name, key and sealed text. Above the lines of each name stands `# NAME`, below them an empty line; a value
-that goes leaves its heading. So what two branches do to different names never touches, and where both add a name in the same
-place, keeping both lines is right (`merge=union` in jar/.gitattributes does so).
+A line is scope, name, key and sealed text. `# NAME` is above the lines of each name, an empty line below them; a removed value
+leaves its heading. So two branches' changes of different names never touch, and where both add a name in the same
+place, keeping both lines is right (`merge=union` in jar/.gitattributes does that).
 """
 
 from __future__ import annotations
@@ -18,14 +18,14 @@ from coinjar.core.record import Record
 
 HEADING = "# coins 1: sealed values (compartment, name, key, sealed text); docs/formats.md of Coin Jar has the rest"
 LARGEST = 64 << 20
-"""Bytes that a file has at most."""
+"""Maximum size of a file, in bytes."""
 _LINE = re.compile(rf"({SMALL_NAME}) ({ANY_NAME}) ([0-9a-f]{{8}}) ([A-Za-z0-9+/]+={{0,2}})")
 _HEADING = re.compile(rf"# {ANY_NAME}")
 _MARKER = ("<<<<<<<", "=======", ">>>>>>>", "|||||||")
 
 
 class SealedEntry(Record, kw_only=True):
-    """One sealed value: for whom, whose key, and the line where it stands."""
+    """One sealed value: its scope, its key, and its line."""
 
     compartment: str
     name: str
@@ -39,7 +39,7 @@ class SealedEntry(Record, kw_only=True):
 
 
 def parse(data: bytes, file: str) -> list[SealedEntry]:
-    """The lines of a file, in order. Raises InputError for every line that is none, at once."""
+    """Return the lines of a file, in order. Raises InputError for every invalid line, all at once."""
     if len(data) > LARGEST:
         raise InputError(
             f"the file has over {LARGEST >> 20} MiB",
@@ -51,9 +51,9 @@ def parse(data: bytes, file: str) -> list[SealedEntry]:
     faults: list[CoinJarError] = []
     lines = data.decode("utf-8", "replace").split("\n")
     if lines[0] and not lines[0].startswith("# coins 1"):
-        hint = "its first line is '# coins 1': take the file from version control again"
+        hint = "its first line must be '# coins 1': restore the file from version control"
         raise InputError(
-            "this is no file of sealed values that this version reads",
+            "this is not a file of sealed values that this version reads",
             hint=hint,
             location=Location(file, 1, 1),
             code="coins",
@@ -68,13 +68,13 @@ def parse(data: bytes, file: str) -> list[SealedEntry]:
             continue
         location = Location(file, number, 1)
         if text.startswith(_MARKER):
-            hint = "keep the lines of both sides, one where compartment and name are the same, and take the markers out"
-            faults.append(InputError("a merge is not finished here", hint=hint, location=location, code="coins"))
+            hint = "keep the lines of both sides, one where scope and name are the same, and remove the markers"
+            faults.append(InputError("there is an unfinished merge here", hint=hint, location=location, code="coins"))
         else:
-            hint = "take the line from version control again, or put the value anew"
+            hint = "restore the line from version control, or set the value again"
             faults.append(
                 InputError(
-                    "this line is no sealed value: it is cut off, or was changed",
+                    "this line is not a sealed value: it is truncated, or was changed",
                     hint=hint,
                     location=location,
                     code="coins",
@@ -87,9 +87,9 @@ def parse(data: bytes, file: str) -> list[SealedEntry]:
 def changed(
     data: bytes, file: str, changes: Mapping[tuple[str, str], SealedEntry | None], *, tidy: bool = False
 ) -> bytes:
-    """The file with some values put (or, for None, taken out); every other line keeps its bytes.
+    """Return the file with some values set (or, for None, removed); every other line keeps its bytes.
 
-    `tidy` drops the headings of names that have no values any more: only where all lines change anyway.
+    `tidy` removes the headings of names without values: only where all lines change anyway.
     """
     lines = data.decode().split("\n") if data else [HEADING, "", ""]
     at = {number - 1: coin for coin in parse(data, file) for number in [coin.line]} if data else {}
@@ -118,7 +118,7 @@ def _written(coin: SealedEntry) -> str:
 
 
 def _with(lines: list[str], news: Mapping[str, list[SealedEntry]]) -> list[str]:
-    """The lines with new values below their headings; a new heading comes before the first that is greater."""
+    """Return the lines with new values below their headings; a new heading is inserted before the first greater one."""
     headings = [(line[2:], at) for at, line in enumerate(lines) if at and _HEADING.fullmatch(line)]
     places = dict(reversed(headings))
     greatest = list(accumulate((name for name, _ in headings), max))  # after a merge they may be out of order

@@ -1,4 +1,4 @@
-"""Sealing one value under a data key, and vouching for a list of readers under it."""
+"""Encrypt one value with a data key, and sign a list of readers with it."""
 
 from __future__ import annotations
 
@@ -17,46 +17,48 @@ from coinjar.core.secret import Secret, reveal
 KEY_BYTES = 32
 _NONCE_BYTES = 12
 _PADDED_TO = 32
-"""Plaintexts are filled up to a multiple of so many bytes: a sealed text shows a length only so closely."""
+"""Plaintexts are padded to a multiple of this many bytes, so that a sealed text hides the exact length."""
 _TEXT, _REFERENCES, _UNSET = "=", "$", "-"
 
 
 class UnsealError(Exception):
-    """A sealed text that does not open: changed, or made for another place or under another key."""
+    """A sealed text that cannot be decrypted: changed, or made for another place or with another key."""
 
 
 class Key(Record):
-    """A data key, and the 8 hex digits by which lines say that they need it; random, they say nothing of the key."""
+    """A data key, and the 8 hex digits by which lines refer to it; these are random and reveal nothing of the key."""
 
     id: str
     key: bytes
 
     @classmethod
     def new(cls) -> Key:
-        """A key of 32 random bytes."""
+        """Return a key of 32 random bytes."""
         from secrets import token_bytes, token_hex
 
         return cls(token_hex(4), token_bytes(KEY_BYTES))
 
 
 def associated(app: str, stage: str, compartment: str, name: str) -> bytes:
-    """Where a sealed text belongs: it opens nowhere else."""
+    """Return the associated data of a sealed text: it can be decrypted nowhere else."""
     return "\0".join(("coinjar value 1", app, stage, compartment, name)).encode()
 
 
 def can_seal(content: Content) -> str | None:
-    """Why a value cannot be sealed, in words; None if it can."""
+    """Return why a value cannot be encrypted; None if it can."""
     if isinstance(content, str):
-        return "it holds a NUL character" if "\0" in content else None
+        return "it contains a NUL character" if "\0" in content else None
     return (
         None
         if isinstance(content, Template) or content is UNSET
-        else "only a text can be sealed, not a command, a file or the environment"
+        else "only a text can be encrypted, not a command, a file or the environment"
     )
 
 
 def seal(key: Key, content: Content, where: bytes) -> str:
-    """A value as sealed text (base64): 12 bytes nonce, then ChaCha20-Poly1305 (RFC 8439) of its form and text. `can_seal` has been asked before."""
+    """Return a value as sealed text (base64): a nonce of 12 bytes, then ChaCha20-Poly1305 (RFC 8439) of its form and text.
+    Call `can_seal` first.
+    """
     text = (
         _TEXT + reveal(content)
         if isinstance(content, str)
@@ -64,7 +66,7 @@ def seal(key: Key, content: Content, where: bytes) -> str:
         if isinstance(content, Template)
         else _UNSET
     )
-    from secrets import token_bytes  # whoever only opens does without
+    from secrets import token_bytes  # not imported for decryption alone
 
     plain = text.encode("utf-8", "surrogatepass")
     plain += b"\0" * (-len(plain) % _PADDED_TO)
@@ -73,14 +75,14 @@ def seal(key: Key, content: Content, where: bytes) -> str:
 
 
 class Unsealer:
-    """Opens what was sealed under one data key."""
+    """Decrypts what was encrypted with one data key."""
 
     def __init__(self, key: Key) -> None:
         self.id = key.id
         self._cipher = ChaCha20Poly1305(key.key)
 
     def open(self, sealed: str, where: bytes) -> Content:
-        """The value. Raises UnsealError."""
+        """Return the value. Raises UnsealError."""
         try:
             data = b64decode(sealed, validate=True)
             text = (
@@ -100,7 +102,7 @@ class Unsealer:
 
 
 def vouch(key: Key, app: str, stage: str, readers: Iterable[tuple[str, ...]]) -> str:
-    """The code (HMAC-SHA-256, hex) by which holders of a data key vouch for a stage's readers: rows of label, recipient, service, offline."""
+    """Return the code (HMAC-SHA-256, hex) by which holders of a data key sign a stage's readers: rows of label, recipient, service, offline."""
     import hmac
 
     rows = ["\0".join(row) for row in sorted(readers)]
@@ -108,7 +110,7 @@ def vouch(key: Key, app: str, stage: str, readers: Iterable[tuple[str, ...]]) ->
 
 
 def same(name: str, other: str) -> bool:
-    """Whether two codes are equal, in a time that does not tell how much of them is."""
+    """Return whether two codes are equal, in constant time."""
     import hmac
 
     return hmac.compare_digest(name.encode(), other.encode())

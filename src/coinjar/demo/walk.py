@@ -317,7 +317,7 @@ def _deliver(steps: DemoRun) -> None:
     )
     steps.run("coinjar deliver rehearsal --dry-run")
     steps.run("coinjar deliver rehearsal")
-    steps.title("Saved is not in effect: one of the platforms reads its settings at the next deploy")
+    steps.title("Saved is pending restart: one of the platforms reads its settings at the next deploy")
     steps.run("coinjar drift rehearsal", code=1)
     steps.holds("the running timetable has no title yet", "APP_TITLE" not in steps.app("timetable")["settings"])
     steps.run("coinjar deliver rehearsal --restart")
@@ -326,7 +326,7 @@ def _deliver(steps: DemoRun) -> None:
         steps.app("timetable")["settings"]["APP_TITLE"]
         == steps.ask("coinjar value rehearsal APP_TITLE --service timetable"),
     )
-    steps.run("coinjar drift rehearsal", note="0: all of it is in step, and runs")
+    steps.run("coinjar drift rehearsal", note="0: all of it is up to date, and runs")
     link = steps.ask("coinjar value rehearsal TIMETABLE_LINK --service berths")
     steps.holds(
         "the address that the hosting gave is known to those who refer to it",

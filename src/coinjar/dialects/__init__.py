@@ -36,7 +36,7 @@ BUILT_IN = {
 
 
 def get(name: str) -> Dialect:
-    """The dialect of this name. Raises UsageError with the nearest name."""
+    """Return the dialect of this name. Raises UsageError with the nearest name."""
     if name in BUILT_IN:
         module, _, kind = BUILT_IN[name].partition(":")
         return cast("Dialect", getattr(import_module(f"coinjar.dialects.{module}"), kind)())
@@ -54,18 +54,18 @@ def get(name: str) -> Dialect:
 
 
 def reader(name: str) -> Dialect:
-    """A dialect that reads. Raises UsageError for one that only writes."""
+    """Return a dialect that can be read. Raises UsageError for one that can only be written."""
     dialect = get(name)
     if not dialect.reads:
         readers = [name for name in BUILT_IN if get(name).reads]
         raise UsageError(
             f"the dialect '{name}' can only be written",
-            hint=f"those that can be read are {', '.join(readers)}",
+            hint=f"these can be read: {', '.join(readers)}",
             code="write-only",
         )
     return dialect
 
 
 def carriers() -> list[Dialect]:
-    """The dialects that carry values, to name in a refusal."""
+    """Return the dialects that carry values, to suggest in an error."""
     return [get(name) for name in BUILT_IN if name != "example"]

@@ -1,4 +1,4 @@
-"""What a dialect is: the exact grammar of one consumer, written and read. Bytes in, bytes out."""
+"""Dialects: the exact grammar of one consumer, written and read. Bytes in, bytes out."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from coinjar.core.model import Variable
 
 
 class Entry(NamedTuple):
-    """One variable to write. `text` is None for one that is unset on purpose; `secret` includes what is made from a secret."""
+    """One variable to write. `text` is None for one that is unset on purpose; `secret` includes values computed from a secret."""
 
     name: str
     text: str | None
@@ -20,7 +20,7 @@ class Entry(NamedTuple):
 
 
 class FileHeader(NamedTuple):
-    """What a file is for: said in a comment at its top, where the grammar has comments."""
+    """What a file is for: written in a comment at its top, where the grammar has comments."""
 
     app: str
     stage: str
@@ -28,11 +28,11 @@ class FileHeader(NamedTuple):
 
 
 class ReadItem(NamedTuple):
-    """One variable as it was read. `text` is None where the file unsets it.
+    """One variable that was read. `text` is None where the file unsets it.
 
-    `stage` and `service` are None where the file does not tell them apart; `phase` is build for what only a build sees;
-    `secret` is what the file itself says of it, None if nothing. `reference` is the text with references to other names of the file (`${NAME}`, and `$$`
-    for a dollar sign), where the reader replaced some.
+    `stage` and `service` are None where the file does not distinguish them; `phase` is build for variables of the build only;
+    `secret` is what the file itself says, None if nothing. `reference` is the text with references to other names of the file
+    (`${NAME}`, and `$$` for a dollar sign), where the reader replaced some.
     """
 
     name: str
@@ -46,11 +46,11 @@ class ReadItem(NamedTuple):
 
 
 BYTE_ORDER_MARK, TYPED, CUT = "byte-order mark", "typed", "cut"
-"""Kinds of remarks that somebody tells apart: two that some readers leave out; a value that ends where its author hardly meant it to."""
+"""Kinds of remarks that callers distinguish: two that some callers skip; a value that probably ends too early."""
 
 
 class ReadRemark(NamedTuple):
-    """Something a person may not expect. `lost`: it could not be read, and no item stands for it. `kind`: which, where some reader must know."""
+    """Something unexpected. `lost`: it could not be read, and there is no item for it. `kind`: set where a caller distinguishes it."""
 
     location: Location
     message: str
@@ -59,9 +59,9 @@ class ReadRemark(NamedTuple):
 
 
 class ReadResult(NamedTuple):
-    """All that a file says, the last of a name given twice included only once more: in order, twice.
+    """The contents of a file, in order; a name given twice is there twice, the last one taking effect.
 
-    `unread` are names that are there, and whose values nobody is given.
+    `unread` are names whose values are not returned to anybody.
     """
 
     items: list[ReadItem]
@@ -70,7 +70,7 @@ class ReadResult(NamedTuple):
 
 
 class ParseContext(NamedTuple):
-    """What a reader is told of the jar, where there is one: grammars that join names with other words need it to part them."""
+    """What a reader needs from the jar, if there is one: grammars that join names with other words need it to split them."""
 
     stages: Sequence[str] = ()
     variables: Mapping[str, Variable] = {}
@@ -85,36 +85,36 @@ class Dialect(ABC):
     reads = True
     parse_context = ParseContext()
     many_stages = False
-    """Whether one file can hold several stages: then `update` brings one of them in step and leaves the others."""
+    """Whether one file can contain several stages: then `update` changes one of them and keeps the others."""
 
     @abstractmethod
     def unsupported_reason(self, name: str, text: str) -> str | None:
-        """Why the grammar cannot carry this value (in words that do not show it), or None if it can."""
+        """Return why the grammar cannot carry this value (without showing it), or None if it can."""
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
-        """Why values that can each be carried cannot stand in one file, or None if they can."""
+        """Return why values that can each be carried cannot be in one file, or None if they can."""
         del entries
         return None
 
     @abstractmethod
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
-        """The file. `refusal` and `clash` have been asked before."""
+        """Return the file. Call `unsupported_reason` and `clash` first."""
 
     def update(self, old: bytes, file: str, entries: Sequence[Entry], heading: FileHeader) -> bytes:
-        """The file with these entries in it, what else it holds kept where the grammar has room for it."""
+        """Return the file with these entries, keeping its other contents where the grammar allows it."""
         del old, file  # most files are written whole
         return self.write(entries, heading)
 
     def read(self, data: bytes, file: str) -> ReadResult:
-        """Take a file apart, if `reads`. Raises InputError only if nothing of it can be read."""
-        del data  # nothing of it is looked at
+        """Parse a file, if `reads`. Raises InputError only if nothing of it can be read."""
+        del data  # the input is not used
         raise InputError(
-            f"{self.name} can only be written", hint="take another dialect", location=Location(file), code="write-only"
+            f"{self.name} can only be written", hint="use another dialect", location=Location(file), code="write-only"
         )
 
 
 def decode(data: bytes, file: str) -> tuple[str, list[ReadRemark]]:
-    """UTF-8 text without a byte-order mark. Raises InputError at the first byte that is none."""
+    """Decode UTF-8 without a byte-order mark. Raises InputError at the first invalid byte."""
     try:
         text = data.decode()
     except UnicodeDecodeError as fault:
@@ -130,7 +130,7 @@ def decode(data: bytes, file: str) -> tuple[str, list[ReadRemark]]:
         return text[1:], [
             ReadRemark(
                 Location(file, 1, 1),
-                "a byte-order mark stands before the first name; it was left out",
+                "a byte-order mark before the first name was ignored",
                 kind=BYTE_ORDER_MARK,
             )
         ]
@@ -138,11 +138,11 @@ def decode(data: bytes, file: str) -> tuple[str, list[ReadRemark]]:
 
 
 Carriers: TypeAlias = Callable[[], Sequence[Dialect]]
-"""Gives the dialects to name in a refusal; most files need none, and so import none."""
+"""Returns the dialects to suggest in an error; most files need none, and so import none."""
 
 
 def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tuple) -> None:
-    """Raise InputError for every entry that the grammar cannot carry, naming those of `carriers` that can."""
+    """Raise InputError for every entry that the grammar cannot carry, naming the `carriers` that can."""
     faults: list[CoinJarError] = []
     for entry in entries:
         why = dialect.unsupported_reason(entry.name, entry.text or "")
@@ -165,7 +165,7 @@ def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tupl
     if clash:
         faults.append(
             InputError(
-                f"{dialect.name} cannot carry them together: {clash}", hint="take posix or json", code="cannot-carry"
+                f"{dialect.name} cannot carry them together: {clash}", hint="use posix or json", code="cannot-carry"
             )
         )
     raise_all(faults)

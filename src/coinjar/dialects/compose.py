@@ -1,8 +1,8 @@
 """Env files as the Compose Specification describes them (env_file, "Env_file format").
 
-A value stands bare, in `'` (literal, over several lines if need be) or in `"` (with \\n, \\r, \\t and \\\\). Quotes are escaped
+A value is bare, in `'` (literal, possibly over several lines) or in `"` (with \\n, \\r, \\t and \\\\). Quotes are escaped
 with a backslash. Bare and double-quoted values are interpolated, so a dollar sign is written `$$` there. A bare value ends
-before a blank and a `#`. `NAME` without `=` unsets. docs/formats.md says which readers differ.
+before a space and a `#`. `NAME` without `=` unsets. docs/formats.md says which readers differ.
 """
 
 from __future__ import annotations
@@ -51,7 +51,7 @@ def _written(text: str) -> str:
     if _BARE.fullmatch(text):
         return text
     if not re.search(r"['\\\n\r]", text) and text:
-        return f"'{text}'"  # nothing is special in it, and no reader of this kind disagrees
+        return f"'{text}'"  # nothing is special in it, and all readers of this kind agree
     return '"' + re.sub(r'[\n\r\t"\\$]', lambda match: _ESCAPES[match[0]], text) + '"'
 
 
@@ -83,23 +83,23 @@ class _ComposeParser:
         return len(self.text) if end < 0 else end
 
     def _assignment(self, start: int, end: int) -> int:
-        """Take the variable that begins at `start`; return where to read on."""
+        """Read the variable that begins at `start`; return where to read on."""
         line = self.text[start:end]
         name, equals, _ = line.partition("=")
         at = start + len(name) + 1
         if name.startswith("export "):
             name = name[7:].lstrip()
-            self.remark(start, f"'export' before {name} was left out: the specification does not have it")
+            self.remark(start, f"'export' before {name} was ignored: the specification does not have it")
         if name != name.rstrip():
-            self.remark(start, f"the blank before '=' of {name.rstrip()} was left out")
+            self.remark(start, f"the space before '=' of {name.rstrip()} was ignored")
         name = name.strip()
         if not equals:
             self.items.append(ReadItem(name, None, location_of(self.text, start, self.file)))
-            self.remark(start, f"{name} has no '=', and so is unset")
+            self.remark(start, f"{name} has no '=', so it is unset")
             return end + 1
         value = self.text[at:end]
         if value[:1] in (" ", "\t") and value.strip():
-            self.remark(start, f"the blank after '=' of {name} was left out")
+            self.remark(start, f"the space after '=' of {name} was ignored")
         at += len(value) - len(value.lstrip(" \t"))
         quote = self.text[at : at + 1] if at < end else ""
         if quote in ("'", '"') and quote:
@@ -111,10 +111,10 @@ class _ComposeParser:
         value = value.removesuffix("\r")
         comment = re.search(r"(?:^|[ \t])#", value)
         if comment:
-            self.remark(start, f"what follows the '#' of {name} was taken for a comment")
+            self.remark(start, f"what follows the '#' of {name} was read as a comment")
             value = value[: comment.start()]
         elif "#" in value:
-            self.remark(start, f"the '#' in the value of {name} is part of it: no blank stands before it")
+            self.remark(start, f"the '#' in the value of {name} is part of it: there is no space before it")
         self._take(name, value.strip(), start, expand=True)
 
     def _quoted(self, name: str, quote: str, start: int, at: int) -> int:
@@ -132,14 +132,14 @@ class _ComposeParser:
                 parts.append(letter)
                 at += 1
         if at >= len(self.text):
-            self.remark(start, f"left out: the {quote} of {name} is never closed", lost=True)
+            self.remark(start, f"ignored: the {quote} of {name} is never closed", lost=True)
             return self._line_end(start) + 1
         end = self._line_end(at)
         after = self.text[at + 1 : end].strip()
         if after and not after.startswith("#"):
-            self.remark(start, f"what follows the closing quote of {name} was left out")
+            self.remark(start, f"what follows the closing quote of {name} was ignored")
         if "\n" in "".join(parts) and "\n" in self.text[start:at]:
-            self.remark(start, f"{name} goes over several lines, to its closing quote")
+            self.remark(start, f"{name} spans several lines, up to its closing quote")
         self._take(name, "".join(parts), start, expand=quote == '"')
         return end + 1
 
@@ -148,19 +148,19 @@ class _ComposeParser:
             try:
                 done = interpolate(value, self.values.get)
             except InterpolationError as fault:
-                self.remark(start, f"left out: the value of {name} has {fault}", lost=True)
+                self.remark(start, f"ignored: the value of {name} has {fault}", lost=True)
                 return
             if done.unknown:
                 self.remark(
                     start,
-                    f"left out: {name} needs the value of {', '.join(done.unknown)}, which this file does not set before",
+                    f"ignored: {name} needs the value of {', '.join(done.unknown)}, which this file does not set above",
                     lost=True,
                 )
                 return
             if done.asked:
                 self.remark(
                     start,
-                    f"in {name} {', '.join(f'${name}' for name in done.asked)} was replaced by what the file sets before",
+                    f"in {name} {', '.join(f'${name}' for name in done.asked)} was replaced by the value set above",
                 )
             value = done.text
         self.values[name] = value

@@ -17,12 +17,12 @@ _NAME = re.compile(r"[-.\w]+")
 
 
 def quoted(text: str) -> str:
-    """A value as one word of a Containerfile."""
+    """Return a value as one word of a Containerfile."""
     return '"' + re.sub(r'["\\$]', r"\\\g<0>", text) + '"'
 
 
 def lines(entries: Sequence[Entry]) -> Iterator[str]:
-    """`ARG` for what the build sees, `ENV` for what runs, both for both: then a build argument reaches the run too."""
+    """Return `ARG` for the build, `ENV` for the run, both for both: then a build argument also reaches the run."""
     for entry in entries:
         phase = entry.variable.phase if entry.variable else "run"
         if entry.text is None:
@@ -45,9 +45,9 @@ class ContainerfileDialect(Dialect):
         if not _NAME.fullmatch(name):
             return "the name has a character other than letters, digits, '_', '-' and '.'"
         if name.startswith("--"):
-            return "it begins with '--', which a builder takes for an option of the instruction"
+            return "it begins with '--', which a builder reads as an option of the instruction"
         if "\n" in text or "\r" in text:
-            return "it has a line break, and an instruction is one line"
+            return "it has a line break, but an instruction is one line"
         return not_for_environments(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
@@ -68,7 +68,7 @@ class Instruction:
 
 
 def instructions(text: str) -> Iterator[Instruction]:
-    """The instructions, comments left out. A backslash goes on in the next line, unless `# escape=` says otherwise."""
+    """Return the instructions without comments. A backslash continues a line, unless `# escape=` sets another character."""
     escape = "`" if re.match(r"(?:#[^\n]*\n)*#\s*escape\s*=\s*`", text, re.IGNORECASE) else "\\"
     start, parts = 0, list[str]()
     for number, raw in enumerate(text.split("\n"), 1):
@@ -92,7 +92,7 @@ def _instruction(start: int, parts: list[str]) -> Iterator[Instruction]:
 
 
 class _ContainerfileParser:
-    """What the last stage of a build sets; `ARG` counts as build-time."""
+    """Reads what the last stage of a build sets; `ARG` counts as build-time."""
 
     def __init__(self, file: str, remarks: list[ReadRemark]) -> None:
         self.file = file
@@ -100,7 +100,7 @@ class _ContainerfileParser:
         self.items: dict[str, ReadItem] = {}
         self.values: dict[str, str] = {}
         self.early: dict[str, str] = {}
-        """What stands before the first FROM: for FROM alone, until a stage names it again."""
+        """What is set before the first FROM: for FROM alone, until a stage names it again."""
         self.stages: dict[str, tuple[dict[str, ReadItem], dict[str, str]]] = {}
         self.stage = ""
 
@@ -114,12 +114,12 @@ class _ContainerfileParser:
             elif instruction.word in ("ENV", "ARG"):
                 self._take(instruction, location)
         if stages > 1:
-            words = f"of {stages} stages only the last one's ENV was read, and that of those it is made from: the others do not reach the image"
+            words = f"of {stages} stages only the ENV of the last one and its base stages was read: the others do not reach the image"
             self.remarks.append(ReadRemark(Location(self.file, 1, 1), words))
         return ReadResult(list(self.items.values()), self.remarks)
 
     def _begin(self, rest: str, *, first: bool) -> None:
-        """A stage begins with what the stage that it is made from ends with, and sees no build argument from before the first FROM."""
+        """Begin a stage with the final state of its base stage; build arguments from before the first FROM are not visible in it."""
         if first:
             self.early = self.values
         else:
@@ -139,7 +139,7 @@ class _ContainerfileParser:
 
     def _take(self, instruction: Instruction, location: Location) -> None:
         for name, value in assignments(instruction.rest, bare_ok=instruction.word == "ARG"):
-            if value is None:  # an ARG without a default: from before FROM, or the caller of the build gives it
+            if value is None:  # an ARG without a default: from before FROM, or set by the caller of the build
                 if name in self.early:
                     self.values[name] = self.early[name]
                 else:
@@ -159,14 +159,14 @@ class _ContainerfileParser:
                 self.items[name] = ReadItem(name, known, location, phase=phase)
 
     def _expanded(self, name: str, value: str, location: Location) -> str | None:
-        """A word with its quotes gone and its references replaced; None, with a remark, if one is not known."""
+        """Return a word with quotes removed and references replaced; None, with a remark, if one is not known."""
         done = expand_word(value, self.values)
         if isinstance(done, str):
             return done
         self.remarks.append(
             ReadRemark(
                 location,
-                f"left out: {name} needs the value of {', '.join(done)}, which this file does not set before",
+                f"ignored: {name} needs the value of {', '.join(done)}, which this file does not set above",
                 lost=True,
             )
         )
@@ -174,7 +174,7 @@ class _ContainerfileParser:
 
 
 def assignments(rest: str, *, bare_ok: bool = False) -> Iterator[tuple[str, str | None]]:
-    """`A=1 B="2"`, or the old form `A the rest`; values still quoted."""
+    """Return the assignments of `A=1 B="2"`, or of the old form `A the rest`; values still quoted."""
     words = re.findall(r"""(?:[^\s"'\\]|\\.|"(?:[^"\\]|\\.)*"|'[^']*')+""", rest)
     if words and "=" not in words[0] and not bare_ok:
         name, _, value = rest.partition(" ")
@@ -187,7 +187,7 @@ def assignments(rest: str, *, bare_ok: bool = False) -> Iterator[tuple[str, str 
 
 
 def expand_word(word: str, values: dict[str, str]) -> str | list[str]:
-    """A word as the builder reads it, or the names that it lacks."""
+    """Return a word as the builder reads it, or the names that it lacks."""
     parts: list[str] = []
     lacking: list[str] = []
 

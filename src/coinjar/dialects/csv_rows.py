@@ -1,4 +1,4 @@
-"""CSV (RFC 4180): `name,value`, and the wide form with a column a stage, for a spreadsheet."""
+"""CSV (RFC 4180): `name,value`, and the wide form with one column per stage, for a spreadsheet."""
 
 from __future__ import annotations
 
@@ -11,16 +11,16 @@ from coinjar.dialects.base import BYTE_ORDER_MARK, Dialect, Entry, FileHeader, R
 from coinjar.dialects.positioned import carriable
 
 EMPTY, UNSET = "(empty)", "(unset)"
-"""What stands in a cell of the wide form, where a cell with nothing in it says nothing; these texts themselves get more parentheses."""
+"""Written in a cell of the wide form for an empty value, since an empty cell means no value; these texts themselves get more parentheses."""
 _LIKE_THEM = re.compile(r"\(+(?:empty|unset)\)+")
 _NEEDS_QUOTES = re.compile(r'[,;\t"\r\n]|^\s|\s$')
 
 
 class CsvDialect(Dialect):
-    """Rows of a name and a value; with several stages a row a name, a column a stage."""
+    """Rows of a name and a value; with several stages one row per name, one column per stage."""
 
     name = "csv"
-    about = "name,value rows; for several stages a column each"
+    about = "name,value rows; for several stages one column each"
     many_stages = True
 
     def unsupported_reason(self, name: str, text: str) -> str | None:
@@ -70,9 +70,9 @@ class CsvDialect(Dialect):
         if [column.lower() for column in columns[:2]] == ["name", "value"]:
             return ReadResult(list(_narrow(rest, file, remarks)), remarks)
         if columns[0].lower() != "name" or len(columns) < 2:
-            hint = "the first row is name,value, or name and a stage a column"
+            hint = "the first row must be name,value, or name and one stage per column"
             raise InputError(
-                "this table has no header row that says what is what",
+                "this table has no header row",
                 hint=hint,
                 location=Location(file, first, 1),
                 code="shape",
@@ -80,7 +80,7 @@ class CsvDialect(Dialect):
         for column in columns[1:]:
             if column and self.parse_context.stages and column not in self.parse_context.stages:
                 remarks.append(
-                    ReadRemark(Location(file, first, 1), f"left out: the column '{column}' is no stage", lost=True)
+                    ReadRemark(Location(file, first, 1), f"ignored: the column '{column}' is not a stage", lost=True)
                 )
         stages = [
             column if not self.parse_context.stages or column in self.parse_context.stages else "" for column in columns
@@ -92,10 +92,10 @@ def _narrow(rows: list[tuple[int, list[str]]], file: str, remarks: list[ReadRema
     for line, row in rows:
         location = Location(file, line, 1)
         if len(row) < 2 or not row[0]:
-            remarks.append(ReadRemark(location, "left out: the row has no name or no value", lost=True))
+            remarks.append(ReadRemark(location, "ignored: the row has no name or no value", lost=True))
             continue
         if any(row[2:]):
-            remarks.append(ReadRemark(location, f"what stands behind the value of {row[0]} was left out"))
+            remarks.append(ReadRemark(location, f"text after the value of {row[0]} was ignored"))
         yield ReadItem(row[0].strip(), row[1], location)
 
 
@@ -105,7 +105,7 @@ def _wide(
     for line, row in rows:
         location = Location(file, line, 1)
         if not row[0]:
-            remarks.append(ReadRemark(location, "left out: the row has no name", lost=True))
+            remarks.append(ReadRemark(location, "ignored: the row has no name", lost=True))
             continue
         for stage, cell in zip(columns[1:], row[1:], strict=False):
             if cell and stage:
@@ -113,7 +113,7 @@ def _wide(
         if any(row[len(columns) :]):
             remarks.append(
                 ReadRemark(
-                    location, f"{row[0]} has more cells than the header has stages; the rest was left out", lost=True
+                    location, f"{row[0]} has more cells than the header has stages; the rest was ignored", lost=True
                 )
             )
 
@@ -138,7 +138,7 @@ def _table(rows: Sequence[Sequence[str]]) -> bytes:
 
 
 def _rows(data: bytes, file: str) -> tuple[list[tuple[int, list[str]]], list[ReadRemark]]:
-    """The rows that hold anything, each with its first line; `;` and tabs as a spreadsheet may write them are told by the header."""
+    """Return the nonempty rows, each with its first line; the header shows `;` and tabs as a spreadsheet may write them."""
     text, remarks = decode(data, file)
     remarks = [remark for remark in remarks if remark.kind != BYTE_ORDER_MARK]  # spreadsheets write one
     first = text.split("\n", 1)[0]
@@ -147,7 +147,7 @@ def _rows(data: bytes, file: str) -> tuple[list[tuple[int, list[str]]], list[Rea
         remarks.append(
             ReadRemark(
                 Location(file, 1, 1),
-                f"read with {'a tab' if delimiter == chr(9) else delimiter!r} between cells, as the first row has it",
+                f"read with {'a tab' if delimiter == chr(9) else delimiter!r} between cells, as in the first row",
             )
         )
     csv.field_size_limit(max(csv.field_size_limit(), len(data) + 1))
@@ -162,7 +162,7 @@ def _rows(data: bytes, file: str) -> tuple[list[tuple[int, list[str]]], list[Rea
     except csv.Error as fault:
         raise InputError(
             f"this is not CSV: {fault}",
-            hint="look at the quotes there",
+            hint="check the quotes there",
             location=Location(file, before + 1, 1),
             code="not-csv",
         ) from None

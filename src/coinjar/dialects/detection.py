@@ -1,4 +1,4 @@
-"""Tell a file's dialect from its text, and, where the text leaves it open, from its name."""
+"""Detect a file's dialect from its text, and, where the text is ambiguous, from its name."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from typing import NamedTuple
 _TOLD = [
     (r"\A\s*\[\s*(?:\{|\]\s*\Z)", "pairs", "it is a JSON list"),
     (r"\A\s*\{", "json", "it starts with '{'"),
-    (r"^kind:[ \t]*[\"']?(?:ConfigMap|Secret)\b", "kube-configmap", "it holds a ConfigMap or a Secret"),
+    (r"^kind:[ \t]*[\"']?(?:ConfigMap|Secret)\b", "kube-configmap", "it contains a ConfigMap or a Secret"),
     (r"^\[Service\][ \t]*$", "systemd-dropin", "it has a [Service] section"),
     (
         r"^[ \t]*FROM[ \t]+\S|^[ \t]*ENV[ \t]+[A-Za-z_]\w*[= ]",
@@ -32,7 +32,7 @@ _EXPORTS = re.compile(r"^[ \t]*(?:export|unset|readonly)[ \t]", re.MULTILINE)
 
 
 class DetectedDialect(NamedTuple):
-    """A dialect, and by what it was told; `others` may read more of the same text, and want to be tried, too."""
+    """A dialect, and how it was detected; `others` may read more of the same text, and should be tried too."""
 
     dialect: str
     why: str
@@ -40,7 +40,7 @@ class DetectedDialect(NamedTuple):
 
 
 def recognise(data: bytes, file: str = "") -> DetectedDialect:
-    """The dialect that a file is most likely in; the quoted style where nothing speaks against it."""
+    """Return the dialect that a file is most likely in; the quoted style where nothing excludes it."""
     if b"\0" in data:
         return DetectedDialect("nul", "it has NUL characters between its entries")
     text = data.decode(errors="replace")

@@ -1,4 +1,4 @@
-"""The quoted style that language runtimes read; Node.js `--env-file` is the reference (20 and 24 were looked at).
+"""The quoted style that language runtimes read; Node.js `--env-file` is the reference (versions 20 and 24).
 
 Its quotes are `"`, `'` and a backquote. Nothing is unescaped, but `\\n` inside double quotes becomes a line break;
 carriage returns are dropped everywhere; an unquoted value ends at a `#`.
@@ -27,9 +27,9 @@ class DotenvDialect(Dialect):
         if not name.isascii() or re.search(r"[\"'`#\\]", name):
             return "the name has a character other than A to Z, digits, '_', '-' and '.'"
         if "\r" in text:
-            return "it holds a carriage return, which readers drop"
+            return "it contains a carriage return, which readers drop"
         if _style(text) is None and not _goes_last(text):
-            return "it holds all three quotes together with what only quotes could protect"
+            return "it contains all three quotes together with characters that only quotes can protect"
         return not_for_environments(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
@@ -49,7 +49,7 @@ class DotenvDialect(Dialect):
         last = [entry.name for entry in entries if entry.text is not None and _style(entry.text) is None]
         if len(last) < 2:
             return None
-        return f"{' and '.join(last)} begin with a quote and hold the other two: only one such value can stand in a file, at its end"
+        return f"{' and '.join(last)} begin with a quote and contain the other two: a file can have only one such value, at its end"
 
     def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
@@ -57,7 +57,7 @@ class DotenvDialect(Dialect):
             remarks.append(
                 ReadRemark(
                     location_of(text, text.index("\r"), file),
-                    "carriage returns were left out, as readers of this style do",
+                    "carriage returns were ignored, as readers of this style do",
                 )
             )
             text = text.replace("\r", "")
@@ -65,7 +65,7 @@ class DotenvDialect(Dialect):
 
 
 def _style(text: str) -> str | None:
-    """The quote to write a value in, "" for none; None if no quote and no bare writing carries it."""
+    """Return the quote to write a value in, "" for none; None if it can be written neither way."""
     if _PLAIN.fullmatch(text) and text.isascii():
         return ""
     for quote in _QUOTES:
@@ -75,7 +75,7 @@ def _style(text: str) -> str | None:
 
 
 def _goes_last(text: str) -> bool:
-    """A quote that nothing closes makes its whole line the value: so one such value can stand at a file's end."""
+    """Return whether a value begins with a quote that nothing closes: its whole line is the value, so a file can end with one such value."""
     return text[:1] in _QUOTES and text.count(text[0]) == 1 and "\n" not in text and text == text.strip()
 
 
@@ -93,7 +93,7 @@ def _read(text: str, file: str, remarks: list[ReadRemark]) -> ReadResult:
         location = location_of(text, start, file)
         name, equals, _ = line.partition("=")
         if not equals:
-            remarks.append(ReadRemark(location, "left out: the line has no '='", lost=True))
+            remarks.append(ReadRemark(location, "ignored: the line has no '='", lost=True))
             at = end + 1
             continue
         value_at = at + len(name) + 1
@@ -105,7 +105,7 @@ def _read(text: str, file: str, remarks: list[ReadRemark]) -> ReadResult:
             remarks.append(
                 ReadRemark(
                     location,
-                    "left out: a tab stands behind export, which readers take for a part of the name",
+                    "ignored: there is a tab after export, which readers take as part of the name",
                     lost=True,
                 )
             )
@@ -116,18 +116,18 @@ def _read(text: str, file: str, remarks: list[ReadRemark]) -> ReadResult:
             remarks.append(
                 ReadRemark(
                     location,
-                    f"{name}: nothing but blanks follows its '='; it was read as empty, where some readers take the next line for the value",
+                    f"{name}: only spaces follow its '='; it was read as empty, but some readers take the next line as its value",
                 )
             )
         elif tab:
             remarks.append(
                 ReadRemark(
                     location,
-                    f"the tab around the name or the value of {name} was left out; Node.js before 22 keeps it as a part of it",
+                    f"the tab around the name or the value of {name} was ignored; Node.js before 22 keeps it",
                 )
             )
         elif blank_before or raw[:1] in (" ", "\t"):
-            remarks.append(ReadRemark(location, f"the blanks around '=' of {name} were left out"))
+            remarks.append(ReadRemark(location, f"the spaces around '=' of {name} were ignored"))
         cut = _cut(text[value_at:end])
         value, at, words = _value(text, value_at, end)
         remarks += [ReadRemark(location, f"{name}: {word}", kind=CUT if cut else "") for word in words]
@@ -136,7 +136,7 @@ def _read(text: str, file: str, remarks: list[ReadRemark]) -> ReadResult:
 
 
 def _has_tab(text: str) -> bool:
-    """Whether one of the blanks around a text is a tab."""
+    """Return whether the whitespace around a text contains a tab."""
     return "\t" in text[: len(text) - len(text.lstrip())] + text[len(text.rstrip()) :]
 
 
@@ -146,7 +146,7 @@ def _line_end(text: str, at: int) -> int:
 
 
 def _value(text: str, at: int, end: int) -> tuple[str, int, list[str]]:
-    """The value that starts at `at`, where to read on, and what a person may not expect."""
+    """Return the value that starts at `at`, where to read on, and unexpected properties."""
     quote = text[at : at + 1]
     if at < end and quote in _QUOTES:
         close = text.find(quote, at + 1)
@@ -160,16 +160,16 @@ def _value(text: str, at: int, end: int) -> tuple[str, int, list[str]]:
     words = []
     if hash_mark and comment:
         words.append(
-            "what follows the '#' was taken for a comment"
-            + ("" if value.endswith((" ", "\t")) or not value else ", though no blank stands before it")
+            "the text after '#' was read as a comment"
+            + ("" if value.endswith((" ", "\t")) or not value else ", although there is no space before it")
         )
     if "$" in value:
-        words.append("its '$' is not replaced by anything")
+        words.append("`$` is kept literally: this dialect does not expand references")
     return value.strip(), end + 1, words
 
 
 def _cut(raw: str) -> bool:
-    """Whether a value without quotes has a '#' in it that no blank stands before: what follows is lost."""
+    """Return whether a value without quotes contains a '#' without a space before it: the rest is lost."""
     return raw[:1] not in _QUOTES and re.search(r"[^\s]#[^\s]", raw) is not None
 
 
@@ -178,9 +178,9 @@ def _words_on_quoted(value: str, quote: str, after: str) -> list[str]:
     if quote == '"' and value.endswith("\\"):
         words.append("'\\\"' is not unescaped: the value ends at that quote")
     if after and not after.startswith("#"):
-        words.append("what follows its closing quote was left out")
+        words.append("text after its closing quote was ignored")
     if "\n" in value:
-        words.append("it goes over several lines, to its closing quote")
+        words.append("it spans several lines, up to its closing quote")
     if re.search(r"\$[A-Za-z_{]", value):
-        words.append("its '$' is not replaced by anything")
+        words.append("`$` is kept literally: this dialect does not expand references")
     return words

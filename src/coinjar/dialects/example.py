@@ -1,4 +1,4 @@
-"""The example that is committed: what must be filled in, and nothing that anybody filled in."""
+"""The example file to commit: the variables to fill in, without any values of a person or stage."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ CHANGE_ME = "change-me"
 
 
 class ExampleDialect(DotenvDialect):
-    """Names with their descriptions, kinds and defaults; secrets and what has no default as a placeholder."""
+    """Names with their descriptions, kinds and defaults; secrets and variables without a default as a placeholder."""
 
     name = "example"
     about = "the committed example: names, descriptions, defaults, secrets as change-me"
@@ -20,7 +20,7 @@ class ExampleDialect(DotenvDialect):
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         blocks = [
-            f"# {heading.app}, {heading.service}: what each variable is for. Lines with {CHANGE_ME} must be filled in."
+            f"# {heading.app}, {heading.service}: its variables. Replace every {CHANGE_ME}."
         ]
         for entry in entries:
             assert entry.variable
@@ -33,7 +33,7 @@ class ExampleDialect(DotenvDialect):
 
 
 def example_entries(jar: Jar, services: Sequence[str], absent: Collection[str] = ()) -> list[Entry]:
-    """What these services get, from the declarations alone; `absent` names the variables to leave out, as a stage does that they are not on."""
+    """Return what these services get, from the declarations alone; `absent` names variables to omit, such as those not on a stage."""
     entries = []
     for variable in jar.variables.values():
         if variable.name not in absent and any(map(variable.applies_to, services)):

@@ -1,4 +1,4 @@
-"""Interpolation as the Compose Specification has it: `$NAME`, `${NAME}`, `${NAME:-word}` and its kin, `$$` for a dollar sign."""
+"""Interpolation of the Compose Specification: `$NAME`, `${NAME}`, `${NAME:-word}` and similar, `$$` for a dollar sign."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ _OPERATOR = re.compile(r":[-?+]|[-?+]")
 
 
 class InterpolationResult(NamedTuple):
-    """The text, the names that were asked for, and those that nobody knew."""
+    """The text, the names that were looked up, and those without a value."""
 
     text: str
     asked: list[str]
@@ -19,11 +19,11 @@ class InterpolationResult(NamedTuple):
 
 
 class InterpolationError(Exception):
-    """A `$` that the grammar has no meaning for."""
+    """A `$` that has no meaning in the grammar."""
 
 
 def interpolate(text: str, lookup: Callable[[str], str | None]) -> InterpolationResult:
-    """Replace every reference. Raises Malformed for one that is not closed, has no name, or demands a value that is not there."""
+    """Replace every reference. Raises InterpolationError for one that is not closed, has no name, or requires a missing value."""
     asked: list[str] = []
     unknown: list[str] = []
     value, _ = _run(text, 0, lookup, asked, unknown, inside=False)
@@ -76,7 +76,7 @@ def _braced(
         return _value(name.group(), lookup, asked, unknown), at + 1
     operator = _OPERATOR.match(text, at)
     if operator is None:
-        raise InterpolationError(f"'${{{name.group()}' goes on with what has no meaning")
+        raise InterpolationError(f"'${{{name.group()}' is followed by an unknown operator")
     value = lookup(name.group())
     asked.append(name.group())
     there = value is not None and (value != "" or operator.group()[0] != ":")

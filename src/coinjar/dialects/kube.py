@@ -18,7 +18,7 @@ from coinjar.documents.writer import surely_text
 # Keys of both are [-._a-zA-Z0-9]+ of at most 253; of those only C identifiers with '-' and '.' become variables (envFrom).
 VARIABLE = re.compile(r"[-._a-zA-Z][-._a-zA-Z0-9]{0,252}")
 LARGEST = 1 << 20
-"""Bytes that an object may hold (core/v1: MaxSecretSize, and the same for a ConfigMap)."""
+"""Maximum size of an object's data, in bytes (core/v1: MaxSecretSize, and the same for a ConfigMap)."""
 
 
 class ConfigMapDialect(Dialect):
@@ -30,12 +30,12 @@ class ConfigMapDialect(Dialect):
 
     def unsupported_reason(self, name: str, text: str) -> str | None:
         if not VARIABLE.fullmatch(name) or name.startswith(".."):
-            return "Kubernetes takes no name with a character other than A to Z, digits, '_', '-' and '.', or with a digit in front"
+            return "Kubernetes does not accept a name with a character other than A to Z, digits, '_', '-' and '.', or with a leading digit"
         return not_for_environments(text)
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
         size = sum(len(entry.name) + len((entry.text or "").encode()) for entry in entries)
-        return f"they are {size >> 10} KiB, and an object holds at most 1 MiB" if size > LARGEST else None
+        return f"they are {size >> 10} KiB, but an object holds at most 1 MiB" if size > LARGEST else None
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         return self.object_text(f"{heading.app}-{heading.service}", entries, {}).encode()
@@ -49,7 +49,7 @@ class ConfigMapDialect(Dialect):
         namespace: str = "",
         as_text: bool = False,
     ) -> str:
-        """The object under a name of its own. `as_text` writes a Secret's values readable, in `stringData`."""
+        """Return the object under a name of its own. `as_text` writes a Secret's values readable, in `stringData`."""
         lines = ["apiVersion: v1", f"kind: {self.kind}", "metadata:", f"  name: {_plain(name)}"]
         if namespace:
             lines += [f"  namespace: {_plain(namespace)}"]
@@ -66,7 +66,7 @@ class ConfigMapDialect(Dialect):
         return "data"
 
     def value(self, text: str, *, as_text: bool) -> str:
-        """A value as it is written."""
+        """Return a value as it is written."""
         del as_text
         return yaml_quoted(text)
 
@@ -82,8 +82,8 @@ class ConfigMapDialect(Dialect):
                 remarks += document.remarks
         if not result:
             raise InputError(
-                "there is no ConfigMap or Secret in it",
-                hint="give a manifest that holds one",
+                "it contains no ConfigMap or Secret",
+                hint="use a manifest that contains one",
                 location=location_of(text, 0, file),
                 code="shape",
             )
@@ -109,7 +109,7 @@ def _plain(name: str) -> str:
 
 
 def object_items(document: ParsedDocument, root: TreeNode) -> list[ReadItem]:
-    """What a ConfigMap or a Secret holds; of a name in both sections the later one, `stringData`, counts."""
+    """Return what a ConfigMap or a Secret contains; for a name in both sections the later one, `stringData`, applies."""
     is_secret = (root.child("kind") or root).text == "Secret"
     items: list[ReadItem] = []
     for section in ("data", "stringData") if is_secret else ("data",):
@@ -119,7 +119,7 @@ def object_items(document: ParsedDocument, root: TreeNode) -> list[ReadItem]:
             if item and section == "data" and is_secret:
                 text = _decoded(item.text or "")
                 if text is None:
-                    document.remark(member.key, f"left out: {member.name} is not base64 of a text", lost=True)
+                    document.remark(member.key, f"ignored: {member.name} is not a text in base64", lost=True)
                     continue
                 item = item._replace(text=text)
             if item:
@@ -127,7 +127,7 @@ def object_items(document: ParsedDocument, root: TreeNode) -> list[ReadItem]:
     binary = root.child("binaryData")
     for member in binary.members if binary else ():
         document.remarks.append(
-            ReadRemark(document.location(member.key), f"left out: {member.name} is binary", lost=True)
+            ReadRemark(document.location(member.key), f"ignored: {member.name} is binary", lost=True)
         )
     return items
 

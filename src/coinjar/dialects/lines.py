@@ -12,11 +12,11 @@ from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRema
 
 _NAME = re.compile(r"[-._a-zA-Z][-._a-zA-Z0-9]*")
 _LONGEST_LINE = 65_535
-"""Bytes: the readers of container engines and of kubectl stop at a line of 64 KiB."""
+"""Maximum length of a line, in bytes: the readers of container engines and of kubectl stop at 64 KiB."""
 
 
 class LiteralDialect(Dialect):
-    """`NAME=VALUE` lines in which nothing is special but a line's end."""
+    """`NAME=VALUE` lines in which only the end of a line is special."""
 
     name = "literal"
     about = "a container engine's env file: NAME=VALUE lines, no quotes"
@@ -25,17 +25,17 @@ class LiteralDialect(Dialect):
         if not _NAME.fullmatch(name):
             return "the name has a character other than A to Z, digits, '_', '-' and '.'"
         if name == "." or name.startswith(".."):
-            return "a name of dots alone, or with two in front, is refused by kubectl with the whole file"
+            return "kubectl refuses a file with a name of dots alone, or with two leading dots"
         if "\n" in text:
-            return "it has a line break, and the grammar has no quotes"
+            return "it has a line break, but the grammar has no quotes"
         if text.endswith("\r"):
-            return "it ends in a carriage return, which readers take for a part of the line's end"
+            return "it ends in a carriage return, which readers take as part of the line end"
         if len(f"{name}={text}".encode(errors="replace")) > _LONGEST_LINE:
             return "its line is over 64 KiB, where readers stop"
         return not_for_environments(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
-        del heading  # a comment would be fine, but every byte here may meet yet another reader
+        del heading  # no comment here: every byte may be read by yet another reader
         return "".join(f"{entry.name}={entry.text}\n" for entry in entries if entry.text is not None).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
@@ -49,14 +49,14 @@ class LiteralDialect(Dialect):
             if line.endswith("\r"):
                 line = line[:-1]
                 remarks.append(
-                    ReadRemark(location, "the carriage return at the line's end was left out, as readers do")
+                    ReadRemark(location, "the carriage return at the end of the line was ignored, as readers do")
                 )
             name, equals, value = line.partition("=")
             if not equals:
                 remarks.append(
                     ReadRemark(
                         location,
-                        f"left out: {quoted_name(name)} has no '=', and would be inherited from whoever starts the container",
+                        f"ignored: {quoted_name(name)} has no '=', so the container would inherit it from its caller",
                         lost=True,
                     )
                 )
@@ -69,9 +69,9 @@ class LiteralDialect(Dialect):
 def _surprises(name: str, value: str, location: Location) -> list[ReadRemark]:
     remarks = []
     if name != name.rstrip():
-        remarks.append(ReadRemark(location, f"the blank before '=' is part of the name '{name}'"))
+        remarks.append(ReadRemark(location, f"the space before '=' is part of the name '{name}'"))
     if value[:1] in " \t" and value.strip():
-        remarks.append(ReadRemark(location, f"the blank after '=' is part of the value of {name}"))
+        remarks.append(ReadRemark(location, f"the space after '=' is part of the value of {name}"))
     if len(value) > 1 and value[0] == value[-1] and value[0] in "\"'`":
         remarks.append(
             ReadRemark(location, f"the quotes around the value of {name} are part of it: this grammar has no quotes")
@@ -79,14 +79,14 @@ def _surprises(name: str, value: str, location: Location) -> list[ReadRemark]:
     elif re.search(r"[ \t]#", value):
         remarks.append(
             ReadRemark(
-                location, f"the '#' in the value of {name} is part of it: this grammar has no comments behind values"
+                location, f"the '#' in the value of {name} is part of it: this grammar has no comments after values"
             )
         )
     return remarks
 
 
 class NulDialect(Dialect):
-    """`NAME=VALUE` with a NUL behind each, as in /proc/PID/environ."""
+    """`NAME=VALUE` with a NUL after each, as in /proc/PID/environ."""
 
     name = "nul"
     about = "NUL-separated, as in /proc/PID/environ"
@@ -109,7 +109,7 @@ class NulDialect(Dialect):
                 items.append(ReadItem(name, value, location_of(text, at, file)))
             elif piece:
                 remarks.append(
-                    ReadRemark(location_of(text, at, file), f"left out: entry {number} has no name and '='", lost=True)
+                    ReadRemark(location_of(text, at, file), f"ignored: entry {number} is not NAME=VALUE", lost=True)
                 )
             at += len(piece) + 1
         return ReadResult(items, remarks)

@@ -50,7 +50,7 @@ class PairsDialect(JsonDialect):
         assert document.root
         if document.root.kind != "seq":
             raise InputError(
-                "this is no JSON list",
+                "this is not a JSON list",
                 hint='it must be [{"name": …, "value": …}]',
                 location=document.location(document.root),
                 code="shape",
@@ -63,23 +63,23 @@ class PairsDialect(JsonDialect):
 def _pair(document: ParsedDocument, node: TreeNode) -> ReadItem | None:
     name, value = node.child("name"), node.child("value")
     if name is None or value is None or name.kind != "scalar":
-        document.remark(node, "left out: an element without a name or without a value", lost=True)
+        document.remark(node, "ignored: an element without a name or without a value", lost=True)
         return None
     for member in node.members:
         if member.name not in ("name", "value"):
-            document.remark(member.key, f"'{member.name}' of {name.text} was left out")
+            document.remark(member.key, f"'{member.name}' of {name.text} was ignored")
     return document.item(name.text, value, node)
 
 
 def yaml_quoted(text: str) -> str:
-    """A text in YAML's double quotes, which are JSON's but for characters that YAML wants escaped."""
+    """Return a text in YAML's double quotes, which are JSON's except for characters that YAML requires to be escaped."""
     return FORCED.sub(
         lambda match: match[0] if match[0] == "\\" else f"\\u{ord(match[0]):04x}", json.dumps(text, ensure_ascii=False)
     )
 
 
 class YamlDialect(Dialect):
-    """One YAML mapping of texts, in quotes wherever a reader of YAML 1.1 or 1.2 might take one for something else."""
+    """One YAML mapping of texts, in quotes wherever a reader of YAML 1.1 or 1.2 might read another type."""
 
     name = "yaml"
     about = "a flat YAML map"
@@ -111,7 +111,7 @@ _TOML_KEY = re.compile(r"[ \t]*(?:([A-Za-z0-9_-]+)|\"((?:[^\"\\\n]|\\.)*)\"|'([^
 
 
 class TomlDialect(Dialect):
-    """Basic strings at the top of a TOML 1.0 document."""
+    """Basic strings at the top level of a TOML 1.0 document."""
 
     name = "toml"
     about = "a flat TOML map"
@@ -152,7 +152,7 @@ class TomlDialect(Dialect):
 
 
 class _TomlValues:
-    """Takes values as texts, with remarks on those that are none."""
+    """Reads values as texts, with remarks on those of other types."""
 
     def __init__(self, reading: ReadResult, file: str) -> None:
         self.reading = reading
@@ -163,11 +163,11 @@ class _TomlValues:
 
         if isinstance(value, dict | list):
             what = "a table" if isinstance(value, dict) else "a list"
-            self.reading.remarks.append(ReadRemark(location, f"left out: {name} is not a text but {what}", lost=True))
+            self.reading.remarks.append(ReadRemark(location, f"ignored: {name} is not a text but {what}", lost=True))
             return
         text = str(value).lower() if isinstance(value, bool) else str(value)
         if not isinstance(value, str):
-            self.reading.remarks.append(ReadRemark(location, f"{name} is not a text; it was taken as {text}"))
+            self.reading.remarks.append(ReadRemark(location, f"{name} is not a text; it was read as {text}"))
         self.reading.items.append(ReadItem(name, text, location))
 
 
@@ -180,7 +180,7 @@ def _toml_string(text: str) -> str:
 
 
 def _toml_places(text: str, file: str) -> dict[str, Location]:
-    """Where the names at the top stand: tomllib keeps no places. A line inside a long string may look like one, so the first counts."""
+    """Return the locations of the top-level names: tomllib keeps none. A line inside a long string may look like a name, so the first counts."""
     places: dict[str, Location] = {}
     at = 0
     for line in text.split("\n"):

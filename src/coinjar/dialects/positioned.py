@@ -1,4 +1,4 @@
-"""What the dialects made of JSON, YAML and TOML share: from a text to positioned values."""
+"""Shared by the dialects of JSON, YAML and TOML: from a text to values with positions."""
 
 from __future__ import annotations
 
@@ -16,17 +16,17 @@ from coinjar.documents.yamltext import compose
 
 
 def carriable(text: str) -> str | None:
-    """Why no text format can hold this value; a NUL is fine in these."""
+    """Return why no text format can carry this value; a NUL is possible in these."""
     return not_for_environments(text.replace("\0", ""))
 
 
 def json_text(value: object) -> bytes:
-    """Data as JSON, laid out over lines."""
+    """Return data as JSON over several lines."""
     return (json.dumps(value, indent=2, ensure_ascii=False) + "\n").encode()
 
 
 class DocumentPart(NamedTuple):
-    """One document of a YAML text: where it starts and ends, and the same taken apart."""
+    """One document of a YAML text: where it starts and ends, and its parsed form."""
 
     start: int
     end: int
@@ -34,9 +34,9 @@ class DocumentPart(NamedTuple):
 
 
 def parts(text: str, file: str) -> list[DocumentPart]:
-    """The documents of a YAML text, each with the positions that it has in the whole. Raises InputError for what is not YAML."""
+    """Return the documents of a YAML text, each with its positions in the whole text. Raises InputError if it is not YAML."""
     spans = documents(text, file)
-    blank = re.compile(r"[^\n]")  # all before a document is blank, so that its places are the file's
+    blank = re.compile(r"[^\n]")  # everything before a document is blanked, so that its positions are the file's
     return [
         DocumentPart(
             start, end, ParsedDocument((blank.sub(" ", text[:start]) + text[start:end]).encode(), file, as_json=False)
@@ -46,7 +46,7 @@ def parts(text: str, file: str) -> list[DocumentPart]:
 
 
 class ParsedDocument:
-    """A JSON or YAML text taken apart."""
+    """A parsed JSON or YAML text."""
 
     def __init__(self, data: bytes, file: str, *, as_json: bool) -> None:
         self.file = file
@@ -65,33 +65,33 @@ class ParsedDocument:
         self.remarks.append(ReadRemark(self.location(node), message, lost, kind))
 
     def members(self, kind: str) -> list[tuple[TreeNode, TreeNode]]:
-        """The root's names and values; `kind` says what it should be. Raises InputError if it is no mapping."""
+        """Return the root's names and values; `kind` says what it should be. Raises InputError if it is not a mapping."""
         if self.root is None or self.root.is_null:
             return []
         if self.root.kind != "map":
             raise InputError(
-                f"this is no {kind}",
-                hint="it must be NAME and value pairs at the top",
+                f"this is not a {kind}",
+                hint="it must be NAME and value pairs at the top level",
                 location=self.location(self.root),
                 code="shape",
             )
         return [(member.key, member.value.plain) for member in self.root.members]
 
     def item(self, name: str, node: TreeNode, at: TreeNode) -> ReadItem | None:
-        """A scalar as a variable, with remarks on what is not simply a text."""
+        """Return a scalar as a variable, with remarks if it is not simply a text."""
         if node.kind != "scalar":
             self.remark(
-                at, f"left out: {name} is not a text but {'an object' if node.kind == 'map' else 'a list'}", lost=True
+                at, f"ignored: {name} is not a text but {'an object' if node.kind == 'map' else 'a list'}", lost=True
             )
             return None
         if (node.is_null and not self.as_json) or (self.as_json and not node.style and node.text == "null"):
-            self.remark(at, f'left out: {name} is null, which may mean "", the word null, or no value', lost=True)
+            self.remark(at, f'ignored: {name} is null, which may mean "", the word null, or no value', lost=True)
             return None
         if self.as_json and not node.style:
-            self.remark(at, f"{name} is not a text; it was taken as it is written")
+            self.remark(at, f"{name} is not a text; it was read as written")
         elif not self.as_json and (meaning := becomes(node)):
             words, text = meaning
-            shown = f"becomes '{text}' there" if text != node.text else "was taken as it is written"
-            message = f"{name} is {words} to readers that tell types apart, and {shown}: quote it"
+            shown = f"becomes '{text}' there" if text != node.text else "was read as written"
+            message = f"{name} is {words} to readers with types, and {shown}: quote it"
             self.remark(at, message, kind=TYPED if text == node.text else "")
         return ReadItem(name, node.text, self.location(at))

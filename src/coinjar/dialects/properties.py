@@ -1,4 +1,4 @@
-"""Java properties (java.util.Properties.load): written in ASCII, so that a reader of Latin-1 and one of UTF-8 see the same."""
+"""Java properties (java.util.Properties.load): written in ASCII, so that readers of Latin-1 and of UTF-8 agree."""
 
 from __future__ import annotations
 
@@ -43,20 +43,20 @@ class PropertiesDialect(Dialect):
                 remarks.append(
                     ReadRemark(
                         location,
-                        f"{name or 'the line'} is not ASCII: Java's stream reader takes it for Latin-1, its character readers do not",
+                        f"{name or 'the line'} is not ASCII: Java's stream reader reads it as Latin-1, its character readers do not",
                     )
                 )
             if re.search(r"(?<!\\)(?:\\\\)*\\u(?![0-9a-fA-F]{4})", line):
                 remarks.append(
-                    ReadRemark(location, "left out: a '\\u' without four digits, at which Java stops", lost=True)
+                    ReadRemark(location, "ignored: a '\\u' without four digits, at which Java stops", lost=True)
                 )
                 continue
             if value != value.rstrip():
-                remarks.append(ReadRemark(location, f"the blanks at the end of {name} are part of its value"))
+                remarks.append(ReadRemark(location, f"the spaces at the end of {name} are part of its value"))
             if re.search(r"[ \t]#", value):
                 remarks.append(
                     ReadRemark(
-                        location, f"the '#' in the value of {name} is part of it: there are no comments behind values"
+                        location, f"the '#' in the value of {name} is part of it: there are no comments after values"
                     )
                 )
             items.append(ReadItem(_unescaped(name), _unescaped(value), location))
@@ -64,9 +64,9 @@ class PropertiesDialect(Dialect):
 
 
 def _decoded(data: bytes, file: str) -> tuple[str, list[ReadRemark], bool]:
-    """The text, remarks, and whether it is UTF-8.
+    """Return the text, remarks, and whether it is UTF-8.
 
-    Such a file is Latin-1 (java.util.Properties.load of a stream), and UTF-8 where it is that: readers of characters take it so.
+    Such a file is Latin-1 (java.util.Properties.load of a stream); valid UTF-8 is read as that, as readers of characters do.
     """
     try:
         return *decode(data, file), True
@@ -95,7 +95,7 @@ def _escaped(text: str, *, name: bool = False) -> str:
 
 
 def _logical_lines(text: str, file: str) -> list[tuple[Location, str]]:
-    """Lines with those that a backslash continues joined, comments and blank ones left out."""
+    """Return the lines, continued ones joined, without comments and empty ones."""
     result: list[tuple[Location, str]] = []
     going_on = False
     for number, raw in enumerate(re.split(r"\r\n|\n|\r", text), 1):

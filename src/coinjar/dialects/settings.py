@@ -1,6 +1,6 @@
 """Nested settings, as frameworks read them: JSON or YAML with `{"mail": {"smtp": {"host": …}}}`, typed by kind.
 
-A variable's place is its `nested` path, else its name split at the separator: `MAIL__SMTP__HOST` is mail, smtp, host as written.
+A variable's path is its `nested` path, else its name split at the separator: `MAIL__SMTP__HOST` is mail, smtp, host as written.
 """
 
 from __future__ import annotations
@@ -19,10 +19,10 @@ from coinjar.documents.writer import Plain, UnquotedScalar
 
 
 class SettingsDialect(Dialect):
-    """A settings file. `as_json` tells its grammar."""
+    """A settings file. `as_json` selects its grammar."""
 
     name = "settings"
-    about = "nested settings in JSON or YAML; a base file and one a stage"
+    about = "nested settings in JSON or YAML; a base file and one per stage"
     as_json = True
 
     def unsupported_reason(self, name: str, text: str) -> str | None:
@@ -33,15 +33,15 @@ class SettingsDialect(Dialect):
         for entry in entries:
             if entry.text is not None and paths.setdefault(self.path(entry.name), entry.name) != entry.name:
                 path = self.path(entry.name)
-                return f"{paths[path]} and {entry.name} would both stand at {' · '.join(path)}: give one of them a place of its own (place: …)"
+                return f"{paths[path]} and {entry.name} would both be at {' · '.join(path)}: give one of them a place: of its own"
         for path, name in paths.items():
             other = next((paths[path[:length]] for length in range(1, len(path)) if path[:length] in paths), None)
             if other:
-                return f"{name} lies inside {other}: give one of them a place of its own"
+                return f"{name} is inside {other}: give one of them a place: of its own"
         return None
 
     def path(self, name: str) -> tuple[str, ...]:
-        """Where a variable stands."""
+        """Return a variable's path."""
         variable = self.parse_context.variables.get(name)
         return (
             variable.nested
@@ -68,7 +68,7 @@ class SettingsDialect(Dialect):
         return self._applied(old, file, edits)
 
     def merge(self, old: bytes, file: str, entries: Sequence[Entry]) -> bytes:
-        """The file with these entries set and nothing taken out: for a base, which may hold a framework's own defaults."""
+        """Return the file with these entries set and nothing removed: for a base file, which may contain a framework's own defaults."""
         there = {path: node for path, _, node in self._leaves(old, file)} if old.strip() else {}
         wanted = {
             self.path(entry.name): typed(entry.variable, entry.text) for entry in entries if entry.text is not None
@@ -84,7 +84,7 @@ class SettingsDialect(Dialect):
         )
 
     def _same(self, node: TreeNode, value: Plain) -> bool:
-        """Whether a value stands there already, of the same type."""
+        """Return whether the value is already there, with the same type."""
         node = node.plain
         if isinstance(value, dict):
             return [member.name for member in node.members] == list(value) and all(
@@ -98,7 +98,7 @@ class SettingsDialect(Dialect):
         return node.kind == "scalar" and node.text == value and is_text is not isinstance(value, UnquotedScalar)
 
     def spelled(self, entry: Entry) -> str | None:
-        """A value as it reads back from such a file."""
+        """Return a value as it reads back from such a file."""
         if entry.text is None:
             return None
         value = typed(entry.variable, entry.text)
@@ -130,7 +130,7 @@ class SettingsDialect(Dialect):
             if node.kind in ("map", "seq"):
                 if variable is None or variable.kind not in ("json", "list"):
                     document.remark(
-                        key, f"{name} is {'a list' if node.kind == 'seq' else 'empty'}; it was taken as JSON text"
+                        key, f"{name} is {'a list' if node.kind == 'seq' else 'empty'}; it was read as JSON text"
                     )
                 text = (
                     _list_text(variable, node)
@@ -141,10 +141,10 @@ class SettingsDialect(Dialect):
             elif self.as_json and not node.style and node.text != "null":
                 items.append(
                     ReadItem(name, node.text, document.location(key))
-                )  # typed values are what these files are for
+                )  # these files are for typed values
             elif item := document.item(name, node, key):
                 items.append(item)
-        if not self.as_json:  # the same for YAML: its numbers and booleans are no surprise here
+        if not self.as_json:  # the same for YAML: its numbers and booleans are expected here
             document.remarks = [remark for remark in document.remarks if remark.kind != TYPED]
         return ReadResult(items, document.remarks)
 
@@ -152,7 +152,7 @@ class SettingsDialect(Dialect):
 def _walk(
     node: TreeNode, path: tuple[str, ...], ours: set[tuple[str, ...]]
 ) -> Iterator[tuple[tuple[str, ...], TreeNode, TreeNode]]:
-    """Every leaf with its path and its name's node: a scalar, a list, or data at a declared place."""
+    """Yield every leaf with its path and its name's node: a scalar, a list, or data at a declared path."""
     for member in node.members:
         value, here = member.value.plain, (*path, member.name)
         if value.kind == "map" and here not in ours and value.members:
@@ -162,7 +162,7 @@ def _walk(
 
 
 def typed(variable: Variable | None, text: str) -> Plain:
-    """A value in the type that its kind has in JSON."""
+    """Return a value in the type that its kind has in JSON."""
     if variable is None:
         return text
     if variable.kind == "boolean":
@@ -194,7 +194,7 @@ def _json_or_none(text: str) -> TreeNode | None:
 
 
 def plain_of(tree: TreeNode) -> Plain:
-    """A JSON tree as data to write."""
+    """Return a JSON tree as data to write."""
     if tree.kind == "map":
         return {member.name: plain_of(member.value) for member in tree.members}
     if tree.kind == "seq":
@@ -203,7 +203,7 @@ def plain_of(tree: TreeNode) -> Plain:
 
 
 def _json_of(tree: TreeNode, *, as_json: bool) -> str:
-    """Data as compact JSON text; in YAML bare words of JSON stay what they are."""
+    """Return data as compact JSON text; in YAML, JSON's bare words keep their type."""
     from json import dumps
 
     tree = tree.plain
@@ -228,7 +228,7 @@ def _list_text(variable: Variable, node: TreeNode) -> str:
 
 
 def merged(base: ReadResult, over: ReadResult) -> ReadResult:
-    """A base file and a stage's, as their reader merges them."""
+    """Return a base file and a stage's merged, as their reader merges them."""
     items = {item.name: item for item in base.items}
     items.update({item.name: item for item in over.items})
     return ReadResult(list(items.values()), [*base.remarks, *over.remarks])

@@ -1,4 +1,4 @@
-"""What POSIX shells read: a file to source, and a program that sets the variables and becomes its arguments.
+"""What POSIX shells read: a file to source, and a program that sets the variables and executes its arguments.
 
 Written in single quotes (IEEE 1003.1, 2.2.2), which keep everything but NUL. Read without running anything.
 """
@@ -21,7 +21,7 @@ _KEPT_BY_SHELLS = frozenset(
 
 
 def quote(text: str) -> str:
-    """The text as one shell word."""
+    """Return the text as one shell word."""
     return "'" + text.replace("'", "'\\''") + "'"
 
 
@@ -33,16 +33,16 @@ class PosixDialect(Dialect):
 
     def unsupported_reason(self, name: str, text: str) -> str | None:
         if not shell_can_set(name):
-            return "no shell can set this name"
+            return "shells cannot set this name"
         if name in _KEPT_BY_SHELLS:
-            return "shells keep this name for themselves"
+            return "shells reserve this name"
         return not_for_environments(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         return (f"# {heading.app}, {heading.stage}, {heading.service}\n" + self.lines(entries)).encode()
 
     def lines(self, entries: Sequence[Entry]) -> str:
-        """The assignments alone."""
+        """Return the assignments alone."""
         return "".join(
             f"unset {entry.name}\n" if entry.text is None else f"export {entry.name}={quote(entry.text)}\n"
             for entry in entries
@@ -60,19 +60,19 @@ class ExecScriptDialect(PosixDialect):
     """A self-contained sh program."""
 
     name = "exec-script"
-    about = "an sh program that sets the variables and becomes its arguments"
+    about = "an sh program that sets the variables and executes its arguments"
     reads = False
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         return self.script(entries, heading, "")
 
     def script(self, entries: Sequence[Entry], heading: FileHeader, before: str) -> bytes:
-        """The program; the lines of `before` run with the variables set, just before it becomes its arguments."""
-        top = f"#!/bin/sh\n# {heading.app}, {heading.stage}, {heading.service}: sets the variables and becomes the program that it is given.\n{_USAGE}\n"
+        """Return the program; the lines of `before` run with the variables set, just before it executes its arguments."""
+        top = f"#!/bin/sh\n# {heading.app}, {heading.stage}, {heading.service}: sets the variables and executes the given program.\n{_USAGE}\n"
         return (top + self.lines(entries) + before + 'exec "$@"\n').encode()
 
     def sealed(self, entries: Sequence[Entry], heading: FileHeader, wrap: Callable[[bytes], bytes]) -> bytes:
-        """The program with all values in one age file, which `wrap` makes (in armor); the age program opens it where it runs."""
+        """Return the program with all values in one age file, which `wrap` makes (in armor); the age program decrypts it at run time."""
         words = f"{heading.app}, {heading.stage}, {heading.service}"
         return SEALED_SCRIPT.format(
             heading=words, usage=_USAGE, sealed=wrap(self.lines(entries).encode()).decode().strip()
@@ -81,8 +81,8 @@ class ExecScriptDialect(PosixDialect):
 
 SEALED_SCRIPT = """\
 #!/bin/sh
-# {heading}: opens its variables with age and becomes the program that it is given.
-# Needs sh, age, and the identity: the file that COINJAR_IDENTITY_FILE names, or the key itself in COINJAR_IDENTITY.
+# {heading}: decrypts its variables with age and executes the given program.
+# Needs sh, age, and the identity: a file named by COINJAR_IDENTITY_FILE, or the key itself in COINJAR_IDENTITY.
 {usage}
 {{ set +x; }} 2>/dev/null # a trace would show them
 coinjar_sealed='{sealed}'
@@ -92,7 +92,7 @@ $coinjar_sealed
 SEALED
   ) || exit 4
 else
-  : "${{COINJAR_IDENTITY_FILE:?names the identity that opens the variables}}"
+  : "${{COINJAR_IDENTITY_FILE:?names the identity that decrypts the variables}}"
   coinjar_lines=$(printf '%s\\n' "$coinjar_sealed" | age --decrypt --identity "$COINJAR_IDENTITY_FILE") || exit 4
 fi
 unset COINJAR_IDENTITY COINJAR_IDENTITY_FILE coinjar_sealed
@@ -128,14 +128,14 @@ def _joined(pieces: _Pieces) -> str:
 
 
 def _as_reference(pieces: _Pieces) -> str | None:
-    """The same with references in the place of what replaced them; None if there were none."""
+    """Return the text with references instead of their values; None if there were none."""
     if all(isinstance(piece, str) for piece in pieces):
         return None
     return "".join(piece.replace("$", "$$") if isinstance(piece, str) else f"${{{piece.name}}}" for piece in pieces)
 
 
 class _AssignmentParser:
-    """Reads assignments; everything else is reported and passed over to the end of its line."""
+    """Reads assignments; everything else is reported and skipped to the end of its line."""
 
     def __init__(self, text: str, file: str, remarks: list[ReadRemark]) -> None:
         self.text = text
@@ -183,19 +183,19 @@ class _AssignmentParser:
             for item in self.items:
                 self.values.pop(item.name, None)
                 self.values |= {item.name: item.text} if item.text is not None else {}
-            self.remark(f"left out: this line {fault}", start, lost=True)
+            self.remark(f"ignored: this line {fault}", start, lost=True)
             self._to_line_end()
 
     def _assignments(self) -> None:
-        """`A=1 B=2`; with a program behind them they are for that program alone."""
+        """Read `A=1 B=2`; before a program they are for that program alone."""
         if not self._assignment():
-            raise _NeedsShell("is no assignment")
+            raise _NeedsShell("is not an assignment")
         while True:
             self._skip(_GAP)
             if self.at >= len(self.text) or self.text[self.at] in "\n;#":
                 return
             if not self._assignment():
-                raise _NeedsShell("would run a program: put a value with a blank in it into quotes")
+                raise _NeedsShell("would run a program: quote a value that contains a space")
 
     def _arguments(self, verb: str) -> None:
         while True:
@@ -218,12 +218,12 @@ class _AssignmentParser:
         if match[2] == "+=":
             raise _NeedsShell("appends to a value, which not every shell does")
         if not shell_can_set(name):
-            raise _NeedsShell(f"sets {quoted_name(name)}, which no shell can")
+            raise _NeedsShell(f"sets {quoted_name(name)}, which shells cannot")
         self.at = match.end()
         if self.text[self.at : self.at + 1] in (" ", "\t") and self.text[self.at :].split("\n")[0].strip(" \t")[
             :1
         ] not in ("", "#", ";"):
-            raise _NeedsShell(f"has a blank after '{name}='; a shell would run what follows")
+            raise _NeedsShell(f"has a space after '{name}='; a shell would run what follows")
         pieces = self._word()
         value = _joined(pieces)
         if "\r" in value:
@@ -252,7 +252,7 @@ class _AssignmentParser:
                 raise _NeedsShell(f"has a bare '{letter}', which a shell acts on")
             else:
                 match = _WORD.match(text, self.at)
-                assert match, "every other letter is one of a word"
+                assert match, "every other character is part of a word"
                 parts.append(match.group())
                 self.at = match.end()
         return parts
@@ -293,12 +293,12 @@ class _AssignmentParser:
         if match:
             name = match[1] or match[2]
             if name not in self.values:
-                raise _NeedsShell(f"needs the value of {name}, which this file does not set before")
-            self.remark(f"${name} was replaced by the value the file sets before, as a shell does")
+                raise _NeedsShell(f"needs the value of {name}, which this file does not set above")
+            self.remark(f"${name} was replaced by the value set above, as a shell does")
             self.at = match.end()
             return _Expansion(name, self.values[name])
         following = self.text[self.at + 1 : self.at + 2]
         if self.text[self.at] == "$" and not re.match(r"[({'\"@*#?$!0-9-]", following):
             self.at += 1
             return "$"
-        raise _NeedsShell("needs a shell to work out a '$' or a '`'")
+        raise _NeedsShell("needs a shell to expand a '$' or a '`'")

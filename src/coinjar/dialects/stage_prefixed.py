@@ -1,4 +1,4 @@
-"""One flat JSON map for all stages: names that begin with their stage."""
+"""One flat JSON map for all stages: names begin with their stage."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from coinjar.documents.edit import Edit, apply
 
 
 def prefix_of(stage: str) -> str:
-    """What a stage's names begin with: `prod-isles` gives `PROD_ISLES_`."""
+    """Return the prefix of a stage's names: `prod-isles` gives `PROD_ISLES_`."""
     return re.sub(r"[^A-Z0-9]+", "_", stage.upper()) + "_"
 
 
@@ -49,7 +49,7 @@ class StagePrefixedDialect(JsonDialect):
         return kept if kept.endswith(b"\n") else kept + b"\n"
 
     def _owner(self, name: str, stages: Sequence[str] | set[str] | None = None) -> str | None:
-        """The stage whose prefix the name has, the longest first; written in capitals or as the stage is."""
+        """Return the stage whose prefix the name has, the longest first; in capitals or spelled as the stage is."""
         for stage in sorted(stages or self.parse_context.stages, key=len, reverse=True):
             if any(name.startswith(begin) and len(name) > len(begin) for begin in (prefix_of(stage), f"{stage}_")):
                 return stage
@@ -65,7 +65,7 @@ class StagePrefixedDialect(JsonDialect):
                 key = next(key for key, _ in document.members("JSON object") if key.text == item.name)
                 known = ", ".join(self.parse_context.stages) or "none: there is no jar here"
                 document.remark(
-                    key, f"left out: {item.name} begins with no stage's name (the stages are {known})", lost=True
+                    key, f"ignored: {item.name} does not begin with a stage's name (the stages are {known})", lost=True
                 )
             else:
                 begin = prefix_of(stage) if item.name.startswith(prefix_of(stage)) else f"{stage}_"

@@ -10,16 +10,16 @@ from coinjar.core.names import quoted_name, shell_can_set
 from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
 
-# systemd's string_has_cc() and unichar_is_valid(): what no assignment of a unit may hold.
+# systemd's string_has_cc() and unichar_is_valid(): characters that no assignment of a unit may contain.
 _REFUSED = re.compile(
     "[\x00-\x08\x0b-\x1f\x7f\ufdd0-\ufdef\ufffe\uffff\U0001fffe\U0001ffff]|["
     + "".join(f"{chr((p << 16) | 0xFFFE)}{chr((p << 16) | 0xFFFF)}" for p in range(2, 17))
     + "]"
 )
 _KEPT = "\0"
-"""Stands beside what a backslash protects: blanks there are not at a value's end."""
+"""Marks characters that a backslash protects: such spaces are not trimmed from a value's end."""
 _LONGEST_LINE = 1 << 20
-"""Bytes: LONG_LINE_MAX of unit files."""
+"""LONG_LINE_MAX of unit files, in bytes."""
 
 
 class SystemdDialect(Dialect):
@@ -30,9 +30,9 @@ class SystemdDialect(Dialect):
 
     def unsupported_reason(self, name: str, text: str) -> str | None:
         if not shell_can_set(name):
-            return "systemd takes no name with a character other than A to Z, digits and '_'"
+            return "systemd does not accept a name with a character other than A to Z, digits and '_'"
         if _REFUSED.search(text):
-            return "systemd takes no control characters but tabs and line breaks, and no characters that Unicode has set aside"
+            return "systemd does not accept control characters other than tabs and line breaks, or Unicode noncharacters"
         return not_for_environments(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
@@ -74,14 +74,14 @@ class _EnvironmentFileParser:
         return ReadResult(self.items, self.remarks)
 
     def _comment_end(self, at: int) -> int:
-        """A comment goes on behind a backslash at its end."""
+        """Return the end of a comment, which a final backslash continues."""
         while True:
             end = self.text.find("\n", at)
             if end < 0:
                 return len(self.text)
             if (end - len(self.text[:end].rstrip("\\"))) % 2 == 0:
                 return end + 1
-            self.remark(at, "the comment goes on in the next line, because of the backslash at its end")
+            self.remark(at, "the comment continues on the next line, because of its final backslash")
             at = end + 1
 
     def _assignment(self, start: int) -> int:
@@ -89,20 +89,20 @@ class _EnvironmentFileParser:
         line_end = len(self.text) if line_end < 0 else line_end
         equals = self.text.find("=", start, line_end)
         if equals < 0:
-            self.remark(start, "left out: the line has no '='", lost=True)
+            self.remark(start, "ignored: the line has no '='", lost=True)
             return line_end + 1
         name = self.text[start:equals].rstrip()
         value, at = self._value(equals + 1, name, start)
         if not shell_can_set(name):
-            self.remark(start, f"left out: systemd ignores {quoted_name(name)}, which is no name to it", lost=True)
+            self.remark(start, f"ignored: systemd does not accept the name {quoted_name(name)}", lost=True)
         elif _REFUSED.search(value):
-            self.remark(start, f"left out: systemd ignores {name}, which holds a control character", lost=True)
+            self.remark(start, f"ignored: systemd does not accept {name}, which contains a control character", lost=True)
         else:
             self.items.append(ReadItem(name, value, location_of(self.text, start, self.file)))
         return at
 
     def _value(self, at: int, name: str, start: int) -> tuple[str, int]:
-        """The value that begins at `at`, and where to read on. Quotes mean something only before the first bare character."""
+        """Return the value that begins at `at`, and where to read on. Quotes are special only before the first bare character."""
         text, done, bare = self.text, "", ""
         while at < len(text) and text[at] not in "\n\r":
             letter = text[at]
@@ -113,7 +113,7 @@ class _EnvironmentFileParser:
             if letter == "\\":
                 following = text[at + 1 : at + 2]
                 if following not in ("\n", "\r", ""):
-                    self.remark(start, f"{name}: the backslash before '{following}' was taken out, as systemd does")
+                    self.remark(start, f"{name}: the backslash before '{following}' was removed, as systemd does")
                 bare += _KEPT + ("" if following in ("\n", "\r") else following + _KEPT)
                 at += 2
                 continue
@@ -121,9 +121,9 @@ class _EnvironmentFileParser:
                 bare += letter
             at += 1
         if re.search(r"[ \t]#", bare):
-            self.remark(start, f"the '#' in the value of {name} is part of it: systemd has no comments behind values")
+            self.remark(start, f"the '#' in the value of {name} is part of it: systemd has no comments after values")
         if "$" in done + bare:
-            self.remark(start, f"{name}: its '$' is not replaced by anything")
+            self.remark(start, f"{name}: `$` is kept literally: this dialect does not expand references")
         return done + bare.rstrip(" \t").replace(_KEPT, ""), at + 1
 
     def _quote(self, quote: str, at: int, name: str, start: int) -> tuple[str, int]:
@@ -183,7 +183,7 @@ class SystemdDropInDialect(SystemdDialect):
             else:
                 remarks.append(
                     ReadRemark(
-                        location, f"'{words.partition('=')[0]}' was left out: only Environment= of [Service] is read"
+                        location, f"'{words.partition('=')[0]}' was ignored: only Environment= of [Service] is read"
                     )
                 )
         return ReadResult(items, remarks)
@@ -204,14 +204,14 @@ _NAMED = {"a": "\a", "b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t", "v":
 def _take_words(words: str, items: list[ReadItem], remarks: list[ReadRemark], location: Location) -> None:
     if not words.strip():
         items.clear()
-        remarks.append(ReadRemark(location, "an empty Environment= takes back all before it"))
+        remarks.append(ReadRemark(location, "an empty Environment= resets all lines above"))
         return
     at = 0
     while at < len(words.rstrip()):
         word = _WORD.match(words, at)
         if word is None:
             remarks.append(
-                ReadRemark(location, "left out: the rest of the line has a quote that is not closed", lost=True)
+                ReadRemark(location, "ignored: the rest of the line has a quote that is not closed", lost=True)
             )
             return
         at = word.end()
@@ -224,11 +224,11 @@ def _take_words(words: str, items: list[ReadItem], remarks: list[ReadRemark], lo
         assignment = _ESCAPE.sub(_unescaped, assignment)
         name, equals, value = assignment.partition("=")
         if re.search(r"(?<!%)(?:%%)*%(?!%)", value):
-            remarks.append(ReadRemark(location, f"left out: {name} has a '%' that systemd replaces", lost=True))
+            remarks.append(ReadRemark(location, f"ignored: {name} has a '%' specifier, which systemd expands", lost=True))
         elif not equals or not shell_can_set(name):
             remarks.append(
                 ReadRemark(
-                    location, f"left out: systemd ignores {quoted_name(name)}, which is no assignment to it", lost=True
+                    location, f"ignored: systemd does not accept the assignment {quoted_name(name)}", lost=True
                 )
             )
         else:

@@ -1,4 +1,4 @@
-"""YAML and JSON texts with a position for everything: read, and edited in place. No files here."""
+"""YAML and JSON texts with a position for every node: read, and edited in place. No file access."""
 
 from coinjar.documents.fast_yaml_import import import_yaml
 

@@ -1,6 +1,6 @@
-"""Change values in a YAML or JSON text and nothing else: comments, order, quoting, anchors and line ends stay.
+"""Change values in a YAML or JSON text and nothing else: comments, order, quoting, anchors and line ends are kept.
 
-The text is spliced at its nodes' marks, read again, and compared with what was meant; if they differ, nothing is changed.
+The text is spliced at the positions of its nodes, read again, and compared with the intended data; if they differ, nothing is changed.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from coinjar.documents.writer import Plain, ScalarWriter, UnquotedScalar, as_blo
 from coinjar.documents.yamltext import compose
 
 END = -1
-"""The place behind a list's last element."""
+"""The position after a list's last element."""
 _NOTHING = object()
 _ANCHOR = re.compile(r"(?:[&!]\S*[ \t]+)+")
 
@@ -27,7 +27,7 @@ _ANCHOR = re.compile(r"(?:[&!]\S*[ \t]+)+")
 class Edit(NamedTuple):
     """Set the value at a path, or remove it (`value` is None).
 
-    A removal takes the collections that it empties with it, except those at the first `keeps` steps of the path: these stay, as `{}`.
+    A removal also removes the collections that become empty, except those at the first `keeps` steps of the path: these stay as `{}`.
     """
 
     path: Path
@@ -36,12 +36,12 @@ class Edit(NamedTuple):
 
 
 def apply(data: bytes, file: str, edits: Sequence[Edit], *, careful: bool = False, as_json: bool = False) -> bytes:
-    """The file's bytes with the edits made. Raises InputError, with nothing changed, if they cannot be made faithfully.
+    """Return the file's bytes with the edits applied. Raises InputError, with nothing changed, if they cannot be applied exactly.
 
     `careful` writes text so that every YAML reader takes it for text; `as_json` is for JSON.
     """
     if not as_json:
-        compose(data, file)  # the same guards as for every file that is read
+        compose(data, file)  # the same limits as for every file that is read
     text = data.decode()
     mark = "\ufeff" if text.startswith("\ufeff") else ""
     writer = ScalarWriter("\r\n" if "\r\n" in text else "\n", careful, as_json)
@@ -50,7 +50,7 @@ def apply(data: bytes, file: str, edits: Sequence[Edit], *, careful: bool = Fals
 
 
 def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: ScalarWriter) -> str:
-    """The same for the text of one document that has been looked at before."""
+    """Apply edits to the text of one document that was already checked."""
     read: Callable[[str], TreeNode | None] = (
         (lambda name: build_json_tree(name, file)) if writer.as_json else build_tree
     )
@@ -70,7 +70,7 @@ def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: ScalarWri
             return created
     names = ", ".join(dict.fromkeys(_named(before, edit) for edit in edits))
     raise InputError(
-        f"changing {names} here would change something else too (an anchor that others use? an unusual layout?)",
+        f"changing {names} here would also change something else (a shared anchor, or an unusual layout)",
         hint="change it by hand",
         location=Location(file),
         code="edit",
@@ -80,21 +80,21 @@ def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: ScalarWri
 def _made(
     text: str, edits: Sequence[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]
 ) -> tuple[str, Any]:
-    """The text with the edits made, and its data: what equals nothing for a way of writing that is not foreseen (an explicit key)."""
+    """Return the text with the edits applied, and its data: what equals nothing for an unsupported notation (an explicit key)."""
     additions = [edit for edit in edits if edit.value is not None]
     try:
         while additions:
             text, additions = _written(text, additions, writer, read)
         text = _all_removed(
             text, [edit for edit in edits if edit.value is None], writer, read
-        )  # last, so that what gets others is never empty
+        )  # last, so that a collection that gets others is never empty
         return text, data_of(read(text))
     except (yaml.YAMLError, CoinJarError, ValueError):
         return text, _NOTHING
 
 
 def _once(tree: TreeNode | None, edits: Sequence[Edit]) -> list[Edit]:
-    """The edits without those that want the same of one collection by another path: of an anchor and of those that refer to it."""
+    """Return the edits without those that repeat an edit of the same collection by another path: an anchor and its aliases."""
     result: dict[tuple[int, Path, str], Edit] = {}
     kept = []
     for edit in edits:
@@ -108,7 +108,7 @@ def _once(tree: TreeNode | None, edits: Sequence[Edit]) -> list[Edit]:
 
 
 def _texts(value: Plain) -> Any:  # noqa: ANN401 - data of any shape
-    """The data that a written value reads as."""
+    """Return the data that a written value reads as."""
     if isinstance(value, dict):
         return {name: _texts(item) for name, item in value.items()}
     if isinstance(value, list):
@@ -117,7 +117,7 @@ def _texts(value: Plain) -> Any:  # noqa: ANN401 - data of any shape
 
 
 def _edited(data: Any, path: Path, value: Plain | None) -> Any:  # noqa: ANN401 - data of any shape
-    """The data with one edit made, in place."""
+    """Apply one edit to the data, in place."""
     if not path:
         return None if value is None else _texts(value)
     step, rest = path[0], path[1:]
@@ -128,7 +128,7 @@ def _edited(data: Any, path: Path, value: Plain | None) -> Any:  # noqa: ANN401 
         else:
             elements[step] = _edited(
                 elements[step], rest, value
-            )  # one that goes leaves None behind: the places of the others stay
+            )  # a removed element leaves None, so that the positions of the others stay
         return elements
     mapping: dict[str, Any] = data if isinstance(data, dict) else {}
     inner = _edited(mapping.get(step), rest, value)
@@ -140,7 +140,7 @@ def _edited(data: Any, path: Path, value: Plain | None) -> Any:  # noqa: ANN401 
 
 
 def _without_empty(data: Any, path: Path, keeps: int) -> Any:  # noqa: ANN401 - data of any shape
-    """The data without the empty collections along the path, which a removal may leave or not; those at its first `keeps` steps stay."""
+    """Return the data without empty collections along the path, which a removal may leave or not; those at its first `keeps` steps stay."""
     if isinstance(data, list) and path and isinstance(path[0], int) and path[0] < len(data):
         data[path[0]] = _without_empty(data[path[0]], path[1:], keeps - 1)
     if isinstance(data, list):
@@ -160,7 +160,7 @@ def _without_empty(data: Any, path: Path, keeps: int) -> Any:  # noqa: ANN401 - 
 
 
 def _named(tree: TreeNode | None, edit: Edit) -> str:
-    """What an edit is about, as its reader calls it: a variable, not its number in a list."""
+    """Return what an edit is about, in the reader's words: a variable, not its number in a list."""
     path = edit.path
     while path and (isinstance(path[-1], int) or path[-1] == "value"):
         trail = trail_of(tree, path)
@@ -172,7 +172,7 @@ def _named(tree: TreeNode | None, edit: Edit) -> str:
         if name is not None and name.plain.kind == "scalar":
             return name.plain.text.partition("=")[0]
         value = edit.value
-        if path is edit.path and path[-1] == END and value and not isinstance(value, list):  # one that is new
+        if path is edit.path and path[-1] == END and value and not isinstance(value, list):  # a new one
             return value.partition("=")[0] if isinstance(value, str) else str(value.get("name", next(iter(value))))
         path = path[:-1]
     return str(path[-1]) if path else "it"
@@ -181,7 +181,7 @@ def _named(tree: TreeNode | None, edit: Edit) -> str:
 def _all_removed(
     text: str, removals: Sequence[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]
 ) -> str:
-    """Take out what the edits name: as many at a time as do not touch each other."""
+    """Remove what the edits name: as many at a time as do not touch each other."""
     tree = read(text)
     groups: dict[int, tuple[TreeNode, list[Edit]]] = {}
     for edit in removals:
@@ -205,7 +205,7 @@ def _all_removed(
 def _written(
     text: str, edits: list[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]
 ) -> tuple[str, list[Edit]]:
-    """Make as many edits as one reading of the text allows; return the new text and the edits that are left."""
+    """Apply as many edits as one parse of the text allows; return the new text and the remaining edits."""
     tree = read(text)
     if tree is None or tree.is_null:
         return _start(text, edits[0], writer), edits[1:]
@@ -218,7 +218,7 @@ def _written(
         parent, rest = _descend(tree, edit.path)
         created = edit.path[: len(edit.path) - len(rest) + 1]
         if len(rest) > 1 and created in opened:
-            left.append(edit)  # its collection is being made in this round
+            left.append(edit)  # its collection is created in this round
             continue
         opened.add(created)
         if parent.child(rest[0]) is not None:
@@ -232,7 +232,7 @@ def _written(
 
 
 def _descend(tree: TreeNode, path: Path) -> tuple[TreeNode, Path]:
-    """The deepest collection along the path that is there, and what is left of the path."""
+    """Return the deepest existing collection along the path, and the remaining path."""
     while len(path) > 1 and (inner := tree.child(path[0])) is not None and inner.kind in ("map", "seq"):
         if (inner.kind == "seq") != isinstance(path[1], int):
             break
@@ -257,7 +257,7 @@ def _start(text: str, edit: Edit, writer: ScalarWriter) -> str:
 
 
 def _insertion(text: str, parent: TreeNode, members: list[tuple[str, Plain]], writer: ScalarWriter) -> Splice:
-    """New members or elements at the end of a collection, in its own style."""
+    """Return the insertion of members or elements at the end of a collection, in its own style."""
     inner = [(member.key.start, member.value) for member in parent.members] or [
         (node.start, node) for node in parent.elements
     ]
@@ -305,7 +305,7 @@ def _flow_insertion(
         return Splice(opened, parent.end - 1, (gap if many else "") + f",{gap}".join(definitions) + close)
     at = inner[-1][1].last
     comma = re.compile(r"[ \t\r\n]*,").match(text, at)
-    if comma:  # a comma behind the last, as YAML allows
+    if comma:  # a comma after the last, as YAML allows
         return Splice(comma.end(), comma.end(), "".join(f"{gap}{line}," for line in definitions))
     return Splice(at, at, "".join(f",{gap}{line}" for line in definitions))
 
@@ -348,7 +348,7 @@ def _replacement(text: str, parent: TreeNode, step: str | int, value: Plain, wri
 def _member_replacement(
     text: str, parent: TreeNode, name: str, value: Plain, writer: ScalarWriter, anchor: str
 ) -> Splice:
-    """A member's value over several lines: all behind its colon is new, but a comment stays."""
+    """Return a member's new value over several lines: everything after the colon is replaced, except a comment."""
     member = parent.member(name)
     assert member
     line = text.rfind("\n", 0, member.key.start) + 1
@@ -362,7 +362,7 @@ def _member_replacement(
 
 
 def _comment_behind(text: str, old: TreeNode) -> str:
-    """The comment on the line where a value ends, or, of a block scalar, where it starts."""
+    """Return the comment on the line where a value ends; for a block scalar, on the line where it starts."""
     line = text[old.start :] if old.style in ("|", ">") else text[old.last :]
     match = re.match(r"[^\r\n#]*(?<=[ \t])(#[^\r\n]*)", line)
     return match[1] if match else ""

@@ -16,7 +16,7 @@ FORMS = (MAP, LINES, PAIRS)
 
 
 class EnvironmentEntry(NamedTuple):
-    """One entry as it stands. `text` is None where it has no value of its own; `at` is its name's node, `step` its place."""
+    """One entry of an environment. `text` is None where it has no value of its own; `at` is its name's node, `step` its key or index."""
 
     name: str
     text: str | None
@@ -24,11 +24,11 @@ class EnvironmentEntry(NamedTuple):
     value: TreeNode | None
     step: str | int
     merged: bool = False
-    """Whether it stands elsewhere, and `<<` brings it here."""
+    """Whether it is defined elsewhere, and a merge key (`<<`) includes it here."""
 
 
 def form_of(node: TreeNode | None) -> str | None:
-    """The form that is there; None where nothing tells."""
+    """Return the form of the node; None where nothing shows it."""
     node = node.plain if node else None
     if node is None or node.is_null or not (node.members or node.elements):
         return None
@@ -38,7 +38,7 @@ def form_of(node: TreeNode | None) -> str | None:
 
 
 def held(node: TreeNode | None, *, merged: bool = False) -> list[EnvironmentEntry]:
-    """The entries, in order; with `merged` also those that `<<` brings (YAML 1.1, merge). Raises InputError for what is no environment."""
+    """Return the entries in order; with `merged` also those of merge keys (YAML 1.1, `<<`). Raises InputError if it is not an environment."""
     node = node.plain if node else None
     if node is None or node.is_null:
         return []
@@ -56,12 +56,12 @@ def held(node: TreeNode | None, *, merged: bool = False) -> list[EnvironmentEntr
             if (other_entry := _element(element.plain, number))
         ]
     raise InputError(
-        "there is no environment: neither a map nor a list", hint="correct the pointer", code="environment"
+        "this is not an environment: it must be a map or a list", hint="correct the pointer", code="environment"
     )
 
 
 def _merged(node: TreeNode, own: set[str]) -> list[EnvironmentEntry]:
-    """What `<<` brings; what stands first wins, and what the map itself has before all."""
+    """Return the entries of merge keys; the first wins, and entries of the map itself win over all."""
     result: dict[str, EnvironmentEntry] = {}
     for child in [member.value.plain for member in node.members if member.name == "<<"]:
         for source in [element.plain for element in child.elements] if child.kind == "seq" else [child]:
@@ -95,7 +95,7 @@ def edits(
     *,
     same: Iterable[str] = (),
 ) -> list[Edit]:
-    """What brings the environment at `path` in step: set what is wanted, take out what is gone, leave what is `same` already."""
+    """Return the edits that update the environment at `path`: set what is wanted, remove what is gone, keep what is already the `same`."""
     there = {entry.name: entry for entry in held(node)}
     kept = set(same)
     changes = [Edit((*path, there[name].step), None) for name in gone if name in there]

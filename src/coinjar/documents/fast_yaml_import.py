@@ -1,7 +1,7 @@
 """Import PyYAML in half the time.
 
-A third of its import goes into compiling patterns that only its pure Python reader and its typed loaders use, neither of
-which runs here. So while it is imported, patterns are put off until they are first used (see docs/decisions.md).
+A third of its import compiles patterns that only its pure Python reader and its typed loaders use, neither of which is used here.
+So during the import, patterns are replaced by objects that compile on first use (see docs/decisions.md).
 """
 
 from __future__ import annotations
@@ -12,17 +12,17 @@ from typing import Any
 
 
 class _LazyPattern:
-    """Stands for a compiled pattern, and becomes one when it is first asked for anything."""
+    """A pattern that is compiled on first use."""
 
     def __init__(self, *given: Any) -> None:  # noqa: ANN401 - whatever `re.compile` takes
         self._given = given
 
     def __getattr__(self, name: str) -> Any:  # noqa: ANN401 - whatever a pattern has
-        return getattr(re.compile(*self._given), name)  # which keeps what it compiled
+        return getattr(re.compile(*self._given), name)  # which caches what it compiled
 
 
 def import_yaml() -> None:
-    """Make `import yaml` quick for those who come after. Does nothing if it has been imported."""
+    """Import yaml quickly, for later `import yaml`. Does nothing if it is already imported."""
     if "yaml" in sys.modules:
         return
     compile_now = re.compile

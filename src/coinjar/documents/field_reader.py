@@ -1,4 +1,4 @@
-"""Takes a YAML node apart and gathers every fault with its place, so that all of a file's come at once."""
+"""Read a YAML node's fields and collect every fault with its location, so that all faults of a file are reported at once."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.names import suggestion
 from coinjar.documents.yamltext import is_null, location
 
-NULL_HINT = 'write "" for an empty text, "null" for the word, or {unset: true} for no value here and none inherited'
+NULL_HINT = 'write "" for an empty text, "null" for the word, or {unset: true} to unset it here and inherit nothing'
 
 
 class FieldReader:
@@ -27,9 +27,9 @@ class FieldReader:
         )
 
     def members(self, node: Node, what: str) -> Iterator[tuple[str, ScalarNode, Node]]:
-        """The members of a mapping: name, key node, value node. A name given twice is a fault."""
+        """Return the members of a mapping: name, key node, value node. A duplicate name is a fault."""
         if not isinstance(node, MappingNode):
-            self.fault(node, f"{what} must be a mapping (name: value)", "write one name a line, each with a colon")
+            self.fault(node, f"{what} must be a mapping (name: value)", "write one name per line, each with a colon")
             return
         lines: dict[str, int] = {}
         for key, value in node.value:
@@ -39,8 +39,8 @@ class FieldReader:
             if key.value in lines:
                 self.fault(
                     key,
-                    f"'{key.value}' stands twice in {what}",
-                    f"it stands in line {lines[key.value]} too: keep one",
+                    f"'{key.value}' is given twice in {what}",
+                    f"it is also in line {lines[key.value]}: keep one",
                     "duplicate",
                 )
                 continue
@@ -48,7 +48,7 @@ class FieldReader:
             yield key.value, key, value
 
     def fields(self, node: Node, what: str, allowed: Sequence[str]) -> dict[str, Node]:
-        """The members of a mapping whose names are fixed; an unknown one is a fault with a suggestion."""
+        """Return the members of a mapping with fixed names; an unknown name is a fault with a suggestion."""
         result = {}
         for name, key, value in self.members(node, what):
             if name in allowed:
@@ -67,15 +67,15 @@ class FieldReader:
         if node is None:
             return default
         if not isinstance(node, ScalarNode):
-            self.fault(node, f"{what} must be a text", "write it behind the colon, in quotes if need be")
+            self.fault(node, f"{what} must be a text", "write it after the colon, in quotes if necessary")
             return default
         if is_null(node):
-            self.fault(node, f"{what} has nothing behind its colon", "give it a text, or remove the line")
+            self.fault(node, f"{what} has no value", "write a text, or remove the line")
             return default
         return str(node.value)
 
     def flag(self, node: Node | None, what: str) -> bool:
-        """`true` or `false`."""
+        """Return `true` or `false`."""
         if node is None:
             return False
         if not isinstance(node, ScalarNode) or node.value not in ("true", "false"):
@@ -84,20 +84,20 @@ class FieldReader:
         return bool(node.value == "true")
 
     def pattern(self, node: Node | None, what: str) -> str:
-        """A regular expression."""
+        """Return a regular expression."""
         text = self.text(node, what)
         try:
             re.compile(text)
         except re.error as fault:
-            assert node is not None, "nothing is a pattern"
+            assert node is not None, "no pattern"
             self.fault(
-                node, f"{what} is no pattern: {fault}", "write a regular expression, as in [A-Z][A-Z0-9_]*", "pattern"
+                node, f"{what} is not a valid pattern: {fault}", "write a regular expression such as [A-Z][A-Z0-9_]*", "pattern"
             )
             return ""
         return text
 
     def texts(self, node: Node | None, what: str) -> list[tuple[str, Node]]:
-        """A list of scalars, each with its node."""
+        """Return a list of scalars, each with its node."""
         if node is None:
             return []
         if not isinstance(node, SequenceNode):

@@ -1,4 +1,4 @@
-"""What readers make of a YAML scalar without quotes."""
+"""Which type YAML readers give a scalar without quotes."""
 
 from __future__ import annotations
 
@@ -14,9 +14,9 @@ _FLOAT_12 = re.compile(r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+
 
 
 def becomes(node: TreeNode, *, as_json: bool = False) -> tuple[str, str] | None:
-    """What a scalar is to its reader, in words, and the text it will be turned into; None if it is a text.
+    """Return the type that a reader gives a scalar, in words, and the text of its value; None if it is a text.
 
-    YAML 1.1 and 1.2 readers differ: where they do, the words say so, and the text is what those make of it that see no text.
+    YAML 1.1 and 1.2 readers differ: where they do, the words say so, and the text is the value for readers that do not see a text.
     """
     if node.kind != "scalar" or node.style or (not as_json and surely_text(node.text)):
         return None
@@ -32,7 +32,7 @@ def becomes(node: TreeNode, *, as_json: bool = False) -> tuple[str, str] | None:
 
 
 def _elsewhere(text: str) -> tuple[str, str] | None:
-    """What only some readers take for more than a text."""
+    """Return the type that only some readers give a scalar."""
     if text in ("y", "Y", "n", "N"):
         return "a boolean to readers of YAML 1.1", "true" if text in "yY" else "false"
     if _OCTAL_12.fullmatch(text):

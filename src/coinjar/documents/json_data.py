@@ -1,4 +1,4 @@
-"""Data as programs exchange it: JSON values, looked into by JSON Pointer (RFC 6901), and read out of YAML nodes."""
+"""JSON data: values at a JSON Pointer (RFC 6901), and data of YAML nodes."""
 
 from __future__ import annotations
 
@@ -9,14 +9,14 @@ from typing import Any, TypeAlias
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 Data: TypeAlias = Any
-"""What json.loads gives: dict, list, str, int, float, bool, None."""
+"""A result of json.loads: dict, list, str, int, float, bool, None."""
 NOTHING = object()
-"""What a pointer finds where there is nothing; null is something."""
+"""The value at a pointer to nothing; null is something."""
 _JSON_WORD = re.compile(r"null|true|false|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?")
 
 
 def look(data: Data, pointer: str) -> Data:
-    """What stands at a pointer, or NOTHING. A step `*` takes every element of a list."""
+    """Return the value at a pointer, or NOTHING. A step `*` takes every element of a list."""
     steps = [step.replace("~1", "/").replace("~0", "~") for step in pointer.split("/")[1:]]
     for number, step in enumerate(steps):
         if step == "*" and isinstance(data, list):
@@ -33,12 +33,12 @@ def look(data: Data, pointer: str) -> Data:
 
 
 def as_text(data: Data) -> str:
-    """A JSON value as a text: a text itself, anything else in JSON's spelling."""
+    """Return a JSON value as text: a text itself, anything else in JSON notation."""
     return data if isinstance(data, str) else json.dumps(data, ensure_ascii=False, separators=(",", ":"))
 
 
 def typed(node: Node) -> Data:
-    """A YAML node in the JSON schema (YAML 1.2.2, 10.2): bare words of JSON are what they say, all else is text."""
+    """Return the data of a YAML node in the JSON schema (YAML 1.2.2, 10.2): JSON's bare words are typed, everything else is text."""
     if isinstance(node, MappingNode):
         return {str(key.value): typed(value) for key, value in node.value}
     if isinstance(node, SequenceNode):

@@ -1,4 +1,4 @@
-"""A JSON text (RFC 8259) as the same tree of positions as a YAML text."""
+"""Parse a JSON text (RFC 8259) into the same tree of positions as a YAML text."""
 
 from __future__ import annotations
 
@@ -14,11 +14,11 @@ _BARE = re.compile(r"true|false|null|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]
 
 
 def build_json_tree(text: str, file: str) -> TreeNode:
-    """The tree. A string has the style `"`, every other scalar none. Raises InputError with the place of the fault."""
+    """Return the tree. A string has the style `"`, every other scalar none. Raises InputError with the location of the fault."""
     try:
         tree, end = _value(text, _skip(text, 0), 0)
         if _skip(text, end) != len(text):
-            raise JSONDecodeError("Something follows the end", text, _skip(text, end))
+            raise JSONDecodeError("Unexpected text after the end", text, _skip(text, end))
     except JSONDecodeError as fault:
         where = location_of(text, fault.pos, file)
         raise InputError(
@@ -74,7 +74,7 @@ def _collection(text: str, start: int, depth: int) -> tuple[TreeNode, int]:
         if text[at : at + 1] == ",":
             comma, at = at, _skip(text, at + 1)
             if text[at : at + 1] == close:
-                raise JSONDecodeError("A comma stands before the end", text, comma)
+                raise JSONDecodeError("There is a comma before the end", text, comma)
         elif text[at : at + 1] != close:
             raise JSONDecodeError(f"Expecting ',' or '{close}'", text, at)
     tree.end = tree.last = at + 1

@@ -1,4 +1,4 @@
-"""JSON Pointer (RFC 6901), with a step `[field=value]` that picks a list's element by one of its fields."""
+"""JSON Pointer (RFC 6901), extended by a step `[field=value]` that selects a list's element by one of its fields."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _PICK = re.compile(r"\[([^=\]]+)=(.*)\]", re.DOTALL)
 
 
 class ElementSelector(NamedTuple):
-    """The element whose field has this text."""
+    """Selects the element whose field has this text."""
 
     field: str
     value: str
@@ -24,14 +24,14 @@ Step: TypeAlias = str | ElementSelector
 
 
 def parse_pointer(text: str) -> tuple[Step, ...]:
-    """The steps. Raises InputError for what is no pointer."""
+    """Return the steps. Raises InputError if it is not a pointer."""
     if text and not text.startswith("/"):
         raise InputError(
-            f"'{text}' is no JSON Pointer", hint="it begins with '/', as in /jobs/deploy/env", code="pointer"
+            f"'{text}' is not a JSON Pointer", hint="it begins with '/', as in /jobs/deploy/env", code="pointer"
         )
     if re.search(r"~(?![01])", text):
         raise InputError(
-            f"'{text}' has a '~' that means nothing", hint="write ~0 for '~' and ~1 for '/'", code="pointer"
+            f"'{text}' has an invalid escape with '~'", hint="write ~0 for '~' and ~1 for '/'", code="pointer"
         )
     steps: list[Step] = []
     for raw in text.split("/")[1:]:
@@ -42,7 +42,7 @@ def parse_pointer(text: str) -> tuple[Step, ...]:
 
 
 class PointerMatch(NamedTuple):
-    """Where a pointer leads: the nodes on the way, root first, and the path. `missing` is the last step if nothing stands there yet."""
+    """The node a pointer selects: the nodes on the way, root first, and the path. `missing` is the last step if there is no node yet."""
 
     trail: tuple[TreeNode, ...]
     path: Path
@@ -54,13 +54,13 @@ class PointerMatch(NamedTuple):
 
 
 def follow(root: TreeNode | None, pointer: str) -> PointerMatch:
-    """Follow a pointer; only its last step may lead to what is not there yet. Raises InputError that says where it leads nowhere."""
+    """Follow a pointer; only its last step may be missing. Raises InputError that says which step does not exist."""
     steps = parse_pointer(pointer)
     trail: list[TreeNode] = [root] if root is not None else []
     path: list[str | int] = []
     if root is None:
         raise InputError(
-            f"{pointer or 'the whole document'} leads nowhere: the document is empty",
+            f"{pointer or 'the whole document'} does not exist: the document is empty",
             hint="correct the pointer",
             code="pointer",
         )
@@ -100,7 +100,7 @@ def _nowhere(pointer: str, steps: tuple[Step, ...], number: int, node: TreeNode)
         known = [field.text for child in node.elements if (field := child.plain.child(step.field)) is not None]
         message, hint = (
             f"no element of {where} has {step.field}: {step.value}",
-            f"there are {', '.join(known)}" if known else "it is no list of such elements",
+            f"there are {', '.join(known)}" if known else "it is not a list of such elements",
         )
     else:
         near = nearest(step, [member.name for member in node.members])
@@ -110,13 +110,13 @@ def _nowhere(pointer: str, steps: tuple[Step, ...], number: int, node: TreeNode)
             if near
             else f"it has {', '.join(member.name for member in node.members[:8]) or 'nothing'}"
         )
-    return InputError(f"{pointer or 'the whole document'} leads nowhere: {message}", hint=hint, code="pointer")
+    return InputError(f"{pointer or 'the whole document'} does not exist: {message}", hint=hint, code="pointer")
 
 
 def above(pointer: str, other: str) -> bool:
-    """Whether an environment at `pointer` belongs to what is around `other`'s, and has its name: whole pipeline, job, step."""
+    """Return whether an environment at `pointer` encloses `other`'s with the same name: whole pipeline, job, step."""
     if not pointer or not other:
-        return False  # the whole document is no environment of anything inside it
+        return False  # the whole document is not an environment of anything inside it
     *mine, name = parse_pointer(pointer)
     *theirs, its_name = parse_pointer(other)
     return name == its_name and len(mine) < len(theirs) and theirs[: len(mine)] == mine

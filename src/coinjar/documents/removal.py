@@ -1,4 +1,4 @@
-"""Cuts: what a document's text loses when members or elements go."""
+"""Remove members and elements from a document's text."""
 
 from __future__ import annotations
 
@@ -10,13 +10,13 @@ from coinjar.documents.tree import TreeNode
 from coinjar.documents.writer import ScalarWriter
 
 Path: TypeAlias = tuple[str | int, ...]
-"""Names of mappings and places in lists, from the root."""
+"""Names of mappings and indexes in lists, from the root."""
 _COMMENT_BEHIND = re.compile(r"[ \t]*,?[ \t]+#[^\n]*")
 _NOTHING_BEHIND = re.compile(r"[ \t]*(?:#[^\n]*)?\n")
 
 
 class Splice(NamedTuple):
-    """A text to put in the place of what stands between two offsets."""
+    """A text that replaces the range between two offsets."""
 
     start: int
     end: int
@@ -24,7 +24,7 @@ class Splice(NamedTuple):
 
 
 def trail_of(tree: TreeNode | None, path: Path) -> list[TreeNode]:
-    """The collections along a path, the root first; empty if the path leads nowhere."""
+    """Return the collections along a path, the root first; empty if the path does not exist."""
     trail: list[TreeNode] = []
     for step in path:
         if tree is None:
@@ -35,7 +35,7 @@ def trail_of(tree: TreeNode | None, path: Path) -> list[TreeNode]:
 
 
 def emptied(text: str, tree: TreeNode | None, path: Path, keeps: int, writer: ScalarWriter) -> list[Splice]:
-    """Take out a collection that loses all it has, and what that leaves empty in turn, unless a comment stands in it, or it is one that stays."""
+    """Remove a collection that loses all its members, and the ones that this empties in turn, unless it contains a comment or must stay."""
     trail = trail_of(tree, path)
     depth = len(path) - 1
     while (
@@ -49,7 +49,7 @@ def emptied(text: str, tree: TreeNode | None, path: Path, keeps: int, writer: Sc
     lost = trail[depth]
     if 0 < depth <= keeps and not lost.flow and lost.kind == "map" and "#" not in text[lost.start : lost.last]:
         member = trail[depth - 1].member(str(path[depth - 1]))
-        if member and not text[member.colon(text) + 1 : lost.start].strip():  # beside its name, as people write it
+        if member and not text[member.colon(text) + 1 : lost.start].strip():  # next to its name, as people write it
             newline = writer.newline if text[lost.last - 1 : lost.last] == "\n" else ""
             return [Splice(member.colon(text) + 1, lost.last, " {}" + newline)]
     if (writer.careful or 0 < depth <= keeps) and lost.kind == "seq" and not lost.flow and depth > 0:
@@ -79,12 +79,12 @@ def emptied(text: str, tree: TreeNode | None, path: Path, keeps: int, writer: Sc
 
 
 def without(text: str, parent: TreeNode, steps: Sequence[str | int]) -> list[Splice]:
-    """Cut some of a collection's members or elements."""
+    """Remove some of a collection's members or elements."""
     return _flow_cuts(text, parent, set(steps)) if parent.flow else [_blockcut(text, parent, step) for step in steps]
 
 
 def start_of(parent: TreeNode, step: str | int) -> int:
-    """Where a member or an element of a collection begins."""
+    """Return the offset where a member or an element of a collection begins."""
     if parent.kind == "map":
         member = parent.members[step] if isinstance(step, int) else parent.member(step)
         assert member
@@ -93,7 +93,7 @@ def start_of(parent: TreeNode, step: str | int) -> int:
 
 
 def _flow_cuts(text: str, parent: TreeNode, steps: set[str | int]) -> list[Splice]:
-    """Cut members or elements between brackets, each with one of the commas beside it and the comment behind it, and no comment of another."""
+    """Remove members or elements in brackets, each with one adjacent comma and its own trailing comment."""
     inner: list[tuple[str | int, int, int]] = [
         (member.name, member.key.start, member.value.last) for member in parent.members
     ]
@@ -109,7 +109,7 @@ def _flow_cuts(text: str, parent: TreeNode, steps: set[str | int]) -> list[Splic
         own = _COMMENT_BEHIND.match(text, inner[-1][2]) if "\n" in text[inner[0][1] : inner[-1][2]] else None
         end = own.end() if own else inner[-1][2]
         line = text.find("\n", start, end)
-        beside = text[end : end + 1] not in ("\n", "\r", "")  # the bracket, which the comment would swallow
+        beside = text[end : end + 1] not in ("\n", "\r", "")  # the bracket, which the comment would hide
         kept = ""
         if last_kept >= 0 and line >= 0 and "#" in text[start:line]:  # a comment of the last that stays
             comma = text.find(",", start, text.index("#", start))
@@ -123,14 +123,14 @@ def _flow_cuts(text: str, parent: TreeNode, steps: set[str | int]) -> list[Splic
 
 
 def _blockcut(text: str, parent: TreeNode, step: str | int) -> Splice:
-    """Cut the lines of one member or element in block style."""
+    """Remove the lines of one member or element in block style."""
     at = start_of(parent, step)
     child = parent.child(step)
     assert child
     if parent.kind == "seq":
         at = text.rindex("-", 0, at)
     start = text.rfind("\n", 0, at) + 1
-    if text[start:at].strip():  # the first of a collection that starts behind a dash
+    if text[start:at].strip():  # the first of a collection that starts after a dash
         start = at
         members = parent.members
         if len(members) > 1 and members[0].name == step:
@@ -139,8 +139,8 @@ def _blockcut(text: str, parent: TreeNode, step: str | int) -> Splice:
 
 
 def after_line(text: str, at: int) -> int:
-    """Where the line that `at` ends in is over."""
-    if at and text[at - 1] == "\n":  # a block scalar ends behind its line break
+    """Return the offset of the end of the line that contains `at`."""
+    if at and text[at - 1] == "\n":  # a block scalar ends after its line break
         return at
     end = text.find("\n", at)
     return len(text) if end < 0 else end + 1

@@ -1,4 +1,4 @@
-"""A YAML text as a tree of positions, aliases included: what an editor needs and a composer throws away."""
+"""A YAML text as a tree with positions, aliases included: an editor needs what a composer drops."""
 
 from __future__ import annotations
 
@@ -27,12 +27,12 @@ class TreeMember:
         return self.key.text
 
     def colon(self, text: str) -> int:
-        """Where the colon stands."""
+        """The offset of the colon."""
         return text.index(":", self.key.end)
 
 
 class TreeNode:
-    """One node. `start` and `end` count characters; `last` is where its text really ends."""
+    """One node. `start` and `end` count characters; `last` is the end of its own text."""
 
     __slots__ = (
         "_index",
@@ -63,13 +63,13 @@ class TreeNode:
         self._index: dict[str, TreeMember] | None = None
 
     def member(self, name: str) -> TreeMember | None:
-        """The member of this name, if this is a mapping that has it."""
+        """Return the member of this name, if this is a mapping that has it."""
         if self._index is None:
             self._index = {member.name: member for member in self.members}
         return self._index.get(name)
 
     def child(self, step: str | int) -> TreeNode | None:
-        """What stands behind a name of a mapping, or at a place in a list; None if there is nothing."""
+        """Return the value of a name in a mapping, or the element at an index of a list; None if there is none."""
         if isinstance(step, str):
             member = self.member(step)
             return member.value if member else None
@@ -77,7 +77,7 @@ class TreeNode:
 
     @property
     def plain(self) -> TreeNode:
-        """This node, or the one that it is an alias of."""
+        """This node, or the node that it is an alias of."""
         return self.target if self.kind == "alias" and self.target else self
 
     @property
@@ -86,14 +86,14 @@ class TreeNode:
 
 
 def _marks(event: yaml.Event) -> tuple[int, int]:
-    """Where an event starts and ends, in characters."""
+    """Return where an event starts and ends, in characters."""
     assert event.start_mark, "events of a text have marks"
     assert event.end_mark
     return event.start_mark.index, event.end_mark.index
 
 
 def documents(text: str, file: str) -> list[tuple[int, int]]:
-    """Where each document of a YAML text starts and ends, comments behind it included. Raises InputError for what is not YAML."""
+    """Return where each document of a YAML text starts and ends, trailing comments included. Raises InputError if it is not YAML."""
     try:
         starts = [
             _marks(event)[0]
@@ -107,7 +107,7 @@ def documents(text: str, file: str) -> list[tuple[int, int]]:
 
 
 def build_tree(text: str) -> TreeNode | None:
-    """The tree of a text with at most one document. Raises yaml.YAMLError."""
+    """Return the tree of a text with at most one document. Raises yaml.YAMLError."""
     events = yaml.parse(text, Loader=FailsafeLoader)
     anchors: dict[str, TreeNode] = {}
     root = None
@@ -118,7 +118,7 @@ def build_tree(text: str) -> TreeNode | None:
 
 
 def build_trees(data: bytes, file: str) -> list[TreeNode]:
-    """The trees of all documents of a text, with positions in the whole of it. Raises InputError for what is not YAML, or too much of it."""
+    """Return the trees of all documents of a text, with positions in the whole text. Raises InputError if it is not YAML, or too large."""
     check_bytes(data, file)
     text = data.decode()
     nodes = []
@@ -160,7 +160,7 @@ def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, Tr
 
 
 def _block_end(text: str, tree: TreeNode) -> int:
-    """Behind a block scalar's last line: its end mark lies behind blank lines too, which are its own only with `+`."""
+    """Return the end of a block scalar: its end mark is after blank lines, which belong to it only with `+`."""
     value = text[tree.start : tree.end]
     if "+" in value.split("\n", 1)[0].split("#")[0]:
         return tree.end
@@ -176,7 +176,7 @@ def _fill(tree: TreeNode, events: Iterator[yaml.Event], anchors: dict[str, TreeN
             break
         inner.append(_grow(event, events, anchors, text))
     if inner and not tree.flow:
-        tree.last = inner[-1].last  # a block's own end mark lies behind the comments that follow it
+        tree.last = inner[-1].last  # a block's own end mark is after the comments that follow it
     if tree.kind == "map":
         tree.members = [TreeMember(key, value) for key, value in zip(inner[::2], inner[1::2], strict=True)]
     else:
@@ -184,7 +184,7 @@ def _fill(tree: TreeNode, events: Iterator[yaml.Event], anchors: dict[str, TreeN
 
 
 def data_of(tree: TreeNode | None) -> object:
-    """The tree's texts as dicts, lists and strings, aliases followed; bare nulls are NULL. Depth and size are bounded before."""
+    """Return the tree's texts as dicts, lists and strings, aliases resolved; bare nulls are NULL. Depth and size were checked before."""
     if tree is None:
         return None
     if tree.kind == "alias":

@@ -1,4 +1,4 @@
-"""New text for a YAML or JSON document: scalars, flow collections, block members."""
+"""Write new text for a YAML or JSON document: scalars, flow collections, block members."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ class UnquotedScalar(str):
 
 
 Plain: TypeAlias = "str | list[Plain] | dict[str, Plain]"
-"""What can be written: a text, a list, or a mapping of these."""
+"""A value to write: a text, a list, or a mapping of these."""
 
 FORCED = re.compile(r"[\x00-\x09\x0b-\x1f\x7f-\x9f\u2028\u2029\ufeff\ud800-\udfff]")
 _SURE = re.compile(r"[A-Za-z_/](?:[-\w./+:=@%,;()$~^?! ]*[-\w./+=@%;()$~^?!])?", re.ASCII)
@@ -26,7 +26,7 @@ _WORDS = frozenset("y n yes no on off true false null nan inf".split())
 
 
 def surely_text(text: str) -> bool:
-    """Whether every YAML reader, of 1.1 or 1.2, takes these characters without quotes for a text.
+    """Return whether every YAML reader, of 1.1 or 1.2, takes these characters without quotes for a text.
 
     YAML 1.1 has words (y, N, on), numbers in base 60, dates; YAML 1.2.2 (10.3) has others. All of those begin with a digit, a
     sign or a dot, or are one of a few words.
@@ -42,7 +42,7 @@ class ScalarWriter(NamedTuple):
     as_json: bool = False
 
     def scalar(self, text: str, style: str | None = None, *, flow: bool = False) -> str:
-        """A text on one line, in the style asked for where that carries it, else plain, else quoted."""
+        """Return a text on one line, in the requested style if it can carry the text, else plain, else quoted."""
         if isinstance(text, UnquotedScalar):
             return str(text)
         if self.as_json:
@@ -56,7 +56,7 @@ class ScalarWriter(NamedTuple):
         return _emitted(text, style, flow)
 
     def flow(self, value: Plain, style: str | None = None) -> str:
-        """A value on one line."""
+        """Return a value on one line."""
         if isinstance(value, str):
             return self.scalar(value, style, flow=True)
         if isinstance(value, list):
@@ -66,7 +66,7 @@ class ScalarWriter(NamedTuple):
         )
 
     def pretty(self, value: Plain, indent: int, unit: int) -> str:
-        """A value in brackets over several lines, as JSON is usually laid out."""
+        """Return a value in brackets over several lines, the usual layout of JSON."""
         if isinstance(value, str) or not value:
             return self.flow(value)
         inner = " " * (indent + unit)
@@ -88,7 +88,7 @@ class ScalarWriter(NamedTuple):
         )
 
     def block(self, name: str, value: Plain, indent: int) -> str:
-        """A member in block style, with its line break."""
+        """Return a member in block style, with its line break."""
         start = " " * indent + self.scalar(name) + ":"
         if isinstance(value, dict) and value and not _small(value):
             return start + self.newline + "".join(self.block(inner, item, indent + 2) for inner, item in value.items())
@@ -99,7 +99,7 @@ class ScalarWriter(NamedTuple):
         return f"{start} {self.scalar(value) if isinstance(value, str) else self.flow(value)}{self.newline}"
 
     def element(self, value: Plain, indent: int) -> str:
-        """An element of a list in block style, with its line break."""
+        """Return an element of a list in block style, with its line break."""
         start = " " * indent + "- "
         if isinstance(value, dict) and value:
             members = "".join(self.block(name, item, indent + 2) for name, item in value.items())
@@ -113,12 +113,12 @@ class ScalarWriter(NamedTuple):
 
 
 def _small(value: dict[str, Plain]) -> bool:
-    """A form such as {unset: true}, which reads best on one line."""
+    """Return whether this is a form such as {unset: true}, which is easier to read on one line."""
     return len(value) == 1 and set(value) <= {"text", "unset", "file", "from_env", "command"}
 
 
 def as_block(text: str) -> bool:
-    """Whether a text of several lines reads best, and is carried exactly, as a literal block."""
+    """Return whether a text of several lines is readable, and exactly kept, as a literal block."""
     lines = text.rstrip("\n").split("\n")
     exact = not text.endswith("\n\n") and all(
         line and line == line.rstrip() and not line.startswith((" ", "\t")) for line in lines

@@ -1,4 +1,4 @@
-"""YAML text to positioned nodes, in the failsafe schema (YAML 1.2.2, 10.1): a scalar is the characters written."""
+"""YAML text to nodes with positions, in the failsafe schema (YAML 1.2.2, 10.1): a scalar is the characters as written."""
 
 from __future__ import annotations
 
@@ -12,12 +12,12 @@ from coinjar.core.errors import InputError, Location
 
 try:
     from yaml import CBaseLoader as _Base
-except ImportError:  # PyYAML built without libyaml: slower, the same otherwise
+except ImportError:  # PyYAML built without libyaml: slower, otherwise the same
     from yaml import BaseLoader as _Base  # type: ignore[assignment]
 
 DEEPEST = 50
 LARGEST_FILE = 64 << 20
-"""Bytes of a YAML file that are read at most."""
+"""Maximum size of a YAML file, in bytes."""
 _STR, _SEQ, _MAP = "tag:yaml.org,2002:str", "tag:yaml.org,2002:seq", "tag:yaml.org,2002:map"
 _TAGS = {ScalarNode: _STR, SequenceNode: _SEQ, MappingNode: _MAP}
 _DEEP_LINE = rb"(?m)^[ \-?:]{%d,}" % (DEEPEST * 2)
@@ -26,7 +26,7 @@ NULLS = frozenset({"", "~", "null", "Null", "NULL"})
 
 
 class FailsafeLoader(_Base):
-    """Every scalar is text; a tag of its own is kept, and found by `compose`."""
+    """Every scalar is text; an explicit tag is kept, and found by `compose`."""
 
     def resolve(self, kind: type[Node], value: object, implicit: object) -> str:
         del value, implicit
@@ -34,18 +34,18 @@ class FailsafeLoader(_Base):
 
 
 def is_null(node: Node) -> bool:
-    """Whether a node is a bare null: nothing, `~` or `null`, without quotes."""
+    """Return whether a node is a bare null: nothing, `~` or `null`, without quotes."""
     return isinstance(node, ScalarNode) and not node.style and node.value in NULLS
 
 
 def location(node: Node, file: str) -> Location:
-    """Where a node starts."""
+    """Return where a node starts."""
     mark = node.start_mark
     return Location(file, mark.line + 1, mark.column + 1)
 
 
 def compose(data: bytes, file: str) -> Node | None:
-    """The root node of a file with at most one document; None for an empty one. Raises InputError with the place."""
+    """Return the root node of a file with at most one document; None for an empty one. Raises InputError with the location."""
     check_bytes(data, file)
     loader = FailsafeLoader(data)
     try:
@@ -62,7 +62,7 @@ def compose(data: bytes, file: str) -> Node | None:
 
 
 def check_bytes(data: bytes, file: str) -> None:
-    """Refuse what is too large, no UTF-8, or nested too deeply. Raises InputError with the place."""
+    """Refuse a text that is too large, not UTF-8, or nested too deeply. Raises InputError with the location."""
     if len(data) > LARGEST_FILE:
         raise InputError(
             f"the file is over {LARGEST_FILE >> 20} MiB",
@@ -83,14 +83,14 @@ def check_bytes(data: bytes, file: str) -> None:
         if depth > DEEPEST:
             break
     if depth > DEEPEST or re.search(_DEEP_LINE, data):
-        _check_depth(data, file)  # brackets and blanks may lie inside texts: count for certain
+        _check_depth(data, file)  # brackets and spaces may be inside texts: count exactly
 
 
 def _check_depth(data: bytes, file: str) -> None:
     try:
         _count_depth(data, file)
     except yaml.YAMLError as fault:
-        # Some versions of PyYAML have a limit of their own, which its scanner meets before the parser reports what comes first: count up to there.
+        # Some versions of PyYAML have their own limit, which the scanner meets before the parser reports what comes first: count up to it.
         mark = getattr(fault, "problem_mark", None)
         with contextlib.suppress(yaml.YAMLError):
             _count_depth(data.decode()[: mark.index if mark else 0].encode(), file)
@@ -98,7 +98,7 @@ def _check_depth(data: bytes, file: str) -> None:
 
 
 def _count_depth(data: bytes, file: str) -> None:
-    """Raise InputError at the first collection that is too deep; YAMLError for what is no YAML."""
+    """Raise InputError at the first collection that is too deep; YAMLError if it is not YAML."""
     depth = 0
     for event in yaml.parse(data, Loader=FailsafeLoader):
         if isinstance(event, yaml.CollectionStartEvent):
@@ -117,29 +117,29 @@ def _too_deep(where: Location) -> InputError:
 
 
 def translated(fault: yaml.YAMLError, file: str) -> InputError:
-    """What PyYAML says, as an error of ours with its place."""
+    """Return PyYAML's error as our error with its location."""
     mark = getattr(fault, "problem_mark", None) or getattr(fault, "context_mark", None)
     where = Location(file, mark.line + 1, mark.column + 1) if mark else Location(file)
     problem = str(getattr(fault, "problem", None) or getattr(fault, "reason", None) or "it cannot be read")
     if "another document" in problem or "single document" in str(getattr(fault, "context", "")):
         return InputError(
             "a second document starts here",
-            hint="keep one document a file: remove the '---'",
+            hint="keep one document per file: remove the '---'",
             location=where,
             code="yaml",
         )
     if "special characters" in problem or "control characters" in problem:
-        problem = "a control character stands here"
+        problem = "there is a control character here"
     return InputError(
         f"this is not YAML: {problem}",
-        hint="look at the quotes, colons and indentation there",
+        hint="check the quotes, colons and indentation there",
         location=where,
         code="yaml",
     )
 
 
 def _refuse_tags(root: Node, file: str) -> None:
-    """Only explicit tags are scanned for: `resolve` gives every other node its kind's own."""
+    """Only explicit tags are examined: `resolve` gives every other node the default of its kind."""
     visited: set[int] = set()
     rest = [root]
     while rest:
@@ -150,8 +150,8 @@ def _refuse_tags(root: Node, file: str) -> None:
         if node.tag != _TAGS[type(node)]:
             tag = node.tag.replace("tag:yaml.org,2002:", "!!")
             raise InputError(
-                f"the tag '{tag}' is not read here",
-                hint="leave it out: text stays text without it",
+                f"the tag '{tag}' is not supported here",
+                hint="remove it: text stays text without it",
                 location=location(node, file),
                 code="yaml",
             )

@@ -1,4 +1,4 @@
-"""The constraints that a variable's kind takes."""
+"""The constraints that a variable's kind accepts."""
 
 from __future__ import annotations
 
@@ -13,12 +13,12 @@ _NUMBERS = ("min", "max", "min_length", "max_length")
 
 
 def read_constraints(fields: FieldReader, kind: str, own: dict[str, Node]) -> dict[str, object]:
-    """The constraints of one variable; those its kind does not take are faults."""
+    """Return the constraints of one variable; those its kind does not accept are faults."""
     result: dict[str, object] = {}
     for name, node in own.items():
         if name not in KINDS[kind].constraints:
             takers = [other for other, kind in KINDS.items() if name in kind.constraints]
-            fields.fault(node, f"'{name}' means nothing for the kind {kind}", f"it goes with {', '.join(takers)}")
+            fields.fault(node, f"'{name}' does not apply to the kind {kind}", f"it applies to {', '.join(takers)}")
         else:
             value = _read(fields, name, node)
             if value is not None:
@@ -41,7 +41,7 @@ def _read(fields: FieldReader, name: str, node: Node) -> object | None:
             re.compile(text)
         except re.error as fault:
             fields.fault(
-                node, f"this pattern is no regular expression: {fault.msg}", "write it as Python's re reads it"
+                node, f"this pattern is not a regular expression: {fault.msg}", "write it in the syntax of Python's re"
             )
             return None
     return text or None
@@ -60,6 +60,6 @@ def _spelling(fields: FieldReader, node: Node) -> dict[str, str] | None:
     own = fields.fields(node, "'spelling'", ("true", "false"))
     words = {name: value.value for name, value in own.items() if isinstance(value, ScalarNode)}
     if set(words) != {"true", "false"} or words["true"] == words["false"]:
-        fields.fault(node, "'spelling' gives one word for true and another for false", 'write {true: "1", false: "0"}')
+        fields.fault(node, "'spelling' contains one word for true and another for false", 'write {true: "1", false: "0"}')
         return None
     return words

@@ -1,4 +1,4 @@
-"""jar.yaml into facts. The JSON Schema beside it (schemas/jar.schema.json) says the same to an editor."""
+"""Read jar.yaml. The JSON Schema (schemas/jar.schema.json) describes the same for editors."""
 
 from __future__ import annotations
 
@@ -62,11 +62,11 @@ PHASES = ("build", "run", "both")
 
 
 def read_declarations(data: bytes, file: str) -> Jar:
-    """jar.yaml's text as a jar without values. Raises every fault at once."""
+    """Return the jar of a jar.yaml, without values. Raises every fault at once."""
     fields = FieldReader(file)
     root = compose(data, file)
     if root is None or is_null(root):
-        raise InputError("the file is empty", hint="`coinjar new` makes one", location=Location(file), code="jar")
+        raise InputError("the file is empty", hint="create one with `coinjar new`", location=Location(file), code="jar")
     top = fields.fields(root, "jar.yaml", TOP)
     raise_all(fields.faults if not top else [])
     _read_version(fields, root, top.get("coinjar"))
@@ -104,10 +104,10 @@ def _check_suppliers(fields: FieldReader, jar: Jar) -> None:
     for variable in jar.variables.values():
         for name in variable.supplied_by:
             if name not in jar.destinations:
-                hint = suggestion(name, jar.destinations, "name a destination of jar.yaml")
+                hint = suggestion(name, jar.destinations, "use the name of a destination in jar.yaml")
                 fields.faults.append(
                     InputError(
-                        f"{variable.name} is supplied by '{name}', which is no destination",
+                        f"{variable.name} is supplied by '{name}', which is not a destination",
                         hint=hint,
                         location=variable.location,
                     )
@@ -140,11 +140,11 @@ def _read_version(fields: FieldReader, root: Node, node: Node | None) -> None:
     if node is None:
         fields.fault(root, "'coinjar' is missing", "add the line coinjar: 1")
     elif fields.text(node, "coinjar") != "1":
-        fields.fault(node, "this is not the format that this version reads", "the format is coinjar: 1")
+        fields.fault(node, "this version does not read this format", "the format is coinjar: 1")
 
 
 def _named(fields: FieldReader, node: Node | None, what: str, plural: str) -> list[tuple[str, Node, Node]]:
-    """The members of a section whose names are the user's, those with a bad name left out."""
+    """Return the members of a section with user-defined names, invalid names omitted."""
     if node is None or is_null(node):
         return []
     result: list[tuple[str, Node, Node]] = []
@@ -168,14 +168,14 @@ def _read_services(fields: FieldReader, node: Node | None) -> dict[str, Service]
 
 
 def _paths(fields: FieldReader, node: Node, what: str) -> tuple[str, ...]:
-    """Paths from the folder that holds the jar."""
+    """Return paths relative to the folder that contains the jar."""
     result = fields.texts(node, what)
     for path, at in result:
         if path.startswith("/") or ".." in path.split("/"):
             fields.fault(
                 at,
-                f"'{path}' does not lead into the jar's own folder",
-                "write a path from the folder that holds the jar",
+                f"'{path}' is not inside the folder that contains the jar",
+                "write a path relative to the folder that contains the jar",
             )
     return tuple(path for path, _ in result)
 
@@ -193,13 +193,13 @@ def _read_sets(fields: FieldReader, node: Node | None, services: Mapping[str, Se
     sets: dict[str, tuple[str, ...]] = {}
     for name, key, value in _named(fields, node, "set", "sets"):
         if name in services:
-            fields.fault(key, f"'{name}' is a service already", "give the set a name of its own")
+            fields.fault(key, f"'{name}' is already a service", "give the set a name of its own")
         for member, at in (members := fields.texts(value, f"set '{name}'")):
             if member not in services:
                 fields.fault(
                     at,
                     f"there is no service '{member}'",
-                    suggestion(member, services, "a set holds services"),
+                    suggestion(member, services, "a set contains services"),
                     "unknown-service",
                 )
         sets[name] = tuple(member for member, _ in members)
@@ -207,7 +207,7 @@ def _read_sets(fields: FieldReader, node: Node | None, services: Mapping[str, Se
 
 
 def _services(fields: FieldReader, node: Node | None, what: str, jar: Jar) -> list[str]:
-    """A list of services, sets or `all`, spelled out."""
+    """Return a list of services, sets or `all`, expanded."""
     known = [ALL, *jar.services, *jar.sets]
     listed = fields.texts(node, what)
     for name, at in listed:
@@ -266,8 +266,8 @@ def _refuse_circles(fields: FieldReader, stages: dict[str, Stage], followed: dic
             messages.update(path)
             fields.fault(
                 at,
-                f"stages follow each other in a circle: {' → '.join([*path, start])}",
-                "let one of them follow nothing",
+                f"stages follow each other in a cycle: {' → '.join([*path, start])}",
+                "remove `follows` from one of them",
                 "circle",
             )
 
@@ -323,7 +323,7 @@ _READ_BY_NAME = frozenset(VARIABLE) - {"kind", "default", "supplied"}
 
 
 def _read_key(fields: FieldReader, key: str, node: Node, name: str, jar: Jar) -> Any:  # noqa: ANN401, PLR0911 - each key has a type of its own
-    """What stands behind one key of a variable, other than its kind, its constraints and its default."""
+    """Read one key of a variable, other than its kind, its constraints and its default."""
     if key in ("about", "phase"):
         return fields.text(node, f"{key} of {name}")
     if key in ("secret", "required", "may_be_empty"):
@@ -340,11 +340,11 @@ def _read_key(fields: FieldReader, key: str, node: Node, name: str, jar: Jar) ->
 
 
 def _supplied(fields: FieldReader, node: Node, name: str) -> dict[str, Any]:
-    """By which destinations, and what such a value looks like."""
+    """Return the destinations that supply it, and a sample of such a value."""
     own = fields.fields(node, f"supplied of {name}", ("by", "sample"))
     by = tuple(text for text, _ in fields.texts(own.get("by"), f"by of {name}"))
     if not by:
-        fields.fault(node, f"supplied of {name} does not say by what", "write {by: [destination], sample: 8080}")
+        fields.fault(node, f"supplied of {name} does not name a destination (by)", "write {by: [destination], sample: 8080}")
     return {"supplied_by": by, "sample": fields.text(own.get("sample"), f"sample of {name}") or None}
 
 
@@ -361,7 +361,7 @@ def _stages(fields: FieldReader, node: Node, what: str, jar: Jar) -> frozenset[s
     names = fields.texts(node, what)
     for name, at in names:
         if name == ALL:
-            fields.fault(at, f"'all' cannot stand in {what}", "leave 'stages' out: then it is on all of them")
+            fields.fault(at, f"'all' is not allowed in {what}", "omit 'stages': then it is on all of them")
         elif name not in jar.stages:
             try:
                 jar.stage(name)
@@ -379,14 +379,14 @@ def _conditions(fields: FieldReader, node: Node, name: str) -> tuple[tuple[str, 
 
 
 def _recipe(fields: FieldReader, node: Node) -> dict[str, object]:
-    """How a value is to be made."""
+    """Return how a value is generated."""
     own = fields.fields(node, "'generate'", ("length", "alphabet", "form"))
     result: dict[str, object] = {key: fields.text(value, key) for key, value in own.items()}
     if "form" in result and result["form"] not in FORMS:
         hint = suggestion(str(result["form"]), FORMS, f"the forms are {', '.join(FORMS)}")
         fields.fault(own["form"], f"there is no form '{result['form']}'", hint)
     if "length" in result and not re.fullmatch(r"(?a)[1-9]\d{0,5}", str(result["length"])):
-        fields.fault(own["length"], "a length is a number from 1 on", "it counts characters, of words the words")
+        fields.fault(own["length"], "a length is a number of at least 1", "it counts characters; for words, it counts words")
     return result
 
 
@@ -399,7 +399,7 @@ def _check_references(fields: FieldReader, jar: Jar) -> None:
 
 
 def check_template(fields: FieldReader, jar: Jar, content: object, where: Location, owner: str) -> None:
-    """Report references to names that the jar does not declare."""
+    """Report references to undeclared names."""
     if isinstance(content, Template):
         for reference in content.references():
             _must_be_declared(fields, jar, reference.name, where, f"the value of {owner}")
@@ -453,7 +453,7 @@ def _read_accepted(fields: FieldReader, node: Node | None, jar: Jar) -> tuple[Ac
             fields.fault(own.get("rule", item), "an accepted finding names its rule", "write rule: CJ and three digits")
         if not reason:
             fields.fault(
-                own.get("reason", item), "an accepted finding has a reason", "say in a few words why it may stay"
+                own.get("reason", item), "an accepted finding has a reason", "write in a few words why it is acceptable"
             )
         variable = fields.text(own.get("variable"), "variable") or None
         if variable:

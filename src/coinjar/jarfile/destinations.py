@@ -1,4 +1,4 @@
-"""`destinations:` of jar.yaml. What only one type has stays as it stands, for that type's own module."""
+"""Read `destinations:` of jar.yaml. Options of a single type are kept as nodes, for that type's module."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ def read_destinations(
     services: Callable[[Node | None, str], list[str]],
     stages: Callable[[Node, str], frozenset[str]],
 ) -> dict[str, Destination]:
-    """The destinations by name; `services` and `stages` read lists of these."""
+    """Return the destinations by name; `services` and `stages` read lists of these."""
     result: dict[str, Destination] = {}
     moved: list[tuple[Node, dict[str, str]]] = []
     for name, key, value in fields.members(node, "'destinations'"):
@@ -57,7 +57,7 @@ def _limits(
     services: Callable[[Node | None, str], list[str]],
     stages: Callable[[Node, str], frozenset[str]],
 ) -> dict[str, Any]:
-    """Which services, stages and variables it takes, and what took its place."""
+    """Return the services, stages and variables of a destination, and what replaced it."""
     given: dict[str, Any] = {}
     if "services" in own:
         given["services"] = frozenset(services(own["services"], f"services of {name}"))
@@ -74,7 +74,7 @@ def _limits(
 
 
 def _moved(fields: FieldReader, node: Node, name: str, stages: Callable[[Node, str], frozenset[str]]) -> dict[str, str]:
-    """`moved_to: DEST` for all of it, or `{STAGE: DEST, STAGE/SERVICE: DEST}`."""
+    """Read `moved_to: DEST` for all of it, or `{STAGE: DEST, STAGE/SERVICE: DEST}`."""
     if isinstance(node, ScalarNode):
         return {"": fields.text(node, f"moved_to of {name}")}
     result = {}

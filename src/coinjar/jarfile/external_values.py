@@ -1,4 +1,4 @@
-"""Values that come from outside the jar: a command's output, a file's content, the environment."""
+"""Values from outside the jar: a command's output, a file's content, the environment."""
 
 from __future__ import annotations
 
@@ -14,19 +14,19 @@ from coinjar.jarfile.locate import config_folder
 from coinjar.system.child_environment import child_environment
 
 LARGEST = 10 << 20
-"""Bytes of a file or an output that are taken at most."""
+"""Maximum size of a file or an output, in bytes."""
 
 
 def fetcher(folder: Path, *, allow_commands: bool) -> Fetch:
-    """What gets values from outside, for the jar in `folder`. Paths and commands are relative to the folder that holds it."""
+    """Return the function that fetches external values for the jar in `folder`. Paths and commands are relative to the folder above it."""
     base = folder.resolve().parent
 
     def fetch(outside: Outside, location: Location) -> str:
         if isinstance(outside, FromEnv):
             return _from_env(outside, location)
         if isinstance(outside, FromStore):
-            words = f"the value is stored in {outside.destination}, which was not asked"
-            raise InputError(words, hint="ask for it with `coinjar value`", location=location, code="not-fetched")
+            words = f"the value is stored in {outside.destination}, which was not read"
+            raise InputError(words, hint="print it with `coinjar value`", location=location, code="not-fetched")
         if isinstance(outside, FromFile):
             return _from_file(outside, base, location)
         if not (allow_commands or allowed_by_user(folder)):
@@ -42,7 +42,7 @@ def fetcher(folder: Path, *, allow_commands: bool) -> Fetch:
 
 
 def allowed_by_user(folder: Path) -> bool:
-    """Whether the user's own configuration lets this jar run commands; a repository cannot say so of itself."""
+    """Return whether the user's own configuration lets this jar run commands; a repository cannot allow itself."""
     config = config_folder() / "config.yaml"
     if not config.exists():
         return False
@@ -75,7 +75,7 @@ def _from_file(outside: FromFile, base: Path, location: Location) -> str:
         words = (fault.strerror or "unknown error").lower()
         raise InputError(
             f"cannot read the file {outside.path}: {words}",
-            hint="paths count from the folder that holds jar/",
+            hint="paths are relative to the folder that contains jar/",
             location=location,
             code="outside",
         ) from None
@@ -98,7 +98,7 @@ def _from_command(outside: Command, base: Path, location: Location) -> str:
 
     what = f"the command '{outside.argv[0]}'"
     try:
-        # The user allowed this jar's commands, and no shell reads them.
+        # The user allowed this jar's commands, and they do not pass through a shell.
         done = subprocess.run(  # noqa: S603 - see above
             list(outside.argv),
             cwd=base,
@@ -110,21 +110,21 @@ def _from_command(outside: Command, base: Path, location: Location) -> str:
     except OSError as fault:
         raise InputError(
             f"{what} cannot be run: {(fault.strerror or '').lower()}",
-            hint="look at its name and PATH",
+            hint="check its name and PATH",
             location=location,
             code="outside",
         ) from None
     if done.returncode:
         raise InputError(
             f"{what} ended with {done.returncode}",
-            hint="run it by hand in the folder that holds jar/",
+            hint="run it by hand in the folder that contains jar/",
             location=location,
             code="outside",
         )
     text = _as_text(done.stdout, f"the output of {what}", location).rstrip("\n")
     if not text and not outside.may_be_empty:
         raise InputError(
-            f"{what} printed nothing", hint="add may_be_empty: true if that is right", location=location, code="outside"
+            f"{what} printed nothing", hint="add may_be_empty: true if this is correct", location=location, code="outside"
         )
     return text
 
@@ -138,6 +138,6 @@ def _as_text(data: bytes, what: str, location: Location) -> str:
         ) from None
     if "\0" in text:
         raise InputError(
-            f"{what} holds a NUL character", hint="add base64: true to carry bytes", location=location, code="outside"
+            f"{what} contains a NUL character", hint="add base64: true to carry bytes", location=location, code="outside"
         )
     return text

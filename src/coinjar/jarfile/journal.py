@@ -1,4 +1,4 @@
-"""Several files changed all together or not at all: what is to be written lies ready first, so that a crash is finished by whoever comes next."""
+"""Change several files all together or not at all: the new contents are stored first, so that the next run completes an interrupted change."""
 
 from __future__ import annotations
 
@@ -28,14 +28,15 @@ def _held(path: Path) -> bytes | None:
 
 
 def is_unfinished(jar: Path) -> bool:
-    """Whether a change of several files was cut short."""
+    """Return whether a change of several files was interrupted."""
     return (jar / LOCAL / _FOLDER / _LIST).exists()
 
 
 def replace_all(jar: Path, files: Mapping[Path, tuple[bytes, bytes]]) -> None:
-    """Write each file's second text over its first; the jar's lock must be held.
+    """Write each file's second text over its first; the caller holds the jar's lock.
 
-    Raises InputError, with nothing changed, if a file is not any more what it was; ExternalError, with everything put back, if one cannot be written.
+    Raises InputError, with nothing changed, if a file has changed meanwhile; ExternalError, with everything restored, if one cannot be
+    written.
     """
     _refuse_changed({path: old for path, (old, _) in files.items()})
     folder = jar / LOCAL / _FOLDER
@@ -59,10 +60,10 @@ def replace_all(jar: Path, files: Mapping[Path, tuple[bytes, bytes]]) -> None:
 
 
 def finish(jar: Path) -> list[str]:
-    """Write what a change that was cut short had still to write; the files it wrote now. Raises InputError if one was changed since."""
+    """Complete an interrupted change; return the files written. Raises InputError if one was changed since."""
     folder = jar / LOCAL / _FOLDER
     if not is_unfinished(jar):
-        shutil.rmtree(folder, ignore_errors=True)  # cut short before it began
+        shutil.rmtree(folder, ignore_errors=True)  # interrupted before it began
         return []
     entries = json.loads((folder / _LIST).read_bytes())
     left: list[tuple[Path, bytes]] = []
@@ -71,9 +72,9 @@ def finish(jar: Path) -> list[str]:
         if now == entry["old"]:
             left.append((Path(entry["path"]), (folder / str(number)).read_bytes()))
         elif now != entry["new"]:
-            hint = f"put it back as it was before, or remove {display_path(folder)} and correct the files by hand"
+            hint = f"restore its previous content, or remove {display_path(folder)} and correct the files by hand"
             raise InputError(
-                "it was changed since a rename was cut short",
+                "it was changed since a rename was interrupted",
                 hint=hint,
                 location=Location(display_path(Path(entry["path"]))),
                 code="changed-meanwhile",

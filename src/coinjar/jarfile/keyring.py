@@ -1,4 +1,4 @@
-"""The keys of a jar: which stage has which, and what this run's identity opens of them."""
+"""The keys of a jar: which stage has which, and which of them this run's identity decrypts."""
 
 from __future__ import annotations
 
@@ -23,14 +23,14 @@ if TYPE_CHECKING:
 
 
 class DataKey(Record):
-    """What a key file holds: the key, the one before it while a change of keys is under way, and for `all` the naming key."""
+    """The contents of a key file: the key, the previous one during a change of keys, and for `all` the naming key."""
 
     key: Key
     earlier: Key | None = None
     naming: bytes | None = None
 
     def text(self) -> bytes:
-        """As it is wrapped."""
+        """Return the plaintext form that is wrapped."""
         lines = [
             f"{name} {key.id} {key.key.hex()}\n" for name, key in (("data", self.key), ("earlier", self.earlier)) if key
         ]
@@ -38,7 +38,7 @@ class DataKey(Record):
 
 
 def read_data_key(text: bytes) -> DataKey:
-    """The reverse. Raises ValueError."""
+    """Return the key of a plaintext form. Raises ValueError."""
     keys: dict[str, Key] = {}
     naming = None
     for line in text.decode("ascii").splitlines():
@@ -55,22 +55,22 @@ def read_data_key(text: bytes) -> DataKey:
 
 
 def keys_folder(folder: Path) -> Path:
-    """Where the wrapped keys lie."""
+    """Return the folder of the wrapped keys."""
     return folder / "coins" / "keys"
 
 
 def key_path(folder: Path, stage: str, compartment: str) -> Path:
-    """Where one of them lies."""
+    """Return the path of one wrapped key."""
     return keys_folder(folder) / f"{stage}.{compartment}.age"
 
 
 def sealed_path(folder: Path, layer: str) -> Path:
-    """Where the sealed values of a stage (or of `shared`) lie."""
+    """Return the path of the sealed values of a stage (or of `shared`)."""
     return folder / "coins" / f"{layer}.coins"
 
 
 def compartments(folder: Path, stage: str) -> list[str]:
-    """The compartments of a stage that have keys: `all` first."""
+    """Return the scopes of a stage that have keys: `all` first."""
     try:
         names = [entry.name for entry in os.scandir(keys_folder(folder))]
     except OSError:
@@ -80,7 +80,7 @@ def compartments(folder: Path, stage: str) -> list[str]:
 
 
 class KeyRing:
-    """Unwraps keys when they are first needed, and keeps them for the run."""
+    """Unwraps keys when they are first needed, and caches them for the run."""
 
     def __init__(self, folder: Path, identity: Callable[[], Identity]) -> None:
         self.folder = folder
@@ -91,7 +91,7 @@ class KeyRing:
         self._openers: dict[tuple[str, str], list[Unsealer]] = {}
 
     def identity(self) -> Identity:
-        """Whoever runs this. Raises DecryptionError."""
+        """Return the identity of whoever runs this. Raises DecryptionError."""
         if self._identity is None:
             try:
                 self._identity = self._find()
@@ -102,7 +102,7 @@ class KeyRing:
         return self._identity
 
     def key(self, stage: str, compartment: str) -> DataKey:
-        """A data key. Raises DecryptionError, always the same one for the same key."""
+        """Return a data key. Raises DecryptionError, always the same one for the same key."""
         slot = (stage, compartment)
         if slot not in self._keys:
             try:
@@ -120,8 +120,8 @@ class KeyRing:
         data = read_own(path)
         whose = f"the secrets of {stage}" + (f" for {compartment}" if compartment != ALL else "")
         if data is None:
-            hint = "take it from version control again; without it the values are gone, and must be put anew"
-            raise DecryptionError(f"the key of {whose} is not there", hint=hint, location=where, code="no-key")
+            hint = "restore it from version control; without it the values are lost and must be set again"
+            raise DecryptionError(f"there is no key of {whose}", hint=hint, location=where, code="no-key")
         identity = self._identity_for(stage, compartment)
         try:
             return read_data_key(identity.unwrap(data))
@@ -130,26 +130,26 @@ class KeyRing:
                 f"the identity {identity.where} ({', '.join(map(short, identity.recipients))}) is not among its readers"
             )
             raise DecryptionError(
-                f"cannot open {whose}: {tried}",
+                f"cannot decrypt {whose}: {tried}",
                 hint=self._who_could(stage, compartment),
                 location=where,
                 code="not-for-us",
             ) from None
         except (DamagedFile, ValueError):
-            hint = "take it from version control again"
+            hint = "restore it from version control"
             raise DecryptionError(
-                f"the key of {whose} was damaged or is none", hint=hint, location=where, code="tampered"
+                f"the key of {whose} is damaged or not a key", hint=hint, location=where, code="tampered"
             ) from None
 
     def _identity_for(self, stage: str, compartment: str) -> Identity:
-        """The identity; without one the same fault whichever key it is wanted for, so that it is told once."""
+        """Return the identity; without one, raise the same fault for every key, so that it is reported once."""
         try:
             return self.identity()
         except DecryptionError as fault:
             if self._nobody is None:
                 hint = f"{fault.hint}; {self._who_could(stage, compartment)}"
                 self._nobody = DecryptionError(
-                    f"cannot open the secrets of {stage}: {fault.message}",
+                    f"cannot decrypt the secrets of {stage}: {fault.message}",
                     hint=hint,
                     location=fault.location,
                     code=fault.code,
@@ -162,19 +162,19 @@ class KeyRing:
         try:
             labels = [reader.label for reader in load_readers(self.folder).of(stage) if reader.reads(compartment)]
         except CoinJarError:
-            return "readers.yaml, which says who could, cannot be read"
+            return "readers.yaml, which lists the readers, cannot be read"
         return (
-            f"who could: {', '.join(labels)}; one of them can add you (`coinjar readers add`)"
+            f"its readers are {', '.join(labels)}; one of them can add you (`coinjar readers add`)"
             if labels
-            else "readers.yaml names nobody who could"
+            else "readers.yaml lists no readers for it"
         )
 
     def naming_key(self, stage: str) -> bytes | None:
-        """The stage's key for names, None if it has none. Raises DecryptionError."""
+        """Return the stage's naming key, None if it has none. Raises DecryptionError."""
         return self.key(stage, ALL).naming if key_path(self.folder, stage, ALL).exists() else None
 
     def open(self, jar: Jar, stage: str, coin: SealedEntry, file: str) -> Content:
-        """A sealed value; one that does not open becomes Closed, with the reason."""
+        """Return a decrypted value; one that cannot be decrypted becomes Undecryptable, with the reason."""
         try:
             content = self._opened(jar.app, stage, coin, file)
         except DecryptionError as fault:
@@ -182,7 +182,9 @@ class KeyRing:
         if isinstance(content, Template):
             former = {old: variable.name for variable in jar.variables.values() for old in variable.formerly}
             if any(reference.name in former for reference in content.references()):
-                from coinjar.core.reference_renames import in_references  # few need it, and every start would pay
+                from coinjar.core.reference_renames import (
+                    in_references,  # rarely needed, and every start would pay for it
+                )
 
                 content = parse_template(
                     in_references(content.source, former)
@@ -193,11 +195,11 @@ class KeyRing:
                 if reference.name not in jar.variables or (reference.service and reference.service not in jar.services)
             ]
             if unknown:
-                words = f"the sealed value of {coin.name} names {unknown[0]}, which is not declared (or a service that is not)"
+                words = f"the sealed value of {coin.name} refers to {unknown[0]}, which is not declared (or to an undeclared service)"
                 return Undecryptable(
                     DecryptionError(
                         words,
-                        hint="declare it, or put the value anew",
+                        hint="declare it, or set the value again",
                         location=Location(file, coin.line, 1),
                         code="tampered",
                     )
@@ -214,15 +216,15 @@ class KeyRing:
                 try:
                     return opener.open(coin.sealed, associated(app, stage, coin.compartment, coin.name))
                 except UnsealError:
-                    words = f"the sealed value of {coin.name} does not open: it was changed, or belongs to another name, service, stage or application"
+                    words = f"the sealed value of {coin.name} cannot be decrypted: it was changed, or belongs to another name, service, stage or application"
                     break
         else:
-            words = f"{coin.name} is sealed under another key than {display_path(key_path(self.folder, *slot))} holds: an earlier one, or the key file was swapped"
-        hint = "take the line and the key file from one state of version control, or put the value anew"
+            words = f"{coin.name} is encrypted with another key than {display_path(key_path(self.folder, *slot))} contains: an earlier key, or the key file was exchanged"
+        hint = "restore the line and the key file from one commit, or set the value again"
         raise DecryptionError(words, hint=hint, location=Location(file, coin.line, 1), code="tampered")
 
     def is_signed(self, app: str, readers: Readers, stage: str, compartment: str) -> bool:
-        """Whether the readers of a stage are those that a holder of this data key listed. Raises DecryptionError."""
+        """Return whether the readers of a stage are those that a holder of this data key signed. Raises DecryptionError."""
         key = self.key(stage, compartment)
         message = readers.signatures.get(f"{stage}.{compartment}", ())
         codes = [vouch(data_key, app, stage, readers.rows(stage)) for data_key in (key.key, key.earlier) if data_key]

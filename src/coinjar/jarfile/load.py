@@ -1,4 +1,4 @@
-"""A jar's files into facts: jar.yaml, and the plain values that are asked for."""
+"""Load a jar's files: jar.yaml, and the requested plain values."""
 
 from __future__ import annotations
 
@@ -24,38 +24,38 @@ if TYPE_CHECKING:
 
 
 def read_bytes(path: Path) -> bytes:
-    """A file's bytes. Raises InputError if it cannot be read, with the code `not-found` if it is certainly not there."""
+    """Return a file's bytes. Raises InputError if it cannot be read, with the code `not-found` if it does not exist."""
     try:
         return path.read_bytes()
     except OSError as fault:
         raise InputError(
             f"cannot read it: {(fault.strerror or 'unknown error').lower()}",
-            hint="look at the path and its permissions",
+            hint="check the path and its permissions",
             location=Location(display_path(path)),
             code="not-found" if isinstance(fault, FileNotFoundError) else "unreadable",
         ) from None
 
 
 def plain_path(folder: Path, layer: str) -> Path:
-    """Where the plain values of a stage (or of `shared`) lie."""
+    """Return the path of the plain values of a stage (or of `shared`)."""
     return folder / "plain" / f"{layer}.yaml"
 
 
 def mine_path(folder: Path, stage: str) -> Path:
-    """Where a person's own values of a stage lie."""
+    """Return the path of a person's own values of a stage."""
     return folder / ".local" / f"{stage}.yaml"
 
 
 def load_declarations(folder: Path) -> Jar:
-    """jar.yaml alone. Raises every fault of it at once."""
+    """Load jar.yaml alone. Raises every fault of it at once."""
     path = folder / "jar.yaml"
     return read_declarations(read_bytes(path), display_path(path))
 
 
 def load(folder: Path, stages: Iterable[str] | None, ring: Ring, *, mine: str | None = None) -> Jar:
-    """The jar in `folder` with the values of these stages and those they follow; of all stages for None.
+    """Load the jar in `folder` with the values of these stages and those they follow; of all stages for None.
 
-    `ring` gives the keys when a sealed value is first asked for. `mine` names the stage whose own values (`.local/`) are read
+    `ring` returns the keys when a sealed value is first read. `mine` names the stage whose own values (`.local/`) are loaded
     too. Raises every fault of every file at once.
     """
     jar = load_declarations(folder)
@@ -85,7 +85,7 @@ def load(folder: Path, stages: Iterable[str] | None, ring: Ring, *, mine: str | 
 
 
 def _read_layer(jar: Jar, folder: Path, layer: str, ring: Ring) -> Layer | None:
-    """A layer's values, plain and sealed; None if it has no file."""
+    """Return a layer's values, plain and sealed; None if it has no file."""
     path = plain_path(folder, layer)
     result: Layer | None = None
     if path.exists():
@@ -101,7 +101,7 @@ def _read_layer(jar: Jar, folder: Path, layer: str, ring: Ring) -> Layer | None:
 
 
 def value_layers(folder: Path) -> list[str]:
-    """The layers that have a file of values, plain or sealed: `shared` first, then by name."""
+    """Return the layers that have a file of values, plain or sealed: `shared` first, then by name."""
     names = set()
     for kind, suffix in (("plain", ".yaml"), ("coins", ".coins")):
         with contextlib.suppress(FileNotFoundError):
@@ -121,14 +121,14 @@ def _refuse_stray(jar: Jar, layer: str, path: Path) -> None:
     except UsageError as fault:
         raise InputError(
             f"this file is for the stage '{layer}', which is not declared",
-            hint=f"{fault.hint} else rename or remove the file",
+            hint=f"{fault.hint} Otherwise rename or remove the file",
             location=Location(display_path(path)),
             code="unknown-stage",
         ) from None
 
 
 def read_plain(jar: Jar, data: bytes, file: str) -> Layer:
-    """One file of plain values: first the service or `all`, then the variable. Raises every fault at once."""
+    """Read one file of plain values: first the service or `all`, then the variable. Raises every fault at once."""
     fields = FieldReader(file)
     root = compose(data, file)
     layer: Layer = {}
@@ -139,15 +139,15 @@ def read_plain(jar: Jar, data: bytes, file: str) -> Layer:
             if scope in jar.variables:
                 fields.fault(
                     key,
-                    f"{scope} is a variable, and must stand below 'all' or a service",
+                    f"{scope} is a variable, and must be below 'all' or a service",
                     "write 'all:' above it and indent it",
                 )
             else:
                 hint = suggestion(
-                    scope, [ALL, *jar.services], f"the first level is 'all' or a service: {', '.join(jar.services)}"
+                    scope, [ALL, *jar.services], f"the first level must be 'all' or a service: {', '.join(jar.services)}"
                 )
                 fields.fault(key, f"there is no service '{scope}'", hint, "unknown-service")
-        elif not is_null(node):  # a service with nothing below it has nothing to say
+        elif not is_null(node):  # a service without members sets nothing
             layer[scope] = _read_scope(fields, jar.variables, node, scope)
             for name, definition in layer[scope].items():
                 if not isinstance(definition.content, str):
@@ -159,7 +159,7 @@ def read_plain(jar: Jar, data: bytes, file: str) -> Layer:
 def _read_scope(fields: FieldReader, variables: Mapping[str, Variable], node: Node, scope: str) -> Scope:
     values: Scope = {}
     if not isinstance(node, MappingNode):
-        fields.fault(node, f"'{scope}' must hold variables (NAME: value)", "indent them below it, one a line")
+        fields.fault(node, f"'{scope}' must contain variables (NAME: value)", "indent them below it, one per line")
         return values
     file = fields.file
     for key, value in node.value:
@@ -167,7 +167,7 @@ def _read_scope(fields: FieldReader, variables: Mapping[str, Variable], node: No
         if isinstance(key, ScalarNode) and name in variables and name not in values:
             if isinstance(value, ScalarNode) and (
                 value.style or value.value not in NULLS
-            ):  # by far the most, so first and quick
+            ):  # by far the most common case, so first
                 mark = value.start_mark
                 values[name] = Definition(value.value, file, mark.line + 1, mark.column + 1)
             elif definition := read_value(fields, variables[name], value):
@@ -183,13 +183,13 @@ def _refuse_name(fields: FieldReader, variables: Mapping[str, Variable], key: No
     elif key.value in values:
         fields.fault(
             key,
-            f"{key.value} stands twice here",
-            f"it stands in line {values[key.value].line} too: keep one",
+            f"{key.value} is given twice here",
+            f"it is also in line {values[key.value].line}: keep one",
             "duplicate",
         )
     elif key.value == "<<":
         fields.fault(
-            key, "merge keys are not read here", "put what several share into 'all' or a stage that others follow"
+            key, "merge keys are not supported here", "move shared values into 'all' or into a stage that others follow"
         )
     else:
         hint = suggestion(key.value, variables, "declare it in jar.yaml, or with `coinjar put --declare`")

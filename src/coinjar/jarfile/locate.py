@@ -1,4 +1,4 @@
-"""Where the jar is, and where the user's own configuration."""
+"""Locate the jar, and the user's own configuration."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from coinjar.core.errors import InputError, Location
 
 
 def find_jar(start: Path, named: str | None) -> Path:
-    """The jar's folder: `named` (the folder, or the one that holds it), else `jar/` here or in a folder above.
+    """Return the jar's folder: `named` (the folder, or the one that contains it), else `jar/` here or in a parent folder.
 
     Raises InputError if there is none.
     """
@@ -19,7 +19,7 @@ def find_jar(start: Path, named: str | None) -> Path:
                 return folder
         raise InputError(
             "there is no jar.yaml",
-            hint="--jar and COINJAR_JAR name the folder that holds jar.yaml",
+            hint="--jar or COINJAR_JAR must name the folder that contains jar.yaml",
             location=Location(named),
             code="no-jar",
         )
@@ -27,19 +27,19 @@ def find_jar(start: Path, named: str | None) -> Path:
         if (above / "jar" / "jar.yaml").is_file():
             return above / "jar"
     raise InputError(
-        "there is no jar here or in a folder above",
-        hint="`coinjar new` makes one; --jar PATH names one elsewhere",
+        "there is no jar here or in a parent folder",
+        hint="create one with `coinjar new`, or name one with --jar PATH",
         code="no-jar",
     )
 
 
 def config_folder() -> Path:
-    """The user's own folder for Coin Jar (XDG Base Directory Specification)."""
+    """Return the user's own folder for Coin Jar (XDG Base Directory Specification)."""
     return Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "coinjar"
 
 
 def has_identity() -> bool:
-    """Whether there seems to be an identity here that opens secrets; nothing of it is read."""
+    """Return whether there seems to be an identity that decrypts secrets; it is not read."""
     return (
         bool(os.environ.get("COINJAR_IDENTITY") or os.environ.get("COINJAR_IDENTITY_FILE"))
         or (config_folder() / "identity").exists()

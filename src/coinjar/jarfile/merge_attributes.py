@@ -1,4 +1,4 @@
-"""How version control merges the sealed part: jar/.gitattributes."""
+"""Configure how version control merges the sealed part: jar/.gitattributes."""
 
 from __future__ import annotations
 
@@ -7,17 +7,17 @@ from pathlib import Path
 from coinjar.system.files import replace_file
 
 ATTRIBUTES = """\
-# Sealed values: where two branches add some in one place, both stay; a value that both changed stands twice, and coinjar says so.
+# Sealed values: lines that two branches add in one place are both kept; coinjar reports a value that both changed.
 coins/*.coins merge=union
-# Readers that two branches add both stay; then nobody vouches for them until somebody has looked: `coinjar readers vouch`.
+# Readers that two branches add are both kept; review them, then approve: `coinjar readers vouch`.
 readers.yaml merge=union
-# A wrapped key is one piece: of two versions take either, then `coinjar readers vouch`.
+# A wrapped key cannot be merged: keep either version, then run `coinjar readers vouch`.
 coins/keys/*.age -merge
 """
 
 
 def write_attributes(folder: Path) -> None:
-    """Make the file where there is none."""
+    """Write the file if there is none."""
     path = folder / ".gitattributes"
     if not path.exists():
         replace_file(path, ATTRIBUTES.encode())

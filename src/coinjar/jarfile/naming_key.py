@@ -1,4 +1,4 @@
-"""The key under which the names of Kubernetes Secrets are made, so that a name gives nothing away of what is in it."""
+"""The key for the names of Kubernetes Secrets, so that a name reveals nothing of its content."""
 
 from __future__ import annotations
 
@@ -21,24 +21,24 @@ VARIABLE = "COINJAR_NAMING_KEY"
 
 
 def key_path(folder: Path) -> Path:
-    """Where the key lies of stages that have no sealed secrets."""
+    """Return the path of the key for stages without sealed secrets."""
     return folder / LOCAL / "naming.key"
 
 
 def _sealed_on(folder: Path, layers: Sequence[str]) -> str | None:
-    """The nearest layer that has a key of its own, and in it one for names."""
+    """Return the nearest layer that has a key of its own with a naming key in it."""
     return next(
         (layer for layer in reversed(layers) if (folder / "coins" / "keys" / f"{layer}.{ALL}.age").exists()), None
     )
 
 
 def has_naming_key(folder: Path, layers: Sequence[str]) -> bool:
-    """Whether there is one: sealed, in the environment, or here."""
+    """Return whether there is a naming key: sealed, in the environment, or local."""
     return bool(os.environ.get(VARIABLE)) or _sealed_on(folder, layers) is not None or key_path(folder).exists()
 
 
 def local_naming_key(folder: Path) -> bytes | None:
-    """The key of .local/naming.key, which a stage's first sealed key takes over; None if there is none. Raises InputError for one that is no key."""
+    """Return the key of .local/naming.key, which a stage's first sealed key adopts; None if there is none. Raises InputError."""
     path = key_path(folder)
     return (
         _key(read_bytes(path).decode(errors="replace").strip(), Location(display_path(path))) if path.exists() else None
@@ -47,15 +47,15 @@ def local_naming_key(folder: Path) -> bytes | None:
 
 def _key(text: str, location: Location) -> bytes:
     if not re.fullmatch(r"[0-9a-f]{64}", text):
-        raise InputError("this is no naming key", hint="it is 64 hex digits", location=location, code="naming-key")
+        raise InputError("this is not a naming key", hint="it is 64 hex digits", location=location, code="naming-key")
     return bytes.fromhex(text)
 
 
 def naming_key(folder: Path, layers: Sequence[str], ring: Ring | None, *, make: bool) -> bytes:
-    """32 bytes: from COINJAR_NAMING_KEY (64 hex digits), else the one sealed with the nearest layer, else from .local/naming.key.
+    """Return 32 bytes: from COINJAR_NAMING_KEY (64 hex digits), else the key sealed with the nearest layer, else from .local/naming.key.
 
-    All readers of a stage have the sealed one, and a change of keys keeps it. The last is made at its first use, where secrets come from
-    outside the jar only. Without `make` a new one is only thought of: what it names will have other names later. Whoever renders with
+    All readers of a stage have the sealed one, and a change of keys keeps it. The local one is created on first use, where secrets come
+    only from outside the jar. Without `make` a new one is not stored: its names will differ later. Whoever renders with
     another key gets other names, and with them a rollout. Raises DecryptionError, InputError.
     """
     path = key_path(folder)

@@ -1,4 +1,4 @@
-"""`proofs:` and `records:` of jar.yaml."""
+"""Read `proofs:` and `records:` of jar.yaml."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _WORD = Template("", ())
 
 
 class ProofReader:
-    """Reads the proofs of a jar whose services, stages, variables and destinations are known."""
+    """Reads the proofs of a jar with known services, stages, variables and destinations."""
 
     def __init__(
         self,
@@ -41,7 +41,7 @@ class ProofReader:
         self._references = references
 
     def read(self, name: str, key: Node, node: Node) -> Proof | None:
-        """One proof; None after a fault."""
+        """Return one proof; None after a fault."""
         fields, what = self.fields, f"proof '{name}'"
         before = len(fields.faults)
         own = fields.fields(node, what, KEYS)
@@ -63,7 +63,7 @@ class ProofReader:
             )
         if service is None:
             fields.fault(
-                key, f"{what} names no service", f"add service: one of {', '.join(self.jar.services)}", "proof"
+                key, f"{what} has no service", f"add service: one of {', '.join(self.jar.services)}", "proof"
             )
         given = {
             "about": fields.text(own.get("about"), "about"),
@@ -75,7 +75,7 @@ class ProofReader:
         if given["at"] and not given["at"].startswith("/"):
             fields.fault(
                 own["at"],
-                f"'{given['at']}' is no JSON Pointer",
+                f"'{given['at']}' is not a JSON Pointer",
                 "it begins with '/', as in /settings/LEVEL (RFC 6901)",
                 "pointer",
             )
@@ -92,7 +92,7 @@ class ProofReader:
         )
         if proof.expect is None and not proof.expect_on and not proof.whole_environment:
             fields.fault(
-                key, f"{what} does not say what it expects", "add expect: …, or expect_on: {STAGE: …}", "proof"
+                key, f"{what} has no expected answer", "add expect: …, or expect_on: {STAGE: …}", "proof"
             )
         return proof if len(fields.faults) == before else None
 
@@ -151,7 +151,7 @@ class ProofReader:
                 fields.fault(
                     own[form],
                     f"'{form}' of {what} can only be true",
-                    f"write {{{other}: true}} for the contrary",
+                    f"write {{{other}: true}} for the opposite",
                     "proof",
                 )
             return Expected(form, "", here)
@@ -164,7 +164,7 @@ class ProofReader:
                     hint = suggestion(name, self.jar.variables, "write {digest: NAME, key: NAME}, both declared")
                     fields.fault(
                         node,
-                        f"expect of {what} names {name or 'no key'}, which is not declared",
+                        f"expect of {what} refers to {name or 'no key'}, which is not declared",
                         hint,
                         "unknown-variable",
                         subject=name,
@@ -174,7 +174,7 @@ class ProofReader:
 
 
 def read_records(fields: FieldReader, node: Node) -> RecordsConfig:
-    """Where the records are shared: {address: postgresql://…, password: {from_env: NAME}}."""
+    """Read where the records are shared: {address: postgresql://…, password: {from_env: NAME}}."""
     own = fields.fields(node, "'records'", ("address", "password"))
     address = fields.text(own.get("address"), "address")
     if not address:

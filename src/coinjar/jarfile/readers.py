@@ -1,4 +1,4 @@
-"""readers.yaml: who may open which secrets, and who vouches for that."""
+"""Read readers.yaml: who can decrypt which secrets, and the signatures over these lists."""
 
 from __future__ import annotations
 
@@ -21,8 +21,8 @@ from coinjar.system.files import display_path, read_own
 KEYS = ("recipient", "about", "service", "offline", "opens")
 _CODE = re.compile(r"\s+([\w.-]+): [0-9a-f]{64}\s*")
 HEAD = (
-    b"# Who may open which secrets. `coinjar readers` changes it and vouches for it; a line changed by hand is noticed, and nothing is sealed until\n"
-    b"# somebody looked: `coinjar readers list`, then `coinjar readers vouch`.\n"
+    b"# Who can decrypt which secrets. `coinjar readers` changes and signs it. After a change by hand nothing is encrypted until\n"
+    b"# somebody reviews and approves it: `coinjar readers list`, then `coinjar readers vouch`.\n"
 )
 
 
@@ -39,26 +39,26 @@ class Reader(Record, kw_only=True):
 
     @property
     def row(self) -> tuple[str, ...]:
-        """What is vouched for."""
+        """Return what is signed."""
         return self.label, self.recipient, self.service or "", "offline" if self.offline else ""
 
     def reads(self, compartment: str) -> bool:
-        """Whether it gets the key of this compartment."""
+        """Return whether it gets the key of this scope."""
         return self.service is None or compartment in ("all", self.service)
 
 
 class Readers(Record):
-    """The file. `vouched` maps STAGE.COMPARTMENT to the code made with that data key; after a merge there may be several."""
+    """The contents of the file. `signatures` maps STAGE.SCOPE to the code made with that data key; after a merge there may be several."""
 
     readers: Mapping[str, Reader] = {}
     signatures: Mapping[str, tuple[str, ...]] = {}
 
     def of(self, stage: str) -> list[Reader]:
-        """Who opens a stage, or part of it."""
+        """Return the readers of a stage, or of part of it."""
         return [reader for reader in self.readers.values() if stage in reader.opens]
 
     def people(self, stage: str) -> list[Reader]:
-        """Who opens all of a stage."""
+        """Return the readers of all of a stage."""
         return [reader for reader in self.of(stage) if reader.service is None]
 
     def rows(self, stage: str) -> list[tuple[str, ...]]:
@@ -66,19 +66,19 @@ class Readers(Record):
 
 
 def readers_path(folder: Path) -> Path:
-    """Where they are listed."""
+    """Return the path of the file."""
     return folder / "readers.yaml"
 
 
 def load_readers(folder: Path) -> Readers:
-    """The jar's readers; none if there is no file. Raises every fault at once."""
+    """Return the jar's readers; none if there is no file. Raises every fault at once."""
     path = readers_path(folder)
     data = read_own(path)
     return read_readers(data, display_path(path)) if data is not None else Readers()
 
 
 def read_readers(data: bytes, file: str) -> Readers:
-    """readers.yaml's text. Raises every fault at once."""
+    """Parse readers.yaml. Raises every fault at once."""
     fields = FieldReader(file)
     root = compose(data, file)
     if root is None or is_null(root):
@@ -93,18 +93,18 @@ def read_readers(data: bytes, file: str) -> Readers:
             fields.fault(key, "a reader's label is 1 to 63 of a-z, 0-9, '-' and '_'", "choose another label")
         recipient = fields.text(own.get("recipient"), f"recipient of {label}")
         words = recipient_fault(recipient) or (
-            "it has a comment behind it" if recipient != without_comment(recipient) else None
+            "it has a comment after it" if recipient != without_comment(recipient) else None
         )
         if words:
             fields.fault(
                 own.get("recipient", key),
-                f"the recipient of {label} is none: {words}",
+                f"the recipient of {label} is not valid: {words}",
                 "`coinjar identity show` prints one",
             )
         opens = tuple(text for text, _ in fields.texts(own.get("opens"), f"opens of {label}"))
         service = fields.text(own.get("service"), f"service of {label}") or None
-        if service and not re.fullmatch(SMALL_NAME, service):  # what is vouched for must not be written in two ways
-            fields.fault(own["service"], f"the service of {label} is no service's name", "write it as in jar.yaml")
+        if service and not re.fullmatch(SMALL_NAME, service):  # what is signed must not be written in two ways
+            fields.fault(own["service"], f"the service of {label} is not a service's name", "write it as in jar.yaml")
         about = fields.text(own.get("about"), f"about of {label}")
         readers[label] = Reader(
             label=label,
@@ -117,7 +117,7 @@ def read_readers(data: bytes, file: str) -> Readers:
         )
     vouched: dict[str, tuple[str, ...]] = {}
     node = top.get("vouched")
-    if isinstance(node, MappingNode):  # a merge may leave two codes for one key: `vouch` settles that
+    if isinstance(node, MappingNode):  # a merge may leave two codes for one key: `vouch` resolves that
         for key, value in node.value:
             vouched[str(key.value)] = (*vouched.get(str(key.value), ()), fields.text(value, f"vouched of {key.value}"))
     raise_all(fields.faults)
@@ -125,7 +125,7 @@ def read_readers(data: bytes, file: str) -> Readers:
 
 
 def differences(old: Readers, new: Readers) -> list[Edit]:
-    """The edits that make one out of the other."""
+    """Return the edits that turn one into the other."""
     edits = [Edit(("vouched", name), None) for name in old.signatures if name not in new.signatures]
     edits += [
         Edit(("vouched", name), codes[0]) for name, codes in new.signatures.items() if old.signatures.get(name) != codes
@@ -148,11 +148,11 @@ def _fields(reader: Reader) -> dict[str, Plain]:
         result["offline"] = "true"
     return result | {
         "recipient": reader.recipient
-    }  # last, as the line that no other has: else a merge of two new readers would share one
+    }  # last, as the line that no other has: otherwise a merge of two new readers would share one
 
 
 def without_doubles(data: bytes) -> bytes:
-    """The text with one code for each key, where a merge left two: they are made anew anyway."""
+    """Return the text with one code per key, where a merge left two: they are signed again anyway."""
     visited: set[str] = set()
     kept = []
     for line in data.decode().splitlines(keepends=True):
@@ -165,5 +165,5 @@ def without_doubles(data: bytes) -> bytes:
 
 
 def label_suggestion(label: str, readers: Readers) -> str:
-    """The nearest label, or all of them."""
+    """Return the nearest label, or all of them."""
     return suggestion(label, readers.readers, f"the readers are {', '.join(readers.readers) or 'none yet'}")

@@ -1,4 +1,4 @@
-"""Variables renamed in the jar's own files: only the names change, every other byte stays."""
+"""Rename variables in the jar's own files: only the names change, every other byte stays."""
 
 from __future__ import annotations
 
@@ -17,38 +17,38 @@ _FREE_TEXT = frozenset({"about", "reason", "default", "sample", "choices", "patt
 
 
 class _NameSplices:
-    """Splices for one file."""
+    """Collects the splices for one file."""
 
     def __init__(self, text: str, renames: Mapping[str, str]) -> None:
         self.text = text
         self.renames = renames
 
     def key(self, member: TreeMember) -> Splices:
-        """A mapping's own name."""
+        """Rename a mapping's key."""
         if member.name in self.renames:
             yield self._put(member.key, self.renames[member.name])
 
     def scalar(self, node: TreeNode, change: Callable[[str, Mapping[str, str]], str]) -> Splices:
-        """A scalar, changed as a whole."""
+        """Replace a scalar as a whole."""
         if node.kind == "scalar":
             new = change(node.text, self.renames)
             if new != node.text:
                 yield self._put(node, new)
 
     def text_of(self, node: TreeNode | None) -> Splices:
-        """A value: its references, if it is a text with references, at their places."""
+        """Rename the references in a value, if it is a text with references."""
         inner = node.child("text") if node is not None and node.kind == "map" else None
         if inner is not None:
             yield from self.refers(inner)
 
     def refers(self, node: TreeNode) -> Splices:
-        """References inside of a scalar, at their places."""
+        """Rename references inside a scalar."""
         if node.kind == "scalar":
             for start, end, new in references(self.text[node.start : node.end], self.renames):
                 yield node.start + start, node.start + end, new
 
     def every(self, node: TreeNode | None) -> Splices:
-        """The names in a list; where its shapes would lose one, that is added."""
+        """Rename the names in a list; where its patterns would no longer match a name, the name is added."""
         if node is None or node.kind != "seq":
             return
         names = [child.text for child in node.elements]
@@ -79,7 +79,7 @@ def _declaration(names: _NameSplices, member: TreeMember) -> Splices:
 
 
 def in_jar_yaml(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
-    """jar.yaml with variables renamed: declarations, conditions, groups, accepted findings, destinations, proofs."""
+    """Rename variables in jar.yaml: declarations, conditions, groups, accepted findings, destinations, proofs."""
 
     def splices(names: _NameSplices, root: TreeNode) -> Splices:
         for member in _members(root, "variables"):
@@ -101,7 +101,7 @@ def in_jar_yaml(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
 
 
 def in_values(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
-    """A file of plain values with variables renamed, and references to them."""
+    """Rename variables in a file of plain values, and references to them."""
 
     def splices(names: _NameSplices, root: TreeNode) -> Splices:
         for scope in root.members:
@@ -113,7 +113,7 @@ def in_values(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
 
 
 def in_description(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
-    """A platform's description with the names that it reserves or supplies renamed."""
+    """Rename the reserved and supplied names in a platform's description."""
 
     def splices(names: _NameSplices, root: TreeNode) -> Splices:
         for member in [member for top in (root, root.child("names") or root) for member in top.members]:
@@ -124,10 +124,10 @@ def in_description(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
 
 
 def in_environments(data: bytes, file: str, pointers: Sequence[str], renames: Mapping[str, str]) -> bytes:
-    """A document with variables renamed in the environments that these pointers lead to; one that leads nowhere is another command's matter."""
+    """Rename variables in a document's environments at these pointers; a pointer to nothing is another command's error."""
 
     def splices(names: _NameSplices, root: TreeNode) -> Splices:
-        del names  # the entries say where they stand
+        del names  # the entries know their positions
         for pointer in pointers:
             try:
                 entries = held(follow(root, pointer).node)
@@ -172,7 +172,7 @@ def _elements(node: TreeNode, name: str) -> list[TreeNode]:
 def _rewritten(
     data: bytes, file: str, renames: Mapping[str, str], splices: Callable[[_NameSplices, TreeNode], Splices]
 ) -> bytes:
-    """The text with the splices made. Raises InputError if what comes out is not YAML any more."""
+    """Return the text with the splices applied. Raises InputError if the result is not YAML."""
     compose(data, file)
     text = data.decode()
     mark = "\ufeff" if text.startswith("\ufeff") else ""

@@ -1,4 +1,4 @@
-"""Sealed values among a jar's others: each line of coins/<layer>.coins becomes a value that opens when it is asked for."""
+"""Merge sealed values into a jar's layers: each line of coins/<layer>.coins becomes a value that is decrypted when it is read."""
 
 from __future__ import annotations
 
@@ -15,11 +15,11 @@ if TYPE_CHECKING:
     from coinjar.jarfile.keyring import KeyRing
 
 Ring = Callable[[], "KeyRing"]
-"""Gives the keys of the jar; most runs need none, and so import none."""
+"""Returns the keys of the jar; most runs need none, and so import none."""
 
 
 def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring) -> Layer:
-    """The layer `name` with its sealed values. Raises every line that does not fit the declarations, at once."""
+    """Return the layer `name` with its sealed values. Raises every line that does not fit the declarations, at once."""
     faults: list[CoinJarError] = []
     coins = parse(data, file)
     sealed = {coin.name for coin in coins}
@@ -55,20 +55,20 @@ def _open(ring: Ring, jar: Jar, layer: str, coin: SealedEntry, file: str) -> Con
 
 
 def _doubt(coin: SealedEntry, file: str, lines: list[int], plain: Definition | None) -> CoinJarError | None:
-    """Why nobody can say which value is meant: it stands twice, or in plain text as well."""
+    """Return why a value is ambiguous: given twice, or in plain text as well."""
     location = Location(file, coin.line, 1)
     if plain is not None:
-        hint = "`coinjar readers seal` settles it if both say the same; else remove the one that is wrong"
+        hint = "`coinjar readers seal` resolves it if both are equal; otherwise remove the wrong one"
         return InputError(
-            f"{coin.name} is sealed here, and written in plain text at {plain.location}",
+            f"{coin.name} is sealed here, but also in plain text at {plain.location}",
             hint=hint,
             location=location,
             code="both",
         )
     if len(lines) > 1:
-        words = f"{coin.name} stands in lines {' and '.join(map(str, lines))} for {coin.compartment}: two branches changed it"
+        words = f"{coin.name} is in lines {' and '.join(map(str, lines))} for {coin.compartment}: two branches changed it"
         return DecryptionError(
-            words, hint="remove one of the lines, or put the value anew", location=location, code="tampered"
+            words, hint="remove one of the lines, or set the value again", location=location, code="tampered"
         )
     return None
 
@@ -81,7 +81,7 @@ def _misfit(jar: Jar, coin: SealedEntry, file: str) -> InputError | None:
     if declared is None:
         hint = suggestion(coin.name, jar.variables, "declare it in jar.yaml with secret: true, or remove the line")
         return InputError(
-            f"{coin.name} is sealed here, and not declared",
+            f"{coin.name} is sealed here, but not declared",
             hint=hint,
             location=location,
             code="unknown-variable",
@@ -89,7 +89,7 @@ def _misfit(jar: Jar, coin: SealedEntry, file: str) -> InputError | None:
         )
     if not declared.secret:
         return InputError(
-            f"{coin.name} is sealed here, and not declared as a secret",
+            f"{coin.name} is sealed here, but not declared as a secret",
             hint="add secret: true in jar.yaml",
             location=location,
             code="not-secret",

@@ -1,4 +1,4 @@
-"""Sheets: the reviewable YAML of a migration. docs/formats.md describes the form; never a secret's value is in it."""
+"""Sheets: the reviewable YAML of a migration, without any secret's value. docs/formats.md describes the format."""
 
 from __future__ import annotations
 
@@ -30,17 +30,17 @@ from coinjar.system.files import display_path, replace_file
 
 TOP = ("move", "from", "to", "stages", "service", *DISPOSITIONS, "repointed", "emptied")
 _ABOUT = {
-    CARRIED: "goes as it is",
-    RENAMED: "goes under another name (`as`)",
-    REPLACED: "another value goes: the jar's",
-    LEFT: "stays behind",
-    SUPPLIED: "the new place sets it by itself",
-    GIVEN: "somebody must give a value: `coinjar put NAME --stage STAGE --service SERVICE`",
+    CARRIED: "moved as it is",
+    RENAMED: "moved under another name (`as`)",
+    REPLACED: "the jar's value is used instead",
+    LEFT: "not moved",
+    SUPPLIED: "the new place sets it itself",
+    GIVEN: "a value must be given: `coinjar put NAME --stage STAGE --service SERVICE`",
 }
 
 
 class SheetLine(NamedTuple):
-    """One entry as it stands in the file, after somebody may have edited it."""
+    """One line of the file, possibly edited by somebody."""
 
     group: str
     number: int
@@ -53,7 +53,7 @@ class SheetLine(NamedTuple):
 
 
 class RepointedValue(NamedTuple):
-    """One value that points to the old place, as it stands in the file."""
+    """One value of the file that contains an address of the old place."""
 
     number: int
     pointing: InboundReference
@@ -62,7 +62,7 @@ class RepointedValue(NamedTuple):
 
 
 class Sheet(NamedTuple):
-    """A sheet's file. `emptied` is "" until the old place was begun to be emptied."""
+    """A sheet's contents. `emptied` is "" until the old place starts to be emptied."""
 
     path: Path
     source: str
@@ -74,7 +74,7 @@ class Sheet(NamedTuple):
     emptied: str
 
     def of(self, *groups: str) -> list[SheetLine]:
-        """The lines of some groups."""
+        """Return the lines of some groups."""
         return [line for line in self.lines if line.group in groups]
 
 
@@ -88,21 +88,21 @@ def write_sheet(
     pointings: Sequence[InboundReference],
     service: str | None = None,
 ) -> None:
-    """Write a new sheet. Raises InputError if there is a file already, ExternalError."""
+    """Write a new sheet. Raises InputError if the file exists, ExternalError."""
     if path.exists():
         raise InputError(
-            "there is a file already",
+            "the file already exists",
             hint="name another with --out, or move this one away",
             location=Location(display_path(path)),
             code="exists",
         )
     flow = ScalarWriter().flow
     lines = [
-        f"# A move from {source} to {target}. Move a line to another group where something else should become of it; then\n"
+        f"# A move from {source} to {target}. Review it: move a line to another group to change what happens to it; then run\n"
     ]
     lines += [
         f"#   coinjar migrate --execute {path.name}\n",
-        "# No value of a secret is in here: `digest` only shows whether one was changed since.\n",
+        "# It contains no secret values: `digest` only shows whether a value has changed since.\n",
         "move: 1\n",
     ]
     lines += [f"from: {flow(source)}\n", f"to: {flow(target)}\n", f"stages: {flow([*stages])}\n"]
@@ -131,7 +131,7 @@ def write_sheet(
             )
     if pointings:
         lines.append(
-            "\nrepointed:   # values that contain an address of the old place, and what stands there afterwards\n"
+            "\nrepointed:   # values that contain an address of the old place, and their new value\n"
         )
         for reference in pointings:
             where = f"{reference.stage}/{reference.scope}"
@@ -149,21 +149,21 @@ def write_sheet(
 
 
 def read_sheet(path: Path) -> Sheet:
-    """A sheet as somebody edited it. Raises every fault at once, with its place."""
+    """Read an edited sheet. Raises every fault at once, with its location."""
     file = display_path(path)
     fields = FieldReader(file)
     root = compose(read_bytes(path), file)
     if root is None or is_null(root):
         raise InputError(
             "the sheet is empty",
-            hint="`coinjar migrate FROM TO --out FILE` makes one",
+            hint="create one with `coinjar migrate FROM TO --out FILE`",
             location=Location(file),
             code="sheet",
         )
     top = fields.fields(root, "a sheet", TOP)
     raise_all(fields.faults if not top else [])
     if fields.text(top.get("move"), "move") != "1":
-        fields.fault(top.get("move", root), "this is no sheet that this version reads", "its first key is move: 1")
+        fields.fault(top.get("move", root), "this is not a sheet that this version reads", "its first key is move: 1")
     source, target = fields.text(top.get("from"), "from"), fields.text(top.get("to"), "to")
     stages = tuple(text for text, _ in fields.texts(top.get("stages"), "stages"))
     lines = [line for group in DISPOSITIONS if group in top for line in _lines(fields, group, top[group])]
@@ -173,10 +173,10 @@ def read_sheet(path: Path) -> Sheet:
         for where in line.where:
             other = values.setdefault((line.variable, where), line)
             if other is not line:
-                message = f"{line.variable} of {where} stands in line {other.location.line} too"
+                message = f"{line.variable} of {where} is also in line {other.location.line}"
                 fields.faults.append(
                     InputError(
-                        message, hint="one thing becomes of it: keep one line", location=line.location, code="sheet"
+                        message, hint="keep one line", location=line.location, code="sheet"
                     )
                 )
     raise_all(fields.faults)
@@ -204,12 +204,12 @@ def _lines(fields: FieldReader, group: str, node: Node) -> list[SheetLine]:
         becomes = fields.text(own.get("as"), "as") or variable
         if not variable or not where:
             fields.fault(
-                child, "a line names a variable, and where it is", "take the line from the sheet as it was made"
+                child, "a line requires a variable and its places", "restore the line of the original sheet"
             )
         if group == RENAMED and becomes == variable:
-            fields.fault(child, f"{variable} is to be renamed, and has no other name", "add as: NEW_NAME")
+            fields.fault(child, f"{variable} is in the group renamed, but has no new name", "add as: NEW_NAME")
         if group != RENAMED and "as" in own and becomes != variable:
-            fields.fault(own["as"], f"{variable} gets another name only in the group renamed", "move the line there")
+            fields.fault(own["as"], f"{variable} has a new name, but is not in the group renamed", "move the line there")
         lines.append(
             SheetLine(
                 group,
@@ -235,8 +235,8 @@ def _repointed(fields: FieldReader, node: Node) -> list[RepointedValue]:
         if not (texts["variable"] and slash and texts["address"]):
             fields.fault(
                 child,
-                "a line names a variable, where it is (STAGE/SERVICE), and the address",
-                "take the line from the sheet as it was made",
+                "a line requires a variable, its place (STAGE/SERVICE) and the address",
+                "restore the line of the original sheet",
             )
         pointing = InboundReference(texts["variable"], stage, scope, texts["address"], texts["becomes"], texts["why"])
         repointed.append(RepointedValue(number, pointing, "", location(child, fields.file)))
@@ -251,7 +251,7 @@ def _each(fields: FieldReader, node: Node, group: str, keys: Sequence[str]) -> l
 
 
 def record_outcomes(sheet: Sheet, outcomes: Mapping[tuple[str, int], str], *, emptied: str = "") -> None:
-    """Write into the sheet what became of its lines, by group and number. Raises InputError, ExternalError."""
+    """Write the results of lines into the sheet, by group and number. Raises InputError, ExternalError."""
     edits = [Edit((group, number, "outcome"), words) for (group, number), words in outcomes.items()]
     edits += [Edit(("emptied",), emptied)] if emptied else []
     old = read_bytes(sheet.path)
@@ -261,6 +261,6 @@ def record_outcomes(sheet: Sheet, outcomes: Mapping[tuple[str, int], str], *, em
 
 
 def unknown_line(variable: str, known: Iterable[str], where: Location) -> InputError:
-    """A line that names what the old place does not have."""
-    hint = suggestion(variable, known, "take the line out, or make the sheet anew")
+    """Return the error of a line for a variable that the old place does not have."""
+    hint = suggestion(variable, known, "remove the line, or create the sheet again")
     return InputError(f"there is no {variable} at the old place", hint=hint, location=where, code="sheet")

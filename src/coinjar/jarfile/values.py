@@ -1,4 +1,4 @@
-"""Values as they stand in YAML: a text, one of the forms, or data below the kinds `list` and `json`."""
+"""Values in YAML: a text, one of the forms, or data for the kinds `list` and `json`."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ _MOST_NODES = 100_000
 
 
 def read_value(fields: FieldReader, variable: Variable, node: Node) -> Definition | None:
-    """One value of a variable; None after a fault."""
+    """Return one value of a variable; None after a fault."""
     content = _content(fields, variable, node)
     if content is None:
         return None
@@ -33,7 +33,7 @@ def read_value(fields: FieldReader, variable: Variable, node: Node) -> Definitio
 def _content(fields: FieldReader, variable: Variable, node: Node) -> Content | None:
     if isinstance(node, ScalarNode):
         if is_null(node):
-            fields.fault(node, f"{variable.name} has a bare null, which may mean three things", NULL_HINT, "null")
+            fields.fault(node, f"{variable.name} has a bare null, which is ambiguous", NULL_HINT, "null")
             return None
         return str(node.value)
     if variable.kind == "json":
@@ -63,13 +63,13 @@ def _form(fields: FieldReader, variable: Variable, node: Node) -> Content | None
     if len(main) != 1:
         fields.fault(
             node,
-            f"{what} must have one form, and has {' and '.join(main) or 'none'}",
+            f"{what} must have one form, but has {' and '.join(main) or 'none'}",
             "keep one of text, command, file, from_env, stored_in, unset",
         )
         return None
     for extra, owner in (("may_be_empty", "command"), ("base64", "file"), ("key", "stored_in")):
         if extra in result and main != [owner]:
-            fields.fault(result[extra], f"'{extra}' goes with '{owner}' only", f"remove it, or write {{{owner}: …}}")
+            fields.fault(result[extra], f"'{extra}' is allowed only with '{owner}'", f"remove it, or write {{{owner}: …}}")
     content = _one_form(fields, what, main[0], result)
     return content if len(fields.faults) == before else None
 
@@ -101,7 +101,7 @@ def _one_form(fields: FieldReader, what: str, form: str, result: dict[str, Node]
 def _stored(fields: FieldReader, what: str, result: dict[str, Node]) -> FromStore:
     if "key" not in result:
         fields.fault(
-            result["stored_in"], f"{what} does not say under which key", "write {stored_in: DESTINATION, key: KEY}"
+            result["stored_in"], f"{what} has no key", "write {stored_in: DESTINATION, key: KEY}"
         )
     return FromStore(
         fields.text(result["stored_in"], f"'stored_in' of {what}"), fields.text(result.get("key"), f"'key' of {what}")
@@ -115,7 +115,7 @@ def _as_list(fields: FieldReader, variable: Variable, node: SequenceNode) -> str
             fields.fault(
                 item,
                 f"an element of {variable.name} is not a text",
-                "a list holds texts; for more declare it as kind: json",
+                "a list contains texts; for other data declare kind: json",
             )
             return None
         if is_null(item):
@@ -130,7 +130,7 @@ def _as_list(fields: FieldReader, variable: Variable, node: SequenceNode) -> str
 
 
 class _NotJson(Exception):
-    """Data that cannot become JSON."""
+    """Data that is not valid JSON."""
 
     def __init__(self, node: Node, message: str, hint: str) -> None:
         super().__init__(message)
@@ -148,12 +148,12 @@ def _as_json(fields: FieldReader, variable: Variable, node: Node) -> str | None:
 
 
 def _write_json(node: Node, parts: list[str], above: list[int]) -> None:
-    """YAML data as JSON text; plain numbers keep their digits, other plain words are texts."""
+    """Return YAML data as JSON text; plain numbers keep their digits, other plain words are texts."""
     if id(node) in above:
-        raise _NotJson(node, "it holds itself", "remove the alias that points to what is around it")
+        raise _NotJson(node, "it contains itself", "remove the alias to an enclosing node")
     if len(parts) > _MOST_NODES:
         raise _NotJson(
-            node, f"it has over {_MOST_NODES} parts once its aliases are followed", "write less, or put it into a file"
+            node, f"it has over {_MOST_NODES} parts after its aliases are expanded", "reduce it, or move it to a file"
         )
     if isinstance(node, ScalarNode):
         bare = not node.style and (re.fullmatch(_JSON_WORD, node.value) or node.value in ("", "~"))
@@ -166,9 +166,9 @@ def _write_json(node: Node, parts: list[str], above: list[int]) -> None:
         names = [key.value if isinstance(key, ScalarNode) else None for key, _ in node.value]
         for number, (key, value) in enumerate(node.value):
             if names[number] is None:
-                raise _NotJson(key, "a name in it is not a text", "JSON's names are texts")
+                raise _NotJson(key, "a name in it is not a text", "JSON requires texts as names")
             if names[number] in names[:number]:
-                raise _NotJson(key, f"'{names[number]}' stands twice", "keep one")
+                raise _NotJson(key, f"'{names[number]}' is given twice", "keep one")
             parts.append(("{" if number == 0 else ",") + dumps(names[number], ensure_ascii=False) + ":")
             _write_json(value, parts, above)
         parts.append("}" if node.value else "{}")

@@ -1,1 +1,1 @@
-"""Platforms as data: what a description says, and how its requests are filled in. No I/O."""
+"""Platforms as data: what a description contains, and how its requests are filled in. No I/O."""

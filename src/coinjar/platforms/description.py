@@ -1,4 +1,4 @@
-"""A platform's description (platforms/*.yaml) as facts. docs/platforms.md teaches writing one; platform.schema.json says the same to an editor."""
+"""Read a platform's description (platforms/*.yaml). docs/platforms.md explains how to write one; platform.schema.json is for editors."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from coinjar.platforms.templating import holders
 TOP = "platform about settings token one_for stages whole names values most at_once reserved supplied in_effect account list write state restart run".split()
 METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE")
 SAFE = ("GET", "HEAD", "PUT", "DELETE")
-"""What may be sent again (RFC 9110, 9.2.2); of others the description may say so."""
+"""Methods that may be repeated (RFC 9110, 9.2.2); for others the description may allow it."""
 ALWAYS = ("stage", "service")
 ONE = (*ALWAYS, "name", "value", "secret", "stages", "others")
 MANY = (*ALWAYS, "changes", "everything")
@@ -27,7 +27,7 @@ _SENDING = ("send", "body", "repeat")
 
 
 class RequestTemplate(Record, kw_only=True):
-    """One request as it is described. `repeat`: it may be sent again without a look."""
+    """One request of a description. `repeat`: it may be sent again without checking."""
 
     method: str
     path: str
@@ -37,7 +37,10 @@ class RequestTemplate(Record, kw_only=True):
 
 
 class ListRequest(Record, kw_only=True):
-    """How variables are listed: at `items`, as a map or a list whose elements have these fields (JSON Pointers). `stages` may lead to one or a list."""
+    """How variables are listed: at `items`, as a map or a list whose elements have these fields (JSON Pointers).
+
+    `stages` may point to one stage or a list.
+    """
 
     request: RequestTemplate
     items: str
@@ -55,7 +58,7 @@ class ListRequest(Record, kw_only=True):
 
 
 class WriteRequests(Record, kw_only=True):
-    """How variables are written: all changes in one request, the whole set in one, or a request a variable."""
+    """How variables are written: all changes in one request, the whole set in one, or one request per variable."""
 
     changes: RequestTemplate | None = None
     whole: RequestTemplate | None = None
@@ -67,7 +70,7 @@ class WriteRequests(Record, kw_only=True):
 
 
 class StateRequest(Record):
-    """Whether what is saved runs: names that wait (`pending`), or two marks that agree when it does."""
+    """Whether the running program has what is saved: pending names (`pending`), or two marks that are equal when it does."""
 
     request: RequestTemplate
     pending: str = ""
@@ -76,7 +79,9 @@ class StateRequest(Record):
 
 
 class WaitCondition(Record, kw_only=True):
-    """What is asked until one of `until` holds; one of `fails` ends it badly, one of `approval` says that a person must approve it. Pointer to texts."""
+    """What is requested until one of `until` is true; one of `fails` means failure, one of `approval` that a person must approve it.
+    Pointer to texts.
+    """
 
     request: RequestTemplate
     until: Mapping[str, tuple[str, ...]]
@@ -86,14 +91,14 @@ class WaitCondition(Record, kw_only=True):
 
 
 class RestartRequest(Record):
-    """The request that makes it take effect, or that starts a pipeline, and how one sees that it is done."""
+    """The request that restarts, or that starts a pipeline, and how its end is recognized."""
 
     request: RequestTemplate
     wait: WaitCondition | None
 
 
 class PlatformDescription(Record, kw_only=True):
-    """A platform. Sizes are bytes of UTF-8; None: no limit is known."""
+    """A platform. Sizes are bytes of UTF-8; None: no known limit."""
 
     name: str
     location: Location
@@ -124,12 +129,12 @@ class PlatformDescription(Record, kw_only=True):
 
 
 def read_description(data: bytes, file: str, name: str) -> PlatformDescription:
-    """A description's text. Raises every fault at once, with its place."""
+    """Parse a description. Raises every fault at once, with its location."""
     fields = FieldReader(file)
     root = compose(data, file)
     if root is None or is_null(root):
         raise InputError(
-            "the file is empty", hint="docs/platforms.md teaches writing one", location=Location(file), code="platform"
+            "the file is empty", hint="docs/platforms.md explains how to write one", location=Location(file), code="platform"
         )
     description = _DescriptionReader(fields, root).read(name)
     raise_all(fields.faults)
@@ -150,7 +155,7 @@ class _DescriptionReader:
         if fields.text(top.get("platform"), "platform") != "1":
             fields.fault(
                 top.get("platform", self.root),
-                "this is not the format that this version reads",
+                "this version does not read this format",
                 "the format is platform: 1",
                 "platform",
             )
@@ -158,7 +163,7 @@ class _DescriptionReader:
             self.settings[key] = fields.text(node, key)
         if "address" not in self.settings:
             fields.fault(
-                top.get("settings", self.root), "the settings have no address", "add address: what it is", "platform"
+                top.get("settings", self.root), "the settings have no address", "add address: and a description of it", "platform"
             )
         token = self._part("token", ("header", "text"))
         names = self._part("names", ("shape", "longest", "case"))
@@ -173,7 +178,7 @@ class _DescriptionReader:
             one_for=self._choice(top.get("one_for"), "one_for", ("service", "stage")),
             carried=self._choice(top.get("stages"), "stages", ("apart", "carried")) == "carried",
             whole=fields.flag(top.get("whole"), "whole"),
-            shape=fields.pattern(names.get("shape"), "the shape of names"),
+            shape=fields.pattern(names.get("shape"), "the pattern of names"),
             longest_name=self._number(names.get("longest"), "longest"),
             folds_case=self._choice(names.get("case"), "case", ("matters", "ignored")) == "ignored",
             largest=self._number(values.get("longest"), "longest"),
@@ -198,10 +203,10 @@ class _DescriptionReader:
     def _choice(self, node: Node | None, what: str, choices: Sequence[str]) -> str:
         text = self.fields.text(node, what, choices[0])
         if text not in choices:
-            assert node is not None, "the default is a choice"
+            assert node is not None, "the default is not one of the choices"
             self.fields.fault(
                 node,
-                f"'{what}' cannot be '{text}'",
+                f"'{what}' is not valid as '{text}'",
                 suggestion(text, choices, f"it is {' or '.join(choices)}"),
                 "platform",
             )
@@ -220,7 +225,7 @@ class _DescriptionReader:
     # -- requests
 
     def _sending(self, node: Node | None, what: str, around: Node, known: Sequence[str]) -> RequestTemplate:
-        """`METHOD /path`, or with a body a mapping of send, body and repeat; its holders are checked."""
+        """Read `METHOD /path`, or with a body a mapping of send, body and repeat; its placeholders are checked."""
         fields = self.fields
         here = location(node or around, fields.file)
         if node is None:
@@ -232,7 +237,7 @@ class _DescriptionReader:
         if not match or match[1] not in METHODS:
             fields.fault(
                 own.get("send", node),
-                f"{what} is no request",
+                f"{what} is not a request",
                 f"write METHOD /path; the methods are {', '.join(METHODS)}",
                 "platform",
             )
@@ -243,9 +248,9 @@ class _DescriptionReader:
                 hint = suggestion(
                     name,
                     [*known, *self.settings],
-                    f"here one may write {', '.join(f'{{{name}}}' for name in (*known, *self.settings))}",
+                    f"the placeholders here are {', '.join(f'{{{name}}}' for name in (*known, *self.settings))}",
                 )
-                fields.fault(own["send"], f"'{{{name}}}' in {what} means nothing", hint, "platform")
+                fields.fault(own["send"], f"'{{{name}}}' in {what} is not defined", hint, "platform")
         return RequestTemplate(
             method=match[1],
             path=match[2],
@@ -271,7 +276,7 @@ class _DescriptionReader:
         if text and not text.startswith("/"):
             assert node is not None
             self.fields.fault(
-                node, f"'{text}' is no JSON Pointer", "it begins with '/', as in /items (RFC 6901)", "pointer"
+                node, f"'{text}' is not a JSON Pointer", "it begins with '/', as in /items (RFC 6901)", "pointer"
             )
         return text
 
@@ -281,7 +286,7 @@ class _DescriptionReader:
             self.fields.fault(
                 node or self.root,
                 "'account' is missing",
-                "say how one sees where one is: {send: GET /…, is: '{/name}'}",
+                "describe how to identify the account: {send: GET /…, is: '{/name}'}",
                 "platform",
             )
             return None
@@ -294,7 +299,7 @@ class _DescriptionReader:
             self.fields.fault(
                 node or self.root,
                 "'list' is missing",
-                "say how variables are listed: {send: GET /…, map: /path} or items: /path",
+                "describe how variables are listed: {send: GET /…, map: /path} or items: /path",
                 "platform",
             )
             return None
@@ -303,7 +308,7 @@ class _DescriptionReader:
         if ("map" in own) == ("items" in own):
             self.fields.fault(
                 node,
-                "'list' has one of map and items",
+                "'list' requires either map or items",
                 "map: an object of names; items: a list with a name in each",
                 "platform",
             )
@@ -326,7 +331,7 @@ class _DescriptionReader:
             self.fields.fault(
                 node or self.root,
                 "'write' is missing",
-                "say how variables are written: changes, whole, or create, change and remove",
+                "describe how variables are written: changes, whole, or create, change and remove",
                 "platform",
             )
             return WriteRequests()
@@ -342,7 +347,7 @@ class _DescriptionReader:
         if len(ways) != 1:
             self.fields.fault(
                 node,
-                f"'write' has {' and '.join(ways) or 'no way to write'}",
+                f"'write' has {' and '.join(ways) or 'none of changes, whole and create'}",
                 "keep one of changes, whole and create",
                 "platform",
             )
@@ -359,7 +364,7 @@ class _DescriptionReader:
         if not result["pending"] and not (result["saved"] and result["running"]):
             self.fields.fault(
                 node,
-                "'state' does not say what it looks at",
+                "'state' has neither pending nor saved and running",
                 "add pending: /…, or saved: /… and running: /…",
                 "platform",
             )
@@ -376,7 +381,7 @@ class _DescriptionReader:
         waiting, more = self._with_request(own["wait"], "'wait'", ("until", "fails", "approval", "log"), known)
         tests = {name: self._tests(more.get(name), name) for name in ("until", "fails", "approval")}
         if not tests["until"]:
-            self.fields.fault(own["wait"], "'wait' does not say until when", "add until: {/state: [done]}", "platform")
+            self.fields.fault(own["wait"], "'wait' has no until", "add until: {/state: [done]}", "platform")
         return RestartRequest(
             sending,
             WaitCondition(

@@ -1,4 +1,4 @@
-"""What a platform cannot hold, told before anything is sent."""
+"""Check the limits of a platform before anything is sent."""
 
 from __future__ import annotations
 
@@ -10,11 +10,11 @@ from coinjar.core.delivery import DesiredValue, matches
 from coinjar.platforms.description import PlatformDescription
 
 RESERVED, SUPPLIED, NAME, VALUE, EMPTY = "reserved", "supplied", "name", "value", "empty"
-"""What of a variable is refused: a name that the platform keeps, or sets by itself; its shape or length; the value; its being empty."""
+"""What of a variable is not supported: a name that the platform reserves, or sets itself; its pattern or length; the value; an empty value."""
 
 
 class UnsupportedVariable(NamedTuple):
-    """Why a variable cannot be there, what of it is refused, and what to do."""
+    """Why a platform does not support a variable, what of it, and what to do."""
 
     name: str
     reason: str
@@ -23,14 +23,14 @@ class UnsupportedVariable(NamedTuple):
 
     @property
     def taken(self) -> bool:
-        """Whether the platform has the name for itself."""
+        """Return whether the platform uses the name itself."""
         return self.what in (RESERVED, SUPPLIED)
 
 
 def unsupported_variables(
     platform: PlatformDescription, desired_values: Mapping[str, DesiredValue]
 ) -> Iterator[UnsupportedVariable]:
-    """Every variable that the platform cannot take, and a last one (of no name) if they are too many."""
+    """Yield every variable that the platform does not support, and a last one (without a name) if there are too many."""
     folded: dict[str, str] = {}
     for desired in desired_values.values():
         words = _name(platform, desired.name) or _value(platform, desired)
@@ -40,42 +40,42 @@ def unsupported_variables(
         if other != desired.name:
             yield UnsupportedVariable(
                 desired.name,
-                f"it and {other} are one name to {platform.name}, which ignores case",
+                f"{platform.name} ignores case: this and {other} are the same name there",
                 "rename one of them",
                 NAME,
             )
     if platform.most is not None and len(desired_values) > platform.most:
         yield UnsupportedVariable(
             "",
-            f"{len(desired_values)} variables are more than the {platform.most} that {platform.name} takes",
-            "leave some out (without:)",
+            f"{len(desired_values)} variables exceed the {platform.most} that {platform.name} allows",
+            "omit some (without:)",
         )
 
 
 def _name(platform: PlatformDescription, name: str) -> UnsupportedVariable | None:
     if matches(name, platform.reserved):
         return UnsupportedVariable(
-            name, f"{platform.name} keeps this name for itself", "rename it, or leave it out (without:)", RESERVED
+            name, f"{platform.name} reserves this name", "rename it, or omit it (without:)", RESERVED
         )
     if matches(name, platform.supplied):
         return UnsupportedVariable(
             name,
             f"{platform.name} supplies this itself",
-            "declare it supplied: {by: [the destination]}, or leave it out (without:)",
+            "declare it supplied: {by: [the destination]}, or omit it (without:)",
             SUPPLIED,
         )
     if platform.shape and not re.fullmatch(platform.shape, name):
         return UnsupportedVariable(
             name,
-            f"{platform.name} takes only names like {platform.shape}",
-            "rename it, or leave it out (without:)",
+            f"{platform.name} accepts only names that match {platform.shape}",
+            "rename it, or omit it (without:)",
             NAME,
         )
     if platform.longest_name is not None and len(name) > platform.longest_name:
         return UnsupportedVariable(
             name,
-            f"the name is over the {platform.longest_name} characters that {platform.name} takes",
-            "rename it, or leave it out (without:)",
+            f"the name is longer than the {platform.longest_name} characters that {platform.name} allows",
+            "rename it, or omit it (without:)",
             NAME,
         )
     return None
@@ -86,19 +86,19 @@ def _value(platform: PlatformDescription, desired: DesiredValue) -> UnsupportedV
     if platform.largest is not None and size > platform.largest:
         return UnsupportedVariable(
             desired.name,
-            f"its value has {size} bytes, and {platform.name} takes {platform.largest}",
-            "shorten it, or hand it over as a file",
+            f"its value has {size} bytes, but {platform.name} allows {platform.largest}",
+            "shorten it, or provide it as a file",
         )
     if not desired.text and platform.empty != "kept":
-        what = "takes an empty value for none" if platform.empty == "removes" else "takes no empty value"
+        what = "treats an empty value as none" if platform.empty == "removes" else "does not accept empty values"
         return UnsupportedVariable(
             desired.name,
-            f"it is empty, and {platform.name} {what}",
-            "unset it here (`coinjar put NAME --unset`), or leave it out (without:)",
+            f"it is empty, but {platform.name} {what}",
+            "unset it here (`coinjar put NAME --unset`), or omit it (without:)",
             EMPTY,
         )
     if not platform.line_breaks and re.search(r"[\r\n]", desired.text):
         return UnsupportedVariable(
-            desired.name, f"it has a line break, which {platform.name} cannot hold", "write it in base64 or in one line"
+            desired.name, f"it has a line break, which {platform.name} does not accept", "encode it in base64, or write it on one line"
         )
     return None

@@ -1,4 +1,4 @@
-"""Filling the holders of a description: `{name}` from what is known, `{/pointer}` from the answer or item at hand."""
+"""Fill the placeholders of a description: `{name}` from known values, `{/pointer}` from the current response or item."""
 
 from __future__ import annotations
 
@@ -14,11 +14,11 @@ HOLDER = re.compile(r"\{([a-z_]+|(?:/[^{}/]*)+)\}")
 
 
 class MissingValue(Exception):
-    """A pointer that leads to nothing in the answer at hand."""
+    """A pointer to nothing in the current response."""
 
 
 def holders(data: Data) -> Iterator[str]:
-    """The names and pointers that a template holds."""
+    """Return the names and pointers of a template's placeholders."""
     if isinstance(data, str):
         yield from HOLDER.findall(data)
     elif isinstance(data, dict):
@@ -39,7 +39,7 @@ def _value(name: str, context: Mapping[str, Any], at_hand: Data) -> Data:
 
 
 def fill(data: Data, context: Mapping[str, Any], at_hand: Data = None) -> Data:
-    """A body: a text that is one holder becomes what it names, of any type; else holders become text. Raises MissingValue."""
+    """Fill a body: a text that is one placeholder becomes its value, of any type; other placeholders become text. Raises MissingValue."""
     if isinstance(data, dict):
         return {name: fill(value, context, at_hand) for name, value in data.items()}
     if isinstance(data, list):
@@ -54,7 +54,7 @@ def fill(data: Data, context: Mapping[str, Any], at_hand: Data = None) -> Data:
 
 
 def fill_path(path: str, context: Mapping[str, Any], at_hand: Data = None) -> str:
-    """A path and query: what is filled in is percent-encoded (RFC 3986, 2.1). A query whose holder is null is left out. Raises MissingValue."""
+    """Fill a path and query: values are percent-encoded (RFC 3986, 2.1). A query parameter with null is omitted. Raises MissingValue."""
     place, question, query = path.partition("?")
 
     def encoded(match: re.Match[str]) -> str:

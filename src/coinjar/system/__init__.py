@@ -1,1 +1,1 @@
-"""The operating system's part: files replaced whole under a lock, files in memory, processes, version control. Knows no jar."""
+"""Access to the operating system: files replaced whole under a lock, files in memory, processes, version control. Knows no jar."""

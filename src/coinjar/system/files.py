@@ -1,4 +1,4 @@
-"""Files replaced whole or not at all, under a lock."""
+"""Replace files whole or not at all, under a lock."""
 
 from __future__ import annotations
 
@@ -16,13 +16,13 @@ _UNFINISHED = ".coinjar-unfinished"
 
 
 def display_path(path: Path) -> str:
-    """A path as people want to read it: relative, where that is no longer."""
+    """Return a path for display: relative if that is not longer."""
     relative = os.path.relpath(path)
     return relative if len(relative) <= len(str(path)) else str(path)
 
 
 def home_path(path: Path) -> str:
-    """A path that only people read: one under the user's home, and not below the current folder, as `~/...`."""
+    """Return a path for display only: `~/...` if it is below the user's home and not below the current folder."""
     shown, whole, home = display_path(path), os.path.normpath(path.absolute()), os.environ.get("HOME", "").rstrip("/")
     is_below = not os.path.relpath(path).startswith("..")
     return f"~{whole.removeprefix(home)}" if home and whole.startswith(f"{home}/") and not is_below else shown
@@ -32,7 +32,7 @@ def _failed(path: Path, fault: OSError) -> CoinJarError:
     words = (fault.strerror or "unknown error").lower()
     return ExternalError(
         f"cannot write it: {words}",
-        hint="look at the folder's permissions and the space left",
+        hint="check the folder's permissions and the free space",
         location=Location(str(path)),
         code="write",
     )
@@ -40,7 +40,7 @@ def _failed(path: Path, fault: OSError) -> CoinJarError:
 
 @contextlib.contextmanager
 def locked(folder: Path) -> Iterator[None]:
-    """Hold the jar's lock: whoever changes the jar reads and writes inside it. Waits for others."""
+    """Hold the jar's lock: every change of the jar reads and writes inside it. Waits for others."""
     path = folder / LOCAL / "lock"
     try:
         path.parent.mkdir(exist_ok=True)
@@ -55,7 +55,7 @@ def locked(folder: Path) -> Iterator[None]:
 
 
 def read_own(path: Path) -> bytes | None:
-    """A file of the sealed part, None if it is not there. Raises InputError for a symlink: it would be another file than the one reviewed."""
+    """Return a file of the sealed part, None if it does not exist. Raises InputError for a symlink: it could be another file than the reviewed one."""
     _refuse_links(path)
     try:
         handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
@@ -64,36 +64,36 @@ def read_own(path: Path) -> bytes | None:
     except OSError as fault:
         words = f"cannot read it: {(fault.strerror or 'unknown error').lower()}"
         raise InputError(
-            words, hint="look at the path and its permissions", location=Location(display_path(path)), code="unreadable"
+            words, hint="check the path and its permissions", location=Location(display_path(path)), code="unreadable"
         ) from None
     with os.fdopen(handle, "rb") as file:
         return file.read()
 
 
 def replace_own(path: Path, data: bytes) -> None:
-    """Write a file of the sealed part whole, never through a symlink. Raises InputError, ExternalError."""
+    """Replace a file of the sealed part, never through a symlink. Raises InputError, ExternalError."""
     _refuse_links(path)
     replace_file(path, data)
 
 
 def _refuse_links(path: Path) -> None:
-    """The sealed part is files and folders: `jar/coins/keys/x` must not lead elsewhere on any of its last steps."""
+    """Raise InputError for symlinks in the sealed part: `jar/coins/keys/x` must not lead elsewhere on any of its last steps."""
     inside = {"coins": 1, "keys": 2}.get(path.parent.name, 0)
     for candidate in (path, *path.parents[:inside]):
         if candidate.is_symlink():
             raise InputError(
                 "it is a symlink, which is not followed here",
-                hint="put the file or folder itself there",
+                hint="replace it with the file or folder itself",
                 location=Location(display_path(candidate)),
                 code="symlink",
             )
 
 
 def replace_file(path: Path, data: bytes, *, mode: int | None = None, private: bool = False) -> None:
-    """Write a file whole: a reader, or a crash at any moment, finds the old or the new text.
+    """Replace a file: a reader, or a crash at any moment, finds the old or the new text.
 
-    A symlink stays, and what it points to is replaced. Mode and owner stay as they are; a new file gets
-    `mode`, or what the umask gives. `private` takes all but its owner's rights away. Raises ExternalError.
+    A symlink stays, and its target is replaced. Mode and owner stay; a new file gets
+    `mode`, or what the umask allows. `private` removes the rights of all but the owner. Raises ExternalError.
     """
     target = Path(os.path.realpath(path))
     unfinished = target.with_name(f".{target.name}{_UNFINISHED}")
@@ -124,7 +124,7 @@ def _write_beside(target: Path, unfinished: Path, data: bytes, mode: int | None,
             os.fchmod(handle, (mode if mode is not None else 0o666 & ~_umask()) & (0o700 if private else 0o777))
         else:
             if (old.st_uid, old.st_gid) != (os.geteuid(), os.getegid()):
-                with contextlib.suppress(PermissionError):  # only root may give files away; the text matters more
+                with contextlib.suppress(PermissionError):  # only root may change owners; the text matters more
                     os.fchown(handle, old.st_uid, old.st_gid)
             os.fchmod(handle, stat.S_IMODE(old.st_mode) & (0o700 if private else 0o7777))
         file.write(data)

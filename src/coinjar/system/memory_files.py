@@ -1,4 +1,4 @@
-"""Files that never touch a disk: for text that must not be found there."""
+"""Files that never touch a disk, for plain text that must not be stored."""
 
 from __future__ import annotations
 
@@ -18,21 +18,21 @@ _IN_MEMORY = ("tmpfs", "ramfs")
 
 
 def memory_folder() -> Path:
-    """A folder that lies in memory, writable for us. Raises ExternalError if this machine has none."""
+    """Return a writable folder in memory. Raises ExternalError if this machine has none."""
     wanted = [os.environ.get("XDG_RUNTIME_DIR", ""), f"/run/user/{os.getuid()}", "/dev/shm"]  # noqa: S108 - checked below for what it is
     for name in wanted:
         path = Path(name)
         if name and path.is_dir() and os.access(path, os.W_OK | os.X_OK) and _kind(path.resolve()) in _IN_MEMORY:
             return path
     raise ExternalError(
-        "there is no folder here that lies in memory, and secrets are not written to a disk",
+        "there is no folder in memory on this machine, and secrets are not written to disk",
         hint="mount a tmpfs at /dev/shm",
         code="no-memory",
     )
 
 
 def _kind(path: Path) -> str:
-    """The type of the file system that a path lies on (proc(5), /proc/self/mounts)."""
+    """Return the type of the file system that contains a path (proc(5), /proc/self/mounts)."""
     best, kind = -1, ""
     for line in Path("/proc/self/mounts").read_text().splitlines():
         _, mount, value, *_ = line.split()
@@ -44,9 +44,9 @@ def _kind(path: Path) -> str:
 
 @contextlib.contextmanager
 def private_file(name: str) -> Iterator[Path]:
-    """A file of mode 0600 in a folder of its own in memory; both are gone afterwards, whatever happens but SIGKILL.
+    """Create a file of mode 0600 in a folder of its own in memory; both are removed afterwards, unless SIGKILL ends the process.
 
-    What a killed run left is removed by the next.
+    The next run removes what a killed run left.
     """
     base = memory_folder()
     _remove_orphans(base)

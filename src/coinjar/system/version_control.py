@@ -1,4 +1,4 @@
-"""Whether version control has a file, or would take it."""
+"""Ask git whether it tracks a file, or could."""
 
 from __future__ import annotations
 
@@ -14,9 +14,9 @@ TRACKED, OPEN, IGNORED = "tracked", "open", "ignored"
 
 
 def states(paths: Iterable[Path]) -> dict[Path, str]:
-    """For each path: tracked, ignored, or open (nothing keeps it from being added). Outside a repository all are ignored.
+    """Return for each path: tracked, ignored, or open (it could be added). Outside a repository all are ignored.
 
-    Raises ExternalError if there is a repository, and git cannot be asked.
+    Raises ExternalError if there is a repository and git fails.
     """
     result: dict[Path, str] = {}
     by_folder: dict[Path, list[Path]] = {}
@@ -42,13 +42,13 @@ def _top(folder: Path) -> Path | None:
 
 
 def tracked_below(folder: Path) -> list[Path]:
-    """Every file that the repository around a folder tracks; none outside a repository. Raises ExternalError."""
+    """Return every file tracked by the repository around a folder; none outside a repository. Raises ExternalError."""
     top = _top(folder)
     return [top / name for name in sorted(_git(top, ["ls-files", "-z"]))] if top else []
 
 
 def history(folder: Path) -> Iterator[tuple[str, str, bytes]]:
-    """Every file of every commit that a branch or tag reaches: object, path, content; each content once. Raises ExternalError."""
+    """Yield every file of every commit that a branch or tag reaches: object, path, content; each content once. Raises ExternalError."""
     top = _top(folder)
     if top is None:
         return
@@ -72,14 +72,14 @@ def history(folder: Path) -> Iterator[tuple[str, str, bytes]]:
 
 
 def commit_of(folder: Path, name: str) -> str:
-    """The short name of the oldest commit that brought an object in. Raises ExternalError."""
+    """Return the short name of the oldest commit that added an object. Raises ExternalError."""
     top = _top(folder)
     result = os.fsdecode(_output(top, ["log", "--all", "--format=%h", f"--find-object={name}"])).split() if top else []
     return result[-1] if result else ""
 
 
 def holding(folder: Path, pattern: str) -> list[Path]:
-    """The tracked text files that hold this (extended regular expression). Raises ExternalError."""
+    """Return the tracked text files that match this extended regular expression. Raises ExternalError."""
     top = _top(folder)
     return [top / name for name in sorted(_git(top, ["grep", "-lzIE", "-e", pattern], quiet=1))] if top else []
 
@@ -102,12 +102,12 @@ def _output(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "")
             env=_environment(),
         )
     except OSError:
-        message, hint = "cannot ask git whether it has the file", "install git, or write outside the repository"
+        message, hint = "cannot ask git about the file", "install git, or write outside the repository"
         raise ExternalError(message, hint=hint, location=Location(str(top)), code="git") from None
     if done.returncode not in (0, quiet):
         words = done.stderr.decode(errors="replace").strip().split("\n")[0]
         raise ExternalError(
-            f"cannot ask git whether it has the file: {words}",
+            f"cannot ask git about the file: {words}",
             hint="make `git status` work there",
             location=Location(str(top)),
             code="git",

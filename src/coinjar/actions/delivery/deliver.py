@@ -54,7 +54,7 @@ class DeliveryOutcome(NamedTuple):
     number: int | None = None
 
 
-UP_TO_DATE, DELIVERED, PLANNED, FAILED_STATE = "in step", "delivered", "planned", "failed"
+UP_TO_DATE, DELIVERED, PLANNED, FAILED_STATE = "up to date", "delivered", "to deliver", "failed"
 
 
 class InspectedTarget(NamedTuple):

@@ -1,4 +1,4 @@
-"""What a rule is, what it finds, and the facts it looks at."""
+"""Rules: what a rule is, what it returns, and its input."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ ERROR, WARNING = "error", "warning"
 
 
 class Diagnostic(NamedTuple):
-    """What one rule found in one place, in words; `fix` says what to do."""
+    """One result of a rule at one location; `hint` says what to do."""
 
     message: str
     hint: str
@@ -27,11 +27,11 @@ class Diagnostic(NamedTuple):
     stage: str | None = None
     service: str | None = None
     subject: str | None = None
-    """The name that it is about, where that is no declared variable."""
+    """The name that the diagnostic is about, if it is not a declared variable."""
 
 
 class ScopedDefinition(NamedTuple):
-    """A value somebody wrote, and for what. `layer` is default, shared or a stage."""
+    """A definition with its variable and scope. `layer` is default, shared or a stage."""
 
     variable: Variable
     definition: Definition
@@ -44,7 +44,7 @@ class ScopedDefinition(NamedTuple):
 
 
 class PortUse(NamedTuple):
-    """A port that a file beside the jar names for a service on a stage. `words` say how (`exposes`, `listens on`)."""
+    """A port that a file beside the jar gives a service on a stage. `words` says how (`exposes`, `listens on`)."""
 
     service: str
     stage: str
@@ -54,9 +54,9 @@ class PortUse(NamedTuple):
 
 
 class CheckContext:
-    """The jar, and its stages resolved as they are asked for; and what its destinations told: spots by rule, links.
+    """Input of the rules: the jar, its stages resolved on demand, and what destinations report: diagnostics by rule, ports.
 
-    `uses` and `literals` are what code says; `not_ours` are names that systems set by themselves.
+    `uses` and `literals` come from code; `not_ours` are names that systems set themselves.
     """
 
     def __init__(self, jar: Jar, fetch: Fetch = no_fetch) -> None:
@@ -78,7 +78,7 @@ class CheckContext:
 
     @cached_property
     def definitions(self) -> list[ScopedDefinition]:
-        """Every value in the jar, defaults first."""
+        """Every definition in the jar, defaults first."""
         return list(self._definitions())
 
     def _definitions(self) -> Iterator[ScopedDefinition]:
@@ -93,7 +93,7 @@ class CheckContext:
 
     @cached_property
     def texts(self) -> list[tuple[ScopedDefinition, str]]:
-        """Every value that is written as a plain text."""
+        """Every definition that is a plain text."""
         return [
             (definition, definition.definition.content)
             for definition in self.definitions
@@ -102,7 +102,7 @@ class CheckContext:
 
     @cached_property
     def secrets(self) -> SecretFinder:
-        """Finds the texts of the secrets that open here, of 8 characters and more."""
+        """Finds the decrypted secrets of 8 characters and more."""
         known = {
             text: str(definition.variable.name)
             for definition, text in self.texts
@@ -112,7 +112,7 @@ class CheckContext:
 
     @cached_property
     def closed(self) -> list[ScopedDefinition]:
-        """The sealed values that this identity does not open."""
+        """The secrets that this identity cannot decrypt."""
         return [
             definition
             for definition in self.definitions
@@ -122,11 +122,11 @@ class CheckContext:
 
     @cached_property
     def derived_faults(self) -> list[tuple[CoinJarError, Variable, str, str | None]]:
-        """The faults of values that are not plain texts, each once a stage: with variable, stage, and service if not all."""
+        """The faults of values that are not plain texts, each once per stage: with variable, stage, and service if not all."""
         return list(self._derived_faults())
 
     def _derived_faults(self) -> Iterator[tuple[CoinJarError, Variable, str, str | None]]:
-        # In the order of declaration: which member of a circle is told of must not change from run to run.
+        # In the order of declaration: the reported member of a cycle must not change from run to run.
         derived = dict.fromkeys(
             str(definition.variable.name)
             for definition in self.definitions
@@ -147,7 +147,7 @@ class CheckContext:
                         or isinstance(wanted_definition.content, str)
                         or resolved.fault.location != wanted_definition.location
                     ):
-                        continue  # what a reference brought along is told where it comes from
+                        continue  # the fault of a referenced value is reported at that value
                     if resolved.fault.message not in messages:
                         messages.add(resolved.fault.message)
                         yield resolved.fault, variable, stage, service if len(asked) > 1 else None
@@ -163,7 +163,7 @@ class Rule(NamedTuple):
 
 
 class Finding(NamedTuple):
-    """A spot with its rule; `accepted` says why somebody lets it be."""
+    """A diagnostic with its rule; `accepted` says why it was accepted."""
 
     rule: Rule
     diagnostic: Diagnostic
@@ -171,7 +171,7 @@ class Finding(NamedTuple):
 
 
 def some_services(affected: list[str], of: list[str]) -> tuple[str, str | None]:
-    """Words for the services concerned (nothing if it is all of them), and the service if it is one."""
+    """Return words for the affected services (none if all are), and the service if it is one."""
     if len(affected) == len(of):
         return "", None
     return f" for {', '.join(affected)}", affected[0] if len(affected) == 1 else None

@@ -1,4 +1,4 @@
-"""Values that do not do what their place suggests."""
+"""Rules on values that do not have the effect that their layer suggests."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from coinjar.core.rules.base import CheckContext, Diagnostic
 
 
 def overridden_service(context: CheckContext) -> Iterator[Diagnostic]:
-    """CJ012: told on the stage that covers, not again on those that follow it."""
+    """CJ012: reported on the overriding stage, not again on stages that follow it."""
     for stage in context.stages:
         resolver = context.resolver(stage)
         own = resolver.layers[-1].values
@@ -28,10 +28,10 @@ def overridden_service(context: CheckContext) -> Iterator[Diagnostic]:
                     or not resolver.applies(context.jar.variables[name], service)
                 ):
                     continue
-                message = f"{name}: {service}'s own value ({narrow.location}) is covered by the value for all services on {stage}"
+                message = f"{name}: {service}'s own value ({narrow.location}) is overridden by the value for all services on {stage}"
                 sign = "" if context.jar.variables[name].secret else "=…"
                 fix = (
-                    f"`coinjar put {name}{sign} --stage {stage} --service {service}`, or remove the one that is covered"
+                    f"`coinjar put {name}{sign} --stage {stage} --service {service}`, or remove the overridden value"
                 )
                 yield Diagnostic(message, fix, wide.location, name, stage, service)
 
@@ -61,10 +61,10 @@ def equal_to_inherited(context: CheckContext) -> Iterator[Diagnostic]:
                 if first is not None and all(
                     other is not None and _alike(variable, definition, other) for other in below
                 ):
-                    message = f"{variable_name} is set to what it would inherit anyway ({first.location})"
+                    message = f"{variable_name} is set to the value it would inherit anyway ({first.location})"
                     yield Diagnostic(
                         message,
-                        "remove it, unless it is meant to stay when the other changes",
+                        "remove it, unless it should stay when the inherited value changes",
                         definition.location,
                         variable_name,
                         name,
@@ -73,7 +73,7 @@ def equal_to_inherited(context: CheckContext) -> Iterator[Diagnostic]:
 
 
 def _below(resolver: Resolver, depth: int, scope: str, name: str, service: str) -> Definition | None:
-    """What would win for the service if the value in this layer and scope were not there."""
+    """Return the definition that would take effect for the service without the value in this layer and scope."""
     own = resolver.layers[depth].values.get(ALL, {}).get(name) if scope != ALL else None
     if own is not None:
         return own

@@ -1,4 +1,4 @@
-"""What the destinations' files say beside the jar. `check` looks into them; here it becomes findings."""
+"""Rules on the files of destinations. `check` collects the diagnostics; this module makes them findings."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from coinjar.core.rules.ports import is_listen_port
 
 
 def told(code: str) -> Callable[[CheckContext], Iterator[Diagnostic]]:
-    """A rule whose spots the destinations told already."""
+    """Return a rule whose diagnostics the destinations already collected."""
 
     def find(context: CheckContext) -> Iterator[Diagnostic]:
         yield from context.collected.get(code, ())
@@ -35,10 +35,10 @@ def ports_elsewhere(context: CheckContext) -> Iterator[Diagnostic]:
                 or resolved.text in [link.port for link in links]
             ):
                 continue
-            words = f"{service} {links[0].words} {links[0].port}, and its {variable.name} is {resolved.text} ({resolved.definition.location})"
+            words = f"{service} {links[0].words} {links[0].port}, but its {variable.name} is {resolved.text} ({resolved.definition.location})"
             result.setdefault((words, variable.name), (links[0], [], service))[1].append(stage)
     for (words, name), (link, stages, service) in result.items():
         on = f" on {', '.join(stages)}"
         yield Diagnostic(
-            words + on, "let both say the same", link.location, name, stages[0] if len(stages) == 1 else None, service
+            words + on, "use the same port in both", link.location, name, stages[0] if len(stages) == 1 else None, service
         )

@@ -1,4 +1,4 @@
-"""What code and documents mention, held against what the jar declares. Without code to look at, these rules find nothing."""
+"""Rules that compare the uses in code and documents with the declarations. Without code to read they find nothing."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _MANY = 3
 
 
 def known_names(context: CheckContext) -> dict[str, Variable]:
-    """Every name under which a variable reaches a program."""
+    """Return every name under which a variable reaches a program."""
     return {
         name: variable for variable in context.jar.variables.values() for name in (variable.name, *variable.also_as)
     }
@@ -41,8 +41,8 @@ def not_declared(context: CheckContext) -> Iterator[Diagnostic]:
             by_name.setdefault(use.name, []).append(use)
     for name, uses in by_name.items():
         near = nearest(name, known)
-        fix = f"did you mean {near}? else declare it: " if near else "declare it: "
-        message = f"{name} is mentioned{_elsewhere(uses)}, and not declared"
+        fix = f"did you mean {near}? Otherwise declare it: " if near else "declare it: "
+        message = f"{name} is used{_elsewhere(uses)}, but not declared"
         yield Diagnostic(
             message, f"{fix}`coinjar mentions --suggest`", uses[0].location, None, None, _one_service(uses), name
         )
@@ -59,9 +59,9 @@ def mentioned_nowhere(context: CheckContext) -> Iterator[Diagnostic]:
     used |= {other for variable in context.jar.variables.values() for other, _ in variable.only_with}
     for variable in context.jar.variables.values():
         if not used & {variable.name, *variable.also_as} and variable.phase != "build":
-            hint = f"`coinjar drop {variable.name} --everywhere`, or accept it with the reason (a program of others reads it)"
+            hint = f"`coinjar drop {variable.name} --everywhere`, or accept it with the reason (for example, a third-party program reads it)"
             yield Diagnostic(
-                f"{variable.name} is declared, and nothing mentions it", hint, variable.location, variable.name
+                f"{variable.name} is declared, but never used", hint, variable.location, variable.name
             )
 
 
@@ -81,9 +81,9 @@ def not_for_that_service(context: CheckContext) -> Iterator[Diagnostic]:
             continue
         messages.add((use.name, use.services[0]))
         service = use.services[0]
-        fix = f"its services are {', '.join(sorted(variable.services or ()))}: add {service}"
+        fix = f"its services are {', '.join(sorted(variable.services or ()))}: add {service} there"
         yield Diagnostic(
-            f"{service} mentions {use.name}, which is not for it", fix, use.location, variable.name, None, service
+            f"{service} uses {use.name}, which it does not get", fix, use.location, variable.name, None, service
         )
 
 
@@ -96,7 +96,7 @@ def other_case(context: CheckContext) -> Iterator[Diagnostic]:
         declared = folded.get(use.name.casefold())
         if declared and use.name not in known and use.name not in messages and use.access != SET:
             messages.add(use.name)
-            message = f"{use.name} is mentioned, and {declared} is declared: names are told apart by case"
+            message = f"{use.name} is used, but {declared} is declared: names are case-sensitive"
             yield Diagnostic(message, f"write {declared}", use.location, known[declared].name)
 
 
@@ -110,14 +110,14 @@ def other_default(context: CheckContext) -> Iterator[Diagnostic]:
             continue
         written = variable.default.content if variable.default else None
         if variable.default and variable.sample is not None and variable.default.location == variable.location:
-            continue  # what a value that is supplied elsewhere looks like, and no default
+            continue  # a placeholder for a value supplied elsewhere, not a default
         if not isinstance(written, str) or not use.default or _same(variable, use.default, written):
             continue
         key = (variable.name, use.default, use.location.file)
         if key not in messages:
             messages.add(key)
-            message = f"{use.location.file.rpartition('/')[2]} falls back to {use.default} for {variable.name}, and its declared default is {written}"
-            yield Diagnostic(message, "let both say the same, or let the code do without", use.location, variable.name)
+            message = f"{use.location.file.rpartition('/')[2]} falls back to {use.default} for {variable.name}, but its declared default is {written}"
+            yield Diagnostic(message, "use the same default in both, or remove the one in code", use.location, variable.name)
 
 
 def by_mere_presence(context: CheckContext) -> Iterator[Diagnostic]:
@@ -126,7 +126,7 @@ def by_mere_presence(context: CheckContext) -> Iterator[Diagnostic]:
     for use in context.uses:
         variable = known.get(use.name)
         if variable is not None and variable.kind == "boolean" and use.access == PRESENCE:
-            message = f"{use.name} is a boolean, and taken for true whenever it is there: 'false' is true here"
+            message = f"{use.name} is a boolean, but the code only tests whether it is set: 'false' counts as true here"
             yield Diagnostic(message, "compare it with its value", use.location, variable.name)
 
 
@@ -134,10 +134,10 @@ def misplaced(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ041"""
     for use in context.uses:
         if use.misplaced:
-            message = f"nothing replaces this way of writing {use.name} here: it stays as it is written"
+            message = f"this reference to {use.name} is not expanded here"
             yield Diagnostic(
                 message,
-                "a script takes $NAME, and an expression works only in the pipeline's document",
+                "use $NAME in scripts; expressions work only in the pipeline's document",
                 use.location,
                 _declared(context, use.name),
             )
@@ -146,9 +146,9 @@ def misplaced(context: CheckContext) -> Iterator[Diagnostic]:
 def literal_value(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ042"""
     for literal in context.literals:
-        message = f"{literal.text} stands here by itself, and is a value of {literal.variable}, which this file uses"
+        message = f"{literal.text} is a value of {literal.variable}, which this file also uses by name"
         yield Diagnostic(
-            message, f"use {literal.variable}, or one of the two will be forgotten", literal.location, literal.variable
+            message, f"use {literal.variable}; otherwise a change may miss one of the two", literal.location, literal.variable
         )
 
 

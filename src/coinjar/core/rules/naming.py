@@ -1,4 +1,4 @@
-"""What is wrong with a name."""
+"""Rules on names."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ def differ_by_case(context: CheckContext) -> Iterator[Diagnostic]:
         if other != variable.name:
             message = f"{variable.name} and {other} differ only by case"
             yield Diagnostic(
-                message, "rename one: some consumers do not tell them apart", variable.location, variable.name
+                message, "rename one: some consumers ignore case", variable.location, variable.name
             )
 
 
@@ -27,5 +27,5 @@ def not_for_a_shell(context: CheckContext) -> Iterator[Diagnostic]:
             if not shell_can_set(name):
                 message = f"no shell can set {name}"
                 yield Diagnostic(
-                    message, "use A to Z, digits and '_', and no digit first", variable.location, variable.name
+                    message, "use A to Z, digits and '_', without a leading digit", variable.location, variable.name
                 )

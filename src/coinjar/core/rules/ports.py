@@ -1,4 +1,4 @@
-"""Ports that services open."""
+"""Rules on the ports that services listen on."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from coinjar.core.secret_detection import words_of
 
 
 def is_listen_port(variable: Variable) -> bool:
-    """Whether a service opens this port itself: said by `is_listen_port`, else told by the name (PORT, or with LISTEN or BIND)."""
+    """Return whether a service listens on this port: declared by `listens`, else inferred from the name (PORT, or with LISTEN or BIND)."""
     if variable.kind != "port":
         return False
     said = variable.constraints.get("listens")

@@ -1,4 +1,4 @@
-"""Values that are missing, out of place, or without effect."""
+"""Rules on values that are missing, out of place, or without effect."""
 
 from __future__ import annotations
 
@@ -54,13 +54,13 @@ def out_of_place(context: CheckContext) -> Iterator[Diagnostic]:
     for definition in context.definitions:
         variable = definition.variable
         if definition.scope != ALL and not variable.applies_to(definition.scope):
-            message = f"{variable.name} has a value for {definition.scope}, which does not get it"
+            message = f"{variable.name} has a value for {definition.scope}, which does not get the variable"
             fix = f"remove it, or add {definition.scope} to its services"
             yield Diagnostic(
                 message, fix, definition.definition.location, variable.name, definition.stage, definition.scope
             )
         if variable.stages is not None and definition.stage and variable.name in absent[definition.stage]:
-            message = f"{variable.name} has a value on {definition.stage}, where it does not exist"
+            message = f"{variable.name} has a value on {definition.stage}, where the variable does not exist"
             yield Diagnostic(
                 message,
                 f"remove it, or add {definition.stage} to its stages",
@@ -84,14 +84,14 @@ def half_filled(context: CheckContext) -> Iterator[Diagnostic]:
                     lacking.setdefault(", ".join(without), []).append(service)
             for names, services in lacking.items():
                 words, only = some_services(services, list(context.jar.services))
-                message = f"the set '{group.name}' is half-filled on {stage}{words}: no value for {names}"
+                message = f"the set '{group.name}' is incomplete on {stage}{words}: no value for {names}"
                 yield Diagnostic(
-                    message, "give all of them values there, or none", group.location, names.split(", ")[0], stage, only
+                    message, "set all of them there, or none", group.location, names.split(", ")[0], stage, only
                 )
 
 
 def condition_not_met(context: CheckContext) -> Iterator[Diagnostic]:
-    """CJ005: a value that does nothing on any stage where it wins."""
+    """CJ005: a value without effect on every stage where it is used."""
     for variable in context.jar.variables.values():
         if not variable.only_with:
             continue
@@ -111,7 +111,7 @@ def condition_not_met(context: CheckContext) -> Iterator[Diagnostic]:
         for key, (definition, stages) in idle.items():
             if key not in busy:
                 conditions = ", ".join(name if text is None else f"{name}={text}" for name, text in variable.only_with)
-                message = f"{variable.name} does nothing on {', '.join(stages)}: it works only with {conditions}"
+                message = f"{variable.name} has no effect on {', '.join(stages)}: it requires {conditions}"
                 yield Diagnostic(
                     message,
                     "meet the condition there, or remove the value",
@@ -122,11 +122,11 @@ def condition_not_met(context: CheckContext) -> Iterator[Diagnostic]:
 
 
 def unmet_conditions(resolver: Resolver, variable: Variable, service: str) -> bool:
-    """Whether a condition of the variable's `only_with` does not hold for the service."""
+    """Return whether a condition of the variable's `only_with` is not met for the service."""
     for name, wanted in variable.only_with:
         resolved = resolver.value(name, service)
         if resolved.fault is not None and is_encrypted_for_others(resolved.fault):
-            continue  # nobody here can say
+            continue  # cannot be decided here
         text = resolved.text
         if text is None or (wanted is not None and text != wanted):
             return True
@@ -138,13 +138,13 @@ def reaches_nothing(context: CheckContext) -> Iterator[Diagnostic]:
     spoken = {definition.variable.name for definition in context.definitions}
     for variable in context.jar.variables.values():
         if not any(context.resolver(stage).services_of(variable) for stage in context.stages):
-            message = f"{variable.name} reaches no service on any stage"
+            message = f"{variable.name} is not available to any service on any stage"
             yield Diagnostic(message, "correct its services and stages, or remove it", variable.location, variable.name)
         elif variable.name not in spoken and not variable.required and not variable.supplied_by:
             message = f"{variable.name} has no value on any stage, and no default"
             yield Diagnostic(
                 message,
-                "give it a value or a default, say `required: true`, or remove it",
+                "set a value or a default, declare `required: true`, or remove it",
                 variable.location,
                 variable.name,
             )
@@ -152,7 +152,7 @@ def reaches_nothing(context: CheckContext) -> Iterator[Diagnostic]:
 
 
 def _for_all_and_none(context: CheckContext) -> Iterator[Diagnostic]:
-    """A layer's value for all services that each of them has a value of its own beside."""
+    """A layer's value for all services, where each service has a value of its own in the same layer."""
     for layer, scopes in context.jar.plain.items():
         for name in scopes.get(ALL, {}).keys() & {
             name for scope, values in scopes.items() if scope != ALL for name in values
@@ -165,21 +165,21 @@ def _for_all_and_none(context: CheckContext) -> Iterator[Diagnostic]:
             )
             if services and all(name in scopes.get(service, {}) for service in services):
                 whose = f"{services[0]} has" if len(services) == 1 else f"each of {', '.join(services)} has"
-                message = f"{name}: the value for all services reaches none, for {whose} its own in {layer}"
+                message = f"{name}: the value for all services has no effect: {whose} its own in {layer}"
                 stage = None if layer == SHARED else layer
                 yield Diagnostic(
-                    message, "remove it, or the one that covers it", scopes[ALL][name].location, name, stage
+                    message, "remove it, or the values that override it", scopes[ALL][name].location, name, stage
                 )
 
 
 def cannot_be_worked_out(context: CheckContext) -> Iterator[Diagnostic]:
-    """CJ016: a circle, a reference without a value, a file that is not there. What was not asked for is only counted."""
+    """CJ016: a cycle, a reference without a value, a missing file. Values that were not fetched are only counted."""
     for fault, variable, stage, service in context.derived_faults:
         if fault.code == "not-fetched":
             if fault.location:
                 context.not_fetched.add(fault.location)
         elif is_encrypted_for_others(fault):
-            continue  # counted apart
+            continue  # counted separately
         elif fault.code != "CJ003" and not _told_by_cj001(context, variable, stage, service):
             yield Diagnostic(
                 f"{variable.name} on {stage}: {fault.message}",
@@ -192,7 +192,7 @@ def cannot_be_worked_out(context: CheckContext) -> Iterator[Diagnostic]:
 
 
 def _told_by_cj001(context: CheckContext, variable: Variable, stage: str, service: str | None) -> bool:
-    """Whether a reference is without a value only because a required variable is missing."""
+    """Return whether a reference lacks a value only because a required variable is missing."""
     resolver = context.resolver(stage)
     service = service or resolver.services_of(variable)[0]
     definition = resolver.winner(variable.name, service)

@@ -1,4 +1,4 @@
-"""Secrets that lie open, look like none, are too weak, or are used twice."""
+"""Rules on secrets that are in plain text, undeclared, weak, or used twice."""
 
 from __future__ import annotations
 
@@ -13,11 +13,11 @@ from coinjar.core.rules.base import CheckContext, Diagnostic, ScopedDefinition
 from coinjar.core.secret_detection import detect_secret
 
 _FREE = frozenset({"text", "url", "base64", "pem", "json", "list"})
-"""Kinds whose values may be anything."""
+"""Kinds that accept any value."""
 
 
 def in_plain_text(jar: Jar, content: Content) -> bool:
-    """Whether a secret's content is readable as it stands. Of a text with references all but what they bring is."""
+    """Return whether a secret's content is readable. For a text with references: all except what the references bring."""
     if isinstance(content, str):
         return bool(content) and not is_placeholder(content)
     return isinstance(content, Template) and not any(
@@ -33,8 +33,8 @@ def secret_in_plain(context: CheckContext) -> Iterator[Diagnostic]:
             and not isinstance(definition.definition, SealedDefinition)
             and in_plain_text(context.jar, definition.definition.content)
         ):
-            message = f"{definition.variable.name} is a secret, and its value lies in plain text"
-            fix = "`coinjar readers seal` seals it; what was committed stays in version control's history, so make it anew where it counts"
+            message = f"{definition.variable.name} is a secret, but its value is stored in plain text"
+            fix = "encrypt it with `coinjar readers seal`; a committed value stays in the history of version control, so replace it where that matters"
             yield Diagnostic(message, fix, definition.definition.location, definition.variable.name, definition.stage)
 
 
@@ -55,14 +55,14 @@ def looks_secret(context: CheckContext) -> Iterator[Diagnostic]:
         suspected = detect_secret(variable.name, text)
         held = context.secrets.first(text) if any_held and not suspected and len(text) >= 8 else None
         if (suspected or held) and not is_placeholder(text):
-            why = f"looks like one: {suspected[1]}" if suspected else f"holds the text of the secret {held}"
-            message = f"{variable.name} is not declared as a secret, and its value {why}"
-            fix = "add secret: true in jar.yaml, then `coinjar readers seal`; or accept it in jar.yaml"
+            why = f"looks like one {suspected[1]}" if suspected else f"contains the text of the secret {held}"
+            message = f"{variable.name} is not declared as a secret, but its value {why}"
+            fix = "add secret: true in jar.yaml, then run `coinjar readers seal`; or accept it in jar.yaml"
             yield Diagnostic(message, fix, definition.definition.location, variable.name, definition.stage)
 
 
 def _own_secrets(context: CheckContext) -> Iterator[tuple[ScopedDefinition, str]]:
-    """Each secret that is written as a text of its own, once a layer and name where compartments hold the same."""
+    """Return each secret with a text of its own, once per layer and name where scopes have the same text."""
     visited: set[tuple[str, str, str]] = set()
     for definition, text in context.texts:
         if definition.variable.secret and text and not is_placeholder(text):
@@ -73,7 +73,7 @@ def _own_secrets(context: CheckContext) -> Iterator[tuple[ScopedDefinition, str]
 
 
 def same_on_two_stages(context: CheckContext) -> Iterator[Diagnostic]:
-    """CJ024: of stages that follow each other CJ013 tells; what lies in shared is meant for all."""
+    """CJ024: for stages that follow each other CJ013 reports it; values in shared are meant for all."""
     by_text: dict[str, list[ScopedDefinition]] = {}
     for definition, text in _own_secrets(context):
         if definition.layer not in (SHARED, "default"):
@@ -85,10 +85,10 @@ def same_on_two_stages(context: CheckContext) -> Iterator[Diagnostic]:
                 same = (
                     "the same value"
                     if other.variable is first.variable
-                    else f"the value that {first.variable.name} has"
+                    else f"the value of {first.variable.name}"
                 )
-                message = f"{other.variable.name} has {same} on {first.layer} and on {other.layer}: who opens one of them opens both"
-                fix = f"`coinjar generate {other.variable.name} --stage {other.layer} --replace`, or put another one"
+                message = f"{other.variable.name} has {same} on {first.layer} and on {other.layer}: whoever learns one of them knows both"
+                fix = f"`coinjar generate {other.variable.name} --stage {other.layer} --replace`, or set another value"
                 yield Diagnostic(message, fix, other.definition.location, other.variable.name, other.layer)
 
 
@@ -105,9 +105,9 @@ def weak_secret(context: CheckContext) -> Iterator[Diagnostic]:
         if strength < WEAK:
             where = f" on {definition.stage}" if definition.stage else ""
             message = (
-                f"{definition.variable.name} is weak{where}: about {strength:.0f} bits to guess, and {WEAK} are few"
+                f"{definition.variable.name} is weak{where}: about {strength:.0f} bits to guess, at least {WEAK} are recommended"
             )
-            fix = f"`coinjar generate {definition.variable.name} --stage {definition.stage or SHARED} --replace`, where it is ours to choose"
+            fix = f"`coinjar generate {definition.variable.name} --stage {definition.stage or SHARED} --replace`, if you control this value"
             yield Diagnostic(message, fix, definition.definition.location, definition.variable.name, definition.stage)
 
 
@@ -120,10 +120,10 @@ def sealed_for_others(context: CheckContext) -> Iterator[Diagnostic]:
             and services is not None
             and definition.definition.compartment == ALL
         ):
-            message = f"{definition.variable.name} is sealed for all services of {definition.layer}, and declared for {', '.join(sorted(services)) or 'none'}"
+            message = f"{definition.variable.name} is encrypted for all services of {definition.layer}, but declared for {', '.join(sorted(services)) or 'none'}"
             yield Diagnostic(
                 message,
-                "`coinjar readers seal` seals it for those alone",
+                "`coinjar readers seal` encrypts it for those alone",
                 definition.definition.location,
                 definition.variable.name,
                 definition.stage,

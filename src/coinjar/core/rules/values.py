@@ -1,4 +1,4 @@
-"""What is wrong with a value's text."""
+"""Rules on the text of values."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _SURPRISING = re.compile(
 )
 _INSIDE = re.compile(r"\r|\$\{[A-Za-z_]")
 _INVISIBLE = re.compile("[\u00a0\u00ad\u061c\u180e\u2000-\u200f\u2028-\u202f\u205f-\u206f\u3000\ufeff\ufff9-\ufffb]")
-# Greek and Cyrillic letters inside a Latin word; typographic quotes and dashes in a value without blanks.
+# Greek and Cyrillic letters inside a Latin word; typographic quotes and dashes in a value without spaces.
 _MIXED = re.compile("[A-Za-z][\u0370-\u03ff\u0400-\u04ff]|[\u0370-\u03ff\u0400-\u04ff][A-Za-z]|[\uff01-\uff5e]")
 _TYPOGRAPHIC = re.compile("[\u2018\u2019\u201c\u201d\u2010-\u2015\u2212]")
 
@@ -51,10 +51,10 @@ def placeholder_left(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ007"""
     for definition, text in context.texts:
         if is_placeholder(text):
-            message = f"{definition.variable.name} still holds a placeholder"
+            message = f"{definition.variable.name} is still a placeholder"
             yield Diagnostic(
                 message,
-                "put the real value, or remove it",
+                "set the real value, or remove it",
                 definition.definition.location,
                 definition.variable.name,
                 definition.stage,
@@ -62,21 +62,21 @@ def placeholder_left(context: CheckContext) -> Iterator[Diagnostic]:
 
 
 def surprise(kind: str, text: str) -> str | None:
-    """What in a text will surprise its reader, in words; None if nothing will. Never shows the text."""
+    """Return what is surprising about a text; None if nothing is. Never shows the text."""
     match = _SURPRISING.match(text)
     if match and kind not in ("json", "pem"):
         if match["word"]:
             return f"is the word '{text}', not the absence of a value"
         if match["true"] and kind != "boolean":
-            return f"is '{text}': any text counts as true for many readers, and not every one reads this spelling"
+            return f"is '{text}': many programs take any text for true, and not all accept this spelling"
         if match["blank"] and kind not in ("integer", "port", "boolean", "duration", "size", "list"):
-            return "begins or ends with a blank or a line break"
+            return "begins or ends with a space or a line break"
         if match["quote"] and len(text) > 1:
             return f"is wrapped in {match['mark']} quotes, which become part of it"
     inside = _INSIDE.search(text)
     if inside and kind != "pem":
         return (
-            "holds a carriage return" if inside[0] == "\r" else "holds a '${…}', which nobody replaces in a plain text"
+            "contains a carriage return" if inside[0] == "\r" else "contains '${…}', which is not expanded in a plain text"
         )
     return None
 
@@ -91,11 +91,11 @@ def surprising_text(context: CheckContext) -> Iterator[Diagnostic]:
         words = surprise(variable.kind, text)
         if words:
             fix = (
-                "for a reference write {text: …}; else write what is meant, or accept it in jar.yaml"
+                "write {text: …} for a reference; otherwise correct the text, or accept the finding in jar.yaml"
                 if "${" in words
-                else "write what is meant"
+                else "declare `kind: boolean`, correct the text, or accept the finding in jar.yaml"
             )
-            shown = words if not variable.secret or "'" not in words else "is a word that stands for no value"
+            shown = words if not variable.secret or "'" not in words else "is a word for an absent value"
             yield Diagnostic(
                 f"the value of {variable.name} {shown}",
                 fix,
@@ -110,7 +110,7 @@ def look_alikes(context: CheckContext) -> Iterator[Diagnostic]:
     for variable in context.jar.variables.values():
         odd = next((letter for letter in variable.name if not letter.isascii()), None)
         if odd:
-            message = f"the name {ascii(variable.name)[1:-1]} holds {_called(odd)}, which looks like something else or like nothing"
+            message = f"the name {ascii(variable.name)[1:-1]} contains {_called(odd)}, which looks like another character or is invisible"
             yield Diagnostic(message, "write the name with A to Z, digits and '_'", variable.location, variable.name)
     for definition, text in context.texts:
         if text.isascii():
@@ -120,10 +120,10 @@ def look_alikes(context: CheckContext) -> Iterator[Diagnostic]:
         )
         if match:
             odd = next(letter for letter in match[0] if not letter.isascii())
-            message = f"the value of {definition.variable.name} holds {_called(odd)} at character {text.index(odd) + 1}"
+            message = f"the value of {definition.variable.name} contains {_called(odd)} at character {text.index(odd) + 1}"
             yield Diagnostic(
                 message,
-                "type it anew by hand, or accept it in jar.yaml",
+                "type it again by hand, or accept it in jar.yaml",
                 definition.definition.location,
                 definition.variable.name,
                 definition.stage,
