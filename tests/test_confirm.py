@@ -200,7 +200,7 @@ proofs:
         assert set(held.values()) == {True}
         assert holding(cj, "dev", "sees", code=1) == {"sees@dev": False}  # the pipeline was not delivered to
         done = cj("confirm", "dev", "sees", code=5, env={"PIPES": "wrong"})
-        assert "is the token right?" in done.err
+        assert "check the token" in done.err
 
 
 def test_faulty_proofs_are_told_all_at_once(jar: Callable[..., Coinjar], cj: Coinjar) -> None:

@@ -26,7 +26,7 @@ def test_export_with_carriage_returns(two: Coinjar) -> None:
 
 def test_a_stage_is_no_source_and_the_error_says_the_way(two: Coinjar) -> None:
     message = two("adopt", "staging", "--stage", "qa", code=2).err
-    assert "'staging' is a stage, and this takes a file or another source" in message
+    assert "'staging' is a stage, but a file or another source is required" in message
     assert "`coinjar render staging --as json | coinjar adopt - --stage STAGE`" in message
     two("put", "A=1", "--declare", "--stage", "staging")
     two("adopt", "-", "--stage", "qa", "--yes", stdin=two("render", "staging", "--service", "a", "--as", "json").out)

@@ -151,7 +151,7 @@ def test_one_that_fails_stops_no_other_and_a_guarded_stage_asks(jar: Callable[..
         done = cj("deliver", "dev", code=5, env={"PIPES": "wrong"})
         assert "2 delivered, 1 failed" in done.out.splitlines()
         assert re.search(r"^!  pipes \(line\)  .*401", done.out, re.MULTILINE)
-        assert "is the token right?" in done.err
+        assert "check the token" in done.err
         assert by_destination(cj, "deliver", "dev", code=0)["hosting"]["state"] == "up to date"
         no_token = cj("deliver", "dev", "pipes", code=3, env={"PIPES": ""})
         assert "the environment has no PIPES" in no_token.err

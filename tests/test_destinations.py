@@ -36,7 +36,7 @@ def test_files_are_written_whole_private_and_only_if_all_is_well(jar: Callable[.
     ]
     assert cj("render", "prod", "env", "--verify").out == "all 2 files up to date\n"
     env.chmod(0o644)
-    assert "only its mode changes: nobody but its owner may read it" in cj("render", "prod", "env", "--dry-run").out
+    assert "only its mode changes: nobody but may read it" in cj("render", "prod", "env", "--dry-run").out
     assert "1 of 2 files out of date" in cj("render", "prod", "env", "--verify", code=1).out
     cj("render", "prod")
     assert env.stat().st_mode & 0o777 == 0o600
@@ -75,7 +75,7 @@ def test_a_diff_shows_what_changes_and_no_secret(jar: Callable[..., Coinjar]) ->
     cj.write({"out/json": '{"TOKEN": "left-by-hand" oops'})
     shown = cj("render", "prod", "d1", "--dry-run").out
     assert "left-by-hand" not in shown
-    assert "-•••• (a file that cannot be read, and may hold secrets)" in shown
+    assert "-•••• (a file that cannot be read and may contain secrets)" in shown
 
 
 def test_secrets_do_not_go_into_version_control(jar: Callable[..., Coinjar]) -> None:
@@ -209,19 +209,19 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
     )
     assert (cj.folder / "out/prod/sub/token").stat().st_mode & 0o777 == 0o600
     assert [line for line in message.splitlines() if not line.startswith(" ")] == [
-        "in/none.fill: this template mentions no declared name",
-        "in/readme: its name does not end in .fill, so it is no template, and is passed over",
+        "in/none.fill: this template uses no declared name",
+        "in/readme: its name does not end in .fill, so it is not a template, and was skipped",
         "in/site.fill:3:1: ${NO_SUCH} is left as it is: NO_SUCH is not declared",
-        "in/site.fill:3:12: ${level} is left as it is: the declared name is LEVEL",
+        "in/site.fill:3:12: ${level} was left unchanged: the declared name is LEVEL",
         "in/site.fill:3:21: ${PORT:-…} is left as it is: a template takes ${NAME} alone",
-        "out/prod/old: no template makes this file any more",
+        "out/prod/old: no template produces this file any more",
     ]
     cj("put", "TOKEN", "--stage", "prod", stdin="other")
     cj.write({"in/sub/token.fill": "a\nkey=${TOKEN}\nc\n"})
     assert cj("render", "prod", "--dry-run").out.splitlines()[3:] == [
         " a",
-        "-•••• (a line that may hold a secret)",
-        "-•••• (a line that may hold a secret)",
+        "-•••• (a line that may contain a secret)",
+        "-•••• (a line that may contain a secret)",
         "+•••• (a line that holds TOKEN)",
         "+c",
     ]
@@ -229,7 +229,7 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
     cj("put", "LEVEL=a; evil", "--stage", "prod")
     message = cj("render", "prod", code=3).err
     assert (
-        "in/site.fill:1:1: the value of LEVEL for web on prod does not fit what this template allows ([a-z0-9]*)"
+        "in/site.fill:1:1: the value of LEVEL for web on prod does not match what this template allows ([a-z0-9]*)"
         in message
     )
     assert "in/site.fill:1:10: MAIL__HOST has no value for web on prod" in message
@@ -250,7 +250,7 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
         ("{type: file, as: json, path: x.json}", "the destination d is for 2 services (web, mailer), but its path for one"),
         ("{type: file, as: jsn, path: 'x/{stagee}', pth: 1}", "there is no dialect 'jsn'\n    did you mean 'json'?"),
         ("{type: file, as: json, path: 'x/{stagee}'}", "jar/jar.yaml:15:35: '{stagee}' in path of d is not defined"),
-        ("{type: fiel, path: x}", "there is no type 'fiel' of destination\n    did you mean 'file'?"),
+        ("{type: fiel, path: x}", "there is no destination type 'fiel'\n    did you mean 'file'?"),
         ("{type: templates, from: in}", "the destination d has no 'to'"),
         ("{type: file, as: json, base: x, services: [web], path: x}", "'base' goes with as: settings"),
         ("{type: manifests, from: none, to: out}", "none: there are no manifests (*.yaml, *.yml) there"),

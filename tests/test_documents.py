@@ -140,9 +140,9 @@ def test_pointers() -> None:
     for pointer, message in {
         "jobs": "'jobs' is not a JSON Pointer",
         "/a~2": "'/a~2' has an invalid escape with '~'",
-        "/job/x": "/job/x leads nowhere: the document has no 'job'",
-        "/jobs/[name=d]/env": "/jobs/[name=d]/env leads nowhere: no element of /jobs has name: d",
-        "/jobs/7/env": "/jobs/7/env leads nowhere: /jobs has no '7'",
+        "/job/x": "/job/x does not exist: the document has no 'job'",
+        "/jobs/[name=d]/env": "/jobs/[name=d]/env does not exist: no element of /jobs has name: d",
+        "/jobs/7/env": "/jobs/7/env does not exist: /jobs has no '7'",
     }.items():
         with pytest.raises(CoinJarError) as caught:
             follow(root, pointer)
@@ -253,9 +253,9 @@ def test_documents_tell_what_will_surprise(jar: Callable[..., Coinjar]) -> None:
     cj.write({"ci.yaml": PIPELINE.replace("MINE: 'kept'", "MINE: 1.10, ALSO: no")})
     result = cj("render", "prod", "--dry-run")
     for line in (
-        "ci.yaml:2:16: MINE at /env is a number, and becomes the text '1.1'",
-        "ci.yaml:2:28: ALSO at /env is a boolean to readers of YAML 1.1, and becomes the text 'false'",
-        "jar/jar.yaml:21:7: /jobs/[name=two]/env belongs to no stage, and gets the values that hold where no stage speaks",
+        "ci.yaml:2:16: MINE at /env is a number, and is read as the text '1.1'",
+        "ci.yaml:2:28: ALSO at /env is a boolean to readers of YAML 1.1, and is read as the text 'false'",
+        "jar/jar.yaml:21:7: /jobs/[name=two]/env has no stage, and gets the values of shared",
     ):
         assert line in result.err
     assert "+  steps: [{run: a, env: [PORT=8080]}]" in result.out  # what the job says need not be said again
@@ -283,7 +283,7 @@ def test_secrets_in_documents_are_references(jar: Callable[..., Coinjar]) -> Non
 @pytest.mark.parametrize(
     ("places", "expected"),
     [
-        ("      /jbos/x: {}\n", "ci.yaml: /jbos/x leads nowhere: the document has no 'jbos'"),
+        ("      /jbos/x: {}\n", "ci.yaml: /jbos/x does not exist: the document has no 'jbos'"),
         ("      env: {}\n", "jar/jar.yaml:18:7: 'env' is not a JSON Pointer"),
         (
             "      /env: {stage: produ, services: [wbe], form: list, decided_by: [/x], what: 1}\n",

@@ -156,5 +156,5 @@ def test_nobody_there_and_addresses_that_are_none() -> None:
         sent(gone, Request("POST", "/x", repeat=False))  # it certainly was not carried out, so it is tried again
     assert time.monotonic() - started < 20
     for address in ("ftp://x/", "nowhere", "http://hosting.example/"):
-        with pytest.raises(CoinJarError, match=r"is no address|would travel readable"):
+        with pytest.raises(CoinJarError, match=r"is not an address|would travel readable"):
             HttpClient(address, {}, "there", Location("jar.yaml"))

@@ -13,7 +13,7 @@ from tests.jars import made
 pytestmark = pytest.mark.unit
 
 LINKED: dict[str, list[tuple[dict[str, str], str, list[str]]]] = {
-    "CJ018": [({"in/a.fill": "x\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:0:0: this template mentions no declared name"])],
+    "CJ018": [({"in/a.fill": "x\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:0:0: this template uses no declared name"])],
     "CJ020": [
         ({"Containerfile": f"FROM x\n{'# coinjar: begin'}\n# coinjar: end\nEXPOSE 8081/tcp\n"}, "{type: containerfile, services: [web], path: Containerfile, plain_only: true}", ["Containerfile:4:1: web exposes 8081, but its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
         ({"in/a.fill": "listen [::]:81 ssl;\n${LEVEL}\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:1:13: web listens on 81, but its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),

@@ -101,7 +101,7 @@ def test_what_is_written_down_and_left_out_says_what_to_do(jar: Callable[..., Co
     cj = jar(JAR % ("OTHER: {}", "plain_only: true"), prod="web: {HOST: there, URL: x, TOKEN: made-up-text}\n")
     cj.write({"k8s/shop.yaml": SHOP % {"kind": "PodTemplate", "open": TEMPLATE["PodTemplate"]}})
     message = cj("render", "prod").err
-    assert "TOKEN of shop stays as it is: plain_only leaves secrets out" in message
+    assert "TOKEN of shop was left unchanged: plain_only excludes secrets" in message
     assert "from_secret: NAME" in message
     cj = jar(JAR % ("OTHER: {}", "secrets: 'ref-{name}'"), prod="web: {HOST: there}\n")
     message = cj("render", "prod", code=3).err
@@ -126,6 +126,6 @@ def test_what_kubernetes_skips_is_said_and_the_rest_is_written(jar: Callable[...
     message = cj("render", "prod").err
     assert "1ABC is ignored: Kubernetes makes no variable of such a key of a ConfigMap" in message
     assert "k8s/own.yaml:5:5: the containers of Farm a are not looked into" in message
-    assert "k8s/list.json: a manifest in JSON is copied as it is, and not looked into" in message
+    assert "k8s/list.json: JSON manifests are copied unchanged" in message
     assert cj.read("out/prod/list.json") == '{"kind": "List", "items": []}\n'
     assert as_kubernetes(cj.folder / "out/prod")["HOST"] == "there"

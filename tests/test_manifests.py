@@ -69,7 +69,7 @@ def test_every_kind_is_rewritten_and_valid(jar: Callable[..., Coinjar]) -> None:
     cj.write({"k8s/all.yaml": every_kind().replace("restartPolicy: Never, ", "restartPolicy: Always, ", 3)})
     done = cj("render", "prod")
     assert [line for line in done.err.splitlines() if "made anew" in line] == [
-        f"k8s/all.yaml:{line}:18: {kind} {name} must be deleted and made anew to get new values: a cluster does not change it in place"
+        f"k8s/all.yaml:{line}:18: {kind} {name} must be deleted and created again for new values: a cluster does not change it in place"
         for line, kind, name in ((18, "Job", "a-job"), (28, "Pod", "a-pod"))
     ]
     created = documents(cj.folder / "out/prod")
@@ -153,10 +153,10 @@ def test_what_is_not_managed_stays_and_is_told(jar: Callable[..., Coinjar]) -> N
     assert "jar/.local/naming.key" in message
     assert "naming.key" not in cj("render", "prod").err
     for line in (
-        "k8s/list.yaml:2:8: a list of objects is not looked into",
-        "k8s/a.json: a manifest in JSON is copied as it is, and not looked into",
-        "k8s/shop.yaml:17:11: LEVEL of shop comes from elsewhere here, and overrides the managed value",
-        "k8s/shop.yaml:18:11: NOWHERE of shop stays as it is: the jar has no value of it for web on prod",
+        "k8s/list.yaml:2:8: lists of objects are not supported",
+        "k8s/a.json: JSON manifests are copied unchanged",
+        "k8s/shop.yaml:17:11: LEVEL of shop is set from another source here, which overrides the managed value",
+        "k8s/shop.yaml:18:11: NOWHERE of shop was left unchanged: the jar has no value for web on prod",
         "k8s/shop.yaml:25:9: the container stranger of shop belongs to no service, so its PORT stay as they are",
     ):
         assert line in message

@@ -363,7 +363,7 @@ def test_processes_and_containers_are_sources(jar: Callable[..., Coinjar]) -> No
         process.kill()
     assert cj("value", "dev", "SHINY").out == "new"
     assert "there is no such process" in cj("adopt", "process:999999999", "--stage", "dev", code=5).err
-    assert "is no process number" in cj("adopt", "process:web", "--stage", "dev", code=2).err
+    assert "is not a process number" in cj("adopt", "process:web", "--stage", "dev", code=2).err
 
 
 @pytest.mark.parametrize("name", SYSTEMS)

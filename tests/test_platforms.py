@@ -50,7 +50,7 @@ def test_many_hosts_at_once_and_only_known_ones(jar: Callable[..., Coinjar], cj:
         (cj.folder / "sshd/user_key").write_text((cj.folder / "sshd/host_key").read_text())
         assert "Public key mismatch" in cj("drift", "dev", code=5).err
         (cj.folder / "sshd/user_key.pub").unlink()
-        assert "it does not let us in" in cj("drift", "dev", code=5).err
+        assert "it refused the login" in cj("drift", "dev", code=5).err
     assert "cannot connect" in cj("drift", "dev", code=5).err
 
 
@@ -160,7 +160,7 @@ def test_where_a_token_may_go(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     cj.write({"jar/jar.yaml": jar_text.replace("token: {secret: A}", "token: {secret: KEY}, variables: [A]")})
     assert "unset (line): the environment has no NOT_SET" in cj("deliver", "dev", "unset", code=3).err
     cj.write({"jar/jar.yaml": jar_text})
-    assert "A is no declared secret" in cj("deliver", "dev", "unset", code=3).err
+    assert "A is not a declared secret" in cj("deliver", "dev", "unset", code=3).err
 
 
 def test_removal_as_a_description_says_it(jar: Callable[..., Coinjar], cj: Coinjar) -> None:

@@ -176,7 +176,7 @@ def test_outside_packages_add_dialects_sources_and_destinations(demo: Coinjar) -
     assert "different" in demo("compare", "prod", "more:info", "--name", "LOG_LEVEL", env=env, code=1).out
     demo("render", "prod", "there", env=env)
     assert demo.read("shelf") == "!"
-    assert "there is no type 'shelf'" in demo("render", "prod", "there", code=3).err
+    assert "there is no destination type 'shelf'" in demo("render", "prod", "there", code=3).err
     assert "did you mean 'posix'" in demo("render", "prod", "--service", "berths", "--as", "posxi", env=env, code=2).err
 
 

@@ -328,7 +328,7 @@ def test_readers_report_what_a_person_may_not_expect(dialect: str, text: str) ->
 def test_faults_of_whole_files_have_their_place() -> None:
     for dialect, data, message in [
         ("json", b'{"A": "x",}', "f:1:10: this is not JSON: a comma stands before the end"),
-        ("json", b"[1]", "f:1:1: this is no JSON object"),
+        ("json", b"[1]", "f:1:1: this is not a JSON object"),
         ("json", b'{"A": ' + b"[" * 100_000, "f:1:57: this is not JSON: it is nested more than 50 levels deep"),
         ("dotenv", b"A=1\nB=\xff\n", "f:2:3: byte 0xff is not UTF-8 text"),
         ("yaml", b"A: [1\n", "f:2:1: this is not YAML: did not find expected ',' or ']'"),

@@ -167,7 +167,7 @@ def test_a_containerfile_builds_with_what_is_rendered(jar: Callable[..., Coinjar
     assert {name: environment[name] for name in expected} == expected
     assert done.stdout.endswith("base:1 1.10 'x' $Y\n")
     for wrong, message in {
-        "FROM x\n": "Containerfile: there is no place for the lines in it",
+        "FROM x\n": "Containerfile: it has no marked place for the lines",
         CONTAINERFILE.split("\n", 3)[3]: "Containerfile:1:1: this FROM needs BASE, and nothing declares it before",
     }.items():
         cj.write({"Containerfile": wrong})
@@ -175,7 +175,7 @@ def test_a_containerfile_builds_with_what_is_rendered(jar: Callable[..., Coinjar
     cj.write(
         {"Containerfile": CONTAINERFILE, "jar/jar.yaml": cj.read("jar/jar.yaml").replace(", plain_only: true", "")}
     )
-    assert "TOKEN is a secret, and whoever has the image could read it" in cj("render", "prod", code=3).err
+    assert "TOKEN is a secret, but everybody with the image could read it" in cj("render", "prod", code=3).err
 
 
 def test_runc_runs_the_bundle_with_what_is_rendered(jar: Callable[..., Coinjar]) -> None:

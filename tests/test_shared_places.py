@@ -109,7 +109,7 @@ def test_a_failed_reload_shows_its_last_lines_masked(jar: Callable[..., Coinjar]
         assert "last line" in result.err
         assert "canary" not in result.err + result.out
     cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("for {service}", "for {name}")})
-    assert "'{name}' in reload of host is not filled in" in cj("deliver", "dev", code=3).err
+    assert "'{name}' in reload of host is not replaced" in cj("deliver", "dev", code=3).err
 
 
 def test_extra_variables_go_with_their_restart(jar: Callable[..., Coinjar], cj: Coinjar) -> None:

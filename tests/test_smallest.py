@@ -198,7 +198,7 @@ def test_a_file_that_cannot_be_read_is_no_file_without_mentions(jar: Callable[..
     assert result.err.startswith("src/broken.yaml:3:1: what it mentions is not known: this is not YAML")
     assert "src/broken.yaml:3:1" in cj("mentions", code=3).err
     assert (
-        "notes.md: what it mentions is not known: no reader knows what sort of file it is"
+        "notes.md: what it mentions is not known: its format is not known"
         in cj("mentions", "notes.md", code=3).err
     )
     assert "warning CJ043" in cj("check").out

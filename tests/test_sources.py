@@ -71,7 +71,7 @@ def test_compose_files_are_worked_out_as_specified(cj: Coinjar) -> None:
     assert result == {"-": shared, "web": web, "mailer": {"LEVEL": "debug", "EMPTY": ""}}
     message = cj("compare", "compose:compose.yaml", "file:nothing.json", code=1).err
     for line in (
-        "compose.yaml:11:7: FLAG is a boolean to readers of YAML 1.1 there, and becomes 'true': quote it",
+        "compose.yaml:11:7: FLAG is a boolean to readers of YAML 1.1 there, and is read as 'true': quote it",
         "compose.yaml:12:7: ignored: CALLER has no value, and is taken from whoever starts the container",
         "compose.yaml:13:7: ignored: LOST needs NO_SUCH, which the .env file beside it does not set",
         "compose.yaml:17:32: ignored: FROM_CALLER has no value",
@@ -126,7 +126,7 @@ def test_images_of_podman_and_layouts(cj: Coinjar, tmp_path_factory: pytest.Temp
     cj.env["PATH"] = f"{wrapper.parent}:{cj.env['PATH']}"
     assert seen(cj, f"image:{tag}") == wanted
     assert "podman cannot show it" in cj("compare", "image:localhost/none:1", "file:nothing.json", code=5).err
-    assert "'--all' is no image" in cj("compare", "image:--all", "file:nothing.json", code=2).err
+    assert "'--all' is not an image" in cj("compare", "image:--all", "file:nothing.json", code=2).err
     rows = json.loads(cj("compare", f"image:{tag}", "file:nothing.json", "--json", code=1).out)["rows"]
     assert {row["name"] for row in rows} == {"GREETING", "EMPTY"}  # PATH is every image's
     name = f"seen-{os.getpid()}"
@@ -207,7 +207,7 @@ def test_documents_bundles_and_objects(cj: Coinjar) -> None:
     assert seen(cj, "file:m.yaml") == seen(cj, "manifests:m.yaml") == {"-": {"A": "1", "N": "5", "B": "x", "C": "y"}}
     message = cj("compare", "document:ci.yaml#/jobs/0/env", "bundle:config.json", code=1).err
     for line in (
-        "ci.yaml:3:9: A is a number there, and becomes '1.1'",
+        "ci.yaml:3:9: A is a number there, and is read as '1.1'",
         "ci.yaml:3:26: ignored: C has no value",
         "config.json:1:50: A is given twice (first in line 1); the last one counts",
         "'BAD' has no '='",
@@ -218,11 +218,11 @@ def test_documents_bundles_and_objects(cj: Coinjar) -> None:
         in cj("compare", "file:m.yaml", "file:nothing.json", code=1).err
     )
     for source, words in {
-        "document:ci.yaml": "a document is read at a pointer", "dest:x@prod": "a destination is only known to a jar", "imag:x": "'imag:x' is no source", "bundle+json:x": "bundle takes no dialect",
+        "document:ci.yaml": "a document requires a pointer", "dest:x@prod": "a destination requires a jar", "imag:x": "'imag:x' is not a source", "bundle+json:x": "bundle does not support a dialect",
     }.items():  # fmt: skip
         assert words in cj("compare", source, "file:nothing.json", code=2).err
     for source, words in {
-        "document:ci.yaml#/jobs/x": "leads nowhere",
+        "document:ci.yaml#/jobs/x": "does not exist",
         "bundle:nothing.json": "this is no bundle's config.json",
         "manifests:none": "there are no manifests",
     }.items():

@@ -272,9 +272,9 @@ def test_ways_into_a_cluster(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         }
         path.write_text(json.dumps(config))
         program.write_text("#!/bin/sh\nexit 1\n")
-        assert "gave no token" in cj("drift", "dev", code=3).err
+        assert "returned no token" in cj("drift", "dev", code=3).err
         for text, words in (
-            ("[]", "this is no kubeconfig"),
+            ("[]", "this is not a kubeconfig"),
             ("a: [", "is not YAML"),
             (json.dumps(config | {"current-context": "x"}), "has no \"context 'x'\""),
         ):

@@ -69,7 +69,7 @@ def test_a_container_that_reads_its_file_itself(boxes: Coinjar) -> None:
         assert "pending restart yet" in cj("deliver", "dev").out
         result = cj("drift", "dev", code=1)
         assert re.search(r"LEVEL +pending restart", result.out)
-        assert "it started before the last change" in result.err
+        assert "it was started before the last change" in result.err
         cj("deliver", "dev", "--restart")
         again = engine("container", "inspect", "--format", "{{.State.StartedAt}} {{.Id}}", name)
         assert again.split()[-1] == started.split()[-1]  # the same container
@@ -141,7 +141,7 @@ def test_hosts_that_refuse(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         assert json.loads(cj("deliveries", "--json").out)[0]["state"] == "failed"
         assert "pending restart" in cj("drift", "dev", code=1).out  # it does not forget
         (cj.folder / "there/web.env").write_bytes(b"\xff\xfe\n")
-        assert "cannot make sense of" in cj("drift", "dev", code=5).err
+        assert "cannot change to sense of" in cj("drift", "dev", code=5).err
         (cj.folder / "there/web.env").unlink()
         (cj.folder / "there/web.env").mkdir()
         assert "cannot read" in cj("deliver", "dev", code=5).err
@@ -190,10 +190,10 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
         ctl("user", "grant-role", "root", "root")
         ctl("auth", "enable")
         result = cj("deliver", "dev")
-        assert "201 changes are more than one transaction takes: they went in several" in result.err
+        assert "201 changes exceed one transaction: they were made in several" in result.err
         assert ctl("--user", "root:made-up-login", "get", "--print-value-only", "/line/dev/web/TOKEN").strip() == CANARY
         planned = cj("put", "N1=other", "--stage", "dev") and cj("deliver", "dev", "--dry-run", "--requests").out
-        assert "put /line/dev/web/N1 = other, if nobody wrote it since" in planned
+        assert "put /line/dev/web/N1 = other, if it was not written since" in planned
         cj("put", "LOGIN", "--stage", "dev", stdin="made-up-wrong")
         done = cj("deliver", "dev", code=5)
         assert re.search("/v3/auth/authenticate was answered with 4", done.err)
@@ -204,7 +204,7 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
     ("destination", "words"),
     [
         ("{type: host, path: x}", "has no 'hosts'"),
-        ("{type: host, hosts: ['a b'], path: x}", "'a b' is no host"),
+        ("{type: host, hosts: ['a b'], path: x}", "'a b' is not a host"),
         ("{type: host, hosts: [a], path: x, as: example}", "example not readable here"),
         ("{type: host, hosts: [a], path: x, owner: 'a; b'}", "'owner' is user, or user:group"),
         (
@@ -218,14 +218,14 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
         ),
         ("{type: host, hosts: {dev: [a]}, path: x}", "is for 2 services, but its path for one"),
         ("{type: container, container: a, env_file: x}", "is for 2 services, but its container for one"),
-        ("{type: cluster, manifests: nope}", "'nope' is no destination of manifests"),
+        ("{type: cluster, manifests: nope}", "'nope' is not a destination of type manifests"),
         ("{type: etcd, address: 'http://127.0.0.1:1', prefix: /a}", "'prefix' does not end with '/'"),
         (
             "{type: etcd, address: 'http://127.0.0.1:1', prefix: /a/}",
             "holds one value of LEVEL for all services, and web and mailer see different ones",
         ),
         ("{type: platform}", "has no 'platform'"),
-        ("{type: platform, platform: nope, address: x}", "there is no description 'nope'"),
+        ("{type: platform, platform: nope, address: x}", "there is no platform description 'nope'"),
         ("{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1'}", "has no 'app': the app's name there"),
         (
             "{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: x}",
@@ -233,7 +233,7 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
         ),
         (
             "{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: 'x-{service}', token: {}}",
-            "'token' has one of from_env and secret",
+            "'token' requires one of from_env and secret",
         ),
         (
             "{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: 'x-{nope}'}",

@@ -209,7 +209,7 @@ def _render(steps: DemoRun) -> None:
     steps.run("coinjar render rehearsal --verify", note="0: nothing is out of date")
     files = [steps.folder / "build/rehearsal" / name for name in ("ticketing.env", "timetable.env")]
     steps.holds(
-        "the file that holds a secret is its owner's alone, the other is not",
+        "the file that holds a secret is readable only by alone, the other is not",
         [path.stat().st_mode & 0o77 for path in files] == [0, 0o44],
     )
     steps.run("cat notices/settings.json")

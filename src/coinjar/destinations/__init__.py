@@ -1,4 +1,4 @@
-"""The destinations by type: named places that variables go to: files here, and running systems (`live`).
+"""The destinations by type: named places that variables go to: files, and running systems (`live`).
 
 A new type is a module here and a line in the table, or an entry point (`coinjar.destinations`) of another package.
 """
@@ -35,7 +35,7 @@ LIVE = frozenset({"host", "container", "cluster", "etcd", "platform"})
 
 
 def is_live(destination: Destination) -> bool:
-    """Whether a destination is delivered to, as opposed to rendered. One of another package's types is looked at."""
+    """Return whether a destination is delivered to, as opposed to rendered. A type of another package is imported."""
     if destination.type in BUILT_IN:
         return destination.type in LIVE
     from coinjar.destinations.live.base import LiveDestination
@@ -44,15 +44,15 @@ def is_live(destination: Destination) -> bool:
 
 
 def make(destination: Destination, render_context: RenderContext) -> FileDestination:
-    """An offline destination, ready to work. Raises every fault of its declaration at once."""
+    """Return a file destination, ready to use. Raises every fault of its declaration at once."""
     return _made(destination, render_context, FileDestination, "is a running system, not a file", "deliver")  # type: ignore[type-abstract]  # only asked whether it is one
 
 
 def make_live(destination: Destination, render_context: RenderContext) -> LiveDestination:
-    """A live destination, ready to work. Raises every fault of its declaration at once."""
+    """Return a live destination, ready to use. Raises every fault of its declaration at once."""
     from coinjar.destinations.live.base import LiveDestination
 
-    return _made(destination, render_context, LiveDestination, "is a file, and is rendered, not delivered", "render")  # type: ignore[type-abstract]  # as above
+    return _made(destination, render_context, LiveDestination, "is a file; it is rendered, not delivered", "render")  # type: ignore[type-abstract]  # as above
 
 
 def _made(destination: Destination, render_context: RenderContext, wanted: type[D], if_not: str, command: str) -> D:
@@ -83,7 +83,7 @@ def _kind(destination: Destination) -> type[DestinationOptions]:
     known = [*BUILT_IN, *outside]
     hint = suggestion(destination.type, known, f"the types are {', '.join(known)}")
     raise InputError(
-        f"there is no type '{destination.type}' of destination",
+        f"there is no destination type '{destination.type}'",
         hint=hint,
         location=destination.location,
         code="unknown-type",

@@ -1,4 +1,4 @@
-"""What a destination is, what it is given, and what it makes."""
+"""Base classes of destinations, their input and their output."""
 
 from __future__ import annotations
 
@@ -27,9 +27,9 @@ if TYPE_CHECKING:
 
 _HOLDER = re.compile(r"\{([^{}]*)\}")
 _MASK = "••••"
-"""Shown for a line that goes on with a secret."""
+"""Shown for a line that continues a secret."""
 _HOLDERS = ("stage", "service", "host", "name")
-"""All that options fill in, in one place or another."""
+"""All placeholders of options."""
 
 
 class RenderNotice(NamedTuple):
@@ -40,13 +40,13 @@ class RenderNotice(NamedTuple):
 
 
 Hidden = Callable[[bytes], Mapping[int, str]]
-"""Which lines of a file (from 1) its own reader takes for secrets, each with what to show instead."""
+"""Returns which lines of a file (from 1) its own reader takes for secrets, each with what to show instead."""
 
 
 class Output(NamedTuple):
-    """A file as it should be. `about` says what is in it.
+    """A file to write. `about` describes its content.
 
-    `merges`: it was made of what was there, so another stage may add to it; `program`: it can be run.
+    `merges`: it includes the previous content, so another stage may add to it; `program`: it is executable.
     """
 
     path: Path
@@ -59,7 +59,7 @@ class Output(NamedTuple):
 
 
 class RenderContext:
-    """What a destination works in: the jar and its keys, the folder its paths count from, and what this run has already decided to write."""
+    """What a destination works with: the jar and its keys, the folder that its paths are relative to, and what this run will write."""
 
     def __init__(
         self,
@@ -81,27 +81,27 @@ class RenderContext:
         self.pending: dict[Path, bytes] = {}
 
     def current(self, path: Path) -> bytes:
-        """A file as it is, or will be after what this run has decided; empty if there is none."""
+        """Return a file's content, or what this run will write to it; empty if there is none."""
         if path in self.pending:
             return self.pending[path]
         return read_bytes(path) if path.exists() else b""
 
     def naming_key(self, stage: str) -> bytes:
-        """The key for the names of a stage's Kubernetes Secrets."""
+        """Return the key for the names of a stage's Kubernetes Secrets."""
         from coinjar.jarfile.naming_key import naming_key
 
         return naming_key(self.folder, self.layers(stage), self.ring, make=self.writes)
 
     def layers(self, stage: str) -> list[str]:
-        """The layers that a stage sees, farthest first."""
+        """Return the layers of a stage, farthest first."""
         return [SHARED, *(self.jar.chain(stage) if stage != SHARED else ())]
 
     def parse_context(self, separator: str = "__") -> ParseContext:
-        """What readers want to know of the jar."""
+        """Return what readers need from the jar."""
         return ParseContext([name for name in self.jar.stage_names() if "*" not in name], self.jar.variables, separator)
 
     def is_secret(self, name: str, text: str) -> bool:
-        """Whether a name is, or looks like, a secret's."""
+        """Return whether a name is, or looks like, a secret's."""
         variable = self.jar.variables.get(name) or next(
             (variable for variable in self.jar.variables.values() if name in variable.also_as), None
         )
@@ -109,7 +109,7 @@ class RenderContext:
 
 
 class StageView:
-    """One stage as a destination sees it. `stage` is `shared` where no stage speaks; `lenient`: what cannot be worked out yet is left out."""
+    """One stage as a destination sees it. `stage` is `shared` for values without a stage; `lenient`: omit what cannot be computed yet."""
 
     def __init__(self, resolver: Resolver, destination: Destination, *, lenient: bool = False) -> None:
         self.resolver = resolver
@@ -119,7 +119,7 @@ class StageView:
         self._entries: dict[tuple[str, tuple[str, ...]], list[Entry]] = {}
 
     def services(self) -> list[str]:
-        """The services that the destination is for."""
+        """Return the services of the destination."""
         return services_for(self.destination, self.resolver.jar)
 
     def heading(self, service: str) -> FileHeader:
@@ -133,10 +133,10 @@ class StageView:
         lenient: bool = False,
         takes: Callable[[str], bool] | None = None,
     ) -> list[Entry]:
-        """What a service gets here, second spellings included, secrets replaced as the destination says; of these that it `takes`, if that is given.
+        """Return what a service gets here, `also_as` names included, secrets replaced as declared; `takes` filters names.
 
-        Raises every fault at once, unless `lenient`: then what has no value is left out. A secret that is sealed for others is a fault only where
-        its text would be written.
+        Raises every fault at once, unless `lenient`: then variables without a value are omitted. A secret encrypted for others is a fault
+        only where its text would be written.
         """
         if takes is not None:
             return self._worked_out(
@@ -168,7 +168,7 @@ class StageView:
         return [entry for name in sorted(result, key=order.__getitem__) for entry in self._made(result[name])]
 
     def _lenient(self, service: str, phase: str, only: Callable[[str], bool] | None) -> dict[str, Resolved]:
-        """What has a value; a reference to what has none here is no fault, any other is."""
+        """Return the variables with a value; a reference to a variable without a value is not a fault, everything else is."""
         resolver = self.resolver
         variables = [variable for variable in resolver.jar.variables.values() if only is None or only(variable.name)]
         here = [
@@ -218,22 +218,22 @@ class StageView:
 
 
 def filled(text: str, holders: Mapping[str, str]) -> str:
-    """The text with its holders replaced; any other braces stay."""
+    """Return the text with its placeholders replaced; other braces stay."""
     return re.sub("|".join(map(re.escape, holders)), lambda match: holders[match[0]], text)
 
 
 def services_for(destination: Destination, jar: Jar) -> list[str]:
-    """The services that a destination is for, in the order of declaration."""
+    """Return the services of a destination, in the order of declaration."""
     return [name for name in jar.services if destination.services is None or name in destination.services]
 
 
 def takes_all(destination: Destination) -> bool:
-    """Whether a destination takes whatever a service gets."""
+    """Return whether a destination takes all variables."""
     return destination.variables == ("*",) and not destination.without
 
 
 def gets(destination: Destination, name: str) -> bool:
-    """Whether a destination takes this variable at all."""
+    """Return whether a destination takes this variable."""
     if takes_all(destination):
         return True
     wanted = any(fnmatchcase(name, shape) for shape in destination.variables)
@@ -241,17 +241,17 @@ def gets(destination: Destination, name: str) -> bool:
 
 
 def is_supplied(variable: Variable, destination: Destination) -> bool:
-    """Whether a destination provides the variable itself."""
+    """Return whether a destination supplies the variable itself."""
     return destination.name in variable.supplied_by
 
 
 class DestinationOptions:
-    """What offline and live destinations share: their options. Subclasses name theirs and read them in `__init__` through `self.options`."""
+    """Base of file and live destinations: their options. Subclasses name them and read them in `__init__` through `self.options`."""
 
     keys: tuple[str, ...] = ()
     needed: tuple[str, ...] = ()
     names_stage = False
-    """Whether a path of it holds `{stage}`, so that stages have files of their own."""
+    """Whether one of its paths contains `{stage}`, so that stages have files of their own."""
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         self.destination = destination
@@ -265,8 +265,8 @@ class DestinationOptions:
                 known = ", ".join(self.keys)
                 fields.fault(
                     node,
-                    f"'{key}' means nothing for a destination of the type {destination.type}",
-                    f"its keys are {known}",
+                    f"'{key}' is not an option of destinations of type {destination.type}",
+                    f"the options are {known}",
                     "unknown-key",
                 )
         for key in self.needed:
@@ -280,14 +280,14 @@ class DestinationOptions:
                 fields.faults.append(fault)
 
     def text(self, key: str, default: str = "") -> str:
-        """An option that is a text."""
+        """Return an option that is a text."""
         return self.fields.text(self.options.get(key), f"{key} of {self.destination.name}", default)
 
     def flag(self, key: str) -> bool:
         return self.fields.flag(self.options.get(key), key)
 
     def count(self, key: str, default: int) -> int:
-        """An option that is a number."""
+        """Return an option that is a number."""
         text = self.text(key, str(default))
         if not re.fullmatch(r"(?a)\d{1,4}", text):
             self.fields.fault(
@@ -300,52 +300,52 @@ class DestinationOptions:
         return int(text)
 
     def pattern(self, key: str, holders: tuple[str, ...] = ("stage", "service")) -> str:
-        """An option that is a path, in which `{stage}` and `{service}` may stand."""
+        """Return an option that is a path, in which `{stage}` and `{service}` are allowed."""
         path = self.text(key)
         self.names_stage = self.names_stage or "{stage}" in path
         for name in _HOLDER.findall(path):
             if name not in holders:
-                hint = f"a path holds {' and '.join(f'{{{holder}}}' for holder in holders) or 'no such thing'}"
+                hint = f"the placeholders here are {' and '.join(f'{{{holder}}}' for holder in holders) or 'none'}"
                 self.fields.fault(
                     self.options[key],
-                    f"'{{{name}}}' in {key} of {self.destination.name} means nothing",
+                    f"'{{{name}}}' in {key} of {self.destination.name} is not defined",
                     hint,
                     "destination",
                 )
         return path
 
     def command_of(self, key: str, holders: tuple[str, ...]) -> list[str]:
-        """An option that is a command's words. A holder of other options (`{service}`) that is not filled in here is a fault."""
+        """Return an option that is a command's words. A placeholder of other options (`{service}`) that is not replaced here is a fault."""
         result = self.fields.texts(self.options.get(key), key)
         for text, node in result:
             for name in _HOLDER.findall(text):
                 if name in _HOLDERS and name not in holders:
-                    hint = f"here {' and '.join(f'{{{holder}}}' for holder in holders)} are filled in"
+                    hint = f"the placeholders here are {' and '.join(f'{{{holder}}}' for holder in holders)}"
                     self.fields.fault(
-                        node, f"'{{{name}}}' in {key} of {self.destination.name} is not filled in", hint, "destination"
+                        node, f"'{{{name}}}' in {key} of {self.destination.name} is not replaced", hint, "destination"
                     )
         return [text for text, _ in result]
 
     def resolve_path(self, pattern: str, stage: str, service: str = "") -> Path:
-        """A path with its holders filled, from the folder that holds the jar."""
+        """Return a path with its placeholders replaced, relative to the folder that contains the jar."""
         return self.render_context.root / pattern.replace("{stage}", stage).replace("{service}", service)
 
 
 class FileDestination(DestinationOptions, ABC):
-    """A destination that is files."""
+    """A destination that writes files."""
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)
         self.notices: list[RenderNotice] = []
 
     def services_of(self, view: StageView, pattern: str) -> list[str]:
-        """The services, each with a file of its own. Raises InputError if several would share one."""
+        """Return the services, each with a file of its own. Raises InputError if several would share one."""
         services = view.services()
         if len(services) > 1 and "{service}" not in pattern:
-            words = f"the destination {self.destination.name} is for {len(services)} services ({', '.join(services)}), and its path for one"
+            words = f"the destination {self.destination.name} has {len(services)} services ({', '.join(services)}), but a path for one"
             raise InputError(
                 words,
-                hint="put {service} into the path, or name one under services",
+                hint="add {service} to the path, or name one under services",
                 location=self.destination.location,
                 code="destination",
             )
@@ -356,14 +356,14 @@ class FileDestination(DestinationOptions, ABC):
 
     @abstractmethod
     def outputs(self, view: StageView) -> list[Output]:
-        """The files as this stage wants them; what is to know goes into `notices`. Raises what cannot be, all at once."""
+        """Return the files for this stage; remarks are added to `notices`. Raises all faults at once."""
 
     @abstractmethod
     def read(self, stage: str) -> ReadResult:
-        """The variables that are there now. Raises InputError if they cannot be read."""
+        """Return the variables that are there now. Raises InputError if they cannot be read."""
 
     def read_each(self, pattern: str, read: Callable[[str], ReadResult]) -> ReadResult:
-        """What `read` finds for each service, where the path holds one for each; for the only one else."""
+        """Return what `read` returns for each service, where the path has one for each; otherwise for the only one."""
         found = ReadResult([], [])
         services = services_for(self.destination, self.render_context.jar)
         for service in services if "{service}" in pattern else services[:1]:
@@ -373,7 +373,7 @@ class FileDestination(DestinationOptions, ABC):
         return found
 
     def about(self, entries: Iterable[Entry]) -> str:
-        """How many variables, and how many of them secret."""
+        """Return how many variables there are, and how many are secret."""
         kept = [entry for entry in entries if entry.text is not None]
         secret = sum(entry.secret for entry in kept)
         return f"{len(kept)} variable{'s' if len(kept) != 1 else ''}" + (
@@ -381,7 +381,7 @@ class FileDestination(DestinationOptions, ABC):
         )
 
     def _is_hidden(self, names: frozenset[str]) -> Callable[[ReadItem], bool]:
-        """Whether an item's text is a secret: not the reference that stands in its place."""
+        """Return a test whether an item's text is a secret, and not the reference that replaces it."""
         reference = self.destination.secrets
 
         def hidden(item: ReadItem) -> bool:
@@ -394,7 +394,7 @@ class FileDestination(DestinationOptions, ABC):
         return hidden
 
     def hide_items(self, reader: Callable[[bytes], ReadResult], secret_names: Iterable[str]) -> Hidden:
-        """Hides the lines of secrets, as a reader of the file finds them; of a file that it cannot read, all."""
+        """Return a function that hides the lines of secrets found by a reader of the file; all lines of a file that it cannot read."""
         names = frozenset(secret_names)
 
         def hidden(data: bytes) -> Mapping[int, str]:
@@ -402,7 +402,7 @@ class FileDestination(DestinationOptions, ABC):
                 reading = reader(data)
             except InputError:
                 return dict.fromkeys(
-                    range(1, data.count(b"\n") + 2), "•••• (a file that cannot be read, and may hold secrets)"
+                    range(1, data.count(b"\n") + 2), "•••• (a file that cannot be read and may contain secrets)"
                 )
             return hidden_lines(
                 reading, data.decode(errors="replace").split("\n"), self._is_hidden(names), self.render_context.masker
@@ -414,22 +414,23 @@ class FileDestination(DestinationOptions, ABC):
 def hidden_lines(
     reading: ReadResult, lines: Sequence[str], is_secret: Callable[[ReadItem], bool], masker: Masker
 ) -> dict[int, str]:
-    """The lines from each secret to the next entry, and those of what could not be read; comments and blank lines behind a secret stay to be seen.
+    """Return the lines from each secret to the next entry, and those that could not be read; comments and empty lines after a secret stay
+    visible.
 
-    All lines, where the reader does not say on which line a secret stands.
+    Returns all lines where the reader does not know the line of a secret.
     """
     total = len(lines)
     texts = {
         item.text for item in reading.items if item.text and (item.secret or is_secret(item))
     }  # the same text elsewhere is no less secret
     if any(item.text in texts and not 0 < item.location.line <= total for item in reading.items):
-        return dict.fromkeys(range(1, total + 1), "•••• (its reader does not say on which line a secret is)")
+        return dict.fromkeys(range(1, total + 1), "•••• (its reader does not know on which line a secret is)")
     marks = [
         (item.location.line, f"{item.name} = {masker.mask(item.text or '')}" if item.text in texts else None)
         for item in reading.items
     ]
     marks += [
-        (remark.location.line, "•••• (left out by its reader, and may be a secret)")
+        (remark.location.line, "•••• (ignored by its reader, may be a secret)")
         for remark in reading.remarks
         if remark.lost
     ]
@@ -451,11 +452,11 @@ def hidden_lines(
 
 
 def nothing_hidden(data: bytes) -> Mapping[int, str]:
-    """For files that hold no secrets."""
+    """Hide nothing: for files without secrets."""
     del data
     return {}
 
 
 def reading_of(dialect: Dialect, path: Path) -> ReadResult:
-    """A file as its dialect reads it. Raises InputError if it is not there."""
+    """Return a file as its dialect reads it. Raises InputError if it does not exist."""
     return dialect.read(read_bytes(path), display_path(path))

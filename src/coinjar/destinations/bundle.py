@@ -62,15 +62,15 @@ class BundleDestination(FileDestination):
 
 
 def read_bundle(data: bytes, file: str) -> ReadResult:
-    """`process.env` of a config.json. Raises InputError if it is none."""
+    """Return `process.env` of a config.json. Raises InputError if it is not one."""
     text, remarks = decode(data, file)
     try:
         match = follow(build_json_tree(text, file), "/process/env")
     except InputError as fault:
         if fault.code == "pointer":
             raise InputError(
-                "this is no bundle's config.json: it has no process",
-                hint="give the config.json of a bundle",
+                "this is not a bundle's config.json: it has no process",
+                hint="use the config.json of a bundle",
                 location=Location(file),
                 code="shape",
             ) from None
@@ -81,7 +81,7 @@ def read_bundle(data: bytes, file: str) -> ReadResult:
         if entry.text is None:
             remarks.append(
                 ReadRemark(
-                    location, f"left out: {quoted_name(entry.name)} has no '=', and a runtime refuses it", lost=True
+                    location, f"ignored: {quoted_name(entry.name)} has no '=', which runtimes refuse", lost=True
                 )
             )
             continue

@@ -1,4 +1,4 @@
-"""`type: containerfile`: `ENV` and `ARG` lines between two comments of a Containerfile, which is otherwise left alone."""
+"""`type: containerfile`: `ENV` and `ARG` lines between two comments of a Containerfile, which is otherwise unchanged."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _REGION = re.compile(rf"^[ \t]*{BEGIN}[^\n]*\n(.*?)^[ \t]*{END}", re.MULTILINE |
 
 
 class _ManagedBlock(NamedTuple):
-    """What stands between two comments, and whether that is before the first FROM."""
+    """The lines between two comments, and whether they are before the first FROM."""
 
     start: int
     end: int
@@ -29,10 +29,10 @@ class _ManagedBlock(NamedTuple):
 
 
 class ContainerfileDestination(FileDestination):
-    """`path`: a Containerfile with the comments `# coinjar: begin` and `# coinjar: end`, once or more often.
+    """`path`: a Containerfile with the comments `# coinjar: begin` and `# coinjar: end`, once or more.
 
-    Between them before the first `FROM` go the build arguments that a `FROM` mentions; behind it all others, and those again without
-    a value, as a stage must to see them.
+    Before the first `FROM`, build arguments that a `FROM` uses are written between them; after it all others, and those again without
+    a value, which makes them visible in a stage.
     """
 
     keys = ("path",)
@@ -61,8 +61,8 @@ class ContainerfileDestination(FileDestination):
         raise_all(
             [
                 InputError(
-                    f"{entry.name} is a secret, and whoever has the image could read it",
-                    hint="add plain_only: true to leave secrets out, and hand them over when the container starts",
+                    f"{entry.name} is a secret, but everybody with the image could read it",
+                    hint="add plain_only: true to omit secrets, and provide them when the container starts",
                     location=self.destination.location,
                     code="secret-in-image",
                 )
@@ -80,9 +80,9 @@ class ContainerfileDestination(FileDestination):
             for match in _REGION.finditer(text)
         ]
         if not regions:
-            hint = f"put the two comments '{BEGIN}' and '{END}' where the lines belong"
+            hint = f"add the comments '{BEGIN}' and '{END}' where the lines should be"
             raise InputError(
-                "there is no place for the lines in it", hint=hint, location=Location(file), code="destination"
+                "it has no marked place for the lines", hint=hint, location=Location(file), code="destination"
             )
         mentioned = {name for instruction in found for name in re.findall(r"\$\{?([A-Za-z_]\w*)", instruction.rest)}
         early = [
@@ -95,9 +95,9 @@ class ContainerfileDestination(FileDestination):
                 instruction.line for instruction in found if any(entry.name in instruction.rest for entry in early)
             )
             names = ", ".join(entry.name for entry in early)
-            hint = f"put '{BEGIN}' and '{END}' before it, too"
+            hint = f"also add '{BEGIN}' and '{END}' before it"
             raise InputError(
-                f"this FROM needs {names}, and nothing declares it before",
+                f"this FROM needs {names}, which is not declared above",
                 hint=hint,
                 location=Location(file, line, 1),
                 code="destination",
@@ -116,7 +116,7 @@ class ContainerfileDestination(FileDestination):
 
 
 def _every_assignment(data: bytes, file: str) -> ReadResult:
-    """What any stage of a build sets, to find the lines that may hold secrets."""
+    """Yield what any stage of a build sets, to find the lines that may contain secrets."""
     text, _ = decode(data, file)
     items = [
         ReadItem(name, value, Location(file, instruction.line, 1))
@@ -131,6 +131,6 @@ def _every_assignment(data: bytes, file: str) -> ReadResult:
 
 
 def _again(entry: Entry) -> str:
-    """A build argument from before FROM, as a stage sees it: named again, its value untouched."""
+    """Return a build argument from before FROM, as a stage sees it: declared again, its value unchanged."""
     both = entry.variable is not None and entry.variable.phase == "both"
     return f"ARG {entry.name}\n" + (f"ENV {entry.name}=${{{entry.name}}}\n" if both else "")

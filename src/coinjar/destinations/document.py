@@ -1,4 +1,4 @@
-"""`type: document`: environments inside a YAML or JSON file, on one level or several; the rest stays byte for byte."""
+"""`type: document`: environments inside a YAML or JSON file, on one or several levels; every other byte stays."""
 
 from __future__ import annotations
 
@@ -49,8 +49,8 @@ class DocumentDestination(FileDestination):
         if word not in ("plain", "doubled"):
             self.fields.fault(
                 self.options["dollars"],
-                f"'dollars' cannot be '{word}'",
-                "write doubled for a Compose file, or leave it out",
+                f"'dollars' is not valid as '{word}'",
+                "write doubled for a Compose file, or omit it",
             )
         return word == "doubled"
 
@@ -90,7 +90,7 @@ class DocumentDestination(FileDestination):
         return StageView(Resolver(self.render_context.jar, SHARED, fetch=view.resolver.fetch), self.destination)
 
     def _entries(self, view: StageView) -> dict[str, list[Entry]]:
-        """What each place in play gets: on the stage it belongs to, or where no stage speaks."""
+        """Return what each place gets on its stage, or without a stage."""
         shared = self._stageless(view)
         result: dict[str, list[Entry]] = {}
         faults: list[CoinJarError] = []
@@ -112,7 +112,7 @@ class DocumentDestination(FileDestination):
         return result
 
     def _of_spot(self, spot: DocumentPlace, view: StageView, *, lenient: bool) -> list[Entry]:
-        """What a place gets; of several services what those agree on that have no place of their own below it."""
+        """Return what a place gets; for several services, what those without a place of their own below it agree on."""
         variables = self.render_context.jar.variables
         takes = (
             None if spot.takes_all else lambda name: any(spot.takes(item) for item in (name, *variables[name].also_as))
@@ -140,9 +140,9 @@ class DocumentDestination(FileDestination):
                 ask_to_go_on.append(entries[0])
             else:
                 differing.append(name)
-        self._differing[spot.pointer] = set(differing)  # what stands there may be right for one of them: it stays
+        self._differing[spot.pointer] = set(differing)  # the existing value may be right for one of them: it stays
         if differing and not below:
-            words = f"{spot.pointer}: {', '.join(sorted(differing))} cannot be set there, for its services ({', '.join(spot.services)}) differ; what is there stays"
+            words = f"{spot.pointer}: {', '.join(sorted(differing))} cannot be set there, because its services ({', '.join(spot.services)}) have different values; left unchanged"
             self.notice(
                 "CJ019",
                 spot.location,
@@ -154,7 +154,7 @@ class DocumentDestination(FileDestination):
     def _wanted(
         self, entries: Mapping[str, list[Entry]], levels: Mapping[str, EnvironmentLevel]
     ) -> dict[str, dict[str, str]]:
-        """What each place should say, after moving up."""
+        """Return what each place should contain, after moving up."""
         now = {
             pointer: {name: entry.text for name, entry in level.entries.items()} for pointer, level in levels.items()
         }
@@ -171,7 +171,7 @@ class DocumentDestination(FileDestination):
             for pointer, spot in zip(levels, self.places, strict=True)
         }
         final = {pointer: dict(texts) for pointer, texts in own.items()}
-        for pointer, texts in final.items():  # what the levels above say already need not be said again
+        for pointer, texts in final.items():  # what the levels above already set need not be repeated
             around = self.above[pointer][::-1]
             for name in [name for name in texts if now[pointer].get(name) is None]:
                 speaker = next((other_name for other_name in around if name in says[other_name]), None)
@@ -181,7 +181,7 @@ class DocumentDestination(FileDestination):
         return lifted(final, own, now, takes, self.above, everything=self.move_up)
 
     def _unmanaged(self, now: Mapping[str, str | None], spot: DocumentPlace) -> dict[str, str]:
-        """What a place says that is none of ours."""
+        """Return the entries of a place that are not ours."""
         return {name: text for name, text in now.items() if text is not None and not self._manages(spot, name)}
 
     def _manages(self, spot: DocumentPlace, name: str) -> bool:
@@ -204,19 +204,19 @@ class DocumentDestination(FileDestination):
         managed = [name for name in there if self._manages(spot, name)]
         kept = (
             self._differing.get(spot.pointer, set()) if spot.services else set(managed)
-        )  # a place of no service is nobody's to empty
+        )  # a place without services is not ours to empty
         gone = [
             name
             for name in managed
             if name not in wanted and name not in kept and (in_play or there[name].text is not None)
         ]
         for name in [name for name in gone if there[name].merged]:
-            words = f"{name} at {spot.pointer} comes from an anchor ('<<'), and stays: the jar gives it no value there"
+            words = f"{name} at {spot.pointer} comes from an anchor ('<<'), and is left unchanged: the jar has no value for it there"
             self.notice(
                 "CJ019",
                 level.places[name],
                 words,
-                "take it out where the anchor stands, or give it a value",
+                "remove it from the anchor, or set a value",
                 variable=name,
             )
         gone = [name for name in gone if not there[name].merged]
@@ -232,21 +232,21 @@ class DocumentDestination(FileDestination):
         return edits(match.node, match.path, form, fresh, gone, same=same)
 
     def _look(self, document: OpenDocument, before: Mapping[str, EnvironmentLevel]) -> None:
-        """Notice what stands in the document and will surprise; positions are those of `before`, where it stood there already."""
+        """Notice likely mistakes in the document; positions are those of `before`, where the entry existed."""
         levels = [document.level(spot.pointer, spot.decided_by, spot.inherits) for spot in self.places]
         for level, entry, winner in idle(levels):
-            words = f"{entry.name} at {level.pointer} cannot win: {winner.pointer} above decides it"
+            words = f"{entry.name} at {level.pointer} has no effect: {winner.pointer} above decides it"
             self.notice(
                 "CJ019",
                 self._place(document, before[level.pointer], entry),
                 words,
-                f"change it at {winner.pointer}, or take it out here",
+                f"change it at {winner.pointer}, or remove it here",
                 variable=entry.name,
             )
         for level in levels:
             for entry in level.entries.values():
                 if meaning := document.meaning(entry.value):
-                    words = f"{entry.name} at {level.pointer} is {meaning[0]}, and becomes the text '{meaning[1]}'"
+                    words = f"{entry.name} at {level.pointer} is {meaning[0]}, and is read as the text '{meaning[1]}'"
                     self.notice(
                         "CJ019",
                         self._place(document, before[level.pointer], entry),
@@ -266,7 +266,7 @@ class DocumentDestination(FileDestination):
                 self.notice(
                     "CJ019",
                     spot.location,
-                    f"{spot.pointer} belongs to no stage, and gets the values that hold where no stage speaks",
+                    f"{spot.pointer} has no stage, and gets the values of shared",
                     "give it a stage: …, if it has one",
                 )
 
@@ -275,7 +275,7 @@ class DocumentDestination(FileDestination):
         return before.places[entry.name] if known else document.location(entry.at)
 
     def read(self, stage: str) -> ReadResult:
-        """What the places hold, those of other stages left out. A narrower place comes later, and so counts."""
+        """Return what the places contain, those of other stages omitted. A narrower place comes later and takes effect."""
         document = self.open(stage)
         items: list[ReadItem] = []
         for spot in sorted(self.places, key=lambda place: (len(self.above[place.pointer]), place.pointer.count("/"))):

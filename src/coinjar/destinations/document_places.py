@@ -19,7 +19,7 @@ KEYS = ("services", "stage", "variables", "without", "form", "decided_by", "inhe
 
 
 class DocumentPlace(NamedTuple):
-    """A declared place: whom it is for, and how it is written."""
+    """A declared place: its services and stage, and how it is written."""
 
     pointer: str
     location: Location
@@ -30,7 +30,7 @@ class DocumentPlace(NamedTuple):
     form: str | None
     decided_by: tuple[str, ...]
     inherits: tuple[str, ...] = ()
-    """Places that come before it without being around it: what they set, it sees unless it sets another value."""
+    """Places that precede it without enclosing it: it sees their values unless it sets its own."""
 
     @property
     def takes_all(self) -> bool:
@@ -43,7 +43,7 @@ class DocumentPlace(NamedTuple):
 
 
 def read_form(fields: FieldReader, node: Node | None) -> str | None:
-    """How an environment is written where there is none yet; None if nothing is said."""
+    """Return how a new environment is written; None if nothing is declared."""
     form = fields.text(node, "form") if node is not None else None
     if node is not None and form not in FORMS:
         fields.fault(node, f"there is no form '{form}'", f"the forms are {', '.join(FORMS)}")
@@ -60,7 +60,7 @@ def read_places(fields: FieldReader, node: Node, jar: Jar, services: Sequence[st
         for key, others in (("is decided by", spot.decided_by), ("inherits", spot.inherits)):
             for other in others:
                 if other not in known or other == spot.pointer:
-                    words = f"{spot.pointer} {key} {other}, which is no {'other ' if other in known else ''}place here"
+                    words = f"{spot.pointer} {key} {other}, which is not {'another' if other in known else 'a'} place here"
                     fields.faults.append(InputError(words, hint="name a place above it", location=spot.location))
     return places
 

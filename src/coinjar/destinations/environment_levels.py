@@ -1,4 +1,4 @@
-"""The environments of one document as levels: whole pipeline, job, step. Which of them speaks for a name, and which repeat it."""
+"""The environments of one document as levels: whole pipeline, job, step; which of them decides a name, and which repeat it."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from coinjar.documents.pointer import above
 
 
 class EnvironmentLevel(NamedTuple):
-    """One environment: where it stands, what it holds, which levels above it cannot override, and which come before it without being around it."""
+    """One environment: where it is, its entries, which levels above decide it, and which precede it without enclosing it."""
 
     pointer: str
     location: Location
@@ -22,11 +22,13 @@ class EnvironmentLevel(NamedTuple):
 
 
 Above: TypeAlias = Mapping[str, Sequence[str]]
-"""Of each level those above it, the widest first."""
+"""Return for each level those above it, the widest first."""
 
 
 def levels_above(inherits: Mapping[str, Sequence[str]]) -> dict[str, list[str]]:
-    """Of each level (`inherits` has them all) those around it by their pointers, and those that it inherits by declaration, over any number of steps."""
+    """Return for each level (`inherits` contains them all) those that enclose it by pointer, and those that it inherits by declaration,
+    directly or indirectly.
+    """
     result: dict[str, list[str]] = {}
 
     def of(pointer: str, below: tuple[str, ...]) -> list[str]:
@@ -44,13 +46,13 @@ def levels_above(inherits: Mapping[str, Sequence[str]]) -> dict[str, list[str]]:
 
 
 def nearest_above(pointer: str, around: Above) -> str | None:
-    """The level right above one, if any."""
+    """Return the level directly above one, if any."""
     result = around[pointer]
     return result[-1] if result else None
 
 
 def above_all(pointer: str) -> list[str]:
-    """The pointers of the environments of the same name that may stand around one, the widest first, itself last."""
+    """Return the pointers of the environments of the same name that may enclose one, the widest first, itself last."""
     *steps, name = pointer.split("/")[1:]
     return [f"{'/'.join(['', *steps[:length]])}/{name}" for length in range(len(steps) + 1)]
 
@@ -58,7 +60,7 @@ def above_all(pointer: str) -> list[str]:
 def deciding(
     levels: Sequence[EnvironmentLevel], pointer: str, name: str
 ) -> tuple[EnvironmentLevel | None, list[EnvironmentLevel]]:
-    """Who decides what the level at `pointer` sees of a name, and every level that speaks, the narrowest first."""
+    """Return the level that decides a name for the level at `pointer`, and every level that sets it, the narrowest first."""
     by_pointer = {level.pointer: level for level in levels}
     around = levels_above({level.pointer: level.inherits for level in levels})
     chain = [by_pointer[name] for name in [*around[pointer], pointer]]
@@ -74,7 +76,7 @@ def deciding(
 
 
 def idle(levels: Sequence[EnvironmentLevel]) -> list[tuple[EnvironmentLevel, EnvironmentEntry, EnvironmentLevel]]:
-    """Assignments that cannot win: the level, what it says, and the level above that decides."""
+    """Yield assignments without effect: the level, the entry, and the level above that decides."""
     result = []
     for level in levels:
         for name, entry in level.entries.items():
@@ -93,10 +95,10 @@ def lifted(
     *,
     everything: bool,
 ) -> dict[str, dict[str, str]]:
-    """Move what all levels right below another repeat up to it.
+    """Move what all levels directly below another repeat up to it.
 
-    `final` is what each level should say, by pointer; `own` what it gets for itself; `now` what it says at present;
-    `takes` which names it takes at all. Without `everything` only what stands above already is moved, so that what was once moved up stays there.
+    `final` is what each level should contain, by pointer; `own` what it gets for itself; `now` its present content;
+    `takes` which names it accepts. Without `everything` only names that are already above are moved, so that moved ones stay there.
     """
     result = {pointer: dict(entries) for pointer, entries in final.items()}
     for parent in sorted(result, key=lambda name: -len(around[name])):

@@ -1,4 +1,4 @@
-"""`type: file`: a service's variables in a dialect, in a file of their own; settings with a base beside them."""
+"""`type: file`: a service's variables in a dialect, in a file of their own; settings with a base file."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ class DialectFileDestination(FileDestination):
         for key, owner in (("base", "settings"), ("separator", "settings"), ("fills", "exec-script")):
             if key in self.options and self.dialect and self.dialect.name != owner:
                 fields.fault(
-                    self.options[key], f"'{key}' goes with as: {owner}", "remove it, or correct 'as'", "destination"
+                    self.options[key], f"'{key}' requires as: {owner}", "remove it, or correct 'as'", "destination"
                 )
 
     def _dialect(self) -> Dialect | None:
@@ -53,13 +53,13 @@ class DialectFileDestination(FileDestination):
         return dialect
 
     def _fills(self) -> dict[str, str]:
-        """The destinations of templates that a script fills when it starts, each with the folder it fills."""
+        """Return the template destinations that a script renders when it starts, each with its output folder."""
         result = {}
         for name, key, node in self.fields.members(self.options["fills"], "fills") if "fills" in self.options else ():
             other = self.render_context.jar.destinations.get(name)
             if other is None or other.type != "templates":
                 self.fields.fault(
-                    key, f"'{name}' is no destination of templates", "name one of the type templates", "destination"
+                    key, f"'{name}' is not a destination of type templates", "name a destination of type templates", "destination"
                 )
             result[name] = self.fields.text(node, name)
         return result
@@ -79,11 +79,11 @@ class DialectFileDestination(FileDestination):
 
     @property
     def is_example(self) -> bool:
-        """Whether it is made of the declarations alone."""
+        """Return whether it is made from the declarations alone."""
         return self.dialect is not None and self.dialect.name == "example"
 
     def _examples(self, view: StageView) -> list[Output]:
-        """One for each service or one for all, of one stage or of all, as the path tells them apart."""
+        """Return one file per service or one for all, of one stage or of all, as the path distinguishes them."""
         from coinjar.dialects.example import example_entries
 
         assert self.dialect
@@ -119,7 +119,7 @@ class DialectFileDestination(FileDestination):
         return [self._output(path, data, entries)]
 
     def _carrying(self, view: StageView, service: str, entries: list[Entry]) -> bytes:
-        """A script that fills templates before it becomes its program."""
+        """Return a script that renders templates before it executes its program."""
         from coinjar.destinations import make
         from coinjar.destinations.templates import TemplatesDestination, filling_script
 
@@ -150,14 +150,14 @@ class DialectFileDestination(FileDestination):
         reader = self.dialect
         if not self.dialect.reads:
             if not isinstance(self.dialect, ExecScriptDialect | ExampleDialect):
-                return _all_hidden  # another package's: it cannot say which lines hold secrets
+                return _all_hidden  # from another package: it cannot tell which lines contain secrets
             reader = get("posix" if isinstance(self.dialect, ExecScriptDialect) else "dotenv")
         return self.hide_items(
             lambda data: reader.read(data, display_path(path)), [entry.name for entry in entries if entry.secret]
         )
 
     def _settings(self, view: StageView, service: str, entries: list[Entry]) -> list[Output]:
-        """The base gets what all stages share; the stage's file only what differs from it."""
+        """Return the base file with what all stages share, and the stage's file with what differs."""
         assert self.dialect
         assert isinstance(self.dialect, SettingsDialect)
         base, over = self.resolve_path(self.base, "", service), self.resolve_path(self.path, view.stage, service)
@@ -168,10 +168,10 @@ class DialectFileDestination(FileDestination):
         data = self.dialect.merge(self.render_context.current(base), display_path(base), shared)
         below = {item.name: item.text for item in self.dialect.read(data, display_path(base)).items}
         stuck = [entry for entry in entries if entry.text is None and entry.name in below]
-        words = f"is unset on {view.stage}, and a settings file cannot take away what its base has"
+        words = f"is unset on {view.stage}, but a settings file cannot remove what its base contains"
         raise_all(
             [
-                InputError(f"{entry.name} {words}", hint=f"drop it from {display_path(base)}", code="cannot-carry")
+                InputError(f"{entry.name} {words}", hint=f"remove it from {display_path(base)}", code="cannot-carry")
                 for entry in stuck
             ]
         )
@@ -194,7 +194,7 @@ class DialectFileDestination(FileDestination):
         if not self.dialect.reads:
             raise InputError(
                 f"{self.dialect.name} can only be written",
-                hint="ask another destination",
+                hint="use another destination",
                 location=self.destination.location,
                 code="write-only",
             )
@@ -206,5 +206,5 @@ class DialectFileDestination(FileDestination):
 
 def _all_hidden(data: bytes) -> Mapping[int, str]:
     return dict.fromkeys(
-        range(1, data.count(b"\n") + 2), "•••• (a dialect that can only be written does not say which lines are secret)"
+        range(1, data.count(b"\n") + 2), "•••• (a dialect that can only be written cannot tell which lines are secret)"
     )

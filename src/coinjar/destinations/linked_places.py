@@ -1,4 +1,4 @@
-"""A variable's other places: ports exposed, published, probed and listened to, and the hops of a build argument."""
+"""Other places of a variable: ports that are exposed, published, probed and listened on, and where a build argument is passed on."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ PROBES = ("livenessProbe", "readinessProbe", "startupProbe")
 
 
 def links(instance: FileDestination, view: StageView) -> Iterator[PortUse]:
-    """The ports that a destination's files name, beside the variables that it gets."""
+    """Yield the ports in a destination's files, for comparison with its variables."""
     if isinstance(instance, ContainerfileDestination):
         for service in instance.services_of(view, instance.path):
             yield from exposed(instance.resolve_path(instance.path, view.stage, service), service, view.stage)
@@ -47,7 +47,7 @@ def links(instance: FileDestination, view: StageView) -> Iterator[PortUse]:
 
 
 def _of_compose(made: DocumentDestination, view: StageView) -> Iterator[PortUse]:
-    """The ports that a Compose file publishes, and those that the Containerfiles it builds from expose."""
+    """Yield the ports that a Compose file publishes, and those that its Containerfiles expose."""
     document = made.open(view.stage)
     for name, node in compose_services(document):
         if name in view.services():
@@ -57,7 +57,7 @@ def _of_compose(made: DocumentDestination, view: StageView) -> Iterator[PortUse]
 
 
 def _listened(templates: TemplatesDestination, view: StageView) -> Iterator[PortUse]:
-    """A port written out in a template's `listen` line, where the template is for one service."""
+    """Yield a port in a template's `listen` line, where the template is for one service."""
     services = view.services()
     for template in templates.templates() if len(services) == 1 else ():
         for match in _LISTEN.finditer(template.text):
@@ -71,7 +71,7 @@ def _listened(templates: TemplatesDestination, view: StageView) -> Iterator[Port
 
 
 def exposed(path: Path, service: str, stage: str) -> Iterator[PortUse]:
-    """The ports that a Containerfile exposes. Raises InputError if it cannot be read."""
+    """Return the ports that a Containerfile exposes. Raises InputError if it cannot be read."""
     text, _ = decode(read_bytes(path), display_path(path))
     for instruction in instructions(text):
         for word in instruction.rest.split() if instruction.word == "EXPOSE" else ():
@@ -109,7 +109,7 @@ def _elements(node: TreeNode | None) -> list[TreeNode]:
 
 
 def compose_services(document: OpenDocument) -> list[tuple[str, TreeNode]]:
-    """The services of a Compose file; none for any other document."""
+    """Return the services of a Compose file; none for any other document."""
     node = document.root.plain.child("services") if document.root else None
     members = node.plain.members if node and node.plain.kind == "map" else []
     pairs = [(member.name, member.value.plain) for member in members]
@@ -117,7 +117,7 @@ def compose_services(document: OpenDocument) -> list[tuple[str, TreeNode]]:
 
 
 def published(document: OpenDocument, name: str, service: TreeNode, stage: str) -> Iterator[PortUse]:
-    """The ports that a service of a Compose file is published from."""
+    """Yield the ports that a service of a Compose file is published from."""
     for port in _elements(service.child("ports")):
         target = port.child("target") if port.kind == "map" else port
         match = _PUBLISHED.fullmatch(target.text) if target else None
@@ -126,7 +126,7 @@ def published(document: OpenDocument, name: str, service: TreeNode, stage: str) 
 
 
 def hops(made: FileDestination, view: StageView) -> Iterator[Diagnostic]:
-    """What a Compose file forgets: a build argument on its way to the Containerfile, a name that steers the file itself."""
+    """Yield what a Compose file omits: a build argument for the Containerfile, a name used to interpolate the file itself."""
     if not isinstance(made, DocumentDestination):
         return
     document = made.open(view.stage)
@@ -165,7 +165,7 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
     file = display_path(containerfile)
     for variable in wanted:
         if variable.name in taken and variable.name not in passed:
-            words = f"{variable.name} reaches {name}'s image only by its default: {file}:{taken[variable.name]} takes it, and the Compose file does not pass it"
+            words = f"{variable.name} has only its default in {name}'s image: {file}:{taken[variable.name]} declares it, but the Compose file does not pass it"
             yield Diagnostic(
                 words,
                 f"add it to build.args of {name}",
@@ -175,7 +175,7 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
                 name,
             )
         elif variable.name in passed and variable.name not in taken:
-            words = f"{variable.name} is passed to {name}'s build, and {file} does not take it ({variable.location} declares it)"
+            words = f"{variable.name} is passed to {name}'s build, but {file} does not declare it ({variable.location} declares it)"
             yield Diagnostic(
                 words,
                 f"add ARG {variable.name} to {file}",
@@ -185,7 +185,7 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
                 name,
             )
         elif variable.name not in passed:
-            words = f"{variable.name} is for {name}'s build, and neither the Compose file passes it nor {file} takes it ({variable.location} declares it)"
+            words = f"{variable.name} is for {name}'s build, but neither the Compose file passes it nor {file} declares it ({variable.location} declares it)"
             fix = f"add it to build.args of {name}, and ARG {variable.name} to {file}"
             yield Diagnostic(words, fix, document.location(args_node or build), variable.name, None, name)
 
@@ -196,7 +196,7 @@ def _text(node: TreeNode, name: str, default: str) -> str:
 
 
 def _built_from(compose: Path, service: TreeNode) -> Path | None:
-    """The Containerfile that a service of a Compose file is built from, if it is there."""
+    """Return the Containerfile that a service of a Compose file is built from, if it exists."""
     node = service.child("build")
     if node is None:
         return None
@@ -208,7 +208,7 @@ def _built_from(compose: Path, service: TreeNode) -> Path | None:
 
 
 def _steering(made: DocumentDestination, document: OpenDocument, path: Path) -> Iterator[Diagnostic]:
-    """Names that the Compose file itself is filled with, from the `.env` file beside it."""
+    """Yield names used to interpolate the Compose file itself, from the `.env` file beside it."""
     beside = path.parent / ".env"
     given: dict[str, Location] = {}
     if beside in made.render_context.pending or beside.is_file():
@@ -221,20 +221,20 @@ def _steering(made: DocumentDestination, document: OpenDocument, path: Path) -> 
     for name, location in mentioned.items():
         variable = made.render_context.jar.variables.get(name)
         if variable and name not in given:
-            words = f"the Compose file is filled with {name}, which {display_path(beside)} does not give it ({variable.location} declares it)"
+            words = f"the Compose file uses {name}, which {display_path(beside)} does not set ({variable.location} declares it)"
             yield Diagnostic(
                 words, f"make {display_path(beside)} a destination (type: file, as: compose)", location, name
             )
     for name, location in given.items():
         if name in made.render_context.jar.variables and name not in mentioned and not _handed_on(document, ".env"):
             words = (
-                f"{name} stands in the file that only fills the Compose file, and {document.file} does not mention it"
+                f"{name} is in the file that only interpolates the Compose file, but {document.file} does not use it"
             )
-            yield Diagnostic(words, "give it to a service under environment, or take it out there", location, name)
+            yield Diagnostic(words, "pass it to a service under environment, or remove it there", location, name)
 
 
 def _handed_on(document: OpenDocument, name: str) -> bool:
-    """Whether a service takes the file as its env_file, too."""
+    """Return whether a service uses the file as its env_file, too."""
     for _, service in compose_services(document):
         node = service.child("env_file")
         if node is not None and name in [child.text.removeprefix("./") for child in [node.plain, *_elements(node)]]:
@@ -243,7 +243,7 @@ def _handed_on(document: OpenDocument, name: str) -> bool:
 
 
 def look(instance: FileDestination, view: StageView) -> tuple[list[PortUse], list[Diagnostic]]:
-    """Both, for a destination whose files may be missing or wrong: that is another rule's matter."""
+    """Return both, for a destination whose files may be missing or invalid: that is another rule's matter."""
     try:
         return list(links(instance, view)), list(hops(instance, view))
     except CoinJarError:

@@ -1,4 +1,4 @@
-"""`type: manifests`: a folder of Kubernetes manifests to one a stage, variables in objects named after their content."""
+"""`type: manifests`: a folder of Kubernetes manifests to one per stage, variables in objects named after their content."""
 
 from __future__ import annotations
 
@@ -46,14 +46,14 @@ from coinjar.jarfile.naming_key import has_naming_key, key_path
 from coinjar.system.files import display_path
 
 ORDER, SERVICE = "coinjar/order", "coinjar/service"
-"""Annotations of the objects made: which is newer, and whose it is."""
+"""Annotations of the generated objects: their order, and their owner."""
 _THERE = "\0there"
-"""Stands for a secret that the cluster has: no value has such a character."""
+"""Stands for a secret that is in the cluster: no value contains such a character."""
 _OURS = re.compile(r"\.(configmap|secret)\.yaml")
 
 
 class GeneratedObject(NamedTuple):
-    """An object: for whom (`all`: what all share), its kind, name, namespace, and its file's text."""
+    """An object: its service (`all`: shared by all), kind, name, namespace, and its file's text."""
 
     service: str
     dialect: ConfigMapDialect
@@ -68,7 +68,7 @@ class GeneratedObject(NamedTuple):
 
 
 class _ContainerEntries(NamedTuple):
-    """A container of a service: its entries, and what the jar gives it, by name."""
+    """A container of a service: its entries, and what the jar provides, by name."""
 
     manifest: ManifestDocument
     container: WorkloadContainer
@@ -78,16 +78,16 @@ class _ContainerEntries(NamedTuple):
     managed: dict[str, Entry]
 
     def moving(self) -> set[str]:
-        """The names that an object gives from now on, and none gave before."""
+        """The names that an object provides now and did not before."""
         return {name for name, entry in self.managed.items() if entry.text is not None} - self.cluster.given(
             self.manifest, self.container
         )
 
 
 class ManifestsDestination(FileDestination):
-    """`from`, `to`; `workloads` says whose a container is where names do not tell; `string_data: true`, `keep: N`.
+    """`from`, `to`; `workloads` assigns containers to services where names do not; `string_data: true`, `keep: N`.
 
-    `from_secret: NAME` makes no Secret: containers refer, variable by variable, to keys of one that is in the cluster already.
+    `from_secret: NAME` creates no Secret: containers refer, variable by variable, to keys of one that exists in the cluster.
     """
 
     keys = ("from", "to", "workloads", "string_data", "keep", "from_secret")
@@ -104,8 +104,8 @@ class ManifestsDestination(FileDestination):
         if destination.secrets is not None:
             fields.fault(
                 self.options["from"],
-                f"'secrets' of {destination.name} would put a text into an object, and Kubernetes looks into none",
-                "`from_secret: NAME` refers to a Secret that is in the cluster",
+                f"'secrets' of {destination.name} would write a text into an object, where Kubernetes does not expand it",
+                "`from_secret: NAME` refers to a Secret in the cluster",
                 "destination",
             )
         self.named: dict[str, str] = {}
@@ -136,7 +136,7 @@ class ManifestsDestination(FileDestination):
                 "",
                 Location(display_path(key_path(self.render_context.folder))),
                 words,
-                "where others render in turn, hand it over in COINJAR_NAMING_KEY",
+                "if others render too, share it in COINJAR_NAMING_KEY",
             )
         self._not_looked_into(folder, cluster)
         outputs = [self._object_output(target, object_) for object_ in objects]
@@ -159,28 +159,28 @@ class ManifestsDestination(FileDestination):
                 self.notice(
                     "CJ022",
                     manifest.location(manifest.at("items")),
-                    "a list of objects is not looked into",
+                    "lists of objects are not supported",
                     "write each as a document of its own",
                 )
         for path in sorted(folder.rglob("*.json")) if folder.is_dir() else ():
             self.notice(
                 "CJ022",
                 Location(display_path(path)),
-                "a manifest in JSON is copied as it is, and not looked into",
+                "JSON manifests are copied unchanged",
                 "write it in YAML",
             )
         for manifest in cluster.manifests():
             if manifest.kind and manifest.kind not in TEMPLATED and (node := containers_below(manifest.root)):
-                words = f"the containers of {manifest.kind} {manifest.name} are not looked into"
+                words = f"the containers of {manifest.kind} {manifest.name} were not changed"
                 self.notice(
                     "CJ022",
                     manifest.location(node),
                     words,
-                    "its own kind is not known here: set their variables by hand",
+                    "this kind is not known here: set their variables by hand",
                 )
 
     def _copied(self, folder: Path, target: Path) -> Iterable[Output]:
-        """The manifests in JSON: what stands beside the others goes along."""
+        """Return the manifests in JSON: they are copied with the others."""
         for path in sorted(folder.rglob("*.json")) if folder.is_dir() else ():
             to, data = target / path.relative_to(folder), read_bytes(path)
             yield Output(
@@ -195,7 +195,7 @@ class ManifestsDestination(FileDestination):
         return ", ".join(f"{manifest.kind} {manifest.name}" for manifest in manifests if manifest.kind) or "nothing"
 
     def _holds_secrets(self, data: bytes, file: str) -> bool:
-        """Whether a manifest has a readable secret in it, which then is its author's."""
+        """Return whether a manifest contains a readable secret, which is its author's responsibility."""
         return any(
             item.secret or (item.text and self.render_context.is_secret(item.name, item.text))
             for item in readable(read_manifests(data, file)).items
@@ -204,7 +204,7 @@ class ManifestsDestination(FileDestination):
     # -- objects
 
     def _objects(self, view: StageView, cluster: ManifestSet) -> list[GeneratedObject]:
-        """One ConfigMap and one Secret for what all services share, and one for what each has besides; none that is empty."""
+        """Return one ConfigMap and one Secret for what all services share, and one for what each has besides; no empty ones."""
         used: dict[str, list[str]] = {}
         for manifest in cluster.manifests():
             for container in manifest.containers():
@@ -245,12 +245,12 @@ class ManifestsDestination(FileDestination):
             assert isinstance(dialect, ConfigMapDialect)
             for entry in [other_entry for other_entry in group if not VARIABLE.fullmatch(other_entry.name)]:
                 group.remove(entry)
-                words = f"{entry.name} is left out: Kubernetes makes no variable of such a key of a {dialect.kind}"
+                words = f"{entry.name} was skipped: Kubernetes makes no variable from such a key of a {dialect.kind}"
                 self.notice(
                     "CJ022",
                     entry.variable.location if entry.variable else self.destination.location,
                     words,
-                    "give it another name: `coinjar rename`",
+                    "rename it: `coinjar rename`",
                     variable=entry.name,
                 )
             refuse(dialect, group, carriers)
@@ -260,9 +260,9 @@ class ManifestsDestination(FileDestination):
                 )
 
     def _name(self, stage: str, service: str, kind: str, entries: list[Entry]) -> str:
-        """A name that changes with the content.
+        """Return a name that changes with the content.
 
-        A Secret's digest is keyed, and another for each stage and service, so that the name gives nothing away: not even that two are equal.
+        A Secret's digest is keyed, and differs by stage and service, so that the name reveals nothing: not even that two are equal.
         """
         content = dumps(
             [
@@ -314,7 +314,7 @@ class ManifestsDestination(FileDestination):
             self.named.get(f"{manifest.name}/{container.name}"),
             self.named.get(container.name),
         ):
-            # One that has nothing of the service's now, such as one that waits for a port, needs nothing of it.
+            # One without the service's variables, such as a container that waits for a port, needs nothing of it.
             declared = self.render_context.jar.variables
             service = service if any(entry.name in declared for entry in held(container.node.child("env"))) else None
         return service if service in view.services() else None
@@ -339,7 +339,7 @@ class ManifestsDestination(FileDestination):
             ]
             parts.append(apply_to_text(manifest.text, manifest.file, changes, writer) if changes else manifest.text)
             if changes and manifest.kind in MADE_ANEW:
-                words = f"{manifest.kind} {manifest.name} must be deleted and made anew to get new values: a cluster does not change it in place"
+                words = f"{manifest.kind} {manifest.name} must be deleted and created again for new values: a cluster does not change it in place"
                 self.notice(
                     "",
                     manifest.location(manifest.at("metadata", "name")),
@@ -356,13 +356,13 @@ class ManifestsDestination(FileDestination):
         objects: list[GeneratedObject],
         view: StageView,
     ) -> list[Edit]:
-        """Take out the entries that the objects replace, and refer to the objects."""
+        """Remove the entries that the objects replace, and refer to the objects."""
         service = self._service(view, manifest, container)
         entries = held(container.node.child("env"))
         if service is None:
             ours = [entry.name for entry in entries if entry.name in self.render_context.jar.variables]
             if ours:
-                words = f"the container {container.name} of {manifest.name} belongs to no service, so its {', '.join(ours[:4])} stay as they are"
+                words = f"the container {container.name} of {manifest.name} belongs to no service, so its {', '.join(ours[:4])} were left unchanged"
                 self.notice(
                     "CJ022",
                     manifest.location(container.node),
@@ -385,27 +385,27 @@ class ManifestsDestination(FileDestination):
         key = {"name": filled(self.from_secret, {"{service}": service, "{stage}": view.stage})}
         secrets = [entry.name for entry in managed.values() if self._is_there(entry)]
         given: list[Plain] = [{"name": name, "valueFrom": {"secretKeyRef": {**key, "key": name}}} for name in secrets]
-        if given and sum(edit.value is None for edit in changes) == len(entries):  # all go: the list is written anew
+        if given and sum(edit.value is None for edit in changes) == len(entries):  # all are removed: the list is written again
             changes = [Edit((*container.path, "env"), given)]
         else:
             changes += _added(container, "env", given)
         return changes + _added(container, "envFrom", wanted)
 
     def _entry(self, here: _ContainerEntries, entry: EnvironmentEntry, view: StageView) -> Edit | None:
-        """What becomes of an entry of a container: it stays as it is, stays with another text, or goes, because an object gives it."""
+        """Return what happens to a container's entry: it stays, gets another text, or is removed, because an object provides it."""
         manifest, cluster = here.manifest, here.cluster
         step = (*here.container.path, "env", entry.step)
         managed = here.managed.get(entry.name)
         if managed is None:
             self._stays(manifest, entry, here.service, view)
-            # Behind this entry such a name is a text; before it, as the objects are, it would be replaced.
+            # After this entry such a name is a text; before it, as in the objects, it would be expanded.
             moved = forward(here.entries, entry) & here.moving()
             return Edit((*step, "value"), escaped(entry.text or "", moved)) if moved else None
         if self._is_there(managed):
             return Edit(step, None)
         waits = cluster.waits_for(here.entries, entry)
         if waits and managed.text is not None and not managed.secret:
-            # Only here does Kubernetes replace what refers to a field: it looks into no object's values.
+            # Only here does Kubernetes expand a reference to a field: it does not expand the values of objects.
             return Edit((*step, "value"), kept_literal(managed.text, waits))
         if (
             entry.text is not None
@@ -415,45 +415,45 @@ class ManifestsDestination(FileDestination):
             return Edit(step, None)
         if not any(
             other_entry.name == entry.name for other_entry in here.entries[here.entries.index(entry) + 1 :]
-        ):  # else a later one decides
-            words = f"{entry.name} of {manifest.name} comes from elsewhere here, and overrides the managed value"
-            fix = "take it out, or leave the variable out of this destination (without: …)"
+        ):  # otherwise a later one decides
+            words = f"{entry.name} of {manifest.name} is set from another source here, which overrides the managed value"
+            fix = "remove it, or exclude the variable from this destination (without: …)"
             self.notice("CJ022", manifest.location(entry.at), words, fix, variable=entry.name)
         return None
 
     def _is_there(self, entry: Entry) -> bool:
-        """Whether the cluster's own Secret is referred to for it."""
+        """Return whether the cluster's own Secret is referred to for it."""
         return bool(self.from_secret) and (entry.text or "").startswith(_THERE)
 
     def _stays(self, manifest: ManifestDocument, entry: EnvironmentEntry, service: str, view: StageView) -> None:
-        """Say why an entry that the jar declares stays as it is."""
+        """Notice why a declared entry is left unchanged."""
         variable = self.render_context.jar.variables.get(entry.name)
         if variable is None or not gets(self.destination, entry.name):
             return
         why, fix = (
-            f"the jar has no value of it for {service} on {view.stage}",
-            "give it a value, or take it out of the manifest",
+            f"the jar has no value for {service} on {view.stage}",
+            "set a value, or remove it from the manifest",
         )
         if not VARIABLE.fullmatch(entry.name):
             why, fix = (
-                "Kubernetes makes no variable of such a key of an object",
-                "give it another name: `coinjar rename`",
+                "Kubernetes makes no variable from such a key of an object",
+                "rename it: `coinjar rename`",
             )
         elif self.destination.plain_only and entry.name in self.render_context.jar.secret_names:
             why, fix = (
-                "plain_only leaves secrets out",
-                "take it out of the manifest; `from_secret: NAME` refers to a Secret that is in the cluster",
+                "plain_only excludes secrets",
+                "remove it from the manifest; `from_secret: NAME` refers to a Secret in the cluster",
             )
         self.notice(
             "CJ022",
             manifest.location(entry.at),
-            f"{entry.name} of {manifest.name} stays as it is: {why}",
+            f"{entry.name} of {manifest.name} was left unchanged: {why}",
             fix,
             variable=entry.name,
         )
 
     def _unused(self, cluster: ManifestSet, objects: list[GeneratedObject]) -> None:
-        """Notice the folder's own objects to which nothing refers once the managed ones are in use."""
+        """Notice the folder's own objects that nothing refers to once the managed ones are in use."""
         managed = {entry.name for object_ in objects for entry in object_.entries}
         for manifest in cluster.manifests():
             key = (manifest.kind, manifest.namespace, manifest.name)
@@ -462,12 +462,12 @@ class ManifestsDestination(FileDestination):
                 and cluster.objects.get(key)
                 and set(cluster.objects[key]) <= managed
             ):
-                words = f"all that the {manifest.kind} {manifest.name} holds is in the managed objects now"
+                words = f"the managed objects now contain all of {manifest.kind} {manifest.name}"
                 self.notice(
                     "CJ022",
                     manifest.location(manifest.at("metadata", "name")),
                     words,
-                    f"take it out of {self.source}, if nothing else refers to it",
+                    f"remove it from {self.source}, if nothing else refers to it",
                 )
 
     def _left_over(self, target: Path, created: set[Path]) -> None:
@@ -476,14 +476,14 @@ class ManifestsDestination(FileDestination):
                 self.notice(
                     "CJ022",
                     Location(display_path(path)),
-                    f"nothing in {self.source} makes this file any more",
-                    "remove it, if nobody else makes it",
+                    f"no manifest in {self.source} produces this file any more",
+                    "remove it, if nobody else creates it",
                 )
 
-    # -- objects of before
+    # -- earlier objects
 
     def _there(self, target: Path) -> list[EarlierObject]:
-        """The objects that this destination has made, in its output folder."""
+        """Return the objects that this destination has created in its output folder."""
         earlier = []
         for path in sorted(target.iterdir()) if target.is_dir() else ():
             if _OURS.search(path.name) and (order := _order(read_bytes(path))) is not None:
@@ -497,7 +497,7 @@ class ManifestsDestination(FileDestination):
         return earlier
 
     def stale(self, stage: str, keep: int | None = None) -> list[Path]:
-        """The objects' files that no workload refers to, but for the newest few of each series, kept for going back."""
+        """Return the files of objects that no workload refers to, except the newest few of each series, kept for a rollback."""
         target = self.resolve_path(self.target, stage)
         there = self._there(target)
         used = objects_in_use(read_folder(target)) if there else set[str]()
@@ -514,7 +514,7 @@ class ManifestsDestination(FileDestination):
 
 
 def _added(container: WorkloadContainer, section: str, elements: list[Plain]) -> list[Edit]:
-    """What adds elements to a list of a container that may not be there yet."""
+    """Return the edits that add elements to a list of a container that may not exist yet."""
     node = container.node.child(section)
     if node is None or not node.plain.elements:
         return [Edit((*container.path, section), elements)] if elements else []
@@ -526,7 +526,7 @@ def _same(entry: Entry | None, other: Entry) -> bool:
 
 
 class EarlierObject(NamedTuple):
-    """An object that was made before."""
+    """An object created earlier."""
 
     path: Path
     order: int

@@ -1,4 +1,4 @@
-"""A YAML or JSON document that holds environments, taken apart."""
+"""A parsed YAML or JSON document that contains environments."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from coinjar.documents.yamltext import compose
 
 
 class OpenDocument:
-    """A document's text taken apart. Raises InputError for what is neither YAML nor JSON."""
+    """A parsed document. Raises InputError if it is neither YAML nor JSON."""
 
     def __init__(self, data: bytes, file: str) -> None:
         self.file = file
@@ -38,7 +38,7 @@ class OpenDocument:
             raise
 
     def level(self, pointer: str, decided_by: tuple[str, ...] = (), inherits: tuple[str, ...] = ()) -> EnvironmentLevel:
-        """The environment at a pointer; empty if it is not there yet."""
+        """Return the environment at a pointer; empty if it does not exist yet."""
         match = self.follow(pointer)
         location = self.location(match.node or match.trail[-1])
         try:
@@ -57,23 +57,23 @@ class OpenDocument:
             ) from None
 
     def meaning(self, node: TreeNode | None) -> tuple[str, str] | None:
-        """What a scalar is to its reader and becomes, if it is no text."""
+        """Return the type that readers give a scalar and its value, if it is not a text."""
         return becomes(node, as_json=self.as_json) if node is not None else None
 
     def stays(self, node: TreeNode | None) -> bool:
-        """Whether a scalar that has the right characters also becomes the right text."""
+        """Return whether a scalar with the right characters also has the right type."""
         meaning = self.meaning(node)
         return meaning is None or node is None or meaning[1] == node.text
 
 
 def every_entry(data: bytes, file: str) -> ReadResult:
-    """Everything in a document that looks like a name with a value, wherever it stands: to find the lines that may hold secrets."""
+    """Yield everything in a document that looks like a name with a value, to find the lines that may contain secrets."""
     document = OpenDocument(data, file)
     return ReadResult(entries_below(document.root, document.location), [])
 
 
 def entries_below(root: TreeNode | None, place: Callable[[TreeNode], Location]) -> list[ReadItem]:
-    """Members of mappings, `NAME=VALUE` elements of lists, and elements with a name and a value."""
+    """Yield members of mappings, `NAME=VALUE` elements of lists, and elements with a name and a value."""
     items: list[ReadItem] = []
 
     def look(node: TreeNode) -> None:

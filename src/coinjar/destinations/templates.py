@@ -1,6 +1,6 @@
-"""`type: templates`: a folder of templates, filled in, to a folder of outputs.
+"""`type: templates`: a folder of templates, rendered to a folder of outputs.
 
-Only declared names in `${NAME}` (and `$NAME`, with `bare: true`) are replaced; all else is the config's own language.
+Only declared names in `${NAME}` (and `$NAME`, with `bare: true`) are replaced; everything else is the file's own language.
 """
 
 from __future__ import annotations
@@ -29,7 +29,7 @@ _UPPER = re.compile(r"[A-Z][A-Z0-9_]*[A-Z0-9]")
 
 
 class TemplateMention(NamedTuple):
-    """A name in a template: where, and from which character to which."""
+    """A name in a template, and its range in characters."""
 
     name: str
     location: Location
@@ -38,7 +38,7 @@ class TemplateMention(NamedTuple):
 
 
 class TemplateFile(NamedTuple):
-    """One template: its name below the folder, the file, its text, and what it mentions of declared names."""
+    """One template: its name below the folder, the file, its text, and the declared names it uses."""
 
     name: str
     path: Path
@@ -61,7 +61,7 @@ class TemplatesDestination(FileDestination):
         self.allow = self._allowed()
 
     def _allowed(self) -> dict[str, re.Pattern[str]]:
-        """A pattern for each template's name; `*` for all of them."""
+        """Return a pattern for each template's name; `*` for all of them."""
         node = self.options.get("allow")
         if node is None:
             return {}
@@ -76,12 +76,12 @@ class TemplatesDestination(FileDestination):
                 result[name] = re.compile(self.fields.text(child, "allow"))
             except re.error as fault:
                 self.fields.fault(
-                    child, f"this pattern is no regular expression: {fault.msg}", "write it as Python's re reads it"
+                    child, f"this pattern is not a regular expression: {fault.msg}", "write it in the syntax of Python's re"
                 )
         return result
 
     def templates(self) -> list[TemplateFile]:
-        """The templates in the folder; what is wrong with any goes into the notices. Raises InputError if there is no folder."""
+        """Return the templates in the folder; faults are added to the notices. Raises InputError if there is no folder."""
         folder = self.render_context.root / self.source
         if not folder.is_dir():
             raise InputError(
@@ -97,7 +97,7 @@ class TemplatesDestination(FileDestination):
                 self.notice(
                     "CJ018",
                     Location(file),
-                    f"its name does not end in {self.suffix}, so it is no template, and is passed over",
+                    f"its name does not end in {self.suffix}, so it is not a template, and was skipped",
                     f"rename it to {path.name}{self.suffix}, or move it away",
                 )
                 continue
@@ -107,14 +107,14 @@ class TemplatesDestination(FileDestination):
                 self.notice(
                     "CJ018",
                     Location(file),
-                    "this template mentions no declared name",
-                    "write ${NAME} where a value belongs, or take it out of the folder",
+                    "this template uses no declared name",
+                    "write ${NAME} for a value, or remove it from the folder",
                 )
             templates.append(template)
         return templates
 
     def _mentions(self, text: str, file: str) -> Iterator[TemplateMention]:
-        """The declared names that a text mentions; what only looks like one is noticed."""
+        """Return the declared names that a text uses, and notice similar ones."""
         jar = self.render_context.jar
         declared = {name for variable in jar.variables.values() for name in (variable.name, *variable.also_as)}
         folded = {name.casefold(): name for name in declared}
@@ -127,15 +127,15 @@ class TemplatesDestination(FileDestination):
                 self.notice(
                     "CJ018",
                     location,
-                    f"{match[0]} is left as it is: the declared name is {folded[name.casefold()]}",
-                    "write it is declared",
+                    f"{match[0]} was left unchanged: the declared name is {folded[name.casefold()]}",
+                    "write it as declared",
                     variable=folded[name.casefold()],
                 )
             elif match[1] and _UPPER.fullmatch(name):
                 self.notice(
                     "CJ018",
                     location,
-                    f"{match[0]} is left as it is: {name} is not declared",
+                    f"{match[0]} was left unchanged: {name} is not declared",
                     suggestion(name, declared, "declare it, or correct the name"),
                 )
         for operated in _OPERATED.finditer(text):
@@ -144,8 +144,8 @@ class TemplatesDestination(FileDestination):
                 self.notice(
                     "CJ018",
                     location,
-                    f"${{{operated[1]}{operated[2]}…}} is left as it is: a template takes ${{NAME}} alone",
-                    "give the variable a default in the jar",
+                    f"${{{operated[1]}{operated[2]}…}} was left unchanged: templates support only ${{NAME}}",
+                    "declare a default for the variable in the jar",
                     variable=operated[1],
                 )
 
@@ -171,14 +171,14 @@ class TemplatesDestination(FileDestination):
                 self.notice(
                     "CJ018",
                     Location(display_path(path)),
-                    "no template makes this file any more",
-                    "remove it, if nobody else makes it",
+                    "no template produces this file any more",
+                    "remove it, if nobody else creates it",
                 )
 
     def pieces(
         self, template: TemplateFile, values: Mapping[str, Entry], stage: str, service: str
     ) -> list[str | Entry]:
-        """The template as texts and values in turn. Raises InputError for every value that is missing or not allowed."""
+        """Return the template as texts and values in turn. Raises InputError for every value that is missing or not allowed."""
         faults: list[CoinJarError] = []
         parts: list[str | Entry] = []
         at = 0
@@ -189,14 +189,14 @@ class TemplatesDestination(FileDestination):
                 faults.append(
                     InputError(
                         f"{mention.name} has no value for {service} on {stage}",
-                        hint="give it one, or take it out of the template",
+                        hint="set one, or remove it from the template",
                         location=mention.location,
                         code="no-value",
                     )
                 )
                 continue
             if allowed and not allowed.fullmatch(entry.text):
-                words = f"the value of {mention.name} for {service} on {stage} does not fit what this template allows ({allowed.pattern})"
+                words = f"the value of {mention.name} for {service} on {stage} does not match what this template allows ({allowed.pattern})"
                 faults.append(
                     InputError(
                         words,
@@ -233,21 +233,21 @@ class TemplatesDestination(FileDestination):
         del stage
         raise InputError(
             "templates can only be written",
-            hint="ask another destination",
+            hint="use another destination",
             location=self.destination.location,
             code="write-only",
         )
 
 
 def _hidden(data: bytes, pieces: list[str | Entry]) -> Hidden:
-    """Lines that hold a secret; of another text, all that are no line of this one, for they may."""
+    """Return the lines that contain a secret; of another text, all lines that this template does not produce, since they may."""
     lines: dict[int, str] = {}
     number = 1
     for piece in pieces:
         text = piece if isinstance(piece, str) else piece.text or ""
         if isinstance(piece, Entry) and piece.secret:
             for more in range(text.count("\n") + 1):
-                lines[number + more] = f"•••• (a line that holds {piece.name})"
+                lines[number + more] = f"•••• (a line that contains {piece.name})"
         number += text.count("\n")
     safe = {line for at, line in enumerate(data.split(b"\n"), 1) if at not in lines}
 
@@ -255,7 +255,7 @@ def _hidden(data: bytes, pieces: list[str | Entry]) -> Hidden:
         if not lines or other == data:
             return lines
         return {
-            at: "•••• (a line that may hold a secret)"
+            at: "•••• (a line that may contain a secret)"
             for at, line in enumerate(other.split(b"\n"), 1)
             if line not in safe
         }
@@ -266,7 +266,7 @@ def _hidden(data: bytes, pieces: list[str | Entry]) -> Hidden:
 def filling_script(
     templates: TemplatesDestination, values: Mapping[str, Entry], folder: str, stage: str, service: str
 ) -> str:
-    """Shell lines that fill the templates into a folder when they are run. Raises as `pieces` does."""
+    """Return shell lines that render the templates into a folder when they run. Raises as `pieces` does."""
     lines = []
     for template in templates.templates():
         target = f"{folder.rstrip('/')}/{template.name.removesuffix(templates.suffix)}"

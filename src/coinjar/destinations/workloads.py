@@ -1,4 +1,4 @@
-"""Kubernetes manifests taken apart: documents, workloads, containers, and what each container's environment is."""
+"""Parsed Kubernetes manifests: documents, workloads, containers, and each container's environment."""
 
 from __future__ import annotations
 
@@ -29,11 +29,11 @@ TEMPLATED: dict[str, Steps] = {
     "CronJob": ("spec", "jobTemplate", "spec", "template", "spec"),
     "Pod": ("spec",),
 }
-"""Where each kind of workload keeps its pod's spec."""
+"""Where each kind of workload has its pod's spec."""
 MADE_ANEW = frozenset({"Job", "Pod"})
-"""What a cluster does not change in place."""
+"""Kinds that a cluster does not change in place."""
 _REFERENCE = re.compile(r"\$\$|\$\(([^)]*)\)")
-"""As Kubernetes parses it (third_party/forked/golang/expansion): a name is all up to the first ')'."""
+"""As Kubernetes parses it (third_party/forked/golang/expansion): a name extends to the first ')'."""
 
 
 class WorkloadContainer(NamedTuple):
@@ -75,7 +75,7 @@ class ManifestDocument:
         return self.document.location(node) if node else Location(self.file, self.line, 1)
 
     def containers(self) -> Iterator[WorkloadContainer]:
-        """Its containers, init containers first, as they start."""
+        """Return its containers, init containers first, in starting order."""
         for section in ("initContainers", "containers"):
             base = (*TEMPLATED.get(self.kind, ("-",)), section)
             node = self.at(*base)
@@ -85,7 +85,7 @@ class ManifestDocument:
 
 
 def containers_below(root: TreeNode | None) -> TreeNode | None:
-    """The first list of containers anywhere in a document: maps with an `image` or an `env`."""
+    """Return the first list of containers anywhere in a document: maps with an `image` or an `env`."""
     if root is None:
         return None
     for member in root.members:
@@ -100,7 +100,7 @@ def containers_below(root: TreeNode | None) -> TreeNode | None:
 
 
 def read_folder(folder: Path) -> dict[Path, list[ManifestDocument]]:
-    """Every manifest below a folder (or of one file), by file. Raises InputError for what is not YAML."""
+    """Return every manifest below a folder (or of one file), by file. Raises InputError if it is not YAML."""
     if folder.is_file():
         return {folder: read_manifests(read_bytes(folder), display_path(folder))}
     files = (
@@ -111,7 +111,7 @@ def read_folder(folder: Path) -> dict[Path, list[ManifestDocument]]:
     if not files:
         raise InputError(
             "there are no manifests (*.yaml, *.yml) there",
-            hint="give a file, or a folder that holds some",
+            hint="name a file, or a folder that contains some",
             location=Location(display_path(folder)),
             code="unreadable",
         )
@@ -119,13 +119,13 @@ def read_folder(folder: Path) -> dict[Path, list[ManifestDocument]]:
 
 
 def read_manifests(data: bytes, file: str) -> list[ManifestDocument]:
-    """The documents of one file, empty ones included."""
+    """Return the documents of one file, empty ones included."""
     text, _ = decode(data, file)
     return [ManifestDocument(file, text, part) for part in parts(text, file)]
 
 
 class ContainerValue(NamedTuple):
-    """What a container's process gets: text, where that comes from, and whether a Secret gives it."""
+    """What a container's process gets: the text, where it comes from, and whether a Secret contains it."""
 
     text: str
     location: Location
@@ -133,7 +133,7 @@ class ContainerValue(NamedTuple):
 
 
 class ManifestSet:
-    """The manifests of a folder, and what their objects hold."""
+    """The manifests of a folder, and the contents of their objects."""
 
     def __init__(self, files: Mapping[Path, list[ManifestDocument]]) -> None:
         self.files = files
@@ -150,7 +150,7 @@ class ManifestSet:
             yield from file
 
     def environment(self, manifest: ManifestDocument, container: WorkloadContainer) -> dict[str, ContainerValue]:
-        """As Kubernetes works it out: `envFrom` in order, then `env` over it, `$(NAME)` replaced by what came before."""
+        """Return what Kubernetes computes: `envFrom` in order, then `env` over it, `$(NAME)` replaced by earlier entries."""
         result: dict[str, ContainerValue] = {}
         for source in (container.node.child("envFrom") or TreeNode("seq", 0, 0)).plain.elements:
             for name, item in self._from(manifest, source.plain).items():
@@ -168,22 +168,22 @@ class ManifestSet:
             else:
                 self.remarks.append(
                     ReadRemark(
-                        location, f"left out: {entry.name} of {manifest.name} comes from the cluster itself", lost=True
+                        location, f"ignored: {entry.name} of {manifest.name} comes from the cluster itself", lost=True
                     )
                 )
         return result
 
     def given(self, manifest: ManifestDocument, container: WorkloadContainer) -> set[str]:
-        """The names that a container's `envFrom` gives it, as far as these manifests tell."""
+        """Return the names that a container's `envFrom` provides, as far as these manifests show."""
         sources = (container.node.child("envFrom") or TreeNode("seq", 0, 0)).plain.elements
         return {name for node in sources for name in self._from(manifest, node.plain)}
 
     def comes_from_elsewhere(self, entry: EnvironmentEntry) -> bool:
-        """Whether an entry has a `valueFrom`; one without a value either is empty."""
+        """Return whether an entry has a `valueFrom`; one without a value either is empty."""
         return entry.at.kind == "map" and entry.at.child("valueFrom") is not None
 
     def referred(self, manifest: ManifestDocument, entry: EnvironmentEntry) -> ReadItem | None:
-        """What a `configMapKeyRef` or `secretKeyRef` of these manifests gives; None for any other entry."""
+        """Return the value of a `configMapKeyRef` or `secretKeyRef` in these manifests; None for any other entry."""
         source = entry.at.child("valueFrom") if entry.at.kind == "map" else None
         for kind, key in (("ConfigMap", "configMapKeyRef"), ("Secret", "secretKeyRef")):
             reference = source.plain.child(key) if source else None
@@ -204,7 +204,7 @@ class ManifestSet:
                     self.remarks.append(
                         ReadRemark(
                             manifest.location(source),
-                            f"left out: the {kind} {name.text} is not among these manifests",
+                            f"ignored: the {kind} {name.text} is not in these manifests",
                             lost=True,
                         )
                     )
@@ -213,7 +213,7 @@ class ManifestSet:
                     self.remarks.append(
                         ReadRemark(
                             named.pop(stage).location,
-                            f"left out: Kubernetes makes no variable of the key {stage}",
+                            f"ignored: Kubernetes makes no variable from the key {stage}",
                             lost=True,
                         )
                     )
@@ -221,7 +221,7 @@ class ManifestSet:
         return {}
 
     def waits_for(self, entries: list[EnvironmentEntry], entry: EnvironmentEntry) -> set[str]:
-        """The names in an entry's `$(…)` that only the cluster can fill in: of entries before it that refer to a field, or to what is elsewhere."""
+        """Return the names in an entry's `$(…)` that only the cluster can expand: of earlier entries that refer to a field, or to objects elsewhere."""
         before = {other_entry.name: other_entry for other_entry in entries[: entries.index(entry)]}
         named = {result for result in _REFERENCE.findall(entry.text or "") if result}
         return {
@@ -238,24 +238,24 @@ class ManifestSet:
 
         text = _REFERENCE.sub(replaced, entry.text or "")
         if text != entry.text:
-            self.remarks.append(ReadRemark(location, f"{entry.name}: its $(…) was replaced, as Kubernetes does"))
+            self.remarks.append(ReadRemark(location, f"{entry.name}: its $(…) was expanded, as Kubernetes does"))
         return text
 
 
 def kept_literal(text: str, but: Set[str]) -> str:
-    """A text as it stands in an `env` that shall give just this text: `$$` for what Kubernetes would replace, all but these names."""
+    """Return a text for an `env` entry that yields exactly this value: `$$` for what Kubernetes would expand, except these names."""
     return re.sub(
         r"\$(?=\$)|\$\(([^)]*)\)|\$(?=\()", lambda match: match[0] if match[1] in but else "$" + match[0], text
     )
 
 
 def escaped(text: str, names: Set[str]) -> str:
-    """The text of an `env` entry with these names' `$(…)` kept from being replaced."""
+    """Return the text of an `env` entry with these names' `$(…)` escaped."""
     return re.sub(r"\$\$|\$\(([^)]*)\)", lambda match: f"${match[0]}" if match[1] in names else match[0], text)
 
 
 def forward(entries: list[EnvironmentEntry], entry: EnvironmentEntry) -> set[str]:
-    """The names in an entry's `$(…)` that stand behind it, or nowhere: Kubernetes leaves these as they are."""
+    """Return the names in an entry's `$(…)` that are defined later, or nowhere: Kubernetes does not expand these."""
     before = {other_entry.name for other_entry in entries[: entries.index(entry)]}
     return {result for result in _REFERENCE.findall(entry.text or "") if result and result not in before}
 
@@ -263,9 +263,9 @@ def forward(entries: list[EnvironmentEntry], entry: EnvironmentEntry) -> set[str
 def service_of(
     manifest: ManifestDocument, container: WorkloadContainer, services: Mapping[str, object], named: Mapping[str, str]
 ) -> str | None:
-    """Whose container it is: as `workloads:` says (workload/container, container or workload), else by its name.
+    """Return the service of a container: declared in `workloads:` (workload/container, container or workload), else by its name.
 
-    By its workload's name only an init container, and the only container there is: one beside it is another program.
+    By its workload's name only an init container, or the only container: one beside it is another program.
     """
     for key in (f"{manifest.name}/{container.name}", container.name, manifest.name):
         if key in named:
@@ -283,9 +283,9 @@ def environments(
     *,
     others: bool = False,
 ) -> ReadResult:
-    """The environments of all containers as one reading, each for its service; the objects' own content where there are none.
+    """Return the environments of all containers as one reading, each for its service; the objects' own content where there are none.
 
-    With `others` a container that belongs to no service counts as one of its own name.
+    With `others` a container that belongs to no service counts as a service of its name.
     """
     cluster = ManifestSet(files)
     items: list[ReadItem] = []
@@ -310,12 +310,12 @@ def environments(
         items += [item for members in cluster.objects.values() for item in members.values()]
     once = {
         (item.name, item.service, item.text): item for item in reversed(items)
-    }  # several containers of a service say the same
+    }  # several containers of a service have the same entry
     return ReadResult(list(once.values())[::-1], list(dict.fromkeys(cluster.remarks)))
 
 
 def readable(manifests: list[ManifestDocument]) -> ReadResult:
-    """Every value that stands readable in a file of manifests: inline, or in an object."""
+    """Yield every readable value in a file of manifests: inline, or in an object."""
     items: list[ReadItem] = []
     for manifest in manifests:
         if manifest.kind in ("ConfigMap", "Secret") and manifest.root:
@@ -330,14 +330,14 @@ def readable(manifests: list[ManifestDocument]) -> ReadResult:
 
 
 def every_entry_of(data: bytes, file: str) -> ReadResult:
-    """Everything in a file of manifests that looks like a name with a value: to find the lines that may hold secrets."""
+    """Yield everything in a file of manifests that looks like a name with a value, to find the lines that may contain secrets."""
     manifests = read_manifests(data, file)
     items = [item for manifest in manifests for item in entries_below(manifest.root, manifest.document.location)]
     return ReadResult([*items, *readable(manifests).items], [])
 
 
 def objects_in_use(files: Mapping[Path, list[ManifestDocument]]) -> set[str]:
-    """The names of ConfigMaps and Secrets that anything in these manifests refers to."""
+    """Return the names of ConfigMaps and Secrets that these manifests refer to."""
     names: set[str] = set()
 
     def look(node: TreeNode) -> None:

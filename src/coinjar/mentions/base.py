@@ -1,4 +1,4 @@
-"""What is found: mentions, and places whose name is known only when the program runs."""
+"""Results of a search: mentions, and expressions whose name is known only at run time."""
 
 from __future__ import annotations
 
@@ -6,15 +6,17 @@ from collections.abc import Iterable
 from typing import NamedTuple
 
 READ, SET, PRESENCE = "read", "set", "presence"
-"""How a variable is used: its value; given a value, or taken away; taken for true if it is there, whatever it says."""
+"""How a variable is used: `read` for its value; `set` or removed; `presence` if only its existence is tested."""
 VARIABLE, EXPRESSION, MISPLACED = "variable", "expression", "misplaced"
-"""How a place refers: as a program or a shell does; replaced by the pipeline service before any shell sees it; in a way that nothing looks at there."""
+"""How a reference is written: for a program or a shell; for the pipeline service, which replaces it before a shell runs; misplaced, where
+nothing expands it.
+"""
 
 
 class Mention(NamedTuple):
     """A variable's name in a text: bytes `start` to `end`. `default` is what the code falls back to.
 
-    `renamed` is what stands there under another name (`{}`), where more than the name must change; `service` is the document's own service.
+    `renamed` is the replacement under another name (`{}`), where more than the name must change; `service` is the document's own service.
     """
 
     name: str
@@ -28,14 +30,14 @@ class Mention(NamedTuple):
 
 
 class ComputedName(NamedTuple):
-    """A name that only the running program knows: bytes `start` to `end` of the expression that makes it."""
+    """A name that is known only at run time: bytes `start` to `end` of the expression that computes it."""
 
     start: int
     end: int
 
 
 class UnreadPart(NamedTuple):
-    """Why a text could not be read, and where (from 1; 0: no place is known): what it mentions is not known."""
+    """Why a text could not be read, and where (from 1; 0: unknown): its mentions are not known."""
 
     line: int
     column: int
@@ -43,7 +45,7 @@ class UnreadPart(NamedTuple):
 
 
 class TextMentions(NamedTuple):
-    """What one text mentions, in the order of its places; what was found so far of one that could not be read as a whole."""
+    """The mentions of one text, in order of position; for a text that could not be read as a whole, those found up to there."""
 
     mentions: list[Mention]
     unknown: list[ComputedName]
@@ -51,7 +53,7 @@ class TextMentions(NamedTuple):
 
 
 def in_order(mentions: Iterable[Mention], unknown: Iterable[ComputedName] = ()) -> TextMentions:
-    """One mention a place: the first that knows a default, else the first."""
+    """Return one mention per position: the first with a default, else the first."""
     best: dict[int, Mention] = {}
     for mention in mentions:
         known = best.get(mention.start)

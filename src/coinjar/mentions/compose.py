@@ -1,4 +1,4 @@
-"""Compose files: each service's environment and build arguments, and what is put in from the environment of whoever runs them."""
+"""Compose files: each service's environment and build arguments, and what is interpolated from the caller's environment."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from coinjar.mentions.yaml_nodes import YamlText, scalars
 
 
 def is_compose(root: TreeNode) -> bool:
-    """Whether a document is a Compose file."""
+    """Return whether a document is a Compose file."""
     services = root.child("services")
     names = [member.value for member in services.members] if services is not None and services.kind == "map" else []
     return (
@@ -22,7 +22,7 @@ def is_compose(root: TreeNode) -> bool:
 
 
 def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention]:
-    """The mentions of a Compose file (Compose Specification: interpolation, environment, build.args)."""
+    """Yield the mentions of a Compose file (Compose Specification: interpolation, environment, build.args)."""
     services = root.child("services")
     for member in services.members if services else []:
         service = member.value.plain
@@ -38,7 +38,7 @@ def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention]:
 
 
 def _environment(text: YamlText, place: TreeNode, service: str) -> Iterator[Mention]:
-    """A map or a list: with a value it is set, without one it is handed on."""
+    """Yield the names of a map or a list: set with a value, passed on without one."""
     for member in place.plain.members:
         if member.name == "<<":
             yield from _environment(text, member.value, service)

@@ -1,4 +1,4 @@
-"""Containerfiles: what is asked for when building, what is set, and what instructions and their shells refer to."""
+"""Containerfiles: build arguments, variables that are set, and references in instructions and their shell commands."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _SHELLS = (b"sh", b"bash", b"/bin/sh", b"/bin/bash", b"dash", b"ash")
 
 
 def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
-    """The mentions of a Containerfile."""
+    """Return the mentions of a Containerfile."""
     del helpers
     mentions = misplaced(data)
     data = masked(data) if mentions else data
@@ -41,7 +41,7 @@ def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
 
 
 def _instructions(data: bytes) -> Iterator[tuple[bytes, int, int]]:
-    """Each instruction's word, and where what follows it stands; lines that are continued, and heredocs, belong to it."""
+    """Yield each instruction's word and the range after it, including continued lines and heredocs."""
     at = 0
     while at < len(data):
         end = _line_end(data, at)
@@ -68,12 +68,12 @@ def _line_end(data: bytes, at: int) -> int:
 
 
 def _without(data: bytes, start: int, end: int, pattern: re.Pattern[bytes]) -> bytes:
-    """The text with what a pattern matches between two places blanked out."""
+    """Return the text with all matches of a pattern between two offsets blanked."""
     return data[:start] + pattern.sub(lambda match: b" " * len(match[0]), data[start:end]) + data[end:]
 
 
 def run_by_shell(data: bytes, start: int, end: int) -> TextMentions:
-    """The mentions of an instruction that a shell runs; the exec form (a JSON list) expands only what it gives to a shell itself."""
+    """Yield the mentions of an instruction run by a shell; the exec form (a JSON list) expands only what it passes to a shell itself."""
     options = re.compile(rb"\s*(?:--\S+\s+)*(?:CMD\s+)?").match(data, start, end)
     start = options.end() if options else start
     if data[start : start + 1] == b"[":

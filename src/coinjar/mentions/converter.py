@@ -1,4 +1,4 @@
-"""From a parser's syntax tree to ours: only what lies around the words that matter, so that a long file costs little."""
+"""Convert a parser's syntax tree to ours: only what surrounds the relevant words, so that a long file is cheap."""
 
 from __future__ import annotations
 
@@ -17,30 +17,30 @@ from coinjar.mentions.program_reader import LanguageTerms, places, read_again
 
 
 class SyntaxConverter:
-    """Turns nodes of one language's grammar into ours. A subclass has a method for each type of node that it knows, named `_` and the type."""
+    """Converts nodes of one language's grammar. A subclass has a method for each type of node that it handles, named `_` and the type."""
 
     falls_back: ClassVar[frozenset[str]] = frozenset()
-    """Signs of a value with a stand-in behind it."""
+    """Operators of a value with a fallback."""
     joins: ClassVar[frozenset[str]] = frozenset()
-    """Signs whose left side is only asked for being true."""
+    """Operators whose left side is only tested for truth."""
     asks: ClassVar[frozenset[str]] = frozenset()
-    """Signs of which both sides are."""
+    """Operators whose both sides are."""
     compares: ClassVar[frozenset[str]] = frozenset({"==", "!="})
     words: ClassVar[LanguageTerms]
     root: ClassVar[bytes]
-    """A regular expression of the words that the environment is reached by."""
+    """A regular expression of the words by which the environment is accessed."""
 
     def __init__(self, data: bytes, also: Iterable[str]) -> None:
         self.data = data
         self.spots = places(data, self.root, also)
 
     def touches(self, node: Syntax) -> bool:
-        """Whether one of the words stands inside of a node."""
+        """Return whether one of the words is inside a node."""
         at = bisect_left(self.spots, node.start_byte)
         return at < len(self.spots) and self.spots[at] < node.end_byte
 
     def convert(self, node: Syntax | None) -> tree.Node:
-        """The node in our shape; an empty one for None."""
+        """Return the converted node; an empty one for None."""
         if node is None:
             return tree.Node()
         method: Callable[[Syntax], tree.Node] = getattr(self, f"_{node.type}", self.any)
@@ -50,22 +50,22 @@ class SyntaxConverter:
         return grown
 
     def any(self, node: Syntax) -> tree.Node:
-        """A node of no type that matters: what is inside of it."""
+        """Convert a node of an irrelevant type: only its contents."""
         return tree.Node(self.each(node.named_children))
 
     def each(self, nodes: Sequence[Syntax]) -> list[tree.Node]:
-        """Those of the nodes that matter."""
+        """Return the relevant nodes."""
         return [self.convert(node) for node in nodes if self.touches(node)]
 
     def all(self, nodes: Sequence[Syntax]) -> list[tree.Node]:
-        """All of the nodes but comments."""
+        """Return all nodes except comments."""
         return [self.convert(node) for node in nodes if "comment" not in node.type]
 
     def field(self, node: Syntax, name: str) -> tree.Node:
         return self.convert(node.child_by_field_name(name))
 
     def word(self, node: Syntax | None) -> str:
-        """The text of a node."""
+        """Return the text of a node."""
         return self.data[node.start_byte : node.end_byte].decode(errors="replace") if node else ""
 
     def name(self, node: Syntax) -> tree.NameNode:
@@ -78,7 +78,7 @@ class SyntaxConverter:
         )
 
     def binary(self, node: Syntax) -> tree.Node:
-        """Two sides with a sign between them."""
+        """Convert two sides with an operator between them."""
         left, right, sign = (
             self.field(node, "left"),
             self.field(node, "right"),
@@ -93,7 +93,7 @@ class SyntaxConverter:
         return tree.ComparisonNode(left, right) if sign in self.compares else tree.Node([left, right])
 
     def choice(self, node: Syntax) -> tree.Node:
-        """A condition and what follows from it, as a value or as a statement."""
+        """Convert a condition and its consequence, as a value or as a statement."""
         return tree.ConditionalNode(
             self.field(node, "condition"), self.field(node, "consequence"), self.field(node, "alternative")
         )
@@ -102,12 +102,12 @@ class SyntaxConverter:
         return tree.AssignmentNode(self.field(node, "left"), self.field(node, "right"))
 
     def assign_if_none(self, node: Syntax) -> tree.Node:
-        """An assignment that may only fill in what is missing."""
+        """Convert an assignment that may only set a missing value."""
         sign = self.word(node.child_by_field_name("operator"))
         return tree.AssignmentNode(self.field(node, "left"), self.field(node, "right"), keeps=sign in ("||=", "??="))
 
     def function(self, node: Syntax) -> tree.Node:
-        """A function whose parameters have names."""
+        """Convert a function with named parameters."""
         parameters = node.child_by_field_name("parameters")
         names = (
             [self.word(child.child_by_field_name("name")) for child in parameters.named_children] if parameters else []
@@ -115,15 +115,15 @@ class SyntaxConverter:
         return tree.FunctionNode(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
 
     def declared(self, node: Syntax) -> tree.Node:
-        """A class or the like: its name is the file's own."""
+        """Convert a class or similar: its name is declared in the file."""
         return tree.DeclarationNode(self.word(node.child_by_field_name("name")), [self.field(node, "body")])
 
     def items(self, node: Syntax) -> tree.Node:
-        """A list that is written out."""
+        """Convert a list literal."""
         return tree.ListNode(self.all(node.named_children))
 
     def pieces(self, text: tree.StringNode, pattern: re.Pattern[str]) -> list[tree.Node]:
-        """The names that a text refers to: what the last group of a pattern finds."""
+        """Return the names that a text refers to: the last group of each match of a pattern."""
         nodes: list[tree.Node] = []
         for match in pattern.finditer(text.text):
             group = match.lastindex or 0
@@ -132,7 +132,7 @@ class SyntaxConverter:
         return nodes
 
     def text(self, node: Syntax, inner: Sequence[str], *, opens: str = "\"'`") -> tree.Node:
-        """A string: a text if it is one piece, or nothing; else whatever is inserted into it."""
+        """Convert a string: a text if it is one piece, or empty; otherwise its interpolations."""
         parts = [child for child in node.named_children if child.type not in ("string_start", "string_end")]
         if not parts:
             word = self.word(node)
@@ -161,7 +161,7 @@ class SyntaxConverter:
         return tree.ConstantNode(None)
 
     def inside(self, node: Syntax) -> tree.Node:
-        """What a node is wrapped around: parentheses, casts."""
+        """Convert what a node wraps: parentheses, casts."""
         children = [child for child in node.named_children if "comment" not in child.type]
         return self.convert(children[0]) if children else tree.Node()
 
@@ -169,7 +169,7 @@ class SyntaxConverter:
 def reader(
     grammar: Callable[[], object], grower: type[SyntaxConverter]
 ) -> Callable[[bytes, frozenset[str]], TextMentions]:
-    """A reader of a language: grows its tree again with what the first look has shown to matter."""
+    """Return the reader of a language; it builds the tree again with the words that the first pass found relevant."""
     parsers: list[Parser] = []
 
     def find(data: bytes, helpers: frozenset[str]) -> TextMentions:

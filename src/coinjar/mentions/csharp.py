@@ -16,7 +16,7 @@ _REFERENCE = re.compile(r"%([^%\s]+)%")
 
 
 class CSharpConverter(SyntaxConverter):
-    """Grows the grammar's nodes."""
+    """Converts the grammar's nodes."""
 
     root = rb"System|Environment|EnvironmentVariables|GetEnvironmentVariable|SetEnvironmentVariable|ExpandEnvironmentVariables"
     falls_back = frozenset({"??"})

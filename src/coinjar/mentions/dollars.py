@@ -1,4 +1,4 @@
-"""References with a dollar sign, outside of shells: `$NAME`, `${NAME}`, `${NAME:-word}`."""
+"""References with a dollar sign, outside shells: `$NAME`, `${NAME}`, `${NAME:-word}`."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ _REFERENCE = re.compile(rb"\$\{([A-Za-z_]\w*)(?:(:?[-=+?])|(?=[}]))|\$([A-Za-z_]
 
 
 def references(data: bytes, start: int, end: int, *, backslash: bool = False) -> Iterator[Mention]:
-    """The references between two places; `$$` is a dollar sign, and with `backslash` so is `\\$`."""
+    """Yield the references between two offsets; `$$` is a dollar sign, and with `backslash` also `\\$`."""
     at = start
     while match := _REFERENCE.search(data, at, end):
         at = match.end()
@@ -34,7 +34,7 @@ def references(data: bytes, start: int, end: int, *, backslash: bool = False) ->
 
 
 def _closing(data: bytes, at: int, end: int) -> int:
-    """Where the brace that was opened before `at` is closed."""
+    """Return where the brace opened before `at` is closed."""
     depth = 1
     for match in re.compile(rb"\$\{|\}").finditer(data, at, end):
         depth += 1 if match[0] == b"${" else -1

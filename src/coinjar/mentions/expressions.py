@@ -1,4 +1,4 @@
-"""Expressions that a pipeline service replaces before any shell sees them: `${{ }}` and `[= =]`."""
+"""Expressions that a pipeline service replaces before a shell runs: `${{ }}` and `[= =]`."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _MEMBER = re.compile(
 
 
 def inside(data: bytes, match: re.Match[bytes]) -> Iterator[Mention | ComputedName]:
-    """What one expression mentions."""
+    """Yield the mentions of one expression."""
     if match[2]:
         yield Mention(match[2].decode(), *match.span(2), way=EXPRESSION)
     else:
@@ -22,7 +22,7 @@ def inside(data: bytes, match: re.Match[bytes]) -> Iterator[Mention | ComputedNa
 
 
 def members(data: bytes, start: int, end: int) -> Iterator[Mention | ComputedName]:
-    """What stands between two places of an expression: members of an environment, variables or secrets."""
+    """Yield the names between two offsets of an expression: members of an environment, variables or secrets."""
     for match in _MEMBER.finditer(data, start, end):
         group = next(index for index in (1, 2, 3, 4) if match[index] is not None)
         if group == 4:
@@ -37,11 +37,11 @@ def members(data: bytes, start: int, end: int) -> Iterator[Mention | ComputedNam
 
 
 def masked(data: bytes) -> bytes:
-    """The text with every expression blanked out: a shell never sees it."""
+    """Return the text with every expression blanked: a shell never sees it."""
     return EXPRESSIONS.sub(lambda match: b"x" * len(match[0]), data)
 
 
 def misplaced(data: bytes) -> list[Mention]:
-    """The expressions of a text that no pipeline service looks at."""
+    """Return the expressions of a text that no pipeline service reads."""
     found = [computed for match in EXPRESSIONS.finditer(data) for computed in inside(data, match)]
     return [computed._replace(way=MISPLACED) for computed in found if isinstance(computed, Mention)]

@@ -16,7 +16,7 @@ _REFERENCE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 
 
 class GoConverter(SyntaxConverter):
-    """Grows the grammar's nodes."""
+    """Converts the grammar's nodes."""
 
     root = rb"os|syscall|cmp|Getenv|LookupEnv|Setenv|Unsetenv|ExpandEnv|Environ"
     asks = frozenset({"&&", "||"})

@@ -28,11 +28,11 @@ WORDS = LanguageTerms(
     child_maps=frozenset({"environment"}),
     lists=frozenset({"listOf", "arrayOf", "setOf", "List.of", "Set.of", "Arrays.asList"}),
 )
-"""Kotlin's words as well."""
+"""Kotlin's terms as well."""
 
 
 class JavaConverter(SyntaxConverter):
-    """Grows the grammar's nodes."""
+    """Converts the grammar's nodes."""
 
     root = rb"System|getenv|environment"
     words = WORDS

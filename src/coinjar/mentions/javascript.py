@@ -1,4 +1,4 @@
-"""JavaScriptConverter and TypeScript, with markup beside the code."""
+"""JavaScript and TypeScript, including markup in code."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ WORDS = LanguageTerms(
 
 
 class JavaScriptConverter(SyntaxConverter):
-    """Grows the grammar's nodes."""
+    """Converts the grammar's nodes."""
 
     words = WORDS
     root = rb"process|env"

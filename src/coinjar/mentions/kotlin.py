@@ -11,7 +11,7 @@ from coinjar.mentions.java import WORDS
 
 
 class KotlinConverter(SyntaxConverter):
-    """Grows the grammar's nodes."""
+    """Converts the grammar's nodes."""
 
     root = rb"System|getenv|environment"
     falls_back = frozenset({"?:"})
@@ -56,7 +56,7 @@ class KotlinConverter(SyntaxConverter):
                 else [self.convert(child)]
             )
         if function.type == "call_expression" and rest and rest[-1].type == "annotated_lambda":
-            inner = self._call_expression(function)  # a lambda behind the parentheses is one more argument
+            inner = self._call_expression(function)  # a lambda after the parentheses is one more argument
             if isinstance(inner, tree.CallNode):
                 return tree.CallNode(inner.function, [*inner.arguments, *given])
         return tree.CallNode(self.convert(function), given)

@@ -1,4 +1,4 @@
-"""Kubernetes manifests: containers' environments, references between variables, and the objects that hold them."""
+"""Kubernetes manifests: containers' environments, references between variables, and the objects that contain them."""
 
 from __future__ import annotations
 
@@ -15,12 +15,12 @@ _SHELLS = ("sh", "bash", "/bin/sh", "/bin/bash", "dash", "ash")
 
 
 def is_manifest(root: TreeNode) -> bool:
-    """Whether a document is a Kubernetes object."""
+    """Return whether a document is a Kubernetes object."""
     return root.child("apiVersion") is not None and root.child("kind") is not None
 
 
 def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention]:
-    """The mentions of an object, or of a list of objects."""
+    """Yield the mentions of an object, or of a list of objects."""
     kind = root.child("kind")
     if kind is not None and kind.text in ("ConfigMap", "Secret"):
         for part in ("data", "stringData"):

@@ -1,4 +1,4 @@
-"""Which language a file is in, by its name or its first line, and what a text must hold to be worth a parser."""
+"""Detect a file's language by its name or first line, and whether its text is worth parsing."""
 
 from __future__ import annotations
 
@@ -11,11 +11,13 @@ from typing import NamedTuple, cast
 from coinjar.mentions.base import TextMentions
 
 Find = Callable[[bytes, frozenset[str]], TextMentions]
-"""Finds a text's mentions; it is told which functions read variables that their first argument names."""
+"""Finds a text's mentions; its argument names functions that read the variable named by their first argument."""
 
 
 class SourceLanguage(NamedTuple):
-    """How its files end; what a text must hold: one of these words, and what a regular expression matches; where its reader is; what runs its scripts."""
+    """A language: its file endings; the words, and the regular expression, that a text must contain; its reader; the programs that run its
+    scripts.
+    """
 
     ends: tuple[str, ...]
     words: tuple[bytes, ...]
@@ -75,12 +77,12 @@ _RUN_BY = re.compile(rb"#![^\n]*?([a-z]+)[0-9.]*(?: -[^\n]*)?\r?\n")
 
 @cache
 def by_end() -> Mapping[str, SourceLanguage]:
-    """Each ending's language."""
+    """Return the language of each ending."""
     return {end: language for language in LANGUAGES for end in language.ends}
 
 
 def language_of(name: str, templates: tuple[str, ...] = ()) -> SourceLanguage | None:
-    """The language of a file by its name; `templates` are endings of a project's own."""
+    """Return the language of a file by its name; `templates` are endings of a project's own."""
     if templates and name.endswith(templates):
         return _TEMPLATE
     if "Containerfile." in name or "Dockerfile." in name:
@@ -90,7 +92,7 @@ def language_of(name: str, templates: tuple[str, ...] = ()) -> SourceLanguage | 
 
 
 def by_first_line(data: bytes) -> SourceLanguage | None:
-    """The language of a script without an ending, by the program that runs it."""
+    """Return the language of a script without an ending, by the program that runs it."""
     match = _RUN_BY.match(data) if data.startswith(b"#!") else None
     return next((language for language in LANGUAGES if match and match[1].decode() in language.run_by), None)
 
@@ -108,7 +110,7 @@ def _finder(module: str, function: str) -> Find:
 def look(
     language: SourceLanguage, data: bytes, helpers: frozenset[str] = frozenset(), *, always: bool = False
 ) -> TextMentions:
-    """The mentions of a text; unless `always`, nothing without a parser where its words show that there can be none."""
+    """Return the mentions of a text; unless `always`, without parsing a text whose words show that there are none."""
     hinted = any(word in data for word in language.words) and _hint(language).search(data)
     if not always and not hinted and not any(helper.encode() in data for helper in helpers):
         return TextMentions([], [])

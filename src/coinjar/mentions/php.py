@@ -15,11 +15,11 @@ _OF_A_REQUEST = frozenset(
     "PHP_SELF argv argc SERVER_ADDR REQUEST_TIME REQUEST_TIME_FLOAT DOCUMENT_ROOT HTTPS REMOTE_PORT SCRIPT_FILENAME SERVER_ADMIN SERVER_SIGNATURE "
     "REQUEST_URI PHP_AUTH_DIGEST PHP_AUTH_USER PHP_AUTH_PW ORIG_PATH_INFO REQUEST_SCHEME".split()  # the language's manual
 )
-"""What stands in `$_SERVER` beside the environment."""
+"""Entries of `$_SERVER` other than the environment."""
 
 
 class PhpConverter(SyntaxConverter):
-    """Grows the grammar's nodes."""
+    """Converts the grammar's nodes."""
 
     root = rb"getenv|putenv|filter_input|\$?_ENV|\$?_SERVER"
     falls_back = frozenset({"??"})

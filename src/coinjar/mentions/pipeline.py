@@ -1,6 +1,7 @@
-"""Pipeline documents: scripts, read as a shell reads them, and expressions that are replaced before any shell sees them.
+"""Pipeline documents: scripts, read as a shell does, and expressions that are replaced before a shell runs.
 
-No service's own form is assumed: a pipeline has jobs, steps or stages, scripts under the names that many use for them, and expressions in `${{ }}` or `[= =]`.
+No service's format is assumed: a pipeline has jobs, steps or stages, scripts under their common names, and expressions in `${{ }}` or
+`[= =]`.
 """
 
 from __future__ import annotations
@@ -21,14 +22,14 @@ _CONDITIONS = frozenset({"if", "when", "condition"})
 
 
 def is_pipeline(root: TreeNode) -> bool:
-    """Whether a document is a pipeline: it has jobs, steps or stages, and a script somewhere."""
+    """Return whether a document is a pipeline: it has jobs, steps or stages, and a script somewhere."""
     named = any(root.child(key) is not None for key in ("jobs", "steps", "stages", "pipeline"))
     scripted = any(member.value.kind == "map" and member.value.child("script") is not None for member in root.members)
     return scripted or (named and any(visited.path and visited.path[-1] in _SCRIPTS for visited in walk(root)))
 
 
 def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention | ComputedName]:
-    """The mentions of a pipeline."""
+    """Yield the mentions of a pipeline."""
     has_expressions = EXPRESSIONS.search(text.data) is not None
     for path, node in walk(root):
         last = path[-1] if path else ""
@@ -53,7 +54,7 @@ def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention | ComputedName]
 
 
 def _within_list(root: TreeNode, path: tuple[str, ...], node: TreeNode) -> bool:
-    """Whether a script's line is one of a list, which is read as a whole."""
+    """Return whether a script's line is part of a list, which is read as a whole."""
     return any(
         visited.path == path and visited.node.kind == "seq" and any(child is node for child in visited.node.elements)
         for visited in walk(root)
@@ -73,7 +74,7 @@ def _environment(text: YamlText, node: TreeNode) -> Iterator[Mention]:
 
 
 def _elsewhere(data: bytes, start: int, end: int, *, misplaced: bool) -> Iterator[Mention]:
-    """`$NAME` where no shell looks: some services expand it themselves; one that has expressions does not."""
+    """Yield `$NAME` outside scripts: some services expand it themselves; one that has expressions does not."""
     for mention in references(masked(data), start, end):
         if NAME.fullmatch(mention.name):
             yield mention._replace(way=MISPLACED) if misplaced else mention._replace(access=READ)

@@ -1,4 +1,4 @@
-"""Find the mentions in a program's tree, by the words that a language has for its environment."""
+"""Find the mentions in a program's tree, by a language's terms for its environment."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from coinjar.mentions.scopes import Parameter, Scopes
 
 
 class AccessPattern(NamedTuple):
-    """What a function does with a variable: which arguments are its name and its default. `all_names` if every argument is a name."""
+    """How a function uses a variable: which arguments are its name and its default. `all_names` if every argument is a name."""
 
     name: int = 0
     default: int | None = None
@@ -21,31 +21,31 @@ class AccessPattern(NamedTuple):
 
 
 class LanguageTerms(NamedTuple):
-    """A language's words. Paths are written with dots, whatever the language writes; `()` is a call without arguments."""
+    """A language's terms. Paths are written with dots, whatever the language uses; `()` is a call without arguments."""
 
     maps: frozenset[str] = frozenset()
-    """What is the environment as a mapping."""
+    """Paths of the environment as a mapping."""
     functions: Mapping[str, AccessPattern] = {}
     methods: Mapping[str, AccessPattern] = {}
-    """Of a mapping."""
+    """Methods of a mapping."""
     members: bool = False
     """Whether `map.NAME` reads."""
     free: bool = True
-    """Whether names that the file does not bind are the language's own; else they must be imported."""
+    """Whether names that the file does not bind are the language's own; otherwise they must be imported."""
     builtins: frozenset[str] = frozenset()
-    """Names that are the language's own all the same."""
+    """Names that are always the language's own."""
     same: Mapping[str, str] = {}
-    """Longer ways to say the beginning of a path."""
+    """Longer spellings of the beginning of a path."""
     modules: Mapping[str, str] = {}
-    """What `require` of a module gives."""
+    """What `require` of a module returns."""
     copies: frozenset[str] = frozenset()
-    """Functions and methods whose result has what the mapping has."""
+    """Functions and methods whose result contains what the mapping contains."""
     conversions: frozenset[str] = frozenset()
-    """Functions and methods that make another kind of the same value."""
+    """Functions and methods that convert the value to another type."""
     fallbacks: frozenset[str] = frozenset()
-    """Methods whose argument stands in for a missing value, and functions that take value and stand-in."""
+    """Methods whose argument replaces a missing value, and functions of value and fallback."""
     asking: frozenset[str] = frozenset()
-    """Functions and methods that only ask whether there is a value."""
+    """Functions and methods that only test whether there is a value."""
     child_maps: frozenset[str] = frozenset()
     """Members that are another program's environment."""
     child_methods: frozenset[str] = frozenset()
@@ -55,18 +55,18 @@ class LanguageTerms(NamedTuple):
     pairs: frozenset[str] = frozenset()
     """Functions that take `NAME=value` as one text."""
     others: frozenset[str] = frozenset()
-    """Names of a mapping that are no variables."""
+    """Names of a mapping that are not variables."""
     lists: frozenset[str] = frozenset()
-    """Functions that make a list of their arguments."""
+    """Functions that return a list of their arguments."""
 
 
 _ROUNDS = 4
 _STAND_INS = frozenset({"default", "fallback", "otherwise", "default_value", "defaultvalue", "dflt"})
-"""What a parameter is called that stands in for a missing value."""
+"""Names of parameters for a fallback."""
 
 
 def places(data: bytes, root: bytes, also: Iterable[str]) -> list[int]:
-    """Where the words that a regular expression matches stand, and other words."""
+    """Returns the tree around the matches of a regular expression, and other words."""
     either = b"|".join([root, *(re.escape(word.encode()) for word in also)])
     return [match.start() for match in re.finditer(rb"(?<!\w)(?:" + either + rb")(?!\w)", data)]
 
@@ -74,7 +74,7 @@ def places(data: bytes, root: bytes, also: Iterable[str]) -> list[int]:
 def read_again(
     build_tree: Callable[[set[str]], tree.Node], words: LanguageTerms, helpers: frozenset[str]
 ) -> TextMentions:
-    """Read a tree that holds only what lies around the words that matter; and again with the names that this showed to matter as well."""
+    """Read a tree that contains only the surroundings of the relevant words; then again with the names that this found relevant as well."""
     also: set[str] = set(helpers)
     for _ in range(_ROUNDS):
         reader = ProgramReader(words, helpers)
@@ -86,7 +86,7 @@ def read_again(
 
 
 class UseContext(NamedTuple):
-    """What is known about a place from what is around it."""
+    """What the surroundings of a node tell about it."""
 
     default: str | None = None
     asked: bool = False
@@ -96,7 +96,7 @@ PLAIN = UseContext()
 
 
 class EnvironmentAccess(NamedTuple):
-    """One use of the environment: the expressions that name the variable, and what is done with it."""
+    """One access to the environment: the expressions that name the variable, and the kind of access."""
 
     keys: Sequence[tree.Node]
     access: str = READ
@@ -113,9 +113,9 @@ class ProgramReader:
         self.mentions: list[Mention] = []
         self.unknown: list[ComputedName] = []
         self.wanted: set[str] = set()
-        """Names whose places must be in the tree to know more."""
+        """Names whose positions must be in the tree for a complete result."""
         self.held: dict[str, list[int]] = {}
-        """Names that hold what was read, and which mentions that were."""
+        """Names of variables that were read, with their mentions."""
 
     def read(self, root: tree.Node) -> TextMentions:
         self.wanted.update(node.name for node in tree.own(root) if isinstance(node, tree.ImportNode))
@@ -124,7 +124,7 @@ class ProgramReader:
         self.wanted |= self.scopes.followed
         return in_order(self.mentions, self.unknown)
 
-    # What a node does
+    # Effects of a node
 
     def _see(self, node: tree.Node, context: UseContext) -> None:  # noqa: C901, PLR0912 - a shape a line
         access = self._access(node)
@@ -172,7 +172,7 @@ class ProgramReader:
         asked = {mention.name for mention in self.mentions[before:middle]} & used
         if isinstance(
             node.test, tree.ComparisonNode
-        ):  # held against nothing and then used: a value that is read, not a switch
+        ):  # compared with nothing and then used: a value that is read, not a switch
             for at in [
                 at
                 for at in range(before, middle)
@@ -186,7 +186,7 @@ class ProgramReader:
         self._filled_in(node)
 
     def _filled_in(self, node: tree.ConditionalNode) -> None:
-        """`if x is nothing: x = "default"`."""
+        """Handle `if x is nothing: x = "default"`."""
         test = node.test.what if isinstance(node.test, tree.TruthTestNode) else node.test
         sides = [test.left, test.right] if isinstance(test, tree.ComparisonNode) else [test]
         for name_node in [side for side in sides if isinstance(side, tree.NameNode)]:
@@ -253,7 +253,7 @@ class ProgramReader:
         for node in nodes:
             self._see(node, context)
 
-    # Uses of the environment
+    # Accesses to the environment
 
     def _access(self, node: tree.Node) -> EnvironmentAccess | None:  # noqa: PLR0911 - a shape a line
         maps = self.words.maps
@@ -332,7 +332,7 @@ class ProgramReader:
                 yield tree.StringNode(name, string_node.start, string_node.start + len(name.encode()))
 
     def _helped(self, node: tree.CallNode) -> EnvironmentAccess | None:
-        """A call of a function that reads a variable which its caller names."""
+        """Handle a call of a function that reads a variable named by its caller."""
         name = _last(node.function)
         if not name or not node.arguments:
             return None
@@ -346,7 +346,7 @@ class ProgramReader:
         return EnvironmentAccess([node.arguments[at]], READ, _stand_in(function, node, at))
 
     def _helps(self, function: tree.FunctionNode) -> int | None:
-        """Which parameter of a function names a variable that it reads; None if none does."""
+        """Return which parameter of a function names a variable that it reads; None if none does."""
         if function in self.scopes.asked:
             return self.scopes.asked[function]
         self.scopes.asked[function] = None
@@ -369,7 +369,7 @@ class ProgramReader:
                 self._not_known(key)
             for text in texts or []:
                 if not text.exact:
-                    self.unknown.append(ComputedName(text.start, text.end))  # its name stands nowhere as it is
+                    self.unknown.append(ComputedName(text.start, text.end))  # its name is not in the text as such
                 elif text.text and text.text not in self.words.others:
                     self.mentions.append(Mention(text.text, text.start, text.end, how, default))
 
@@ -381,10 +381,10 @@ class ProgramReader:
                 return  # its callers name the variable
         self.unknown.append(ComputedName(key.start, key.end))
 
-    # What is written out
+    # Literals
 
     def _written(self, node: tree.Node | None) -> str | None:  # noqa: PLR0911 - a shape a line
-        """The text of something that is written out, conversions left away; None if it is worked out."""
+        """Return the text of a literal, ignoring conversions; None if it is computed."""
         if isinstance(node, tree.StringNode | tree.ConstantNode):
             return node.text
         if isinstance(node, tree.FunctionNode):
@@ -409,13 +409,13 @@ class ProgramReader:
         return any(isinstance(child, tree.StringNode) and not child.text for child in (node.left, node.right))
 
     def _is_child(self, node: tree.Node) -> bool:
-        """Whether this is another program's environment."""
+        """Return whether this is another program's environment."""
         node = node.function if isinstance(node, tree.CallNode) and not node.arguments else node
         return isinstance(node, tree.MemberNode) and node.name in self.words.child_maps
 
 
 def _stand_in(function: tree.FunctionNode, node: tree.CallNode, at: int) -> tree.Node | None:
-    """What a call gives for a missing value: under a name that says so, in the place of such a parameter, or behind the variable's name."""
+    """Return a call's fallback for a missing value: a named argument, an argument of such a parameter, or the one after the variable's name."""
     named = next((value for name, value in node.named.items() if name in _STAND_INS), None)
     place = next(
         (index for index, name in enumerate(function.parameters) if name.lstrip("$").lower() in _STAND_INS), at + 1
@@ -428,7 +428,7 @@ def _last(node: tree.Node) -> str | None:
 
 
 def _is_own(node: tree.Node) -> bool:
-    """Whether a function is called by its bare name, or as the object's own."""
+    """Return whether a function is called by its bare name, or as the object's own."""
     return isinstance(node, tree.NameNode) or (
         isinstance(node, tree.MemberNode)
         and isinstance(node.of, tree.NameNode)

@@ -1,4 +1,4 @@
-"""Python, by its own parser."""
+"""Python, with its own parser."""
 
 from __future__ import annotations
 
@@ -36,20 +36,20 @@ WORDS = LanguageTerms(
     asking=frozenset({"bool"}),
 )
 _OLD = re.compile(rb"""#[^\n]*|\bos\.(?:environ\[|environ\.get\(|getenv\()\s*["'](\w+)["']|"[^"\n]*"|'[^'\n]*'""")
-"""What a text that no longer parses is searched for."""
+"""What to search for in a text that does not parse."""
 
 
 def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
-    """The mentions of a Python text; one that is not today's Python is only searched for the plainest uses."""
+    """Return the mentions of a Python text; one that does not parse today is only searched for the simplest uses."""
     try:
         with warnings.catch_warnings():
-            warnings.simplefilter("ignore")  # of the code that is looked at
+            warnings.simplefilter("ignore")  # of the code that is read
             parsed = ast.parse(data)
     except (SyntaxError, ValueError, RecursionError, MemoryError) as fault:
         where = (fault.lineno or 0, fault.offset or 0) if isinstance(fault, SyntaxError) else (0, 0)
         mentions = in_order(Mention(match[1].decode(), *match.span(1)) for match in _OLD.finditer(data) if match[1])
         return mentions._replace(
-            unread=UnreadPart(*where, "this is not the Python of today, so only its plainest uses were found")
+            unread=UnreadPart(*where, "it does not parse as today's Python, so only its simplest uses were found")
         )
     return read_again(lambda also: _PythonConverter(data, also).convert(parsed), WORDS, helpers)
 
@@ -58,7 +58,7 @@ _ROOT = rb"os|environb?|getenvb?|putenv|unsetenv"
 
 
 class _PythonConverter:
-    """Turns the parser's tree into ours: the statements on lines with a word that matters."""
+    """Converts the parser's tree: the statements on lines with a relevant word."""
 
     def __init__(self, data: bytes, also: Iterable[str]) -> None:
         self.data = data
@@ -210,7 +210,7 @@ class _PythonConverter:
         return tree.FunctionNode("", [arg.arg for arg in node.args.args], self.convert(node.body))
 
     def _ClassDef(self, node: ast.ClassDef) -> tree.Node:  # noqa: N802
-        inner = tree.FunctionNode("", [], tree.Node(self._each(node.body)))  # what a class binds is its own
+        inner = tree.FunctionNode("", [], tree.Node(self._each(node.body)))  # names that a class binds are its own
         return tree.DeclarationNode(node.name, [*self._each([*node.bases, *node.decorator_list]), inner])
 
     def _For(self, node: ast.For | ast.AsyncFor) -> tree.Node:  # noqa: N802

@@ -12,7 +12,7 @@ from coinjar.mentions.program_reader import AccessPattern, LanguageTerms
 
 
 class RubyConverter(SyntaxConverter):
-    """Grows the grammar's nodes."""
+    """Converts the grammar's nodes."""
 
     root = rb"ENV|system|spawn|popen"
     falls_back = frozenset({"||", "or"})

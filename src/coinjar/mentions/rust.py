@@ -16,7 +16,7 @@ _BEFORE_ARGUMENTS = b"fn f(){f("
 
 
 class RustConverter(SyntaxConverter):
-    """Grows the grammar's nodes. Paths are written with dots."""
+    """Converts the grammar's nodes. Paths are written with dots."""
 
     root = rb"std|env|option_env|env_remove|var"
     words = LanguageTerms(
@@ -61,7 +61,7 @@ class RustConverter(SyntaxConverter):
         return tree.CallNode(self.field(node, "function"), self.all(arguments.named_children) if arguments else [])
 
     def _macro_invocation(self, node: Syntax) -> tree.Node:
-        """A macro's arguments are only words to the grammar: they are parsed again as a call's, at the same place."""
+        """Convert a macro's arguments, which the grammar leaves as tokens: they are parsed again as a call's, at the same position."""
         tokens = next((child for child in node.named_children if child.type == "token_tree"), None)
         if tokens is None or tokens.start_byte + 1 < len(_BEFORE_ARGUMENTS):
             return tree.Node()
@@ -93,7 +93,7 @@ class RustConverter(SyntaxConverter):
         test, then, other = (self.field(node, name) for name in ("condition", "consequence", "alternative"))
         return tree.Node(
             [tree.Node([test]), then, other]
-        )  # a Result is no truth value: whoever asks for presence says is_ok
+        )  # a Result is not a truth value: presence is tested with is_ok
 
     def _match_expression(self, node: Syntax) -> tree.Node:
         value, body = self.field(node, "value"), node.child_by_field_name("body")

@@ -1,4 +1,4 @@
-"""What names stand for: followed through imports, single assignments and loops, and lost where it cannot be known."""
+"""Resolve names through imports, single assignments and loops, as far as they are known."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from coinjar.mentions.program_reader import LanguageTerms
 
 _DEEPEST = 8
-"""Steps from a name to what it stands for."""
+"""Maximum steps from a name to its value."""
 
 
 class Parameter(NamedTuple):
@@ -25,7 +25,7 @@ Bound = tree.Node | Parameter
 
 
 class Scopes:
-    """The scopes around a place, the innermost last."""
+    """The scopes around a position, the innermost last."""
 
     def __init__(self, words: LanguageTerms) -> None:
         self.words = words
@@ -35,11 +35,11 @@ class Scopes:
         self.followed: set[str] = set()
         """Names that were followed to find a text."""
         self.asked: dict[tree.FunctionNode, int | None] = {}
-        """Functions that were looked at: which parameter names a variable."""
+        """Functions already examined: which parameter names a variable."""
 
     @contextmanager
     def inside(self, node: tree.Node) -> Iterator[None]:
-        """Go into a file or a function."""
+        """Enter a file or a function."""
         result: dict[str, list[Bound]] = {}
         if isinstance(node, tree.FunctionNode):
             for name in node.parameters:
@@ -76,16 +76,16 @@ class Scopes:
                 result.setdefault(name, []).append(tree.MemberNode(node.of, key.text))
 
     def bound(self, name: str) -> list[Bound]:
-        """What a name is bound to where it is bound innermost."""
+        """Return what a name is bound to in the innermost scope that binds it."""
         return next((scope[name] for scope in reversed(self.stack) if name in scope), [])
 
     def owner(self, name: str) -> Bound | None:
-        """The one thing that a name is bound to."""
+        """Return the single node that a name is bound to."""
         bound = self.bound(name)
         return bound[0] if len(bound) == 1 else None
 
     def function(self, name: str) -> tree.FunctionNode | None:
-        """The function of the file that has this name."""
+        """Return the file's function of this name."""
         owner = self.owner(name)
         if isinstance(owner, tree.FunctionNode):
             return owner
@@ -93,11 +93,11 @@ class Scopes:
         return value if isinstance(value, tree.FunctionNode) else None
 
     def is_called(self, name: str) -> bool:
-        """Whether the file calls a function of this name."""
+        """Return whether the file calls a function of this name."""
         return name in self.called
 
     def path(self, node: tree.Node, depth: int = 0) -> str | None:  # noqa: PLR0911 - a shape a line
-        """What an expression stands for, as a path; None if that is not known."""
+        """Return an expression's path; None if it is not known."""
         if depth > _DEEPEST:
             return None
         if isinstance(node, tree.NameNode):
@@ -148,7 +148,7 @@ class Scopes:
         return path
 
     def texts(self, node: tree.Node, depth: int = 0) -> list[tree.StringNode] | None:
-        """The texts that an expression can be; None if that is known only when it runs."""
+        """Return the possible texts of an expression; None if they are known only at run time."""
         if isinstance(node, tree.StringNode):
             return [node]
         if isinstance(node, tree.NameNode) and depth <= _DEEPEST:

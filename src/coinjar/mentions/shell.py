@@ -1,4 +1,4 @@
-"""POSIX shell and bash. What a script gives a value before it reads it is its own; all else comes from the environment."""
+"""POSIX shell and bash. A variable that a script sets before reading it is its own; all others come from the environment."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _BINDING_COMMANDS = ("read", "mapfile", "readarray", "getopts")
 
 
 class _NameEvent(NamedTuple):
-    """Something that happens to a name, in the order of the text."""
+    """An event of a name, in the order of the text."""
 
     what: int
     name: str
@@ -36,7 +36,7 @@ class _NameEvent(NamedTuple):
 
 
 def find(data: bytes, helpers: frozenset[str] = frozenset()) -> TextMentions:
-    """The mentions of a script."""
+    """Return the mentions of a script."""
     del helpers
     elsewhere = misplaced(data)
     mentions = find_in(masked(data) if elsewhere else data, [(0, len(data))])
@@ -44,7 +44,7 @@ def find(data: bytes, helpers: frozenset[str] = frozenset()) -> TextMentions:
 
 
 def find_in(data: bytes, parts: Sequence[tuple[int, int]], known: frozenset[str] = frozenset()) -> TextMentions:
-    """The mentions of one script that stands in several places of a text; `known` names have a value before it starts."""
+    """Return the mentions of one script in several parts of a text; `known` names have a value before it starts."""
     parser = _parser()
     events: list[_NameEvent] = []
     for start, end in parts:
@@ -77,12 +77,12 @@ def _is_own(name: str, events: list[_NameEvent]) -> bool:
     mine = [event.what for event in events if event.name == name and event.what not in (_CHILD, _UNSET, _INDIRECT)]
     given = mine[:1] == [_ASSIGNS] or (
         name.islower() and _ASSIGNS in mine
-    )  # functions use what is given a value below them, in small letters
+    )  # functions use what is set below them, in lower case
     return given and _EXPORTS not in mine
 
 
 class _ScriptWalker:
-    """Goes through a script's tree."""
+    """Walks a script's tree."""
 
     def __init__(self, data: bytes) -> None:
         self.data = data
@@ -130,7 +130,7 @@ class _ScriptWalker:
             yield from self.see(child)
 
     def _plain(self, text: bytes) -> str | None:
-        """The word behind `:-`, if it is a plain text."""
+        """Return the word after `:-`, if it is a plain text."""
         value = text.decode(errors="replace")
         return None if "$" in value or "`" in value else value.strip("\"'")
 
@@ -206,7 +206,7 @@ class _ScriptWalker:
                 if exports:
                     yield _NameEvent(
                         _EXPORTS, self.word(child), child.start_byte, child.start_byte
-                    )  # what it had before goes on to programs
+                    )  # its earlier value is passed on to programs
             else:
                 yield from self.see(child)
 

@@ -30,7 +30,7 @@ _NAMES = (1, 2, 5, 6, 7, 8, 9)
 
 
 def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
-    """The mentions of a template."""
+    """Return the mentions of a template."""
     del helpers
     shown = _COMMENT.sub(lambda match: b" " * len(match[0]), data)
     mentions = [*_braces(shown)]
@@ -50,7 +50,7 @@ def _braces(data: bytes) -> Iterator[Mention]:
 
 
 def find_embedded(data: bytes, helpers: frozenset[str]) -> TextMentions:
-    """The mentions of a text with Ruby in `<% %>`."""
+    """Return the mentions of a text with Ruby in `<% %>`."""
     from coinjar.mentions import ruby
 
     code = bytearray(re.sub(rb"[^\n]", b" ", data))

@@ -1,4 +1,4 @@
-"""The few shapes of a program that matter here. Every language's syntax tree is turned into these; positions count bytes."""
+"""The few node types of a program that matter here. Every language's syntax tree is converted to these; positions count bytes."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 
 
 class Node:
-    """Anything, with what is inside of it. `start` and `end` are where it stands."""
+    """Any node, with its contents. `start` and `end` are its range."""
 
     __slots__ = ("end", "inner", "start")
 
@@ -16,7 +16,7 @@ class Node:
 
 
 class StringNode(Node):
-    """A string that is written out; `start` and `end` are those of its content. Not `exact`: its content is spelled in another way (escapes)."""
+    """A string literal; `start` and `end` are those of its content. Not `exact`: its content is escaped."""
 
     __slots__ = ("exact", "text")
 
@@ -26,7 +26,7 @@ class StringNode(Node):
 
 
 class ConstantNode(Node):
-    """A number or truth value that is written out; None for null."""
+    """A number or boolean literal; None for null."""
 
     __slots__ = ("text",)
 
@@ -77,7 +77,7 @@ class CallNode(Node):
 
 
 class FallbackNode(Node):
-    """The left one, or where it is nothing the right one."""
+    """The left one, or the right one where it is missing."""
 
     __slots__ = ("left", "right")
 
@@ -87,7 +87,7 @@ class FallbackNode(Node):
 
 
 class TruthTestNode(Node):
-    """Something that is only asked for being there, or for being true."""
+    """An operand that is tested for existence or truth only."""
 
     __slots__ = ("what",)
 
@@ -97,7 +97,7 @@ class TruthTestNode(Node):
 
 
 class ComparisonNode(Node):
-    """Two things held against each other. `negated` for "is not"."""
+    """A comparison. `negated` for "is not"."""
 
     __slots__ = ("left", "right")
 
@@ -107,7 +107,7 @@ class ComparisonNode(Node):
 
 
 class ContainsNode(Node):
-    """Whether `of` has `key`."""
+    """Whether `of` contains `key`."""
 
     __slots__ = ("key", "of")
 
@@ -127,7 +127,7 @@ class ConditionalNode(Node):
 
 
 class AssignmentNode(Node):
-    """`target = value`; with `keeps`, only where there is none yet."""
+    """`target = value`; with `keeps`, only where there is no value yet."""
 
     __slots__ = ("keeps", "target", "value")
 
@@ -139,7 +139,7 @@ class AssignmentNode(Node):
 
 
 class RemovalNode(Node):
-    """Takes something away."""
+    """The removal of a variable."""
 
     __slots__ = ("target",)
 
@@ -149,7 +149,7 @@ class RemovalNode(Node):
 
 
 class DestructuringNode(Node):
-    """Names taken out of a mapping: (key, name here, default). `short` if one word is both key and name."""
+    """Names destructured from a mapping: (key, local name, default). `short` if one word is both key and name."""
 
     __slots__ = ("entries", "of")
 
@@ -159,13 +159,13 @@ class DestructuringNode(Node):
 
 
 class ListNode(Node):
-    """A list that is written out."""
+    """A list literal."""
 
     __slots__ = ()
 
 
 class MappingNode(Node):
-    """A mapping that is written out: its keys, and the mappings that it takes up whole."""
+    """A mapping literal: its keys, and the mappings that it includes."""
 
     __slots__ = ("keys", "taken")
 
@@ -175,7 +175,7 @@ class MappingNode(Node):
 
 
 class FunctionNode(Node):
-    """A function with its parameters' names; a scope of its own."""
+    """A function with its parameters' names; it has its own scope."""
 
     __slots__ = ("body", "name", "parameters")
 
@@ -185,7 +185,7 @@ class FunctionNode(Node):
 
 
 class LoopNode(Node):
-    """`body` for each of `over`."""
+    """`body` for each element of `over`."""
 
     __slots__ = ("body", "over", "variable")
 
@@ -195,7 +195,7 @@ class LoopNode(Node):
 
 
 class ImportNode(Node):
-    """A name that stands for something from elsewhere: its whole path, `*` as a name for everything below it."""
+    """An imported name: its whole path, `*` as the name for everything below it."""
 
     __slots__ = ("name", "path")
 
@@ -205,7 +205,7 @@ class ImportNode(Node):
 
 
 class DeclarationNode(Node):
-    """A name that something of the file's own has."""
+    """A name that the file declares."""
 
     __slots__ = ("name",)
 
@@ -215,7 +215,7 @@ class DeclarationNode(Node):
 
 
 def own(node: Node) -> Iterator[Node]:
-    """Everything inside, functions' insides left out."""
+    """Yield everything inside, except the contents of functions."""
     yield node
     if not isinstance(node, FunctionNode):
         for child in node.inner:

@@ -1,4 +1,4 @@
-"""TypeScript: JavaScriptConverter's reader on two grammars of its own."""
+"""TypeScript: the reader of JavaScript with two grammars of its own."""
 
 from __future__ import annotations
 

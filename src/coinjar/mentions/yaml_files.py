@@ -1,4 +1,4 @@
-"""YAML and JSON files: Compose files, Kubernetes manifests, pipelines; anything else mentions nothing."""
+"""YAML and JSON files: Compose files, Kubernetes manifests, pipelines; other files contain no mentions."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from coinjar.mentions.yaml_nodes import YamlText
 
 
 def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
-    """The mentions of a file with any number of documents."""
+    """Return the mentions of a file with any number of documents."""
     del helpers
     text = YamlText(data)
     found: list[Mention | ComputedName] = []

@@ -1,4 +1,4 @@
-"""What the readers of YAML share: a tree with positions in bytes."""
+"""Shared by the readers of YAML: a tree with positions in bytes."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ class YamlText:
         self.unread: UnreadPart | None = None
 
     def trees(self) -> list[TreeNode]:
-        """The documents that are mappings; none of a text that is no YAML: `unread` says why."""
+        """The documents that are mappings; none if the text is not YAML: `unread` says why."""
         try:
             return [node for node in build_trees(self.data, "") if node.kind == "map"]
         except InputError as fault:
@@ -36,16 +36,16 @@ class YamlText:
             return []
 
     def at(self, position: int) -> int:
-        """A position in characters as one in bytes."""
+        """Return a position in characters as one in bytes."""
         return position if self.plain else len(self.text[:position].encode())
 
     def mention(self, node: TreeNode, how: str = READ, service: str | None = None) -> Mention:
-        """The mention of a scalar that is a name as a whole."""
+        """Return the mention of a scalar that is a name as a whole."""
         start = self.at(node.start) + (node.style in ("'", '"'))
         return Mention(node.text, start, start + len(node.text.encode()), how, service=service)
 
     def inside(self, node: TreeNode) -> tuple[int, int]:
-        """Where a scalar's text stands, quotes and block signs left out."""
+        """Return the range of a scalar's text, without quotes and block indicators."""
         start, end = node.start, node.last if node.style in ("|", ">") else node.end
         if node.style in ("'", '"'):
             start, end = start + 1, end - 1
@@ -55,14 +55,14 @@ class YamlText:
 
 
 class VisitedNode(NamedTuple):
-    """A node with the names on the way to it."""
+    """A node with the names on the path to it."""
 
     path: tuple[str, ...]
     node: TreeNode
 
 
 def walk(node: TreeNode, path: tuple[str, ...] = ()) -> Iterator[VisitedNode]:
-    """Every node below, aliases left where they stand."""
+    """Yield every node below, without following aliases."""
     yield VisitedNode(path, node)
     for member in node.members:
         yield from walk(member.value, (*path, member.name))
@@ -71,5 +71,5 @@ def walk(node: TreeNode, path: tuple[str, ...] = ()) -> Iterator[VisitedNode]:
 
 
 def scalars(node: TreeNode, path: tuple[str, ...] = ()) -> Iterator[VisitedNode]:
-    """Every scalar below that is a value."""
+    """Yield every scalar below that is a value."""
     return (visited for visited in walk(node, path) if visited.node.kind == "scalar")

@@ -1,4 +1,4 @@
-"""Asking running things: one module a kind of asker, one line each in the table."""
+"""Ask running systems: one module per kind of asker, one line each in the table."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ ASKING = {
 
 
 async def ask(proof_question: ProofQuestion) -> ProofAnswers:
-    """Put a proof's question. Raises NoAnswer where nobody answers, InputError, ExternalError."""
+    """Ask a proof's question. Raises NoAnswer if nobody answers, InputError, ExternalError."""
     module, _, name = ASKING[proof_question.proof.asker].partition(":")
     function = cast(
         "Callable[[ProofQuestion], Awaitable[ProofAnswers]]", getattr(import_module(f"coinjar.proofs.{module}"), name)

@@ -1,4 +1,4 @@
-"""What is asked, what is answered, and how a proof looks at it."""
+"""The question of a proof, the answers, and the part of an answer that a proof checks."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from coinjar.documents.json_data import NOTHING, Data, as_text, look
 
 
 class NoAnswer(Exception):
-    """Nobody there to answer, in words. `means_absent`: what was looked for is certainly not there."""
+    """Nobody answered, and why. `means_absent`: what was asked for certainly does not exist."""
 
     def __init__(self, words: str, *, means_absent: bool = False) -> None:
         super().__init__(words)
@@ -22,7 +22,7 @@ class NoAnswer(Exception):
 
 
 class ProofQuestion(NamedTuple):
-    """A proof with its question's references filled in."""
+    """A proof with its question's references replaced."""
 
     proof: Proof
     question: Mapping[str, str]
@@ -30,9 +30,9 @@ class ProofQuestion(NamedTuple):
     resolver: Resolver
     render_context: RenderContext
     runs: dict[str, Data]
-    """By proof, the answer to the request that started a pipeline: filled by who starts it, so that the next question watches the same run."""
+    """By proof, the response to the request that started a pipeline: set once, so that the next question watches the same run."""
     patience: float = 0
-    """Seconds that are left to wait for an answer; 0: as long as the destination allows."""
+    """Seconds left to wait for an answer; 0: as long as the destination allows."""
 
     @property
     def text(self) -> str:
@@ -40,26 +40,26 @@ class ProofQuestion(NamedTuple):
 
 
 class ProofAnswers(NamedTuple):
-    """One text for each that was asked (None: nothing there), or whole environments."""
+    """One text per answer (None: nothing there), or whole environments."""
 
     texts: Sequence[str | None] = ()
     environments: Sequence[Mapping[str, str]] = ()
 
 
 def of_environments(proof: Proof, environments: Sequence[Mapping[str, str]]) -> ProofAnswers:
-    """What a proof looks at in environments: one variable, or all of them."""
+    """Return what a proof checks in environments: one variable, or all of them."""
     return ProofAnswers(
         [environment.get(proof.variable) for environment in environments] if proof.variable else (), environments
     )
 
 
 def of_text(proof: Proof, text: str, *, last: bool = False) -> ProofAnswers:
-    """What a proof looks at in a text: a pointer into JSON, what a pattern finds (its first group; in a log the last find), or all of it."""
+    """Return what a proof checks in a text: a JSON Pointer, the first group of a pattern's match (in a log the last match), or all of it."""
     if proof.at:
         try:
             result = look(json.loads(text), proof.at)
         except ValueError:
-            raise NoAnswer("the answer is no JSON") from None
+            raise NoAnswer("the answer is not JSON") from None
         if result is NOTHING or result is None:
             return ProofAnswers([None])
         text = as_text(result)

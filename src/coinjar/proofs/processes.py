@@ -16,15 +16,15 @@ _LISTENS = "0A"
 
 
 def environment_of(pid: int, proof_question: ProofQuestion) -> dict[str, str]:
-    """A process's environment as it was started. Raises NoAnswer, ExternalError."""
+    """Return a process's environment at its start. Raises NoAnswer, ExternalError."""
     try:
         return processes.environment_of(pid)
     except (FileNotFoundError, ProcessLookupError):
         raise NoAnswer(f"there is no process {pid}") from None
     except PermissionError:
-        words = f"the environment of process {pid} is its owner's"
+        words = f"the environment of process {pid} is readable only by its owner"
         raise ExternalError(
-            words, hint="ask as that user, or as root", location=proof_question.proof.location, code="not-ours"
+            words, hint="run it as that user, or as root", location=proof_question.proof.location, code="not-ours"
         ) from None
 
 
@@ -33,7 +33,7 @@ def _pids() -> list[int]:
 
 
 def _listening(port: int) -> Iterator[int]:
-    """The processes that listen on a TCP port."""
+    """Return the processes that listen on a TCP port."""
     inodes = set()
     for table in ("tcp", "tcp6"):
         try:
@@ -48,11 +48,11 @@ def _listening(port: int) -> Iterator[int]:
             if any(str(path.readlink()) in inodes for path in Path(f"/proc/{pid}/fd").iterdir()):
                 yield pid
         except OSError:
-            continue  # it ended, or is somebody else's
+            continue  # it ended, or belongs to another user
 
 
 def _running(pattern: str) -> Iterator[int]:
-    """The processes whose command line, its words joined by blanks, a pattern finds something in."""
+    """Return the processes whose command line, words joined by spaces, matches a pattern."""
     wanted = re.compile(pattern)
     for pid in _pids():
         try:
@@ -75,15 +75,15 @@ def _chosen(proof_question: ProofQuestion) -> list[int]:
             raise NoAnswer(f"there is no {text}") from None
         except (OSError, ValueError):
             raise InputError(
-                f"{text} holds no process number",
-                hint="name the file that the service writes its own into",
+                f"{text} contains no process number",
+                hint="name the file into which the service writes its number",
                 location=proof_question.proof.location,
                 code="proof",
             ) from None
     if how == "port":
         if not text.isdigit():
             raise InputError(
-                f"'{text}' is no port",
+                f"'{text}' is not a port",
                 hint="write a number, or ${NAME}",
                 location=proof_question.proof.location,
                 code="proof",
@@ -95,26 +95,26 @@ def _chosen(proof_question: ProofQuestion) -> list[int]:
             result = sorted(_running(text))
         except re.error as fault:
             raise InputError(
-                f"'runs' is no pattern: {fault}",
+                f"'runs' is not a valid pattern: {fault}",
                 hint="write a regular expression",
                 location=proof_question.proof.location,
                 code="proof",
             ) from None
-        words = f"no process runs that is like {text}"
+        words = f"no running process matches {text}"
     if not result:
         raise NoAnswer(words)
     return result
 
 
 async def ask_process(proof_question: ProofQuestion) -> ProofAnswers:
-    """By the file with its number, the port it listens on, or its command line; of several all are looked at."""
+    """Return the processes by the file with the number, the port, or the command line; all of several are checked."""
     return of_environments(
         proof_question.proof, [environment_of(pid, proof_question) for pid in _chosen(proof_question)]
     )
 
 
 async def ask_container(proof_question: ProofQuestion) -> ProofAnswers:
-    """The first process of a container of podman."""
+    """Return the environment of the first process of a podman container."""
     import asyncio
 
     from coinjar.system.child_environment import child_environment
@@ -138,5 +138,5 @@ async def ask_container(proof_question: ProofQuestion) -> ProofAnswers:
     out, _ = await process.communicate()
     pid = out.decode().strip()
     if process.returncode or not pid.isdigit() or pid == "0":
-        raise NoAnswer(f"the container {name} does not run")
+        raise NoAnswer(f"the container {name} is not running")
     return of_environments(proof_question.proof, [environment_of(int(pid), proof_question)])

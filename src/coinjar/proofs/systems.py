@@ -1,4 +1,4 @@
-"""`pods` and `run`: what a live destination's own running things have."""
+"""`pods` and `run`: what the running programs of a live destination have."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ def _targets(proof_question: ProofQuestion, name: str) -> list[Target]:
 
 
 async def ask_pods(proof_question: ProofQuestion) -> ProofAnswers:
-    """The environments of a service's running pods, as their specs and the objects that are there give them."""
+    """Return the environments of a service's running pods, from their specs and the existing objects."""
     from coinjar.destinations.live.cluster import ClusterTarget
 
     result = []
@@ -46,22 +46,22 @@ async def ask_pods(proof_question: ProofQuestion) -> ProofAnswers:
         finally:
             await target.close()
     if not result:
-        raise NoAnswer("no pod of it runs")
+        raise NoAnswer("it has no running pods")
     return of_environments(
         proof_question.proof, [{name: live_value.text or "" for name, live_value in pod.items()} for pod in result]
     )
 
 
 async def ask_run(proof_question: ProofQuestion) -> ProofAnswers:
-    """The log of a pipeline that is started for this once, and then watched. Raises NoAnswer while it runs or waits for approval."""
+    """Return the log of a pipeline that is started once, and then watched. Raises NoAnswer while it runs or waits for approval."""
     from coinjar.destinations.live.platform import PlatformTarget
     from coinjar.destinations.live.polling import PASSED
 
     for target in _targets(proof_question, proof_question.question["in"]):
         if not isinstance(target, PlatformTarget):
             raise InputError(
-                f"{proof_question.question['in']} runs no pipelines",
-                hint="name a platform that does",
+                f"{proof_question.question['in']} has no pipelines",
+                hint="name a platform that has pipelines",
                 location=proof_question.proof.location,
                 code="proof",
             )

@@ -1,4 +1,4 @@
-"""`file` and `log`: what a rendered file holds, and what a service wrote."""
+"""`file` and `log`: what a rendered file contains, and what a service logged."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from coinjar.dialects import get
 from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_environments, of_text
 
 _TAIL = 4 << 20
-"""Bytes at the end of a log that are looked at."""
+"""Bytes at the end of a log that are read."""
 
 
 def _read(proof_question: ProofQuestion, *, tail: bool) -> bytes:
@@ -23,14 +23,14 @@ def _read(proof_question: ProofQuestion, *, tail: bool) -> bytes:
         words = f"cannot read {proof_question.text}: {(fault.strerror or '').lower()}"
         raise ExternalError(
             words,
-            hint="look at the path and its permissions",
+            hint="check the path and its permissions",
             location=proof_question.proof.location,
             code="unreadable",
         ) from None
 
 
 async def ask_file(proof_question: ProofQuestion) -> ProofAnswers:
-    """A file: in a dialect (`as`) an environment, else a text."""
+    """Return a file: with a dialect (`as`) an environment, else a text."""
     data = _read(proof_question, tail=False)
     if proof_question.proof.dialect:
         items = get(proof_question.proof.dialect).read(data, proof_question.text).items
@@ -41,5 +41,5 @@ async def ask_file(proof_question: ProofQuestion) -> ProofAnswers:
 
 
 async def ask_log(proof_question: ProofQuestion) -> ProofAnswers:
-    """A log: what its pattern found last."""
+    """Return a log: the last match of the pattern."""
     return of_text(proof_question.proof, _read(proof_question, tail=True).decode(errors="replace"), last=True)

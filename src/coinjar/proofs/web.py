@@ -1,4 +1,4 @@
-"""`http`: an address is asked; looked at is its JSON, a pattern in it, or its status code."""
+"""`http`: request an address; check its JSON, a pattern in the body, or the status code."""
 
 from __future__ import annotations
 
@@ -7,11 +7,11 @@ import httpx
 from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_text
 
 _PATIENCE = 10
-"""Seconds for an answer."""
+"""Timeout in seconds."""
 
 
 async def ask_http(proof_question: ProofQuestion) -> ProofAnswers:
-    """GET, without following to elsewhere."""
+    """Send a GET without following redirects."""
     async with httpx.AsyncClient(timeout=_PATIENCE) as client:
         try:
             answer = await client.get(proof_question.text)

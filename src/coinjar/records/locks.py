@@ -1,6 +1,6 @@
-"""Locks on a stage of a destination: held by one deliverer, visible to all, and taken over when its holder is dead.
+"""Locks on a stage of a destination: held by one deliverer, visible to all, and taken over when the holder is dead.
 
-The holder says again every few seconds that it lives. It is dead when its process is gone from this machine, or when it has said nothing for
+The holder renews its lock every few seconds. It is dead when its process is gone from this machine, or when it has not renewed the lock for
 `LEASE` seconds by the database's own clock.
 """
 
@@ -26,11 +26,11 @@ from coinjar.records.store import RecordStore, who
 from coinjar.records.tables import locks
 
 LEASE = 60.0
-"""Seconds of silence after which a holder counts as dead."""
+"""Seconds without renewal after which a holder counts as dead."""
 _AGAIN = 15.0
-"""Seconds after which a holder renews its lock."""
+"""Seconds between renewals."""
 _RETRY = 2.0
-"""Seconds until it tries again where the database failed."""
+"""Seconds between retries where the database failed."""
 
 
 class LockHolder(NamedTuple):
@@ -44,11 +44,11 @@ class LockHolder(NamedTuple):
 
 
 class LockLost(ExternalError):
-    """Somebody else took the lock, thinking that we were dead."""
+    """Somebody else took the lock over."""
 
 
 class DeliveryLock:
-    """One lock that this process holds, or wants."""
+    """One lock that this process holds, or waits for."""
 
     def __init__(self, records: RecordStore, name: str) -> None:
         self.records = records
@@ -60,7 +60,7 @@ class DeliveryLock:
         self._renewed = time.monotonic()
 
     def take(self) -> LockHolder | None:
-        """Take it; if somebody who lives holds it, say who."""
+        """Take the lock; if a live process holds it, return its holder."""
         mine = {"name": self.name, "token": self.token, "holder": who(), "process": _this_process()}
         with self.records.connected() as connection:
             clock = _clock(connection)
@@ -81,16 +81,16 @@ class DeliveryLock:
                 .values(**mine, since=clock, seen=clock)
             )
             if taken.rowcount != 1:
-                return lock_holder._replace(holder="somebody who was quicker")
+                return lock_holder._replace(holder="another process")
             self.taken_from = lock_holder.holder
             return None
 
     def _gone(self, clock: datetime) -> LockHolder:
-        """It was let go of between two looks: the next try gets it."""
-        return LockHolder("", "somebody who just ended", "", clock, clock)
+        """The lock was released between two checks: the next try gets it."""
+        return LockHolder("", "a process that just ended", "", clock, clock)
 
     def heartbeat(self) -> None:
-        """Renew it. Raises LockLost."""
+        """Renew the lock. Raises LockLost."""
         with self.records.connected() as connection:
             renewed = connection.execute(
                 locks.update()
@@ -98,12 +98,12 @@ class DeliveryLock:
                 .values(seen=_clock(connection))
             )
             if renewed.rowcount != 1:
-                hint = "run it again: it looks at what is there"
-                raise LockLost(f"the lock on {self.shown} was taken over by somebody else", hint=hint, code="lock-lost")
+                hint = "run it again: it checks what is there"
+                raise LockLost(f"the lock on {self.shown} was taken over by another process", hint=hint, code="lock-lost")
         self._renewed = time.monotonic()
 
     def renew(self) -> bool:
-        """Renew it; False where the database failed and may be asked again. Raises ExternalError once the lock is lost, or has not been renewed in time."""
+        """Renew the lock; return False if the database failed and can be retried. Raises ExternalError if the lock is lost, or was not renewed in time."""
         self.check()
         try:
             self.heartbeat()
@@ -114,25 +114,25 @@ class DeliveryLock:
             if time.monotonic() - self._renewed > LEASE - _AGAIN:
                 words = f"the lock on {self.shown} could not be renewed: {fault.message}"
                 self.lost = ExternalError(
-                    words, hint="run it again: it looks at what is there", location=fault.location, code="lock-lost"
+                    words, hint="run it again: it checks what is there", location=fault.location, code="lock-lost"
                 )
                 raise self.lost from None
             return False
         return True
 
     def check(self) -> None:
-        """Before each write. Raises ExternalError once the lock is lost."""
+        """Called before each write. Raises ExternalError if the lock is lost."""
         if self.lost is not None:
             raise self.lost
 
     def release(self) -> None:
-        """Let go of it."""
+        """Release the lock."""
         with self.records.connected() as connection:
             connection.execute(locks.delete().where((locks.c.name == self.name) & (locks.c.token == self.token)))
 
 
 def clear_dead(records: RecordStore, name: str) -> str:
-    """Take away the lock of a holder that is dead; who that was, "" if there is none."""
+    """Remove the lock of a dead holder; return who that was, "" if there is none."""
     lock = DeliveryLock(records, name)
     with records.connected() as connection:
         lock_holder = _there(connection, lock.name)
@@ -151,13 +151,13 @@ def _there(connection: Connection, name: str) -> LockHolder | None:
 
 @contextlib.asynccontextmanager
 async def held(records: RecordStore, name: str, patience: float) -> AsyncIterator[DeliveryLock]:
-    """Hold a lock, waiting up to `patience` seconds for its holder. Raises ExternalError that says who holds it since when."""
+    """Hold a lock, waiting up to `patience` seconds for its holder. Raises ExternalError with the holder and the time of the lock."""
     lock = DeliveryLock(records, name)
     end = time.monotonic() + patience
     while (lock_holder := lock.take()) is not None:
         if time.monotonic() >= end:
-            words = f"{lock_holder.holder} delivers to {name} since {lock_holder.since:%Y-%m-%d %H:%M:%S} UTC"
-            hint = f"wait for it (--wait SECONDS); a holder that says nothing for {LEASE:.0f} s is taken to be dead"
+            words = f"{lock_holder.holder} has been delivering to {name} since {lock_holder.since:%Y-%m-%d %H:%M:%S} UTC"
+            hint = f"wait for it (--wait SECONDS); a holder that does not renew its lock for {LEASE:.0f} s is considered dead"
             raise ExternalError(words, hint=hint, code="locked")
         await asyncio.sleep(0.2)
     alive = asyncio.create_task(_keep_alive(lock))
@@ -171,7 +171,7 @@ async def held(records: RecordStore, name: str, patience: float) -> AsyncIterato
 
 
 async def _keep_alive(lock: DeliveryLock) -> None:
-    """Renew the lock until it is lost: whoever writes next sees that in `lock.check`."""
+    """Renew the lock until it is lost: the next writer sees that in `lock.check`."""
     pause = _AGAIN
     with contextlib.suppress(ExternalError):  # kept in `lock.lost`
         while True:
@@ -180,7 +180,7 @@ async def _keep_alive(lock: DeliveryLock) -> None:
 
 
 def _clock(connection: Connection) -> datetime:
-    """The database's own time, UTC."""
+    """Return the database's time, UTC."""
     if connection.dialect.name == "sqlite":
         message = connection.execute(select(func.strftime("%Y-%m-%d %H:%M:%S", "now"))).scalar_one()
         return datetime.fromisoformat(str(message))
@@ -195,7 +195,7 @@ def _this_process() -> str:
 
 
 def _machine() -> str:
-    """This machine, this start of it, and this view of its processes: process numbers mean nothing elsewhere."""
+    """Return this machine, its boot, and its process namespace: process numbers have no meaning elsewhere."""
     try:
         return Path("/proc/sys/kernel/random/boot_id").read_text().strip() + Path("/proc/self/ns/pid").readlink().name
     except OSError:
@@ -203,7 +203,7 @@ def _machine() -> str:
 
 
 def _start(pid: int) -> str:
-    """When a process started, in ticks: another one with its number has another. Empty if there is none, or only a zombie."""
+    """Return when a process started, in ticks, to detect a reused number. Empty if there is none, or only a zombie."""
     try:
         fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
     except OSError:

@@ -1,4 +1,4 @@
-"""The records of deliveries: begun, written as they go, read again."""
+"""The records of deliveries: created at the start, updated during a delivery, queried later."""
 
 from __future__ import annotations
 
@@ -23,13 +23,13 @@ from coinjar.system.files import LOCAL, display_path
 
 RUNNING, DONE, FAILED, INTERRUPTED = "running", "done", "failed", "interrupted"
 ASKED, RESTARTED, WAITS = "asked", "done", "waits"
-"""A part's restart: asked for and not answered yet, done, or still needed."""
+"""A target's restart: requested and not confirmed yet, done, or still needed."""
 _PATIENCE = 30
-"""Seconds that a busy database is waited for."""
+"""Seconds to wait for a busy database."""
 
 
 class DeliveryRecord(NamedTuple):
-    """One act of bringing a destination in step. Times are UTC."""
+    """One delivery to a destination. Times are UTC."""
 
     number: int
     stage: str
@@ -42,7 +42,7 @@ class DeliveryRecord(NamedTuple):
 
 
 class TargetRecord(NamedTuple):
-    """What it did to one target. `snapshot` is sealed: what was there before, and after."""
+    """What a delivery did to one target. `snapshot` is encrypted: the values before, and after."""
 
     target: str
     label: str
@@ -53,7 +53,7 @@ class TargetRecord(NamedTuple):
 
 
 class VariableRecord(NamedTuple):
-    """One variable that it changed."""
+    """One variable that was changed."""
 
     target: str
     name: str
@@ -62,12 +62,12 @@ class VariableRecord(NamedTuple):
 
 
 def now() -> datetime:
-    """UTC, as it is stored: without a zone, to the second."""
+    """Return UTC as stored: without a zone, to the second."""
     return datetime.now(UTC).replace(tzinfo=None, microsecond=0)
 
 
 def who() -> str:
-    """Who delivers, for others to read: user and machine."""
+    """Return who delivers, for display: user and machine."""
     try:
         user = getpass.getuser()
     except (KeyError, OSError):
@@ -76,14 +76,14 @@ def who() -> str:
 
 
 def default_path(folder: Path) -> Path:
-    """Where records are that nobody shares."""
+    """Return the path of records that are not shared."""
     return folder / LOCAL / "deliveries.sqlite"
 
 
 class RecordStore:
-    """The records of one application, at a path (SQLite), at an address (PostgreSQL), or nowhere: then there are none yet.
+    """The records of one application, at a path (SQLite), at an address (PostgreSQL), or None: then there are none yet.
 
-    Raises ExternalError where they cannot be reached.
+    Raises ExternalError if they cannot be accessed.
     """
 
     def __init__(
@@ -95,7 +95,7 @@ class RecordStore:
         self.engine = self._shared(place, password) if isinstance(place, str) else _sqlite(place)
         try:
             self._make_tables()
-        except ExternalError:  # somebody else made them at the same time; any other failure shows again
+        except ExternalError:  # another process created them at the same time; any other failure appears again
             self._make_tables()
 
     def _make_tables(self) -> None:
@@ -106,11 +106,11 @@ class RecordStore:
         try:
             url = make_url(address)
         except ArgumentError:
-            raise self._wrong("it is no address") from None
+            raise self._wrong("it is not an address") from None
         if url.get_backend_name() != "postgresql":
-            raise self._wrong("only PostgreSQL is shared")
+            raise self._wrong("only PostgreSQL can be shared")
         if url.password:
-            raise self._wrong("it holds a password, and jar.yaml is for others to read")
+            raise self._wrong("it contains a password, and others can read jar.yaml")
         url = URL.create(
             "postgresql+psycopg",
             url.username,
@@ -136,7 +136,7 @@ class RecordStore:
 
     @contextlib.contextmanager
     def connected(self) -> Iterator[Connection]:
-        """One transaction."""
+        """Run one transaction."""
         try:
             with self.engine.begin() as connection:
                 yield connection
@@ -144,23 +144,23 @@ class RecordStore:
             raise self.failed(fault) from None
 
     def failed(self, fault: SQLAlchemyError) -> ExternalError:
-        """What went wrong, without what was sent."""
+        """Return the error, without the statement and its parameters."""
         message = str(getattr(fault, "orig", None) or type(fault).__name__).strip().splitlines()[0][:200]
         hint = (
-            "look at the file and the space left"
+            "check the file and the free space"
             if self.engine.name == "sqlite"
-            else "is it running, and the address and password right?"
+            else "check that it is running, and the address and password"
         )
         return ExternalError(f"{self.shown}: {message}", hint=hint, location=self.origin, code="records")
 
     def close(self) -> None:
-        """Let go of the database."""
+        """Close the connections."""
         self.engine.dispose()
 
     # -- writing
 
     def begin(self, stage: str, destination: str, undoes: int | None = None) -> int:
-        """A new delivery's number. Those that never came to an end (their lock is ours now) are marked as interrupted."""
+        """Return a new delivery's number. Unfinished ones (their lock is ours now) are marked as interrupted."""
         self.mark_interrupted(stage, destination)
         with self.connected() as connection:
             values = {
@@ -173,11 +173,11 @@ class RecordStore:
                 "undoes": undoes,
             }
             key = connection.execute(deliveries.insert().values(values)).inserted_primary_key
-            assert key, "it was inserted"
+            assert key, "a row was inserted"
             return int(key[0])
 
     def mark_interrupted(self, stage: str, destination: str) -> None:
-        """What is said to run does not: whoever calls this holds the lock, or knows that nobody does."""
+        """Mark running deliveries as interrupted: the caller holds the lock, or knows that nobody does."""
         mine = (
             (deliveries.c.app == self.app) & (deliveries.c.stage == stage) & (deliveries.c.destination == destination)
         )
@@ -189,7 +189,7 @@ class RecordStore:
     def begin_part(
         self, number: int, target: str, label: str, snapshot: bytes | None, planned: Iterable[DeliveryChange]
     ) -> None:
-        """Before the first write to a target: what is to change, and what was there before."""
+        """Record, before the first write to a target, what will change and what was there before."""
         with self.connected() as connection:
             connection.execute(
                 parts.insert().values(
@@ -210,14 +210,14 @@ class RecordStore:
                 connection.execute(changes.insert(), rows)
 
     def set_part(self, number: int, target: str, **values: Any) -> None:  # noqa: ANN401 - columns of several types
-        """Change what is known of a part: state, restart, notes."""
+        """Update a target's state, restart, notes."""
         with self.connected() as connection:
             connection.execute(
                 parts.update().where((parts.c.delivery == number) & (parts.c.target == target)).values(**values)
             )
 
     def end(self, number: int, state: str) -> None:
-        """The delivery came to an end."""
+        """Record the end of a delivery."""
         with self.connected() as connection:
             connection.execute(
                 deliveries.update().where(deliveries.c.number == number).values(state=state, ended=now())
@@ -232,7 +232,7 @@ class RecordStore:
         definitions: Mapping[str, LastApplied],
         gone: Sequence[str],
     ) -> None:
-        """What a target has now, variable by variable."""
+        """Record what a target has now, variable by variable."""
         mine = self._of(stage, destination, target)
         names = [*definitions, *gone]
         with self.connected() as connection:
@@ -244,7 +244,7 @@ class RecordStore:
                 connection.execute(last.insert(), rows)
 
     def took_effect(self, stage: str, destination: str, target: str) -> None:
-        """All that was delivered to a target runs now; what was removed is forgotten."""
+        """Record that everything delivered to a target is in use; removed variables are forgotten."""
         with self.connected() as connection:
             connection.execute(last.delete().where(self._of(stage, destination, target) & (last.c.fingerprint == "")))
             connection.execute(last.update().where(self._of(stage, destination, target)).values(in_effect=True))
@@ -260,7 +260,7 @@ class RecordStore:
     # -- reading
 
     def last(self, stage: str, destination: str, target: str) -> dict[str, LastApplied]:
-        """What was delivered last to a target, by name."""
+        """Return what was delivered last to a target, by name."""
         with self.connected() as connection:
             rows = connection.execute(
                 select(last.c.name, last.c.fingerprint, last.c.mark, last.c.in_effect).where(
@@ -270,7 +270,7 @@ class RecordStore:
             return {name: LastApplied(*rest) for name, *rest in rows}
 
     def every_last(self) -> list[tuple[str, str, str, str, str]]:
-        """Stage, destination, target, name and fingerprint of all that was delivered last."""
+        """Return stage, destination, target, name and fingerprint of everything that was delivered last."""
         with self.connected() as connection:
             found = select(last.c.stage, last.c.destination, last.c.target, last.c.name, last.c.fingerprint).where(
                 last.c.app == self.app
@@ -278,7 +278,7 @@ class RecordStore:
             return [(row[0], row[1], row[2], row[3], row[4]) for row in connection.execute(found)]
 
     def listed(self, most: int | None = None) -> list[DeliveryRecord]:
-        """The deliveries, newest first."""
+        """Return the deliveries, newest first."""
         with self.connected() as connection:
             wanted = (
                 select(*_DELIVERY).where(deliveries.c.app == self.app).order_by(deliveries.c.number.desc()).limit(most)
@@ -286,7 +286,7 @@ class RecordStore:
             return [DeliveryRecord(*row) for row in connection.execute(wanted)]
 
     def counts(self) -> dict[int, dict[str, int]]:
-        """How many variables each delivery made, changed and removed."""
+        """Return how many variables each delivery added, changed and removed."""
         result: dict[int, dict[str, int]] = {}
         with self.connected() as connection:
             grouped = select(changes.c.delivery, changes.c.action, func.count()).group_by(
@@ -297,14 +297,14 @@ class RecordStore:
         return result
 
     def delivery(self, number: int) -> tuple[DeliveryRecord, list[TargetRecord], list[VariableRecord]]:
-        """One delivery, whole. Raises UsageError if there is none."""
+        """Return one delivery with all details. Raises UsageError if there is none."""
         with self.connected() as connection:
             found = connection.execute(
                 select(*_DELIVERY).where((deliveries.c.app == self.app) & (deliveries.c.number == number))
             ).first()
             if found is None:
                 raise UsageError(
-                    f"there is no delivery {number}", hint="`coinjar deliveries` lists them", code="unknown-delivery"
+                    f"there is no delivery {number}", hint="list them with `coinjar deliveries`", code="unknown-delivery"
                 )
             wanted = select(
                 parts.c.target, parts.c.label, parts.c.state, parts.c.restart, parts.c.notes, parts.c.snapshot
@@ -321,7 +321,7 @@ class RecordStore:
             return DeliveryRecord(*found), mine, [VariableRecord(*row) for row in connection.execute(said)]
 
     def unanswered(self, stage: str, destination: str, target: str) -> bool:
-        """Whether the newest delivery to a target asked for a restart and never heard of it."""
+        """Return whether the newest delivery to a target requested a restart without a confirmation."""
         with self.connected() as connection:
             joined = parts.join(deliveries, parts.c.delivery == deliveries.c.number)
             mine = (
@@ -340,7 +340,7 @@ _DELIVERY = [deliveries.c[name] for name in DeliveryRecord._fields]
 
 
 def _sqlite(path: Path | None) -> Engine:
-    """A file that only its owner may read; for None one in memory."""
+    """Return the engine of a file that only its owner can read; for None of one in memory."""
     if path is None:
         return create_engine("sqlite://")
     try:
@@ -349,7 +349,7 @@ def _sqlite(path: Path | None) -> Engine:
     except OSError as fault:
         words = f"cannot write it: {(fault.strerror or 'unknown error').lower()}"
         raise ExternalError(
-            words, hint="look at the folder's permissions", location=Location(display_path(path)), code="records"
+            words, hint="check the folder's permissions", location=Location(display_path(path)), code="records"
         ) from None
     engine = create_engine(URL.create("sqlite", database=str(path)), connect_args={"timeout": _PATIENCE})
 

@@ -1,4 +1,4 @@
-"""The tables. Values are in none of them: fingerprints under the stage's key, and snapshots that are sealed for its readers."""
+"""The tables. They contain no values: only fingerprints with the stage's key, and snapshots that are encrypted for its readers."""
 
 from __future__ import annotations
 

@@ -1,1 +1,1 @@
-"""Look through files for mentions: which files, several at a time, and only those that changed since the last look."""
+"""Search files for mentions: which files, several at a time, and only those that changed since the last search."""

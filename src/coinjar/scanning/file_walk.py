@@ -1,4 +1,4 @@
-"""The files of a source tree that are worth a look: what version control ignores, what is vendored and what is no source is left out."""
+"""Find the files of a source tree to search: ignored, vendored and non-source files are skipped."""
 
 from __future__ import annotations
 
@@ -17,11 +17,11 @@ VENDORED = frozenset(
     "node_modules bower_components vendor third_party site-packages venv .venv __pycache__ .git .hg .svn .tox .nox .local".split()
 )
 LARGEST = 1 << 20
-"""Bytes; a larger source is made by a program."""
+"""Maximum size in bytes; larger sources are generated."""
 
 
 class CandidateFile(NamedTuple):
-    """A file as it is now: its real path, bytes, and time of change in nanoseconds."""
+    """A file to search: its real path, size in bytes, and modification time in nanoseconds."""
 
     path: str
     size: int
@@ -29,14 +29,14 @@ class CandidateFile(NamedTuple):
 
 
 class _IgnoreFile(NamedTuple):
-    """What one .gitignore says of the paths below its folder; `skip` characters lead to that folder."""
+    """The patterns of one .gitignore for the paths below its folder; `skip` characters lead to that folder."""
 
     skip: int
     spec: GitIgnoreSpec
 
 
 class UnreadableFile(NamedTuple):
-    """A file or folder whose mentions are not known, or not all of them: where (from 1; 0: as a whole), and why."""
+    """A file or folder whose mentions are unknown or incomplete: the location (from 1; 0: as a whole), and why."""
 
     path: str
     line: int
@@ -45,7 +45,7 @@ class UnreadableFile(NamedTuple):
 
 
 class FileWalk:
-    """Goes through paths. `left_out` counts what is not looked at, by reason; `unreadable` are folders that cannot be.
+    """Walks paths. `left_out` counts skipped files, by reason; `unreadable` are folders that cannot be read.
 
     `templates` are endings of templates; `without` are patterns, as in a .gitignore, of paths below `base`; `skipped` are folders.
     """
@@ -65,7 +65,7 @@ class FileWalk:
         self.without = _spec(without) if without else None
 
     def files(self, paths: Sequence[str]) -> Iterator[CandidateFile]:
-        """Every file worth a look, each once, in the order of the paths. Raises FileNotFoundError for a path that is not there."""
+        """Yield every file to search, each once, in the order of the paths. Raises FileNotFoundError for a missing path."""
         visited: set[str] = set()
         for path in paths:
             real = os.path.realpath(path)
@@ -112,7 +112,7 @@ class FileWalk:
             return None
         state = entry.stat(follow_symlinks=False)
         if "." not in name and language_of(name) is None and not state.st_mode & 0o111:
-            return None  # without an ending, only what can be run is a script
+            return None  # without an ending, only executable files are scripts
         if state.st_size > LARGEST:
             self.left_out["over 1 MiB"] += 1
             return None
@@ -121,7 +121,7 @@ class FileWalk:
     def _ignores(self, ignored: list[_IgnoreFile], path: str) -> bool:
         if self.without is not None and self.without.match_file(path[self.base :]):
             return True
-        for ignore_file in reversed(ignored):  # the nearest file that speaks decides
+        for ignore_file in reversed(ignored):  # the nearest file with a matching pattern decides
             said = ignore_file.spec.check_file(path[ignore_file.skip :]).include
             if said is not None:
                 return said
@@ -129,7 +129,7 @@ class FileWalk:
 
 
 def _spec(lines: Sequence[str]) -> GitIgnoreSpec:
-    from pathspec import GitIgnoreSpec  # a tree without a .gitignore needs none of it
+    from pathspec import GitIgnoreSpec  # not needed for a tree without a .gitignore
 
     return GitIgnoreSpec.from_lines(lines)
 
@@ -143,7 +143,7 @@ def _read(folder: str) -> _IgnoreFile:
 
 
 def _above(folder: str) -> list[_IgnoreFile]:
-    """The .gitignore files above a folder, as far as its repository goes; outside of one, none."""
+    """Return the .gitignore files above a folder, up to the root of its repository; outside a repository, none."""
     here = Path(folder)
     above = [here, *here.parents]
     top = next((at for at, path in enumerate(above) if (path / ".git").exists()), 0)

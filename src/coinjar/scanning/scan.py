@@ -1,4 +1,4 @@
-"""Find the mentions of many files: several at a time, and of a file that has not changed, what was found the last time."""
+"""Find the mentions of many files: several at a time, with cached results for files that have not changed."""
 
 from __future__ import annotations
 
@@ -22,16 +22,16 @@ from coinjar.scanning.file_walk import CandidateFile, FileWalk, UnreadableFile
 from coinjar.system.files import replace_file
 
 _TOGETHER = 100
-"""Files that one process looks at before it says what it found."""
+"""Files that one process searches before it reports results."""
 _FEW = 150
-"""Files for which no further process is worth its start, nor a file of what was found."""
+"""Number of files up to which neither another process nor a cache is worth its cost."""
 _JUST_NOW = 2_000_000_000
-"""Nanoseconds: a file that was written this shortly before a look may be written again without a new time."""
+"""Nanoseconds: a file modified this recently before a search may be modified again without a new time."""
 _FORM = 2
 
 
 class LocatedMention(NamedTuple):
-    """A mention with its line and column, in characters from 1; `mention` is None where only the running program knows the name: `text` makes it."""
+    """A mention with its line and column, in characters from 1; `mention` is None where the name is known only at run time: `text` computes it."""
 
     mention: Mention | None
     line: int
@@ -40,14 +40,14 @@ class LocatedMention(NamedTuple):
 
 
 class FileMentions(NamedTuple):
-    """A file and what it mentions."""
+    """A file and its mentions."""
 
     path: str
     mentions: list[LocatedMention]
 
 
 class ScanResult(NamedTuple):
-    """What was found: files with mentions, how many were looked at, how many of those were known already, what was left out, what could not be read."""
+    """The result: files with mentions, how many were searched, how many of those were cached, what was skipped, what could not be read."""
 
     files: list[FileMentions]
     scanned: int
@@ -57,14 +57,14 @@ class ScanResult(NamedTuple):
 
 
 class _FileScan(NamedTuple):
-    """One file: its spots as plain lists, and why it could not be read (line, column, message)."""
+    """One file: its mentions as plain lists, and why it could not be read (line, column, message)."""
 
     spots: list[list[Any]]
     unread: list[Any] | None = None
 
 
 class ScanRequest(NamedTuple):
-    """What to look for: functions that read variables named by their first argument, and endings of templates; files that were named one by one."""
+    """What to search for: functions that read variables named by their first argument, and endings of templates; files named one by one."""
 
     helpers: frozenset[str] = frozenset()
     templates: tuple[str, ...] = ()
@@ -82,7 +82,7 @@ def scan(
     cache: Path | None = None,
     progress: Progress | None = None,
 ) -> ScanResult:
-    """Find every mention below the paths. Raises FileNotFoundError for a path that is not there."""
+    """Find every mention below the paths. Raises FileNotFoundError for a missing path."""
     started = time.time_ns()
     candidates = list(walk.files(paths))
     scan_request = scan_request._replace(
@@ -96,8 +96,8 @@ def scan(
     }
     fresh = [candidate for candidate in candidates if candidate.path not in result]
     result |= dict(_looked_at([candidate.path for candidate in fresh], scan_request, progress))
-    walk.left_out += Counter()  # without those that were none
-    if len(fresh) > _FEW or (fresh and kept.files):  # a look at few files is as quick without
+    walk.left_out += Counter()  # without those that are not expressions of a name
+    if len(fresh) > _FEW or (fresh and kept.files):  # for few files a cache does not help
         kept.keep(candidates, result, started)
     ordered = sorted(candidate.path for candidate in candidates)
     files = [FileMentions(path, _spots(result[path].spots)) for path in ordered if result[path].spots]
@@ -129,7 +129,7 @@ def _look_at_all(given: tuple[list[str], ScanRequest]) -> list[tuple[str, _FileS
 
 
 def _look_at(path: str, scan_request: ScanRequest) -> _FileScan:
-    """The spots of one file; none for one that is no text in a known language."""
+    """Return the mentions of one file; none if it is not a text in a known language."""
     try:
         handle = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
         try:
@@ -140,7 +140,7 @@ def _look_at(path: str, scan_request: ScanRequest) -> _FileScan:
         return _FileScan([], [0, 0, f"cannot read it: {(fault.strerror or 'unknown error').lower()}"])
     language = language_of(path.rpartition("/")[2], scan_request.templates) or by_first_line(data)
     if language is None or b"\0" in data[:1024]:
-        return _FileScan([], [0, 0, "no reader knows what sort of file it is"] if path in scan_request.named else None)
+        return _FileScan([], [0, 0, "its format is not known"] if path in scan_request.named else None)
     try:
         mentions = look(language, data, scan_request.helpers, always=path in scan_request.named)
     except RecursionError:
@@ -161,7 +161,7 @@ def _look_at(path: str, scan_request: ScanRequest) -> _FileScan:
 
 
 def _hidden(mention: Mention) -> Mention:
-    """A default that looks like a secret is shown to nobody, nor kept."""
+    """Return a mention without a default that looks like a secret: it is neither shown nor cached."""
     return (
         mention._replace(default=HIDDEN) if mention.default and infer(mention.name, mention.default).secret else mention
     )
@@ -175,14 +175,14 @@ def _spots(result: list[list[Any]]) -> list[LocatedMention]:
 
 
 def _readers() -> int:
-    """When the readers of code were last changed: what others found does not count."""
+    """Return when the readers of code last changed: results of other versions are not used."""
     return max(
         entry.stat().st_mtime_ns for entry in os.scandir(Path(mentions.__file__).parent) if entry.name.endswith(".py")
     )
 
 
 class _ScanCache:
-    """What was found the last time, in a file: a list a path with its size, its time, its spots and why it could not be read, if it has any of these."""
+    """A file of cached results: a list per path with its size, its time, its mentions and why it could not be read, if any."""
 
     def __init__(self, path: Path | None, scan_request: ScanRequest) -> None:
         self.path = path
@@ -193,17 +193,17 @@ class _ScanCache:
             if held.get("key") == self.key:
                 self.files = held["files"]
         except (OSError, ValueError, AttributeError, KeyError):
-            pass  # nothing is lost without it but time
+            pass  # without it, only time is lost
 
     def look(self, candidate: CandidateFile) -> _FileScan | None:
-        """What is known of a file that has not changed."""
+        """Return the cached result of a file that has not changed."""
         held = self.files.get(candidate.path)
         if not held or held[:2] != [candidate.size, candidate.changed]:
             return None
         return _FileScan(*held[2:]) if len(held) > 2 else _FileScan([])
 
     def keep(self, candidates: list[CandidateFile], result: dict[str, _FileScan], started: int) -> None:
-        """Write it anew, with what other looks found below other paths; a place that cannot be written is no fault."""
+        """Write the cache, with earlier results for other paths; a failure to write is ignored."""
         if self.path is None:
             return
         fresh = {
@@ -218,5 +218,5 @@ class _ScanCache:
 
 
 def _kept_of(look: _FileScan) -> list[Any]:
-    """What is worth keeping of a look: by far the most files have nothing."""
+    """Return what is worth caching of a result: most files have nothing."""
     return [*look] if look.unread else [look.spots] if look.spots else []

@@ -1,4 +1,5 @@
-"""What variables can be read from besides a stage: files in a dialect, processes, containers, images, Compose files, manifests, documents, destinations.
+"""Sources of variables besides stages: files in a dialect, processes, containers, images, Compose files, manifests, documents,
+destinations.
 
 A new source is a module here and a line in the table, or an entry point (`coinjar.sources`) of another package.
 """
@@ -25,11 +26,11 @@ BUILT_IN = {
     "container": ("running:read_container", "container:NAME"),
     "image": ("images:read_image", "image:NAME or image:PATH"),
 }
-"""Each source's reader, and how it is written."""
+"""Each source's reader, and its notation."""
 
 
 def is_source(text: str) -> bool:
-    """Whether this names a source, as opposed to a stage, which has no dot, slash or colon in its name."""
+    """Return whether this names a source, as opposed to a stage, whose name contains no dot, slash or colon."""
     return text == "-" or any(sign in text for sign in ":./")
 
 
@@ -55,9 +56,9 @@ def read_source(text: str, context: SourceContext | None = None) -> SourceVariab
         return read_file(text, "", context)
     forms = ", ".join(form for _, form in BUILT_IN.values())
     if context.jar is not None and text in context.jar.stage_names():
-        hint = f"`coinjar render {text} --as json | coinjar adopt - --stage STAGE` brings its values into another stage (--service where there are several)"
+        hint = f"`coinjar render {text} --as json | coinjar adopt - --stage STAGE` copies its values into another stage (with --service if there are several)"
         raise UsageError(
-            f"'{text}' is a stage, and this takes a file or another source", hint=hint, code="unknown-source"
+            f"'{text}' is a stage, but a file or another source is required", hint=hint, code="unknown-source"
         )
-    what = f"there is no file '{text}'" if not colon and is_source(text) else f"'{text}' is no source"
+    what = f"there is no file '{text}'" if not colon and is_source(text) else f"'{text}' is not a source"
     raise UsageError(what, hint=f"write the path of a file, or {forms}", code="unknown-source")

@@ -1,4 +1,4 @@
-"""What a source gives, and what is wrong with any of them."""
+"""The result of reading a source, and its faults."""
 
 from __future__ import annotations
 
@@ -18,11 +18,11 @@ SET_BY_EVERYBODY = frozenset(
     "PATH HOME USER LOGNAME SHELL PWD OLDPWD SHLVL TERM LANG LANGUAGE LC_ALL LC_CTYPE HOSTNAME TZ TMPDIR EDITOR VISUAL PAGER DISPLAY "
     "MAIL PS1 PS2 IFS _ container KUBERNETES_PORT KUBERNETES_SERVICE_HOST KUBERNETES_SERVICE_PORT SSH_AUTH_SOCK XDG_RUNTIME_DIR".split()
 )
-"""Names that every image, shell or platform sets by itself."""
+"""Names that every image, shell or platform sets itself."""
 
 
 class SourceContext(NamedTuple):
-    """Who asks: the jar, its folder and its keys, if there is one, and the stage that is wanted of a source that holds several."""
+    """The context of a read: the jar, its folder and its keys, if there is one, and the stage to read from a source with several."""
 
     jar: Jar | None = None
     folder: Path | None = None
@@ -30,16 +30,16 @@ class SourceContext(NamedTuple):
     ring: Ring | None = None
 
     def parse_context(self) -> ParseContext:
-        """What readers are told of the jar."""
+        """Return what readers need from the jar."""
         return ParseContext(self.jar.stage_names(), self.jar.variables) if self.jar else ParseContext()
 
     def services(self) -> Mapping[str, object]:
-        """The jar's services."""
+        """Return the jar's services."""
         return self.jar.services if self.jar else {}
 
 
 class SourceVariables(NamedTuple):
-    """Variables as they were read. `why` says how the dialect was told; `comments` are the ones above a variable, by line."""
+    """Variables that were read. `why` says how the dialect was detected; `comments` are those above a variable, by line."""
 
     label: str
     dialect: str
@@ -48,7 +48,7 @@ class SourceVariables(NamedTuple):
     comments: Mapping[int, str] = {}
 
     def of(self, service: str | None, stage: str | None = None) -> dict[str, ReadItem]:
-        """What a service sees on a stage; of a name given twice the last, as every reader of such files has it."""
+        """Return what a service gets on a stage; of a duplicate name the last, as every reader of such files does."""
         return {
             item.name: item
             for item in self.reading.items
@@ -56,16 +56,16 @@ class SourceVariables(NamedTuple):
         }
 
     def services(self) -> list[str]:
-        """The services it tells apart."""
+        """Return the services that the source distinguishes."""
         return list(dict.fromkeys(item.service for item in self.reading.items if item.service))
 
     def stages(self) -> list[str]:
-        """The stages it tells apart."""
+        """Return the stages that the source distinguishes."""
         return list(dict.fromkeys(item.stage for item in self.reading.items if item.stage))
 
 
 def surprises(items: list[ReadItem]) -> Iterator[ReadRemark]:
-    """What is wrong with what was read, whatever it was read from."""
+    """Yield what is unexpected in a reading, whatever its source."""
     first: dict[tuple[str, str | None, str | None], ReadItem] = {}
     folded: dict[str, str] = {}
     for item in items:
@@ -73,17 +73,17 @@ def surprises(items: list[ReadItem]) -> Iterator[ReadRemark]:
         if key in first:
             yield ReadRemark(
                 item.location,
-                f"{item.name} stands twice (first in line {first[key].location.line}); the last one counts",
+                f"{item.name} is given twice (first in line {first[key].location.line}); the last one is used",
             )
         first.setdefault(key, item)
         other = folded.setdefault(item.name.casefold(), item.name)
         if other != item.name:
             yield ReadRemark(item.location, f"{item.name} and {other} differ only by case")
         if name_fault("variable", item.name):
-            yield ReadRemark(item.location, f"left out: {quoted_name(item.name)} cannot be a name", lost=True)
+            yield ReadRemark(item.location, f"ignored: {quoted_name(item.name)} is not a valid name", lost=True)
         elif not shell_can_set(item.name):
-            yield ReadRemark(item.location, f"no shell can set {item.name}: rename it")
+            yield ReadRemark(item.location, f"shells cannot set {item.name}: rename it")
         if item.text is not None and is_placeholder(item.text):
-            yield ReadRemark(item.location, f"{item.name} holds a placeholder, not a value")
+            yield ReadRemark(item.location, f"{item.name} has a placeholder, not a value")
         elif item.text and len(item.text) > 1 and item.text[0] == item.text[-1] and item.text[0] in "\"'`":
             yield ReadRemark(item.location, f"the value of {item.name} is wrapped in quotes, which are part of it")

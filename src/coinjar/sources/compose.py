@@ -1,4 +1,4 @@
-"""`compose:PATH`: the environments of a Compose file's services, as the Compose Specification works them out.
+"""`compose:PATH`: the environments of a Compose file's services, as the Compose Specification defines them.
 
 `env_file` first, later files over earlier ones, `environment` over them; `${NAME}` from the `.env` file beside it.
 """
@@ -24,7 +24,7 @@ _NOT_READ = ("extends",)
 
 
 def read_compose(path: str, dialect: str, context: SourceContext) -> SourceVariables:
-    """The environment of each service."""
+    """Read the environment of each service."""
     del dialect, context
     file = ComposeProject(Path(path))
     items = [item for name, service in file.services() for item in file.environment(name, service)]
@@ -38,7 +38,7 @@ def read_compose(path: str, dialect: str, context: SourceContext) -> SourceVaria
 
 
 class ComposeProject:
-    """A Compose file, and what stands beside it for interpolation."""
+    """A Compose file, and the files beside it for interpolation."""
 
     def __init__(self, path: Path) -> None:
         self.path = path
@@ -54,13 +54,13 @@ class ComposeProject:
         return {item.name: item.text for item in reading.items if item.text is not None}
 
     def services(self) -> Iterator[tuple[str, TreeNode]]:
-        """The services by name. Raises InputError for a file that has none."""
+        """Return the services by name. Raises InputError for a file without any."""
         root = self.document.root
         node = root.plain.child("services") if root else None
         if node is None or node.plain.kind != "map":
             raise InputError(
-                "this is no Compose file: it has no services",
-                hint="give one that has",
+                "this is not a Compose file: it has no services",
+                hint="use one that has services",
                 location=Location(self.document.file),
                 code="shape",
             )
@@ -68,12 +68,12 @@ class ComposeProject:
             yield member.name, member.value.plain
 
     def environment(self, name: str, service: TreeNode) -> list[ReadItem]:
-        """What the container of a service is given."""
+        """Return what the container of a service gets."""
         result: dict[str, ReadItem] = {}
         for key in _NOT_READ:
             node = merged(service).get(key)
             if node is not None:
-                self._remark(node[0], f"'{key}' of {name} is not followed: read that file, too", lost=True)
+                self._remark(node[0], f"'{key}' of {name} is not followed: also read that file", lost=True)
         for item in self._env_files(merged(service).get("env_file")):
             result[item.name] = item
         node = merged(service).get("environment")
@@ -101,7 +101,7 @@ class ComposeProject:
                 continue
             if not path.is_file():
                 if fields.get("required") != "false":
-                    self._remark(element, f"left out: there is no env_file {given}", lost=True)
+                    self._remark(element, f"ignored: there is no env_file {given}", lost=True)
                 continue
             reading = ComposeDialect().read(read_bytes(path), display_path(path))
             self.remarks += reading.remarks
@@ -118,36 +118,36 @@ class ComposeProject:
             value = state_of.plain if state_of else None
             if value is None or value.is_null:
                 self._remark(
-                    key, f"left out: {name} has no value, and is taken from whoever starts the container", lost=True
+                    key, f"ignored: {name} has no value: the container gets it from its caller", lost=True
                 )
                 continue
             text = texts.get(name) or ("" if name in texts else value.text)
             meaning = becomes(value, as_json=self.document.as_json) if node.kind == "map" else None
             if meaning and meaning[1] != value.text:
-                self._remark(key, f"{name} is {meaning[0]} there, and becomes '{meaning[1]}': quote it")
+                self._remark(key, f"{name} is {meaning[0]} there, and is read as '{meaning[1]}': quote it")
                 text = meaning[1]
             done = self._text(name, text, key)
             if done is not None:
                 yield ReadItem(name, done, self.document.location(key))
 
     def _text(self, name: str, text: str, node: TreeNode) -> str | None:
-        """A text with its references replaced; None, with a remark, if that cannot be."""
+        """Return a text with its references replaced; None, with a remark, if that is not possible."""
         if "$" not in text:
             return text
         try:
             done = interpolate(text, self.given.get)
         except InterpolationError as fault:
-            self._remark(node, f"left out: {name} has {fault}", lost=True)
+            self._remark(node, f"ignored: {name} has {fault}", lost=True)
             return None
         if done.unknown:
             names = ", ".join(done.unknown)
-            self._remark(node, f"left out: {name} needs {names}, which the .env file beside it does not set", lost=True)
+            self._remark(node, f"ignored: {name} needs {names}, which the .env file beside it does not set", lost=True)
             return None
         return done.text
 
 
 def merged(node: TreeNode) -> dict[str, tuple[TreeNode, TreeNode]]:
-    """A mapping's members with those that `<<` brings in below them (the merge key of YAML 1.1)."""
+    """Return a mapping's members with those of merge keys (`<<`, YAML 1.1) after them."""
     result: dict[str, tuple[TreeNode, TreeNode]] = {}
     for member in node.members:
         if member.name == "<<":

@@ -14,7 +14,7 @@ from coinjar.dialects.settings import SettingsDialect, merged
 from coinjar.sources.base import SourceContext, SourceVariables, surprises
 
 LARGEST = 10 << 20
-"""Bytes of a file that are read at most."""
+"""Maximum size of a file, in bytes."""
 _WITH_COMMENTS = frozenset("posix literal compose systemd dotenv yaml toml properties containerfile settings".split())
 _OTHERS = [
     (rb"^services:[ \t]*(?:#.*)?$", "compose", "a Compose file"),
@@ -30,7 +30,7 @@ _NOT_PROSE = re.compile(r"[-=#*_~]{3,}|[A-Za-z_]\w*=")
 
 
 def read_file(path: str, dialect: str, context: SourceContext) -> SourceVariables:
-    """`file:PATH` or `file+DIALECT:PATH`; for settings also BASE,FILE."""
+    """Read `file:PATH` or `file+DIALECT:PATH`; for settings also BASE,FILE."""
     base, comma, over = path.rpartition(",")
     if dialect == "settings" and comma and not Path(path).exists():
         below, above = read_file(base, dialect, context), read_file(over, dialect, context)
@@ -45,13 +45,13 @@ def _bytes(path: str) -> bytes:
     except OSError as fault:
         words = (fault.strerror or "unknown error").lower()
         raise InputError(
-            f"cannot read it: {words}", hint="look at the path", location=Location(path), code="unreadable"
+            f"cannot read it: {words}", hint="check the path", location=Location(path), code="unreadable"
         ) from None
     return data
 
 
 def read_stdin(rest: str, dialect: str, context: SourceContext) -> SourceVariables:
-    """`-`, or `-+DIALECT:`."""
+    """Read `-`, or `-+DIALECT:`."""
     del rest
     return _taken_apart(sys.stdin.buffer.read(LARGEST + 1), "stdin", "stdin", dialect, context)
 
@@ -63,7 +63,7 @@ def _taken_apart(data: bytes, file: str, label: str, dialect: str, context: Sour
         )
     if not dialect and (other := _other_kind(data, file, context)):
         return other
-    detected = DetectedDialect(dialect, "you said so") if dialect else recognise(data, file)
+    detected = DetectedDialect(dialect, "as given") if dialect else recognise(data, file)
     name, why, reading = _read_best(detected, data, file, context)
     reading.remarks.extend(surprises(reading.items))
     reading.remarks.sort(key=lambda remark: remark.location)
@@ -73,12 +73,12 @@ def _taken_apart(data: bytes, file: str, label: str, dialect: str, context: Sour
 def _read_best(
     detected: DetectedDialect, data: bytes, file: str, context: SourceContext
 ) -> tuple[str, str, ReadResult]:
-    """The dialect of those that may be meant that loses the fewest lines, why, and what it reads."""
+    """Return the dialect of the candidates that loses the fewest lines, why, and its reading."""
     ends = ReadRemark(
-        Location(file, 1, 1), "the carriage returns at the ends of lines were left out; a shell would keep them"
+        Location(file, 1, 1), "the carriage returns at the ends of lines were ignored; a shell would keep them"
     )
     cut = bool(detected.others) and b"\r\n" in data
-    if cut:  # another system wrote it, and nobody means them
+    if cut:  # another system wrote it, and they have no meaning
         data = data.replace(b"\r\n", b"\n")
     result = [(name, _read(name, data, file, context)) for name in (detected.dialect, *detected.others)]
     lost = {name: _lost(reading) for name, reading in result}
@@ -101,12 +101,12 @@ def _read(name: str, data: bytes, file: str, context: SourceContext) -> ReadResu
 
 
 def _lost(reading: ReadResult) -> list[int]:
-    """The lines that a reader loses, or the end of whose values."""
+    """Return the lines that a reader loses, or whose values it truncates."""
     return sorted({remark.location.line for remark in reading.remarks if remark.lost or remark.kind == CUT})
 
 
 def _comments(data: bytes) -> dict[int, str]:
-    """The comment right above each line, by the line's number; banners and commented-out assignments are none."""
+    """Return the comment directly above each line, by the line's number; banners and commented-out assignments are not descriptions."""
     result: dict[int, str] = {}
     above: list[str] = []
     for number, line in enumerate(data.decode(errors="replace").splitlines(), 1):
@@ -121,7 +121,7 @@ def _comments(data: bytes) -> dict[int, str]:
 
 
 def _other_kind(data: bytes, file: str, context: SourceContext) -> SourceVariables | None:
-    """A file that is more than a list of variables is read as the source of its own kind; stdin cannot be, for such a source wants what is beside the file."""
+    """Read a file that is more than a list of variables as a source of its kind; not stdin, since such a source needs the files beside it."""
     for pattern, kind, what in _OTHERS:
         if re.search(pattern, data, re.MULTILINE):
             if not Path(file).exists():

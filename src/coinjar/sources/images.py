@@ -16,10 +16,10 @@ from coinjar.system.child_environment import child_environment
 
 
 def read_image(name: str, dialect: str, context: SourceContext) -> SourceVariables:
-    """The `Env` of an image's config (OCI image-spec, config.md)."""
+    """Read the `Env` of an image's config (OCI image-spec, config.md)."""
     del context
     if dialect:
-        raise UsageError("image takes no dialect", hint="write image:NAME", code="unknown-source")
+        raise UsageError("image does not support a dialect", hint="write image:NAME", code="unknown-source")
     layout = Path(name)
     pairs, why = (
         (_from_layout(layout), "an OCI image layout")
@@ -33,7 +33,7 @@ def read_image(name: str, dialect: str, context: SourceContext) -> SourceVariabl
         if equals:
             items.append(ReadItem(key, value, Location(name, number)))
         else:
-            remarks.append(ReadRemark(Location(name, number), f"left out: {quoted_name(pair)} has no '='", lost=True))
+            remarks.append(ReadRemark(Location(name, number), f"ignored: {quoted_name(pair)} has no '='", lost=True))
     remarks += surprises(items)
     return SourceVariables(f"image:{name}", "image", why, ReadResult(items, remarks))
 
@@ -41,21 +41,21 @@ def read_image(name: str, dialect: str, context: SourceContext) -> SourceVariabl
 def _from_podman(name: str) -> list[str]:
     if name.startswith("-") or not name:
         raise UsageError(
-            f"'{name}' is no image", hint="write image:NAME:TAG, or image:PATH of an OCI layout", code="unknown-source"
+            f"'{name}' is not an image", hint="write image:NAME:TAG, or image:PATH of an OCI layout", code="unknown-source"
         )
     try:
         argv = ["podman", "image", "inspect", "--format", "{{json .Config.Env}}", name]
         done = subprocess.run(argv, capture_output=True, check=False, env=child_environment())  # noqa: S603 - fixed words; a name cannot be an option
     except OSError:
-        hint = "install podman, or give the folder of an OCI image layout"
+        hint = "install podman, or name the folder of an OCI image layout"
         raise ExternalError(
-            "there is no podman to ask", hint=hint, location=Location(f"image:{name}"), code="podman"
+            "podman is not installed", hint=hint, location=Location(f"image:{name}"), code="podman"
         ) from None
     if done.returncode:
         words = done.stderr.decode(errors="replace").strip().split("\n")[-1].removeprefix("Error: ")
         raise ExternalError(
-            f"podman cannot show it: {words}",
-            hint="`podman images` lists what is there",
+            f"podman cannot inspect it: {words}",
+            hint="`podman images` lists the available ones",
             location=Location(f"image:{name}"),
             code="podman",
         )
@@ -67,16 +67,16 @@ def _from_layout(layout: Path) -> list[str]:
     manifests = index.get("manifests") or []
     if not manifests:
         raise InputError(
-            "the layout holds no image", hint="give one that does", location=Location(str(layout)), code="shape"
+            "the layout contains no image", hint="use a layout that contains one", location=Location(str(layout)), code="shape"
         )
-    while True:  # an index may point to another, one a platform
+    while True:  # an index may refer to other indexes, one per platform
         result = _blob(layout, manifests[0])
         if "config" in result:
             return (_blob(layout, result["config"]).get("config") or {}).get("Env") or []
         manifests = result.get("manifests") or []
         if not manifests:
             raise InputError(
-                "the layout holds no image", hint="give one that does", location=Location(str(layout)), code="shape"
+                "the layout contains no image", hint="use a layout that contains one", location=Location(str(layout)), code="shape"
             )
 
 
@@ -86,7 +86,7 @@ def _blob(layout: Path, descriptor: dict[str, Any]) -> dict[str, Any]:
     if not match:
         raise InputError(
             "a descriptor has no digest",
-            hint="is it an OCI image layout?",
+            hint="check that it is an OCI image layout",
             location=Location(str(layout / "index.json")),
             code="shape",
         )
@@ -100,16 +100,16 @@ def _json(path: Path) -> dict[str, Any]:
         words = (fault.strerror or "unknown error").lower()
         raise InputError(
             f"cannot read it: {words}",
-            hint="is it a whole OCI image layout?",
+            hint="check that it is a complete OCI image layout",
             location=Location(str(path)),
             code="unreadable",
         ) from None
     except ValueError:
         raise InputError(
-            "this is not JSON", hint="is it an OCI image layout?", location=Location(str(path)), code="not-json"
+            "this is not JSON", hint="check that it is an OCI image layout", location=Location(str(path)), code="not-json"
         ) from None
     if not isinstance(data, dict):
         raise InputError(
-            "this is no JSON object", hint="is it an OCI image layout?", location=Location(str(path)), code="shape"
+            "this is not a JSON object", hint="check that it is an OCI image layout", location=Location(str(path)), code="shape"
         )
     return data

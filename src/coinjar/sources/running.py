@@ -1,4 +1,4 @@
-"""`process:PID` and `container:NAME`: what a running program was started with."""
+"""`process:PID` and `container:NAME`: the environment that a running program was started with."""
 
 from __future__ import annotations
 
@@ -13,19 +13,19 @@ from coinjar.system.processes import environment_of
 
 
 def read_process(pid: str, dialect: str, context: SourceContext) -> SourceVariables:
-    """`process:PID`. Raises UsageError for what is no number, ExternalError if it cannot be read."""
+    """Read `process:PID`. Raises UsageError if it is not a number, ExternalError if it cannot be read."""
     del context
     _refuse_dialect("process:PID", dialect)
     if not pid.isascii() or not pid.isdigit():
         raise UsageError(
-            f"'{pid}' is no process number", hint="write process:PID; `pgrep -f WORDS` finds it", code="unknown-source"
+            f"'{pid}' is not a process number", hint="write process:PID; `pgrep -f WORDS` finds it", code="unknown-source"
         )
     label = f"process:{pid}"
-    return _source(label, "process", "as it was started", _of_process(int(pid), label), {})
+    return _source(label, "process", "the environment at its start", _of_process(int(pid), label), {})
 
 
 def read_container(name: str, dialect: str, context: SourceContext) -> SourceVariables:
-    """`container:NAME`, of podman: its first process; what its image sets by itself is left out, but for what the jar declares.
+    """Read `container:NAME`, of podman: its first process, without what its image sets, except for declared names.
 
     Raises UsageError, ExternalError.
     """
@@ -33,13 +33,13 @@ def read_container(name: str, dialect: str, context: SourceContext) -> SourceVar
     _refuse_dialect("container:NAME", dialect)
     if name.startswith("-") or not name:
         raise UsageError(
-            f"'{name}' is no container", hint="write container:NAME; `podman ps` lists them", code="unknown-source"
+            f"'{name}' is not a container", hint="write container:NAME; `podman ps` lists them", code="unknown-source"
         )
     label = f"container:{name}"
     pid, image = _podman(["container", "inspect", "--format", "{{.State.Pid}} {{.Image}}", name], label).split()
     if pid == "0":
         raise ExternalError(
-            "the container does not run",
+            "the container is not running",
             hint="start it, or adopt image:NAME for the image's own defaults",
             location=Location(label),
             code="podman",
@@ -55,14 +55,14 @@ def _of_process(pid: int, label: str) -> dict[str, str]:
     except (FileNotFoundError, ProcessLookupError):
         raise ExternalError(
             "there is no such process",
-            hint="is it the number of now? `pgrep -f WORDS` finds it",
+            hint="check the number; `pgrep -f WORDS` finds it",
             location=Location(label),
             code="process",
         ) from None
     except PermissionError:
         raise ExternalError(
-            "its environment is its owner's",
-            hint="ask as that user, or as root",
+            "its environment is readable only by its owner",
+            hint="run it as that user, or as root",
             location=Location(label),
             code="not-ours",
         ) from None
@@ -76,7 +76,7 @@ def _source(label: str, kind: str, why: str, result: dict[str, str], defaults: d
         [
             ReadRemark(
                 Location(label),
-                f"left out: {', '.join(own)}: the image sets {'it' if len(own) == 1 else 'them'} by itself",
+                f"ignored: {', '.join(own)}, set by the image",
             )
         ]
         if own
@@ -90,7 +90,7 @@ def _podman(arguments: list[str], label: str) -> str:
         done = subprocess.run(["podman", *arguments], capture_output=True, check=False, env=child_environment())  # noqa: S603, S607 - fixed words; a name cannot be an option
     except OSError:
         raise ExternalError(
-            "there is no podman to ask",
+            "podman is not installed",
             hint="install podman, or adopt process:PID",
             location=Location(label),
             code="podman",
@@ -98,8 +98,8 @@ def _podman(arguments: list[str], label: str) -> str:
     if done.returncode:
         words = done.stderr.decode(errors="replace").strip().split("\n")[-1].removeprefix("Error: ")
         raise ExternalError(
-            f"podman cannot show it: {words}",
-            hint="`podman ps` lists what runs",
+            f"podman cannot inspect it: {words}",
+            hint="`podman ps` lists running containers",
             location=Location(label),
             code="podman",
         )
@@ -108,4 +108,4 @@ def _podman(arguments: list[str], label: str) -> str:
 
 def _refuse_dialect(form: str, dialect: str) -> None:
     if dialect:
-        raise UsageError(f"{form} takes no dialect", hint=f"write {form}", code="unknown-source")
+        raise UsageError(f"{form} does not support a dialect", hint=f"write {form}", code="unknown-source")

@@ -26,11 +26,11 @@ def _source(label: str, what: str, why: str, reading: ReadResult) -> SourceVaria
 
 def _refuse_dialect(kind: str, dialect: str) -> None:
     if dialect:
-        raise UsageError(f"{kind} takes no dialect", hint=f"write {kind}:…", code="unknown-source")
+        raise UsageError(f"{kind} does not support a dialect", hint=f"write {kind}:…", code="unknown-source")
 
 
 def read_manifests(path: str, dialect: str, context: SourceContext) -> SourceVariables:
-    """`manifests:PATH`, a file or a folder: what each container's process would get, by service."""
+    """Read `manifests:PATH`, a file or a folder: what each container's process would get, by service."""
     _refuse_dialect("manifests", dialect)
     files = read_folder(Path(path))
     reading = environments(files, context.services(), {}, others=True)
@@ -43,19 +43,19 @@ def read_manifests(path: str, dialect: str, context: SourceContext) -> SourceVar
 
 
 def read_document(rest: str, dialect: str, context: SourceContext) -> SourceVariables:
-    """`document:PATH#POINTER`: one environment inside a YAML or JSON file."""
+    """Read `document:PATH#POINTER`: one environment inside a YAML or JSON file."""
     _refuse_dialect("document", dialect)
     del context
     path, hash_mark, pointer = rest.partition("#")
     if not hash_mark:
         raise UsageError(
-            "a document is read at a pointer", hint=f"write document:{path}#/jobs/deploy/env", code="unknown-source"
+            "a document requires a pointer", hint=f"write document:{path}#/jobs/deploy/env", code="unknown-source"
         )
     document = OpenDocument(read_bytes(Path(path)), display_path(Path(path)))
     match = document.follow(pointer)
     if match.missing:
         raise InputError(
-            f"{pointer} leads nowhere",
+            f"{pointer} does not exist",
             hint="correct the pointer",
             location=document.location(match.trail[-1]),
             code="pointer",
@@ -65,13 +65,13 @@ def read_document(rest: str, dialect: str, context: SourceContext) -> SourceVari
     for name, entry in document.level(pointer).entries.items():
         location = document.location(entry.at)
         if entry.text is None:
-            remarks.append(ReadRemark(location, f"left out: {name} has no value of its own", lost=True))
+            remarks.append(ReadRemark(location, f"ignored: {name} has no value of its own", lost=True))
             continue
         meaning = becomes(entry.value, as_json=document.as_json) if entry.value else None
         if meaning:
             remarks.append(
                 ReadRemark(
-                    location, f"{name} is {meaning[0]} there, and becomes '{meaning[1]}'; it was taken as it is written"
+                    location, f"{name} is {meaning[0]} there, and is read as '{meaning[1]}'; it was read as written"
                 )
             )
         items.append(ReadItem(name, entry.text, location))
@@ -79,7 +79,7 @@ def read_document(rest: str, dialect: str, context: SourceContext) -> SourceVari
 
 
 def read_bundle(path: str, dialect: str, context: SourceContext) -> SourceVariables:
-    """`bundle:PATH`, an OCI runtime bundle or its config.json."""
+    """Read `bundle:PATH`, an OCI runtime bundle or its config.json."""
     _refuse_dialect("bundle", dialect)
     del context
     file = Path(path) / "config.json" if Path(path).is_dir() else Path(path)
@@ -87,17 +87,17 @@ def read_bundle(path: str, dialect: str, context: SourceContext) -> SourceVariab
 
 
 def read_destination(rest: str, dialect: str, context: SourceContext) -> SourceVariables:
-    """`dest:NAME@STAGE`: what a destination holds now."""
+    """Read `dest:NAME@STAGE`: what a destination contains now."""
     _refuse_dialect("dest", dialect)
     name, at, stage = rest.partition("@")
     if context.jar is None or context.folder is None:
         raise UsageError(
-            "a destination is only known to a jar",
-            hint="work where there is a jar, or name it with --jar",
+            "a destination requires a jar",
+            hint="run it where there is a jar, or name one with --jar",
             code="no-jar",
         )
     if not at:
-        raise UsageError("a destination is read on a stage", hint=f"write dest:{name}@STAGE", code="unknown-source")
+        raise UsageError("a destination requires a stage", hint=f"write dest:{name}@STAGE", code="unknown-source")
     context.jar.stage(stage)
     destination = context.jar.destination(name)
     render_context = RenderContext(context.jar, context.folder, Masker(), context.ring)
@@ -112,8 +112,8 @@ def read_destination(rest: str, dialect: str, context: SourceContext) -> SourceV
             [
                 ReadRemark(
                     Location(destination.location.file, destination.location.line, destination.location.column),
-                    "there is nothing in it",
+                    "it is empty",
                 )
             ],
         )
-    return _source(f"dest:{rest}", destination.type, "as it is now", reading)
+    return _source(f"dest:{rest}", destination.type, "its present content", reading)

@@ -1,1 +1,1 @@
-"""Destinations that are running systems: each a module behind the protocol of `base`."""
+"""Destinations that are running systems: one module each, behind the protocol of `base`."""

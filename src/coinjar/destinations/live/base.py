@@ -1,7 +1,7 @@
-"""The protocol of every live destination: identity, read, plan, write, read back, restart, and whether it has taken effect.
+"""The protocol of live destinations: identity, read, plan, write, read back, restart, and restart state.
 
-A destination is one or more targets: an app, a project's stage, a machine's file, a container. `deliver` and `drift` work on targets only, so a
-new type is a `LiveDestination` that lists its targets, and a `Target` that does what is asked of it.
+A destination is one or more targets: an app, a project's stage, a machine's file, a container. `deliver` and `drift` use targets only, so a
+new type is a `LiveDestination` that lists its targets, and a `Target` that implements the operations.
 """
 
 from __future__ import annotations
@@ -23,13 +23,13 @@ from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
 from coinjar.documents.field_reader import FieldReader
 
 COMMON = ("account", "restart_timeout")
-"""Options that every live destination has: which account it was the first time, by target; and how long a restart may take."""
+"""Options of every live destination: the account at the first delivery, by target; and how long a restart may take."""
 _RESTART_TIMEOUT = 600.0
-"""Seconds that a restart or a rollout may take where `restart_timeout` is not set."""
+"""Default of `restart_timeout`, in seconds."""
 
 
 class RestartState(NamedTuple):
-    """Whether what is saved is what runs. `names` are those that are not in effect; None: it cannot be told which."""
+    """Whether the running program uses what is saved. `names` are those that it does not; None: unknown which."""
 
     in_effect: bool
     names: frozenset[str] | None = frozenset()
@@ -37,16 +37,16 @@ class RestartState(NamedTuple):
 
 
 NOW = RestartState(in_effect=True)
-"""For what is in effect as soon as it is saved."""
+"""For values in use as soon as they are saved."""
 
 
 class ResponseLost(ExternalError):
-    """A request that must not be sent twice without a look: nobody knows whether it was carried out. `lost` says which."""
+    """A request that must not be repeated without checking: it is unknown whether it was carried out. `lost` names it."""
 
     def __init__(self, label: str, lost: str, location: Location) -> None:
         super().__init__(
             f"{lost}: it may have been carried out",
-            hint="run it again: it looks first",
+            hint="run it again: it checks first",
             location=location,
             code="answer-lost",
             of=label,
@@ -55,7 +55,7 @@ class ResponseLost(ExternalError):
 
 
 class TargetNotes:
-    """What a target has to say besides success: a request that may have been carried out twice, a value that is covered elsewhere."""
+    """A target's remarks besides success: a request that may have been carried out twice, a value that is overridden elsewhere."""
 
     def __init__(self) -> None:
         self.lines: list[str] = []
@@ -66,17 +66,17 @@ class TargetNotes:
 
 
 class Target(ABC):
-    """One environment that is somewhere. `key` tells it from the others of its destination and stage, `label` is for people."""
+    """One environment at a destination. `key` identifies it within its destination and stage, `label` is for display."""
 
     whole = False
-    """Whether it holds nothing but ours."""
+    """Whether it contains only our variables."""
     needs_restart = True
-    """Whether something must restart or be deployed before it reads what was saved."""
+    """Whether something must restart or be deployed to read what was saved."""
 
     stages_share = False
-    """Whether one place holds several stages, each apart."""
+    """Whether one place contains several stages, each separate."""
     services_share = False
-    """Whether one place holds several services of a stage, each apart."""
+    """Whether one place contains several services of a stage, each separate."""
 
     def __init__(
         self,
@@ -93,53 +93,53 @@ class Target(ABC):
         self.origin = origin
         self.notes = TargetNotes()
         self.before_write: Callable[[], None] = lambda: None
-        """Called before each request or file that `write` sends; raises where it must stop (the lock is lost)."""
+        """Called before each request or file that `write` sends; raises if it must stop (the lock is lost)."""
 
     def unsupported_variables(self) -> list[CoinJarError]:
-        """What it cannot carry, before anything is asked of it."""
+        """Yield what it does not support, without any request."""
         return []
 
     @abstractmethod
     async def identity(self) -> str:
-        """Which account, project or machine this is, as it says itself; "" where the way to it proves that (a host's key)."""
+        """Return its account, project or machine, as it reports itself; "" where the connection proves it (a host key)."""
 
     @abstractmethod
     async def read(self) -> dict[str, LiveValue]:
-        """What it holds now, its own included. Raises ExternalError."""
+        """Return what it contains now, its own variables included. Raises ExternalError."""
 
     def enclosing(self) -> dict[str, LiveValue]:
-        """After `read`: what the level around this one has (the whole project's), its own values over it or not."""
+        """Return, after `read`, what the enclosing level (the whole project) contains, whether or not overridden here."""
         return {}
 
     @abstractmethod
     def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
-        """What `write` would do, a line each, every secret and token masked."""
+        """Return what `write` would do, one line each, every secret and token masked."""
 
     @abstractmethod
     async def write(self, changes: Sequence[DeliveryChange]) -> None:
-        """Make these changes. Raises ResponseLost where it cannot be told whether they were made, ExternalError otherwise."""
+        """Make these changes. Raises ResponseLost if it is unknown whether they were made, ExternalError otherwise."""
 
     @abstractmethod
     def restart_words(self) -> str:
-        """What `restart` does, in words: "redeploys sandling-ticketing"; "" if nothing can be done from here."""
+        """Return what `restart` does, in words: "redeploys sandling-ticketing"; "" if it is not possible from here."""
 
     @abstractmethod
     async def restart(self) -> None:
-        """Make what is saved take effect, and wait until it has. Raises ResponseLost, ExternalError."""
+        """Make the running program use what is saved, and wait until it does. Raises ResponseLost, ExternalError."""
 
     async def effect(self) -> RestartState | None:
-        """Whether what is saved is what runs; None if it does not say."""
+        """Return whether the running program uses what is saved; None if unknown."""
         return NOW
 
     async def settle(self) -> None:  # noqa: B027 - most have nothing to do
-        """Called when what was written is in effect: clear away what only the earlier state needed. Raises ExternalError."""
+        """Called once what was written is in use: remove what only the earlier state needed. Raises ExternalError."""
 
     async def close(self) -> None:  # noqa: B027 - many have none
-        """Let go of connections."""
+        """Close connections."""
 
 
 class LiveDestination(DestinationOptions, ABC):
-    """A destination that is running systems. Subclasses list their targets."""
+    """A destination that is a running system. Subclasses list their targets."""
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         self.keys = (*self.keys, *COMMON)
@@ -150,7 +150,7 @@ class LiveDestination(DestinationOptions, ABC):
         self.restart_timeout = self._seconds("restart_timeout", _RESTART_TIMEOUT)
 
     def _seconds(self, key: str, default: float) -> float:
-        """An option that is a duration, in seconds."""
+        """Return an option that is a duration, in seconds."""
         try:
             return nanoseconds(self.text(key)) / 1e9 if key in self.options else default
         except ValueError as fault:
@@ -163,27 +163,27 @@ class LiveDestination(DestinationOptions, ABC):
             return default
 
     at_once = 10
-    """Targets that are worked on at the same time."""
+    """Maximum number of targets processed concurrently."""
 
     @property
     def takes_shared(self) -> bool:
-        """Whether it has a place for what holds on every stage."""
+        """Return whether it has a place for values of all stages."""
         return False
 
     @abstractmethod
     def targets(self, view: StageView) -> list[Target]:
-        """Its targets on a stage. Raises every fault of their values at once."""
+        """Return its targets on a stage. Raises every fault of their values at once."""
 
     def unsupported_variables(self, view: StageView) -> list[CoinJarError]:
-        """What it could not carry on a stage, for `check`: nothing is asked of anybody."""
+        """Yield what it would not support on a stage, for `check`: no requests are sent."""
         return [fault for target in self.targets(view) for fault in target.unsupported_variables()]
 
     def account_key(self, stage: str, target: Target) -> str:
-        """Under which name jar.yaml keeps whose a target is."""
+        """Return the name under which jar.yaml records a target's account."""
         return f"{stage}/{target.key}" if target.key else stage
 
     def wanted_of(self, view: StageView, service: str) -> dict[str, DesiredValue]:
-        """What a service should get here: all it sees but what this destination supplies itself."""
+        """Return what a service should get here: all its variables except those this destination supplies."""
         entries = view.entries(service, lenient=view.lenient or view.stage == SHARED)
         kept = [
             entry
@@ -193,15 +193,15 @@ class LiveDestination(DestinationOptions, ABC):
         return {entry.name: DesiredValue(entry.name, entry.text or "", entry.secret) for entry in kept}
 
     def wanted_together(self, view: StageView) -> dict[str, DesiredValue]:
-        """What all its services get, for a place that does not tell them apart. Raises InputError where they differ."""
+        """Return what all its services get, for a place without services. Raises InputError where they differ."""
         result: dict[str, tuple[str, DesiredValue]] = {}
         faults: list[CoinJarError] = []
         for service in view.services():
             for name, desired in self.wanted_of(view, service).items():
                 whose, other = result.setdefault(name, (service, desired))
                 if other.text != desired.text:
-                    words = f"{self.destination.name} holds one value of {name} for all services, and {whose} and {service} see different ones on {view.stage}"
-                    hint = f"limit the destination to one of them (services:), or leave {name} out (without:)"
+                    words = f"{self.destination.name} has one value of {name} for all services, but {whose} and {service} have different ones on {view.stage}"
+                    hint = f"limit the destination to one of them (services:), or exclude {name} (without:)"
                     faults.append(
                         InputError(words, hint=hint, location=self.destination.location, code="services-differ")
                     )
@@ -209,10 +209,10 @@ class LiveDestination(DestinationOptions, ABC):
         return {name: desired for name, (_, desired) in result.items()}
 
     def read_now(self, resolver: Resolver) -> ReadResult:
-        """What is there now, for a source (`dest:NAME@STAGE`): every target's variables, by service where they are told apart."""
+        """Return what is there now, for a source (`dest:NAME@STAGE`): every target's variables, by service where it has services."""
         import asyncio
 
-        view = StageView(resolver, self.destination, lenient=True)  # what should be there does not matter here
+        view = StageView(resolver, self.destination, lenient=True)  # the desired values do not matter here
         return asyncio.run(self._read_all(self.targets(view)))
 
     async def _read_all(self, targets: Sequence[Target]) -> ReadResult:
@@ -228,7 +228,7 @@ class LiveDestination(DestinationOptions, ABC):
                 known = self.render_context.jar.variables.get(live_value.name)
                 if live_value.supplied and not (known and is_supplied(known, self.destination)):
                     remarks.append(
-                        ReadRemark(self.destination.location, f"left out: {live_value.name} is {target.label}'s own")
+                        ReadRemark(self.destination.location, f"ignored: {live_value.name} is set by {target.label} itself")
                     )
                     continue
                 service = target.services[0] if len(target.services) == 1 else None
@@ -237,7 +237,7 @@ class LiveDestination(DestinationOptions, ABC):
                     remarks.append(
                         ReadRemark(
                             self.destination.location,
-                            f"left out: {live_value.name} of {target.label} cannot be read back",
+                            f"ignored: {live_value.name} of {target.label} is not readable",
                             lost=True,
                         )
                     )
@@ -255,7 +255,7 @@ class LiveDestination(DestinationOptions, ABC):
 
 
 def last_lines(output: bytes, wanted: Collection[DesiredValue], most: int = 5) -> str:
-    """The end of what a command printed, on one line, every secret of `wanted` masked in all its encodings."""
+    """Return the end of a command's output, on one line, every secret of `wanted` masked in all its encodings."""
     masker = StreamMasker({desired.text: desired.name for desired in wanted if desired.secret})
     text = (masker.feed(output) + masker.rest()).decode(errors="replace")
     if any(desired.secret and 0 < len(desired.text) < SHORTEST and reveal(desired.text) in text for desired in wanted):
@@ -264,5 +264,5 @@ def last_lines(output: bytes, wanted: Collection[DesiredValue], most: int = 5) -
 
 
 def unreadable(target: Target, words: str, hint: str, *, code: str = "outside") -> ExternalError:
-    """An error of an outside system, with the place of the declaration that led there."""
+    """Return an error of an external system, with the location of its declaration."""
     return ExternalError(words, hint=hint, location=target.origin, code=code, of=target.label)

@@ -1,4 +1,4 @@
-"""`type: cluster`: what a destination of manifests makes, applied to a Kubernetes API under a field manager of our own (server-side apply)."""
+"""`type: cluster`: the output of a manifests destination, applied to a Kubernetes API with our own field manager (server-side apply)."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.json_data import NOTHING, Data, look
 
 MANAGER = "coinjar"
-"""Under which name the API keeps what is ours."""
+"""The field manager of our fields."""
 _APPLY = "application/apply-patch+yaml"
 _KINDS = {
     "ConfigMap": ("api/v1", "configmaps"),
@@ -66,15 +66,15 @@ class ClusterDestination(LiveDestination):
             ]
             fields.fault(
                 self.options["manifests"],
-                f"'{named}' is no destination of manifests",
-                suggestion(named, known, "name one"),
+                f"'{named}' is not a destination of type manifests",
+                suggestion(named, known, "name a destination of type manifests"),
                 "destination",
             )
         self.manifests = other
         self.keep = self.count("keep", 3)
 
     def client(self, hidden: Sequence[str]) -> tuple[HttpClient, str]:
-        """The API, and the namespace. Raises InputError."""
+        """Return the API's client, and the namespace. Raises InputError."""
         named = self.text("kubeconfig")
         path = self.render_context.root / Path(named).expanduser() if named else default_path()
         access = read_access(path, self.text("context"))
@@ -99,7 +99,7 @@ class ClusterDestination(LiveDestination):
         files = {output.path: output.data for output in manifests.outputs(inner)}
         rendered = [document for path, data in files.items() for document in _documents(data, str(path))]
         services = [service for service in inner.services() if service in view.services()]
-        if manifests.from_secret:  # what the cluster has already is neither written nor compared
+        if manifests.from_secret:  # what the cluster already has is neither written nor compared
             inner = StageView(view.resolver, self.manifests._replace(plain_only=True))
         hidden = [
             desired.text for service in services for desired in self._wanted(inner, service).values() if desired.secret
@@ -115,7 +115,7 @@ class ClusterDestination(LiveDestination):
         return targets
 
     def unsupported_variables(self, view: StageView) -> list[CoinJarError]:
-        """What a cluster takes is what manifests can say, and those are looked at as a destination of their own."""
+        """Yield nothing: a cluster supports what manifests support, and those are checked as a destination of their own."""
         del view
         return []
 
@@ -135,7 +135,7 @@ def _documents(data: bytes, file: str) -> Iterator[dict[str, Any]]:
 
 
 def _is_for(document: Data, service: str, manifests: ManifestsDestination) -> bool:
-    """Whether a rendered document is one of a service's: its objects and those that all share, and its workloads."""
+    """Return whether a rendered document belongs to a service: its objects, shared ones, and its workloads."""
     if document["kind"] in ("ConfigMap", "Secret"):
         return (
             look(document, "/metadata/annotations").get(SERVICE) in (ALL, service)
@@ -171,7 +171,7 @@ class ClusterTarget(Target):
         self.service = service
         self.documents = sorted(
             documents, key=lambda document: document["kind"] in TEMPLATED
-        )  # objects first: pods want them
+        )  # objects first: pods need them
         super().__init__(
             service,
             f"{cluster.destination.name} ({service} in {namespace})",
@@ -180,7 +180,7 @@ class ClusterTarget(Target):
             cluster.destination.location,
         )
 
-    # -- asking
+    # -- requests
 
     def _path(self, kind: str, namespace: str, name: str = "") -> str:
         base, plural = _KINDS[kind]
@@ -198,13 +198,13 @@ class ClusterTarget(Target):
         return [{**item, "kind": kind} for item in (data or {}).get("items") or []]
 
     async def identity(self) -> str:
-        """A cluster is told by the number of its namespace kube-system, which is made once and never again."""
+        """Return the UID of the namespace kube-system, which identifies a cluster: it is created once and never again."""
         try:
             result = (await self.client.send(Request("GET", "/api/v1/namespaces/kube-system"))).data
         except CoinJarError as fault:
             if fault.code not in ("http-403", "http-404"):
                 raise
-            return f"{self.client.address} {self.namespace}"  # not everybody may look at it
+            return f"{self.client.address} {self.namespace}"  # not everybody may read it
         return f"cluster {result['metadata']['uid']} {self.namespace}"
 
     @property
@@ -212,7 +212,7 @@ class ClusterTarget(Target):
         return [document for document in self.documents if document["kind"] in TEMPLATED]
 
     async def _live(self) -> list[Data]:
-        """The service's workloads as they are there, and the objects that they refer to."""
+        """Return the service's workloads in the cluster, and the objects that they refer to."""
         result: list[Data] = []
         for document in self.workloads:
             kind, namespace, name = self._where(document)
@@ -274,12 +274,12 @@ class ClusterTarget(Target):
             if fault.status == HTTPStatus.CONFLICT:
                 hint = "agree with whoever manages it, or take it over: take_over: true"
                 raise unreadable(
-                    self, f"{kind} {name} has fields that somebody else manages: {fault.words}", hint, code="conflict"
+                    self, f"{kind} {name} has fields with another manager: {fault.words}", hint, code="conflict"
                 ) from None
             raise
 
     async def prune(self) -> list[str]:
-        """Delete objects that we made for this service, or for all, and that nothing refers to, but for the newest few. Returns their names."""
+        """Delete our objects for this service, or shared ones, that nothing refers to, except the newest few. Return their names."""
         used: set[str] = set()
         for kind in TEMPLATED:
             try:
@@ -287,11 +287,11 @@ class ClusterTarget(Target):
             except HttpStatusError as fault:
                 if fault.status != HTTPStatus.FORBIDDEN:
                     raise
-                self.notes.add(f"no old objects were removed: nobody may say here which {kind} refers to them")
+                self.notes.add(f"no old objects were removed: listing {kind}, which may refer to them, is not permitted")
                 return []
         used |= {
             document["metadata"]["name"] for document in self.documents
-        }  # another service's target may be about to refer to what all share
+        }  # another service's target may be about to refer to shared objects
         gone: list[str] = []
         for kind in ("ConfigMap", "Secret"):
             there = [item for item in await self._list(kind) if item["metadata"]["name"] not in used]
@@ -305,11 +305,11 @@ class ClusterTarget(Target):
                     await self.client.send(Request("DELETE", self._path(kind, self.namespace, name), missing=True))
                     gone.append(f"{kind} {name}")
         if gone:
-            self.notes.add(f"removed what nothing used any more: {', '.join(gone)}")
+            self.notes.add(f"removed unused objects: {', '.join(gone)}")
         return gone
 
     def _is_ours(self, document: Data, owner: str) -> bool:
-        """Made by this application for this service (or for all), and managed by nobody else."""
+        """Return whether this application created it for this service (or for all), with no other manager."""
         meta = document["metadata"]
         shape = f"{re.escape(self.made.render_context.jar.app)}-[0-9a-f]{{10}}-{re.escape(owner)}".replace("_", "-")
         managers = {item.get("manager") for item in meta.get("managedFields") or []}
@@ -319,7 +319,7 @@ class ClusterTarget(Target):
             and managers <= {MANAGER}
         )
 
-    # -- taking effect
+    # -- restarting
 
     async def effect(self) -> RestartState | None:
         waits = []
@@ -331,14 +331,14 @@ class ClusterTarget(Target):
         return RestartState(
             not waits,
             None if waits else frozenset(),
-            f"the rollout of {', '.join(waits)} is not through" if waits else "",
+            f"the rollout of {', '.join(waits)} is not finished" if waits else "",
         )
 
     def restart_words(self) -> str:
         return f"waits for the rollout of {self.service}"
 
     async def restart(self) -> None:
-        """Wait for the rollout, which began by itself as names changed with their content; make workloads that are not there yet: nothing changed for them."""
+        """Wait for the rollout, which began by itself as names changed with their content; create missing workloads, which had no changes."""
         if any([await self._get(*self._where(workload)) is None for workload in self.workloads]):
             await self._apply_all()
         end = time.monotonic() + self.made.restart_timeout
@@ -347,7 +347,7 @@ class ClusterTarget(Target):
             if time.monotonic() > end:
                 words = f"{effect.words} after {self.made.restart_timeout:.0f} s"
                 hint = (
-                    f"look at the pods: do they start? A longer time: restart_timeout of {self.made.destination.name}"
+                    f"check that the pods start; for more time set restart_timeout of {self.made.destination.name}"
                 )
                 raise unreadable(self, words, hint, code="rollout")
             await asyncio.sleep(pause)
@@ -357,7 +357,7 @@ class ClusterTarget(Target):
         await self.prune()
 
     async def pods(self) -> list[dict[str, LiveValue]]:
-        """The environment of every running pod of this service, as its spec and the objects that are there give it."""
+        """Return the environment of every running pod of this service, from its spec and the existing objects."""
         result: list[dict[str, LiveValue]] = []
         for pod in await self._list("Pod"):
             if look(pod, "/status/phase") != "Running":
@@ -385,7 +385,7 @@ class ClusterTarget(Target):
 
 
 def _references(document: Data) -> set[tuple[str, str]]:
-    """The ConfigMaps and Secrets that anything in a workload names."""
+    """Return the ConfigMaps and Secrets that a workload refers to."""
     names: set[tuple[str, str]] = set()
     if isinstance(document, dict):
         for key, value in document.items():
@@ -401,14 +401,14 @@ def _references(document: Data) -> set[tuple[str, str]]:
 
 
 def _is_live(document: Data) -> bool:
-    """Whether a workload may still start something: no set of replicas of before, nor a pod that ended."""
+    """Return whether a workload may still start pods: not an old ReplicaSet, or a pod that has ended."""
     if document["kind"] in ("ReplicaSet", "ReplicationController"):
         return look(document, "/spec/replicas") not in (0, NOTHING)
     return document["kind"] != "Pod" or look(document, "/status/phase") not in ("Succeeded", "Failed")
 
 
 def _rolled_out(kind: str, document: Data) -> bool:
-    """Whether all pods are of the newest spec and available (the status' conditions as kubectl reads them)."""
+    """Return whether all pods have the newest spec and are available (the status conditions that kubectl reads)."""
     meta, status, spec = document["metadata"], document.get("status") or {}, document.get("spec") or {}
     if status.get("observedGeneration", 0) < meta.get("generation", 0):
         return False
@@ -427,6 +427,6 @@ def _order(document: Data) -> int:
 
 
 def _slim(document: Data) -> Data:
-    """Without what the server keeps beside it."""
+    """Return it without the fields that the server maintains."""
     meta = {key: value for key, value in document.get("metadata", {}).items() if key in ("name", "namespace")}
     return {key: value for key, value in document.items() if key != "status"} | {"metadata": meta}

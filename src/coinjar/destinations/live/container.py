@@ -1,6 +1,7 @@
-"""`type: container`: an env file for a container of podman, and whether the container that runs has it.
+"""`type: container`: an env file for a podman container, and whether the running container has it.
 
-A container's environment is fixed when it is made: one that was made with `--env-file` of our file is made anew with the same command.
+A container's environment is fixed when it is created: one that was created with `--env-file` of our file is created again with the same
+command.
 """
 
 from __future__ import annotations
@@ -24,11 +25,11 @@ from coinjar.system.child_environment import child_environment
 from coinjar.system.files import display_path, replace_file
 
 _PATIENCE = 120
-"""Seconds for the engine to answer."""
+"""Timeout of an engine's command, in seconds."""
 
 
 async def ask_engine(target: Target, argv: Sequence[str], patience: float = _PATIENCE) -> str:
-    """What a command of the engine prints. Raises ExternalError with the last lines of a command that failed, secrets masked."""
+    """Return the output of an engine's command. Raises ExternalError with the last lines of a failed command, secrets masked."""
     try:
         process = await asyncio.create_subprocess_exec(
             *argv,
@@ -40,11 +41,11 @@ async def ask_engine(target: Target, argv: Sequence[str], patience: float = _PAT
         out, err = await asyncio.wait_for(process.communicate(), patience)
     except OSError as fault:
         words = f"cannot run {argv[0]}: {(fault.strerror or '').lower()}"
-        raise unreadable(target, words, "install it, or name it under engine:", code="engine") from None
+        raise unreadable(target, words, "install it, or name another under engine:", code="engine") from None
     except TimeoutError:
         process.kill()
         raise unreadable(
-            target, f"{argv[0]} did not answer in {patience:.0f} s", "look at the engine", code="engine"
+            target, f"{argv[0]} did not answer in {patience:.0f} s", "check the engine", code="engine"
         ) from None
     if process.returncode:
         message = last_lines(out + err, target.desired_values.values())
@@ -75,7 +76,7 @@ class ContainerDestination(LiveDestination):
         services = view.services()
         for key, text in (("container", self.container), ("env_file", self.env_file)):
             if len(services) > 1 and "{service}" not in text:
-                words = f"{self.destination.name} is for {len(services)} services, and its {key} for one"
+                words = f"{self.destination.name} is for {len(services)} services, but has a {key} for one"
                 raise InputError(
                     words, hint=f"put {{service}} into {key}", location=self.destination.location, code="destination"
                 )
@@ -121,7 +122,7 @@ class ContainerTarget(Target):
         replace_file(self.path, self.file.data(self.desired_values), mode=0o600, private=True)
 
     async def inspect(self) -> dict[str, Any] | None:
-        """The container as its engine knows it; None if there is none."""
+        """Return the container as its engine knows it; None if there is none."""
         if (
             self.name
             not in (await ask_engine(self, [*self.made.engine, "ps", "--all", "--format", "{{.Names}}"])).split()
@@ -135,7 +136,7 @@ class ContainerTarget(Target):
     async def effect(self) -> RestartState | None:
         there = await self.inspect()
         if there is None or not there["State"]["Running"]:
-            return RestartState(in_effect=False, names=None, words="the container does not run")
+            return RestartState(in_effect=False, names=None, words="the container is not running")
         environment = dict(item.partition("=")[::2] for item in there["Config"]["Env"] or [])
         desired_values = self.desired_values
         if (
@@ -145,7 +146,7 @@ class ContainerTarget(Target):
         ):
             old = self.path.exists() and _started(there) < self.path.stat().st_mtime
             return RestartState(
-                not old, None if old else frozenset(), "it started before the last change" if old else ""
+                not old, None if old else frozenset(), "it was started before the last change" if old else ""
             )
         definitions = await self.read()
         names = frozenset(name for name, live_value in definitions.items() if environment.get(name) != live_value.text)
@@ -154,7 +155,7 @@ class ContainerTarget(Target):
             name for name in environment if name in last and name not in definitions and self._made_with_file(there)
         )
         return RestartState(
-            not names | gone, names | gone, "it was made before the last change" if names | gone else ""
+            not names | gone, names | gone, "it was created before the last change" if names | gone else ""
         )
 
     def _made_with_file(self, there: dict[str, Any]) -> bool:
@@ -168,7 +169,7 @@ class ContainerTarget(Target):
         return any(str(self.path.resolve()) == str((self.made.render_context.root / text).resolve()) for text in paths)
 
     def restart_words(self) -> str:
-        return f"runs {shlex.join(self.command)}" if self.command else f"makes or starts {self.name} anew"
+        return f"runs {shlex.join(self.command)}" if self.command else f"creates or starts {self.name} again"
 
     async def restart(self) -> None:
         if self.command:
@@ -176,7 +177,7 @@ class ContainerTarget(Target):
             return
         there = await self.inspect()
         if there is None:
-            hint = f"make it once: {self.made.engine[0]} run --name {self.name} --env-file {display_path(self.path)} …, or say how under restart:"
+            hint = f"create it once: {self.made.engine[0]} run --name {self.name} --env-file {display_path(self.path)} …, or set a command under restart:"
             raise unreadable(self, "there is no such container", hint, code="engine")
         if not self._made_with_file(there):
             await ask_engine(self, [*self.made.engine, "restart", "--time", "5", self.name], self.made.restart_timeout)
@@ -185,7 +186,7 @@ class ContainerTarget(Target):
         at = next((number for number, name in enumerate(command) if name in ("run", "create")), None)
         if at is None:
             raise unreadable(
-                self, "it cannot be told how it was made", "say how to make it anew under restart:", code="engine"
+                self, "it is unknown how it was created", "set a command that creates it again under restart:", code="engine"
             )
         rest = [name for name in command[at + 1 :] if name not in ("--replace", "-d", "--detach", "--rm=false")]
         await ask_engine(self, [*self.made.engine, "stop", "--time", "5", "--ignore", self.name])
@@ -199,7 +200,7 @@ def _env_file(name: str, following: str) -> str:
 
 
 def _started(there: dict[str, Any]) -> float:
-    """When it started, in seconds since 1970; the engine gives nanoseconds, which Python does not read."""
+    """Return when it started, in seconds since 1970; the engine gives nanoseconds, which Python does not parse."""
     text = there["State"]["StartedAt"]
     head, _, rest = text.partition(".")
     digits = "".join(item for item in rest if item.isdigit() or item in "+-Z:")

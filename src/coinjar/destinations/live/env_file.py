@@ -1,4 +1,4 @@
-"""What hosts and containers share: a file of ours in a dialect, made of what is wanted, and read back."""
+"""Shared by hosts and containers: a file of ours in a dialect, made from the desired values, and read back."""
 
 from __future__ import annotations
 
@@ -21,20 +21,20 @@ class EnvFileTarget:
         self.heading = heading
 
     def unsupported_variables(self, label: str, desired_values: Mapping[str, DesiredValue]) -> list[CoinJarError]:
-        """What the dialect cannot carry."""
+        """Yield what the dialect cannot carry."""
         errors: list[CoinJarError] = []
         for desired in desired_values.values():
             if why := self.dialect.unsupported_reason(desired.name, desired.text):
                 variable = self.render_context.jar.variables.get(desired.name)
                 words = f"{label}: {self.dialect.name} cannot carry {desired.name}: {why}"
-                hint = "choose another dialect (as:), or leave it out (without:)"
+                hint = "choose another dialect (as:), or exclude it (without:)"
                 errors.append(
                     InputError(words, hint=hint, location=variable.location if variable else None, code="cannot-carry")
                 )
         return errors
 
     def data(self, desired_values: Mapping[str, DesiredValue]) -> bytes:
-        """The file. `unsupported_variables` have been asked before."""
+        """Return the file. Call `unsupported_variables` first."""
         known = self.render_context.jar.variables
         return self.dialect.write(
             [
@@ -45,7 +45,7 @@ class EnvFileTarget:
         )
 
     def held(self, data: bytes, shown: str) -> dict[str, LiveValue]:
-        """What a file that is there holds. Raises InputError if it cannot be read."""
+        """Return what an existing file contains. Raises InputError if it cannot be read."""
         items = self.dialect.read(data, shown).items
         return {
             item.name: LiveValue(item.name, item.text or "", self.render_context.is_secret(item.name, item.text or ""))
@@ -54,7 +54,7 @@ class EnvFileTarget:
 
 
 def read_dialect(instance: DestinationOptions, default: str) -> Dialect:
-    """The option `as`: a dialect that can be read back."""
+    """Return the option `as`: a dialect that can be read back."""
     name = instance.text("as", default)
     try:
         dialect = get(name)
@@ -65,7 +65,7 @@ def read_dialect(instance: DestinationOptions, default: str) -> Dialect:
         instance.fields.fault(
             instance.options["as"],
             f"{name} cannot be read back here",
-            f"take {default}, posix, literal or dotenv",
+            f"use {default}, posix, literal or dotenv",
             "destination",
         )
     return dialect

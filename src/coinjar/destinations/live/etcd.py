@@ -1,4 +1,4 @@
-"""`type: etcd`: a key a variable, all of a delivery in one transaction that fails if somebody wrote meanwhile."""
+"""`type: etcd`: one key per variable, all of a delivery in one transaction that fails if somebody else wrote meanwhile."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from coinjar.destinations.live.tokens import read_token
 from coinjar.documents.field_reader import FieldReader
 
 MOST_OPERATIONS = 128
-"""What an etcd takes in one transaction, unless its --max-txn-ops says otherwise."""
+"""Maximum operations of one etcd transaction (default of --max-txn-ops)."""
 
 
 def _code(text: str) -> str:
@@ -30,7 +30,7 @@ def _text(code: str) -> str:
 
 
 class EtcdClient:
-    """An etcd through its JSON gateway."""
+    """A client of etcd's JSON gateway."""
 
     def __init__(self, client: HttpClient, login: dict[str, str] | None) -> None:
         self.client = client
@@ -38,7 +38,7 @@ class EtcdClient:
         self._headers: dict[str, str] | None = None
 
     async def call(self, path: str, body: Any, *, repeat: bool = True) -> Any:  # noqa: ANN401 - JSON
-        """A call; signs in before the first."""
+        """Send a call; sign in before the first."""
         if self._headers is None:
             self._headers = {}
             if self._login:
@@ -47,7 +47,7 @@ class EtcdClient:
         return (await self.client.send(Request("POST", path, body, repeat, self._headers))).data
 
     async def below(self, prefix: str) -> list[tuple[str, str, str]]:
-        """Every key below a prefix: the rest of its name, its text, its revision."""
+        """Return every key below a prefix: the rest of its name, its text, its revision."""
         last = prefix[:-1] + chr(ord(prefix[-1]) + 1)
         result = await self.call("/v3/kv/range", {"key": _code(prefix), "range_end": _code(last)})
         return [
@@ -56,13 +56,13 @@ class EtcdClient:
         ]
 
     async def one(self, key: str) -> str | None:
-        """One key's text; None if there is none."""
+        """Return one key's text; None if there is none."""
         result = (await self.call("/v3/kv/range", {"key": _code(key)})).get("kvs", [])
         return _text(result[0].get("value", "")) if result else None
 
 
 class EtcdDestination(LiveDestination):
-    """`address`, `prefix`; `user` and `password` where it wants them."""
+    """`address`, `prefix`; `user` and `password` where required."""
 
     keys = ("address", "prefix", "user", "password")
     needed = ("address", "prefix")
@@ -75,12 +75,12 @@ class EtcdDestination(LiveDestination):
             fields.fault(
                 self.options["prefix"],
                 "'prefix' does not end with '/'",
-                "end it so: else it would take in its neighbours",
+                "end it with '/': otherwise it would match its neighbours",
                 "destination",
             )
 
     def store(self, resolver: Resolver, hidden: Sequence[str] = ()) -> EtcdClient:
-        """The etcd, signed in at the first call."""
+        """Return the client, signed in at the first call."""
         password = self.password.text(resolver) if self.password else None
         secrets = [*hidden, *([password] if password else [])]
         client = HttpClient(self.text("address"), {}, self.destination.name, self.destination.location, hidden=secrets)
@@ -113,7 +113,7 @@ class EtcdTarget(Target):
 
     @cached_property
     def store(self) -> EtcdClient:
-        """The etcd; made when something is asked of it."""
+        """Return the client; created with the first call."""
         return self.made.store(
             self.view.resolver, [desired.text for desired in self.desired_values.values() if desired.secret]
         )
@@ -133,7 +133,7 @@ class EtcdTarget(Target):
     def _operations(
         self, changes: Sequence[DeliveryChange], *, shown: bool
     ) -> list[tuple[str, dict[str, Any], dict[str, Any]]]:
-        """Each change: in words, the condition under which it may be made, and what is asked."""
+        """Yield each change: in words, the condition under which it is made, and the operation."""
         result = []
         for change in changes:
             key = self.prefix + change.name
@@ -155,13 +155,13 @@ class EtcdTarget(Target):
         name = f"POST {self.store.client.address}/v3/kv/txn"
         return [
             name,
-            *(f"  {words}, if nobody wrote it since" for words, _, _ in self._operations(changes, shown=True)),
+            *(f"  {words}, if it was not written since" for words, _, _ in self._operations(changes, shown=True)),
         ]
 
     async def write(self, changes: Sequence[DeliveryChange]) -> None:
         operations = self._operations(changes, shown=False)
         if len(operations) > MOST_OPERATIONS:
-            self.notes.add(f"{len(operations)} changes are more than one transaction takes: they went in several")
+            self.notes.add(f"{len(operations)} changes exceed one transaction: they were made in several")
         for start in range(0, len(operations), MOST_OPERATIONS):
             self.before_write()
             some = operations[start : start + MOST_OPERATIONS]
@@ -170,8 +170,8 @@ class EtcdTarget(Target):
             if not done.get("succeeded"):
                 raise unreadable(
                     self,
-                    "somebody wrote there at the same time, and nothing was changed",
-                    "run it again: it looks first",
+                    "somebody else wrote there at the same time, and nothing was changed",
+                    "run it again: it checks first",
                     code="raced",
                 )
 
@@ -179,7 +179,7 @@ class EtcdTarget(Target):
         return ""
 
     async def restart(self) -> None:
-        """What reads an etcd sees a change by itself."""
+        """Return that clients of etcd see a change without a restart."""
 
     async def close(self) -> None:
         if "store" in self.__dict__:

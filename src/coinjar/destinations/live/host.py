@@ -1,4 +1,4 @@
-"""`type: host`: an env file on machines over SSH, many at once: written beside its target, then renamed; 0600; a command makes it be read."""
+"""`type: host`: an env file on machines over SSH, many at once: written beside its target, then renamed; mode 0600; a reload command."""
 
 from __future__ import annotations
 
@@ -22,9 +22,9 @@ from coinjar.documents.field_reader import FieldReader
 
 _UNFINISHED = ".coinjar-unfinished"
 _PATIENCE = 30
-"""Seconds for a connection."""
+"""Timeout of a connection, in seconds."""
 _CHOWN_PATIENCE = 30
-"""Seconds for giving a file to its owner."""
+"""Timeout of changing a file's owner, in seconds."""
 
 
 class SshAddress(NamedTuple):
@@ -40,13 +40,13 @@ class SshAddress(NamedTuple):
 
 
 def parse_address(text: str) -> SshAddress | None:
-    """The parts; None if it is no address. An IPv6 address with a port stands in brackets."""
+    """Return the parts; None if it is not an address. An IPv6 address with a port is in brackets."""
     match = re.fullmatch(r"(?:([^@\s]+)@)?(?:\[([0-9a-fA-F:]+)\]|([^@:\s]+))(?::(\d{1,5}))?", text)
     return SshAddress(match[1] or "", match[2] or match[3], int(match[4] or 0)) if match else None
 
 
 class HostDestination(LiveDestination):
-    """`hosts` (a list, or a list a stage), `path`, `as`; `owner`, `reload`, `known_hosts`, `identity_file`, `ssh_config`, `at_once`."""
+    """`hosts` (a list, or a list per stage), `path`, `as`; `owner`, `reload`, `known_hosts`, `identity_file`, `ssh_config`, `at_once`."""
 
     keys = ("hosts", "path", "as", "owner", "reload", "known_hosts", "identity_file", "ssh_config", "at_once")
     needed = ("hosts", "path")
@@ -82,11 +82,11 @@ class HostDestination(LiveDestination):
                 if address := parse_address(text):
                     result[stage].append(address)
                 else:
-                    self.fields.fault(at, f"'{text}' is no host", "write [USER@]HOST[:PORT]", "destination")
+                    self.fields.fault(at, f"'{text}' is not a host", "write [USER@]HOST[:PORT]", "destination")
         return result
 
     def _refuse_one_file_for_two_stages(self) -> None:
-        """They would overwrite each other, and nothing about the machine would tell."""
+        """Refuse stages that would overwrite each other's file; the machine cannot show this."""
         if "{stage}" in self.path or "hosts" not in self.options:
             return
         where: dict[SshAddress, list[str]] = {}
@@ -104,27 +104,27 @@ class HostDestination(LiveDestination):
         for address, stages in where.items():
             shared = every if stages == [""] else stages
             if len(shared) > 1:
-                words = f"{address.name} would get one file for {', '.join(shared)}, which would overwrite each other"
+                words = f"{address.name} would have one file for {', '.join(shared)}, which overwrite each other"
                 self.fields.fault(
                     self.options["path"],
                     words,
-                    "put {stage} into path, or limit the destination (stages:)",
+                    "add {stage} to path, or limit the destination (stages:)",
                     "same-place",
                 )
                 return
 
     def hosts_of(self, stage: str) -> list[SshAddress]:
-        """The machines of a stage: its own list, that of one it follows, or the one for all."""
+        """Return the machines of a stage: its own list, that of a stage it follows, or the one for all."""
         jar = self.render_context.jar
         names = [
             name for other_name in reversed(jar.chain(stage)) for name in (other_name, jar.stage(other_name).name)
-        ]  # a stage of a pattern's shape, then the pattern
+        ]  # a stage that matches a pattern, then the pattern
         return next((self.hosts[name] for name in names if name in self.hosts), self.hosts.get("", []))
 
     def targets(self, view: StageView) -> list[Target]:
         hosts = self.hosts_of(view.stage)
         if not hosts:
-            words = f"{self.destination.name} names no hosts for {view.stage}"
+            words = f"{self.destination.name} has no hosts for {view.stage}"
             raise InputError(
                 words,
                 hint=f"add hosts: {{{view.stage}: [HOST]}}",
@@ -133,14 +133,14 @@ class HostDestination(LiveDestination):
             )
         services = view.services()
         if len(services) > 1 and "{service}" not in self.path:
-            words = f"{self.destination.name} is for {len(services)} services, and its path for one"
+            words = f"{self.destination.name} is for {len(services)} services, but a path for one"
             raise InputError(
-                words, hint="put {service} into the path", location=self.destination.location, code="destination"
+                words, hint="add {service} to path", location=self.destination.location, code="destination"
             )
         return [HostTarget(self, view, service, host) for service in services for host in hosts]
 
     async def connect(self, target: HostTarget) -> asyncssh.SSHClientConnection:
-        """The connection to a target's machine, which several services on it share. Raises ExternalError."""
+        """Return the connection to a target's machine, which several services on it share. Raises ExternalError."""
         name = f"{target.address.user}@{target.address.host}:{target.address.port}"
         self._users.setdefault(name, set()).add(target.key)
         if name not in self._connections:
@@ -166,22 +166,22 @@ class HostDestination(LiveDestination):
             raise unreadable(target, "its host key is not the known one", hint, code="host-key") from None
         except asyncssh.PermissionDenied:
             raise unreadable(
-                target, "it does not let us in", "is the user right, and the key in its authorized_keys?", code="ssh"
+                target, "it refused the login", "check the user, and that the key is in authorized_keys", code="ssh"
             ) from None
-        except ValueError as fault:  # a key, a configuration or a list of hosts that cannot be read
+        except ValueError as fault:  # a key, a configuration or a known_hosts file that cannot be read
             raise unreadable(
                 target,
                 f"cannot use the SSH key or configuration: {fault}",
-                "look at identity_file, ssh_config and known_hosts",
+                "check identity_file, ssh_config and known_hosts",
                 code="ssh",
             ) from None
         except (OSError, asyncssh.Error, TimeoutError) as fault:
             raise unreadable(
-                target, f"cannot connect ({_told(fault)})", "is it running, and the address right?", code="ssh"
+                target, f"cannot connect ({_told(fault)})", "check that it is running, and the address", code="ssh"
             ) from None
 
     def _read_once(self) -> dict[str, object]:
-        """The known hosts and the key, read for all machines together."""
+        """Return the known hosts and the key, read once for all machines."""
         if self._shared is None:
             self._shared = {}
             if "known_hosts" in self.options:
@@ -194,7 +194,7 @@ class HostDestination(LiveDestination):
         return self.render_context.root / Path(self.text(key)).expanduser()
 
     async def disconnect(self, target: HostTarget) -> None:
-        """Let go of a target's machine, once no other target is at it."""
+        """Close the connection to a target's machine, once no other target uses it."""
         name = f"{target.address.user}@{target.address.host}:{target.address.port}"
         self._users.get(name, set()).discard(target.key)
         future = self._connections.pop(name, None) if not self._users.get(name) else None
@@ -232,7 +232,7 @@ class HostTarget(Target):
         return self.file.unsupported_variables(self.label, self.desired_values)
 
     async def identity(self) -> str:
-        await self.made.connect(self)  # its key in known_hosts says who it is
+        await self.made.connect(self)  # its key in known_hosts identifies it
         return ""
 
     async def _files(self) -> asyncssh.SFTPClient:
@@ -241,12 +241,12 @@ class HostTarget(Target):
             try:
                 self._sftp = await connection.start_sftp_client()
             except (OSError, asyncssh.Error) as fault:
-                raise self._failed("it takes no files (SFTP)", fault) from None
+                raise self._failed("it does not support file transfer (SFTP)", fault) from None
         return self._sftp
 
     def _failed(self, words: str, fault: BaseException) -> ExternalError:
         return unreadable(
-            self, f"{words}: {_told(fault)}", "look at the path, its permissions and the space left there", code="ssh"
+            self, f"{words}: {_told(fault)}", "check the path, its permissions and the free space there", code="ssh"
         )
 
     async def read(self) -> dict[str, LiveValue]:
@@ -263,8 +263,8 @@ class HostTarget(Target):
         except InputError as fault:
             raise unreadable(
                 self,
-                f"cannot make sense of {self.path}: {fault.message}",
-                "is it the right file? Move it away to have it written anew",
+                f"cannot parse {self.path}: {fault.message}",
+                "check that it is the right file; move it away to have it written again",
             ) from None
 
     def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
@@ -305,8 +305,8 @@ class HostTarget(Target):
             f"chown -- {shlex.quote(self.made.owner)} {shlex.quote(path)}", check=False, timeout=_CHOWN_PATIENCE
         )
         if done.exit_status:
-            hint = "only root can give files away: is the user there?"
-            raise unreadable(self, f"cannot make {self.made.owner} its owner", hint, code="ssh")
+            hint = "only root can change owners; check that the user exists"
+            raise unreadable(self, f"cannot change its owner to {self.made.owner}", hint, code="ssh")
 
     def restart_words(self) -> str:
         return f"runs {shlex.join(self.reload)} there" if self.reload else ""

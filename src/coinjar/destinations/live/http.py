@@ -1,4 +1,4 @@
-"""The seam to HTTP: sends requests, repeats those that may be, and says in words what failed. A secret or token is never in the words."""
+"""The HTTP client: sends requests, repeats those that allow it, and describes failures. Secrets and tokens never appear in messages."""
 
 from __future__ import annotations
 
@@ -22,23 +22,23 @@ if TYPE_CHECKING:
 
 _TRIES = 6
 _TRIES_TO_REACH = 3
-"""Where nobody listens: that somebody waits for a mistyped address is worse than a second run."""
+"""Retries where nobody listens: waiting for a mistyped address is worse than a second run."""
 _LONGEST_WAIT = 60.0
-"""Seconds that one request may spend waiting for its next try."""
+"""Maximum seconds that one request waits for its next try."""
 _LOOPBACK = ("127.0.0.1", "::1", "localhost")
 _BUSY = (429, 503)
 
 
 @cache
 def _tls() -> ssl.SSLContext:
-    """What servers' certificates are held against: read once, for it takes 40 ms."""
+    """Return the TLS context for servers' certificates: loaded once, since it takes 40 ms."""
     import httpx
 
     return httpx.create_ssl_context()
 
 
 class Request(NamedTuple):
-    """A request ready to be sent. `repeat`: it may be sent again without a look; `content` is a body that is not JSON."""
+    """A request to send. `repeat`: it may be sent again without checking; `content` is a body that is not JSON."""
 
     method: str
     path: str
@@ -47,18 +47,18 @@ class Request(NamedTuple):
     headers: Mapping[str, str] = {}
     content: bytes | None = None
     missing: bool = False
-    """Whether 404 is an answer like others (None)."""
+    """Whether 404 is a valid response (None)."""
 
 
 class Response(NamedTuple):
-    """What came back: JSON data (None if there was none), and the address of the next page (RFC 8288)."""
+    """A response: JSON data (None if there was none), and the address of the next page (RFC 8288)."""
 
     data: Data
     next: str | None = None
 
 
 class _Retry(NamedTuple):
-    """Why a request may be tried again, after how many seconds, if the other side says, and how often at most."""
+    """Why a request may be tried again, after how many seconds, and how often at most."""
 
     fault: ExternalError
     pause: float | None = None
@@ -66,7 +66,7 @@ class _Retry(NamedTuple):
 
 
 class HttpStatusError(ExternalError):
-    """A request that was answered with a status of refusal."""
+    """A response with an error status."""
 
     def __init__(self, label: str, words: str, hint: str, location: Location, status: int) -> None:
         super().__init__(words, hint=hint, location=location, code=f"http-{status}", of=label)
@@ -74,7 +74,7 @@ class HttpStatusError(ExternalError):
 
 
 class HttpClient:
-    """Sends to one address. `hidden` are the texts that no message may show."""
+    """Sends requests to one address. `hidden` are the texts that no message may show."""
 
     def __init__(
         self,
@@ -96,26 +96,26 @@ class HttpClient:
         parts = urlsplit(self.address)
         if parts.scheme not in ("http", "https") or not parts.hostname:
             raise InputError(
-                f"'{address}' is no address", hint="write https://HOST", location=origin, code="address", of=label
+                f"'{address}' is not an address", hint="write https://HOST", location=origin, code="address", of=label
             )
         if parts.scheme == "http" and parts.hostname not in _LOOPBACK:
-            words = f"the token and every secret would travel readable to {parts.hostname}"
+            words = f"the token and all secrets would be sent unencrypted to {parts.hostname}"
             raise InputError(
                 words,
-                hint="use https://; plain http is for this machine only",
+                hint="use https://; plain http is only for this machine",
                 location=origin,
                 code="address",
                 of=label,
             )
 
     async def close(self) -> None:
-        """Let go of the connections."""
+        """Close the connections."""
         if self._client is not None:
             await self._client.aclose()
             self._client = None
 
     async def send(self, ask: Request) -> Response:
-        """The answer to a request. Raises ResponseLost where it may have been carried out and must not be repeated, else ExternalError."""
+        """Return the response to a request. Raises ResponseLost if it may have been carried out and must not be repeated, else ExternalError."""
         started = time.monotonic()
         number = 0
         while not isinstance(retry := await self._try(ask), Response):
@@ -127,14 +127,14 @@ class HttpClient:
         return retry
 
     async def _try(self, ask: Request) -> Response | _Retry:
-        """One try: an answer, or why another one is worth it. Raises what another try would not mend."""
+        """Try once: return a response, or why another try is worth it. Raises what another try would not fix."""
         import httpx
 
         try:
             answer = await self._once(ask)
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as fault:
             words = f"cannot reach {self.address} ({type(fault).__name__})"
-            return _Retry(self._failed(words, "is it running, and the address right?"), most=_TRIES_TO_REACH)
+            return _Retry(self._failed(words, "check that it is running, and the address"), most=_TRIES_TO_REACH)
         except httpx.HTTPError as fault:
             words = f"{ask.method} {ask.path} got no answer ({type(fault).__name__})"
             if not ask.repeat:
@@ -177,7 +177,7 @@ class HttpClient:
             return Response(answer.json(), onward)
         except ValueError:
             raise self._failed(
-                f"{ask.method} {ask.path} was answered with what is no JSON", "is it the right address?"
+                f"{ask.method} {ask.path} was answered with a body that is not JSON", "check the address"
             ) from None
 
     def _refused(self, ask: Request, answer: httpx.Response) -> HttpStatusError:
@@ -186,17 +186,17 @@ class HttpClient:
             if len(name) > 3:
                 message = message.replace(name, "••••")
         if any(0 < len(name) <= 3 and name in message for name in self.hidden):
-            message = ""  # too short to be replaced and still be readable
+            message = ""  # too short to be replaced without destroying the message
         moved = answer.headers.get("location", "")
         hints = {
-            401: "is the token right?",
-            403: "may this token do that?",
-            404: "is the name right, and does it exist?",
+            401: "check the token",
+            403: "check the permissions of the token",
+            404: "check the name, and that it exists",
             429: "wait, then run it again",
         }
         hint = hints.get(
             answer.status_code,
-            "look at what it says" if answer.status_code < 500 else "run it again; what was written stays",
+            "see its message" if answer.status_code < 500 else "run it again; what was written stays",
         )
         if moved:  # not followed: the token is for this address
             message, hint = f"it has moved to {moved}", "if that is right, write the new address"
@@ -211,7 +211,7 @@ class HttpClient:
 
 
 def _seconds(text: str) -> float:
-    """Retry-After (RFC 9110, 10.2.3): seconds or a date."""
+    """Return the wait of Retry-After (RFC 9110, 10.2.3): seconds or a date."""
     if text.strip().isdigit():
         return float(text)
     try:

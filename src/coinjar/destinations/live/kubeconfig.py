@@ -1,4 +1,4 @@
-"""A kubeconfig file: where a cluster is, and how one signs in."""
+"""Read a kubeconfig file: a cluster's address, and the credentials."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from coinjar.system.memory_files import private_file
 
 
 class ClusterAccess(NamedTuple):
-    """A cluster, ready to be asked."""
+    """A cluster's address and credentials."""
 
     address: str
     namespace: str
@@ -29,13 +29,13 @@ class ClusterAccess(NamedTuple):
 
 
 def default_path() -> Path:
-    """KUBECONFIG (its first file), else ~/.kube/config, as kubectl has it."""
+    """Return the path in KUBECONFIG (its first file), else ~/.kube/config, as kubectl does."""
     message = os.environ.get("KUBECONFIG", "").split(os.pathsep)[0]
     return Path(message) if message else Path.home() / ".kube" / "config"
 
 
 def read_access(path: Path, context: str) -> ClusterAccess:
-    """What a kubeconfig says of a context ("": its current one). Raises InputError."""
+    """Return the access of a kubeconfig's context ("": its current one). Raises InputError."""
     location = Location(display_path(path))
     try:
         data = yaml.safe_load(path.read_bytes())
@@ -46,7 +46,7 @@ def read_access(path: Path, context: str) -> ClusterAccess:
         ) from None
     except yaml.YAMLError:
         raise InputError(
-            "the kubeconfig is not YAML", hint="is it the right file?", location=location, code="kubeconfig"
+            "the kubeconfig is not YAML", hint="check that it is the right file", location=location, code="kubeconfig"
         ) from None
     try:
         name = context or data["current-context"]
@@ -63,13 +63,13 @@ def read_access(path: Path, context: str) -> ClusterAccess:
             verify,
         )
     except (KeyError, TypeError, AttributeError) as fault:
-        words = f"the kubeconfig has no {fault}" if isinstance(fault, KeyError) else "this is no kubeconfig"
+        words = f"the kubeconfig has no {fault}" if isinstance(fault, KeyError) else "this is not a kubeconfig"
         raise InputError(
-            words, hint="name another context:, or look at `kubectl config view`", location=location, code="kubeconfig"
+            words, hint="name another context:, or see `kubectl config view`", location=location, code="kubeconfig"
         ) from None
-    except (OSError, ValueError) as fault:  # a certificate, a key or a token's file, or what stands in its place
-        words = f"what the kubeconfig signs in with cannot be read: {getattr(fault, 'strerror', None) or type(fault).__name__}"
-        raise InputError(words, hint="does kubectl get in?", location=location, code="kubeconfig") from None
+    except (OSError, ValueError) as fault:  # a certificate, a key or a token's file, or its inline data
+        words = f"the kubeconfig's credentials cannot be read: {getattr(fault, 'strerror', None) or type(fault).__name__}"
+        raise InputError(words, hint="check that kubectl works with it", location=location, code="kubeconfig") from None
 
 
 def _named(entries: list[dict[str, Any]], name: str, key: str) -> dict[str, Any]:
@@ -97,7 +97,7 @@ def _token(user: dict[str, Any], path: Path) -> str:
 
 
 def _from_program(messages: dict[str, Any], path: Path) -> str:
-    """A credential plugin (client.authentication.k8s.io): the user's own kubeconfig says which program to ask."""
+    """Return the token of a credential plugin (client.authentication.k8s.io): the user's own kubeconfig names the program."""
     env = child_environment() | {item["name"]: item["value"] for item in messages.get("env") or []}
     info = {"kind": "ExecCredential", "apiVersion": messages.get("apiVersion"), "spec": {"interactive": False}}
     env["KUBERNETES_EXEC_INFO"] = json.dumps(info)
@@ -106,9 +106,9 @@ def _from_program(messages: dict[str, Any], path: Path) -> str:
         done = subprocess.run(argv, env=env, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, check=True, timeout=60)  # noqa: S603 - as kubectl does
         return str(json.loads(done.stdout)["status"]["token"])
     except (OSError, subprocess.SubprocessError, ValueError, KeyError):
-        words = f"the kubeconfig's program {argv[0]} gave no token"
+        words = f"the kubeconfig's program {argv[0]} returned no token"
         raise InputError(
-            words, hint="run it by hand; does kubectl get in?", location=Location(display_path(path)), code="kubeconfig"
+            words, hint="run it by hand, and check that kubectl works", location=Location(display_path(path)), code="kubeconfig"
         ) from None
 
 

@@ -1,4 +1,4 @@
-"""`type: platform`: any HTTP service that a description knows (platforms/NAME.yaml beside jar.yaml, or one that ships)."""
+"""`type: platform`: any HTTP service with a description (platforms/NAME.yaml beside jar.yaml, or a shipped one)."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ _MASK = "••••"
 
 
 def known_platforms(folder: Path) -> list[str]:
-    """The descriptions that there are: the jar's, and those that ship."""
+    """Return the available descriptions: the jar's, and the shipped ones."""
     own = sorted(path.stem for path in (folder / "platforms").glob("*.yaml"))
     shipped = sorted(
         file.name[:-5] for file in (files("coinjar.platforms") / "shipped").iterdir() if file.name.endswith(".yaml")
@@ -51,23 +51,23 @@ def known_platforms(folder: Path) -> list[str]:
 
 
 def load_description(folder: Path, name: str) -> PlatformDescription:
-    """A platform's description: the jar's own goes before one that ships. Raises InputError."""
+    """Return a platform's description; the jar's own takes precedence over a shipped one. Raises InputError."""
     path = folder / "platforms" / f"{name}.yaml"
     if path.exists():
         return read_description(read_bytes(path), display_path(path), name)
     known = known_platforms(folder)
     if name not in known:
         hint = suggestion(
-            name, known, f"the descriptions are {', '.join(known)}; docs/platforms.md teaches writing one"
+            name, known, f"the descriptions are {', '.join(known)}; docs/platforms.md explains how to write one"
         )
-        raise InputError(f"there is no description '{name}' of a platform", hint=hint, code="unknown-platform")
+        raise InputError(f"there is no platform description '{name}'", hint=hint, code="unknown-platform")
     return read_description(
         (files("coinjar.platforms") / "shipped" / f"{name}.yaml").read_bytes(), f"(shipped) {name}.yaml", name
     )
 
 
 class PlatformDestination(LiveDestination):
-    """`platform` (the description), `token`, `stage_names` (how our stages are called there), and the description's own settings."""
+    """`platform` (the description), `token`, `stage_names` (the names of our stages there), and the description's own settings."""
 
     needed = ("platform", "address")
 
@@ -102,7 +102,7 @@ class PlatformDestination(LiveDestination):
         self._refuse_one_name_for_two(render_context)
 
     def _refuse_one_name_for_two(self, render_context: RenderContext) -> None:
-        """Two stages that are one there would overwrite each other."""
+        """Refuse two stages with one name there: they would overwrite each other."""
         own = self.destination.stages
         first: dict[str, str] = {}
         for stage in (
@@ -112,14 +112,14 @@ class PlatformDestination(LiveDestination):
         ):
             there = self.stage_names.get(stage, stage)
             if (other := first.setdefault(there, stage)) != stage:
-                words = f"{self.destination.name} has one name, {there}, for {other} and for {stage}: they would overwrite each other"
+                words = f"{self.destination.name} has the same name, {there}, for {other} and {stage}, which would overwrite each other"
                 hint = "give each its own under stage_names, or limit the destination (stages:)"
                 self.fields.faults.append(
                     InputError(words, hint=hint, location=self.destination.location, code="destination")
                 )
 
     def _setting(self, key: str) -> str:
-        """A setting's text, or what a variable of the caller's environment says: an address may differ from person to person."""
+        """Return a setting's text, or the value of a variable of the caller's environment: an address may differ from person to person."""
         node = self.options.get(key)
         if not isinstance(node, MappingNode):
             return self.pattern(key)
@@ -139,10 +139,10 @@ class PlatformDestination(LiveDestination):
             return [PlatformTarget(self, view, services, self.wanted_together(view))]
         for key in ("app", "project"):
             if len(services) > 1 and key in self.settings and "{service}" not in self.settings[key]:
-                words = f"{self.destination.name} is for {len(services)} services, and its {key} for one"
+                words = f"{self.destination.name} is for {len(services)} services, but has a {key} for one"
                 raise InputError(
                     words,
-                    hint=f"put {{service}} into {key}, or name one under services",
+                    hint=f"add {{service}} to {key}, or name one under services",
                     location=self.destination.location,
                     code="destination",
                 )
@@ -150,7 +150,7 @@ class PlatformDestination(LiveDestination):
 
 
 class _ListedVariable(NamedTuple):
-    """A listed variable as its platform gave it, and the other stages that it is for."""
+    """A listed variable as its platform returned it, and the other stages that it is for."""
 
     data: Data
     others: list[str]
@@ -184,7 +184,7 @@ class PlatformTarget(Target):
 
     @cached_property
     def client(self) -> HttpClient:
-        """The way there, with the token; made when something is sent."""
+        """Return the client with the token; created with the first request."""
         for name in self.made.unset:
             raise InputError(
                 f"{self.label}: the environment has no {name}",
@@ -238,8 +238,8 @@ class PlatformTarget(Target):
                 sending.repeat,
             )
         except MissingValue as fault:
-            words = f"the answer has no {fault}, which {sending.location} wants of it"
-            raise unreadable(self, words, "correct the description, or look at what the service answers") from None
+            words = f"the response has no {fault}, which {sending.location} requires"
+            raise unreadable(self, words, "correct the description, or check the service's response") from None
 
     async def _send(self, sending: RequestTemplate, at_hand: Data = None) -> Data:
         return (await self.client.send(self._ask(sending, at_hand=at_hand))).data
@@ -252,7 +252,7 @@ class PlatformTarget(Target):
             return as_text(fill(words, self.context, data))
         except MissingValue as fault:
             raise unreadable(
-                self, f"the answer has no {fault}, by which its account is told", "correct account in the description"
+                self, f"the response has no {fault}, which identifies the account", "correct account in the description"
             ) from None
 
     # -- reading
@@ -286,10 +286,10 @@ class PlatformTarget(Target):
             there = look(page, listing.items)
             if not isinstance(
                 there, dict if listing.form == "map" else list
-            ):  # nothing there is not the same as no answer
+            ):  # an empty list is not the same as none
                 what = "object" if listing.form == "map" else "list"
-                words = f"the answer has no {what} at '{listing.items}', which {listing.request.location} says"
-                raise unreadable(self, words, "correct the description, or look at what the service answers")
+                words = f"the response has no {what} at '{listing.items}', which {listing.request.location} requires"
+                raise unreadable(self, words, "correct the description, or check the service's response")
             if isinstance(there, dict):
                 result |= {
                     name: self._held(name, as_text(value), None) for name, value in there.items() if value is not None
@@ -303,7 +303,7 @@ class PlatformTarget(Target):
         return self._around
 
     def _take(self, listing: ListRequest, item: Data, result: dict[str, LiveValue]) -> None:
-        """One listed variable, if it is for our stage or for all; the narrower wins."""
+        """Add one listed variable, if it is for our stage or for all; the narrower takes effect."""
         name = look(item, listing.name)
         stages = look(item, listing.stages) if listing.stages else NOTHING
         named = [
@@ -347,7 +347,7 @@ class PlatformTarget(Target):
     # -- writing
 
     def _asks(self, changes: Sequence[DeliveryChange], *, shown: bool) -> Iterator[list[Request]]:
-        """The requests, those that must follow one another together; for people secrets are masked."""
+        """Return the requests, grouped where one must follow another; for display secrets are masked."""
 
         def text(value: str | None, *, secret: bool) -> str | None:
             return value if value is None or not (shown and secret and value) else _MASK
@@ -431,7 +431,7 @@ class PlatformTarget(Target):
             raise others[0]
         raise_all([error for error in failed[:1] if isinstance(error, CoinJarError)])
 
-    # -- taking effect
+    # -- restarting
 
     async def effect(self) -> RestartState | None:
         state = self.description.state
@@ -453,18 +453,18 @@ class PlatformTarget(Target):
             await self._carry_out(self.description.restart, {})
 
     async def start_run(self, pipeline: str) -> Data:
-        """Start a pipeline once; the answer, by which `watch_run` finds the run. Raises ExternalError; InputError if the platform runs none."""
+        """Start a pipeline once; return the response, by which `watch_run` finds the run. Raises ExternalError; InputError if the platform has none."""
         if self.description.run is None:
             raise InputError(
-                f"{self.description.name} runs no pipelines",
-                hint="ask another destination",
+                f"{self.description.name} has no pipelines",
+                hint="use another destination",
                 location=self.origin,
                 code="no-pipelines",
             )
         return (await self.client.send(self._ask(self.description.run.request, {"pipeline": pipeline}))).data
 
     async def watch_run(self, pipeline: str, started: Data, patience: float) -> PipelineRun:
-        """Watch a run that was started, for at most `patience` seconds; for 0 until it ends or waits for approval. Raises ExternalError if it failed."""
+        """Watch a started run for at most `patience` seconds; for 0 until it ends or waits for approval. Raises ExternalError if it failed."""
         assert self.description.run
         waiting = self.description.run.wait
         if waiting is None:
@@ -485,9 +485,9 @@ class PlatformTarget(Target):
             words = (
                 "it waits for approval there"
                 if state == AWAITS_APPROVAL
-                else f"it did not come to an end in {self.made.restart_timeout:.0f} s"
+                else f"it did not end in {self.made.restart_timeout:.0f} s"
             )
-            hint = f"look at it there; what was saved stays. A longer time: restart_timeout of {self.made.destination.name}"
+            hint = f"check it there; what was saved stays. For more time set restart_timeout of {self.made.destination.name}"
             raise unreadable(self, words, hint)
 
     async def _watched(
@@ -503,6 +503,6 @@ class PlatformTarget(Target):
             return (await self.client.send(self._ask(waiting.request, more, started))).data
 
         def failed(words: str) -> CoinJarError:
-            return unreadable(self, f"it failed there: {words}", "look at it there; what was saved stays")
+            return unreadable(self, f"it failed there: {words}", "check it there; what was saved stays")
 
         return await watched(ask, waiting, patience, failed, to_approval=to_approval)

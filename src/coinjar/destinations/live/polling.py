@@ -1,4 +1,4 @@
-"""Waiting for what was started on a platform: a restart, or a pipeline's run."""
+"""Poll what was started on a platform: a restart, or a pipeline's run."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ PASSED, STILL_RUNS, AWAITS_APPROVAL = "passed", "still running", "waiting for ap
 
 
 class PipelineRun(NamedTuple):
-    """A pipeline's run as it was last seen: its state, and its log so far."""
+    """A pipeline's run when last polled: its state, and its log so far."""
 
     state: str
     log: str
@@ -29,9 +29,9 @@ async def watched(
     *,
     to_approval: bool = False,
 ) -> tuple[str, Data]:
-    """The state of what was started and the last answer, once it has passed or `patience` seconds are over.
+    """Return the state and the last response, once it has finished or `patience` seconds are over.
 
-    With `to_approval` also once it waits for approval. Raises what `failed` makes of the words that say how it failed.
+    With `to_approval` also once it waits for approval. Raises `failed` of the words that describe the failure.
     """
     end = time.monotonic() + patience
     pause = 0.05

@@ -1,4 +1,4 @@
-"""Where a destination's token comes from: the caller's environment, or the jar's secrets. It is never written into a file."""
+"""A destination's token: from the caller's environment, or the jar's secrets. It is never written to a file."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ class TokenSource(Record):
     location: Location
 
     def text(self, resolver: Resolver) -> Secret:
-        """The token. Raises InputError, DecryptionError."""
+        """Return the token. Raises InputError, DecryptionError."""
         if self.form == "from_env":
             text = os.environ.get(self.name)
             if not text:
@@ -48,7 +48,7 @@ class TokenSource(Record):
 
 
 def read_token(instance: DestinationOptions, key: str = "token") -> TokenSource | None:
-    """The option `token` of a destination; its faults go where all do."""
+    """Return the option `token` of a destination; its faults are collected with the others."""
     node = instance.options.get(key)
     if node is None:
         return None
@@ -58,7 +58,7 @@ def read_token(instance: DestinationOptions, key: str = "token") -> TokenSource 
     if len(own) != 1:
         instance.fields.fault(
             node,
-            f"'{key}' has one of from_env and secret",
+            f"'{key}' requires one of from_env and secret",
             "write {from_env: NAME}, or {secret: NAME} for one of the jar's secrets",
             "destination",
         )
@@ -69,7 +69,7 @@ def read_token(instance: DestinationOptions, key: str = "token") -> TokenSource 
     if form == "secret" and (name not in variables or not variables[name].secret):
         instance.fields.fault(
             inner,
-            f"{name} is no declared secret",
+            f"{name} is not a declared secret",
             suggestion(name, variables, "declare it with secret: true"),
             "unknown-variable",
         )
