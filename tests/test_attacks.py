@@ -90,9 +90,9 @@ def _swapped_code(cj: Coinjar) -> None:
 
 
 CHANGES: dict[str, tuple[Callable[[Coinjar], None], int, str]] = {
-    "a changed byte": (_flipped, 4, "TOKEN does not open: it was changed"),
+    "a changed byte": (_flipped, 4, "TOKEN cannot decrypt: it was changed"),
     "a truncated line": (_cut, 3, "this line is no sealed value: it is cut off"),
-    "a truncated line that is base64": (_cut_whole, 4, "TOKEN does not open: it was changed"),
+    "a truncated line that is base64": (_cut_whole, 4, "TOKEN cannot decrypt: it was changed"),
     "moved to another name": (_moved_name, 4, "belongs to another name, service, stage or application"),
     "moved to another service": (_moved_service, 4, "TOKEN is sealed under another key"),
     "moved to another stage": (_moved_stage, 4, "TOKEN is sealed under another key"),
@@ -106,8 +106,8 @@ CHANGES: dict[str, tuple[Callable[[Coinjar], None], int, str]] = {
         4,
         "sealed under another key than jar/coins/keys/prod.all.age holds: an earlier one",
     ),
-    "a swapped key": (_swapped_key, 4, "TOKEN does not open: it was changed"),
-    "a swapped key that vouches": (_swapped_key_and_vouched, 4, "TOKEN does not open: it was changed"),
+    "a swapped key": (_swapped_key, 4, "TOKEN cannot decrypt: it was changed"),
+    "a swapped key that vouches": (_swapped_key_and_vouched, 4, "TOKEN cannot decrypt: it was changed"),
 }
 
 
@@ -261,7 +261,7 @@ def test_values_with_anything_in_them(jar_with_secrets: Coinjar) -> None:
         line = line_of(cj, "all TOKEN")
         replaced(cj, line, f"{line.rpartition(' ')[0]} {sealed}")
         message = cj("value", "prod", "TOKEN", code=4).err
-        assert "does not open" in message or "names NOPE, which is not declared" in message, (plain, message)
+        assert "cannot decrypt" in message or "names NOPE, which is not declared" in message, (plain, message)
         assert "canary" not in message
         cj("grid")
 
@@ -274,7 +274,7 @@ def test_a_broken_value_can_be_put_anew_where_others_stand_for_the_key(jar_with_
     cj("drop", "OTHER", "--stage", "prod")
     _flipped(cj)
     assert (
-        "does not open" in cj("put", "TOKEN", "--stage", "prod", stdin="x", code=4).err
+        "cannot decrypt" in cj("put", "TOKEN", "--stage", "prod", stdin="x", code=4).err
     )  # nothing stands for the key any more
 
 

@@ -77,7 +77,7 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
         ]),
     ],
     "CJ010": [("variables: {Path: {default: x}, PATH: {default: y}}\n", {}, ["jar.yaml:5:33: PATH and Path differ only by case"])],
-    "CJ011": [("variables: {A: {default: x, also_as: [2ND]}, a.b: {default: y}}\n", {}, ["jar.yaml:5:13: no shell can set 2ND", "jar.yaml:5:46: no shell can set a.b"])],
+    "CJ011": [("variables: {A: {default: x, also_as: [2ND]}, a.b: {default: y}}\n", {}, ["jar.yaml:5:13: shells cannot set 2ND", "jar.yaml:5:46: shells cannot set a.b"])],
     "CJ012": [
         ("variables: {A: {}}\n", {"shared": "web: {A: w}\n", "prod": "all: {A: x}\n", "isles": "all: {A: y}\nweb: {A: z}\n"}, ["plain/prod.yaml:1:10 prod web: A: web's own value (jar/plain/shared.yaml:1:10) is overridden by the value for all services on prod"]),
     ],
@@ -130,7 +130,7 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
     ],
     "CJ030": [
         ("variables: {A: {}, B: {secret: true}}\ndestinations: {d: {type: file, as: example, path: env.example}, e: {type: file, as: example, path: env.web, services: [web]}}\n", {}, [
-            "env.example: the example is not there", "env.web: the example is not there",
+            "env.example: the example does not exist", "env.web: the example does not exist",
         ]),
     ],
 }  # fmt: skip

@@ -95,7 +95,7 @@ def test_what_a_destination_supplies_is_taken_into_the_jar(jar: Callable[..., Co
         ]
         cj("deliver", "dev")
         assert "CJ034" not in cj("check", code=None).out
-        # what is not there yet, and nobody knows
+        # what does not exist yet, and nobody knows
         assert "hosting supplies it" in cj("value", "prod", "LINK", "--service", "mailer", code=3).err
 
 
@@ -116,7 +116,7 @@ def test_looking_leaves_nothing_behind(jar: Callable[..., Coinjar], cj: Coinjar)
         # what check cannot look at, it says
         records = "records: {address: 'postgresql://kit@127.0.0.1:1/kit', password: {from_env: NOT_SET}}\n"
         (cj.folder / "jar/jar.yaml").write_text(records + cj.read("jar/jar.yaml"))
-        assert "who must follow could not be looked at: the environment has no NOT_SET" in cj("check", code=None).out
+        assert "dependents could not be checked: the environment has no NOT_SET" in cj("check", code=None).out
 
 
 def test_nothing_of_another_account_is_believed_and_what_is_not_taken_is_not_touched(
@@ -170,7 +170,7 @@ def test_one_that_fails_stops_no_other_and_a_guarded_stage_asks(jar: Callable[..
             (("deliver", "dev", "nope"), 2, "there is no destination 'nope'"),
             (("deliver", "dev", "--requests"), 2, "--requests goes with --dry-run"),
             (("deliver", "shared"), 2, "which destination?"),
-            (("deliver", "shared", "hosting"), 3, "has no place for what holds on every stage"),
+            (("deliver", "shared", "hosting"), 3, "has no place for values of all stages"),
             (("render", "dev", "hosting"), 2, "`coinjar deliver STAGE hosting`"),
             (("deliveries", "99"), 2, "there is no delivery 99"),
             (("deliveries", "undo"), 2, "which delivery?"),
@@ -198,7 +198,7 @@ def test_somebody_was_there_after_the_change_was_shown(jar: Callable[..., Coinja
         assert salt.standin.state["apps"]["line-web-prod"]["settings"] == {"LEVEL": "meddled"}
         looks.clear()
         done = cj("deliver", "dev", "hosting")
-        assert "it changed there after the change was shown: what is written is what differs now" in done.err
+        assert "it changed there after the change was shown: the present differences are written" in done.err
         assert salt.standin.state["apps"]["line-web-dev"]["settings"]["LEVEL"] == "info"
 
 
@@ -275,7 +275,7 @@ jobs:
             [
                 "== with (dev)", "with=debug debug token=•••• undefined=[]", "own=step hello",
                 "== without (no stage)", "without=info token=[]",
-                "release waits: prod is guarded, and a second person must say yes",
+                "release waits: prod is guarded, and a second person must approve it",
             ],
         )  # fmt: skip
         from coinjar.standins.base import ErrorResponse
@@ -414,7 +414,7 @@ def _race(cj: Coinjar, salt: Running, level: str) -> None:
         first.send_signal(signal.SIGKILL)
         first.wait()
     done = cj("deliver", "dev", "hosting")
-    assert re.search("took over the lock of|was interrupted, and all of it is there", done.err)
+    assert re.search("took over the lock of|was interrupted, but is complete", done.err)
     assert salt.standin.state["apps"]["line-web-dev"]["settings"]["LEVEL"] == f"{level}-3"
     assert "interrupted" in {item["state"] for item in json.loads(cj("deliveries", "--json").out)[:2]}
 

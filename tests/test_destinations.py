@@ -85,11 +85,11 @@ def test_secrets_do_not_go_into_version_control(jar: Callable[..., Coinjar]) -> 
     )
     need("git")
     subprocess.run(["git", "init", "-q"], cwd=cj.folder, check=True)
-    assert "out.json: this file will hold a secret, and version control does not ignore it" in cj("render", "prod").err
+    assert "out.json: this file will contain a secret, but version control does not ignore it" in cj("render", "prod").err
     (cj.folder / "alias.json").symlink_to("out.json")
     subprocess.run(["git", "add", "-A"], cwd=cj.folder, check=True)
     message = cj("render", "prod", code=3).err
-    assert "out.json: env would put a secret into a file that version control has" in message
+    assert "out.json: env would write a secret to a file that version control tracks" in message
     assert "secrets: …" in message
     cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("path: out.json", "path: alias.json")})
     assert "alias.json: env would put a secret" in cj("render", "prod", code=3).err
@@ -222,7 +222,7 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
         " a",
         "-•••• (a line that may contain a secret)",
         "-•••• (a line that may contain a secret)",
-        "+•••• (a line that holds TOKEN)",
+        "+•••• (a line that contains TOKEN)",
         "+c",
     ]
     cj.write({"in/site.fill": "${LEVEL} ${MAIL__HOST}\n"})
@@ -279,7 +279,7 @@ def test_wrong_usage_and_collisions(jar: Callable[..., Coinjar]) -> None:
         ("prod", "a", "--as", "json"): "--as writes to stdout",
         ("--every-stage", "--as", "json", "-s", "web"): "json holds one stage",
         ("prod", "--keep", "1"): "--keep goes with --stale",
-        ("prod", "--stale"): "none of these destinations makes manifests",
+        ("prod", "--stale"): "none of these destinations is of type manifests",
     }.items():
         assert words in cj("render", *arguments, code=2).err
     assert "the jar has no destinations" in jar(JAR)("render", "dev", code=2).err

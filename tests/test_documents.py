@@ -242,7 +242,7 @@ def test_why_tells_what_a_step_sees(jar: Callable[..., Coinjar]) -> None:
         "No level of the document says anything" in cj("why", "PORT", "--in", "ci.yaml", "--at", "/jobs/[name=two]").out
     )
     for arguments, words in {
-        ("LEVEL", "--in", "ci"): "--in and --at go together", ("LEVEL",): "why takes a stage and a variable", ("X", "--in", "none", "--at", "/a"): "there is no document 'none'",
+        ("LEVEL", "--in", "ci"): "--in and --at go together", ("LEVEL",): "why takes a stage and a variable", ("X", "--in", "none", "--at", "/a"): "there is not a document 'none'",
     }.items():  # fmt: skip
         assert words in cj("why", *arguments, code=2).err
 
@@ -319,7 +319,7 @@ def test_documents_of_their_own_for_each_stage_in_every_form(jar: Callable[..., 
     assert prod["c"] == {"MINE": 1, "LEVEL": "error", "PORT": "8080"}
     assert cj("render", "--every-stage", "--verify").out == "all 2 files up to date\n"
     assert cj("why", "prod", "LEVEL", "--in", "ci", "--at", "/a").out.startswith("LEVEL = error")
-    assert "is another one on each stage" in cj("why", "LEVEL", "--in", "ci", "--at", "/a", code=2).err
+    assert "is different on each stage" in cj("why", "LEVEL", "--in", "ci", "--at", "/a", code=2).err
     assert cj("compare", "dest:ci@prod", "prod", "--name", "LEVEL").out.startswith("dest:ci@prod and prod: 1 the same")
 
 

@@ -35,7 +35,7 @@ def test_edit(jar_with_secrets: Coinjar) -> None:
     done = cj("edit", "prod", env=where)
     assert done.err == "prod: sealed anew: TOKEN\n"
     assert cj.read("seen") == (
-        "# kept\nall: {}   # too\n--- # secrets of prod: below this line values are sealed when you save\n"
+        "# kept\nall: {}   # too\n--- # secrets of prod: values below this line are encrypted when you save\n"
         "all:\n  LOGIN: made-up LOGIN of prod\n  OTHER: made-up OTHER of prod\n  TOKEN: made-up TOKEN of prod\n"
     )
     after = cj.read("jar/coins/prod.coins")
@@ -63,9 +63,9 @@ def test_edit(jar_with_secrets: Coinjar) -> None:
         ('sed -i "s/LEVEL: 80/LEVEL: eighty/" "$1"',): "prod.yaml:2:14: the value of LEVEL is not a port",
         ('sed -i "s/LEVEL/LEVLE/" "$1"',): "prod.yaml:2:7: LEVLE is not declared",
         ('sed -i "s/LEVEL: 80/TOKEN: open/" "$1"',): "TOKEN is a secret",
-        ('sed -i "s/  TOKEN:/  LEVEL:/" "$1"',): "LEVEL is no secret",
-        ('sed -i "s/LEVEL: 80/TOKEN: {from_env: X}/" "$1"',): "prod.yaml:2:14: TOKEN stands above and below the line",
-        ('sed -i "/--- # secrets/d" "$1"',): "the line '--- # secrets' is gone",
+        ('sed -i "s/  TOKEN:/  LEVEL:/" "$1"',): "LEVEL is not a secret",
+        ('sed -i "s/LEVEL: 80/TOKEN: {from_env: X}/" "$1"',): "prod.yaml:2:14: TOKEN is above and below the line",
+        ('sed -i "/--- # secrets/d" "$1"',): "the line '--- # secrets' is missing",
         ("exit 7",): "the editor ended with 7",
     }.items():
         saved = cj.read("jar/plain/prod.yaml"), cj.read("jar/coins/prod.coins")
@@ -77,7 +77,7 @@ def test_edit(jar_with_secrets: Coinjar) -> None:
         assert "editor" in cj("edit", "prod", env={"EDITOR": text}, code=code).err.lower()
     others = cj("edit", "prod", env={"EDITOR": editor(cj, 'cp "$1" seen'), "COINJAR_IDENTITY": ""})
     assert others.code == 0
-    assert "2 more are sealed for others, and stay\n# without a value of their own here: OTHER\n" in cj.read("seen")
+    assert "2 more are encrypted for others, and stay\n# without a value of their own here: OTHER\n" in cj.read("seen")
 
 
 def test_a_faulty_text_is_offered_again_and_a_kill_leaves_nothing(jar_with_secrets: Coinjar) -> None:

@@ -53,9 +53,9 @@ TABLE: list[tuple[str, int | str, int | str]] = [
     ("deliveries", 0, 0),
     ("deliveries 1", 0, 0),
     ("deliveries undo 1 --dry-run", 0, 0),
-    ("migrate dest:{L} file+literal:moved.env --stage {S} --out move.yaml", 0, 3),  # the sheet is there already
+    ("migrate dest:{L} file+literal:moved.env --stage {S} --out move.yaml", 0, 3),  # the sheet already exists
     ("migrate --execute move.yaml --yes", "moved", "moved"),  # the demo's hosting supplies what a file must be given
-    ("identity new --out other.identity", 0, 3),  # it is there already
+    ("identity new --out other.identity", 0, 3),  # it already exists
     ("identity show", 0, 0),
     ("readers list", 0, 0),
     ("readers add {R} --label berta --stage {S} --yes", 0, 0),

@@ -158,7 +158,7 @@ def test_a_killed_change_of_keys_loses_nothing(prod: Coinjar) -> None:
         assert {name: prod("value", "prod", name, "-s", "mailer").out for name in wanted} == wanted, writes
         if done.returncode == 0:
             break
-        for again in (3, 5, 7):  # and killed once more, with what the first left behind
+        for again in (3, 5, 7):  # and killed once more, with what the first not moved
             left = prod.folder / "left"
             shutil.copytree(prod.folder / "jar", left)
             argv = [sys.executable, "-c", killed, str(again), "readers", "rekey", "--stage", "prod"]

@@ -133,7 +133,7 @@ def test_a_sheet_explains_what_its_lines_do_and_nothing_else(cj: Coinjar) -> Non
     result = cj("compare", "file:a.env", "file:b.env", "--sheet", "m.yaml", code=1)
     assert "m.yaml does not explain LOST, OTHER, gone, bent" in result.err
     assert (
-        "is of a move from file:a.env to file+literal:b.env"
+        "describes a move from file:a.env to file+literal:b.env"
         in cj("compare", "file:a.env", "file:m.yaml", "--sheet", "m.yaml", code=2).err
     )
     cj.write({"a.env": "KEPT=1\nold=1\nLEFT=1\nPORT=1\n", "b.env": "KEPT=1\nOLD=1\nPORT=2\n"})
@@ -147,7 +147,7 @@ def test_only_what_is_certainly_not_there_counts_as_nothing_yet(jar: Callable[..
     )
     cj.write({"in.env": "LEVEL=info\n"})
     cj("migrate", "file:in.env", "dest:env", "--stage", "dev", "--out", "first.yaml")
-    cj.write({"out/dev/mailer.json": '{"LEVEL": "another"}'})  # web's is not there, and mailer's is
+    cj.write({"out/dev/mailer.json": '{"LEVEL": "another"}'})  # web's does not exist, and mailer's is
     cj("migrate", "file:in.env", "dest:env", "--stage", "dev", "--out", "second.yaml")
     assert "env has a different value, which is overwritten" in cj.read("second.yaml")
     cj.write({"out/dev/web.json": "{broken"})

@@ -108,7 +108,7 @@ def test_check_finds_the_jars_secrets_in_what_git_tracks(jar: Callable[..., Coin
     result = cj("check", code=1)
     lines = [line for line in result.out.splitlines() if "CJ028" in line]
     assert [line.split(": ")[0] for line in lines] == ["ci.yaml:2:17", "notes.bin:1:6", "src/a.py:1:3"]
-    assert all("it holds the text of TOKEN" in line for line in lines)
+    assert all("it contains the text of TOKEN" in line for line in lines)
     assert SECRET not in result.out + result.err
     git(cj, "commit", "-qm", "with a secret")
     git(cj, "rm", "-qf", "ci.yaml", "notes.bin", "src/a.py")

@@ -77,7 +77,7 @@ def test_every_place(jar: Callable[..., Coinjar]) -> None:
     assert cj.read("app.py") == "import os\n# HOST is where\nhost = os.environ['DB_HOST']\n"
     assert cj.read("page.yaml") == "a:\n  env: {DB_HOST: old}\n"
     assert cj.read("k8s.yaml") == CODE["k8s.yaml"].replace("data: {HOST", "data: {DB_HOST")
-    assert "app.py:2:3: HOST stands here, and is no use of the variable" in done.err
+    assert "app.py:2:3: HOST also appears here, but not as an environment variable; left unchanged" in done.err
     assert "k8s.yaml:3:18" in done.err
 
 
@@ -136,11 +136,11 @@ def test_refusals_and_several_at_once(jar: Callable[..., Coinjar]) -> None:
     for arguments, words in (
         (("HOST",), "which name, and to which?"),
         (("HOSTT", "X"), "there is no variable 'HOSTT'"),
-        (("HOST", "USER"), "USER is declared already"),
-        (("HOST", "2ND"), "no shell can set 2ND"),
+        (("HOST", "USER"), "USER is already declared"),
+        (("HOST", "2ND"), "shells cannot set 2ND"),
         (("HOST", "A=B"), "a variable's name has no blanks"),
-        (("HOST", "HOST"), "HOST has that name already"),
-        (("--finish", "NOBODY"), "no variable was called NOBODY"),
+        (("HOST", "HOST"), "HOST already has that name"),
+        (("--finish", "NOBODY"), "no variable had the name NOBODY"),
     ):
         before = tree(cj.folder)
         assert words in cj("rename", *arguments, "--yes", code=2).err

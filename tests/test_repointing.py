@@ -67,7 +67,7 @@ def test_who_follows_and_in_which_order(jar: Callable[..., Coinjar], cj: Coinjar
         cj("migrate", "dest:old", "dest:new", "--out", "move.yaml")
         for becomes, words in (
             ("", "nobody knows what SHOP_LINKS is to point to"),
-            ("${PUBLIC_ADDRESS@of:web}", "SHOP_LINKS is of kind json, where a reference would be data"),
+            ("${PUBLIC_ADDRESS@of:web}", "SHOP_LINKS is of kind json, in which a reference would be data"),
         ):
             _become(cj, "SHOP_LINKS", becomes)
             assert words in cj("migrate", "--execute", "move.yaml", "--yes", code=3).err
@@ -115,7 +115,7 @@ def test_what_is_left_to_a_person(jar: Callable[..., Coinjar], cj: Coinjar) -> N
         _become(cj, "WEB_LINK", "https://tickets.example/")
         cj("migrate", "--execute", "move.yaml", "--yes", "--restart")
         assert settings(salt, "site-prod")["WEB_LINK"] == "https://tickets.example/"
-        assert "left to you: the jar does not know it" in cj.read("move.yaml")
+        assert "left to you: not in the jar" in cj.read("move.yaml")
         assert salt.standin.state["apps"]["shop-prod"]["settings"]["BY_HAND"] == f"{address}cart"
 
 
@@ -144,7 +144,7 @@ def test_moves_into_files(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     cj.write({"compose.yaml": compose, "there.env": "OTHER=1\n", "one.env": "LEVEL=debug\n"})
     cj("migrate", "compose:compose.yaml", "file+posix:out.env", "--out", "m.yaml")
     assert (
-        "LEVEL has different values in all/web, all/site, and a file holds one"
+        "LEVEL has different values in all/web, all/site, but a file contains one"
         in cj("migrate", "--execute", "m.yaml", "--yes", code=3).err
     )
     assert not (cj.folder / "out.env").exists()
@@ -159,9 +159,9 @@ def test_moves_into_files(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     for _ in range(2):  # once more does no harm
         cj("migrate", "--execute", "n.yaml", "--yes")
     assert cj.read("there.env") == "LEVEL=debug\n"
-    assert "outcome: 'there, and the same'" in cj.read("n.yaml")
+    assert "outcome: 'there, and equal'" in cj.read("n.yaml")
     assert (
-        "is no running system: remove it yourself"
+        "is not a running system: remove it by hand"
         in cj("migrate", "--execute", "n.yaml", "--yes", "--empty-source").err
     )
     jar(

@@ -234,7 +234,7 @@ def test_what_was_plain_gets_sealed(jar: Callable[..., Coinjar]) -> None:
     assert "written in plain text at jar/plain/prod.yaml:1:14" in cj("value", "prod", "TOKEN", "-s", "web", code=3).err
     cj("readers", "seal")
     cj.write({"jar/plain/prod.yaml": "all: {TOKEN: another}\n"})
-    assert "TOKEN is sealed too, and with another text" in cj("readers", "seal", code=3).err
+    assert "TOKEN is also encrypted, with a different text" in cj("readers", "seal", code=3).err
     cj("put", "TOKEN", "--stage", "prod", stdin="settled")
     assert cj("value", "prod", "TOKEN", "-s", "web").out == "settled"
     cj.write(

@@ -28,7 +28,7 @@ def test_a_rename_is_finished_and_the_declaration_stays(small: Coinjar, way: tup
     assert small.read("jar/jar.yaml").endswith("variables:\n  NEW: {}\n")
     assert small("value", "dev", "NEW").out == "hello"
     before = small.read("jar/jar.yaml")
-    assert "no variable was called OLD" in small("rename", "--finish", "OLD", code=2).err
+    assert "no variable had the name OLD" in small("rename", "--finish", "OLD", code=2).err
     assert small.read("jar/jar.yaml") == before
 
 
@@ -195,10 +195,10 @@ def test_a_file_that_cannot_be_read_is_no_file_without_mentions(jar: Callable[..
         }
     )
     result = cj("mentions", "src/broken.yaml", code=3)
-    assert result.err.startswith("src/broken.yaml:3:1: what it mentions is not known: this is not YAML")
+    assert result.err.startswith("src/broken.yaml:3:1: its mentions are not known: this is not YAML")
     assert "src/broken.yaml:3:1" in cj("mentions", code=3).err
     assert (
-        "notes.md: what it mentions is not known: its format is not known"
+        "notes.md: its mentions are not known: its format is not known"
         in cj("mentions", "notes.md", code=3).err
     )
     assert "warning CJ043" in cj("check").out

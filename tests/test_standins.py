@@ -80,7 +80,7 @@ def test_standins_are_run_until_they_are_stopped(cj: Coinjar) -> None:
         page = ask(f"{lines[0]['address']}/")
         assert "&lt;b&gt;bold" in page
         assert CANARY not in page
-        assert "waits for a deploy" in page
+        assert "pending deploy" in page
         assert CANARY not in json.dumps(ask(f"{lines[0]['address']}/run/line/"))
         with pytest.raises(OSError, match="401"):
             ask(f"{lines[0]['address']}/v1/apps/line/settings", "wrong")

@@ -132,7 +132,7 @@ def test_hosts_that_refuse(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         cj("put", "TOKEN", "--stage", "dev", stdin=CANARY)
         assert "literal cannot carry LEVEL" in cj("deliver", "dev", code=3).err
         assert "names no hosts for prod" in cj("deliver", "prod", code=3).err
-        assert "farm has no place for what holds on every stage" in cj("deliver", "shared", "farm", code=3).err
+        assert "farm has no place for values of all stages" in cj("deliver", "shared", "farm", code=3).err
         cj("put", "LEVEL=info", "--stage", "dev")
         done = cj("deliver", "dev", "--restart", code=5)
         assert "sh ended with 3" in done.err
@@ -209,7 +209,7 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
         ("{type: host, hosts: [a], path: x, owner: 'a; b'}", "'owner' is user, or user:group"),
         (
             "{type: host, hosts: [a], path: 'x-{service}'}",
-            "a would get one file for dev, prod, trial-*, which would overwrite each other",
+            "a would get one file for dev, prod, trial-*, which overwrite each other",
         ),
         ("{type: host, hosts: {dev: [a, b], prod: [b]}, path: 'x-{service}'}", "b would get one file for dev, prod"),
         (
@@ -293,7 +293,7 @@ def test_secrets_that_are_others_and_readers_that_nobody_vouches_for(jar: Callab
         assert CANARY.encode() not in (cj.folder / "jar/.local/deliveries.sqlite").read_bytes()
         undone = cj("deliveries", "undo", str(number))
         assert (
-            "cannot be brought back: OUTSIDE: it is secret, and there was nobody to seal the snapshot for" in undone.err
+            "cannot be brought back: OUTSIDE: it is secret, and there was no reader to encrypt the snapshot for" in undone.err
         )
         assert salt.standin.state["apps"]["line-prod"]["settings"] == {
             "LEVEL": "info",

@@ -123,7 +123,7 @@ def test_adopt_brings_what_differs_and_no_more(jar: Callable[..., Coinjar]) -> N
         "old.env:4:1: LEVEL stands",
         "LEVEL is given twice (first in line 3)",
         "QUOTED is wrapped in quotes",
-        "no shell can set BAD-NAME",
+        "shells cannot set BAD-NAME",
         "API_KEY holds a placeholder",
         "HOME: every shell",
     ):

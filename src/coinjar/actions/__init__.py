@@ -1,1 +1,1 @@
-"""What the commands do, callable without them."""
+"""What the commands do, callable without the command line."""

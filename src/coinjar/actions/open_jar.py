@@ -1,4 +1,4 @@
-"""The library's door: open a jar, resolve a stage for a service."""
+"""The library's entry point: open a jar, resolve a stage for a service."""
 
 from __future__ import annotations
 
@@ -21,9 +21,9 @@ if TYPE_CHECKING:
 
 
 class Resolution(Mapping[str, Resolved]):
-    """What one service sees on one stage, by variable name, in the order of declaration.
+    """What one service gets on one stage, by variable name, in the order of declaration.
 
-    Variables that are unset on purpose are in it, with `text` None; those nobody gave a value are not.
+    Variables that are explicitly unset are included, with `text` None; variables that no layer sets are not.
     """
 
     def __init__(self, stage: str, service: str, result: dict[str, Resolved]) -> None:
@@ -41,30 +41,30 @@ class Resolution(Mapping[str, Resolved]):
         return len(self._found)
 
     def exported(self) -> Iterator[tuple[str, Resolved]]:
-        """Each name to hand out with its value, second spellings (`also_as`) included."""
+        """Yield each name to export with its value, `also_as` names included."""
         for name, resolved in self._found.items():
             yield name, resolved
             for also in resolved.variable.also_as:
                 yield also, resolved
 
     def mine(self, jar: Jar) -> list[str]:
-        """The names whose values are the person's own."""
+        """Return the names whose values are the person's own."""
         own = {id(definition) for values in jar.mine.get(self.stage, {}).values() for definition in values.values()}
         return [name for name, resolved in self._found.items() if id(resolved.definition) in own]
 
     def environment(self) -> dict[str, str]:
-        """The names and texts to set, secrets readable."""
+        """Return the names and texts to set, secrets in clear."""
         return {name: text for name, resolved in self.exported() if (text := resolved.revealed) is not None}
 
     def unset(self) -> list[str]:
-        """The names to take out of an inherited environment."""
+        """Return the names to remove from an inherited environment."""
         return [name for name, resolved in self.exported() if resolved.text is None]
 
 
 class OpenJar:
-    """A jar on disk. Reads it anew at each call, so it never shows what is no longer there.
+    """A jar on disk. Reads it again at each call, so the result is never stale.
 
-    `ask` gets a passphrase from a person; without it only COINJAR_PASSPHRASE opens a protected identity.
+    `ask` asks a person for a passphrase; without it only COINJAR_PASSPHRASE unlocks a protected identity.
     """
 
     def __init__(self, folder: Path, ask: Ask | None = None) -> None:
@@ -72,10 +72,10 @@ class OpenJar:
         self.ask = ask
         self._identity: Identity | None = None
         self.name_reader: Callable[[str], str] = lambda default: default
-        """Gives the label of the jar's first reader, which may be asked for; it is given the login name."""
+        """Returns the label of the jar's first reader, which may ask for it; its argument is the login name."""
 
     def load(self, stages: list[str] | None = None, *, mine: str | None = None) -> Jar:
-        """Its facts, with the values of these stages (None: of all). Raises every fault of every file at once."""
+        """Load the jar with the values of these stages (None: of all). Raises every fault of every file at once."""
         ring: KeyRing | None = None
 
         def once() -> KeyRing:
@@ -91,18 +91,18 @@ class OpenJar:
             if is_unfinished(self.folder):
                 hint = "`coinjar rename` finishes it"
                 raise InputError(
-                    "a rename was cut short, and the jar is half old and half new", hint=hint, code="unfinished"
+                    "a rename was interrupted, and the jar is partly renamed", hint=hint, code="unfinished"
                 ) from None
             raise
 
     def ring(self) -> KeyRing:
-        """The keys as they lie there now; an identity is looked for when the first is needed, once."""
+        """Return the present keys; an identity is looked for when the first key is needed, once."""
         from coinjar.jarfile.keyring import KeyRing
 
         return KeyRing(self.folder, self.identity)
 
     def identity(self) -> Identity:
-        """Whoever runs this. Raises DecryptionError."""
+        """Return the identity of whoever runs this. Raises DecryptionError."""
         if self._identity is None:
             from coinjar.jarfile.identities import find_identity
 
@@ -118,7 +118,7 @@ class OpenJar:
         allow_commands: bool = False,
         jar: Jar | None = None,
     ) -> Resolver:
-        """One stage, ready to be asked for values."""
+        """Return a resolver of one stage."""
         jar = jar or self.load([stage], mine=stage if mine else None)
 
         def fetch(outside: Outside, location: Location) -> str:
@@ -141,10 +141,10 @@ class OpenJar:
         mine: bool = False,
         allow_commands: bool = False,
     ) -> Resolution:
-        """What `service` (None: the only one) sees on `stage`.
+        """Return what `service` (None: the only one) gets on `stage`.
 
-        `one_offs` are NAME to VALUE above every layer; `mine` lets the person's own layer speak. Raises
-        InputError for every value that cannot be worked out and every required one that is missing, at once;
+        `one_offs` are NAME to VALUE above every layer; `mine` includes the person's own layer. Raises
+        InputError for all values that cannot be computed and all required ones that are missing, at once;
         UsageError if there are several services and none is named.
         """
         resolver = self.resolver(stage, one_offs=one_offs, mine=mine, allow_commands=allow_commands)
@@ -153,16 +153,16 @@ class OpenJar:
 
 
 def open_jar(path: str | os.PathLike[str] | None = None, *, ask: Ask | None = None) -> OpenJar:
-    """The jar at `path` (its folder, or the one that holds it); for None the one here or in a folder above.
+    """Return the jar at `path` (its folder, or the one that contains it); for None the one here or in a parent folder.
 
-    `ask` gets the passphrase of a protected identity: it is given the identity's place, and returns a text, or None.
+    `ask` asks for the passphrase of a protected identity: its argument is the identity's path; it returns a text, or None.
     Raises InputError if there is none. Nothing else is read yet.
     """
     return OpenJar(find_jar(Path.cwd(), os.fspath(path) if path is not None else None), ask)
 
 
 def service_or_only(jar: Jar, named: str | None) -> str:
-    """The service that is named, or the only one. Raises UsageError with the list if there are several."""
+    """Return the named service, or the only one. Raises UsageError with the list if there are several."""
     if named is not None:
         return jar.service(named).name
     if len(jar.services) == 1:
@@ -171,7 +171,7 @@ def service_or_only(jar: Jar, named: str | None) -> str:
 
 
 def one_off_definitions(jar: Jar, one_offs: Mapping[str, str]) -> dict[str, Definition]:
-    """One-off values as a layer. Raises UsageError for an undeclared name, and for a secret, which argv would show to others."""
+    """Return one-off values as a layer. Raises UsageError for an undeclared name, and for a secret, which argv would reveal."""
     result = {}
     for name, text in one_offs.items():
         if name not in jar.variables:
@@ -179,8 +179,8 @@ def one_off_definitions(jar: Jar, one_offs: Mapping[str, str]) -> dict[str, Defi
             raise UsageError(f"{name} is not declared", hint=hint, code="unknown-variable")
         if jar.variables[name].secret:
             raise UsageError(
-                f"{name} is a secret, and would show in the list of processes",
-                hint=f"put it: `coinjar put {name} --mine`",
+                f"{name} is a secret, which would appear in the process list",
+                hint=f"set it with `coinjar put {name} --mine`",
                 code="secret-in-argv",
             )
         result[name] = Definition(text, "--with", 0, 0)

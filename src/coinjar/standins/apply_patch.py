@@ -1,4 +1,4 @@
-"""Patches as a Kubernetes API merges them: strategic, and server-side apply with fields that have managers."""
+"""Patches as a Kubernetes API merges them: strategic, and server-side apply with field managers."""
 
 from __future__ import annotations
 
@@ -10,11 +10,11 @@ Leaf = tuple[str, ...]
 
 
 class FieldConflict(Exception):
-    """A field that somebody else manages."""
+    """A field with another manager."""
 
 
 def merged(old: Any, patch: Any, field: str = "") -> Any:
-    """A strategic merge patch: lists with a merge key by it, other lists whole."""
+    """Apply a strategic merge patch: lists with a merge key by it, other lists whole."""
     if isinstance(patch, dict):
         new = dict(old) if isinstance(old, dict) else {}
         for key, value in patch.items():
@@ -36,7 +36,7 @@ def merged(old: Any, patch: Any, field: str = "") -> Any:
 
 
 def leaves(data: Any, at: Leaf = ()) -> Iterator[tuple[Leaf, Any]]:
-    """Every field that can be managed by itself."""
+    """Yield every field that can be managed separately."""
     if isinstance(data, dict) and (data or not at):
         for key, value in data.items():
             if not (not at and key in ("kind", "apiVersion", "status")) and (at, key) not in (
@@ -52,7 +52,7 @@ def leaves(data: Any, at: Leaf = ()) -> Iterator[tuple[Leaf, Any]]:
 
 
 def applied(old: dict[str, Any], wanted: dict[str, Any], manager: str, *, force: bool) -> dict[str, Any]:
-    """Server-side apply: what `manager` applied before and does not any more goes; what others manage and has another value is a conflict."""
+    """Server-side apply: remove what `manager` applied before and does not now; a field of another manager with another value is a conflict."""
     entries = old.get("metadata", {}).get("managedFields", [])
     owned = {entry["manager"]: {tuple(leaf) for leaf in entry.get("fields", [])} for entry in entries}
     there = dict(leaves({key: value for key, value in old.items() if key != "status"}))
@@ -83,7 +83,7 @@ def applied(old: dict[str, Any], wanted: dict[str, Any], manager: str, *, force:
 
 
 def _remove(data: Any, leaf: Leaf) -> None:
-    """Take one field out, and what is empty without it."""
+    """Remove one field, and parents that become empty."""
     for number, step in enumerate(leaf):
         if isinstance(data, list):
             by = MERGED_BY[leaf[number - 1]]

@@ -1,4 +1,4 @@
-"""What stand-ins share: a server on loopback, its state in a file, a token, faults, and a page for a browser."""
+"""Base of the stand-ins: a server on loopback, its state in a file, a token, faults, and a page for a browser."""
 
 from __future__ import annotations
 
@@ -19,13 +19,13 @@ from urllib.parse import parse_qs, unquote, urlsplit
 
 FAULTS = ("slow", "drop", "500", "half", "429")
 EVERY = 3
-"""Which request a fault meets, unless it is told: each third."""
+"""The default interval of a fault: every third request."""
 _SLOW = 0.2
 _CHANGING = ("POST", "PUT", "PATCH", "DELETE")
 
 
 class ErrorResponse(Exception):
-    """An answer that is no success."""
+    """An error response."""
 
     def __init__(self, code: int, words: str, headers: Mapping[str, str] | None = None) -> None:
         super().__init__(words)
@@ -36,7 +36,7 @@ class ErrorResponse(Exception):
 
 
 class ApiCall(NamedTuple):
-    """A request: what stands in the path's holders, the query, the body, and who asks."""
+    """A request: path parameters, query, body, and the caller."""
 
     parts: tuple[str, ...]
     query: Mapping[str, str]
@@ -46,13 +46,13 @@ class ApiCall(NamedTuple):
 
 
 class HtmlPage(str):
-    """An answer that is HTML, not JSON."""
+    """An HTML response instead of JSON."""
 
     __slots__ = ()
 
 
 class ResponseWithHeaders(NamedTuple):
-    """An answer with headers of its own."""
+    """A response with headers of its own."""
 
     data: Any
     headers: Mapping[str, str]
@@ -64,7 +64,7 @@ Route = tuple[str, re.Pattern[str], Callable[[Any, ApiCall], Any], bool]
 def route(
     method: str, path: str, *, free: bool = False
 ) -> Callable[[Callable[[Any, ApiCall], Any]], Callable[[Any, ApiCall], Any]]:
-    """Marks what answers a path; `{}` stands for one step of it, `{*}` for the rest. `free`: without a token."""
+    """Mark the handler of a path; `{}` stands for one step of it, `{*}` for the rest. `free`: without a token."""
 
     def mark(function: Callable[[Any, ApiCall], Any]) -> Callable[[Any, ApiCall], Any]:
         pattern = re.escape(path).replace(r"\{\*\}", "(.*)").replace(r"\{\}", "([^/]+)")
@@ -75,7 +75,7 @@ def route(
 
 
 class InjectedFault:
-    """Something that goes wrong at each n-th request (of `drop` and `half`: at each n-th that changes something)."""
+    """A fault injected into every n-th request (`drop` and `half`: every n-th that changes something)."""
 
     def __init__(self, message: str) -> None:
         self.kind, _, number = message.partition(":")
@@ -83,7 +83,7 @@ class InjectedFault:
         self._count = 0
 
     def meets(self, method: str) -> bool:
-        """Whether this request is one of those."""
+        """Return whether it affects this request."""
         if self.kind in ("drop", "half") and method not in _CHANGING:
             return False
         self._count += 1
@@ -91,13 +91,13 @@ class InjectedFault:
 
 
 class Standin(ABC):
-    """One simulated platform. Subclasses have routes and say what their state holds at first."""
+    """One simulated platform. Subclasses have routes and define the initial state."""
 
     name = ""
     prefix = ""
-    """Where its API begins; what is not below it is the page, or free."""
+    """Prefix of its API; other paths are the page, or free."""
     unguarded: ClassVar[bool] = False
-    """Whether it asks for no token at all."""
+    """Whether it requires no token."""
 
     def __init__(self, folder: Path, fault: str = "") -> None:
         folder.mkdir(parents=True, exist_ok=True)
@@ -114,37 +114,37 @@ class Standin(ABC):
         self.save()
 
     def first(self) -> dict[str, Any]:
-        """The state of a new one."""
+        """Return the initial state."""
         return {}
 
     @abstractmethod
     def make(self, name: str) -> None:
-        """Make an app or project of this name; it listens already."""
+        """Create an app or project of this name; the server is already listening."""
 
     @abstractmethod
     def sections(self) -> Iterator[tuple[str, str, Sequence[tuple[str, str, str]]]]:
-        """For the page: a title, a remark, and rows of name, value and remark."""
+        """Return for the page: a title, a remark, and rows of name, value and remark."""
 
     def more(self) -> dict[str, str]:
-        """What else its line of JSON says."""
+        """Return further members of its line of JSON."""
         return {}
 
     def save(self) -> None:
-        """Write the state, whole; a machine that crashes may lose the last of it."""
+        """Write the state, whole; a crash of the machine may lose the last one."""
         unfinished = self.path.with_suffix(".unfinished")
         with open(unfinished, "w", opener=_private) as file:
             json.dump(self.state, file, ensure_ascii=False)
         unfinished.replace(self.path)
 
     def who(self, header: str) -> str:
-        """Whose token this is. Raises Refused."""
+        """Return the owner of this token. Raises ErrorResponse."""
         for name, token in self.state["tokens"].items():
             if secrets.compare_digest(header.encode(), f"Bearer {token}".encode()):
                 return str(name)
         raise ErrorResponse(401, "no such token")
 
     def answer(self, method: str, path: str, query: Mapping[str, str], body: Any, headers: Mapping[str, str]) -> Any:
-        """What a request gives, its change saved. Raises Refused."""
+        """Return the response to a request, with its change saved. Raises ErrorResponse."""
         known = False
         for wanted, pattern, function, free in self.routes:
             if match := pattern.fullmatch(path):
@@ -161,7 +161,7 @@ class Standin(ABC):
 
     @route("GET", "/", free=True)
     def page(self, call: ApiCall) -> HtmlPage:
-        """What is set, for a browser; secrets are masked."""
+        """Return the page for a browser; secrets are masked."""
         del call
         from jinja2 import Environment, PackageLoader
 
@@ -182,7 +182,7 @@ def _private(path: str, flags: int) -> int:
 
 
 def as_object(body: Any, *names: str) -> dict[str, Any]:
-    """A body that must be an object with these members."""
+    """Return a body that must be an object with these members."""
     if not isinstance(body, dict) or any(name not in body for name in names):
         raise ErrorResponse(422, f"the body must have {', '.join(names)}" if names else "the body must be an object")
     return body
@@ -205,7 +205,7 @@ class _Handler(BaseHTTPRequestHandler):
         elif met == "429":
             return self._send(429, {"error": "slow down"}, {"Retry-After": formatdate(time.time() + 0.2, usegmt=True)})
         elif met == "500":
-            return self._send(500, {"error": "it fell over"})
+            return self._send(500, {"error": "internal error"})
         standin.half = met == "half"
         try:
             body = self._body(raw)
@@ -219,7 +219,7 @@ class _Handler(BaseHTTPRequestHandler):
             self.close_connection = True
             return None
         if met == "half":
-            return self._send(500, {"error": "it fell over half-way"})
+            return self._send(500, {"error": "internal error during the change"})
         headers = result.headers if isinstance(result, ResponseWithHeaders) else {}
         return self._send(
             201 if self.command == "POST" else 200,
@@ -258,7 +258,7 @@ class _Handler(BaseHTTPRequestHandler):
 
 
 class StandinServer(ThreadingHTTPServer):
-    """A stand-in that listens; `seen` are the requests that came, in order."""
+    """A listening stand-in; `seen` are the requests, in order."""
 
     daemon_threads = True
     request_queue_size = 256
@@ -270,7 +270,7 @@ class StandinServer(ThreadingHTTPServer):
         standin.address = f"http://127.0.0.1:{self.server_address[1]}"
 
     def handle_error(self, request: Any, client_address: Any) -> None:
-        """A client that went away is no fault of the server's."""
+        """Ignore a client that went away."""
         import sys
 
         if not isinstance(sys.exception(), ConnectionError):
@@ -279,7 +279,7 @@ class StandinServer(ThreadingHTTPServer):
 
 @contextlib.contextmanager
 def served(standin: Standin, port: int = 0) -> Iterator[StandinServer]:
-    """A stand-in that answers, as long as this lasts."""
+    """Run a stand-in inside a `with` block."""
     with StandinServer(standin, port) as server:
         thread = threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True)
         thread.start()

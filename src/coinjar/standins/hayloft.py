@@ -1,4 +1,4 @@
-"""Hayloft: just enough of the Kubernetes API to apply to and to read back, for this program and for kubectl."""
+"""Hayloft: a small server of the Kubernetes API, for this program and for kubectl."""
 
 from __future__ import annotations
 
@@ -38,11 +38,11 @@ GROUPS = {
 VERBS = ["create", "delete", "get", "list", "patch", "update"]
 _ROLLED = ("deployments", "statefulsets", "daemonsets")
 _LOOKS = 2
-"""After so many looks at a workload its rollout is through."""
+"""Reads of a workload after which its rollout is finished."""
 
 
 class Hayloft(Standin):
-    """Just enough of the Kubernetes API: objects, server-side apply, rollouts that take a while, pods."""
+    """A small server of the Kubernetes API: objects, server-side apply, rollouts that take a while, pods."""
 
     name = "hayloft"
     prefix = "/api"
@@ -52,10 +52,10 @@ class Hayloft(Standin):
         return {"uid": secrets.token_hex(8), "objects": {}, "number": 0}
 
     def make(self, name: str) -> None:
-        """A namespace is there as soon as it is used."""
+        """Do nothing: a namespace exists as soon as it is used."""
 
     def more(self) -> dict[str, str]:
-        """Where a kubeconfig for it is."""
+        """Return the path of a kubeconfig."""
         path = self.path.with_name("hayloft.kubeconfig")
         config = {
             "apiVersion": "v1",
@@ -142,7 +142,7 @@ class Hayloft(Standin):
         kind = self._kind(group, plural)
         name = call.body["metadata"]["name"]
         if f"{namespace}/{plural}/{name}" in self.state["objects"]:
-            raise ErrorResponse(409, f"{plural} {name} is there already")
+            raise ErrorResponse(409, f"{plural} {name} already exists")
         return self._keep(group, kind, namespace, plural, copy.deepcopy(call.body), None, call)
 
     @route("PUT", "/api{*}")
@@ -187,7 +187,7 @@ class Hayloft(Standin):
         return {"kind": "Status", "apiVersion": "v1", "status": "Success"}
 
     def _parts(self, rest: str) -> tuple[str, str, str, str]:
-        """Group, namespace, plural and name of a path behind /api."""
+        """Return group, namespace, plural and name of a path behind /api."""
         parts = rest.strip("/").split("/")
         group, parts = ("v1", parts[1:]) if not rest.startswith("s/") else ("/".join(parts[1:3]), parts[3:])
         namespace = "default"
@@ -241,7 +241,7 @@ class Hayloft(Standin):
         return new
 
     def _refuse(self, kind: str, new: dict[str, Any]) -> None:
-        """What a real server would not take: values that are no strings, a Secret's that are no base64."""
+        """Refuse what a real server refuses: values that are not strings, a Secret's values that are not base64."""
         for key, value in (new.get("data") or {}).items() if kind in ("ConfigMap", "Secret") else ():
             if not isinstance(value, str):
                 raise ErrorResponse(400, f"{key} is not a string")
@@ -257,7 +257,7 @@ class Hayloft(Standin):
     # -- rollouts and pods
 
     def _look(self, result: dict[str, Any], plural: str) -> None:
-        """Each look brings a rollout on, until new pods run."""
+        """Advance a rollout with each read, until new pods run."""
         status = result.get("status")
         if plural not in _ROLLED or status is None:
             return
@@ -275,7 +275,7 @@ class Hayloft(Standin):
             self.save()
 
     def _replica_pods(self, namespace: str) -> Iterator[dict[str, Any]]:
-        """The pods that run: of the spec that was rolled out last."""
+        """Return the running pods: of the spec that was rolled out last."""
         for key, item in self.state["objects"].items():
             where, plural, name = key.split("/")
             self._look(item, plural)

@@ -14,7 +14,7 @@ _OURS = ("PUBLIC_ADDRESS", "LISTEN_PORT")
 
 
 class Lanternfish(Standin):
-    """Hosting: each variable names its stages, some give their value to nobody; in effect at once; names ignore case; paged and rate-limited.
+    """Hosting: each variable names its stages, some values are write-only; in use at once; names ignore case; paged and rate-limited.
 
     It gives each stage that has variables an address and a port.
     """
@@ -31,7 +31,7 @@ class Lanternfish(Standin):
             self.save()
 
     def _limit(self) -> None:
-        """So many requests a second, and no more."""
+        """Maximum requests per second."""
         now = time.monotonic()
         recent: list[float] = [item for item in self.__dict__.setdefault("recent", []) if now - item < 1]
         if len(recent) >= self.state["a_second"]:
@@ -57,7 +57,7 @@ class Lanternfish(Standin):
         }
 
     def _given(self, name: str, project: dict[str, Any]) -> list[dict[str, Any]]:
-        """What it sets by itself, once a stage has anything to run with: the address there, and the port to listen on."""
+        """Return what it sets itself, once a stage has variables: the address, and the port to listen on."""
         stages = sorted({stage for variable in project["variables"].values() for stage in variable["stages"]})
         own = [("PUBLIC_ADDRESS", f"{self.address}/run/{name}/{stage}/", stage) for stage in stages]
         own += [("LISTEN_PORT", str(9300 + number), stage) for number, stage in enumerate(stages)]
@@ -93,14 +93,14 @@ class Lanternfish(Standin):
         self, project: dict[str, Any], key: str, value: str | None, stages: list[str], besides: str = ""
     ) -> None:
         if key in _OURS:
-            raise ErrorResponse(422, f"{key} is ours")
+            raise ErrorResponse(422, f"{key} is reserved")
         if value == "":
             raise ErrorResponse(422, f"{key} is empty")
         if value is not None and "\n" in value:
             raise ErrorResponse(422, f"{key} has a line break")
         for number, item in project["variables"].items():
             if number != besides and item["key"].casefold() == key.casefold() and set(item["stages"]) & set(stages):
-                raise ErrorResponse(409, f"{key} is there already on {', '.join(stages)}")
+                raise ErrorResponse(409, f"{key} already exists on {', '.join(stages)}")
 
     @route("POST", "/api/projects/{}/variables")
     def create(self, call: ApiCall) -> Any:
@@ -145,7 +145,7 @@ class Lanternfish(Standin):
 
     @route("GET", "/run/{}/{}/", free=True)
     def running(self, call: ApiCall) -> Any:
-        """What the running app of a stage answers."""
+        """Return the response of a stage's running app."""
         project = self.state["projects"].get(call.parts[0], {"variables": {}})
         own = [*project["variables"].values(), *self._given(call.parts[0], project)]
         return running_answer(

@@ -1,4 +1,4 @@
-"""How stand-ins keep secrets from eyes: on their pages, in their logs, and as keyed digests for proofs."""
+"""How stand-ins hide secrets: on their pages, in their logs, and as keyed digests for proofs."""
 
 from __future__ import annotations
 
@@ -12,17 +12,17 @@ MASK = "••••"
 
 
 def for_eyes(name: str, value: str, *, secret: bool = False) -> str:
-    """A value as a page shows it."""
+    """Return a value as a page shows it."""
     return MASK if value and (secret or infer(name, value).secret) else value
 
 
 def digest(key: str, value: str) -> str:
-    """By which a service proves what it has without showing it: HMAC-SHA-256, hex."""
+    """Return a digest by which a service proves what it has: HMAC-SHA-256, hex."""
     return hmac.new(key.encode(), value.encode(), hashlib.sha256).hexdigest()
 
 
 def running_answer(name: str, environment: Mapping[str, str]) -> dict[str, object]:
-    """What a running app of a hosting stand-in answers: its settings, those that look secret masked, with digests under its PROOF_KEY."""
+    """Return the response of a running app: its settings, secret-looking ones masked, with digests under its PROOF_KEY."""
     hidden = {name for name, value in environment.items() if infer(name, value).secret}
     key = environment.get("PROOF_KEY", "")
     digests = {name: digest(key, environment[name]) for name in sorted(hidden) if name != "PROOF_KEY"} if key else {}

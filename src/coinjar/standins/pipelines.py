@@ -28,21 +28,21 @@ from coinjar.standins.masking import MASK
 
 _EXPRESSION = re.compile(r"\[=\s*([A-Za-z_]\w*)\s*=\]")
 _LONGEST = 30
-"""Seconds that one step may take."""
+"""Maximum seconds of one step."""
 
 
 class PipelineError(Exception):
-    """A pipeline that cannot be run, in words."""
+    """A pipeline that cannot be run, and why."""
 
 
 def read_pipeline(text: str) -> dict[str, Any]:
-    """The file's data; every scalar is text. Raises Stopped."""
+    """Return the file's data; every scalar is text. Raises PipelineError."""
     try:
         data = yaml.load(text, Loader=yaml.BaseLoader)  # noqa: S506 - the base loader makes texts, lists and maps only
     except yaml.YAMLError:
         raise PipelineError("the pipeline is not YAML") from None
     if not isinstance(data, dict) or data.get("pipeline") != "1" or not isinstance(data.get("jobs"), list):
-        raise PipelineError("a pipeline says pipeline: 1, and has a list of jobs")
+        raise PipelineError("a pipeline requires pipeline: 1, and a list of jobs")
     for job in data["jobs"]:
         if (
             not isinstance(job, dict)
@@ -54,7 +54,7 @@ def read_pipeline(text: str) -> dict[str, Any]:
 
 
 class PipelineJob:
-    """Goes on with a run: its jobs in order, its log with every secret masked."""
+    """Continues a run: its jobs in order, its log with every secret masked."""
 
     def __init__(self, text: str, values: Iterable[dict[str, Any]], guarded: Sequence[str]) -> None:
         self.pipeline = read_pipeline(text)
@@ -68,13 +68,13 @@ class PipelineJob:
         )
 
     def go_on(self, run: dict[str, Any]) -> None:
-        """Run what is left; `run` holds its state, its log, how many jobs are done, and for which stages somebody said yes."""
+        """Run the remaining jobs; `run` has its state, its log, the number of finished jobs, and the approved stages."""
         run["state"] = "running"
         for job in self.pipeline["jobs"][run["done"] :]:
             stage = job.get("stage")
             if stage in self.guarded and stage not in run["yes"]:
                 run.update(state="waiting", waits_for=stage)
-                self._log(run, f"{job.get('name', 'job')} waits: {stage} is guarded, and a second person must say yes")
+                self._log(run, f"{job.get('name', 'job')} waits: {stage} is guarded, and a second person must approve it")
                 return
             self._log(run, f"== {job.get('name', 'job')}" + (f" ({stage})" if stage else " (no stage)"))
             if not self._job(job, run):

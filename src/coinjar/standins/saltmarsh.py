@@ -1,4 +1,4 @@
-"""Saltmarsh: hosting with flat settings an app."""
+"""Saltmarsh: hosting with flat settings per app."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ class Saltmarsh(Standin):
             app = self.state["apps"].setdefault(name, {"settings": {}, "given": given, "running": dict(given)})
             app["given"]["PUBLIC_ADDRESS"] = given[
                 "PUBLIC_ADDRESS"
-            ]  # another one, where the stand-in listens elsewhere now
+            ]  # a different one where the stand-in now listens elsewhere
             self.save()
 
     def _app(self, name: str) -> dict[str, Any]:
@@ -64,7 +64,7 @@ class Saltmarsh(Standin):
         wanted = as_object(as_object(call.body, "settings")["settings"])
         for name, text in wanted.items():
             if name in app["given"] or name.startswith("SALT_"):
-                raise ErrorResponse(422, f"{name} is ours")
+                raise ErrorResponse(422, f"{name} is reserved")
             if not isinstance(text, str) or len(text.encode()) > _LONGEST:
                 raise ErrorResponse(422, f"{name} must be a text of at most {_LONGEST} bytes")
         taken = list(wanted.items())[: len(wanted) // 2] if self.half else list(wanted.items())
@@ -107,7 +107,7 @@ class Saltmarsh(Standin):
 
     @route("GET", "/run/{}/", free=True)
     def running(self, call: ApiCall) -> Any:
-        """What the running app itself answers."""
+        """Return the response of the running app."""
         return running_answer(call.parts[0], self._app(call.parts[0])["running"])
 
     def sections(self) -> Iterator[tuple[str, str, Sequence[tuple[str, str, str]]]]:
@@ -118,8 +118,8 @@ class Saltmarsh(Standin):
                 (
                     item,
                     for_eyes(item, now[item]),
-                    "given" if item in app["given"] else "waits for a deploy" if item in waiting else "",
+                    "given" if item in app["given"] else "pending deploy" if item in waiting else "",
                 )
                 for item in sorted(now)
             ]
-            yield name, f"{len(waiting)} waiting for the next deploy" if waiting else "all of it is running", rows
+            yield name, f"{len(waiting)} pending the next deploy" if waiting else "all in use", rows

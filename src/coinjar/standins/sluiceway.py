@@ -13,7 +13,7 @@ _PAGE = 25
 
 
 class Sluiceway(Standin):
-    """Pipelines: variables and secrets of the whole project and of its stages, the narrower wins; secrets give their value to nobody."""
+    """Pipelines: variables and secrets of the whole project and of its stages, the narrower takes effect; secrets are write-only."""
 
     name = "sluiceway"
     prefix = "/projects"
@@ -55,7 +55,7 @@ class Sluiceway(Standin):
         if any(
             (value["name"], value["stage"]) == (body["name"], body["stage"]) for value in project["values"].values()
         ):
-            raise ErrorResponse(409, f"{body['name']} is there already")
+            raise ErrorResponse(409, f"{body['name']} already exists")
         project["number"] += 1
         item = {name: body[name] for name in ("name", "value", "secret", "stage")} | {"version": 1}
         project["values"][str(project["number"])] = item
@@ -84,7 +84,7 @@ class Sluiceway(Standin):
 
     @route("PUT", "/projects/{}/pipelines/{}")
     def keep_pipeline(self, call: ApiCall) -> Any:
-        """The text of a pipeline file."""
+        """Store a pipeline file."""
         try:
             read_pipeline(str(call.body))
         except PipelineError as fault:
@@ -122,18 +122,18 @@ class Sluiceway(Standin):
 
     @route("POST", "/projects/{}/runs/{}/yes")
     def say_yes(self, call: ApiCall) -> Any:
-        """A second person lets the job of a guarded stage go on."""
+        """Let a second person approve the job of a guarded stage."""
         project, run = self._run(call)
         if run["state"] != "waiting":
-            raise ErrorResponse(409, "it waits for nobody")
+            raise ErrorResponse(409, "it does not wait for approval")
         if call.who == run["by"]:
-            raise ErrorResponse(403, f"{call.who} started it: somebody else must say yes")
+            raise ErrorResponse(403, f"{call.who} started it: somebody else must approve it")
         run["yes"].append(run["waits_for"])
         self._go_on(project, run)
         return {"id": call.parts[1], **run}
 
     def _go_on(self, project: dict[str, Any], run: dict[str, Any]) -> None:
-        """Run the jobs that are left, until one waits or fails."""
+        """Run the remaining jobs, until one waits or fails."""
         PipelineJob(project["pipelines"][run["pipeline"]], project["values"].values(), project["guarded"]).go_on(run)
 
     def sections(self) -> Iterator[tuple[str, str, Sequence[tuple[str, str, str]]]]:

@@ -13,7 +13,7 @@ from coinjar.jarfile.external_values import fetcher
 
 
 class CheckReport(NamedTuple):
-    """What was found, by place; how many values were not asked for, or are sealed for others; which accepted entries silence nothing."""
+    """The findings, by location; how many values were not fetched or are encrypted for others; which accepted entries match nothing."""
 
     findings: list[Finding]
     not_fetched: int
@@ -22,12 +22,12 @@ class CheckReport(NamedTuple):
 
     @property
     def open_findings(self) -> list[Finding]:
-        """Those that nobody accepted."""
+        """Return the findings that were not accepted."""
         return [finding for finding in self.findings if not finding.accepted]
 
 
 def _with_samples(jar: Jar) -> Jar:
-    """The jar with what a supplied value looks like, where nobody has told the real one yet."""
+    """Return the jar with sample values for supplied variables whose real value is not known yet."""
     samples = {
         name: variable._replace(
             default=Definition(
@@ -41,7 +41,7 @@ def _with_samples(jar: Jar) -> Jar:
 
 
 def check(opened: OpenJar, *, allow_commands: bool = False, with_history: bool = False) -> CheckReport:
-    """Check a jar; `with_history` looks for its secrets in every commit, too. Raises what reading it raises."""
+    """Check a jar; `with_history` also looks for its secrets in every commit. Raises what reading the jar raises."""
     context = CheckContext(_with_samples(opened.load()), fetcher(opened.folder, allow_commands=allow_commands))
     from coinjar.actions.checking.secret_checks import check_readers, check_tracked_files
 

@@ -1,4 +1,4 @@
-"""What `check` wants to know of a jar's destinations: files as they would be rendered, running systems as they would be delivered to."""
+"""Collect diagnostics of a jar's destinations: files as they would be rendered, running systems as they would be delivered to."""
 
 from __future__ import annotations
 
@@ -18,18 +18,18 @@ from coinjar.platforms.description import read_description
 from coinjar.system.files import display_path
 
 OF_VALUES = frozenset({"not-fetched", "circle", "reference", "outside"})
-"""Codes of errors that are a value's, not a destination's."""
+"""Codes of errors that belong to a value, not to a destination."""
 RULE_OF = {"name-taken": "CJ032", "over-the-limits": "CJ033"}
-"""The rules of what a live destination refuses; all else is CJ017."""
+"""The rules of what a live destination does not support; everything else is CJ017."""
 
 
 def check_destinations(opened: OpenJar, context: CheckContext) -> None:
-    """What every destination tells of every stage, for the rules of `check`. Faults of values are other rules' matter."""
+    """Collect the diagnostics of every destination on every stage. Faults of values are reported by other rules."""
     _DestinationChecks(opened, context).look()
 
 
 class _DestinationChecks:
-    """Gathers spots by rule; the same fault on several stages once."""
+    """Collects diagnostics by rule; the same fault on several stages once."""
 
     def __init__(self, opened: OpenJar, context: CheckContext) -> None:
         self.context = context
@@ -67,7 +67,7 @@ class _DestinationChecks:
         self._descriptions()
         for (rule, name, of, message, hint, location), where in self.faults.items():
             on = "" if where == self.stages[name] else f" on {', '.join(where)}"
-            words = f"{message}{on}" if of else f"{name}{on}: {message}"  # a target says its destination itself
+            words = f"{message}{on}" if of else f"{name}{on}: {message}"  # a target's message names its destination
             self.diagnostics.setdefault(rule, []).append(
                 Diagnostic(words, hint, location, None, where[0] if len(where) == 1 else None)
             )
@@ -75,7 +75,7 @@ class _DestinationChecks:
         self.context.collected |= {code: list(dict.fromkeys(names)) for code, names in self.diagnostics.items()}
 
     def _descriptions(self) -> None:
-        """The jar's own descriptions of platforms, used or not."""
+        """Check the jar's own platform descriptions, used or not."""
         messages = {(message, location) for (_, _, _, message, _, location) in self.faults}
         for path in sorted((self.render_context.folder / "platforms").glob("*.yaml")):
             try:
@@ -104,7 +104,7 @@ class _DestinationChecks:
         instance = make(destination, self.render_context)
         try:
             outputs = instance.outputs(view)
-        except CoinJarError:  # what else is to be said of the file is said all the same
+        except CoinJarError:  # other faults of the file are reported as well
             for notice in instance.notices:
                 self.diagnostics.setdefault(notice.rule, []).append(notice.diagnostic)
             raise
@@ -128,20 +128,20 @@ class _DestinationChecks:
         self.context.port_uses += links
 
     def _overwritten(self, destination: Destination, stage: str, output: Output) -> None:
-        """Two stages that write one file with different content overwrite each other."""
+        """Report two stages that write one file with different content: they overwrite each other."""
         other, data = self.written.setdefault((destination.name, output.path), (stage, output.data))
         if not output.merges and data != output.data:
             words = (
-                f"it writes {display_path(output.path)} for {other} and for {stage}, which would overwrite each other"
+                f"it writes {display_path(output.path)} for {other} and for {stage}, which overwrite each other"
             )
-            hint = f"put {{stage}} into the path, or limit the destination (stages: [{other}])"
+            hint = f"add {{stage}} to the path, or limit the destination (stages: [{other}])"
             self._fault(
                 destination, stage, InputError(words, hint=hint, location=destination.location, code="collision")
             )
 
 
 def _outdated(destination: Destination, stage: str, output: Output) -> Diagnostic:
-    words = "is not there" if not output.path.exists() else "does not say what jar.yaml declares"
+    words = "does not exist" if not output.path.exists() else "does not match jar.yaml"
     return Diagnostic(
         f"the example {words}", f"`coinjar render {stage} {destination.name}`", Location(display_path(output.path))
     )

@@ -1,4 +1,4 @@
-"""Ports in what jar.yaml lists as code: what Containerfiles expose, Compose files publish, and scripts hand to a container engine."""
+"""Collect ports from files listed as code: what Containerfiles expose, Compose files publish, and scripts pass to a container engine."""
 
 from __future__ import annotations
 
@@ -21,13 +21,13 @@ _LARGEST = 1 << 20
 _CONTAINERFILE = re.compile(r"(?:Containerfile|Dockerfile)(?:\..+)?|.+\.(?:containerfile|dockerfile)")
 _COMPOSE = re.compile(r"(?:.+[-.])?compose(?:[-.].+)?\.ya?ml")
 _SCRIPT = re.compile(r".+\.(?:sh|bash|zsh|mk|service|ya?ml)|Makefile|[^.]+")
-# An engine's `run`, its options over continued lines, and among them -p [ADDRESS:][HOST:]PORT; all that is looked for stands in one command.
+# An engine's `run`, its options over continued lines, and among them -p [ADDRESS:][HOST:]PORT, all in one command.
 _RUN = re.compile(rb"\brun[ \t]+(?:\\\n|[^\n;|&])*")
 _PUBLISH = re.compile(rb"(?<=\s)(?:-p|--publish)(?:=|\s+)?[\"']?(?:[\w.:\[\]]*:)?(\d{1,5})(?:/\w+)?(?=[\"'\s]|$)")
 
 
 class _PortOwners(NamedTuple):
-    """Whose files these may be, and on which stages what they say holds: on all, for a file knows none."""
+    """The services that files may belong to, and the stages they apply to: all, since a file has no stage."""
 
     services_of: Callable[[Path], tuple[str, ...]]
     services: frozenset[str]
@@ -35,7 +35,7 @@ class _PortOwners(NamedTuple):
 
 
 def collect_ports(opened: OpenJar, context: CheckContext) -> None:
-    """Give the rules the ports that the code names. What cannot be read is another rule's matter."""
+    """Add the ports in the code to the context. Unreadable files are reported by another rule."""
     jar = context.jar
     base = opened.folder.resolve().parent
     owners = _PortOwners(lambda path: services_below(jar, path, base), frozenset(jar.services), list(context.stages))
@@ -68,11 +68,11 @@ def _links(path: Path, owners: _PortOwners) -> Iterator[PortUse]:
         elif _SCRIPT.fullmatch(name):
             yield from _handed_over(path, owners)
     except CoinJarError:
-        return  # CJ043 says so, of a file that mentions anything
+        return  # CJ043 reports it, for a file that mentions variables
 
 
 def _handed_over(path: Path, owners: _PortOwners) -> Iterator[PortUse]:
-    """The ports in a script of one service; whose containers a script of several starts is not known."""
+    """Yield the ports in a script of one service; a script of several does not show whose containers it starts."""
     services = owners.services_of(path)
     if len(services) != 1:
         return

@@ -1,4 +1,4 @@
-"""What a step of a pipeline, or a container in a document, sees of a variable, and which level of the document decides."""
+"""Which value a step of a pipeline, or a container in a document, gets for a variable, and which level of the document decides."""
 
 from __future__ import annotations
 
@@ -17,11 +17,11 @@ from coinjar.destinations.open_document import OpenDocument
 from coinjar.documents.implicit_types import becomes
 
 KEYS = ("env", "environment", "variables")
-"""What an environment is called in documents that no destination describes."""
+"""Keys of environments in documents without a destination."""
 
 
 class LevelValue(NamedTuple):
-    """One level that says something of the variable."""
+    """One level that sets the variable."""
 
     pointer: str
     text: str
@@ -30,7 +30,7 @@ class LevelValue(NamedTuple):
 
 
 class EffectiveEntry(NamedTuple):
-    """What the environment at `pointer` sees. `text` is None if no level says anything."""
+    """The value in the environment at `pointer`. `text` is None if no level sets it."""
 
     name: str
     pointer: str
@@ -43,19 +43,19 @@ class EffectiveEntry(NamedTuple):
 def effective_entry(
     opened: OpenJar | None, name: str, document: str, pointer: str, stage: str | None
 ) -> EffectiveEntry:
-    """Ask a document: a destination's name, or a file. Raises UsageError for what is neither."""
+    """Return it from a document: a destination's name, or a file. Raises UsageError if it is neither."""
     jar = opened.load() if opened else None
     remarks: list[str] = []
     if jar and opened and document in jar.destinations:
         made = make(jar.destinations[document], RenderContext(jar, opened.folder, Masker()))
         if not isinstance(made, DocumentDestination):
             raise UsageError(
-                f"the destination {document} is no document", hint="--in takes one of the type document, or a file"
+                f"the destination {document} is not a document", hint="--in requires one of type document, or a file"
             )
         if "{stage}" in made.path and stage is None:
             raise UsageError(
-                f"the document {document} is another one on each stage",
-                hint="name the stage, too: `coinjar why STAGE NAME --in …`",
+                f"the document {document} is different on each stage",
+                hint="also name the stage: `coinjar why STAGE NAME --in …`",
             )
         text = made.open(stage or "")
         decided = {spot.pointer: (spot.decided_by, spot.inherits) for spot in made.places}
@@ -81,7 +81,7 @@ def effective_entry(
     seen = winner.entries[name].text if winner else None
     value = winner.entries[name].value if winner else None
     if winner and value and (meaning := becomes(value, as_json=text.as_json)):
-        remarks.append(f"it stands there as {meaning[0]}, and becomes the text '{meaning[1]}'")
+        remarks.append(f"it is {meaning[0]} there, and is read as the text '{meaning[1]}'")
     variable = jar.variables.get(name) if jar else None
     return EffectiveEntry(
         name, pointer, seen, variable.secret if variable else infer(name, seen or "").secret, says, remarks
@@ -96,7 +96,7 @@ def _is_there(document: OpenDocument, pointer: str) -> bool:
 
 
 def _environment(document: OpenDocument, pointer: str, keys: list[str]) -> str:
-    """The pointer of the environment itself, where a step or a job is named instead."""
+    """Return the pointer of the environment itself, if a step or a job is named instead."""
     if pointer.rsplit("/", 1)[-1] in keys:
         document.follow(pointer)
         return pointer
@@ -110,7 +110,7 @@ def _environment(document: OpenDocument, pointer: str, keys: list[str]) -> str:
 def _against_the_jar(
     document: DocumentDestination, opened: OpenJar, name: str, pointer: str, stage: str | None
 ) -> list[str]:
-    """What the jar would have there, where the document says something else."""
+    """Return what the jar would set there, where the document differs."""
     spot = next((place for place in document.places if place.pointer == pointer), None)
     stage = (spot.stage if spot else None) or stage
     if spot is None or stage is None or name not in document.render_context.jar.variables or not spot.services:
@@ -123,7 +123,7 @@ def _against_the_jar(
         return []
     return (
         [
-            f"the jar has '{resolved.text}' for {spot.services[0]} on {stage}: `coinjar render {stage} {document.destination.name}` brings it in step"
+            f"the jar has '{resolved.text}' for {spot.services[0]} on {stage}: `coinjar render {stage} {document.destination.name}` updates it"
         ]
         if entry
         else []

@@ -1,4 +1,4 @@
-"""Unified diffs for people: made of the real lines, shown with every secret masked. Nothing else prints the content of files."""
+"""Unified diffs for display, with every secret masked. No other module prints file contents."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from coinjar.destinations.base import Hidden
 
 
 class FileChange(NamedTuple):
-    """A file before and after, and what is shown as its name: `old_name` is /dev/null for a new one."""
+    """A file before and after, and the names to show: `old_name` is /dev/null for a new one."""
 
     old: bytes
     new: bytes
@@ -20,7 +20,7 @@ class FileChange(NamedTuple):
 
 
 def difference(sides: FileChange, hidden: Hidden, redactor: Redactor, *, context: int = 3) -> Iterator[str]:
-    """The lines of a unified diff. `context`: how many unchanged lines are shown around a change."""
+    """Return the lines of a unified diff. `context`: unchanged lines shown around a change."""
     before, after = _lines(sides.old, hidden, redactor), _lines(sides.new, hidden, redactor)
     yield f"--- {sides.old_name}"
     yield f"+++ {sides.new_name}"
@@ -36,7 +36,7 @@ def difference(sides: FileChange, hidden: Hidden, redactor: Redactor, *, context
 
 
 def _lines(data: bytes, hidden: Hidden, redactor: Redactor) -> list[tuple[bytes, str]]:
-    """Each line as it is, and as it is shown."""
+    """Return each line, and its displayed form."""
     if not data:
         return []
     lines = data.split(b"\n")
@@ -51,6 +51,6 @@ def _lines(data: bytes, hidden: Hidden, redactor: Redactor) -> list[tuple[bytes,
 
 
 def _span(start: int, end: int) -> str:
-    """Where a hunk lies, as unified diffs write it."""
+    """Return the position of a hunk in the notation of unified diffs."""
     length = end - start
     return f"{start + (1 if length else 0)}" + ("" if length == 1 else f",{length}")

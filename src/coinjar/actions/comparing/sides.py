@@ -14,7 +14,7 @@ from coinjar.sources.base import SET_BY_EVERYBODY, SourceContext
 
 
 class Comparison:
-    """Two sides, what differs, and what was read differently from what a person may expect."""
+    """Two sides, their differences, and remarks on unexpected readings."""
 
     def __init__(self, left: Side, right: Side, rows: list[Difference], remarks: list[ReadRemark]) -> None:
         self.left = left
@@ -26,9 +26,9 @@ class Comparison:
 def compare_sources(
     opened: OpenJar | None, other_name: str, other: str, *, services: list[str], every_name: bool, allow_commands: bool
 ) -> Comparison:
-    """Compare two sources; `opened` is needed where either is a stage, and knows which names are secret.
+    """Compare two sources; `opened` is required if either is a stage, and tells which names are secret.
 
-    In a file that the jar does not know, what looks secret is taken for one.
+    In a file without a jar, what looks secret is treated as secret.
     """
     stages = [text for text in (other_name, other) if not is_source(text)]
     asked = [text.partition("@")[2] for text in (other_name, other) if text.startswith("dest:") and "@" in text]
@@ -38,7 +38,7 @@ def compare_sources(
     destinations = [
         jar.destination(text[5:].partition("@")[0]) for text in (other_name, other) if jar and text.startswith("dest:")
     ]
-    for destination in destinations:  # what it never takes is no difference
+    for destination in destinations:  # what it never takes is not a difference
         services = [name for name in services if destination.services is None or name in destination.services]
     remarks: list[ReadRemark] = []
     unread: set[str] = set()
@@ -60,7 +60,7 @@ def compare_sources(
 
 
 def _takes(jar: Jar | None, destination: Destination, row: Difference) -> bool:
-    """Whether a destination takes the variable of a row at all."""
+    """Return whether a destination takes the variable of a row."""
     from coinjar.destinations.base import gets
 
     variable = jar.variables.get(row.name) if jar else None
@@ -82,7 +82,7 @@ def _side(
 ) -> Side:
     jar = context.jar
     if not is_source(text):
-        assert opened is not None, "a stage is only asked of a jar"
+        assert opened is not None, "a stage requires a jar"
         assert jar is not None
         return StageSide(opened.resolver(text, jar=jar, allow_commands=allow_commands), services)
     if text.startswith("delivery:") and opened is not None and jar is not None:
@@ -95,7 +95,7 @@ def _side(
     known = jar.variables if jar else {}
     if source.stages() and context.stage is None:
         hint = f"compare it with one of its stages ({', '.join(source.stages())}), or adopt it"
-        raise UsageError(f"{source.label} holds several stages", hint=hint, code="which-stage")
+        raise UsageError(f"{source.label} contains several stages", hint=hint, code="which-stage")
     values: dict[str | None, dict[str, str | None]] = {}
     secret: set[str] = set()
     for service in [None, *(services or source.services())] if source.services() else [None]:
@@ -115,7 +115,7 @@ def _side(
 
 
 def _normal(variable: Variable | None, text: str | None) -> str | None:
-    """A text in the spelling that the jar would give it, so that only what differs is told."""
+    """Return a text in the jar's spelling, so that only real differences are reported."""
     try:
         return normal(variable, text) if variable and text is not None else text
     except CoinJarError:

@@ -1,4 +1,4 @@
-"""Bring live destinations in step: look, show, lock, look again, write only what differs, read back, record, restart."""
+"""Deliver to live destinations: inspect, show, lock, inspect again, write only what differs, read back, record, restart."""
 
 from __future__ import annotations
 
@@ -24,11 +24,11 @@ from coinjar.records.store import ASKED, DONE, FAILED, RESTARTED, WAITS
 
 T = TypeVar("T")
 Progress = Callable[[str, int, int], None]
-"""Told what is being done, and how many of how many targets are through with it."""
+"""Called with the present step, and how many of how many targets are finished."""
 
 
 class DeliveryOptions(NamedTuple):
-    """How to deliver. `patience`: seconds to wait for a lock; `undoes`: the number of the delivery whose earlier values these are."""
+    """How to deliver. `patience`: seconds to wait for a lock; `undoes`: the number of the delivery to undo."""
 
     restart: bool = False
     patience: float = 0
@@ -37,7 +37,7 @@ class DeliveryOptions(NamedTuple):
 
 
 class DeliveryOutcome(NamedTuple):
-    """What became of a target. `restart` is "" (nothing to do), waits, asked or done; `state` is in step, delivered, planned or failed."""
+    """The result for a target. `restart` is "" (nothing to do), waits, asked or done; `state` is up to date, delivered, to deliver or failed."""
 
     destination: str
     key: str
@@ -80,10 +80,10 @@ class Delivery:
         self.taken: list[SuppliedValue] = []
         self.recorded: list[str] = []
 
-    # -- looking
+    # -- inspecting
 
     async def look(self) -> list[InspectedTarget]:
-        """What is there, everywhere, and what would change."""
+        """Read all targets, and compute their changes."""
         self.faults |= await self.opened.take_supplied()
         places, faults = self.opened.places(
             [destination for destination in self.opened.chosen if destination.name not in self.faults]
@@ -116,7 +116,7 @@ class Delivery:
         return self.seen
 
     def _with_extra(self, inspection: TargetInspection) -> TargetInspection:
-        """The plan with what nobody knows removed, if that was asked for."""
+        """Return the plan, including the removal of unmanaged variables if requested."""
         if self.options.remove_extra:
             changes = list(inspection.plan.changes)
             changes += [
@@ -130,11 +130,11 @@ class Delivery:
 
     @property
     def differs(self) -> bool:
-        """Whether anything would be written."""
+        """Return whether anything would be written."""
         return any(inspected.inspection and inspected.inspection.plan.changes for inspected in self.seen)
 
     def planned(self) -> list[DeliveryOutcome]:
-        """The outcomes of a dry run."""
+        """Return the outcomes of a dry run."""
         outcomes = [self._failed_destination(name, fault) for name, fault in self.faults.items()]
         for inspected in self.seen:
             if inspected.inspection is None:
@@ -151,10 +151,10 @@ class Delivery:
     def _failed_destination(self, name: str, fault: CoinJarError) -> DeliveryOutcome:
         return DeliveryOutcome(name, "", name, FAILED_STATE, [], 0, 0, [], fault=fault)
 
-    # -- carrying out
+    # -- writing
 
     async def carry_out(self) -> list[DeliveryOutcome]:
-        """Deliver to every target that could be looked at. One that fails stops no other."""
+        """Deliver to every target that could be inspected. A failure of one does not stop others."""
         outcomes = [self._failed_destination(name, fault) for name, fault in self.faults.items()]
         self.taken = self.opened.record_supplied()
         work = [inspected for inspected in self.seen if inspected.inspection is not None]
@@ -179,19 +179,19 @@ class Delivery:
         return sorted(outcomes, key=lambda outcome: order.index(outcome.destination))
 
     async def close(self) -> None:
-        """Let go of all connections."""
+        """Close all connections."""
         for inspected in self.seen:
             await inspected.target.close()
         self.opened.records.close()
 
     async def _to_destination(self, seen: list[InspectedTarget]) -> list[DeliveryOutcome]:
-        """All targets of one destination, under its lock."""
+        """Deliver to all targets of one destination, under its lock."""
         open_destination = seen[0].open_destination
         destination = open_destination.destination
         if not any(self._has_work(inspected) for inspected in seen):
             if dead := clear_dead(self.opened.records, f"{destination.name}/{self.opened.stage}"):
                 self.opened.records.mark_interrupted(self.opened.stage, destination.name)
-                seen[0].target.notes.add(f"the delivery of {dead} was interrupted, and all of it is there")
+                seen[0].target.notes.add(f"the delivery of {dead} was interrupted, but is complete")
             for inspected in seen:
                 self._remember_what_is_right(destination, inspected)
             return [
@@ -206,7 +206,7 @@ class Delivery:
                 number = self.opened.records.begin(self.opened.stage, destination.name, self.options.undoes)
                 if lock.taken_from:
                     seen[0].target.notes.add(
-                        f"took over the lock of {lock.taken_from}, whose process is gone: that delivery was interrupted"
+                        f"took over the lock of {lock.taken_from}, whose process has ended: that delivery was interrupted"
                     )
                 done = [
                     _unraised(item)
@@ -231,7 +231,7 @@ class Delivery:
         return WAITS if not inspected.inspection.effect.in_effect else ""
 
     async def _one(self, number: int, inspected: InspectedTarget, lock: DeliveryLock) -> DeliveryOutcome:
-        """One target, which may have changed since it was looked at."""
+        """Deliver to one target, which may have changed since it was inspected."""
         open_destination, target = inspected.open_destination, inspected.target
         began = False
         inspection = inspected.inspection
@@ -262,7 +262,7 @@ class Delivery:
         return outcome
 
     def _unless_moved(self, target: Target, shown: TargetInspection, now: TargetInspection) -> TargetInspection:
-        """What is there now, under the lock; somebody may have been here since it was shown. Raises ExternalError on a guarded stage."""
+        """Read the target again under the lock; it may have changed since it was shown. Raises ExternalError on a guarded stage."""
         if [(change.name, change.action, change.new) for change in shown.plan.changes] == [
             (change.name, change.action, change.new) for change in now.plan.changes
         ]:
@@ -271,25 +271,25 @@ class Delivery:
         if self.opened.is_guarded:
             raise ExternalError(
                 f"{words}, and nothing was written",
-                hint="run it again, and look at the change",
+                hint="run it again, and review the change",
                 code="moved",
                 of=target.label,
             )
-        target.notes.add(f"{words}: what is written is what differs now")
+        target.notes.add(f"{words}: the present differences are written")
         return now
 
     def _begin(self, number: int, inspected: InspectedTarget, inspection: TargetInspection) -> bool:
-        """Record what is about to change and what was there; from then on an interruption can be seen."""
+        """Record the changes and the previous values; from here on an interruption can be detected."""
         opened, target = self.opened, inspected.target
         if opened.records.unanswered(opened.stage, inspected.open_destination.destination.name, target.key):
-            target.notes.add("an earlier delivery asked for its restart and was interrupted: it may happen twice")
+            target.notes.add("an earlier delivery requested its restart and was interrupted: it may happen twice")
         snapshot = (
             snapshots.take(self._recipients(), inspection.live, target.desired_values)
             if inspection.plan.changes
             else None
         )
         opened.records.begin_part(number, target.key, target.label, snapshot, inspection.plan.changes)
-        if target.needs_restart:  # so that an interruption from here on does not lose sight of it
+        if target.needs_restart:  # so that an interruption from here on is not forgotten
             waiting = {
                 change.name: LastApplied("", change.live.version if change.live else "", in_effect=False)
                 for change in inspection.plan.changes
@@ -316,13 +316,13 @@ class Delivery:
             ).plan.changes
             left = [change for change in left if any(change.name == other.name for other in inspection.plan.changes)]
             target.notes.add(
-                f"an answer was lost ({fault.lost}); {len(left)} of {len(inspection.plan.changes)} changes were made again"
+                f"a response was lost ({fault.lost}); {len(left)} of {len(inspection.plan.changes)} changes were made again"
             )
             if left:
                 await target.write(left)
 
     async def _read_back(self, number: int, inspected: InspectedTarget, inspection: TargetInspection) -> None:
-        """See that what was written is there, and remember it."""
+        """Check that what was written is there, and record it."""
         target, destination, stage = inspected.target, inspected.open_destination.destination, self.opened.stage
         held_now = await target.read()
         wrong = [change for change in inspection.plan.changes if not _took(change, held_now.get(change.name))]
@@ -341,18 +341,18 @@ class Delivery:
                     in_effect=not target.needs_restart or (ran and name not in written),
                 )
         gone = [change.name for change in inspection.plan.changes if change.action == GONE and change.name in written]
-        if target.needs_restart:  # what runs still has it
+        if target.needs_restart:  # the running program still has it
             known |= {name: LastApplied("", in_effect=False) for name in gone}
         self.opened.records.remember(number, stage, destination.name, target.key, known, gone)
         names = ", ".join(change.name for change in wrong)
         words, hint = (
-            f"it did not keep {names}: what is read back is not what was written",
-            "is somebody else writing there? `coinjar drift` shows what it has",
+            f"it did not keep {names}: the value read back differs from the value written",
+            "check whether something else writes there; `coinjar drift` shows the present values",
         )
         raise_all([ExternalError(words, hint=hint, code="read-back", of=target.label)] if wrong else [])
 
     def _remember_what_is_right(self, destination: Destination, inspected: InspectedTarget) -> None:
-        """What is in step without our ever having delivered it counts as delivered, so that a later change outside is seen as one."""
+        """Record values that are up to date without a delivery of ours as delivered, so that a later change there is detected."""
         assert inspected.inspection
         plan_context = inspected.inspection.plan_context
         new = {
@@ -367,7 +367,7 @@ class Delivery:
             self.opened.records.remember(0, self.opened.stage, destination.name, inspected.target.key, new, [])
 
     async def _restart(self, number: int, inspected: InspectedTarget) -> str:
-        """Restart if that was asked for and is needed; says how it stands."""
+        """Restart if requested and needed; return the state."""
         opened, target, destination = self.opened, inspected.target, inspected.open_destination.destination
         effect = await opened.effect(target, opened.records.last(opened.stage, destination.name, target.key))
         if effect.in_effect:
@@ -382,13 +382,13 @@ class Delivery:
             await target.restart()
         except ResponseLost as fault:
             target.notes.add(
-                f"an answer was lost ({fault.lost}); the restart was asked for again, and may happen twice"
+                f"a response was lost ({fault.lost}); the restart was requested again, and may happen twice"
             )
             await target.restart()
         after = await target.effect()
         if after is not None and not after.in_effect:
-            words = "it restarted, and what was saved is still not in effect"
-            raise ExternalError(words, hint="look at its log", code="not-in-effect", of=target.label)
+            words = "it restarted, but still does not use what was saved"
+            raise ExternalError(words, hint="check its log", code="not-in-effect", of=target.label)
         opened.records.took_effect(opened.stage, destination.name, target.key)
         opened.records.set_part(number, target.key, restart=RESTARTED)
         await target.settle()
@@ -396,14 +396,14 @@ class Delivery:
 
 
 def _took(change: DeliveryChange, live_value: LiveValue | None) -> bool:
-    """Whether a change is there, as far as it can be read."""
+    """Return whether a change is there, as far as it can be read."""
     if change.action == GONE:
         return live_value is None or live_value.inherited or live_value.supplied
     return live_value is not None and (live_value.text is None or live_value.text == change.new)
 
 
 def _unraised(item: T | BaseException) -> T:
-    """A result; what was raised is a fault of the program."""
+    """Return a result; an unexpected exception is raised."""
     if isinstance(item, BaseException):
         raise item
     return item
@@ -435,5 +435,5 @@ def _failed(
 
 
 def exit_code(outcomes: Sequence[DeliveryOutcome]) -> int:
-    """0 if all went well, else the code of the first failure."""
+    """Return 0 if all went well, else the code of the first failure."""
     return next((outcome.fault.exit_code for outcome in outcomes if outcome.fault), 0)

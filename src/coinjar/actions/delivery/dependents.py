@@ -1,4 +1,4 @@
-"""Who must follow when what a destination supplies has changed: whoever was delivered a value that is made from it, and has the old one."""
+"""Find services that still have a value computed from an outdated supplied value."""
 
 from __future__ import annotations
 
@@ -19,14 +19,14 @@ from coinjar.records.store import default_path
 
 
 def check_dependents(opened: OpenJar, context: CheckContext) -> None:
-    """CJ034. Looks at nothing where nothing was delivered yet."""
+    """Collect CJ034. Does nothing if nothing was delivered yet."""
     if context.jar.records is None and not default_path(opened.folder).exists():
         return
     try:
         with closing(open_records(opened, context.jar)) as records:
             delivered = records.every_last()
     except CoinJarError as fault:
-        words = f"who must follow could not be looked at: {fault.message}"
+        words = f"dependents could not be checked: {fault.message}"
         context.collected["CJ034"] = [Diagnostic(words, fault.hint, fault.location or context.jar.location)]
         return
     context.collected["CJ034"] = list(_behind(opened, context, delivered))
@@ -51,9 +51,9 @@ def _behind(
             try:
                 key = keys.setdefault(stage, render_context.naming_key(stage))
             except DecryptionError:
-                continue  # its secrets are others', and counted apart
+                continue  # its secrets are encrypted for others, and counted separately
             if fingerprint(key, jar.app, (stage, destination, target), name, resolved.text) != last:
-                words = f"{other_name} on {stage} still has an earlier {name} on {destination}, made from {whose}, which changed"
+                words = f"{other_name} on {stage} still has an earlier {name} on {destination}, computed from {whose}, which changed"
                 yield Diagnostic(
                     words,
                     f"`coinjar deliver {stage} {destination} --restart`",
@@ -66,7 +66,7 @@ def _behind(
 
 
 def _supplied_below(jar: Jar, resolver: Resolver, name: str, service: str) -> str:
-    """The supplied variable that a value is made from, over any number of references; "" if there is none."""
+    """Return the supplied variable that a value is computed from, directly or indirectly; "" if there is none."""
     rest, visited = [(name, service)], {(name, service)}
     while rest:
         other_name, whose = rest.pop()

@@ -1,4 +1,4 @@
-"""What is live against what it should be, and whether it has taken effect. Nothing is changed."""
+"""Compare what is live with what the jar says, and whether it is in use. Changes nothing."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from coinjar.destinations.live.base import Target
 
 
 class TargetDrift(NamedTuple):
-    """How a target stands: every variable, whether it runs what is saved, what is to know; or why it could not be asked."""
+    """The state of a target: every variable, whether it uses what is saved, remarks; or why it could not be read."""
 
     destination: str
     key: str
@@ -34,12 +34,12 @@ class TargetDrift(NamedTuple):
 
     @property
     def is_settled(self) -> bool:
-        """Whether all of it is as it should be."""
+        """Return whether everything is as it should be."""
         return self.fault is None and self.in_effect and all(row.is_settled for row in self.rows)
 
 
 async def drift(opened: LiveStage, progress: Progress | None = None) -> list[TargetDrift]:
-    """Every target of the chosen destinations. What cannot be asked is told, and stops nothing else."""
+    """Return every target of the chosen destinations. A target that cannot be read is reported, and does not stop others."""
     faults = await opened.take_supplied()
     places, more = opened.places([destination for destination in opened.chosen if destination.name not in faults])
     pairs = [(open_destination, target) for open_destination in places for target in open_destination.targets]
@@ -115,14 +115,14 @@ def _of(
 
 def _moved(supplied: SuppliedValue) -> str:
     return (
-        "not in the jar yet: `coinjar deliver` takes it"
+        "not in the jar yet: `coinjar deliver` reads it"
         if supplied.before is None
-        else "it changed since it was taken into the jar: `coinjar deliver` takes it"
+        else "it changed since it was read into the jar: `coinjar deliver` updates it"
     )
 
 
 def _wider(target: Target) -> list[str]:
-    """What somebody gets who names no stage, where that is something else."""
+    """Return the values without a stage, where they differ."""
     names = [
         name
         for name, live_value in target.enclosing().items()
@@ -131,4 +131,4 @@ def _wider(target: Target) -> list[str]:
     if not names:
         return []
     shown = ", ".join(sorted(names)[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
-    return [f"a job that names no stage gets another value of {shown}: the whole project's"]
+    return [f"a job without a stage gets a different value of {shown}: the whole project's"]

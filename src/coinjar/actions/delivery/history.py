@@ -1,4 +1,4 @@
-"""What was delivered: one delivery as a source, and its undoing."""
+"""Past deliveries: one delivery as a source, and its undoing."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from coinjar.records.store import DeliveryRecord, RecordStore, TargetRecord, Var
 
 
 def services_of(jar: Jar, delivery: DeliveryRecord, target: str) -> list[str]:
-    """The services of a target, as its key says: `service`, `service@host`, or none for all of the destination's."""
+    """Return the services of a target from its key: `service`, `service@host`, or none for all of the destination's."""
     named = target.partition("@")[0]
     if named:
         return [named] if named in jar.services else []
@@ -27,7 +27,7 @@ def services_of(jar: Jar, delivery: DeliveryRecord, target: str) -> list[str]:
 def snapshots_of(
     opened: OpenJar, records: RecordStore, number: int
 ) -> tuple[DeliveryRecord, dict[str, Snapshot], list[VariableRecord]]:
-    """A delivery with its snapshots, opened, by target. Raises UsageError, DecryptionError."""
+    """Return a delivery with its decrypted snapshots, by target. Raises UsageError, DecryptionError."""
     delivery, parts, written = records.delivery(number)
     result = {
         target.target: open_snapshot(opened, target.snapshot, number) for target in parts if target.snapshot is not None
@@ -38,9 +38,9 @@ def snapshots_of(
 def earlier_values(
     opened: OpenJar, jar: Jar, records: RecordStore, number: int
 ) -> tuple[DeliveryRecord, dict[str, dict[str, str | None]], list[str]]:
-    """What the changed variables were before a delivery, by service and name, and what cannot be brought back, in words.
+    """Return the changed variables' values before a delivery, by service and name, and what cannot be restored.
 
-    Raises UsageError if there is nothing to bring back, DecryptionError if the snapshot is sealed for others.
+    Raises UsageError if there is nothing to restore, DecryptionError if the snapshot is encrypted for others.
     """
     delivery, snapshots, written = snapshots_of(opened, records, number)
     values: dict[str, dict[str, str | None]] = {}
@@ -59,7 +59,7 @@ def earlier_values(
     if not values:
         message = f": {'; '.join(left)}" if left else ""
         raise UsageError(
-            f"delivery {number} changed nothing that can be brought back{message}",
+            f"delivery {number} changed nothing that can be restored{message}",
             hint="`coinjar deliveries` lists others",
             code="nothing-to-undo",
         )
@@ -67,22 +67,22 @@ def earlier_values(
 
 
 def _cannot(jar: Jar, snapshot: Snapshot, name: str) -> str:
-    """Why a variable cannot be brought back; "" if it can."""
+    """Return why a variable cannot be restored; "" if it can."""
     if name not in jar.variables:
         return "the jar does not declare it any more"
     if name in snapshot.left_out:
-        return "it is secret, and there was nobody to seal the snapshot for"
+        return "it is secret, and there was no reader to encrypt the snapshot for"
     if name in snapshot.before and snapshot.before[name] is None:
         return "it could not be read back before"
     return ""
 
 
 def delivery_number(text: str) -> int:
-    """The number in `delivery:N`. Raises UsageError."""
+    """Return the number in `delivery:N`. Raises UsageError."""
     number = text.removeprefix("delivery:")
     if not number.isdigit():
         raise UsageError(
-            f"'{text}' names no delivery",
+            f"'{text}' is not a delivery",
             hint="write delivery:N; `coinjar deliveries` lists them",
             code="unknown-delivery",
         )
@@ -90,7 +90,7 @@ def delivery_number(text: str) -> int:
 
 
 def delivery_side(opened: OpenJar, jar: Jar, number: int) -> FlatSide:
-    """What a delivery left, for `compare delivery:N`. Raises UsageError, DecryptionError."""
+    """Return the values after a delivery, for `compare delivery:N`. Raises UsageError, DecryptionError."""
     with closing(open_records(opened, jar)) as records:
         delivery, snapshots, _ = snapshots_of(opened, records, number)
     values: dict[str | None, dict[str, str | None]] = {}
@@ -109,13 +109,13 @@ def delivery_side(opened: OpenJar, jar: Jar, number: int) -> FlatSide:
 
 
 def whole(opened: OpenJar, number: int) -> tuple[DeliveryRecord, list[TargetRecord], list[VariableRecord]]:
-    """One delivery. Raises UsageError if there is none."""
+    """Return one delivery. Raises UsageError if there is none."""
     with closing(open_records(opened, opened.load([]))) as records:
         return records.delivery(number)
 
 
 def listed(opened: OpenJar, most: int | None) -> list[tuple[DeliveryRecord, Mapping[str, int]]]:
-    """The newest deliveries, each with how many variables it made, changed and removed."""
+    """Return the newest deliveries, each with how many variables it added, changed and removed."""
     with closing(open_records(opened, opened.load([]))) as records:
         counts = records.counts()
         return [(record, counts.get(record.number, {})) for record in records.listed(most)]

@@ -1,4 +1,4 @@
-"""Live destinations of a stage: opened, asked who they are and what they hold; what they supply is taken into the jar."""
+"""The live destinations of a stage: open them, check their accounts, read their values; and read supplied values into the jar."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ T = TypeVar("T")
 
 
 class TargetInspection(NamedTuple):
-    """What a target was found to be: whose, what it holds, what would change, and whether what it holds is in effect."""
+    """What was read from a target: its account, its values, the changes, and whether its values are in use."""
 
     account: str
     live: dict[str, LiveValue]
@@ -34,7 +34,7 @@ class TargetInspection(NamedTuple):
 
 
 class SuppliedValue(NamedTuple):
-    """A value that a destination gives by itself, and what the jar had of it (None: nothing)."""
+    """A value that a destination supplies, and the jar's previous value of it (None: none)."""
 
     destination: str
     service: str
@@ -44,12 +44,12 @@ class SuppliedValue(NamedTuple):
 
     @property
     def is_new(self) -> bool:
-        """Whether the jar does not have it so."""
+        """Return whether the jar has a different value."""
         return self.text != self.before
 
 
 class OpenDestination(NamedTuple):
-    """A destination that is ready, and its targets."""
+    """A destination that is ready to use, and its targets."""
 
     destination: Destination
     instance: LiveDestination
@@ -57,10 +57,10 @@ class OpenDestination(NamedTuple):
 
 
 class LiveStage:
-    """The live destinations of one stage, and what is needed to work on them.
+    """The live destinations of one stage, and what is needed to use them.
 
-    `instead` are values by service and name to take instead of the jar's (None: unset), for undoing. Without `writes` nothing is left behind: no
-    records and no naming key are made where there are none.
+    `instead` are values by service and name to use instead of the jar's (None: unset), for undoing. Without `writes` no
+    records and no naming key are created where there are none.
     """
 
     def __init__(
@@ -80,7 +80,7 @@ class LiveStage:
         self._allow_commands = allow_commands
         self.jar = opened.load([stage] if stage != SHARED else [])
         if instead:
-            self.jar = _with_values(self.jar, stage, instead, "(as it was before)")
+            self.jar = _with_values(self.jar, stage, instead, "(as before that delivery)")
         self.chosen = [destination for _, destination in chosen(self.jar, [stage], names, live=True)]
         self.render_context = RenderContext(self.jar, opened.folder, masker, opened.ring, writes=writes)
         self.supplied: list[SuppliedValue] = []
@@ -89,15 +89,15 @@ class LiveStage:
 
     @property
     def is_guarded(self) -> bool:
-        """Whether deliveries to the stage ask first."""
+        """Return whether deliveries to the stage ask first."""
         return self.stage != SHARED and self.jar.stage(self.stage).guarded
 
     def resolver(self) -> Resolver:
-        """The stage, what was supplied included. A person's own values are left out."""
+        """Return the stage, supplied values included. A person's own values are excluded."""
         return self.opened.resolver(self.stage, jar=self.jar, allow_commands=self._allow_commands)
 
     def fingerprint(self, destination: str, target: str) -> Callable[[str, str], str]:
-        """Fingerprints texts for the records, under the stage's naming key."""
+        """Return the fingerprint of a text for the records, keyed with the stage's naming key."""
         if self._key is None:
             self._key = self.render_context.naming_key(self.stage)
         key = self._key
@@ -108,7 +108,7 @@ class LiveStage:
         return of
 
     def places(self, destinations: Iterable[Destination]) -> tuple[list[OpenDestination], dict[str, CoinJarError]]:
-        """The destinations with their targets; and why some have none."""
+        """Return the destinations with their targets; and why some have none."""
         resolver = self.resolver()
         opened: list[OpenDestination] = []
         faults: dict[str, CoinJarError] = {}
@@ -116,7 +116,7 @@ class LiveStage:
             try:
                 instance = make_live(destination, self.render_context)
                 if self.stage == SHARED and not instance.takes_shared:
-                    words = f"{destination.name} has no place for what holds on every stage"
+                    words = f"{destination.name} has no place for values of all stages"
                     raise InputError(
                         words, hint="deliver to a stage", location=destination.location, code="not-for-stage"
                     )
@@ -129,7 +129,7 @@ class LiveStage:
         return opened, faults
 
     async def look(self, open_destination: OpenDestination, target: Target) -> TargetInspection:
-        """Ask a target everything. Raises InputError if it is another account than the recorded one, ExternalError."""
+        """Inspect a target. Raises InputError if its account is not the recorded one, ExternalError."""
         account = await self.account(open_destination.instance, target)
         live = await target.read()
         plan_context = self.known(open_destination.destination, target)
@@ -137,12 +137,12 @@ class LiveStage:
         return TargetInspection(account, live, plan(target.desired_values, live, plan_context), plan_context, effect)
 
     async def account(self, instance: LiveDestination, target: Target) -> str:
-        """Whose a target is, asked before anything of it is believed. Raises InputError if it is not who it was, or where another stage is."""
+        """Return a target's account, checked before anything else is read. Raises InputError if it differs from the record, or is another stage's."""
         account = await target.identity()
         recorded = instance.accounts.get(instance.account_key(self.stage, target))
         if recorded is not None and recorded != account:
-            words = f"this is {account}, and the jar was delivered to {recorded}"
-            hint = f"is it the right token and address? If it moved, take its line out of account: of {instance.destination.name} in jar.yaml"
+            words = f"this is {account}, but the jar was delivered to {recorded}"
+            hint = f"check the token and the address; if it has moved, remove its line from account: of {instance.destination.name} in jar.yaml"
             raise InputError(
                 words, hint=hint, location=instance.destination.location, code="another-account", of=target.label
             )
@@ -155,21 +155,21 @@ class LiveStage:
         for key, other in instance.accounts.items():
             shared = target.services_share and key.partition("/")[0] == self.stage
             if other == account and key != own and not shared:
-                words = f"{account} is where {key} is delivered to, and two would overwrite each other"
-                hint = f"put {{stage}} into the settings of {instance.destination.name}, or limit it (stages:)"
+                words = f"{account} is already the account of {key}, and the two would overwrite each other"
+                hint = f"add {{stage}} to the settings of {instance.destination.name}, or limit it (stages:)"
                 raise InputError(
                     words, hint=hint, location=instance.destination.location, code="same-place", of=target.label
                 )
 
     def known(self, destination: Destination, target: Target) -> PlanContext:
-        """What a plan for the target is made of."""
+        """Return the input of a plan for the target."""
         last = self.records.last(self.stage, destination.name, target.key)
         services = list(target.services) or services_for(destination, self.jar)
 
         def ours(name: str) -> bool:
             variable = self.jar.variables.get(name)
             if variable is None or not gets(destination, name) or (variable.secret and destination.plain_only):
-                return name in last  # not this destination's any more, if it ever was
+                return name in last  # it does not belong to this destination any more, if it ever did
             return not is_supplied(variable, destination) and any(variable.applies_to(service) for service in services)
 
         former = {
@@ -178,19 +178,19 @@ class LiveStage:
         return PlanContext(ours, last, self.fingerprint(destination.name, target.key), target.whole, former)
 
     async def effect(self, target: Target, last: Mapping[str, LastApplied]) -> RestartState:
-        """Whether what is saved runs: as the target says; else as the records do."""
+        """Return whether the running program uses what is saved: as the target says, else from the records."""
         effect = await target.effect()
         waiting = frozenset(name for name, last_applied in last.items() if not last_applied.in_effect)
         if effect is None:
-            return RestartState(not waiting, waiting, "by the records: it does not say itself")
+            return RestartState(not waiting, waiting, "from the records: the target does not say")
         if effect.in_effect or effect.names is not None:
             return effect
         return RestartState(in_effect=False, names=waiting or None, words=effect.words)
 
-    # -- what destinations supply
+    # -- supplied values
 
     def suppliers(self) -> list[Destination]:
-        """The chosen destinations that give variables themselves; what they give is a stage's."""
+        """Return the chosen destinations that supply variables; supplied values belong to a stage."""
         return (
             []
             if self.stage == SHARED
@@ -202,7 +202,7 @@ class LiveStage:
         )
 
     async def take_supplied(self) -> dict[str, CoinJarError]:
-        """Ask the suppliers for what they give, and let the jar see it. What could not be asked is told."""
+        """Read the suppliers' values, and add them to the jar in memory. Failures are returned."""
         faults: dict[str, CoinJarError] = {}
         resolver = self.resolver()
         for destination in self.suppliers():
@@ -239,7 +239,7 @@ class LiveStage:
                     )
 
     def record_supplied(self) -> list[SuppliedValue]:
-        """Write what is new of it into the jar: a secret sealed, the rest plain. Returns what was new."""
+        """Write new supplied values into the jar: secrets encrypted, the rest plain. Return the new ones."""
         from coinjar.actions.editing.value_changes import ValueChanges
         from coinjar.system.files import locked
 
@@ -258,7 +258,7 @@ class LiveStage:
         return new
 
     def record_accounts(self, result: Mapping[tuple[str, str], str]) -> list[str]:
-        """Write whose the destinations are into jar.yaml, where it does not say yet: (destination, key) to account. Returns whose are new."""
+        """Record the accounts of destinations in jar.yaml, where missing: (destination, key) to account. Return the new ones."""
         from coinjar.actions.editing.value_changes import edit_file
         from coinjar.documents.edit import Edit
         from coinjar.system.files import locked
@@ -275,7 +275,7 @@ class LiveStage:
 
 
 def _with_values(jar: Jar, stage: str, values: Mapping[str, Mapping[str, str | None]], source: str) -> Jar:
-    """The jar as if these values, by service, had been written on the stage."""
+    """Return the jar as if these values, by service, were set on the stage."""
     gone = {name for texts in values.values() for name, text in texts.items() if text is None}
     jar = jar._replace(
         variables={**jar.variables} | {name: jar.variables[name]._replace(required=False) for name in gone}
@@ -292,7 +292,7 @@ def _with_values(jar: Jar, stage: str, values: Mapping[str, Mapping[str, str | N
 
 
 async def bounded(number: int, work: Iterable[Awaitable[T]]) -> list[T | BaseException]:
-    """Do all of it, so many at the same time; what one raises stops no other."""
+    """Await all of it, with limited concurrency; an exception of one does not stop others."""
     limit = asyncio.Semaphore(number)
 
     async def one(task: Awaitable[T]) -> T:
@@ -303,11 +303,11 @@ async def bounded(number: int, work: Iterable[Awaitable[T]]) -> list[T | BaseExc
 
 
 def as_fault(raised: BaseException) -> CoinJarError:
-    """What a target's work ended with, as an error of ours; anything else is a fault of the program and is raised."""
+    """Return the exception of a target's work as our error; a bug is raised."""
     if isinstance(raised, CoinJarError):
         return raised
     if isinstance(raised, OSError):
         return ExternalError(
-            f"{type(raised).__name__}: {raised.strerror or 'no answer'}", hint="look at the network", code="outside"
+            f"{type(raised).__name__}: {raised.strerror or 'no answer'}", hint="check the network", code="outside"
         )
     raise raised

@@ -1,4 +1,4 @@
-"""Which destinations a command works on."""
+"""Select the destinations that a command works on."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from coinjar.destinations.base import services_for
 
 
 def is_for(jar: Jar, destination: Destination, stage: str) -> bool:
-    """Whether a destination exists on a stage: it names the stage, or one that the stage follows."""
+    """Return whether a destination is for a stage: it names the stage, or one that the stage follows."""
     wanted = destination.stages
     if stage == SHARED:
         return True
@@ -20,12 +20,12 @@ def is_for(jar: Jar, destination: Destination, stage: str) -> bool:
 
 
 def is_named(jar: Jar, destination: Destination, stage: str) -> bool:
-    """Whether a destination names a stage, or a shape of it; one that names none is for all. A stage that only follows a named one is not named."""
+    """Return whether a destination names a stage or a matching pattern; without stages it is for all. Followed stages do not count."""
     return destination.stages is None or stage in destination.stages or jar.stage(stage).name in destination.stages
 
 
 def staying(jar: Jar, destination: Destination, stage: str) -> Destination | None:
-    """The destination as it is delivered to on a stage: without the services that have moved from it; None if all of it has moved there."""
+    """Return the destination as it applies to a stage: without the services that moved away; None if all moved."""
     if destination.moved(stage):
         return None
     gone = destination.moved_services(stage)
@@ -36,9 +36,9 @@ def staying(jar: Jar, destination: Destination, stage: str) -> Destination | Non
 
 
 def chosen(jar: Jar, stages: Sequence[str], names: Sequence[str], *, live: bool) -> list[tuple[str, Destination]]:
-    """The pairs of stage and destination: those that are named, or all files, or all that is `live`.
+    """Return the pairs of stage and destination: the named ones, or all files, or all `live` ones.
 
-    Raises UsageError for unknown names, and for a pair that cannot be.
+    Raises UsageError for unknown names, and for an impossible pair.
     """
     what = "running systems" if live else "files"
     destinations = [jar.destination(name) for name in dict.fromkeys(names)] or [
@@ -48,7 +48,7 @@ def chosen(jar: Jar, stages: Sequence[str], names: Sequence[str], *, live: bool)
         moved = [stage for stage in stages if staying(jar, destination, stage) is None]
         if moved and len(moved) == len(stages):
             to = destination.moved(moved[0]) or " and ".join(dict.fromkeys(destination.moved_to.values()))
-            hint = f"deliver to {to}; or take moved_to out, to go back"
+            hint = f"deliver to {to}; or remove moved_to, to go back"
             raise UsageError(
                 f"{destination.name} has moved to {to} on {', '.join(moved)}",
                 hint=hint,
@@ -62,7 +62,7 @@ def chosen(jar: Jar, stages: Sequence[str], names: Sequence[str], *, live: bool)
     if SHARED in stages and not names:
         raise UsageError(
             "which destination?",
-            hint="shared goes to the whole of a project, where a destination has that: name it",
+            hint="shared is for destinations with a place for the whole project: name one",
             code="which-destination",
         )
     pairs = [

@@ -1,4 +1,4 @@
-"""Snapshots of what a delivery found and left: sealed for the stage's readers, so that it can be undone and compared."""
+"""Snapshots of a target before and after a delivery: encrypted for the stage's readers, to undo and compare."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _SEALED = b"sealed\n"
 
 
 class Snapshot(NamedTuple):
-    """What was there before, and after: texts by name, None for one that could not be read. `left_out`: secrets that there was nobody to seal for."""
+    """The values before, and after: texts by name, None for one that could not be read. `left_out`: secrets without a reader to encrypt for."""
 
     before: dict[str, str | None]
     after: dict[str, str | None]
@@ -27,9 +27,9 @@ class Snapshot(NamedTuple):
 
 
 def recipients(opened: OpenJar, jar: Jar, stage: str) -> list[str]:
-    """Who may open a stage's snapshots: the readers of all of it, or of the nearest stage that it follows; only such as somebody vouches for.
+    """Return the recipients of a stage's snapshots: the approved readers of all of it, or of the nearest stage that it follows.
 
-    Never those of `shared`: they are more, and a place may hold secrets that are the stage's alone.
+    Never those of `shared`: they are more, and a place may contain secrets of the stage alone.
     """
     from coinjar.jarfile.readers import load_readers
 
@@ -41,15 +41,15 @@ def recipients(opened: OpenJar, jar: Jar, stage: str) -> list[str]:
             return [reader.recipient for reader in people]
         if people:
             raise DecryptionError(
-                f"nobody vouches for the readers of {layer}, so no snapshot is sealed for them",
-                hint="`coinjar readers list`, then `coinjar readers vouch`",
+                f"the readers of {layer} are not approved, so no snapshot is encrypted for them",
+                hint="review them with `coinjar readers list`, then run `coinjar readers vouch`",
                 code="not-vouched",
             )
     return []
 
 
 def take(to: list[str], live: Mapping[str, LiveValue], desired_values: Mapping[str, DesiredValue]) -> bytes:
-    """A snapshot as it is kept. Without anybody to seal it for, secrets are left out."""
+    """Return a snapshot in stored form. Without recipients, secrets are omitted."""
     secret = {name for name, live_value in live.items() if live_value.secret and not live_value.supplied} | {
         name for name, desired in desired_values.items() if desired.secret
     }
@@ -75,7 +75,7 @@ def take(to: list[str], live: Mapping[str, LiveValue], desired_values: Mapping[s
 
 
 def open_snapshot(opened: OpenJar, kept: bytes, number: int) -> Snapshot:
-    """The reverse. Raises DecryptionError."""
+    """Return the snapshot of a stored form. Raises DecryptionError."""
     text = kept.removeprefix(_PLAIN)
     if kept.startswith(_SEALED):
         from coinjar.crypto.age import DamagedFile, NotARecipient
@@ -83,9 +83,9 @@ def open_snapshot(opened: OpenJar, kept: bytes, number: int) -> Snapshot:
         try:
             text = opened.identity().unwrap(kept.removeprefix(_SEALED))
         except (NotARecipient, DamagedFile):
-            hint = "ask one who could read all of the stage when it was delivered"
+            hint = "ask somebody who could read all of the stage at the time of the delivery"
             raise DecryptionError(
-                f"the snapshot of delivery {number} is not sealed for you", hint=hint, code="not-for-us"
+                f"the snapshot of delivery {number} is not encrypted for you", hint=hint, code="not-for-us"
             ) from None
     data = json.loads(text)
     secret = frozenset(data["secret"])

@@ -1,4 +1,4 @@
-"""Values that an etcd keeps: `{stored_in: DESTINATION, key: KEY}`."""
+"""Read values stored in etcd: `{stored_in: DESTINATION, key: KEY}`."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from coinjar.destinations.live.etcd import EtcdDestination
 
 
 def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, location: Location) -> str:
-    """The text under a key; `{stage}` in it is filled in. Raises InputError if there is none, ExternalError if it cannot be asked."""
+    """Return the text of a key, with `{stage}` replaced. Raises InputError if there is none, ExternalError if it cannot be read."""
     if stored.destination not in jar.destinations:
         hint = suggestion(stored.destination, jar.destinations, "name a destination of the type etcd")
         raise InputError(
@@ -26,7 +26,7 @@ def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, locat
     instance = make_live(jar.destinations[stored.destination], RenderContext(jar, opened.folder, Masker(), opened.ring))
     if not isinstance(instance, EtcdDestination):
         raise InputError(
-            f"{stored.destination} is no etcd",
+            f"{stored.destination} is not of type etcd",
             hint="name a destination of the type etcd",
             location=location,
             code="outside",
@@ -40,12 +40,12 @@ def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, locat
         finally:
             await store.client.close()
 
-    with ThreadPoolExecutor(1) as apart:  # a delivery, which may be what asks, has a loop of its own running
+    with ThreadPoolExecutor(1) as apart:  # the caller may be a delivery, which has a running event loop
         text = apart.submit(asyncio.run, ask()).result()
     if text is None:
         raise InputError(
             f"{stored.destination} has nothing under {key}",
-            hint="put it there, or correct the key",
+            hint="store it there, or correct the key",
             location=location,
             code="outside",
         )

@@ -1,4 +1,4 @@
-"""Bring variables from a source into stages of the jar: first a plan, then, after a yes, the edits."""
+"""Adopt variables from a source into stages of the jar: first a list of steps, then, after confirmation, the edits."""
 
 from __future__ import annotations
 
@@ -26,12 +26,12 @@ from coinjar.sources.base import SET_BY_EVERYBODY, SourceVariables
 from coinjar.system.files import locked
 
 SHORTEST_KNOWN = 6
-"""Characters from which on a secret's text is looked for in other values."""
+"""Minimum length of a secret that is searched in other values, in characters."""
 NEW, ADD, CHANGE, SAME, LEFT_OUT = "new", "add", "change", "same", "left out"
 
 
 class AdoptStep(NamedTuple):
-    """What becomes of one variable of the source, for a stage and a service or `all`. `old` is what is there now (None: no value)."""
+    """What happens to one variable of the source, for a stage and a service or `all`. `old` is the present value (None: no value)."""
 
     name: str
     text: str | None
@@ -43,7 +43,7 @@ class AdoptStep(NamedTuple):
     guessed: Inference | None = None
     reason: str = ""
     reference: str | None = None
-    """The text with references, where the file makes it from others of its names."""
+    """The text with references, where the file builds it from its other names."""
 
     @property
     def secret(self) -> bool:
@@ -51,7 +51,7 @@ class AdoptStep(NamedTuple):
 
 
 class AdoptOptions(NamedTuple):
-    """Which of a source's variables to bring, and where. `secret` and `plain` settle the secrecy of names that are new; `references` keeps references."""
+    """Which variables to adopt, and where. `secret` and `plain` decide whether new names are secret; `references` keeps references."""
 
     stage: str | None
     services: Sequence[str] = ()
@@ -62,7 +62,7 @@ class AdoptOptions(NamedTuple):
 
 
 def plan(opened: OpenJar, source: SourceVariables, wanted: AdoptOptions) -> list[AdoptStep]:
-    """What adopting would do. Raises UsageError for an unknown stage, service or name, and for no stage where the source does not tell."""
+    """Return the steps of an adoption. Raises UsageError for an unknown stage, service or name, and if the source requires a stage."""
     jar = opened.load()
     for service in wanted.services:
         jar.service(service)
@@ -81,7 +81,7 @@ def plan(opened: OpenJar, source: SourceVariables, wanted: AdoptOptions) -> list
 
 
 def _check_names(jar: Jar, source: SourceVariables, wanted: AdoptOptions) -> None:
-    """Every name that an option gives must be one that the option can do something with. Raises UsageError."""
+    """Check that every name in an option applies to something. Raises UsageError."""
     names = {item.name for item in source.reading.items}
     for option, given, is_secret in (("--secret", wanted.secret, True), ("--plain", wanted.plain, False)):
         for name in given:
@@ -92,10 +92,10 @@ def _check_names(jar: Jar, source: SourceVariables, wanted: AdoptOptions) -> Non
                     code="unknown-variable",
                 )
             if name in jar.variables and jar.variables[name].secret is not is_secret:
-                words = f"{option} {name}: jar.yaml declares it already, {'not ' if is_secret else ''}as a secret"
+                words = f"{option} {name}: jar.yaml already declares it, {'not ' if is_secret else ''}as a secret"
                 raise UsageError(words, hint="change its declaration in jar.yaml", code="declared")
     if both := set(wanted.secret) & set(wanted.plain):
-        raise UsageError(f"{sorted(both)[0]} cannot be both --secret and --plain", hint="leave one out", code="usage")
+        raise UsageError(f"{sorted(both)[0]} cannot be both --secret and --plain", hint="omit one", code="usage")
 
 
 def _stages(jar: Jar, source: SourceVariables, wanted: AdoptOptions) -> list[str]:
@@ -103,14 +103,14 @@ def _stages(jar: Jar, source: SourceVariables, wanted: AdoptOptions) -> list[str
         jar.stage(wanted.stage)
         return [wanted.stage]
     if not source.stages():
-        raise UsageError("into which stage?", hint=f"add --stage: {', '.join(jar.stages)}", code="which-stage")
+        raise UsageError("which stage?", hint=f"add --stage: {', '.join(jar.stages)}", code="which-stage")
     for stage in source.stages():
         jar.stage(stage)
     return source.stages()
 
 
 class _AdoptPlanner:
-    """Plans one stage."""
+    """Computes the steps of one stage."""
 
     def __init__(
         self, jar: Jar, folder: Path, source: SourceVariables, stage: str, wanted: AdoptOptions, finder: SecretFinder
@@ -126,7 +126,7 @@ class _AdoptPlanner:
         steps: list[AdoptStep] = []
         for name, scopes in self._by_name().items():
             if name_fault("variable", name):
-                continue  # told among the remarks
+                continue  # reported with the remarks
             first = next(iter(scopes.values()))
             variable, guessed = self._variable(first, scopes)
             for scope, item in scopes.items():
@@ -134,7 +134,7 @@ class _AdoptPlanner:
         return steps
 
     def _by_name(self) -> dict[str, dict[str, ReadItem]]:
-        """Each name's values by scope. What all services that have it agree on becomes one value for `all`."""
+        """Return each name's values by scope. A value that all services with the name agree on becomes one value for `all`."""
         services = self._services()
         result: dict[str, dict[str, ReadItem]] = {}
         for service in services:
@@ -154,7 +154,7 @@ class _AdoptPlanner:
         for service in self.wanted.services:
             if service not in messages and len(messages) > 1:
                 hint = f"it has {', '.join(messages)}"
-                raise UsageError(f"{self.source.label} has nothing for {service}", hint=hint, code="unknown-service")
+                raise UsageError(f"{self.source.label} has no variables for {service}", hint=hint, code="unknown-service")
         return [service for service in self.wanted.services if service in messages] or list(messages)
 
     def _joined(self, name: str, scopes: dict[str, ReadItem]) -> dict[str, ReadItem]:
@@ -163,7 +163,7 @@ class _AdoptPlanner:
             return scopes
         known = self.jar.variables.get(name)
         if known and not set(self.jar.services_with(known)) <= set(ours):
-            return scopes  # a value for all would reach others, too
+            return scopes  # a value for all would reach other services, too
         strangers = {scope: item for scope, item in scopes.items() if scope not in self.jar.services}
         return {ALL: next(iter(ours.values())), **strangers}
 
@@ -174,15 +174,15 @@ class _AdoptPlanner:
         texts = [item.text for item in self.source.reading.items if item.name == name and item.text is not None]
         guessed = infer_all(name, texts)
         if item.secret is not None and not guessed.secret:
-            guessed = guessed._replace(secret=item.secret, is_certain=True, why="the source says so")
+            guessed = guessed._replace(secret=item.secret, is_certain=True, why="as the source says")
         held = self._held(name, texts)
         if self._keeps(item):
             guessed = guessed._replace(secret=is_named(words_of(name)), is_certain=True, why="")
         elif held is not None and not (guessed.secret and guessed.is_certain):
-            guessed = guessed._replace(secret=True, is_certain=True, why=f"it holds the text of {held}")
+            guessed = guessed._replace(secret=True, is_certain=True, why=f"it contains the text of {held}")
         is_secret = name in self.wanted.secret or (guessed.secret and name not in self.wanted.plain)
         if name in self.wanted.secret or name in self.wanted.plain:
-            guessed = guessed._replace(secret=is_secret, is_certain=True, why="you said so")
+            guessed = guessed._replace(secret=is_secret, is_certain=True, why="as given")
         about = self.source.comments.get(item.location.line, "")
         services = self._new_services(name, scopes)
         return Variable(
@@ -196,14 +196,14 @@ class _AdoptPlanner:
         ), guessed
 
     def _held(self, name: str, texts: Sequence[str]) -> str | None:
-        """The name of another secret whose text one of these texts holds, raw or encoded."""
+        """Return the name of another secret whose text one of these texts contains, raw or encoded."""
         result = [
             occurrence.name for text in texts for occurrence in self.finder.find(text.encode("utf-8", "surrogatepass"))
         ]
         return next((other_name for other_name in result if other_name != name), None)
 
     def _keeps(self, item: ReadItem) -> bool:
-        """Whether a text's references are kept: that was asked for, and the jar will have all that it refers to."""
+        """Return whether a text's references are kept: if requested, and if the jar will have all referenced variables."""
         if not self.wanted.references or item.reference is None:
             return False
         names = {reference.name for reference in parse_template(item.reference).references()}
@@ -215,7 +215,7 @@ class _AdoptPlanner:
         return names <= {*self.jar.variables, *brought}
 
     def _new_services(self, name: str, scopes: dict[str, ReadItem]) -> frozenset[str] | None:
-        """The services that a new variable is for: those that the source has it for, if that is not all."""
+        """Return the services of a new variable: those for which the source has it, if not all."""
         having = {
             item.service
             for item in self.source.reading.items
@@ -239,7 +239,7 @@ class _AdoptPlanner:
             return AdoptStep(name, text, NEW, variable, self.stage, scope, guessed=guessed, reference=reference)
         services = [scope] if scope != ALL else self.resolver.services_of(variable)
         if not services or not all(self.resolver.applies(variable, service) for service in services):
-            return left_out(f"it is declared, and not for {self.stage}{' and ' + scope if scope != ALL else ''}")
+            return left_out(f"it is not declared for {f'service {scope} on stage ' if scope != ALL else 'stage '}{self.stage}")
         if text is not None:
             try:
                 text = normal(variable, text)
@@ -248,22 +248,22 @@ class _AdoptPlanner:
         return self._against(variable, text, scope, services, reference)
 
     def _stays_out(self, name: str, scope: str, *, new: bool) -> str:
-        """Why a name is not taken over; "" if it can be."""
+        """Return why a name is not adopted; "" if it can be."""
         if scope != ALL and scope not in self.jar.services:
-            return f"the jar has no service '{scope}' (--service names one for it)"
+            return f"the jar has no service '{scope}' (choose one with --service)"
         if new and (owner := self.jar.current_owner(name)):
-            return f"it is the old name of {owner.name} (`coinjar rename --finish {name}` lets it go)"
+            return f"it is a former name of {owner.name} (`coinjar rename --finish {name}` releases it)"
         if name in SET_BY_EVERYBODY and not self.wanted.every_name:
-            return "every shell or image sets it by itself (--every-name takes it)"
+            return "every shell or image sets it itself (--every-name includes it)"
         return ""
 
     def _would_lie_open(self, name: str, text: str | None) -> str:
-        """Why the text of a variable that is no secret cannot be stored in plain text; "" if it can."""
+        """Return why the text of a variable that is not secret cannot be stored in plain text; "" if it can."""
         if name in self.jar.secret_names:
-            return "it is made from a secret here, and its text would lie open"
+            return "it is computed from a secret here, and the secret would be stored in plain text"
         held = self._held(name, [text]) if text is not None else None
         return (
-            f"it holds the text of the secret {held}: declare it secret: true, or write it as a reference"
+            f"it contains the text of the secret {held}: declare it secret: true, or write it as a reference"
             if held
             else ""
         )
@@ -271,7 +271,7 @@ class _AdoptPlanner:
     def _against(
         self, variable: Variable, text: str | None, scope: str, services: list[str], reference: str | None
     ) -> AdoptStep:
-        """The step for a declared variable, by what the stage has."""
+        """Return the step for a declared variable, depending on what the stage has."""
         name = str(variable.name)
         own = self.jar.plain.get(self.stage, {})
         reached = (
@@ -307,7 +307,7 @@ class _AdoptPlanner:
 
 
 def _looks_rewritten(old: str | None, new: str | None) -> bool:
-    """Whether a change is of the sort that spreadsheets make by themselves: `1.10` to 1.1, `0755` to 755, `true` to TRUE."""
+    """Return whether a change is one that spreadsheets make automatically: `1.10` to 1.1, `0755` to 755, `true` to TRUE."""
     if old is None or new is None:
         return False
     try:
@@ -317,23 +317,23 @@ def _looks_rewritten(old: str | None, new: str | None) -> bool:
 
 
 def carry_out(opened: OpenJar, steps: list[AdoptStep], *, again: Callable[[], list[AdoptStep]]) -> list[str]:
-    """Declare what is new, set what is new or changed, secrets sealed; returns what is to know about keys that were made.
+    """Declare new names, set new and changed values, secrets encrypted; return remarks on keys that were created.
 
-    `again` makes the plan anew, under the lock. Raises InputError, with nothing written, if the jar changed since `steps` was made.
+    `again` computes the steps again, under the lock. Raises InputError, with nothing written, if the jar changed since `steps`.
     """
     declare = {step.name: step.variable for step in steps if step.action == NEW}
     values = [step for step in steps if step.action in (NEW, ADD, CHANGE)]
     with locked(opened.folder):
         if _facts(again()) != _facts(steps):
             raise InputError(
-                "the jar was changed by somebody else meanwhile", hint="adopt again", code="changed-meanwhile"
+                "the jar was changed by another process meanwhile", hint="run it again", code="changed-meanwhile"
             )
         jar = opened.load()
         change = ValueChanges(opened, jar._replace(variables={**jar.variables, **declare}))
         for step in values:
             change.put(step.stage, step.scope, step.name, _content(step))
         if declare:
-            # Declared first: if this is cut short, the jar has a variable without a value, not a value without a variable.
+            # Declarations first: after an interruption the jar has a variable without a value, not a value without a variable.
             edit_file(
                 opened.folder / "jar.yaml",
                 [Edit(("variables", name), declaration(variable)) for name, variable in declare.items()],

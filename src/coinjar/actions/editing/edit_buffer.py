@@ -1,4 +1,4 @@
-"""A stage's plain and secret values as one text to edit, and what was edited back into the jar."""
+"""A stage's plain and secret values as one text to edit, and the edited text back into the jar."""
 
 from __future__ import annotations
 
@@ -31,11 +31,11 @@ from coinjar.system.files import locked, read_own, replace_file
 _LINE = re.compile(r"^--- # secrets.*\n?", re.MULTILINE)
 
 Secrets = dict[tuple[str, str], Content]
-"""A stage's secrets by scope (a service or `all`) and name, as they are shown: once, where all services that get one have the same."""
+"""A stage's secrets by scope (a service or `all`) and name, as shown: once, where all services with it have the same."""
 
 
 class EditBuffer(NamedTuple):
-    """What is handed to the editor, and the state it was made of."""
+    """The text for the editor, and the state it was made from."""
 
     text: str
     plain: bytes
@@ -44,7 +44,7 @@ class EditBuffer(NamedTuple):
 
 
 class EditResult(NamedTuple):
-    """What came of it: secrets sealed anew or dropped, whether plain values changed, what is to know about new keys."""
+    """The result: secrets encrypted or removed, whether plain values changed, remarks on new keys."""
 
     sealed: list[str]
     dropped: list[str]
@@ -53,7 +53,7 @@ class EditResult(NamedTuple):
 
 
 def text_of(opened: OpenJar, stage: str) -> EditBuffer:
-    """The stage's text: its plain file as it stands, a line, and the secrets that this identity opens."""
+    """Return the stage's text: its plain file, a separator, and the secrets that this identity decrypts."""
     jar = opened.load([stage] if stage != SHARED else [])
     if stage != SHARED:
         jar.stage(stage)
@@ -65,8 +65,8 @@ def text_of(opened: OpenJar, stage: str) -> EditBuffer:
         if secrets
         else ""
     )
-    more = f"; {closed} more are sealed for others, and stay" if closed else ""
-    line = f"--- # secrets of {stage}: below this line values are sealed when you save{more}\n"
+    more = f"; {closed} more are encrypted for others, and stay" if closed else ""
+    line = f"--- # secrets of {stage}: values below this line are encrypted when you save{more}\n"
     if lacking := _lacking(jar, stage):
         line += f"# without a value of their own here: {', '.join(lacking)}\n"
     return EditBuffer(
@@ -80,7 +80,7 @@ def _state(opened: OpenJar, stage: str) -> tuple[bytes, bytes]:
 
 
 def _shown(jar: Jar, layer: Layer) -> tuple[Secrets, int]:
-    """The secrets to show, and how many cannot be. Raises the fault of one that was tampered with."""
+    """Return the secrets to show, and how many cannot be decrypted. Raises the fault of one that was tampered with."""
     held: dict[str, dict[str, Content]] = {}
     closed = 0
     for scope, values in layer.items():
@@ -102,7 +102,7 @@ def _shown(jar: Jar, layer: Layer) -> tuple[Secrets, int]:
 
 
 def _lacking(jar: Jar, stage: str) -> list[str]:
-    """The secrets that could have a value here, and have none."""
+    """Return the secrets that could have a value here, but have none."""
     there = {name for values in jar.plain.get(stage, {}).values() for name in values}
     chain = jar.chain(stage) if stage != SHARED else []
     return [
@@ -113,7 +113,7 @@ def _lacking(jar: Jar, stage: str) -> list[str]:
 
 
 def repr_of(content: Content) -> tuple[str, object]:
-    """A content to compare with others."""
+    """Return a content in a form that can be compared."""
     return (
         ("text", content)
         if isinstance(content, str)
@@ -124,12 +124,12 @@ def repr_of(content: Content) -> tuple[str, object]:
 
 
 def read_text(jar: Jar, stage: str, file: str, text: str) -> tuple[bytes, Secrets]:
-    """The plain file's bytes and the secrets of an edited text. Raises every fault of it at once, placed in that text."""
+    """Return the plain file's bytes and the secrets of an edited text. Raises every fault of it at once, located in that text."""
     line = _LINE.search(text)
     if line is None:
         raise InputError(
-            "the line '--- # secrets' is gone",
-            hint="put it back: what stands below it is sealed",
+            "the line '--- # secrets' is missing",
+            hint="restore it: values below it are encrypted",
             location=Location(file),
             code="edit",
         )
@@ -148,10 +148,10 @@ def read_text(jar: Jar, stage: str, file: str, text: str) -> tuple[bytes, Secret
                 faults += _faults(jar, stage, scope, name, definition, below=number == 1)
     above_too = {name: definition for values in layers[0].values() for name, definition in values.items()}
     for name in dict.fromkeys(name for values in layers[1].values() for name in values if name in above_too):
-        hint = "keep one of them: a name is either plain or sealed"
+        hint = "keep one of them: a name is either plain or encrypted"
         faults.append(
             InputError(
-                f"{name} stands above and below the line '--- # secrets'",
+                f"{name} is above and below the line '--- # secrets'",
                 hint=hint,
                 location=above_too[name].location,
                 code="both",
@@ -172,9 +172,9 @@ def _faults(jar: Jar, stage: str, scope: str, name: str, definition: Definition,
     if variable.secret and not below and isinstance(content, str) and content:
         return fault(f"{name} is a secret", "move it below the line '--- # secrets'")
     if below and not variable.secret:
-        return fault(f"{name} is no secret", "move it above the line '--- # secrets', or declare it as one in jar.yaml")
+        return fault(f"{name} is not a secret", "move it above the line '--- # secrets', or declare it as one in jar.yaml")
     if below and isinstance(content, Command | FromFile | FromEnv | FromStore):
-        return fault(f"{name} comes from elsewhere, and cannot be sealed", "move it above the line '--- # secrets'")
+        return fault(f"{name} comes from outside the jar, and cannot be encrypted", "move it above the line '--- # secrets'")
     if scope != ALL and not variable.applies_to(scope):
         return fault(f"{name} is not for {scope}", f"its services are {', '.join(sorted(variable.services or ()))}")
     if stage != SHARED and not jar.exists_on(variable, jar.chain(stage)):
@@ -187,14 +187,14 @@ def _faults(jar: Jar, stage: str, scope: str, name: str, definition: Definition,
 
 
 def take(opened: OpenJar, stage: str, before: EditBuffer, file: str, edited: str) -> EditResult:
-    """Check an edited text and write what changed: nothing else is sealed anew. Raises, with nothing written, what is wrong with it."""
+    """Check an edited text and write what changed; unchanged secrets keep their bytes. Raises all faults, with nothing written."""
     with locked(opened.folder):
         jar = opened.load([stage] if stage != SHARED else [])
         new_plain, secrets = read_text(jar, stage, file, edited)
         if _state(opened, stage) != (before.plain, before.coins):
-            hint = "compare with the files (`coinjar grid`, git diff): saving once more writes your text over theirs"
+            hint = "compare with the files (`coinjar grid`, git diff): saving once more replaces them with your text"
             raise InputError(
-                f"{stage} was changed by somebody else meanwhile",
+                f"{stage} was changed by another process meanwhile",
                 hint=hint,
                 location=Location(file),
                 code="changed-meanwhile",
@@ -209,7 +209,7 @@ def take(opened: OpenJar, stage: str, before: EditBuffer, file: str, edited: str
             for path, content in secrets.items()
             if path not in before.secrets or repr_of(before.secrets[path]) != repr_of(content)
         }
-        # A value for all goes into every compartment of its services; so what they have of their own is put after it, changed or not.
+        # A value for all is encrypted in every scope of its services; so their own values are set after it, changed or not.
         again = {
             (scope, name) for scope, name in secrets if (ALL, name) in news and jar.variables[name].services is not None
         }
@@ -219,7 +219,7 @@ def take(opened: OpenJar, stage: str, before: EditBuffer, file: str, edited: str
         plain_changed = new_plain not in (
             before.plain,
             before.plain + b"\n",
-        )  # the line break that the line below needed
+        )  # the line break required by the line below
         if plain_changed:
             replace_file(plain_path(opened.folder, stage), new_plain)
     names = [name for name in dict.fromkeys(name for _, name in secrets) if any(name == other for _, other in news)]
@@ -229,7 +229,7 @@ def take(opened: OpenJar, stage: str, before: EditBuffer, file: str, edited: str
 def edit_stage(
     opened: OpenJar, stage: str, file: str, run: Callable[[str], str], again: Callable[[CoinJarError], bool]
 ) -> EditResult:
-    """Hand the text to an editor (`run`: text in, text out) until what comes back can be taken, or `again` does not want to."""
+    """Open an editor (`run`: text in, text out) until its text is valid, or `again` returns False."""
     before = text_of(opened, stage)
     text = before.text
     while True:

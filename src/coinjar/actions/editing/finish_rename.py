@@ -1,4 +1,4 @@
-"""The last step of a rename: the old name is let go."""
+"""The last step of a rename: release the old name."""
 
 from __future__ import annotations
 
@@ -16,15 +16,17 @@ from coinjar.system.files import display_path, locked
 
 
 def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
-    """Stop handing out old names: out of `also_as` and `formerly`. Raises UsageError for a name that nothing kept, InputError for one that is still sealed."""
+    """Stop exporting old names: remove them from `also_as` and `formerly`. Raises UsageError for a name that is neither, InputError for one
+    that is still used in the encrypted values.
+    """
     with locked(opened.folder):
         jar = load_declarations(opened.folder)
         owners = {old: _owner_of(jar, old) for old in names}
         for old, owner in owners.items():
             if still := _still_sealed(opened, old):
-                hint = f"whoever opens {still} runs `coinjar rename {old} {owner.name}` first"
+                hint = f"somebody who can decrypt {still} must first run `coinjar rename {old} {owner.name}`"
                 raise InputError(
-                    f"{old} is still sealed under that name on {still}",
+                    f"{old} is still encrypted under that name on {still}",
                     hint=hint,
                     location=owner.location,
                     code="still-named",
@@ -39,18 +41,18 @@ def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
         data = read_bytes(path)
         replace_all(opened.folder, {path: (data, apply(data, display_path(path), edits))})
     return [
-        f"{owner.name} is handed out under that name alone"
+        f"{owner.name} is exported under that name alone"
         for owner in {variable.name: variable for variable in owners.values()}.values()
     ]
 
 
 def _owner_of(jar: Jar, old: str) -> Variable:
-    """The variable that had this name. Raises UsageError."""
+    """Return the variable that had this name. Raises UsageError."""
     owner = jar.current_owner(old)
     if owner is None:
         kept = sorted({name for variable in jar.variables.values() for name in (*variable.also_as, *variable.formerly)})
         raise UsageError(
-            f"no variable was called {old}", hint=f"these were: {', '.join(kept) or 'none'}", code="unknown-variable"
+            f"no variable had the name {old}", hint=f"former names: {', '.join(kept) or 'none'}", code="unknown-variable"
         )
     return owner
 

@@ -1,4 +1,4 @@
-"""Make values anew: for every stage its own."""
+"""Generate values: a different one for every stage."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from coinjar.system.files import locked
 
 
 class GenerateResult(NamedTuple):
-    """The stages that got a value, those that kept theirs, and of what strength the new ones are."""
+    """The stages that got a value, those that kept theirs, and the strength of the new values."""
 
     variable: Variable
     recipe: Generator
@@ -36,9 +36,9 @@ def generate(
     same: bool,
     replace: bool,
 ) -> GenerateResult:
-    """Make a value for each of the stages (none: every one that the variable exists on) and services; `same` makes one for all stages.
+    """Generate a value for each of the stages (none: every stage of the variable) and services; `same` generates one for all stages.
 
-    Raises UsageError, with nothing written, for a named stage that has a value already, unless `replace`; and where no stage lacks one.
+    Raises UsageError, with nothing written, for a named stage that already has a value, unless `replace`; and if no stage lacks one.
     """
     with locked(opened.folder):
         jar = opened.load()
@@ -48,8 +48,8 @@ def generate(
         used = _used(opened, jar, variable, wanted, services)
         if used and not replace and (stages or used == wanted):
             raise UsageError(
-                f"{name} has a value on {', '.join(used)} already",
-                hint="--replace makes it anew; whatever uses the old one must follow",
+                f"{name} already has a value on {', '.join(used)}",
+                hint="--replace generates a new one; update every user of the old one",
             )
         chosen = wanted if replace else [stage for stage in wanted if stage not in used]
         shared: dict[str, Secret] = {}
@@ -65,7 +65,7 @@ def generate(
 def in_use(
     opened: OpenJar, name: str, stages: Sequence[str], given: Mapping[str, object], services: Sequence[str]
 ) -> list[str]:
-    """Which of the stages (none: every one that the variable exists on) have a value now. Raises UsageError, and as `generate` for a wrong recipe."""
+    """Return which of the stages (none: every stage of the variable) have a value. Raises UsageError, and as `generate` for an invalid recipe."""
     jar = opened.load()
     variable = jar.variable(name)
     recipe_of(variable, given)
@@ -93,7 +93,7 @@ def _stages(jar: Jar, variable: Variable, named: Sequence[str]) -> list[str]:
 
 
 def _in_use(opened: OpenJar, jar: Jar, variable: Variable, stage: str, services: Sequence[str]) -> bool:
-    """Whether anybody sees a value there now; one that cannot be opened is one."""
+    """Return whether any service has a value there; one that cannot be decrypted counts."""
     if stage == SHARED:
         return any(variable.name in values for values in jar.plain.get(SHARED, {}).values())
     resolver: Resolver = opened.resolver(stage, jar=jar)

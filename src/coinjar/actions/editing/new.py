@@ -1,4 +1,4 @@
-"""Make a jar. Never overwrites."""
+"""Create a jar. Never overwrites."""
 
 from __future__ import annotations
 
@@ -13,19 +13,19 @@ from coinjar.jarfile.merge_attributes import ATTRIBUTES
 from coinjar.system.files import display_path, locked, replace_file
 
 IGNORED = (
-    "# A person's own values, and what Coin Jar keeps for itself on this machine.\n.local/\n*.coinjar-unfinished\n"
+    "# A person's own values, and Coin Jar's local state on this machine.\n.local/\n*.coinjar-unfinished\n"
 )
 
 
 def app_name(folder: Path) -> str:
-    """A folder's name as an application's."""
+    """Return a folder's name as an application's name."""
     return re.sub(r"[^a-z0-9_-]+", "-", folder.resolve().name.lower()).strip("-_")[:63] or "app"
 
 
 def make_jar(folder: Path, app: str, services: Sequence[str], stages: Sequence[str]) -> list[Path]:
-    """Make `folder` a jar and return the files made. A stage is NAME, or NAME:FOLLOWED.
+    """Create a jar in `folder` and return the files created. A stage is NAME, or NAME:FOLLOWED.
 
-    Raises InputError if a jar is there, UsageError for names that cannot be.
+    Raises InputError if there is a jar, UsageError for invalid names.
     """
     pairs = [(name, followed) for name, _, followed in (stage.partition(":") for stage in stages)]
     _check_names(app, services, pairs)
@@ -40,11 +40,11 @@ def make_jar(folder: Path, app: str, services: Sequence[str], stages: Sequence[s
             texts[folder / "plain" / f"{name}.yaml"] = f"# Values of {name}.\n"
     read_declarations(
         texts[folder / "jar.yaml"].encode(), "jar.yaml"
-    )  # refuses what does not fit together, circles too
+    )  # refuses inconsistent declarations, cycles included
     if (folder / "jar.yaml").exists():
         raise InputError(
-            "there is a jar here already",
-            hint="it was left as it is",
+            "there is already a jar here",
+            hint="it was not changed",
             location=Location(display_path(folder / "jar.yaml")),
             code="exists",
         )
@@ -76,7 +76,7 @@ def _check_names(app: str, services: Sequence[str], pairs: Sequence[tuple[str, s
 
 def _jar_text(app: str, services: Sequence[str], pairs: Sequence[tuple[str, str]]) -> str:
     lines = [
-        "# What exists. The values are in plain/: shared.yaml for every stage, one file a stage.",
+        "# Declarations. The values are in plain/: shared.yaml for every stage, and one file per stage.",
         "coinjar: 1",
         f"app: {app}",
         "services:",

@@ -1,4 +1,4 @@
-"""Rename variables everywhere: in the jar, in what is sealed, in documents, templates and code. All of it, or nothing."""
+"""Rename variables everywhere: in the jar, in encrypted values, in documents, templates and code. All or nothing."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ if TYPE_CHECKING:
 
 
 class EditedFile(NamedTuple):
-    """A file as it is and as it will be."""
+    """A file before and after."""
 
     path: Path
     old: bytes
@@ -46,14 +46,14 @@ class EditedFile(NamedTuple):
 
 
 class UnchangedUse(NamedTuple):
-    """Something that was not changed, and why."""
+    """A place that was not changed, and why."""
 
     location: Location
     reason: str
 
 
 class RenameEdits(NamedTuple):
-    """What a rename will do: files, how many sealed values, and what stays."""
+    """What a rename changes: files, the number of encrypted values, and what is left unchanged."""
 
     renames: dict[str, str]
     files: list[EditedFile]
@@ -62,7 +62,7 @@ class RenameEdits(NamedTuple):
 
 
 class RenameOptions(NamedTuple):
-    """How to rename: `keep_old` goes on handing out the old names beside the new ones; `jar_only` leaves everything beside the jar as it is."""
+    """How to rename: `keep_old` also exports the old names; `jar_only` leaves everything outside the jar unchanged."""
 
     paths: Sequence[str] = ()
     keep_old: bool = False
@@ -70,7 +70,7 @@ class RenameOptions(NamedTuple):
 
 
 def plan(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions) -> RenameEdits:
-    """Work a rename out, without changing anything. Raises UsageError for names that cannot be, InputError for files that cannot be changed."""
+    """Compute a rename without changing anything. Raises UsageError for invalid names, InputError for files that cannot be changed."""
     jar = opened.load()
     again = {
         old: new
@@ -81,7 +81,7 @@ def plan(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions) ->
     files = list(_jar_files(opened.folder, jar, renames, options, again))
     coins, count, left = _sealed(opened, jar, renames)
     left += [
-        UnchangedUse(jar.variables[old].location, f"{by} sets {old} by itself, and will not know it as {new}")
+        UnchangedUse(jar.variables[old].location, f"{by} sets {old} itself, and does not use the name {new}")
         for old, new in renames.items()
         if old in jar.variables
         for by in jar.variables[old].supplied_by
@@ -96,7 +96,7 @@ def plan(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions) ->
 
 
 def carry_out(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions, shown: RenameEdits) -> None:
-    """Write what `shown` showed. Raises InputError, with nothing changed, if anything is another by now."""
+    """Write the edits in `shown`. Raises InputError, with nothing changed, if anything has changed since."""
     with locked(opened.folder):
         now = plan(opened, renames, options)
         sealed = {sealed_file(opened.folder, layer) for layer in value_layers(opened.folder)}
@@ -108,8 +108,8 @@ def carry_out(opened: OpenJar, renames: Mapping[str, str], options: RenameOption
         except CoinJarError as fault:
             replace_all(opened.folder, {file.path: (file.new, file.old) for file in now.files})
             raise InputError(
-                f"the jar would not be read any more ({fault}); everything is as it was",
-                hint="tell us; rename by hand",
+                f"the jar would not be valid any more ({fault}); nothing was changed",
+                hint="please report this, and rename by hand",
                 code="edit",
             ) from None
 
@@ -117,11 +117,11 @@ def carry_out(opened: OpenJar, renames: Mapping[str, str], options: RenameOption
 def _facts(rename_edits: RenameEdits, sealed: set[Path]) -> list[object]:
     return [
         (file.path, file.old, None if file.path in sealed else file.new) for file in rename_edits.files
-    ]  # what is sealed is another text each time
+    ]  # encryption gives a different text each time
 
 
 def finish_earlier(opened: OpenJar) -> list[str]:
-    """Finish a rename that was cut short; the files it had still to write."""
+    """Finish an interrupted rename; return the files that it still wrote."""
     if not is_unfinished(opened.folder):
         return []
     with locked(opened.folder):
@@ -137,32 +137,32 @@ def _check(jar: Jar, renames: Mapping[str, str]) -> None:
         elif shell_can_set(old) and not shell_can_set(new):
             faults.append(
                 UsageError(
-                    f"no shell can set {new}", hint="use A to Z, digits and '_', and no digit first", code="name"
+                    f"shells cannot set {new}", hint="use A to Z, digits and '_', without a leading digit", code="name"
                 )
             )
         elif new in jar.variables and new not in renames:
             faults.append(
                 UsageError(
-                    f"{new} is declared already",
-                    hint=f"drop one of the two first: `coinjar why STAGE {new}`",
+                    f"{new} is already declared",
+                    hint=f"remove one of them first: `coinjar why STAGE {new}`",
                     location=jar.variables[new].location,
                 )
             )
         elif new == old:
-            faults.append(UsageError(f"{old} has that name already", hint="give another", code="name"))
+            faults.append(UsageError(f"{old} already has that name", hint="choose another", code="name"))
         owner = jar.current_owner(new)
         if owner and owner.name != variable.name and owner.name not in renames:
             faults.append(
                 UsageError(
-                    f"{new} is the old name of {owner.name}",
-                    hint=f"`coinjar rename --finish {new}` lets it go",
+                    f"{new} is a former name of {owner.name}",
+                    hint=f"`coinjar rename --finish {new}` releases it",
                     location=owner.location,
                 )
             )
     double = [new for new in renames.values() if list(renames.values()).count(new) > 1]
     if double:
         faults.append(
-            UsageError(f"two variables would be called {double[0]}", hint="give each a name of its own", code="name")
+            UsageError(f"two variables would have the name {double[0]}", hint="choose a different name for each", code="name")
         )
     raise_all(faults)
 
@@ -171,7 +171,7 @@ def _check(jar: Jar, renames: Mapping[str, str]) -> None:
 
 
 def shown_differences(opened: OpenJar, shown: RenameEdits) -> Iterator[str]:
-    """The lines of a diff of every file that changes, but for sealed values, with every secret masked that is known or that a file's own reader finds."""
+    """Yield the diff of every changed file except encrypted values, with every secret masked that is known or found by the file's own reader."""
     jar = opened.load()
     secrets = secret_texts(opened, jar)
     files = [file for file in shown.files if file.path.suffix != ".coins"]
@@ -188,7 +188,7 @@ def shown_differences(opened: OpenJar, shown: RenameEdits) -> Iterator[str]:
 
 
 def _entries(jar: Jar, path: Path, data: bytes) -> list[ReadItem]:
-    """Names with values in a file of any sort, as its own reader finds them; none of a file that has no reader, such as code."""
+    """Return names with values in a file of any format, as its own reader finds them; none for a file without a reader, such as code."""
     from coinjar.destinations.workloads import every_entry_of
     from coinjar.dialects import reader
     from coinjar.dialects.detection import recognise
@@ -206,7 +206,7 @@ def _entries(jar: Jar, path: Path, data: bytes) -> list[ReadItem]:
 
 
 def _short_secrets(jar: Jar, renames: Mapping[str, str], path: Path, data: bytes) -> dict[int, str]:
-    """Lines with secrets that are too short to be found by their value."""
+    """Return lines with secrets that are too short to be found by value."""
     names = {
         name
         for old, new in renames.items()
@@ -214,7 +214,7 @@ def _short_secrets(jar: Jar, renames: Mapping[str, str], path: Path, data: bytes
         if old in jar.secret_names or new in jar.secret_names
     } | jar.secret_names
     return {
-        item.location.line: f"•••• (a line that holds {item.name})"
+        item.location.line: f"•••• (a line that contains {item.name})"
         for item in _entries(jar, path, data)
         if item.name in names and item.text and len(item.text) < SHORTEST
     }
@@ -233,7 +233,7 @@ def _jar_files(
     for before, now in renames.items():
         variable = jar.variables[now if before in again else before]
         also = [alias for alias in variable.also_as if alias != now]
-        is_gone = before not in renames.values()  # else it is another variable's name from now on
+        is_gone = before not in renames.values()  # otherwise it is another variable's name now
         if options.keep_old and is_gone and before not in also and before not in again:
             also.append(before)
         formerly = [
@@ -263,7 +263,7 @@ def _values(path: Path, renames: Mapping[str, str]) -> Iterator[EditedFile]:
 
 
 def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list[EditedFile], int, list[UnchangedUse]]:
-    """Sealed values under their new names, and sealed texts with their references renamed; what is not ours to open stays."""
+    """Return encrypted values under their new names, and encrypted texts with their references renamed; others' values stay."""
     from coinjar.actions.secrets.transaction import SealedTransaction
 
     named = {
@@ -277,7 +277,7 @@ def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list
     for layer, compartment, old, now, _ in moved:
         if now != old:
             sealing.drop(layer, compartment, old)
-    for layer, compartment, _, now, content in moved:  # after every drop: one variable may get the name of another
+    for layer, compartment, _, now, content in moved:  # after every removal: one variable may get the name of another
         sealing.put(layer, compartment, now, content)
     layers = value_layers(opened.folder)
     files = [
@@ -291,7 +291,7 @@ def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list
 def _opened(
     opened: OpenJar, jar: Jar, sealing: SealedTransaction, renames: Mapping[str, str]
 ) -> tuple[list[tuple[str, str, str, str, Content]], list[UnchangedUse]]:
-    """What must be sealed anew: layer, compartment, name, new name, content; and what is sealed for others."""
+    """Return what must be encrypted again: layer, scope, name, new name, content; and what is encrypted for others."""
     moved, left = list[tuple[str, str, str, str, Content]](), list[UnchangedUse]()
     for layer in value_layers(opened.folder):
         path = display_path(sealed_file(opened.folder, layer))
@@ -305,10 +305,10 @@ def _opened(
             elif now != coin.name:
                 if (
                     not is_encrypted_for_others(content.fault) or coin.name in renames.values()
-                ):  # it would be taken for the other's
+                ):  # it would be read as the other's
                     raise content.fault
                 words = (
-                    f"{coin.name} stays sealed under the old name until somebody who opens {layer} runs the same rename"
+                    f"{coin.name} keeps its old name in the encrypted values until somebody who can decrypt {layer} runs the same rename"
                 )
                 left.append(UnchangedUse(Location(path, coin.line, 1), words))
     return moved, left
@@ -348,7 +348,7 @@ def _others(
         left += [
             UnchangedUse(
                 Location(display_path(path), located.line, located.column),
-                f"{located.text} is known only when it runs: it may make an old name",
+                f"{located.text} is known only at run time: it may be an old name",
             )
             for located in file.mentions
             if located.mention is None
@@ -363,7 +363,7 @@ def _others(
 
 
 def _may_mention(path: Path, renames: Mapping[str, str]) -> bool:
-    """Whether a file that cannot be taken apart may have one of the names: then nothing is renamed, for not all of it could be."""
+    """Return whether a file that cannot be parsed may contain one of the names: then nothing is renamed, since the result would be incomplete."""
     try:
         data = path.read_bytes()
     except OSError:
@@ -372,7 +372,7 @@ def _may_mention(path: Path, renames: Mapping[str, str]) -> bool:
 
 
 def _in_text(path: Path, data: bytes, file: FileMentions, renames: Mapping[str, str]) -> bytes:
-    """The text with every mention renamed. Raises InputError if the result would not mention the new names in the same places."""
+    """Return the text with every mention renamed. Raises InputError if the result would not mention the new names in the same places."""
     mentions = [mention.mention for mention in file.mentions if mention.mention and mention.mention.name in renames]
     new = data
     for mention in sorted(mentions, key=lambda other_mention: other_mention.start, reverse=True):
@@ -393,13 +393,13 @@ def _in_text(path: Path, data: bytes, file: FileMentions, renames: Mapping[str, 
 
 
 def _still_there(path: Path, data: bytes, renames: Mapping[str, str]) -> Iterator[UnchangedUse]:
-    """Where an old name still stands as a word: a comment, a text, something that is no variable."""
+    """Yield where an old name remains as a word: in a comment, a text, something that is not a variable."""
     gone = [old for old in renames if old not in renames.values()]
     either = re.compile(rb"(?<![\w-])(?:" + b"|".join(re.escape(old.encode()) for old in gone) + rb")(?![\w-])")
     for number, line in enumerate(data.split(b"\n") if gone else [], 1):
         for match in either.finditer(line):
             where = Location(display_path(path), number, len(line[: match.start()].decode(errors="replace")) + 1)
-            yield UnchangedUse(where, f"{match[0].decode()} stands here, and is no use of the variable")
+            yield UnchangedUse(where, f"{match[0].decode()} also appears here, but not as an environment variable; left unchanged")
 
 
 def _option(jar: Jar, name: str, key: str) -> str | None:
@@ -408,7 +408,7 @@ def _option(jar: Jar, name: str, key: str) -> str | None:
 
 
 def _destination_paths(jar: Jar, base: Path) -> list[str]:
-    """Files beside the jar that its destinations start from."""
+    """Return the source files of the jar's destinations."""
     result = []
     for name, destination in jar.destinations.items():
         key = {
@@ -425,7 +425,7 @@ def _destination_paths(jar: Jar, base: Path) -> list[str]:
 
 
 def _environments(jar: Jar, base: Path) -> dict[Path, list[str]]:
-    """The places of `document` destinations: environments, whatever the document is."""
+    """Return the places of `document` destinations: environments in documents of any format."""
     result: dict[Path, list[str]] = {}
     for name, destination in jar.destinations.items():
         path, places = _option(jar, name, "path"), destination.options.get("places")

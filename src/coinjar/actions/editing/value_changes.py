@@ -1,4 +1,4 @@
-"""One change of a jar's values: each goes where it belongs, a secret into the sealed part, the rest into plain files."""
+"""A change of a jar's values: secrets are encrypted, other values go into plain files."""
 
 from __future__ import annotations
 
@@ -22,27 +22,27 @@ if TYPE_CHECKING:
 
 
 def as_yaml(content: Content) -> Plain:
-    """A value as it is written in YAML."""
+    """Return a value in YAML form."""
     if isinstance(content, str):
         return reveal(content)
     if isinstance(content, Template):
         return {"text": content.source}
-    assert content is UNSET, "commands, files and environments are written by hand"
+    assert content is UNSET, "commands, files and environment variables are set by editing the file"
     return {"unset": "true"}
 
 
 def layer_path(folder: Path, stage: str, *, mine: bool) -> Path:
-    """The file that holds a layer's plain values."""
+    """Return the file of a layer's plain values."""
     return mine_path(folder, stage) if mine else plain_path(folder, stage)
 
 
 def sealed_file(folder: Path, stage: str) -> Path:
-    """The file that holds a layer's sealed values."""
+    """Return the file of a layer's encrypted values."""
     return folder / "coins" / f"{stage}.coins"
 
 
 def edit_file(path: Path, edits: Sequence[Edit], *, private: bool = False) -> None:
-    """Change a file of the jar in place; the lock must be held. A file that is not there is made."""
+    """Edit a file of the jar in place; the caller holds the lock. A missing file is created."""
     old = read_bytes(path) if path.exists() else b""
     new = apply(old, display_path(path), edits)
     if new != old:
@@ -50,7 +50,7 @@ def edit_file(path: Path, edits: Sequence[Edit], *, private: bool = False) -> No
 
 
 class ValueChanges:
-    """Gathers values to put and to drop, then writes them: sealed ones first, so that a crash loses nothing.
+    """Collects values to set and to remove, then writes them: encrypted ones first, so that an interruption loses nothing.
 
     `was_plain` maps the stage and name of a secret to the file that had it as plain text; `declarations` are edits of jar.yaml, made last.
     """
@@ -66,12 +66,12 @@ class ValueChanges:
 
     @property
     def notes(self) -> list[str]:
-        """What is to know about keys that were made."""
+        """Remarks on keys that were created."""
         return self._sealing.notes if self._sealing else []
 
     @property
     def sealing(self) -> SealedTransaction:
-        """The change of the sealed part."""
+        """The transaction of the encrypted values."""
         if self._sealing is None:
             from coinjar.actions.secrets.transaction import SealedTransaction
 
@@ -79,18 +79,18 @@ class ValueChanges:
         return self._sealing
 
     def put(self, stage: str, scope: str, name: str, content: Content, *, mine: bool = False) -> None:
-        """Set a value. A person's own are never committed, and so not sealed."""
+        """Set a value. A person's own values are never committed, and so not encrypted."""
         if self.jar.variables[name].secret and not mine:
             values = {**self._out_of_plain(stage, name, besides=scope), scope: content}
             for value in sorted(
                 values, key=lambda item: item != ALL
-            ):  # what a service has of its own comes over what all get
+            ):  # a service's own value overrides the one for all
                 self.sealing.put(stage, value, name, values[value])
         else:
             self._edits.setdefault((stage, mine), {})[scope, name] = as_yaml(content)
 
     def drop(self, stage: str, scope: str, name: str, *, mine: bool = False) -> None:
-        """Take a value out, sealed or plain."""
+        """Remove a value, encrypted or plain."""
         written = None if mine else self.jar.plain.get(stage, {}).get(scope, {}).get(name)
         if isinstance(written, SealedDefinition):
             self.sealing.drop(stage, scope, name)
@@ -98,14 +98,14 @@ class ValueChanges:
             self._edits.setdefault((stage, mine), {})[scope, name] = None
 
     def plain(self, stage: str) -> Layer:
-        """A layer's plain values as they stand in its file, a name that is sealed as well included."""
+        """Return a layer's plain values in its file, including names that are also encrypted."""
         if stage not in self._plain:
             path = plain_path(self.opened.folder, stage)
             self._plain[stage] = read_plain(self.jar, read_bytes(path), display_path(path)) if path.exists() else {}
         return self._plain[stage]
 
     def _out_of_plain(self, stage: str, name: str, *, besides: str) -> dict[str, Content]:
-        """Nothing of a sealed name stays in the plain file of its layer: what it has there for others than `besides`, to be sealed too."""
+        """Remove an encrypted name from its layer's plain file; what the file has for scopes other than `besides` is encrypted too."""
         result: dict[str, Content] = {}
         for scope, values in self.plain(stage).items():
             definition = values.get(name)
@@ -113,8 +113,8 @@ class ValueChanges:
                 continue
             if scope != besides:
                 if not (isinstance(definition.content, str | Template) or definition.content is UNSET):
-                    words = f"{name} comes from elsewhere for {scope} here, and cannot be sealed beside that"
-                    hint = "drop that first, or write this one as a command, a file or from_env too"
+                    words = f"{name} comes from outside the jar for {scope} here, and cannot be encrypted as well"
+                    hint = "remove that first, or write this one as a command, a file or from_env too"
                     raise InputError(words, hint=hint, location=definition.location, code="both")
                 result[scope] = definition.content
             if isinstance(definition.content, str):
@@ -123,7 +123,7 @@ class ValueChanges:
         return result
 
     def commit(self) -> None:
-        """Write all of it; the lock must be held."""
+        """Write all changes; the caller holds the lock."""
         if self._sealing is not None:
             self._sealing.commit()
         for (stage, mine), edits in self._edits.items():

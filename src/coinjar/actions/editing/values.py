@@ -1,4 +1,4 @@
-"""Put values into a jar, and take them out."""
+"""Set values in a jar, and remove them."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ from coinjar.system.files import LOCAL, display_path, locked, read_own
 
 
 class Assignment(NamedTuple):
-    """One value to put. `in_argv` says that others could see it on the command line."""
+    """One value to set. `in_argv`: others could see it on the command line."""
 
     name: str
     content: Content
@@ -36,9 +36,9 @@ class Assignment(NamedTuple):
 
 
 class AssignedValue(NamedTuple):
-    """One value that was put: where, and the services for which another one still wins.
+    """One value that was set: where, and the services for which another one still takes effect.
 
-    `sealed` names the compartments of a sealed one, `was_plain` the file that had it as plain text until now.
+    `sealed` names the scopes of an encrypted one, `was_plain` the file that had it as plain text before.
     """
 
     name: str
@@ -53,7 +53,7 @@ class AssignedValue(NamedTuple):
 
 
 class PutResult(NamedTuple):
-    """What was put, and what is to know about keys that were made for it."""
+    """The values that were set, and remarks on keys that were created."""
 
     puts: list[AssignedValue]
     notes: list[str]
@@ -68,10 +68,10 @@ def put(
     declare: bool,
     mine: bool,
 ) -> PutResult:
-    """Write values into the layers of these stages (`shared` is one), for one service or all; secrets are sealed.
+    """Set values in the layers of these stages (`shared` is one), for one service or all; secrets are encrypted.
 
-    All of it is checked first; nothing is written if anything is wrong. Raises UsageError for a secret that
-    came by argv and for an undeclared name, InputError for a value that its kind or its place refuses, DecryptionError for a stage whose
+    All is checked first; nothing is written if anything is wrong. Raises UsageError for a secret given
+    in argv and for an undeclared name, InputError for a value that its kind or its place does not accept, DecryptionError for a stage whose
     key is not ours.
     """
     folder = opened.folder
@@ -104,9 +104,9 @@ def put(
 
 @contextmanager
 def _declared_first(opened: OpenJar, puttings: Sequence[Assignment]) -> Iterator[tuple[Jar, set[str]]]:
-    """The jar, and which names had to be declared before it could be read, because something in it names them already.
+    """Return the jar, and the names that had to be declared before it could be loaded, because it already refers to them.
 
-    Whatever goes wrong then, jar.yaml is as it was. Raises every fault that such a declaration does not mend.
+    After a fault jar.yaml is unchanged. Raises every fault that such a declaration does not repair.
     """
     names = {assignment.name for assignment in puttings}
     try:
@@ -135,17 +135,17 @@ def _declared_first(opened: OpenJar, puttings: Sequence[Assignment]) -> Iterator
 
 
 def _declared(jar: Jar, puttings: Sequence[Assignment]) -> dict[str, Variable]:
-    """Declarations for the names that have none, guessed from the first value."""
+    """Return declarations for undeclared names, inferred from the first value."""
     new = {}
     for assignment in puttings:
         if assignment.name not in jar.variables:
             if words := name_fault("variable", assignment.name):
                 raise UsageError(words, hint="choose another name", code="name")
             if owner := jar.current_owner(assignment.name):
-                words = f"{assignment.name} is the old name of {owner.name}, and no other variable can have it"
+                words = f"{assignment.name} is a former name of {owner.name}, so another variable cannot have it"
                 raise UsageError(
                     words,
-                    hint=f"`coinjar rename --finish {assignment.name}`, or put {owner.name}",
+                    hint=f"`coinjar rename --finish {assignment.name}`, or set {owner.name}",
                     location=owner.location,
                     code="name",
                 )
@@ -164,7 +164,7 @@ def _declared(jar: Jar, puttings: Sequence[Assignment]) -> dict[str, Variable]:
 
 
 def declaration(variable: Variable) -> dict[str, Plain]:
-    """A declaration as it is written in jar.yaml."""
+    """Return a declaration in the form of jar.yaml."""
     fields: dict[str, Plain] = {}
     if variable.about:
         fields["about"] = variable.about
@@ -196,17 +196,17 @@ def _check(
             faults.append(
                 UsageError(
                     f"{assignment.name} is not declared",
-                    hint=f"{hint} (--declare makes a new one)",
+                    hint=f"{hint} (--declare declares a new one)",
                     code="unknown-variable",
                 )
             )
             continue
         variable = jar.variables[assignment.name]
         if variable.secret and assignment.in_argv and _holds_text(assignment.content):
-            hint = f"give the name alone: `coinjar put {assignment.name} …` asks for it without echo, or reads it from stdin"
+            hint = f"give only the name: `coinjar put {assignment.name} …` asks for the value, or reads it from stdin"
             faults.append(
                 UsageError(
-                    f"{assignment.name} is a secret, and is never taken from the command line, where others see it",
+                    f"{assignment.name} is a secret, and is not read from the command line, where others can see it",
                     hint=hint,
                     code="secret-in-argv",
                 )
@@ -216,26 +216,26 @@ def _check(
 
 
 def _holds_text(content: Content) -> bool:
-    """Whether a content is itself the value, and not only made from others."""
+    """Return whether a content is a value itself, and not only computed from others."""
     return isinstance(content, str) or (isinstance(content, Template) and not any(content.references()))
 
 
 def _supplied(jar: Jar, variable: Variable, stages: Sequence[str], services: Sequence[str]) -> Iterator[CoinJarError]:
-    """Why a value must not be put by hand: a destination of that stage gives it."""
+    """Return why a value must not be set by hand: a destination of that stage supplies it."""
     for name in variable.supplied_by:
         destination = jar.destinations[name]
         there = [stage for stage in stages if stage != SHARED and is_for(jar, destination, stage)]
         if there and (not services or destination.services is None or not destination.services.isdisjoint(services)):
             words = f"{variable.name} is supplied by {name} on {', '.join(there)}"
             yield UsageError(
-                words, hint="`coinjar deliver` takes it from there; put it where nothing supplies it", code="supplied"
+                words, hint="`coinjar deliver` reads it from there; set it on a stage where nothing supplies it", code="supplied"
             )
 
 
 def _misfits(
     jar: Jar, variable: Variable, assignment: Assignment, stages: Sequence[str], services: Sequence[str]
 ) -> list[CoinJarError]:
-    """Why the value cannot stand where it is put."""
+    """Return why the value cannot be set there."""
     faults: list[CoinJarError] = list(_supplied(jar, variable, stages, services))
     if isinstance(assignment.content, str):
         try:
@@ -243,10 +243,10 @@ def _misfits(
         except CoinJarError as fault:
             faults.append(fault)
         if variable.is_missing(assignment.content):
-            hint = "give it a value, or declare may_be_empty: true"
+            hint = "set a value, or declare may_be_empty: true"
             faults.append(
                 InputError(
-                    f"{variable.name} is required, and an empty text is no value for it",
+                    f"{variable.name} is required, and an empty text is not a value for it",
                     hint=hint,
                     location=variable.location,
                     code="CJ001",
@@ -258,13 +258,13 @@ def _misfits(
                 hint = suggestion(reference.name, jar.variables, "declare it first")
                 faults.append(
                     InputError(
-                        f"the text names {reference.name}, which is not declared", hint=hint, code="unknown-variable"
+                        f"the text refers to {reference.name}, which is not declared", hint=hint, code="unknown-variable"
                     )
                 )
     elif variable.kind == "json":
         faults.append(
             InputError(
-                f"{variable.name} cannot be unset: below kind json, {{unset: true}} is data",
+                f"{variable.name} cannot be unset: for kind json, {{unset: true}} is data",
                 hint="remove the value with `coinjar drop`",
                 code="put",
             )
@@ -311,7 +311,7 @@ def _outcome(
 
 
 class DroppedValue(NamedTuple):
-    """One value that was taken out."""
+    """One value that was removed."""
 
     name: str
     layer: str
@@ -323,7 +323,7 @@ class DroppedValue(NamedTuple):
 def drop(
     opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, services: Sequence[str], mine: bool
 ) -> list[DroppedValue]:
-    """Take values out of the layers of these stages. What is not there is not in the answer."""
+    """Remove values from the layers of these stages. Return what was removed."""
     with locked(opened.folder):
         jar = opened.load()
         for name in names:
@@ -349,9 +349,9 @@ def drop(
 
 
 def where_set(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]:
-    """Every value of the names, declared or not, as the files of the jar have them: plain, sealed, and a person's own (`.local`).
+    """Return every value of the names, declared or not, in the jar's files: plain, encrypted, and a person's own (`.local`).
 
-    Raises UsageError for a name that is neither declared nor set anywhere, InputError for a file that cannot be read, and if anything still names one.
+    Raises UsageError for a name that is neither declared nor set, InputError for a file that cannot be read, and if anything still refers to one.
     """
     jar = load_declarations(opened.folder)
     found = list(_set_in(opened.folder, names, _old_names(jar, names)))
@@ -364,9 +364,9 @@ def where_set(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]:
 
 
 def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]:
-    """Take out the variables themselves: every value, then the declaration. Raises InputError, with nothing changed, if anything still names one.
+    """Remove whole variables: every value, then the declaration. Raises InputError, with nothing changed, if anything still refers to one.
 
-    A name that has values and no declaration goes, too: that a jar cannot be read because of it is what this mends.
+    This also removes a name with values and without a declaration, which makes a jar invalid.
     """
     folder = opened.folder
     with locked(folder):
@@ -382,7 +382,7 @@ def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]
             old = read_own(path) or b""
             going = {*names, *_old_names(declared, names)}
             lines = {entry.slot: None for entry in parse(old, display_path(path)) if entry.name in going}
-            files[path] = (old, changed(old, display_path(path), lines))  # which needs no key
+            files[path] = (old, changed(old, display_path(path), lines))  # no key is needed for that
         replace_all(folder, files)
         try:
             opened.load()
@@ -393,7 +393,7 @@ def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]
 
 
 def _other_faults(opened: OpenJar, names: Sequence[str]) -> Jar | None:
-    """The jar with its values, to look for references; None where only the names that are to go make it unreadable. Raises every other fault."""
+    """Return the jar with its values, to look for references; None if only the names to remove make it invalid. Raises every other fault."""
     try:
         return opened.load()
     except CoinJarError as fault:
@@ -404,7 +404,7 @@ def _other_faults(opened: OpenJar, names: Sequence[str]) -> Jar | None:
 def _removals(
     folder: Path, declared: Jar, gone: Sequence[DroppedValue], names: Sequence[str]
 ) -> Iterator[tuple[Path, list[Edit]]]:
-    """What goes out of which YAML file."""
+    """Return what to remove from which YAML file."""
     for path in dict.fromkeys(
         layer_path(folder, dropped.layer, mine=dropped.is_mine) for dropped in gone if not dropped.is_sealed
     ):
@@ -419,14 +419,14 @@ def _removals(
 
 
 def _old_names(jar: Jar, names: Sequence[str]) -> dict[str, str]:
-    """Names under which values of these may still be sealed, each with the name now."""
+    """Return names under which values of these may still be encrypted, each with its present name."""
     return {old: name for name in names if name in jar.variables for old in jar.variables[name].formerly}
 
 
 def _set_in(folder: Path, names: Sequence[str], former: Mapping[str, str]) -> Iterator[DroppedValue]:
     for path in [*sorted((folder / "plain").glob("*.yaml")), *sorted((folder / LOCAL).glob("*.yaml"))]:
         data = read_bytes(path)
-        compose(data, display_path(path))  # the same guards as for every file that is read
+        compose(data, display_path(path))  # the same limits as for every file that is read
         root = build_tree(data.decode().removeprefix("\ufeff"))
         for scope in root.members if root is not None else ():
             yield from (
@@ -443,7 +443,7 @@ def _set_in(folder: Path, names: Sequence[str], former: Mapping[str, str]) -> It
 
 
 def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarError]:
-    """Who else names a variable that is to go."""
+    """Return what else refers to a variable that is to be removed."""
     places = [(group.location, f"the set '{group.name}'") for group in jar.together if name in group.members]
     places += [(accepted.location, "an accepted finding") for accepted in jar.accepted if accepted.variable == name]
     places += [(proof.location, f"the proof {proof.name}") for proof in jar.proofs.values() if name in proof.names()]
@@ -465,6 +465,6 @@ def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarErr
             ):
                 places.append((definition.location, f"the value of {variable.name}"))
     return [
-        InputError(f"{what} still names {name}", hint="change that first", location=location, code="still-named")
+        InputError(f"{what} still refers to {name}", hint="change that first", location=location, code="still-named")
         for location, what in places
     ]

@@ -1,4 +1,4 @@
-"""Look through code for mentions, and hold them against a jar."""
+"""Search code for mentions of variables, and compare them with a jar."""
 
 from __future__ import annotations
 
@@ -38,14 +38,14 @@ _SHORTEST = 4
 
 
 class MentionReport(NamedTuple):
-    """What was found, with the folder that paths of services start from (None without a jar)."""
+    """The mentions, with the folder that paths of services are relative to (None without a jar)."""
 
     scanned: ScanResult
     jar: Jar | None
     base: Path
 
     def services_of(self, file: FileMentions, located: LocatedMention | None = None) -> tuple[str, ...]:
-        """Whose code a place is: what its document says, else by the path."""
+        """Return the services whose code a mention is in: from its document, else by the path."""
         if self.jar is None:
             return ()
         own = located.mention.service if located and located.mention else None
@@ -55,7 +55,7 @@ class MentionReport(NamedTuple):
 
 
 def services_below(jar: Jar, path: Path, base: Path) -> tuple[str, ...]:
-    """The services whose code a file is, by its path."""
+    """Return the services whose code a file is, by its path."""
     relative = os.path.relpath(path, base)
     return tuple(
         name for name, service in jar.services.items() if any(_is_below(relative, code) for code in service.code)
@@ -68,7 +68,7 @@ def _is_below(path: str, code: str) -> bool:
 
 
 def code_paths(jar: Jar, base: Path) -> list[str]:
-    """Where jar.yaml says the code is. Raises InputError for a path that is not there."""
+    """Return the code paths of jar.yaml. Raises InputError for a missing path."""
     named = dict.fromkeys(jar.code.paths if jar.code else (), jar.location) | {
         path: service.location for service in jar.services.values() for path in service.code
     }
@@ -76,7 +76,7 @@ def code_paths(jar: Jar, base: Path) -> list[str]:
     raise_all(
         [
             InputError(
-                f"there is no {path}, which is named as code",
+                f"there is no {path}, which is listed under code",
                 hint="correct the path",
                 location=where,
                 code="unreadable",
@@ -96,7 +96,7 @@ def find(
     progress: Progress | None = None,
     cached: bool = True,
 ) -> MentionReport:
-    """The mentions below the paths. Raises InputError for a path that is not there."""
+    """Search the paths for mentions. Raises InputError for a missing path."""
     base = opened.folder.resolve().parent if opened else Path.cwd()
     code = jar.code if jar else None
     suffixes = _template_endings(jar) if jar else ()
@@ -106,7 +106,7 @@ def find(
         if not Path(path).exists():
             raise InputError(
                 "there is no such file or folder",
-                hint="name files or folders to look through",
+                hint="name files or folders to search",
                 location=Location(path),
                 code="unreadable",
             )
@@ -116,7 +116,7 @@ def find(
 
 
 def _template_endings(jar: Jar) -> tuple[str, ...]:
-    """What the project's own templates end in, by its destinations."""
+    """Return the endings of the project's own templates, from its destinations."""
     result = [
         getattr(destination.options.get("suffix"), "value", "")
         for destination in jar.destinations.values()
@@ -133,7 +133,7 @@ def _cache(opened: OpenJar | None) -> Path:
 
 
 def uses(report: MentionReport) -> Iterator[CodeUse]:
-    """Every mention as a fact for the rules."""
+    """Return every mention as input for the rules."""
     for changed_file in report.scanned.files:
         file = display_path(Path(changed_file.path))
         for located in changed_file.mentions:
@@ -153,7 +153,7 @@ def uses(report: MentionReport) -> Iterator[CodeUse]:
 
 
 def collect_code_uses(opened: OpenJar, context: CheckContext, report: MentionReport | None = None) -> None:
-    """Give the rules what the code says. Raises InputError for a path of jar.yaml that is not there."""
+    """Add the uses in the code to the context. Raises InputError for a missing path of jar.yaml."""
     if report is None:
         base = opened.folder.resolve().parent
         report = find(opened, context.jar, code_paths(context.jar, base))
@@ -166,11 +166,11 @@ def collect_code_uses(opened: OpenJar, context: CheckContext, report: MentionRep
 
 
 def unreadable(report: MentionReport) -> list[CoinJarError]:
-    """Why the mentions of some files are not known, as errors with their places."""
-    hint = "correct it, or leave it out (code: {without: [...]} in jar.yaml)"
+    """Return why the mentions of some files are not known, as errors with their locations."""
+    hint = "correct it, or exclude it (code: {without: [...]} in jar.yaml)"
     return [
         InputError(
-            f"what it mentions is not known: {file.message}",
+            f"its mentions are not known: {file.message}",
             hint=hint,
             location=Location(display_path(Path(file.path)), file.line, file.column),
             code="unread",
@@ -180,7 +180,7 @@ def unreadable(report: MentionReport) -> list[CoinJarError]:
 
 
 def _literals(context: CheckContext, report: MentionReport) -> Iterator[CodeLiteral]:
-    """Values of ports and addresses that stand in a file beside a mention of their variable, on another line."""
+    """Yield values of ports and addresses in a file that also mentions their variable, on another line."""
     texts: dict[str, set[str]] = {}
     for definition, text in context.texts:
         if definition.variable.kind in _WRITTEN_OUT and not definition.variable.secret and len(text) >= _SHORTEST:
@@ -191,7 +191,7 @@ def _literals(context: CheckContext, report: MentionReport) -> Iterator[CodeLite
             continue
         lines = Path(file.path).read_text(errors="replace").split("\n")
         if file.path.endswith(_DOCUMENTS) and any(line.startswith(("apiVersion:", '{"apiVersion"')) for line in lines):
-            continue  # a manifest has no way to say it by the variable
+            continue  # a manifest cannot refer to the variable there
         mentioned = {located.line for located in file.mentions}
         for name in sorted(names):
             shapes = re.compile(
@@ -210,7 +210,7 @@ def _literals(context: CheckContext, report: MentionReport) -> Iterator[CodeLite
 
 
 class UndeclaredVariable(NamedTuple):
-    """A declaration for a name that is mentioned and not declared, made from the code."""
+    """A declaration for a name that is used but not declared, inferred from the code."""
 
     variable: Variable
     default: str | None
@@ -218,7 +218,7 @@ class UndeclaredVariable(NamedTuple):
 
 
 def missing(context: CheckContext) -> list[UndeclaredVariable]:
-    """Declarations for what is mentioned and not declared: kind and default from what the code falls back to, services from where it stands."""
+    """Return declarations for names that are used but not declared: kind and default from the fallbacks, services from the paths."""
     from coinjar.core.rules.mentioned import not_declared
 
     names = list(dict.fromkeys(str(diagnostic.subject) for diagnostic in not_declared(context)))
@@ -243,7 +243,7 @@ def missing(context: CheckContext) -> list[UndeclaredVariable]:
 
 
 def findings(opened: OpenJar, report: MentionReport) -> tuple[list[Finding], list[UndeclaredVariable]]:
-    """What the rules of mentions find, and declarations for what is missing. Without a jar there is nothing to hold mentions against."""
+    """Return the findings of the rules on mentions, and declarations for missing ones. Without a jar there is nothing to compare."""
     from coinjar.core.rules import run
 
     assert report.jar is not None
@@ -254,7 +254,7 @@ def findings(opened: OpenJar, report: MentionReport) -> tuple[list[Finding], lis
 
 
 def suggested(names: Sequence[UndeclaredVariable]) -> str:
-    """The declarations as a piece of jar.yaml, each below a comment that says where it is mentioned."""
+    """Return the declarations as text for jar.yaml, each below a comment with its uses."""
     from coinjar.documents.writer import ScalarWriter
 
     lines = ["variables:\n"]

@@ -1,4 +1,4 @@
-"""The two ends of a migration: where variables are read, and where they go."""
+"""The two endpoints of a migration: where variables are read, and where they go."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ _FILE = re.compile(r"file\+([a-z-]+):(.+)", re.DOTALL)
 
 
 class Endpoint(NamedTuple):
-    """One end: a destination of the jar, or a source or file. `stage` is "" where all stages are meant."""
+    """One endpoint: a destination of the jar, or a source or file. `stage` is "" for all stages."""
 
     text: str
     destination: Destination | None
@@ -42,14 +42,14 @@ class Endpoint(NamedTuple):
 
 
 def where(jar: Jar | None, text: str) -> Endpoint:
-    """An end as it is written: dest:NAME, dest:NAME@STAGE, or a source. Raises UsageError."""
+    """Parse an endpoint: dest:NAME, dest:NAME@STAGE, or a source. Raises UsageError."""
     if not text.startswith("dest:"):
         return Endpoint(text, None, "")
     name, _, stage = text[5:].partition("@")
     if jar is None:
         raise UsageError(
-            "a destination is only known to a jar",
-            hint="work where there is a jar, or name it with --jar",
+            "a destination requires a jar",
+            hint="run it where there is a jar, or name one with --jar",
             code="no-jar",
         )
     if stage:
@@ -58,7 +58,7 @@ def where(jar: Jar | None, text: str) -> Endpoint:
 
 
 def stages_of(jar: Jar, endpoint: Endpoint) -> list[str]:
-    """The stages that a destination names; one that only follows such a stage is moved when it is asked for."""
+    """Return the stages that a destination names; stages that only follow one are moved on request."""
     assert endpoint.destination
     if endpoint.stage:
         return [endpoint.stage]
@@ -67,7 +67,7 @@ def stages_of(jar: Jar, endpoint: Endpoint) -> list[str]:
 
 
 class EndpointReader:
-    """Reads both ends."""
+    """Reads both endpoints."""
 
     def __init__(self, opened: OpenJar | None, jar: Jar | None) -> None:
         self.opened = opened
@@ -76,7 +76,7 @@ class EndpointReader:
     # -- the old place
 
     def read_old(self, old: Endpoint, stages: Sequence[str]) -> list[SourceValue]:
-        """Every variable there. Raises ExternalError, InputError, UsageError."""
+        """Return every variable there. Raises ExternalError, InputError, UsageError."""
         if old.destination is not None and is_live(old.destination):
             return [source_value for stage in stages for source_value in self._read_live(old.destination, stage)]
         source_values = []
@@ -125,7 +125,7 @@ class EndpointReader:
         return RenderContext(self.jar, self.opened.folder, Masker(), self.opened.ring)
 
     def targets(self, destination: Destination, stage: str) -> tuple[LiveDestination, list[Target]]:
-        """A live destination's targets; what cannot be worked out yet is left out of what they should have."""
+        """Return a live destination's targets; values that cannot be computed yet are omitted."""
         assert self.opened
         instance = make_live(destination, self._around())
         return instance, instance.targets(
@@ -133,7 +133,7 @@ class EndpointReader:
         )
 
     def held(self, destination: Destination, stage: str) -> list[tuple[Target, dict[str, LiveValue]]]:
-        """What a live destination holds on a stage."""
+        """Return what a live destination contains on a stage."""
         _, targets = self.targets(destination, stage)
 
         async def read() -> list[tuple[Target, dict[str, LiveValue]]]:
@@ -166,7 +166,7 @@ class EndpointReader:
     # -- the new place
 
     def new(self, new: Endpoint, stages: Sequence[str]) -> TargetState:
-        """What is known of the new place. Raises UsageError for one that cannot be written, ExternalError if it cannot be read."""
+        """Return the state of the new place. Raises UsageError if it cannot be written, ExternalError if it cannot be read."""
         if new.destination is None:
             match = _FILE.fullmatch(new.text)
             if not match:
@@ -179,7 +179,7 @@ class EndpointReader:
             return TargetState(new, {}, lambda name, text: _of_dialect(dialect.unsupported_reason(name, text), name))
         for stage in stages:
             if to := new.destination.moved(stage):
-                raise UsageError(f"{new.label} has moved to {to} itself on {stage}", hint="move there", code="moved")
+                raise UsageError(f"{new.label} has itself moved to {to} on {stage}", hint="move there", code="moved")
         if is_live(new.destination):
             held = self._held_live(new.destination, stages)
             instance = make_live(new.destination, self._around())
@@ -201,7 +201,7 @@ class EndpointReader:
         return TargetState(new, held, _of_shell)
 
     def _in_files(self, destination: Destination, stage: str) -> list[ReadItem]:
-        """What the files of a destination hold. Only one that is certainly not there holds nothing: any other failure is raised."""
+        """Return the contents of a destination's files. Only a missing file is empty: any other failure is raised."""
         assert self.jar
         result: dict[tuple[str | None, str], ReadItem] = {}
         for service in services_for(destination, self.jar):
@@ -218,7 +218,7 @@ class EndpointReader:
     def _held_live(
         self, destination: Destination, stages: Sequence[str]
     ) -> dict[tuple[str, str | None, str], str | None]:
-        """What it holds, by stage, service and name."""
+        """Return its contents, by stage, service and name."""
         result: dict[tuple[str, str | None, str], str | None] = {}
         for stage in stages:
             for target, there in self.held(destination, stage):
@@ -232,7 +232,7 @@ class EndpointReader:
 
 
 class TargetState:
-    """The new place: what it holds already, and what it refuses."""
+    """The new place: its present contents, and what it does not accept."""
 
     def __init__(
         self,
@@ -248,7 +248,7 @@ class TargetState:
         self.rejection = rejection
 
     def takes(self, jar: Jar | None, source_value: SourceValue) -> str | None:
-        """Why it does not take a variable for a stage and service."""
+        """Return why it does not take a variable for a stage and service."""
         destination = self.where.destination
         if destination is None or jar is None:
             return None
@@ -267,7 +267,7 @@ class TargetState:
 
 def _of_shell(name: str, text: str) -> RejectedValue | None:
     del text
-    return None if shell_can_set(name) else RejectedValue(NAME, "no shell can set this name")
+    return None if shell_can_set(name) else RejectedValue(NAME, "shells cannot set this name")
 
 
 def _of_dialect(words: str | None, name: str) -> RejectedValue | None:
@@ -279,7 +279,7 @@ def _of_platform(unsupported: list[UnsupportedVariable]) -> RejectedValue | None
 
 
 def file_target(text: str) -> tuple[str, Path]:
-    """Dialect and path of file+DIALECT:PATH."""
+    """Return dialect and path of file+DIALECT:PATH."""
     match = _FILE.fullmatch(text)
     assert match
     return match[1], Path(match[2])

@@ -1,4 +1,4 @@
-"""Which differences between the two places of a migration its sheet explains: a line explains what it does, and nothing else."""
+"""Explain differences between the two places of a migration by its sheet: a line explains what it does, and nothing else."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from coinjar.jarfile.sheets import Sheet, SheetLine
 Key = tuple[str, str | None]
 """A row's variable and service."""
 InJar = Callable[[str, str, str | None], str | None]
-"""What the jar says: variable, stage, service (None: any)."""
+"""Returns the jar's value: variable, stage, service (None: any)."""
 
 
 class _SheetDifference(NamedTuple):
@@ -26,14 +26,14 @@ class _SheetDifference(NamedTuple):
 
 
 def explanations(sheet: Sheet, rows: Sequence[Difference], sides: tuple[str, str], in_jar: InJar) -> dict[Key, str]:
-    """Words for every row that a line explains (one that is the same by any line of it), by variable and service.
+    """Return an explanation for every row that a line explains (for an equal row, any of its lines), by variable and service.
 
-    `sides` are what was compared, as it was written. Raises UsageError where the sheet is of other places.
+    `sides` are the compared places, as written. Raises UsageError if the sheet is about other places.
     """
     forward = _of(sides[0]) == _of(sheet.source) and _of(sides[1]) == _of(sheet.target)
     if not forward and not (_of(sides[1]) == _of(sheet.source) and _of(sides[0]) == _of(sheet.target)):
-        words = f"{sheet.path} is of a move from {sheet.source} to {sheet.target}"
-        raise UsageError(words, hint="compare these two, or name their sheet", code="other-sheet")
+        words = f"{sheet.path} describes a move from {sheet.source} to {sheet.target}"
+        raise UsageError(words, hint="compare these two, or use their sheet", code="other-sheet")
     stages = {
         text.partition("@")[2]
         for text in (*sides, sheet.source, sheet.target)
@@ -47,7 +47,7 @@ def explanations(sheet: Sheet, rows: Sequence[Difference], sides: tuple[str, str
 
 
 def _of(text: str) -> str:
-    """A place without its stage and dialect."""
+    """Return a place without its stage and dialect."""
     return text.partition("@")[0] if text.startswith("dest:") else text.partition(":")[2] or text
 
 
@@ -88,7 +88,7 @@ class _Explainer:
         return self._repointed(sheet_difference)
 
     def _where(self, line: SheetLine, service: str | None) -> list[tuple[str, str | None]]:
-        """The places of a line that a row of this service is about."""
+        """Return the places of a line that a row of this service is about."""
         places = [stage_and_service(where) for where in line.where]
         return [
             (stage, own)
@@ -106,7 +106,7 @@ class _Explainer:
         return line.group in (LEFT, SUPPLIED)
 
     def _arrived(self, line: SheetLine, sheet_difference: _SheetDifference) -> bool:
-        """Whether the value is at the new place under its new name."""
+        """Return whether the value is at the new place under its new name."""
         old = next(
             (
                 each.old.text

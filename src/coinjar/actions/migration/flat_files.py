@@ -16,11 +16,11 @@ from coinjar.system.files import display_path, replace_file
 
 
 def write_flat(target: str, result: Mapping[str, list[SourceValue]]) -> None:
-    """Write each name's one value. Raises InputError for what the dialect cannot carry, a name with several values, a file that holds anything else."""
+    """Write each name's single value. Raises InputError for what the dialect cannot carry, a name with several values, a file with other content."""
     dialect, path = file_target(target)
     for name, places in result.items():
         if len({source_value.text for source_value in places}) > 1:
-            words = f"{name} has different values in {', '.join(source_value.where for source_value in places)}, and a file holds one"
+            words = f"{name} has different values in {', '.join(source_value.where for source_value in places)}, but a file contains one"
             raise InputError(
                 words,
                 hint="move one service and stage at a time (--service, --stage)",
@@ -31,7 +31,7 @@ def write_flat(target: str, result: Mapping[str, list[SourceValue]]) -> None:
     data = render(get(dialect), entries, FileHeader(path.stem, "moved", "all"))
     if path.exists() and read_bytes(path) != data:
         raise InputError(
-            "there is a file already, and it says something else",
+            "the file already exists, with different content",
             hint="move it away, or name another",
             location=Location(display_path(path)),
             code="exists",
@@ -40,6 +40,6 @@ def write_flat(target: str, result: Mapping[str, list[SourceValue]]) -> None:
 
 
 def read_flat(target: str) -> dict[str, str | None]:
-    """What the file's own reader makes of it."""
+    """Return the file as its own reader reads it."""
     dialect, path = file_target(target)
     return {item.name: item.text for item in get(dialect).read(Path(path).read_bytes(), display_path(path)).items}

@@ -1,6 +1,6 @@
-"""Carry out a sheet: bring the jar and the new place in step, repoint, verify, and only when told empty the old place.
+"""Execute a sheet: update the jar and the new place, repoint, verify, and on request empty the old place.
 
-Every step converges when it is taken again, so a run that was cut short is finished by running it once more.
+Every step can be repeated, so an interrupted run is finished by running it again.
 """
 
 from __future__ import annotations
@@ -45,12 +45,12 @@ from coinjar.jarfile.sheets import Sheet, SheetLine, record_outcomes, unknown_li
 from coinjar.system.files import display_path, locked
 
 GOES = (CARRIED, RENAMED, REPLACED, GIVEN)
-"""Groups whose variables are at the new place afterwards, with a value of ours."""
+"""Groups whose variables have a value of ours at the new place afterwards."""
 ShowOutcomes = Callable[[str, Sequence[DeliveryOutcome]], None]
 
 
 class MigrationOptions(NamedTuple):
-    """`restart` what must read the new values; `empty_source` when all of it is verified; `jar_only` leaves code as it is (for a rehearsal)."""
+    """`restart` what must read the new values; `empty_source` after verification; `jar_only` leaves code unchanged (for a rehearsal)."""
 
     restart: bool = False
     empty_source: bool = False
@@ -59,16 +59,16 @@ class MigrationOptions(NamedTuple):
 
 
 class _PlaceResult(NamedTuple):
-    """How a line came out in one place, in words, and whether that is as the sheet has it."""
+    """The result of a line in one place, in words, and whether it is as in the sheet."""
 
     words: str
     good: bool = True
 
 
 _THE_SAME, _NOT_THERE, _ANOTHER = (
-    _PlaceResult("there, and the same"),
+    _PlaceResult("there, and equal"),
     _PlaceResult("not there", good=False),
-    _PlaceResult("not the same there", good=False),
+    _PlaceResult("different there", good=False),
 )
 
 
@@ -85,7 +85,7 @@ class Migration:
 
     @property
     def jar(self) -> Jar:
-        """The jar as it was read."""
+        """The jar as it was loaded."""
         assert self.reader.jar
         return self.reader.jar
 
@@ -96,10 +96,10 @@ class Migration:
             if source_value.name == line.variable and source_value.where in line.where
         ]
 
-    # -- looking
+    # -- inspecting
 
     def look(self) -> None:
-        """See that the sheet is of what is there, and that nothing is left to be given. Raises every fault at once."""
+        """Check that the sheet matches the present state, and that no value is missing. Raises every fault at once."""
         faults: list[CoinJarError] = []
         there = {(source_value.name, source_value.where) for source_value in self.reader.there}
         names = {source_value.name for source_value in self.reader.there}
@@ -108,21 +108,21 @@ class Migration:
             if line.variable not in names and not self.sheet.emptied:
                 faults.append(unknown_line(line.variable, names, line.location))
             elif not self.sheet.emptied and line.digest != self.reader.digest(line.variable, line.where):
-                message = f"{line.variable} is another at {self.reader.old.label} than when the sheet was made"
+                message = f"{line.variable} has changed at {self.reader.old.label} since the sheet was created"
                 faults.append(
                     InputError(
                         message,
-                        hint="make the sheet anew: `coinjar migrate FROM TO --out FILE`",
+                        hint="create the sheet again: `coinjar migrate FROM TO --out FILE`",
                         location=line.location,
                         code="source-changed",
                     )
                 )
         for name, where in sorted(there - listed):
-            message = f"{name} of {where} is at {self.reader.old.label}, and on no line of the sheet"
+            message = f"{name} of {where} is at {self.reader.old.label}, but not in the sheet"
             faults.append(
                 InputError(
                     message,
-                    hint="make the sheet anew, or give it a line",
+                    hint="create the sheet again, or add a line",
                     location=self._whole(),
                     code="source-changed",
                 )
@@ -143,7 +143,7 @@ class Migration:
                     put = f"`coinjar put {line.new_name} --stage {stage}{f' --service {service}' if service else ''}{new}`; or "
                     hint = f"{put if self.opened else ''}move the line to left_behind"
                     yield InputError(
-                        f"{line.new_name} of {where} must be given a value",
+                        f"{line.new_name} of {where} requires a value",
                         hint=hint,
                         location=line.location,
                         code="to-be-given",
@@ -151,7 +151,7 @@ class Migration:
         for repointed in self.sheet.repointed:
             variable = self.reader.jar.variables.get(repointed.pointing.variable) if self.reader.jar else None
             if variable is not None and variable.kind == "json" and "${" in repointed.pointing.replacement:
-                message = f"{variable.name} is of kind json, where a reference would be data"
+                message = f"{variable.name} is of kind json, in which a reference would be data"
                 yield InputError(
                     message,
                     hint="write the address itself into becomes: of this line",
@@ -159,10 +159,10 @@ class Migration:
                     code="to-be-given",
                 )
             if not repointed.pointing.replacement and not repointed.pointing.scope.startswith("dest:"):
-                message = f"nobody knows what {repointed.pointing.variable} is to point to"
+                message = f"the new value of {repointed.pointing.variable} is not known"
                 yield InputError(
                     message,
-                    hint="write it into becomes: of this line, or take the line out",
+                    hint="write it into becomes: of this line, or remove the line",
                     location=repointed.location,
                     code="to-be-given",
                 )
@@ -170,7 +170,7 @@ class Migration:
     # -- the jar
 
     def prepare(self) -> list[str]:
-        """Bring the jar in step with the sheet: names, values, what the new place takes and gives. Returns what is to know."""
+        """Update the jar from the sheet: names, values, what the new place takes and supplies. Return remarks."""
         if self.opened is None or self.reader.new.destination is None:
             return []
         with locked(self.opened.folder):
@@ -192,13 +192,13 @@ class Migration:
                 file.path for file in plan.files if self.opened.folder.resolve() not in file.path.resolve().parents
             ]
             where = ", ".join(["the jar", *map(display_path, files)])
-            notes += [f"{old} is called {new} now, in {where}" for old, new in renames.items()]
+            notes += [f"{old} was renamed to {new} in {where}" for old, new in renames.items()]
         self.reader.jar = self.opened.load()
         self.reader.ends.jar = self.reader.jar
         return notes
 
     def _limits(self) -> None:
-        """What the new place is not to have, and what it gives by itself, in jar.yaml."""
+        """Record in jar.yaml what the new place does not take, and what it supplies."""
         assert self.opened
         destination = self.reader.new.destination
         assert destination
@@ -233,7 +233,7 @@ class Migration:
         edit_file(self.opened.folder / "jar.yaml", edits)
 
     def _refused(self, jar: Jar, destination: Destination) -> dict[str, str]:
-        """Names of the jar's own that the new place would get, and keeps or sets by itself."""
+        """Return names of the jar that the new place would get, but reserves or sets itself."""
         goal = self.reader.ends.new(self.reader.new, [])
         services = services_for(destination, jar)
         mine = [
@@ -245,7 +245,7 @@ class Migration:
         return {name: rejected_value.what for name, rejected_value in result.items() if rejected_value}
 
     def _values(self) -> list[str]:
-        """What is carried and the jar does not have: declared, if it must be, and put; what is to be renamed first under the name that it had."""
+        """Declare and set what is carried and missing in the jar; variables to rename are first set under their old name."""
         assert self.opened
         jar = self.opened.load()
         declare: dict[str, Variable] = {}
@@ -259,7 +259,7 @@ class Migration:
                     continue
                 if name not in jar.variables:
                     if owner := jar.current_owner(name):
-                        words = f"{name} is the old name of {owner.name}, and cannot be declared"
+                        words = f"{name} is a former name of {owner.name}, and cannot be declared"
                         raise InputError(
                             words,
                             hint=f"`coinjar rename --finish {name}`, or move its line to another group",
@@ -303,7 +303,7 @@ class Migration:
     # -- the new place
 
     def deliver(self, print_error: ShowOutcomes) -> None:
-        """Write the new place, stage by stage; reads back. What fails is told, and kept."""
+        """Write the new place, stage by stage, and read back. Failures are reported and recorded."""
         destination = self.reader.new.destination
         if destination is None:
             write_flat(self.sheet.target, {line.new_name: self._going(line) for line in self.sheet.of(*GOES)})
@@ -316,7 +316,7 @@ class Migration:
             self._render(destination.name)
 
     def _going(self, line: SheetLine) -> list[SourceValue]:
-        """A line's places with the texts that go: those that are there, or the jar's."""
+        """Return a line's places with their texts: the old place's, or the jar's."""
         places = self._places(line)
         if line.group in (CARRIED, RENAMED):
             return [source_value for source_value in places if source_value.text is not None]
@@ -351,7 +351,7 @@ class Migration:
         print_error(stage, outcomes)
 
     def _take_supplied(self, stage: str, name: str) -> None:
-        """What the new place gives only once it has run: its addresses."""
+        """Read what the new place supplies only after its first run: its addresses."""
         assert self.opened
         live = LiveStage(self.opened, stage, [name], Masker(), writes=True)
         try:
@@ -362,7 +362,7 @@ class Migration:
             live.records.close()
 
     def rehearse(self, stage: str) -> Delivery:
-        """A delivery to the new place that is only looked at."""
+        """Return a delivery to the new place that is only inspected."""
         assert self.opened
         assert self.reader.new.destination
         return Delivery(
@@ -379,7 +379,7 @@ class Migration:
     # -- repointing
 
     def repoint(self, print_error: ShowOutcomes) -> list[str]:
-        """Let values that lead to the old place lead to the new one, and deliver them where they go; who was reached."""
+        """Change values that contain an address of the old place to the new one, and deliver them; return the affected services."""
         if self.opened is None or not self.sheet.repointed:
             return []
         besides = [
@@ -396,7 +396,7 @@ class Migration:
     # -- verifying
 
     def verify(self) -> None:
-        """Read the new place, and hold each line against it."""
+        """Read the new place, and compare each line with it."""
         if self.reader.new.destination is not None and self.opened is not None:
             self.reader.jar = self.opened.load()
             self.reader.ends.jar = self.reader.jar
@@ -423,7 +423,7 @@ class Migration:
     def _stands(
         self, line: SheetLine, where: str, held: Mapping[tuple[str, str | None, str], str | None]
     ) -> _PlaceResult:
-        """How a line came out in one place, for every service there that it is about."""
+        """Return the result of a line in one place, for every service that it is about."""
         stage, service = stage_and_service(where)
         keys = [
             key
@@ -431,28 +431,28 @@ class Migration:
             if key[0] == stage and key[2] == line.new_name and (service is None or key[1] in (None, service))
         ]
         if line.group == LEFT:
-            return _PlaceResult("left behind; it was there already" if keys else "left behind")
+            return _PlaceResult("not moved; it was already there" if keys else "not moved")
         if line.group == SUPPLIED:
-            return _PlaceResult("supplied there" if keys else "supplied there when it first runs")
+            return _PlaceResult("supplied there" if keys else "supplied there from its first run")
         if not keys:
             return _NOT_THERE
         if any(held[key] is None for key in keys):
-            return _PlaceResult("there; it cannot be read back")
+            return _PlaceResult("there; not readable")
         wanted = [self.reader.in_jar(SourceValue(line.new_name, stage, service or key[1], None))[1] for key in keys]
         same = all(text is not None and reveal(held[key] or "") == text for key, text in zip(keys, wanted, strict=True))
         return _THE_SAME if same else _ANOTHER
 
     def _stands_in_file(self, line: SheetLine, where: str, flat: Mapping[str, str | None]) -> _PlaceResult:
-        """The same, where the new place is a file."""
+        """Return the same, where the new place is a file."""
         if line.group in (LEFT, SUPPLIED):
-            return _PlaceResult("left behind")
+            return _PlaceResult("not moved")
         text = next((source_value.text for source_value in self._going(line) if source_value.where == where), None)
         if line.new_name not in flat:
             return _NOT_THERE
         return _THE_SAME if text is not None and flat[line.new_name] == reveal(text) else _ANOTHER
 
     def settle(self) -> list[str]:
-        """After all of it is verified: the old place is not delivered to any more; emptied, if that was asked for. Keeps the outcome in the sheet."""
+        """After verification: stop delivering to the old place; empty it on request. Writes the outcome into the sheet."""
         messages: list[str] = []
         emptied = ""
         if not self.failed:
@@ -479,14 +479,14 @@ class Migration:
                 [Edit(("destinations", old.name, "moved_to", key), new.name) for key in keys],
             )
         return [
-            f"{old.name} has moved_to: {new.name} for {', '.join(keys)} in jar.yaml: there it is read, and not delivered to any more"
+            f"{old.name} has moved_to: {new.name} for {', '.join(keys)} in jar.yaml now: it is still read, but not delivered to any more"
         ]
 
     def _empty(self) -> list[str]:
-        """Take everything away there that the sheet has a line for and that is not the platform's own. Raises ExternalError."""
+        """Remove everything there that the sheet has a line for, except the platform's own. Raises ExternalError."""
         destination = self.reader.old.destination
         if destination is None or not is_live(destination):
-            return [f"{self.reader.old.label} is no running system: remove it yourself"]
+            return [f"{self.reader.old.label} is not a running system: remove it by hand"]
         names = {line.variable for line in self.sheet.lines}
         count = 0
 
@@ -510,7 +510,7 @@ class Migration:
                         if live_value.name in {change.name for change in away} and not live_value.inherited
                     ]
                     if left:
-                        words = f"it did not let go of {', '.join(live_value.name for live_value in left)}"
+                        words = f"it did not remove {', '.join(live_value.name for live_value in left)}"
                         raise ExternalError(
                             words, hint="run this again", location=target.origin, code="read-back", of=target.label
                         )

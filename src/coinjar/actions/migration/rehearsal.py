@@ -1,4 +1,4 @@
-"""A migration tried on a copy of the jar, in memory-backed storage where there is some, so that what it would send can be shown."""
+"""Try a migration on a copy of the jar, in memory-backed storage if possible, to show what it would send."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _MEMORY = Path("/dev/shm")  # noqa: S108 - a folder of our own is made in it
 
 @contextlib.contextmanager
 def rehearsal(move: Migration) -> Iterator[Migration | None]:
-    """The same move on a copy of the jar; None where the new place is no running system."""
+    """Return the same migration on a copy of the jar; None if the new place is not a running system."""
     destination = move.reader.new.destination
     if move.opened is None or destination is None or not is_live(destination):
         yield None

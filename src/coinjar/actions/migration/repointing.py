@@ -1,4 +1,4 @@
-"""Let values that lead to the old place lead to the new one, and deliver them where they go, in the order of dependence."""
+"""Change values that contain an address of the old place to the new one, and deliver them, in the order of dependence."""
 
 from __future__ import annotations
 
@@ -19,11 +19,11 @@ from coinjar.documents.edit import Edit
 from coinjar.jarfile.sheets import RepointedValue
 from coinjar.system.files import locked
 
-LEFT_TO_YOU = "left to you: the jar does not know it"
+LEFT_TO_YOU = "left to you: not in the jar"
 
 
 class AffectedService(NamedTuple):
-    """A service on a stage that sees a value which leads elsewhere now, and the running systems that hold it."""
+    """A service on a stage with a changed value, and the running systems that have it."""
 
     stage: str
     service: str
@@ -33,7 +33,9 @@ class AffectedService(NamedTuple):
 def repoint(
     opened: OpenJar, lines: Sequence[RepointedValue], besides: Sequence[str], deliver: Callable[[str, list[str]], None]
 ) -> tuple[dict[int, str], list[AffectedService]]:
-    """Rewrite the values in the jar, then deliver them; what became of each line, by number, and who was reached. `besides` are the two ends themselves."""
+    """Rewrite the values in the jar, then deliver them. Return each line's result, by number, and the affected services. `besides` are the
+    two endpoints.
+    """
     ours = [repointed for repointed in lines if not repointed.pointing.scope.startswith("dest:")]
     with locked(opened.folder):
         jar = opened.load()
@@ -55,7 +57,7 @@ def repoint(
 
 
 def _rewrite(jar: Jar, change: ValueChanges, reference: InboundReference) -> None:
-    """One value; nothing, if an earlier run has done it."""
+    """Rewrite one value; do nothing if an earlier run has done it."""
     variable = jar.variables[reference.variable]
     definition = (
         variable.default
@@ -121,13 +123,13 @@ def _holds(jar: Jar, destination: Destination, stage: str, service: str, names: 
 
 
 def _was_delivered(destination: Destination, stage: str) -> bool:
-    """Whether jar.yaml knows whose it is on a stage: a stage that only follows may have no place there at all."""
+    """Return whether jar.yaml has its account on a stage: a stage that only follows another may have no place there."""
     account = destination.options.get("account")
     return account is not None and any(key.value.partition("/")[0] == stage for key, _ in account.value)
 
 
 def order_of(opened: OpenJar, jar: Jar, stage: str, services: Sequence[str]) -> list[str]:
-    """Services in the order of their dependence: each after those whose values it refers to."""
+    """Return services in the order of dependence: each after those whose values it refers to."""
     resolver = opened.resolver(stage, jar=jar)
     needs: dict[str, set[str]] = {}
     for service in jar.services:

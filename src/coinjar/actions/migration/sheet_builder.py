@@ -1,4 +1,4 @@
-"""Make the sheet of a migration: read both ends, say of every variable what becomes of it, and find what points to the old place."""
+"""Create the sheet of a migration: read both endpoints, decide on every variable, and find references to the old place."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from coinjar.system.files import display_path, replace_file
 
 
 class DraftSheet(NamedTuple):
-    """A sheet before it is written: its lines, their digests, what points to the old place, and what is to know."""
+    """A sheet before it is written: its lines, their digests, references to the old place, and remarks."""
 
     old: Endpoint
     new: Endpoint
@@ -39,7 +39,7 @@ class DraftSheet(NamedTuple):
 
 
 class SheetBuilder:
-    """Reads what a migration needs to know."""
+    """Reads the input of a sheet."""
 
     def __init__(
         self,
@@ -83,11 +83,11 @@ class SheetBuilder:
             and (lost := [name for name in own if not is_for(self.jar, self.new.destination, name)])
             and not asked
         ):
-            self.notes.append(f"{self.new.label} is not for {', '.join(lost)}: what is there is left behind")
+            self.notes.append(f"{self.new.label} is not for {', '.join(lost)}: their variables are not moved")
         return list(asked) or own
 
     def sheet(self) -> DraftSheet:
-        """The whole of it. Raises ExternalError, InputError, UsageError."""
+        """Return the sheet. Raises ExternalError, InputError, UsageError."""
         goal = self.ends.new(self.new, [stage for stage in self.stages if self._new_has(stage)])
         made = entries(self.there, self._facts(goal))
         digests = {(entry.variable, entry.where): self.digest(entry.variable, entry.where) for entry in made}
@@ -126,7 +126,7 @@ class SheetBuilder:
         )
 
     def in_jar(self, source_value: SourceValue, name: str | None = None) -> tuple[bool, str | None]:
-        """Whether the jar declares a variable, and what it says there."""
+        """Return whether the jar declares a variable, and its value there."""
         name = name or source_value.name
         if self.jar is None or self.opened is None or name not in self.jar.variables or not source_value.stage:
             return bool(self.jar and name in self.jar.variables), None
@@ -157,7 +157,7 @@ class SheetBuilder:
     # -- digests
 
     def digest(self, variable: str, places: Sequence[str]) -> str:
-        """Shows whether the values of a line have changed since, to whoever has the key, and nothing else."""
+        """Return a digest that shows, to whoever has the key, whether the values of a line have changed since."""
         texts = [
             f"{source_value.where}\0{'' if source_value.text is None else reveal(source_value.text)}\0{source_value.text is None}"
             for source_value in self.there
@@ -177,10 +177,10 @@ class SheetBuilder:
             replace_file(path, secrets.token_bytes(32), mode=0o600)
         return path.read_bytes()
 
-    # -- what points to the old place
+    # -- references to the old place
 
     def addresses(self) -> list[SourceValue]:
-        """The addresses that the old place gave."""
+        """Return the addresses that the old place supplied."""
         return [
             source_value
             for source_value in self.there
@@ -205,9 +205,9 @@ class SheetBuilder:
                     definition.variable.name == source_value.name and definition.scope in (source_value.service, ALL)
                 ):
                     continue
-                if source_value.secret:  # an address with a password in it stands on no sheet
+                if source_value.secret:  # an address with a password in it is in no sheet
                     self.notes.append(
-                        f"{definition.variable.name} ({definition.layer}/{definition.scope}) contains {source_value.name} of {self.old.label}, a secret: put it anew"
+                        f"{definition.variable.name} ({definition.layer}/{definition.scope}) contains {source_value.name} of {self.old.label}, a secret: set it again"
                     )
                 else:
                     yield self._pointing(
@@ -231,13 +231,13 @@ class SheetBuilder:
         gives = gives and self.jar.variables[name].kind != "json"  # there a reference would be data
         whole = reveal(source_value.text or "")
         becomes = f"${{{source_value.name}@of:{source_value.service}}}" if gives and whole in source else ""
-        why = f"leads to {source_value.service or source_value.where} at {self.old.label}"
+        why = f"is an address of {source_value.service or source_value.where} at {self.old.label}"
         if not becomes:
-            why += "; say what is to stand there instead"
+            why += "; write its new value"
         return InboundReference(name, layer, scope, whole if whole in source else address, becomes, why)
 
     def _elsewhere(self, source_value: SourceValue, address: str) -> Iterator[InboundReference]:
-        """Values on other live destinations that the jar does not know."""
+        """Return values on other live destinations that are not in the jar."""
         assert self.jar
         for destination in self.jar.destinations.values():
             ours = (self.old.destination and destination.name == self.old.destination.name) or (
@@ -253,7 +253,7 @@ class SheetBuilder:
             try:
                 held = self.ends.held(destination, source_value.stage)
             except CoinJarError as fault:
-                self.notes.append(f"{destination.name} could not be looked at for addresses: {fault.message}")
+                self.notes.append(f"{destination.name} could not be searched for addresses: {fault.message}")
                 continue
             for target, there in held:
                 for live_value in there.values():
@@ -263,13 +263,13 @@ class SheetBuilder:
                         and not live_value.supplied
                         and live_value.name not in self.jar.variables
                     ):
-                        why = f"{target.label} holds it, and the jar does not know it: change it there, or adopt dest:{destination.name}@{source_value.stage}"
+                        why = f"{target.label} has it, but the jar does not: change it there, or adopt dest:{destination.name}@{source_value.stage}"
                         yield InboundReference(
                             live_value.name, source_value.stage, f"dest:{destination.name}", address, "", why
                         )
 
     def _in_files(self, address: str) -> None:
-        """Files of the code that hold the address: they are told, not changed."""
+        """Report files of the code that contain the address; they are not changed."""
         from coinjar.actions.mentions.search import code_paths
 
         assert self.jar
@@ -281,5 +281,5 @@ class SheetBuilder:
             for number, line in enumerate(lines, 1):
                 if address.encode() in line:
                     self.notes.append(
-                        f"{display_path(Path(candidate.path))}:{number} holds an address of {self.old.label}: change it by hand"
+                        f"{display_path(Path(candidate.path))}:{number} contains an address of {self.old.label}: change it by hand"
                     )

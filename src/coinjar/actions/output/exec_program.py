@@ -1,4 +1,4 @@
-"""Become a program with a service's variables in its environment."""
+"""Replace this process by a program with a service's variables in its environment."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _SET_BY_PYTHON = tuple(getattr(signal, name) for name in ("SIGPIPE", "SIGXFSZ", 
 
 
 class ProgramStartError(CoinJarError):
-    """The program cannot be started: 127 if it is not there, 126 if it is but cannot be run, as a shell says."""
+    """The program cannot be started: exit code 127 if it does not exist, 126 if it cannot be executed, as shells do."""
 
     def __init__(self, message: str, hint: str, exit_code: int) -> None:
         super().__init__(message, hint=hint, code="cannot-start")
@@ -31,9 +31,9 @@ class ProgramStartError(CoinJarError):
 
 
 def environment(resolution: Resolution, inherited: Mapping[str, str], *, bare: bool) -> dict[str, str]:
-    """The environment of the program: what is inherited, without Coin Jar's own, and the service's variables over it.
+    """Return the environment of the program: the inherited one without Coin Jar's own variables, and the service's variables over it.
 
-    Raises InputError for every value that no environment can hold.
+    Raises InputError for every value that no environment can carry.
     """
     faults: list[CoinJarError] = []
     for name, resolved in resolution.items():
@@ -57,7 +57,7 @@ def environment(resolution: Resolution, inherited: Mapping[str, str], *, bare: b
 
 
 def exec_program(argv: Sequence[str], env: Mapping[str, str]) -> NoReturn:
-    """Replace this process by the program, found along the PATH that it gets. Raises ProgramStartError; else never returns."""
+    """Replace this process by the program, found on the PATH that it gets. Raises ProgramStartError; otherwise does not return."""
     for number, action in signals_at_start().items():
         signal.signal(number, action)
     start_first(argv, env, lambda path: os.execve(path, list(argv), env))  # noqa: S606 - becoming the program is the task
@@ -65,7 +65,7 @@ def exec_program(argv: Sequence[str], env: Mapping[str, str]) -> NoReturn:
 
 
 def start_first(argv: Sequence[str], env: Mapping[str, str], start: Callable[[str], _Started]) -> _Started:
-    """Start the first of the places along the PATH of `env` where the program can be. Raises ProgramStartError."""
+    """Execute the first match on the PATH of `env`. Raises ProgramStartError."""
     program = argv[0]
     candidates = (
         [program]
@@ -82,26 +82,26 @@ def start_first(argv: Sequence[str], env: Mapping[str, str], start: Callable[[st
     if worst is None:
         where = "there is no such file" if "/" in program else "it is not on the PATH that it gets"
         raise ProgramStartError(
-            f"cannot start {program!r}: {where}", "look at its name, and at PATH (with --bare too)", 127
+            f"cannot start {program!r}: {where}", "check its name, and PATH (with --bare too)", 127
         )
-    hint = "look at its permissions, and at the first line of a script"
+    hint = "check its permissions, and the first line of a script"
     if worst.errno == errno.E2BIG:
-        hint = "the kernel takes 128 KiB for one variable and about 2 MiB for all: hand a large value over in a file"
+        hint = "the kernel accepts 128 KiB for one variable and about 2 MiB for all: pass a large value in a file"
     raise ProgramStartError(f"cannot start {program!r}: {(worst.strerror or 'unknown error').lower()}", hint, 126)
 
 
 def signals_at_start() -> dict[int, signal.Handlers]:
-    """What to do to undo what Python did to signals before any of our code ran.
+    """Return a function that undoes what Python did to signals before any of our code ran.
 
-    Python ignores SIGPIPE and SIGXFSZ, and the kernel keeps no record of what was there before. So they become
-    the default again, unless our caller (not itself a Python program) ignores them: then so did we at the start.
+    Python ignores SIGPIPE and SIGXFSZ, and the kernel keeps no record of the previous state. So they are reset
+    to the default, unless our caller (not itself a Python program) ignores them: then they were ignored at our start.
     """
     ignored = _ignored_by_caller()
     return {number: signal.SIG_IGN if ignored >> (number - 1) & 1 else signal.SIG_DFL for number in _SET_BY_PYTHON}
 
 
 def _ignored_by_caller() -> int:
-    """The caller's ignored signals as a bit mask; 0 where it cannot be known."""
+    """Return the caller's ignored signals as a bit mask; 0 if unknown."""
     parent = Path("/proc") / str(os.getppid())
     with contextlib.suppress(OSError, ValueError, StopIteration):
         if "python" not in (parent / "exe").readlink().name:

@@ -1,4 +1,4 @@
-"""Run a program as a child, its output written on with every secret masked: for logs that others read."""
+"""Run a program as a child process and mask every secret in its output: for logs that others read."""
 
 from __future__ import annotations
 
@@ -26,16 +26,16 @@ _PASSED_ON = (
     signal.SIGALRM,
 )
 _FROM_KERNEL = 0x80
-"""si_code of a signal that the terminal sent (sigaction(2), SI_KERNEL): it went to the whole group, so the child has it already."""
+"""si_code of a signal from the terminal (sigaction(2), SI_KERNEL): the whole group received it, the child included."""
 
 
 def secrets_of(resolution: Resolution) -> dict[str, str]:
-    """Every secret that the program gets, with its name."""
+    """Return every secret that the program gets, with its name."""
     return {reveal(resolved.text): name for name, resolved in resolution.items() if resolved.secret and resolved.text}
 
 
 def too_short(resolution: Resolution) -> list[str]:
-    """The names of secrets that cannot be masked, because every text has such pieces."""
+    """Return the names of secrets that are too short to be masked."""
     return [
         name
         for name, resolved in resolution.items()
@@ -44,9 +44,9 @@ def too_short(resolution: Resolution) -> list[str]:
 
 
 def run_masked(argv: Sequence[str], env: Mapping[str, str], secrets: Mapping[str, str]) -> int:
-    """Run the program and wait for it and for its output's end. Returns its exit code; a signal that ended it ends us as well.
+    """Run the program and wait for it and for the end of its output. Returns its exit code; a signal that ended it ends us as well.
 
-    Signals that reach us are passed on. Raises CannotStart.
+    Signals that we receive are passed on. Raises ProgramStartError.
     """
     awaited = {*_PASSED_ON, signal.SIGCHLD}
     before = signal.pthread_sigmask(signal.SIG_BLOCK, awaited)
@@ -90,7 +90,7 @@ def _wait(child: int, awaited: set[signal.Signals]) -> int:
 
 
 def _pump(reading: int, to: int, masker: StreamMasker) -> None:
-    """Write on what comes. When nobody reads it any more, neither do we, and the program is told by its next write."""
+    """Write the output on. When its reader is gone, stop reading too; the program learns of it by its next write."""
     try:
         while piece := os.read(reading, _PIECE):
             _write_all(to, masker.feed(piece))

@@ -1,4 +1,4 @@
-"""Bring destinations that are files in step: work all of them out first, then show, verify or write."""
+"""Render file destinations: compute all files first, then show, verify or write."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ NEW, CHANGED, SAME = "new", "changed", "same"
 
 
 class RenderedFile(NamedTuple):
-    """One file as it should be, for which destination and stage, and what that means for the file that is there."""
+    """One file, its destination and stage, and how it differs from the existing file."""
 
     destination: str
     stage: str
@@ -38,7 +38,7 @@ class RenderedFile(NamedTuple):
 
 
 class RenderPlan(NamedTuple):
-    """The files, in the order of the destinations, and what is to know about them."""
+    """The files, in the order of the destinations, and remarks."""
 
     files: list[RenderedFile]
     notices: list[RenderNotice]
@@ -58,9 +58,9 @@ def plan(
     move_up: bool = False,
     writes: bool = False,
 ) -> RenderPlan:
-    """What the files should be. Raises every fault of every destination at once.
+    """Return the files. Raises every fault of every destination at once.
 
-    A person's own values are left out, as in a delivery.
+    A person's own values are excluded, as in a delivery.
     """
     jar = opened.load(list(stages))
     render_context = RenderContext(jar, opened.folder, masker, opened.ring, move_up=move_up, writes=writes)
@@ -74,7 +74,7 @@ def plan(
             outputs = instance.outputs(StageView(resolvers[stage], destination))
         except CoinJarError as fault:
             for error in fault.each():
-                if error.code == "cannot-carry":  # of several destinations only one may be unable to
+                if error.code == "cannot-carry":  # one of several destinations may fail
                     error.message = f"{destination.name} on {stage}: {error.message}"
                 faults.append(error)
             continue
@@ -93,9 +93,9 @@ def plan(
 def overwritten(
     opened: OpenJar, render_context: RenderContext, destination: Destination, stage: str, outputs: Sequence[Output]
 ) -> list[CoinJarError]:
-    """Why the files of a stage cannot be: those of another stage have the same paths and another content, and the two would overwrite each other.
+    """Return why the files of a stage are refused: another stage writes other content to the same paths, and the two overwrite each other.
 
-    Another stage whose files cannot be worked out here is not compared.
+    Another stage whose files cannot be computed here is not compared.
     """
     own = {output.path: output.data for output in outputs if not output.merges}
     jar = render_context.jar
@@ -116,8 +116,8 @@ def overwritten(
             None,
         )
         if path is not None:
-            words = f"{destination.name} writes {display_path(path)} for {stage} and for {other}, which would overwrite each other"
-            hint = f"put {{stage}} into the path, or limit the destination (stages: [{stage}])"
+            words = f"{destination.name} writes {display_path(path)} for {stage} and for {other}, which overwrite each other"
+            hint = f"add {{stage}} to the path, or limit the destination (stages: [{stage}])"
             return [InputError(words, hint=hint, location=destination.location, code="collision")]
     return []
 
@@ -125,9 +125,9 @@ def overwritten(
 def _collision(other: RenderedFile, destination: Destination, stage: str, output: Output) -> InputError:
     whose = f"{other.destination} on {other.stage} and {destination.name} on {stage}"
     hint = (
-        "put {stage} or {service} into the path"
+        "add {stage} or {service} to the path"
         if other.destination == destination.name
-        else "give each a path of its own"
+        else "use a different path for each"
     )
     return InputError(
         f"{whose} would both write {display_path(output.path)}",
@@ -138,7 +138,7 @@ def _collision(other: RenderedFile, destination: Destination, stage: str, output
 
 
 def state_of(output: Output) -> str:
-    """How a file that should be stands to the one that is there."""
+    """Return how a file differs from the existing one."""
     if not output.path.exists():
         return NEW
     mode = stat.S_IMODE(output.path.stat().st_mode)
@@ -151,17 +151,17 @@ def state_of(output: Output) -> str:
 
 
 def secrets_in_the_open(files: list[RenderedFile]) -> list[RenderNotice]:
-    """Refuse a secret in a file that version control has; warn where it would take one."""
+    """Refuse a secret in a file that version control tracks; warn where it could be added."""
     secret = [file for file in files if file.output.secret]
     known = states([file.path for file in secret]) if secret else {}
     hint = (
-        "leave secrets out (plain_only: true), give a reference (secrets: …), or take the file out of version control"
+        "exclude secrets (plain_only: true), write a reference (secrets: …), or untrack the file"
     )
     tracked = [file for file in secret if known[file.path] == TRACKED]
     raise_all(
         [
             InputError(
-                f"{file.destination} would put a secret into a file that version control has",
+                f"{file.destination} would write a secret to a file that version control tracks",
                 hint=hint,
                 location=Location(display_path(file.path)),
                 code="secret-tracked",
@@ -174,7 +174,7 @@ def secrets_in_the_open(files: list[RenderedFile]) -> list[RenderNotice]:
         RenderNotice(
             "CJ022",
             Diagnostic(
-                "this file will hold a secret, and version control does not ignore it",
+                "this file will contain a secret, but version control does not ignore it",
                 fix,
                 Location(display_path(file.path)),
             ),
@@ -210,13 +210,13 @@ def write(
 
 
 def shown_difference(file: RenderedFile, redactor: Redactor) -> Iterator[str]:
-    """A unified diff from the file that is there to what it should be, secrets masked."""
+    """Return a unified diff from the existing file to the new one, secrets masked."""
     old = read_bytes(file.path) if file.path.exists() else b""
     new = file.output.data
     shown = display_path(file.path)
     if old == new:
         yield f"{shown}: only its mode changes: " + (
-            "nobody but its owner may read it" if file.output.secret else "it can be run"
+            "only its owner may read it" if file.output.secret else "it is executable"
         )
         return
     yield from difference(
@@ -225,7 +225,7 @@ def shown_difference(file: RenderedFile, redactor: Redactor) -> Iterator[str]:
 
 
 def stale(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, keep: int | None) -> list[Path]:
-    """The files of objects that no manifest refers to any more, but for the newest few of each series."""
+    """Return the files of objects that no manifest refers to any more, except the newest few of each series."""
     from coinjar.destinations.manifests import ManifestsDestination
 
     jar = opened.load(list(stages))
@@ -236,8 +236,8 @@ def stale(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: 
     wanted = [(stage, destination) for stage, destination in created if isinstance(destination, ManifestsDestination)]
     if not wanted:
         raise UsageError(
-            "none of these destinations makes manifests",
-            hint="--stale goes with the type manifests",
+            "none of these destinations is of type manifests",
+            hint="--stale applies to the type manifests",
             code="no-manifests",
         )
     return [path for stage, manifests_destination in wanted for path in manifests_destination.stale(stage, keep)]

@@ -13,20 +13,20 @@ from coinjar.dialects.base import Dialect, Entry, FileHeader, ParseContext, refu
 
 
 def rendered(jar: Jar, resolution: Resolution, dialect: Dialect) -> bytes:
-    """The file. Raises InputError naming every variable that the dialect cannot carry, and those dialects that can."""
+    """Return the file. Raises InputError naming every variable that the dialect cannot carry, and dialects that can."""
     entries = [Entry(name, resolved.revealed, resolved.variable) for name, resolved in resolution.exported()]
     dialect.parse_context = ParseContext(jar.stage_names(), jar.variables)
     return render(dialect, entries, FileHeader(jar.app, resolution.stage, resolution.service), carriers)
 
 
 def rendered_sealed(jar: Jar, resolution: Resolution, recipients: Sequence[str]) -> bytes:
-    """An exec-script whose values only the holders of these recipients' identities open. Raises UsageError, InputError."""
+    """Return an exec-script whose values only these recipients can decrypt. Raises UsageError, InputError."""
     from coinjar.crypto.age import recipient_fault, without_comment, wrap
     from coinjar.dialects.shell import ExecScriptDialect
 
     for recipient in recipients:
         if why := recipient_fault(recipient):
-            raise UsageError(f"this is no recipient to encrypt to: {why}", hint="`coinjar identity show` prints one")
+            raise UsageError(f"this is not a recipient: {why}", hint="`coinjar identity show` prints one")
     dialect = ExecScriptDialect()
     entries = [Entry(name, resolved.revealed, resolved.variable) for name, resolved in resolution.exported()]
     refuse(dialect, entries, carriers)
@@ -38,7 +38,7 @@ def rendered_sealed(jar: Jar, resolution: Resolution, recipients: Sequence[str])
 
 
 def rendered_example(resolver: Resolver, service: str) -> bytes:
-    """The committed example: what the service gets on this stage, from its declarations alone."""
+    """Return the committed example: what the service gets on this stage, from its declarations alone."""
     from coinjar.dialects.example import example_entries
 
     return render(
@@ -49,7 +49,7 @@ def rendered_example(resolver: Resolver, service: str) -> bytes:
 
 
 def rendered_stages(jar: Jar, resolutions: Sequence[Resolution], dialect: Dialect) -> bytes:
-    """Several stages in one file, in a dialect that can hold them."""
+    """Return several stages in one file, in a dialect that supports it."""
     dialect.parse_context = ParseContext(jar.stage_names(), jar.variables)
     data = b""
     for resolution in resolutions:

@@ -1,4 +1,4 @@
-"""Ask running things the declared proofs, and judge their answers against what each stage expects."""
+"""Ask running systems the declared proofs, and compare their answers with what each stage expects."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ class ConfirmOptions(NamedTuple):
 
 
 class ProofResult(NamedTuple):
-    """How a proof stands on a stage; `verdict` is None where it could not be asked, and `fault` says why. `final`: asking again changes nothing."""
+    """The result of a proof on a stage; `verdict` is None if it could not be asked, and `fault` says why. `final`: asking again is useless."""
 
     proof: Proof
     stage: str
@@ -49,7 +49,7 @@ class ProofResult(NamedTuple):
 
 
 def split_names(jar: Jar, words: Sequence[str]) -> tuple[list[str], list[str]]:
-    """Stages first, then proofs. Raises UsageError for what is neither."""
+    """Split stages and proofs. Raises UsageError for what is neither."""
     stages = [
         word
         for number, word in enumerate(words)
@@ -61,7 +61,7 @@ def split_names(jar: Jar, words: Sequence[str]) -> tuple[list[str], list[str]]:
             hint = suggestion(
                 name, [*jar.proofs, *jar.stage_names()], f"the proofs are {', '.join(jar.proofs) or 'none yet'}"
             )
-            raise UsageError(f"there is no proof '{name}', nor a stage", hint=hint, code="unknown-proof")
+            raise UsageError(f"there is no proof or stage '{name}'", hint=hint, code="unknown-proof")
     return stages, names
 
 
@@ -76,9 +76,9 @@ def _is_stage(jar: Jar, word: str) -> bool:
 async def confirm(
     opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, options: ConfirmOptions
 ) -> list[ProofResult]:
-    """Every chosen proof on every chosen stage that it is for; again and again until all hold, for at most `patience` seconds.
+    """Ask every chosen proof on every chosen stage that it is for; repeat until all hold, for at most `patience` seconds.
 
-    Raises UsageError where there is nothing to ask: that nothing was asked must not look as if all was well.
+    Raises UsageError if there is nothing to ask: no question must not look like success.
     """
     jar = opened.load(list(stages))
     if not jar.proofs:
@@ -89,7 +89,7 @@ async def confirm(
     idle = [proof.name for proof in chosen if names and all(proof is not other for _, other in pairs)]
     if idle or not pairs:
         words = f"{' and '.join(idle) or 'no proof'} {'is not' if len(idle) == 1 else 'are not' if idle else 'is'} for {', '.join(stages)}"
-        raise UsageError(words, hint="look at stages: and expect_on: of the proofs in jar.yaml", code="no-proofs")
+        raise UsageError(words, hint="check stages: and expect_on: of the proofs in jar.yaml", code="no-proofs")
     end = time.monotonic() + options.patience
     results: dict[tuple[str, str], ProofResult] = {}
     while True:
@@ -107,7 +107,7 @@ async def confirm(
 
 
 class _StageProofs:
-    """One stage, ready to have its proofs asked."""
+    """The proofs of one stage."""
 
     def __init__(self, opened: OpenJar, jar: Jar, stage: str, masker: Masker, options: ConfirmOptions) -> None:
         self.name = stage
@@ -122,11 +122,11 @@ class _StageProofs:
         self.runs: dict[str, Data] = {}
 
     async def ask(self, proof: Proof, patience: float) -> ProofResult:
-        """One proof. A pipeline is started by the first question, and only watched by those that follow."""
+        """Ask one proof. The first question starts a pipeline, later ones only watch it."""
         starts = proof.asker == "run"
         try:
             if starts and not self.may_start:
-                words = f"{proof.name} runs a pipeline, and {self.name} is guarded: it was not started"
+                words = f"{proof.name} runs a pipeline, but {self.name} is guarded: it was not started"
                 raise UsageError(words, hint=f"add --allow-guarded {self.name}", code="guarded")
             question = {key: reveal(self._text(template, proof).text or "") for key, template in proof.question.items()}
             proof_question = ProofQuestion(
@@ -175,7 +175,7 @@ class _StageProofs:
         return "••••" if value.secret else value.text or ""
 
     def _judge(self, proof: Proof, answers: ProofAnswers) -> Verdict:
-        """All answers (of several pods) must hold."""
+        """Judge all answers (of several pods): all must hold."""
         if proof.whole_environment:
             return self._whole(proof, answers)
         expected = proof.expected(self.chain)
@@ -206,7 +206,7 @@ class _StageProofs:
         return Secret(resolved.revealed or "")
 
     def _whole(self, proof: Proof, answers: ProofAnswers) -> Verdict:
-        """An environment against all variables of the service."""
+        """Compare an environment with all variables of the service."""
         assert proof.service
         wanted = {
             name: resolved

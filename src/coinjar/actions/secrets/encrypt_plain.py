@@ -1,4 +1,4 @@
-"""Move secrets that lie in plain text into the sealed part, and seal anew what more can open than should."""
+"""Encrypt secrets that are stored in plain text, and re-encrypt those that too many scopes can decrypt."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from coinjar.system.files import locked
 
 
 class EncryptedValue(NamedTuple):
-    """One value that was sealed; `file` is where it lay in plain text, None where it was sealed for more than should get it."""
+    """One value that was encrypted; `file` is where it was in plain text, None if it was encrypted for too many services."""
 
     name: str
     layer: str
@@ -24,7 +24,7 @@ class EncryptedValue(NamedTuple):
 
 
 class EncryptResult(NamedTuple):
-    """What was sealed, what could not be settled (name and reason), what is to know about new keys."""
+    """What was encrypted, what could not be (name and reason), remarks on new keys."""
 
     encrypted: list[EncryptedValue]
     skipped: list[tuple[str, str]]
@@ -32,9 +32,10 @@ class EncryptResult(NamedTuple):
 
 
 def seal(opened: OpenJar, stages: Sequence[str] | None) -> EncryptResult:
-    """Seal what lies open on these stages (None: on all, and in defaults, which go to `shared`). Placeholders stay.
+    """Encrypt plain secrets of these stages (None: of all, and defaults, which go to `shared`). Placeholders stay.
 
-    Raises InputError for a name that is sealed as well, with another text; DecryptionError for a stage that is not ours and has something to seal.
+    Raises InputError for a name that is also encrypted, with a different text; DecryptionError for a stage that is not ours with something to
+    encrypt.
     """
     with locked(opened.folder):
         change = ValueChanges(opened, opened.load())
@@ -66,20 +67,20 @@ def _plain(change: ValueChanges, layer: str, faults: list[CoinJarError]) -> list
 
 
 def _contradiction(change: ValueChanges, layer: str, scope: str, name: str, content: Content) -> InputError | None:
-    """A sealed value of the same name and layer that says something else."""
+    """Return the fault of an encrypted value with the same name and layer but a different text."""
     wanted = change.jar.variables[name].scopes_for(scope)
     if not any(coin.name == name for coin in change.sealing.lines(layer)):
         return None
     for entry in change.sealing.opened(layer, wanted):
         if entry.entry.name == name and entry.content != content:
             location = change.plain(layer)[scope][name].location
-            hint = "remove the one that is wrong: the line here, or the sealed one with `coinjar drop`"
-            return InputError(f"{name} is sealed too, and with another text", hint=hint, location=location, code="both")
+            hint = "remove the wrong one: the line here, or the encrypted one with `coinjar drop`"
+            return InputError(f"{name} is also encrypted, with a different text", hint=hint, location=location, code="both")
     return None
 
 
 def _too_wide(change: ValueChanges, layer: str) -> list[EncryptedValue]:
-    """What lies in `all`, and only some services should get: it is sealed for those that have nothing of their own."""
+    """Return what is encrypted for `all` but declared for some services: it is encrypted for those without a value of their own."""
     there = {coin.slot for coin in change.sealing.lines(layer)}
     wide = {
         name for compartment, name in there if compartment == ALL and change.jar.variables[name].services is not None
@@ -94,13 +95,13 @@ def _too_wide(change: ValueChanges, layer: str) -> list[EncryptedValue]:
 
 
 def _defaults(change: ValueChanges, left: list[tuple[str, str]]) -> list[EncryptedValue]:
-    """A secret's default in jar.yaml becomes a sealed value in `shared`, where that says nothing yet."""
+    """Move a secret's default in jar.yaml to an encrypted value in `shared`, if that has no value yet."""
     said = {name for values in change.jar.plain.get(SHARED, {}).values() for name in values}
     moved = []
     for name, variable in change.jar.variables.items():
         if variable.secret and variable.default is not None and in_plain_text(change.jar, variable.default.content):
             if name in said:
-                left.append((name, "its default in jar.yaml stays, for shared has a value: remove the default by hand"))
+                left.append((name, "its default in jar.yaml stays, because shared has a value: remove the default by hand"))
                 continue
             change.put(SHARED, ALL, name, variable.default.content)
             change.declarations.append(Edit(("variables", name, "default"), None, keeps=2))

@@ -1,4 +1,4 @@
-"""Make an identity, and tell whose it is."""
+"""Create an identity, and show its recipient."""
 
 from __future__ import annotations
 
@@ -16,19 +16,19 @@ _SHORTEST = 8
 
 
 def make_identity(out: Path | None, passphrase: str | None) -> tuple[Path, str]:
-    """A new X25519 identity in a file of mode 0600, under a passphrase if one is given: its path, and its recipient.
+    """Create an X25519 identity in a file of mode 0600, with an optional passphrase; return its path and its recipient.
 
-    Raises InputError if a file is there, or version control would take it.
+    Raises InputError if the file exists, or version control could add it.
     """
     path = out or default_path()
     if passphrase is not None:
         passphrase = checked_passphrase(passphrase)
     if passphrase is not None and len(passphrase) < _SHORTEST:
-        raise InputError(f"the passphrase has under {_SHORTEST} characters", hint="take several words", code="weak")
+        raise InputError(f"the passphrase has fewer than {_SHORTEST} characters", hint="use several words", code="weak")
     if states([path])[path] in (OPEN, TRACKED):
-        hint = "make it outside of the repository, or add it to .gitignore first"
+        hint = "create it outside the repository, or add it to .gitignore first"
         raise InputError(
-            f"version control would take {home_path(path)}, and an identity must never get there",
+            f"version control does not ignore {home_path(path)}, and an identity must never be committed",
             hint=hint,
             code="tracked",
         )

@@ -1,4 +1,4 @@
-"""The texts of a jar's secrets, as far as this identity opens them: what must not show, and what is looked for."""
+"""The jar's secret texts that this identity decrypts: what must be masked, and what is searched."""
 
 from __future__ import annotations
 
@@ -16,9 +16,9 @@ from coinjar.system.files import LOCAL, display_path
 
 
 def secret_texts(opened: OpenJar, jar: Jar) -> dict[str, str]:
-    """Every secret's text with its variable's name: on all stages, defaults, what texts with references make of one, and the person's own values.
+    """Return every secret's text with its variable's name: on all stages, defaults, texts computed from one, and the person's own values.
 
-    Placeholders are left out, and what is sealed for others. Raises InputError for own values that cannot be read: they would not be known.
+    Placeholders and secrets encrypted for others are omitted. Raises InputError for own values that cannot be read: they would be unknown.
     """
     layers = [{"all": jar.defaults}, *jar.plain.values(), *_own_layers(opened, jar)]
     definitions = [
@@ -39,7 +39,7 @@ def _own_layers(opened: OpenJar, jar: Jar) -> Iterator[Layer]:
 
 
 def _made(jar: Jar, definitions: Iterable[tuple[str, Definition]]) -> Iterator[tuple[str, str]]:
-    """What texts with references make of secrets, on every stage and for every service."""
+    """Yield what texts with references compute from secrets, on every stage and for every service."""
     names = {
         name
         for name, definition in definitions
@@ -54,7 +54,7 @@ def _made(jar: Jar, definitions: Iterable[tuple[str, Definition]]) -> Iterator[t
 
 
 def closed_count(jar: Jar) -> int:
-    """How many sealed values this identity does not open: their texts are not known."""
+    """Return how many secrets this identity cannot decrypt: their texts are not known."""
     return sum(
         isinstance(definition.content, Undecryptable)
         for layer in jar.plain.values()
@@ -64,7 +64,7 @@ def closed_count(jar: Jar) -> int:
 
 
 def secrets_read(jar: Jar, items: Iterable[ReadItem]) -> dict[str, str]:
-    """The texts that are secrets among what was read from a file: declared so, or certainly looking like one."""
+    """Return the secret texts among what was read from a file: declared so, or certainly looking like one."""
     result: dict[str, str] = {}
     for item in items:
         text = item.text or ""

@@ -1,4 +1,4 @@
-"""Who opens which secrets: add, remove, list, new keys."""
+"""Manage readers: add, remove, list, change keys."""
 
 from __future__ import annotations
 
@@ -16,11 +16,11 @@ from coinjar.jarfile.keyring import KeyRing, compartments
 from coinjar.jarfile.readers import Reader, Readers, label_suggestion, load_readers
 from coinjar.system.files import locked
 
-VOUCHED, NOT_VOUCHED, UNKNOWN = "vouched", "not vouched", "not known"
+VOUCHED, NOT_VOUCHED, UNKNOWN = "vouched", "not approved", "unknown"
 
 
 class ReaderGrant(NamedTuple):
-    """What a new reader will open: stages, and how many values they have for it now."""
+    """What a new reader can decrypt: stages, and their present number of values."""
 
     reader: Reader
     stages: list[str]
@@ -28,28 +28,28 @@ class ReaderGrant(NamedTuple):
 
 
 def chains_of(jar: Jar, stages: Iterable[str]) -> list[str]:
-    """These stages with `shared` and those they follow: what one must open to see all of their values."""
+    """Return these stages with `shared` and those they follow: what is needed to read all of their values."""
     return list(dict.fromkeys([SHARED, *(name for stage in stages if stage != SHARED for name in jar.chain(stage))]))
 
 
 def plan_adding(
     opened: OpenJar, recipient: str, label: str, stages: Sequence[str], *, service: str | None, offline: bool
 ) -> ReaderGrant:
-    """What adding would do. Raises UsageError for what cannot be a reader."""
+    """Return what adding a reader would grant. Raises UsageError for an invalid reader."""
     if why := recipient_fault(recipient):
         raise UsageError(
-            f"this is no recipient: {why}",
-            hint="`coinjar identity show` prints one, or take a line of an SSH .pub file (ed25519)",
+            f"this is not a recipient: {why}",
+            hint="`coinjar identity show` prints one, or use a line of an SSH .pub file (ed25519)",
         )
     if not re.fullmatch(SMALL_NAME, label):
         raise UsageError(
-            f"'{label}' cannot be a label: 1 to 63 of a-z, 0-9, '-' and '_'", hint="name the person or the machine"
+            f"'{label}' is not a valid label: 1 to 63 of a-z, 0-9, '-' and '_'", hint="name the person or the machine"
         )
     jar = opened.load([stage for stage in stages if stage != SHARED])
     if service:
         jar.service(service)
     if service and offline:
-        raise UsageError("a recovery recipient opens all of a stage", hint="leave --service out")
+        raise UsageError("a recovery recipient is for whole stages", hint="omit --service")
     reader = Reader(
         label=label,
         recipient=without_comment(recipient),
@@ -61,9 +61,9 @@ def plan_adding(
     known = load_readers(opened.folder).readers
     same = next((other_reader for other_reader in known.values() if other_reader.recipient == reader.recipient), None)
     if label in known and known[label].row != reader.row:
-        raise UsageError(f"'{label}' is another reader already", hint="choose another label, or remove that one first")
+        raise UsageError(f"'{label}' is already another reader", hint="choose another label, or remove that one first")
     if same and same.label != label:
-        raise UsageError(f"this recipient is '{same.label}' already", hint=f"give that label: --label {same.label}")
+        raise UsageError(f"this recipient is already '{same.label}'", hint=f"use that label: --label {same.label}")
     wanted = chains_of(jar, stages)
     parts = {
         stage: [compartment for compartment in compartments(opened.folder, stage) or [ALL] if reader.reads(compartment)]
@@ -80,7 +80,7 @@ def plan_adding(
 
 
 def add(opened: OpenJar, adding: ReaderGrant) -> list[str]:
-    """Let a reader in: the keys are wrapped for it too. Returns what is to know. Raises DecryptionError for a stage that is not ours."""
+    """Add a reader: the keys are wrapped for it too. Return remarks. Raises DecryptionError for a stage that is not ours."""
     with locked(opened.folder):
         change = SealedTransaction(opened, opened.load(_stages(adding.stages)))
         for stage in adding.stages:
@@ -100,7 +100,7 @@ def _stages(layers: Iterable[str]) -> list[str]:
 
 
 class RemovedReader(NamedTuple):
-    """What a reader who left could have opened, by stage; of those, what was made anew, and what still must be."""
+    """What a removed reader could have decrypted, by stage; of those, what was generated again, and what still must be replaced."""
 
     could_open: dict[str, list[str]]
     made_anew: dict[str, list[str]]
@@ -108,26 +108,27 @@ class RemovedReader(NamedTuple):
 
 
 def stages_of_reader(opened: OpenJar, label: str, named: Sequence[str] | None) -> list[str]:
-    """The stages that are named (None: all that the reader opens).
+    """Return the named stages (None: all of the reader's).
 
-    Raises UsageError for an unknown reader, for a stage that it does not open, and for one that nobody else opens.
+    Raises UsageError for an unknown reader, for a stage that it cannot decrypt, and for a stage without another reader.
     """
     readers = load_readers(opened.folder)
     reader = _reader(readers, label)
     if named is not None and (idle := [stage for stage in named if stage not in reader.opens]):
-        raise UsageError(f"{label} does not open {', '.join(idle)}", hint=f"{label} opens {', '.join(reader.opens)}")
+        raise UsageError(f"{label} cannot decrypt {', '.join(idle)}", hint=f"{label} opens {', '.join(reader.opens)}")
     stages = list(reader.opens) if named is None else list(named)
     for stage in stages:
         if reader.service is None and not [reader for reader in readers.people(stage) if reader.label != label]:
             hint = f"add another reader first: `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
-            raise UsageError(f"{label} is the only one who opens {stage}: nobody could any more", hint=hint)
+            raise UsageError(f"{label} is the only reader of {stage}: its secrets would be lost", hint=hint)
     return stages
 
 
 def remove(opened: OpenJar, label: str, stages: Sequence[str] | None, *, generate: bool) -> RemovedReader:
-    """Take stages (None: all) from a reader: new keys, and every value that it could open sealed anew under them.
+    """Remove stages (None: all) from a reader: replace the keys, and encrypt again every value that it could decrypt.
 
-    `generate` makes those values anew that have a recipe in jar.yaml. Raises UsageError, DecryptionError, InputError, with nothing written.
+    `generate` also replaces those values that jar.yaml says how to generate. Raises UsageError, DecryptionError, InputError, with nothing
+    written.
     """
     with locked(opened.folder):
         jar = opened.load()
@@ -149,7 +150,7 @@ def remove(opened: OpenJar, label: str, stages: Sequence[str] | None, *, generat
 
 
 def _generate_anew(change: SealedTransaction, stage: str, slots: list[tuple[str, str]]) -> list[str]:
-    """Make the values anew that have a recipe: one for all compartments that held the same."""
+    """Replace the values that jar.yaml says how to generate: one for all scopes that had the same."""
     from coinjar.core.generators import make, recipe_of
 
     created = []
@@ -173,7 +174,7 @@ def _reader(readers: Readers, label: str) -> Reader:
 
 
 def rekey(opened: OpenJar, stages: Sequence[str]) -> dict[str, int]:
-    """New keys for these stages, every value sealed anew; says how many each has."""
+    """Replace the keys of these stages and encrypt every value again; return how many each has."""
     with locked(opened.folder):
         change = SealedTransaction(opened, opened.load())
         counts = {}
@@ -192,42 +193,42 @@ def _keys_of(change: SealedTransaction, stage: str) -> list[str]:
     there = change.compartments(stage)
     if not there:
         raise UsageError(
-            f"{stage} has no key yet", hint=f"its first secret makes one: `coinjar put NAME --stage {stage}`"
+            f"{stage} has no key yet", hint=f"its first secret creates one: `coinjar put NAME --stage {stage}`"
         )
     return there
 
 
 def vouch(opened: OpenJar, stages: Sequence[str]) -> None:
-    """Vouch for the readers as they stand in readers.yaml, and wrap the keys for them: after somebody looked at them."""
+    """Sign the readers in readers.yaml, and wrap the keys for them: after a review."""
     with locked(opened.folder):
         change = SealedTransaction(opened, opened.load())
         for stage in stages:
             for compartment in _keys_of(change, stage):
                 change.ring.key(stage, compartment)
-            change.opened(stage)  # a key that was swapped opens nothing
+            change.opened(stage)  # an exchanged key decrypts nothing
             change.renew_unused(stage)
             if not change.readers.people(stage):
-                raise UsageError(f"readers.yaml names nobody who opens all of {stage}", hint="correct it first")
+                raise UsageError(f"readers.yaml lists nobody who can decrypt all of {stage}", hint="correct it first")
             change.sign_again(stage)
         change.commit()
 
 
 class ReaderRow(NamedTuple):
-    """One reader, for a list. `opens` has the compartments of each stage that it has a key of."""
+    """One reader, for a list. `opens` has the scopes of each stage that it has a key for."""
 
     reader: Reader
     opens: dict[str, list[str]]
 
 
 class ReaderList(NamedTuple):
-    """All readers, and for each stage whether somebody vouches for them."""
+    """All readers, and for each stage whether its list is approved."""
 
     rows: list[ReaderRow]
     stages: dict[str, str]
 
 
 def listing(opened: OpenJar) -> ReaderList:
-    """Who opens what. Works without any identity: then nobody knows who vouches."""
+    """Return the readers. Works without an identity: then the approval is unknown."""
     jar = opened.load([])
     readers = load_readers(opened.folder)
     order = [SHARED, *jar.stage_names()]
@@ -248,7 +249,7 @@ def listing(opened: OpenJar) -> ReaderList:
 
 
 def vouching(jar: Jar, ring: KeyRing, readers: Readers, stage: str) -> str:
-    """Whether the holders of a stage's keys vouch for its readers, as far as this identity can tell."""
+    """Return whether the holders of a stage's keys signed its readers, as far as this identity can tell."""
     states = set()
     for compartment in compartments(ring.folder, stage) or [""]:
         try:
@@ -259,7 +260,7 @@ def vouching(jar: Jar, ring: KeyRing, readers: Readers, stage: str) -> str:
 
 
 def stages_of(opened: OpenJar, named: Sequence[str] | None) -> list[str]:
-    """The stages that are named; for none, every one that has a key."""
+    """Return the named stages; if none is named, every stage that has a key."""
     if named:
         jar = opened.load([])
         for stage in named:
@@ -268,5 +269,5 @@ def stages_of(opened: OpenJar, named: Sequence[str] | None) -> list[str]:
         return list(dict.fromkeys(named))
     result = [stage for stage in [SHARED, *opened.load().stage_names()] if compartments(opened.folder, stage)]
     if not result:
-        raise UsageError("no stage has a key yet", hint="the first secret makes one: `coinjar put NAME --stage STAGE`")
+        raise UsageError("no stage has a key yet", hint="the first secret creates one: `coinjar put NAME --stage STAGE`")
     return result

@@ -1,7 +1,7 @@
-"""Change the sealed part of a jar: what changes is gathered first, verified, and then written in an order that a crash cannot hurt.
+"""Change the encrypted values of a jar: changes are collected, verified, and then written in an order that survives a crash.
 
-A change of keys goes through a state in which the key files hold the new key and the one before it, so that every line opens at any
-moment; whoever changes the stage next finishes what was interrupted.
+During a change of keys the key files contain the new key and the previous one, so that every line can be decrypted at any
+moment; the next change of the stage finishes what was interrupted.
 """
 
 from __future__ import annotations
@@ -27,11 +27,11 @@ from coinjar.jarfile.readers import HEAD, Reader, Readers, differences, load_rea
 from coinjar.system.files import display_path, read_own, replace_own
 
 LARGEST = 10 << 20
-"""Characters of a sealed value at most."""
+"""Maximum length of an encrypted value, in characters."""
 
 
 class DecryptedEntry(Record):
-    """One line of a stage, and what it says."""
+    """One line of a stage, and its value."""
 
     entry: SealedEntry
     content: Content
@@ -57,14 +57,14 @@ class SealedTransaction:
         self._sound: set[str] = set()
         self._tidy: set[str] = set()
 
-    # -- what is there
+    # -- reading
 
     def compartments(self, stage: str) -> list[str]:
-        """Those that have a key, or will have one."""
+        """Return the scopes that have a key, or will have one."""
         return list(dict.fromkeys([*compartments(self.folder, stage), *(c for s, c in self._keys if s == stage)]))
 
     def lines(self, stage: str) -> list[SealedEntry]:
-        """The stage's sealed values as they stand in the file."""
+        """Return the stage's lines in the file."""
         if stage not in self._lines:
             path = sealed_path(self.folder, stage)
             data = read_own(path)
@@ -77,7 +77,7 @@ class SealedTransaction:
         return self._filled[stage]
 
     def opened(self, stage: str, within: Iterable[str] | None = None) -> list[DecryptedEntry]:
-        """The values of a stage, of these compartments (None: of all). Raises DecryptionError for the first that does not open."""
+        """Return the values of a stage, of these scopes (None: of all). Raises DecryptionError for the first that cannot be decrypted."""
         path = display_path(sealed_path(self.folder, stage))
         wanted = None if within is None else set(within)
         entries = []
@@ -90,11 +90,11 @@ class SealedTransaction:
         return entries
 
     def verify(self, stage: str, within: Sequence[str], *, replacing: Collection[tuple[str, str]] = ()) -> None:
-        """Make sure that a stage's keys and readers are those that its values vouch for, before anything is sealed or wrapped for it.
+        """Check that a stage's keys and readers belong to its values, before anything is encrypted or wrapped for it.
 
-        `within` names the compartments that must open; what else opens is looked at too. Anybody can wrap a key of their own for our readers, but
-        it opens none of the values that are there. A line that is to be replaced may be broken, if others stand for its key. Raises
-        DecryptionError or InputError. What an interrupted change of keys left is finished.
+        `within` names the scopes that must be decrypted; others are checked if possible. Anybody can wrap a key of their own for our
+        readers, but it decrypts none of the existing values. A line that is to be replaced may be broken, if others prove its key. Raises
+        DecryptionError or InputError. Completes an interrupted change of keys.
         """
         there = compartments(self.folder, stage)
         keys = {name: self._openable(stage, name, needed=name in within) for name in there}
@@ -110,7 +110,7 @@ class SealedTransaction:
             vouched = True
             if key.earlier is not None:
                 self._finish(stage, compartment, key, entries)
-        if not vouched:  # nothing is sealed that could stand for the keys
+        if not vouched:  # no value that could prove the keys
             self._verify_empty(stage, [name for name, key in keys.items() if key])
         self._sound.add(stage)
 
@@ -125,7 +125,7 @@ class SealedTransaction:
     def _sound_values(
         self, stage: str, compartment: str, replacing: Collection[tuple[str, str]]
     ) -> list[DecryptedEntry]:
-        """What opens of a compartment. Raises the fault of what does not, unless it is to be replaced and something else opens."""
+        """Return the decrypted values of a scope. Raises the fault of a broken one, unless it is to be replaced and another can be decrypted."""
         path = display_path(sealed_path(self.folder, stage))
         entries: list[DecryptedEntry] = []
         broken: list[CoinJarError] = []
@@ -142,7 +142,7 @@ class SealedTransaction:
         return entries
 
     def _verify_empty(self, stage: str, openable: Sequence[str]) -> None:
-        """A stage without values: its codes must fit; if it has none, its first key was cut short, and is made anew for us alone."""
+        """Check a stage without values: its signatures must match; without any, its first key was interrupted, and is created again for us alone."""
         if all(self.ring.is_signed(self.jar.app, self.before, stage, scope) for scope in openable):
             return
         ours = self.ring.identity().recipients
@@ -153,7 +153,7 @@ class SealedTransaction:
         self.begin(stage)
 
     def _finish(self, stage: str, compartment: str, key: DataKey, result: Sequence[DecryptedEntry]) -> None:
-        """What an interrupted change of keys left to do."""
+        """Complete an interrupted change of keys."""
         slot = (stage, compartment)
         self._keys[slot] = DataKey(key.key, key.earlier, key.naming)
         self._to_wrap.add(slot)
@@ -163,31 +163,31 @@ class SealedTransaction:
 
     def _not_vouched(self, stage: str, compartment: str) -> InputError:
         location = Location(display_path(readers_path(self.folder)))
-        words = f"nobody who opens {stage} ({compartment}) vouches for its readers as they stand in this file: it was changed by hand, or merged"
-        hint = f"look at them (`coinjar readers list`), correct them, then `coinjar readers vouch --stage {stage}`"
+        words = f"the readers of {stage} ({compartment}) in this file are not approved by anybody who can decrypt it: it was changed by hand, or merged"
+        hint = f"review them (`coinjar readers list`), correct them, then run `coinjar readers vouch --stage {stage}`"
         return InputError(words, hint=hint, location=location, code="not-vouched")
 
     # -- changes
 
     def put(self, stage: str, scope: str, name: str, content: Content) -> None:
-        """Seal a value for a service or all. Raises InputError for one that cannot be sealed, DecryptionError for a key that is not ours."""
+        """Encrypt a value for a service or all. Raises InputError for an unsupported one, DecryptionError for a key that is not ours."""
         if why := can_seal(content):
             raise InputError(
-                f"{name} cannot be sealed: {why}",
+                f"{name} cannot be encrypted: {why}",
                 hint="encode it as base64, or declare it without secret: true",
                 code="cannot-seal",
             )
         if isinstance(content, str) and len(content) > LARGEST:
-            hint = "seal a key to it, and keep the large thing elsewhere"
+            hint = "encrypt a key for it, and store the large content elsewhere"
             raise InputError(
-                f"{name} cannot be sealed: it has over {LARGEST >> 20} Mi characters", hint=hint, code="cannot-seal"
+                f"{name} cannot be encrypted: it has over {LARGEST >> 20} Mi characters", hint=hint, code="cannot-seal"
             )
         variable = self.jar.variables[name]
         slots = [(compartment, name) for compartment in variable.scopes_for(scope)]
         if not slots:
             raise InputError(
-                f"{name} is for no service, so nobody could open it",
-                hint="give it services in jar.yaml",
+                f"{name} has no services, so nobody could decrypt it",
+                hint="declare its services in jar.yaml",
                 location=variable.location,
                 code="cannot-seal",
             )
@@ -198,7 +198,7 @@ class SealedTransaction:
             self.drop(stage, ALL, name)
 
     def drop(self, stage: str, compartment: str, name: str) -> bool:
-        """Take a value out; says whether there was one."""
+        """Remove a value; return whether there was one."""
         there = (compartment, name) in self._slots(stage)
         if there:
             self._changes.setdefault(stage, {})[compartment, name] = None
@@ -212,11 +212,11 @@ class SealedTransaction:
         )
 
     def key(self, stage: str, compartment: str) -> DataKey:
-        """The key that new values get."""
+        """Return the key for new values."""
         return self._keys.get((stage, compartment)) or self.ring.key(stage, compartment)
 
     def _ensure(self, stage: str, compartment: str, replacing: Collection[tuple[str, str]]) -> None:
-        """A key to seal under: one that values stand for, or a new one for the stage's readers."""
+        """Create the key to encrypt with: one that values prove, or a new one for the stage's readers."""
         there = self.compartments(stage)
         if not there:
             self.begin(stage)
@@ -224,17 +224,17 @@ class SealedTransaction:
         if (stage, compartment) not in self._keys and not any(
             coin.compartment == compartment for coin in self.lines(stage)
         ):
-            self._new_compartment(stage, compartment)  # a key that nothing is sealed under yet may be anybody's
+            self._new_compartment(stage, compartment)  # a key without encrypted values may be anybody's
 
     def begin(self, stage: str, *, is_reported: bool = True) -> None:
-        """The first key of a stage: for whoever does this, and for the readers of the stages that follow it."""
+        """Create the first key of a stage: for whoever runs this, and for the readers of the stages that follow it."""
         identity = self.ring.identity()
         mine = self._own_label(identity.recipients[0])
         labels = [mine]
         strangers = [reader.label for reader in self.before.of(stage) if reader.label != mine]
         if strangers:
-            words = f"readers.yaml lists {', '.join(strangers)} for {stage}, which has no key yet, so nobody vouches for that"
-            hint = f"take {stage} out of their entries; once it has a key, let them in with `coinjar readers add`"
+            words = f"readers.yaml lists {', '.join(strangers)} for {stage}, which has no key yet, so they are not approved"
+            hint = f"remove {stage} from their entries; once it has a key, add them with `coinjar readers add`"
             raise InputError(
                 words, hint=hint, location=Location(display_path(readers_path(self.folder))), code="not-vouched"
             )
@@ -245,13 +245,13 @@ class SealedTransaction:
             self.grant(label, [stage])
         self._new_compartment(stage, ALL)
         others = [label for label in dict.fromkeys(labels) if label != mine]
-        whom = f"you ({mine})" + (f", and {', '.join(others)}, who read what follows it" if others else "")
+        whom = f"you ({mine})" + (f" and {', '.join(others)}, who read stages that follow it" if others else "")
         alone = "" if others else f"; add a second: `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
         if is_reported:
-            self.notes.append(f"{stage} has a key now; it opens for {whom}{alone}")
+            self.notes.append(f"created a key for {stage}; {whom} can decrypt it{alone}")
 
     def _followed(self, stage: str) -> list[str]:
-        """What one opens to see all of a stage; nothing, if it is not declared any more."""
+        """Return the stages whose readers need a stage; none if it is not declared any more."""
         try:
             return [SHARED, *(self.jar.chain(stage) if stage != SHARED else ())]
         except UsageError:
@@ -264,7 +264,7 @@ class SealedTransaction:
         except (DecryptionError, InputError):
             left = ", ".join(readers)
             self.notes.append(
-                f"{left} read {other}, for which you cannot vouch, and so were not given {stage}: `coinjar readers add` does so"
+                f"{left} read {other}, which you cannot approve, so they cannot decrypt {stage}: run `coinjar readers add`"
             )
             return []
         return readers
@@ -293,7 +293,7 @@ class SealedTransaction:
         self._to_vouch.add(slot)
 
     def _naming(self, stage: str) -> bytes | None:
-        """The naming key that a stage has already, sealed for it or for one that it follows, or in `.local`: names and digests must not change with it."""
+        """Return the stage's present naming key, encrypted for it or a followed stage, or in `.local`: names and digests must not change."""
         for layer in reversed([*self._followed(stage), stage]):
             try:
                 if result := self.ring.naming_key(layer):
@@ -305,11 +305,11 @@ class SealedTransaction:
     # -- readers
 
     def add_reader(self, reader: Reader) -> None:
-        """One more in the list; it opens nothing yet."""
+        """Add one to the list; it cannot decrypt anything yet."""
         self.readers = Readers({**self.readers.readers, reader.label: reader}, self.readers.signatures)
 
     def grant(self, label: str, stages: Sequence[str]) -> None:
-        """Let a reader open stages: their keys must have been verified."""
+        """Let a reader decrypt stages: their keys must be verified."""
         reader = self.readers.readers[label]
         self._set_opens(label, [*reader.opens, *(stage for stage in stages if stage not in reader.opens)])
         for stage in stages:
@@ -319,7 +319,7 @@ class SealedTransaction:
             }
 
     def revoke(self, label: str, stage: str) -> None:
-        """Take a stage from a reader, and change the keys that it had."""
+        """Remove a stage from a reader, and change the keys that it had."""
         reader = self.readers.readers[label]
         self._set_opens(label, [other_stage for other_stage in reader.opens if other_stage != stage])
         self._to_vouch |= {(stage, compartment) for compartment in self.compartments(stage)}
@@ -334,12 +334,12 @@ class SealedTransaction:
         self.readers = Readers(readers, self.readers.signatures)
 
     def rekey(self, stage: str, within: Sequence[str]) -> None:
-        """New keys, and every value sealed anew under them; the naming key stays, so that no name changes."""
+        """Replace keys, and encrypt every value again; the naming key stays, so that no name changes."""
         for compartment in within:
             slot = (stage, compartment)
             old = self.ring.key(*slot)
             used = {coin.key for coin in self.lines(stage) if coin.compartment == compartment}
-            # Of an interrupted change the one that the lines still need: it must open them until they are written anew.
+            # In an interrupted change, the one that the lines still need: it must decrypt them until they are written again.
             needed = old.earlier if old.earlier is not None and old.earlier.id in used else old.key
             self._keys[slot] = DataKey(Key.new(), needed, old.naming)
             self._to_wrap.add(slot)
@@ -349,21 +349,21 @@ class SealedTransaction:
         self._tidy.add(stage)
 
     def renew_unused(self, stage: str) -> None:
-        """New keys where nothing is sealed: such a key may be anybody's."""
+        """Replace keys without encrypted values: such a key may be anybody's."""
         used = {coin.compartment for coin in self.lines(stage)}
         for compartment in self.compartments(stage):
             if compartment not in used:
                 self._new_compartment(stage, compartment)
 
     def sign_again(self, stage: str) -> None:
-        """Wrap and vouch for the readers as they stand in the file: somebody has looked at them."""
+        """Wrap keys for the readers in the file and sign the list: after a review."""
         self._to_wrap |= {(stage, compartment) for compartment in self.compartments(stage)}
         self._to_vouch |= {(stage, compartment) for compartment in self.compartments(stage)}
 
     # -- writing
 
     def commit(self) -> bool:
-        """Write all of it; says whether there was anything. The lock must be held."""
+        """Write all changes; return whether there were any. The caller holds the lock."""
         if not (self._changes or self._to_wrap or self._to_vouch or self.readers is not self.before):
             return False
         write_attributes(self.folder)
@@ -382,11 +382,11 @@ class SealedTransaction:
         return True
 
     def values_of(self, stage: str) -> Iterator[tuple[bytes, bytes]]:
-        """The file of a stage's values as it is and as it would be, for whoever writes it together with others. Raises InputError if keys would change."""
+        """Return the file of a stage's values before and after, to write it with other files. Raises InputError if keys would change."""
         if self._to_wrap or self._to_vouch:
             hint = "`coinjar readers rekey` finishes it; then run this again"
             raise InputError(
-                "a change of keys was cut short, or a key is missing",
+                "a change of keys was interrupted, or a key is missing",
                 hint=hint,
                 location=Location(display_path(readers_path(self.folder))),
                 code="keys",

@@ -7,7 +7,7 @@ from http.server import BaseHTTPRequestHandler, HTTPServer
 
 
 def serve(service, settings):
-    """Listen on LISTEN_PORT and answer every GET with these settings; a setting that is not there is null."""
+    """Listen on LISTEN_PORT and answer every GET with these settings; a setting that does not exist is null."""
     settings = {**settings, "LOG_LEVEL": os.environ.get("LOG_LEVEL")}
 
     class Answer(BaseHTTPRequestHandler):
