@@ -84,7 +84,7 @@ def test_grid_shows_every_state_and_fits(demo: Coinjar) -> None:
     ):
         assert sign in done.out, sign
     narrow = demo("grid", env={"COLUMNS": "60"}).out
-    assert "not shown for want of width: 2 columns: prod, prod-isles" in narrow
+    assert "not shown, too wide: 2 columns: prod, prod-isles" in narrow
     assert "made-up" not in done.out
     assert "made-up-rehearsal-password" in demo("grid", "--show-secrets", env={"COLUMNS": "200"}).out
     columns = re.split(

@@ -168,7 +168,7 @@ def test_one_that_fails_stops_no_other_and_a_guarded_stage_asks(jar: Callable[..
         for arguments, code, words in (
             (("deliver", "nope"), 2, "there is no stage 'nope'"),
             (("deliver", "dev", "nope"), 2, "there is no destination 'nope'"),
-            (("deliver", "dev", "--requests"), 2, "--requests goes with --dry-run"),
+            (("deliver", "dev", "--requests"), 2, "--requests requires --dry-run"),
             (("deliver", "shared"), 2, "which destination?"),
             (("deliver", "shared", "hosting"), 3, "has no place for values of all stages"),
             (("render", "dev", "hosting"), 2, "`coinjar deliver STAGE hosting`"),

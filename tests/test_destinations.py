@@ -27,7 +27,7 @@ def test_files_are_written_whole_private_and_only_if_all_is_well(jar: Callable[.
         '  env: {type: file, as: literal, path: "out/{stage}/{service}.env"}\n  run: {type: file, as: exec-script, services: [web], stages: [prod], path: out/run}\n',
     )
     done = cj("render", "prod", "env")
-    assert done.out.startswith("2 files written, 0 up to date already\n")
+    assert done.out.startswith("2 files written, 0 already up to date\n")
     env = cj.folder / "out/prod/web.env"
     assert f"TOKEN={SECRET}\n" in env.read_text()
     assert [(cj.folder / "out/prod" / name).stat().st_mode & 0o777 for name in ("web.env", "mailer.env")] == [
@@ -85,7 +85,9 @@ def test_secrets_do_not_go_into_version_control(jar: Callable[..., Coinjar]) -> 
     )
     need("git")
     subprocess.run(["git", "init", "-q"], cwd=cj.folder, check=True)
-    assert "out.json: this file will contain a secret, but version control does not ignore it" in cj("render", "prod").err
+    assert (
+        "out.json: this file will contain a secret, but version control does not ignore it" in cj("render", "prod").err
+    )
     (cj.folder / "alias.json").symlink_to("out.json")
     subprocess.run(["git", "add", "-A"], cwd=cj.folder, check=True)
     message = cj("render", "prod", code=3).err
@@ -275,10 +277,10 @@ def test_wrong_usage_and_collisions(jar: Callable[..., Coinjar]) -> None:
         ("prod", "b"): "the destination b is not for prod",
         ("prod", "c"): "there is no destination 'c'",
         (): "which stage?",
-        ("prod", "--with", "A=1"): "--service, --with and --encrypt-to go with --as",
+        ("prod", "--with", "A=1"): "--service, --with and --encrypt-to require --as",
         ("prod", "a", "--as", "json"): "--as writes to stdout",
-        ("--every-stage", "--as", "json", "-s", "web"): "json holds one stage",
-        ("prod", "--keep", "1"): "--keep goes with --stale",
+        ("--every-stage", "--as", "json", "-s", "web"): "json supports one stage",
+        ("prod", "--keep", "1"): "--keep requires --stale",
         ("prod", "--stale"): "none of these destinations is of type manifests",
     }.items():
         assert words in cj("render", *arguments, code=2).err

@@ -242,7 +242,7 @@ def test_why_tells_what_a_step_sees(jar: Callable[..., Coinjar]) -> None:
         "No level of the document says anything" in cj("why", "PORT", "--in", "ci.yaml", "--at", "/jobs/[name=two]").out
     )
     for arguments, words in {
-        ("LEVEL", "--in", "ci"): "--in and --at go together", ("LEVEL",): "why takes a stage and a variable", ("X", "--in", "none", "--at", "/a"): "there is not a document 'none'",
+        ("LEVEL", "--in", "ci"): "--in and --at go together", ("LEVEL",): "why requires a stage and a variable", ("X", "--in", "none", "--at", "/a"): "there is not a document 'none'",
     }.items():  # fmt: skip
         assert words in cj("why", *arguments, code=2).err
 

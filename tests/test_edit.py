@@ -33,7 +33,7 @@ def test_edit(jar_with_secrets: Coinjar) -> None:
     before = cj.read("jar/coins/prod.coins")
     where = {"EDITOR": editor(cj, 'cp "$1" seen', 'sed -i "s/TOKEN: .*/TOKEN: edited/" "$1"')}
     done = cj("edit", "prod", env=where)
-    assert done.err == "prod: sealed anew: TOKEN\n"
+    assert done.err == "prod: encrypted: TOKEN\n"
     assert cj.read("seen") == (
         "# kept\nall: {}   # too\n--- # secrets of prod: values below this line are encrypted when you save\n"
         "all:\n  LOGIN: made-up LOGIN of prod\n  OTHER: made-up OTHER of prod\n  TOKEN: made-up TOKEN of prod\n"
@@ -55,7 +55,7 @@ def test_edit(jar_with_secrets: Coinjar) -> None:
     )
     assert (
         cj("edit", "prod", env={"EDITOR": moved}).err
-        == "prod: sealed anew: TOKEN, LOGIN; dropped: OTHER; plain values changed\n"
+        == "prod: encrypted: TOKEN, LOGIN; dropped: OTHER; plain values changed\n"
     )
     assert cj("value", "prod", "LOGIN").out == "own"
     assert cj.read("jar/plain/prod.yaml") == "# kept\nall: {LEVEL: 80}   # too\n"

@@ -133,7 +133,7 @@ def test_within_masks_a_child(jar: Callable[..., Coinjar]) -> None:
 
     def masked(script: str, code: int = 0) -> tuple[str, str]:
         done = cj("within", "dev", "--mask", "--", "sh", "-c", script, code=code)
-        return done.out, done.err.removeprefix("coinjar: too short to be masked: PIN\n")
+        return done.out, done.err.removeprefix("coinjar: too short to mask: PIN\n")
 
     assert masked('echo "a $PW b"; echo "$URL" >&2; exit 7', 7) == ("a [PW ••••] b\n", "[URL ••••]\n")
     assert masked('printf "made up"; sleep 0.3; printf "/secret, made up/"; sleep 0.3; printf "sec"') == (

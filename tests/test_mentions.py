@@ -169,7 +169,7 @@ def test_without_a_jar_and_what_is_refused(cj: Coinjar, jar: Callable[..., Coinj
     cj.write({"src/a.rb": "x = ENV.fetch('PIER', 'north')\ny = ENV[name]\n"})
     shown = cj("mentions", "src")
     assert shown.out.startswith("1 name mentioned in 1 place, 1 of 1 file\n")
-    assert "1 name is known only when the program runs:\n  src/a.rb:2:9: name\n" in shown.out
+    assert "1 name is known only at run time:\n  src/a.rb:2:9: name\n" in shown.out
     assert "nowhere: there is no such file" in cj("mentions", "nowhere", code=3).err
     assert "no jar here" in cj("mentions", "src", "--suggest", code=3).err
     jar(JAR)
@@ -214,8 +214,8 @@ def test_what_is_shown(cj: Coinjar, jar: Callable[..., Coinjar]) -> None:
         "services: {web: {code: [src]}}\nstages: {dev: {}}\nvariables: {A: {}, B: {}, C: {}, D: {}, PIER: {default: north}}\n"
     )
     shown = cj("mentions").out
-    assert "4 variables are declared, and nothing mentions them" in shown
-    assert "A, B, C, D: drop them, or accept them with the reason" in shown
+    assert "4 variables are declared, but never used" in shown
+    assert "A, B, C, D: remove them, or accept them with a reason" in shown
     assert shown.count("CJ039") == 5  # each other default, once a file
 
 

@@ -38,7 +38,9 @@ def context(**more: Any) -> MigrationContext:
     def rejection(name: str, _: str) -> RejectedValue | None:
         return RejectedValue(REFUSED[name], f"no: {REFUSED[name]}") if name in REFUSED else None
 
-    base = MigrationContext("old", "new", rejection, lambda _: None, lambda _: (False, None), lambda _value, _name: None)
+    base = MigrationContext(
+        "old", "new", rejection, lambda _: None, lambda _: (False, None), lambda _value, _name: None
+    )
     return base._replace(**more)
 
 

@@ -123,7 +123,7 @@ def test_sealed_values(jar: Callable[..., Coinjar]) -> None:
     assert cj("value", "prod", "KEY", "--service", "web").out == "made-up-one"
     assert "still sealed under that name on dev" in cj("rename", "--finish", "TOKEN", code=3).err
     assert " TOKEN " in cj.read("jar/coins/prod.coins")
-    assert "2 sealed values sealed anew" in cj("rename", "TOKEN", "KEY", "--yes").out
+    assert "2 sealed values encrypted again" in cj("rename", "TOKEN", "KEY", "--yes").out
     assert " TOKEN " not in cj.read("jar/coins/prod.coins")
     cj("rename", "--finish", "TOKEN")
     assert cj("value", "prod", "KEY", "--service", "web").out == "made-up-one"
@@ -219,7 +219,7 @@ def test_killed_at_every_write(jar: Callable[..., Coinjar]) -> None:
     (cj.folder / "app.py").write_text("changed\n")
     assert "changed since a rename was cut short" in cj("rename", "USER", "NAME", "--yes", code=3).err
     (cj.folder / "app.py").write_bytes(before["app.py"])
-    assert "A rename was cut short before; written now: " in cj("rename").err
+    assert "An interrupted rename was completed; written now: " in cj("rename").err
     assert "DB_HOST" in cj.read("app.py")
 
 

@@ -80,7 +80,7 @@ def test_who_opens_what(prod: Coinjar) -> None:
     assert "who could: root" in denied.err or "who could: " in denied.err
     shown = prod("readers", "add", recipient, "--label", "berta", "--stage", "prod-isles", code=1)
     assert "berta" in shown.err
-    assert "will open everything of shared, prod, prod-isles: 3 values now" in shown.err
+    assert "will open all values of shared, prod, prod-isles: 3 values now" in shown.err
     assert "berta" not in prod.read("jar/readers.yaml")
     prod("readers", "add", recipient, "--label", "berta", "--stage", "prod-isles", "--yes")
     assert prod("value", "prod-isles", "TOKEN", env=berta).out == "made-up TOKEN on prod é$"
@@ -103,8 +103,8 @@ def test_who_opens_what(prod: Coinjar) -> None:
     )  # a new compartment: it goes to those who read shared, and not to others
     assert prod("value", "prod-isles", "BOTH", "-s", "web", env=berta).out == "made-up BOTH on prod é$"
     done = prod("readers", "remove", "berta", "--everywhere", "--generate", "--yes")
-    assert "prod: made anew: LOGIN" in done.err
-    assert "prod: still to be made anew: BOTH, TOKEN" in done.err
+    assert "prod: replaced: LOGIN" in done.err
+    assert "prod: still to be replaced: BOTH, TOKEN" in done.err
     assert prod("value", "prod", "TOKEN", code=4, env=berta).out == ""
     assert prod("value", "prod", "TOKEN", env=mailer).out == "made-up TOKEN on prod é$"
     assert len(prod("value", "prod", "LOGIN", env=mailer).out) == 24

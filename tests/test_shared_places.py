@@ -128,7 +128,7 @@ def test_extra_variables_go_with_their_restart(jar: Callable[..., Coinjar], cj: 
         assert "with --restart" in plan
         done = cj("deliver", "dev", "--remove-extra", "--restart").out
         assert "not ours" not in done
-        assert "restarted, in effect" in done
+        assert "restarted, in use" in done
         assert "EXTRA" not in app["running"]
 
 
@@ -152,7 +152,7 @@ def test_a_guarded_pipeline_is_started_once_and_watched(jar: Callable[..., Coinj
         assert list(project["runs"]) == ["1", "2"]
         project["pipelines"]["look"] = "pipeline: 1\njobs: [{stage: dev, steps: [{do: echo level=other}]}]\n"
         assert "other" in cj("confirm", "dev", "--wait", "3", code=1).out
-        assert list(project["runs"]) == ["1", "2", "3"]  # an answer that is final is not asked for again
+        assert list(project["runs"]) == ["1", "2", "3"]  # an answer that is final is not readable for again
 
 
 def test_no_proof_for_a_stage_is_no_all_clear(jar: Callable[..., Coinjar]) -> None:
@@ -266,7 +266,7 @@ def test_a_lock_is_renewed_until_it_is_lost(cj: Coinjar, monkeypatch: pytest.Mon
 
 
 def test_a_value_that_no_place_takes_blocks_nothing(jar: Callable[..., Coinjar]) -> None:
-    """A command's value that this document does not take is not asked for; one that it takes is, and hides no finding about the rest."""
+    """A command's value that this document does not take is not readable for; one that it takes is, and hides no finding about the rest."""
     cj = jar(
         "services: {web: {}}\nstages: {dev: {}}\nvariables: {SLOW: {default: {command: [sh, -c, 'echo made']}}, LEVEL: {default: info}, PORT: {default: 1}}\n"
         "destinations:\n  doc: {type: document, path: d.yaml, places: {/env: {services: [web], stage: dev, variables: [LEVEL, PORT]}}}\n"

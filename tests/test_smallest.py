@@ -197,10 +197,7 @@ def test_a_file_that_cannot_be_read_is_no_file_without_mentions(jar: Callable[..
     result = cj("mentions", "src/broken.yaml", code=3)
     assert result.err.startswith("src/broken.yaml:3:1: its mentions are not known: this is not YAML")
     assert "src/broken.yaml:3:1" in cj("mentions", code=3).err
-    assert (
-        "notes.md: its mentions are not known: its format is not known"
-        in cj("mentions", "notes.md", code=3).err
-    )
+    assert "notes.md: its mentions are not known: its format is not known" in cj("mentions", "notes.md", code=3).err
     assert "warning CJ043" in cj("check").out
     before = cj.read("src/a.py")
     assert "src/broken.yaml:3:1" in cj("rename", "OLD", "NEW", "--yes", code=3).err

@@ -77,7 +77,7 @@ def test_compose_files_are_worked_out_as_specified(cj: Coinjar) -> None:
         "compose.yaml:17:32: ignored: FROM_CALLER has no value",
     ):
         assert line in message
-    for same in ("file:compose.yaml", "compose.yaml", "./compose.yaml"):  # told by what is in it
+    for same in ("file:compose.yaml", "compose.yaml", "./compose.yaml"):  # told by content
         assert {
             service: {name: text for name, text in texts.items() if text is not None}
             for service, texts in seen(cj, same).items()

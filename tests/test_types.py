@@ -165,9 +165,9 @@ def test_several_services_on_several_machines(jar: Callable[..., Coinjar], cj: C
             "    ssh_config: ssh_config, known_hosts: sshd/known_hosts, identity_file: sshd/user_key}\n"
         )
         message = cj("deliver", "dev").out
-        assert message.startswith("farm (web at h0) and 5 more, alike\n+  LEVEL  info\n6 delivered\n")
+        assert message.startswith("farm (web at h0) and 5 more like it\n+  LEVEL  info\n6 delivered\n")
         assert len(list((cj.folder / "there").iterdir())) == 6
-        assert "farm (web at h0) and 1 more, alike" in cj("deliver", "trial-7", "--dry-run").out
+        assert "farm (web at h0) and 1 more like it" in cj("deliver", "trial-7", "--dry-run").out
         for _ in range(3):
             assert cj("drift", "dev").out.startswith("dev: 6 targets up to date")
 
@@ -293,7 +293,8 @@ def test_secrets_that_are_others_and_readers_that_nobody_vouches_for(jar: Callab
         assert CANARY.encode() not in (cj.folder / "jar/.local/deliveries.sqlite").read_bytes()
         undone = cj("deliveries", "undo", str(number))
         assert (
-            "cannot be brought back: OUTSIDE: it is secret, and there was no reader to encrypt the snapshot for" in undone.err
+            "cannot be restored: OUTSIDE: it is secret, and there was no reader to encrypt the snapshot for"
+            in undone.err
         )
         assert salt.standin.state["apps"]["line-prod"]["settings"] == {
             "LEVEL": "info",

@@ -1,1 +1,1 @@
-"""The command line: arguments, calls and display; one module a command."""
+"""The command line: arguments, calls and display; one module per command."""

@@ -30,7 +30,7 @@ def run(
         str,
         typer.Argument(
             metavar="SOURCE",
-            help="file:PATH (its dialect is recognised), file+DIALECT:PATH, or another (docs/formats.md).",
+            help="file:PATH (with a detected dialect), file+DIALECT:PATH, or another source (docs/formats.md).",
         ),
     ],
     stage: Annotated[
@@ -39,34 +39,40 @@ def run(
             "--stage",
             metavar="STAGE",
             autocompletion=stage_names,
-            help="The stage that gets the values, if the source does not say.",
+            help="The stage to set the values on. Default: the source's own stages.",
         ),
     ] = None,
     service: ServicesOption = None,
     yes: YesOption = False,
     secret: Annotated[
-        list[str] | None, typer.Option("--secret", metavar="NAME", help="This new name is a secret; may be repeated.")
+        list[str] | None,
+        typer.Option(
+            "--secret", metavar="NAME", help="Treat this new variable as secret; may be repeated. Default: detected."
+        ),
     ] = None,
     plain: Annotated[
         list[str] | None,
-        typer.Option("--plain", metavar="NAME", help="This new name is not a secret; may be repeated."),
+        typer.Option(
+            "--plain", metavar="NAME", help="Treat this new variable as not secret; may be repeated. Default: detected."
+        ),
     ] = None,
     references: Annotated[
         bool,
         typer.Option(
             "--references",
-            help="Keep ${NAME} as a reference where the file makes a value from others of its names. Default: asked for.",
+            help="Keep ${NAME} as a reference where the file builds a value from its other names. Default: asked for.",
         ),
     ] = False,
     every_name: Annotated[
-        bool, typer.Option("--every-name", help="Also names that every image or shell sets by itself (PATH, HOME …).")
+        bool,
+        typer.Option("--every-name", help="Also include standard variables such as PATH and HOME. Default: skip them."),
     ] = False,
     label: LabelOption = None,
     jar: JarOption = None,
 ) -> None:
-    """Bring variables from a file, an image, manifests or another source into a stage.
+    """Adopt variables from a file, an image, manifests or another source into a stage.
 
-    Shows first what it will declare and set, with its guesses of kind and secrecy, and what is wrong in the file.
+    Shows first what it will declare and set, with the inferred kinds and secrets, and the faults in the file.
     Adopting an edited file again brings only what differs.
     """
     from coinjar.actions.editing.adopt import LEFT_OUT, SAME, AdoptOptions, carry_out, plan
@@ -96,21 +102,21 @@ def run(
     _show(read, steps, " and ".join(stages) or str(stage), services)
     if created and not references:
         print_status(
-            f"{', '.join(dict.fromkeys(created))}: made from other names of the file, and taken as they are; --references keeps the references"
+            f"{', '.join(dict.fromkeys(created))}: built from other names of the file; the result is adopted, --references keeps the references"
         )
     if all(step.action in (SAME, LEFT_OUT) for step in steps):
-        print_status("Nothing to bring: the stage has it all.")
+        print_status("Nothing to adopt: the stage already has all values.")
         return
     if not yes and not (asks and typer.confirm("Write this?", err=True)):
         print_status("Nothing was written." + ("" if asks else " Add --yes to write it."))
         raise typer.Exit(1)
     for note in carry_out(opened, steps, again=planned):
         print_status(note)
-    print_status(f"Written. Next: `coinjar check`, and `coinjar why {stages[0]} NAME` for one value.")
+    print_status(f"Written. Next: `coinjar check`, and `coinjar why {stages[0]} NAME` to explain a value.")
 
 
 def _settle(steps: list[AdoptStep], secret: list[str], plain: list[str]) -> None:
-    """Ask about the secrecy of those that the guess is not sure of."""
+    """Ask whether uncertain ones are secret."""
     for name in dict.fromkeys(step.name for step in steps):
         step = next(step for step in steps if step.name == name)
         if step.guessed and not step.guessed.is_certain:
@@ -132,12 +138,13 @@ def _show(source: SourceVariables, steps: list[AdoptStep], stage: str, services:
     whom = ", ".join([stage, *services])
     several = len({step.stage for step in steps}) > 1
     declared = len({step.name for step in by_action[NEW]})
-    parts = [f"{counted(declared, 'variable')} to declare and set"] if declared else []
-    parts += [f"{len(by_action[action])} to {action}" for action in (ADD, CHANGE) if by_action[action]]
-    parts += [f"{len(by_action[SAME])} the same already"] if by_action[SAME] else []
+    parts = [counted(declared, "new name")] if declared else []
+    parts += [counted(len(by_action[ADD]), "new value")] if by_action[ADD] else []
+    parts += [counted(len(by_action[CHANGE]), "other value")] if by_action[CHANGE] else []
+    parts += [f"{len(by_action[SAME])} the same"] if by_action[SAME] else []
     parts += [f"{len(by_action[LEFT_OUT])} left out"] if by_action[LEFT_OUT] else []
     show(styled(f"{source.label} → {whom}: {', '.join(parts) or 'nothing in it'}", "bold"))
-    another = " (file+DIALECT:PATH names another)" if source.label.startswith("file") else ""
+    another = " (use file+DIALECT:PATH for another)" if source.label.startswith("file") else ""
     show(f"read as {source.dialect}: {source.why}{another}")
     rows = []
     for step in [*by_action[NEW], *by_action[ADD], *by_action[CHANGE]]:
@@ -148,7 +155,7 @@ def _show(source: SourceVariables, steps: list[AdoptStep], stage: str, services:
             text = f"{masker.show(step.old or '', secret=step.secret)} → {text}"
         kind = "secret" if step.secret else step.variable.kind
         doubt = "?" if step.guessed and not step.guessed.is_certain else ""
-        sign = {NEW: StyledText("+", "green"), ADD: StyledText("+", "green"), CHANGE: StyledText("~", "yellow")}[
+        sign = {NEW: StyledText("+", "green"), ADD: StyledText("+", "green"), CHANGE: StyledText("≠", "yellow")}[
             step.action
         ]
         whose = [
@@ -173,16 +180,16 @@ def _show(source: SourceVariables, steps: list[AdoptStep], stage: str, services:
     ):
         show(row)
     if any(step.guessed and not step.guessed.is_certain for step in steps):
-        print_status("A '?' marks a guess that wants a look: --secret NAME or --plain NAME settles it.")
+        print_status("'?' marks an uncertain guess: decide with --secret NAME or --plain NAME.")
     for reason in dict.fromkeys(step.reason for step in by_action[LEFT_OUT]):
         names = dict.fromkeys(step.name for step in by_action[LEFT_OUT] if step.reason == reason)
         print_status(f"left out: {', '.join(names)}: {reason}")
     if source.reading.remarks:
-        print_status(f"\n{counted(len(source.reading.remarks), 'thing')} to know about {source.label}:")
+        print_status(f"\n{counted(len(source.reading.remarks), 'remark')} on {source.label}:")
     for remark in source.reading.remarks:
         print_status(f"  {remark.location}: {visible(remark.message)}")
     secrets = {step.name for step in steps if step.secret and step.action in (NEW, ADD, CHANGE)}
     if secrets:
         print_status(
-            f"\n{counted(len(secrets), 'secret')} will be sealed: the values stay in {source.label}, so keep that out of version control."
+            f"\n{counted(len(secrets), 'secret')} will be encrypted; the plain values remain in {source.label}, so keep it out of version control."
         )

@@ -15,22 +15,24 @@ if TYPE_CHECKING:
 
 FORMATS = ("text", "json", "sarif")
 _TOGETHER, _MANY = "CJ036", 4
-"""Variables that nothing mentions are told on one line, if there are many: an old file that was adopted brings them in dozens."""
+"""More unused variables than this are reported on one line: an old file that was adopted can add dozens."""
 
 
 def run(
     ctx: typer.Context,
-    form: Annotated[str, typer.Option("--format", metavar="FORMAT", help="text, json, or sarif (2.1.0).")] = "text",
-    strict: Annotated[bool, typer.Option("--strict", help="Warnings too end with 1.")] = False,
-    accepted: Annotated[bool, typer.Option("--accepted", help="Show the accepted findings too.")] = False,
+    form: Annotated[
+        str, typer.Option("--format", metavar="FORMAT", help="The output format: text, json, or sarif (2.1.0).")
+    ] = "text",
+    strict: Annotated[bool, typer.Option("--strict", help="Exit with 1 on warnings too.")] = False,
+    accepted: Annotated[bool, typer.Option("--accepted", help="Also show accepted findings.")] = False,
     with_history: Annotated[
-        bool, typer.Option("--history", help="Also look for the jar's secrets in every commit of version control.")
+        bool, typer.Option("--history", help="Also search every commit of version control for the jar's secrets.")
     ] = False,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Look for what is missing, wrong, or will surprise (docs/rules.md). Exit code 1 on errors."""
+    """Find missing, wrong and surprising values (docs/rules.md). Exit code 1 on errors."""
     from coinjar.actions.checking.check import check
 
     if form not in FORMATS:
@@ -50,20 +52,20 @@ def run(
         )
     if done.not_fetched:
         print_status(
-            f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands or stores that were not asked (--allow-commands)"
+            f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands or stores that were not run (--allow-commands)"
         )
     if done.closed:
         print_status(
-            f"coinjar: {counted(done.closed, 'sealed value was', 'sealed values were')} not looked at: the identity here does not open them, or there is none"
+            f"coinjar: {counted(done.closed, 'secret was', 'secrets were')} not checked: this identity cannot decrypt them, or there is none"
         )
     for acceptance in done.unused:
-        print_status(f"{acceptance.location}: this accepted {acceptance.rule} silences nothing any more: remove it")
+        print_status(f"{acceptance.location}: this accepted {acceptance.rule} matches no finding any more: remove it")
     if any(finding.rule.severity == "error" or strict for finding in done.open_findings):
         raise typer.Exit(1)
 
 
 def json_finding(finding: Finding) -> dict[str, Any]:
-    """A finding as it is written in JSON."""
+    """Return a finding as JSON data."""
     diagnostic = finding.diagnostic
     return {
         "rule": finding.rule.code,
@@ -82,7 +84,7 @@ def json_finding(finding: Finding) -> dict[str, Any]:
 
 
 def show_findings(findings: list[Finding], open_ones: list[Finding], accepted: int) -> None:
-    """Print findings with their counts first."""
+    """Print findings, their counts first."""
     from coinjar.cli.tables import show, styled, terminal_height, terminal_width
     from coinjar.core.display import visible
 
@@ -114,11 +116,11 @@ def show_findings(findings: list[Finding], open_ones: list[Finding], accepted: i
             ", ".join(str(finding.diagnostic.variable) for finding in together),
         )
         lines.append(
-            f"{styled(place, 'cyan')}: {styled('warning', 'yellow')} {_TOGETHER}: {len(together)} variables are declared, and nothing mentions them"
+            f"{styled(place, 'cyan')}: {styled('warning', 'yellow')} {_TOGETHER}: {len(together)} variables are declared, but never used"
         )
         lines += [
             styled(line, "dim")
-            for line in _wrapped(f"    {names}: drop them, or accept them with the reason", "    ", room)
+            for line in _wrapped(f"    {names}: remove them, or accept them with a reason", "    ", room)
         ]
     if lines:
         show("\n".join(lines))
@@ -127,7 +129,7 @@ def show_findings(findings: list[Finding], open_ones: list[Finding], accepted: i
 
 
 def _wrapped(text: str, indent: str, room: int | None) -> list[str]:
-    """The text's lines: broken between words to fit a terminal's `room`, one for anything else."""
+    """Return the text's lines: broken between words at a terminal's `room`, otherwise one."""
     if room is None or len(text) <= room:
         return [text]
     from textwrap import wrap

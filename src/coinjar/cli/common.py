@@ -1,4 +1,4 @@
-"""What commands share: their options, the jar they work on, and how they speak."""
+"""Shared by the commands: options, opening the jar, and messages."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 
 def _complete(pick: Callable[[Jar], list[str]]) -> Callable[[typer.Context, str], list[str]]:
-    """Completes from the jar's names; says nothing where there is no jar, or a faulty one."""
+    """Complete the jar's names; nothing without a jar, or with a faulty one."""
 
     def names(ctx: typer.Context, incomplete: str) -> list[str]:
         from coinjar.jarfile.load import load_declarations
@@ -50,7 +50,7 @@ variable_names = _complete(lambda jar: list(jar.variables))
 
 
 def reader_labels(ctx: typer.Context, incomplete: str) -> list[str]:
-    """Completes the label of a reader."""
+    """Complete the label of a reader."""
     from coinjar.jarfile.readers import load_readers
 
     try:
@@ -61,35 +61,35 @@ def reader_labels(ctx: typer.Context, incomplete: str) -> list[str]:
 
 
 def render_names(ctx: typer.Context, incomplete: str) -> list[str]:
-    """Completes a stage, then destinations."""
+    """Complete a stage, then destinations."""
     given = ctx.params.get("where") or []
     return (destination_names if given or ctx.params.get("every_stage") else stage_names)(ctx, incomplete)
 
 
 def deliver_names(ctx: typer.Context, incomplete: str) -> list[str]:
-    """Completes a stage, then destinations."""
+    """Complete a stage, then destinations."""
     return (destination_names if ctx.params.get("where") else layer_names)(ctx, incomplete)
 
 
 def confirm_names(ctx: typer.Context, incomplete: str) -> list[str]:
-    """Completes stages, and proofs behind one."""
+    """Complete stages, and proofs after one."""
     return [*stage_names(ctx, incomplete), *(proof_names(ctx, incomplete) if ctx.params.get("where") else [])]
 
 
 def standin_names(incomplete: str) -> list[str]:
-    """Completes a stand-in."""
+    """Complete a stand-in."""
     from coinjar.standins import STANDINS
 
     return [name for name in STANDINS if name.startswith(incomplete)]
 
 
 def why_names(ctx: typer.Context, incomplete: str) -> list[str]:
-    """Completes a stage, then a variable; a variable alone behind --in."""
+    """Complete a stage, then a variable; only a variable after --in."""
     return (variable_names if ctx.params.get("where") or ctx.params.get("inside") else stage_names)(ctx, incomplete)
 
 
 JarOption = Annotated[
-    str | None, typer.Option("--jar", metavar="PATH", help="The jar's folder; else it is looked for from here upward.")
+    str | None, typer.Option("--jar", metavar="PATH", help="The jar's folder. Default: searched for from here upward.")
 ]
 StageArgument = Annotated[str, typer.Argument(metavar="STAGE", autocompletion=stage_names, help="The stage.")]
 NameArgument = Annotated[str, typer.Argument(metavar="NAME", autocompletion=variable_names, help="The variable.")]
@@ -106,43 +106,49 @@ ServicesOption = Annotated[
         help="Only this service; may be repeated. Default: all.",
     ),
 ]
-YesOption = Annotated[bool, typer.Option("--yes", "-y", help="Do not ask.")]
+YesOption = Annotated[bool, typer.Option("--yes", "-y", help="Do not ask. Default: ask on a terminal.")]
 LabelOption = Annotated[
     str | None,
     typer.Option(
         "--label",
         metavar="LABEL",
-        help="What you are called as the jar's first reader, once a first secret makes its key. Default: asked for.",
+        help="Your label as the jar's first reader, used when the first secret creates its key. Default: asked for.",
     ),
 ]
 WithOption = Annotated[
     list[str] | None,
     typer.Option("--with", metavar="NAME=VALUE", help="A one-off value above all layers; may be repeated."),
 ]
-CommandsOption = Annotated[bool, typer.Option("--allow-commands", help="Run the commands that values come from.")]
-JsonOption = Annotated[bool, typer.Option("--json", help="Print JSON (docs/json.md).")]
-SecretsOption = Annotated[bool, typer.Option("--show-secrets", help="Show secrets as they are.")]
+CommandsOption = Annotated[
+    bool, typer.Option("--allow-commands", help="Run the commands that values come from. Default: do not run them.")
+]
+JsonOption = Annotated[bool, typer.Option("--json", help="Print JSON (docs/json.md). Default: text.")]
+SecretsOption = Annotated[bool, typer.Option("--show-secrets", help="Show secrets in clear. Default: masked.")]
 NamePatterns = Annotated[
     list[str] | None,
-    typer.Option("--name", metavar="PATTERN", help="Only names of this shape, such as 'MAIL_*'; may be repeated."),
+    typer.Option(
+        "--name",
+        metavar="PATTERN",
+        help="Only names that match this pattern, such as 'MAIL_*'; may be repeated. Default: all.",
+    ),
 ]
 DialectOption = Annotated[str | None, typer.Option("--as", metavar="DIALECT", help="The dialect to write.")]
 
 
 def open_here(ctx: typer.Context, jar: str | None) -> OpenJar:
-    """The jar that the command works on."""
+    """Return the jar that the command works on."""
     from coinjar.actions.open_jar import open_jar
 
     root = ctx.find_root()
     before = root.params.get("jar")
     source = root.get_parameter_source("jar")
     if jar and before and jar != before and source is not None and source.name == "COMMANDLINE":
-        raise UsageError("--jar is given twice, and takes one value", hint="leave one out")
+        raise UsageError("--jar is given twice, but takes one value", hint="omit one")
     return open_jar(jar or before, ask=ask_passphrase)
 
 
 def ask_passphrase(what: str) -> str | None:
-    """Ask on the terminal itself, so that pipes stay free; None where there is none."""
+    """Ask on the terminal itself, so that pipes stay free; return None without a terminal."""
     from getpass import getpass
 
     try:
@@ -156,7 +162,7 @@ def ask_passphrase(what: str) -> str | None:
 def resolved(
     opened: OpenJar, stage: str, service: str | None, given: list[str] | None, *, allow_commands: bool
 ) -> tuple[Resolver, Resolution]:
-    """What a service sees, for `render` and `within`: the person's own values speak, and are pointed out."""
+    """Return what a service gets, for `render` and `within`: the person's own values are included, and mentioned."""
     from coinjar.actions.open_jar import Resolution, service_or_only
 
     resolver = opened.resolver(stage, one_offs=one_offs(given), mine=True, allow_commands=allow_commands)
@@ -168,7 +174,7 @@ def resolved(
 
 
 def print_status(text: str) -> None:
-    """Talk to the person: to stderr."""
+    """Print a message to stderr."""
     print(text, file=sys.stderr)
 
 
@@ -180,20 +186,22 @@ def print_json(data: Any) -> None:
 
 
 def one_offs(given: list[str] | None) -> dict[str, str]:
-    """`--with NAME=VALUE` as a map. Raises UsageError for one without '='."""
+    """Return `--with NAME=VALUE` options as a map. Raises UsageError for one without '='."""
     result = {}
     for text in given or []:
         name, equals, value = text.partition("=")
         if not equals or not name:
-            raise UsageError("--with takes NAME=VALUE", hint="write the name, '=' and the value, in quotes if need be")
+            raise UsageError(
+                "--with requires NAME=VALUE", hint="write the name, '=' and the value, in quotes if necessary"
+            )
         if name in result:
-            raise UsageError(f"--with gives {name} twice, and it has one value", hint="leave one out")
+            raise UsageError(f"--with gives {name} twice", hint="omit one")
         result[name] = value
     return result
 
 
 def known_stages(jar: Jar, given: list[str] | None, option: str) -> list[str]:
-    """The stages that an option names. Raises UsageError for one that the jar does not have."""
+    """Return the stages that an option names. Raises UsageError for one that the jar does not have."""
     for stage in given or []:
         try:
             jar.stage(stage)
@@ -203,24 +211,22 @@ def known_stages(jar: Jar, given: list[str] | None, option: str) -> list[str]:
 
 
 def fits(name: str, patterns: Sequence[str] | None) -> bool:
-    """Whether a name has one of the shapes that were asked for; case does not matter."""
+    """Return whether a name matches one of the patterns, ignoring case."""
     return not patterns or any(fnmatchcase(name.upper(), pattern.upper()) for pattern in patterns)
 
 
 def warn_no_match(patterns: Sequence[str] | None, names: Iterable[str]) -> None:
-    """Say which of the patterns fits no name, and what may be meant instead."""
+    """Report patterns that match no name, with a suggestion."""
     known = list(names)
     for pattern in patterns or []:
         if not any(fits(name, [pattern]) for name in known):
             wider = f"{pattern}*" if any(fits(name, [f"{pattern}*"]) for name in known) else f"*{pattern}*"
             helps = not set("*?[") & set(pattern) and any(fits(name, [wider]) for name in known)
-            print_status(
-                f"coinjar: no name has the shape '{pattern}'" + (f"; did you mean '{wider}'?" if helps else "")
-            )
+            print_status(f"coinjar: no name matches '{pattern}'" + (f"; did you mean '{wider}'?" if helps else ""))
 
 
 def ask_to_go_on(question: str, *, yes: bool) -> None:
-    """Ask before something is lost, unless `yes`. Ends the command with 1, and nothing done, without a yes."""
+    """Ask before a loss, unless `yes`. Without consent, end the command with 1 and no change."""
     if yes or (sys.stdin.isatty() and typer.confirm(question, err=True)):
         return
     print_status("Nothing was written." + ("" if sys.stdin.isatty() else " Add --yes to write it."))
@@ -228,16 +234,16 @@ def ask_to_go_on(question: str, *, yes: bool) -> None:
 
 
 def label_first_reader(opened: OpenJar, label: str | None, *, yes: bool = False) -> None:
-    """Let the jar's first reader have this label, or the one that a person types; with `yes` nobody is asked.
+    """Set the label of the jar's first reader: given, or typed by a person; with `yes` nobody is asked.
 
-    Raises UsageError for a label where there are readers already.
+    Raises UsageError for a label if there are readers already.
     """
     from coinjar.jarfile.readers import load_readers
 
     if label is not None and (known := load_readers(opened.folder).readers) and label not in known:
         raise UsageError(
-            "--label names the jar's first reader, and it has readers already",
-            hint=f"leave it out; they are {', '.join(known)}",
+            "--label is for the jar's first reader, but the jar already has readers",
+            hint=f"omit it; they are {', '.join(known)}",
         )
     if label is not None and (words := name_fault("reader", label)):
         raise UsageError(words, hint="write it in lower case, such as anna or anna-laptop", code="name")
@@ -247,7 +253,7 @@ def label_first_reader(opened: OpenJar, label: str | None, *, yes: bool = False)
             return label or default
         return str(
             typer.prompt(
-                "The first secret makes the jar's key. What are you called among its readers?",
+                "The first secret creates the jar's key. Which label do you want among its readers?",
                 default=default,
                 err=True,
             )

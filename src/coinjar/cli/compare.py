@@ -41,16 +41,21 @@ def run(
             help="A stage, file:PATH, file+DIALECT:PATH, or another source (docs/formats.md).",
         ),
     ],
-    right: Annotated[str, typer.Argument(metavar="B", autocompletion=stage_names, help="The other one.")],
+    right: Annotated[str, typer.Argument(metavar="B", autocompletion=stage_names, help="The other side.")],
     service: ServicesOption = None,
     name: NamePatterns = None,
     only: Annotated[
         list[str] | None,
-        typer.Option("--only", metavar="WHAT", help="different, left, right, same or unknown; may be repeated."),
+        typer.Option(
+            "--only",
+            metavar="WHAT",
+            help="Only these verdicts: different, left, right, same or unknown; may be repeated. Default: all but same.",
+        ),
     ] = None,
-    everything: Annotated[bool, typer.Option("--all", help="Also what is the same.")] = False,
+    everything: Annotated[bool, typer.Option("--all", help="Also show equal variables.")] = False,
     every_name: Annotated[
-        bool, typer.Option("--every-name", help="Also names that every image or shell sets by itself (PATH, HOME …).")
+        bool,
+        typer.Option("--every-name", help="Also include standard variables such as PATH and HOME. Default: skip them."),
     ] = False,
     sheet: Annotated[
         str | None,
@@ -61,9 +66,9 @@ def run(
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Put two stages or files side by side: same, different, only in one. Exit code 1 if they differ (with --sheet: in what no line explains).
+    """Compare two stages or files: same, different, only in one. Exit code 1 if they differ (with --sheet: if no line explains it).
 
-    Of secrets it says only whether they are equal.
+    For secrets it shows only whether they are equal.
     """
     from coinjar.actions.comparing.sides import compare_sources
     from coinjar.core.compare import SAME
@@ -72,7 +77,7 @@ def run(
 
     unknown = [name for name in only or [] if name not in KINDS]
     if unknown:
-        raise UsageError(f"--only does not know '{unknown[0]}'", hint=f"it takes {', '.join(KINDS)}")
+        raise UsageError(f"--only does not know '{unknown[0]}'", hint=f"it accepts {', '.join(KINDS)}")
     try:
         opened = open_here(ctx, jar)
     except InputError:
@@ -119,7 +124,7 @@ def run(
 def _explained(
     opened: OpenJar | None, path: str, rows: list[Difference], left: str, right: str
 ) -> dict[tuple[str, str | None], str]:
-    """What the lines of a sheet explain of these rows, by variable and service."""
+    """Return how the lines of a sheet explain these rows, by variable and service."""
     from pathlib import Path
 
     from coinjar.actions.migration.explain_differences import explanations
@@ -166,7 +171,7 @@ def _words(row: Difference, entry: SideValue, masker: Masker) -> str:
 
 
 def _alike(rows: list[Difference]) -> list[list[Difference]]:
-    """Rows of one variable whose sides are the same for several services, together."""
+    """Group rows of one variable whose sides are the same for several services."""
     groups: dict[tuple[str, SideValue, SideValue], list[Difference]] = {}
     for row in rows:
         groups.setdefault((row.name, row.left, row.right), []).append(row)
@@ -187,7 +192,7 @@ def _show(
         "different": "different",
         "only left": f"only in {left}",
         "only right": f"only in {right}",
-        "unknown": "cannot tell",
+        "unknown": "unknown",
         "same": "the same",
     }
     counts = [
@@ -235,4 +240,4 @@ def _show(
         show(other_name)
     hidden = sum(row.verdict not in wanted for row in rows)
     if hidden:
-        show(styled(f"{hidden} more not shown (--all shows everything)", "dim"))
+        show(styled(f"{hidden} more not shown (show them with --all)", "dim"))

@@ -36,7 +36,12 @@ def run(
     every_stage: Annotated[bool, typer.Option("--every-stage", help="All stages.")] = False,
     wait: Annotated[
         float,
-        typer.Option("--wait", metavar="SECONDS", min=0, help="Keep asking until all of them hold, at most so long."),
+        typer.Option(
+            "--wait",
+            metavar="SECONDS",
+            min=0,
+            help="Keep asking for up to this long until all proofs hold. Default: ask once.",
+        ),
     ] = 0,
     allow_guarded: Annotated[
         list[str] | None,
@@ -44,14 +49,14 @@ def run(
             "--allow-guarded",
             metavar="STAGE",
             autocompletion=stage_names,
-            help="Start pipelines for this guarded stage; may be repeated.",
+            help="Allow pipelines to be started for this guarded stage; may be repeated. Default: none.",
         ),
     ] = None,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Ask running things the proofs that jar.yaml declares (proofs:): whether they have what they should. Exit code 1 if one does not hold."""
+    """Check running services against the declared proofs (proofs: in jar.yaml). Exit code 1 if one does not hold."""
     import asyncio
 
     from coinjar.actions.running.confirm import ConfirmOptions, confirm, split_names

@@ -25,18 +25,24 @@ if TYPE_CHECKING:
     from coinjar.actions.delivery.live_stage import LiveStage
     from coinjar.core.display import Masker
 
-DryRunOption = Annotated[bool, typer.Option("--dry-run", help="Change nothing: show what would change.")]
+DryRunOption = Annotated[bool, typer.Option("--dry-run", help="Change nothing; show what would change.")]
 GuardedOption = Annotated[
     list[str] | None,
     typer.Option(
-        "--allow-guarded", metavar="STAGE", help="Deliver to this guarded stage without asking; may be repeated."
+        "--allow-guarded",
+        metavar="STAGE",
+        help="Deliver to this guarded stage without asking; may be repeated. Default: ask.",
     ),
 ]
 RestartOption = Annotated[
-    bool, typer.Option("--restart", help="Restart or redeploy what must read the new values, and wait for it.")
+    bool,
+    typer.Option(
+        "--restart",
+        help="Restart or redeploy what must read the new values, and wait for it. Default: report it as pending.",
+    ),
 ]
 WaitOption = Annotated[
-    float, typer.Option("--wait", metavar="SECONDS", min=0, help="Wait so long for somebody else's delivery to end.")
+    float, typer.Option("--wait", metavar="SECONDS", min=0, help="Wait up to SECONDS for another delivery to finish.")
 ]
 
 
@@ -47,40 +53,38 @@ def run(
         typer.Argument(
             metavar="STAGE [DEST]...",
             autocompletion=deliver_names,
-            help="The stage (shared: the whole of a project), then destinations (default: all).",
+            help="The stage (shared: values of a whole project), then destinations (default: all).",
         ),
     ],
     dry_run: DryRunOption = False,
     requests: Annotated[
         bool,
-        typer.Option(
-            "--requests", help="With --dry-run: the requests and steps it would take, secrets and tokens masked."
-        ),
+        typer.Option("--requests", help="With --dry-run: show the requests and steps, secrets and tokens masked."),
     ] = False,
     restart: RestartOption = False,
     allow_guarded: GuardedOption = None,
     wait: WaitOption = 0,
     remove_extra: Annotated[
-        bool, typer.Option("--remove-extra", help="Also remove what is there and the jar does not know.")
+        bool, typer.Option("--remove-extra", help="Also remove unmanaged variables. Default: keep them.")
     ] = False,
     show_secrets: SecretsOption = False,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Bring running systems in step with the jar: hosts, containers, clusters, platforms.
+    """Deliver the jar's values to running systems: hosts, containers, clusters, platforms.
 
-    Reads what is there, shows what differs, writes only that, reads it back and records it. One that fails stops no other. What was interrupted
-    is finished by running it again.
+    Reads the live values, shows the differences, writes only these, reads them back and records them. A failure of one target does not
+    stop others. Run it again to finish an interrupted delivery.
     """
     from coinjar.actions.delivery.deliver import DeliveryOptions
     from coinjar.actions.delivery.live_stage import LiveStage
     from coinjar.core.display import Masker
 
     if requests and not dry_run:
-        raise UsageError("--requests goes with --dry-run", hint="add --dry-run: nothing is sent then but what reads")
+        raise UsageError("--requests requires --dry-run", hint="add --dry-run: then only reading requests are sent")
     if requests and as_json:
-        raise UsageError("--requests is for people", hint="leave --json out")
+        raise UsageError("--requests has no JSON form", hint="omit --json")
     stage, *names = where
     masker = Masker(show_secrets=show_secrets)
     opened = LiveStage(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands, writes=not dry_run)
@@ -98,7 +102,7 @@ def carry_out(
     allowed: list[str],
     as_json: bool,
 ) -> None:
-    """Look, show, ask where the stage is guarded, deliver, and show what became of it."""
+    """Inspect, show, ask if the stage is guarded, deliver, and show the result."""
     import asyncio
 
     from coinjar.actions.delivery.deliver import Delivery, exit_code
@@ -145,7 +149,7 @@ def _show_requests(delivery: Delivery) -> None:
 
 
 def _ask(opened: LiveStage, allowed: list[str]) -> None:
-    """A guarded stage wants a yes. Raises UsageError without one."""
+    """Ask for consent on a guarded stage. Raises UsageError without it."""
     stage = opened.stage
     if not opened.is_guarded or stage in allowed:
         return
@@ -153,6 +157,4 @@ def _ask(opened: LiveStage, allowed: list[str]) -> None:
         print_status(f"{stage} is guarded.")
         if typer.prompt("Type its name to deliver", default="", show_default=False, err=True) == stage:
             return
-    raise UsageError(
-        f"{stage} is guarded, and nothing was delivered", hint=f"add --allow-guarded {stage}", code="guarded"
-    )
+    raise UsageError(f"{stage} is guarded; nothing was delivered", hint=f"add --allow-guarded {stage}", code="guarded")

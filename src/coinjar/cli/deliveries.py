@@ -20,9 +20,9 @@ def run(
     ctx: typer.Context,
     what: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[undo] [NUMBER]", help="One in full; with undo, deliver what was before it."),
+        typer.Argument(metavar="[undo] [NUMBER]", help="A delivery to show in full; with undo, to undo."),
     ] = None,
-    most: Annotated[int, typer.Option("--most", metavar="N", min=1, help="So many of the newest.")] = 20,
+    most: Annotated[int, typer.Option("--most", metavar="N", min=1, help="How many of the newest to list.")] = 20,
     dry_run: DryRunOption = False,
     restart: RestartOption = False,
     allow_guarded: GuardedOption = None,
@@ -31,10 +31,10 @@ def run(
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Say what was delivered, when and by whom; and undo a delivery.
+    """List deliveries, show one in full, or undo one.
 
-    Undoing is a delivery of its own: the jar's values, but for what that delivery changed the earlier ones, from its sealed snapshot. The jar
-    itself stays as it is: put right there what should stay so.
+    Undoing is a new delivery: the jar's values, except that variables changed by that delivery get their earlier values, from its encrypted
+    snapshot. The jar itself is not changed: correct it to keep the earlier values.
     """
     words = list(what or [])
     undo = words[:1] == ["undo"]
@@ -44,7 +44,7 @@ def run(
             "which delivery?", hint="write `coinjar deliveries`, `coinjar deliveries 7`, or `coinjar deliveries undo 7`"
         )
     if not undo and (dry_run or restart or allow_guarded or wait):
-        raise UsageError("--dry-run, --restart, --allow-guarded and --wait go with undo", hint="leave them out")
+        raise UsageError("--dry-run, --restart, --allow-guarded and --wait require undo", hint="omit them")
     if undo:
         how = UndoOptions(dry_run, restart, allow_guarded or [], wait, show_secrets, as_json)
         _undo(ctx, int(numbers[0]), jar, how)
@@ -80,15 +80,13 @@ def _undo(ctx: typer.Context, number: int, jar: str | None, how: UndoOptions) ->
     with closing(open_records(opened, declared)) as records:
         delivery, values, left = earlier_values(opened, declared, records, number)
     for name in left:
-        print_status(f"cannot be brought back: {name}")
+        print_status(f"cannot be restored: {name}")
     masker = Masker(show_secrets=how.show_secrets)
     work = LiveStage(opened, delivery.stage, [delivery.destination], masker, instead=values, writes=not how.dry_run)
     options = DeliveryOptions(restart=how.restart, patience=how.wait, undoes=number)
     carry_out(work, options, masker, dry_run=how.dry_run, requests=False, allowed=how.allowed, as_json=how.as_json)
     if not how.dry_run:
-        print_status(
-            "The jar says what it said before: the next delivery brings its values back, unless they are put right there."
-        )
+        print_status("The jar is unchanged: the next delivery brings its values back, unless you correct them there.")
 
 
 def _counts(counts: dict[str, int]) -> str:
@@ -105,9 +103,7 @@ def _list(ctx: typer.Context, most: int, jar: str | None, *, as_json: bool) -> N
         return
     show(
         styled(
-            f"{counted(len(result), 'delivery', 'deliveries')}, newest first"
-            if result
-            else "nothing was delivered yet",
+            f"{counted(len(result), 'delivery', 'deliveries')}, newest first" if result else "no deliveries yet",
             "bold",
         )
     )
@@ -179,8 +175,8 @@ def _one(ctx: typer.Context, number: int, jar: str | None, *, as_json: bool) -> 
     show(styled(f"{delivery.who}, {delivery.started:%Y-%m-%d %H:%M:%S} UTC", "dim"))
     for part in parts:
         waits = {
-            "waits": ", not in effect",
-            "asked": ", a restart was asked for and never answered",
+            "waits": ", pending restart",
+            "asked": ", restart requested but not confirmed",
             "done": ", restarted",
         }.get(part.restart, "")
         show(styled(f"{part.label}: {part.state}{waits}", "bold"))

@@ -1,4 +1,4 @@
-"""What `deliver` and `deliveries undo` show: the change, and what became of it."""
+"""The output of `deliver` and `deliveries undo`: the changes, and the result."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _SIGNS = {"new": "+", "changed": "~", "again": "~", "gone": "-"}
 
 
 def progress() -> Callable[[str, int, int], None] | None:
-    """Counts on a terminal; nothing elsewhere."""
+    """Return a progress display on a terminal; elsewhere one that does nothing."""
     if not sys.stderr.isatty():
         return None
 
@@ -34,12 +34,12 @@ def progress() -> Callable[[str, int, int], None] | None:
 
 
 def change_words(change: DeliveryChange, masker: Masker) -> str:
-    """One change in words: of secrets only that they differ."""
+    """Return one change in words: for secrets only that they differ."""
     if change.action == "gone":
         return "" if change.old is None else masker.show(change.old, secret=change.secret)
     new = masker.show(change.new or "", secret=change.secret)
     if change.action == "again":
-        return f"{new}   (what is there cannot be read back)"
+        return f"{new}   (the present value is not readable)"
     if change.old is None:
         return new
     if change.secret and not masker.show_secrets:
@@ -48,14 +48,14 @@ def change_words(change: DeliveryChange, masker: Masker) -> str:
 
 
 def _row(change: DeliveryChange, masker: Masker) -> tuple[str, str, str]:
-    """Sign, name and words of one change; a rename is one row."""
+    """Return sign, name and words of one change; a rename is one row."""
     if change.renamed:
         return "»", f"{change.renamed} → {change.name}", change_words(change, masker)
     return _SIGNS[change.action], change.name, change_words(change, masker)
 
 
 def show_changes(outcomes: Sequence[DeliveryOutcome], masker: Masker) -> None:
-    """What would change, target by target."""
+    """Show what would change, target by target."""
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
     styles = {"+": "green", "~": "yellow", "»": "yellow", "-": "red"}
@@ -67,7 +67,7 @@ def show_changes(outcomes: Sequence[DeliveryOutcome], masker: Masker) -> None:
         if words:
             alike.setdefault(words, []).append(outcome.label)
     for words, labels in alike.items():
-        more = f" and {len(labels) - 1} more, alike" if len(labels) > 1 else ""
+        more = f" and {len(labels) - 1} more like it" if len(labels) > 1 else ""
         show(styled(labels[0] + more, "bold"))
         rows = [[StyledText(sign, styles[sign]), StyledText(name), StyledText(text)] for sign, name, text in words]
         for line in table(["", "", ""], rows, least=[1, 20, 18], width=terminal_width()):
@@ -84,24 +84,24 @@ def _words(outcome: DeliveryOutcome, *, dry: bool) -> str:
     if renamed:
         parts.append(f"{renamed} {'to rename' if dry else 'renamed'}")
     if outcome.same:
-        parts.append(f"{outcome.same} the same")
+        parts.append(f"{outcome.same} equal")
     if outcome.trusted:
-        parts.append(f"{outcome.trusted} cannot be read back, as last delivered")
+        parts.append(f"{outcome.trusted} not readable, as last delivered")
     if outcome.extra:
-        parts.append(f"{len(outcome.extra)} not ours")
+        parts.append(f"{len(outcome.extra)} unmanaged")
     return ", ".join(parts) or "nothing to deliver"
 
 
 def _restart(outcome: DeliveryOutcome) -> str:
     if outcome.restart == "done":
-        return "restarted, in effect"
+        return "restarted, in use"
     if outcome.restart == "waits":
-        return "not in effect yet"
+        return "pending restart"
     return ""
 
 
 def show_outcomes(outcomes: Sequence[DeliveryOutcome], *, dry: bool) -> None:
-    """A line for every target; the first says how it went as a whole."""
+    """Show one line per target; the first line is the summary."""
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
     failed = [outcome for outcome in outcomes if outcome.fault]
@@ -109,7 +109,7 @@ def show_outcomes(outcomes: Sequence[DeliveryOutcome], *, dry: bool) -> None:
     is_settled = len(outcomes) - len(failed) - len(changed)
     words = [
         f"{len(changed)} {'to deliver to' if dry else 'delivered'}" if changed else "",
-        f"{is_settled} in step" if is_settled else "",
+        f"{is_settled} up to date" if is_settled else "",
     ]
     head = ", ".join([*filter(None, words), *([f"{len(failed)} failed"] if failed else [])])
     show(styled(head or "nothing to deliver to", "bold red" if failed else "bold"))
@@ -140,7 +140,7 @@ def show_outcomes(outcomes: Sequence[DeliveryOutcome], *, dry: bool) -> None:
 
 
 def show_errors(faults: Sequence[tuple[str, CoinJarError]]) -> None:
-    """Errors by label; of several that differ only by whose they are, the first, and how many more."""
+    """Show errors by label; of several that differ only in the label, the first, and how many more."""
     from coinjar.cli.main import print_error
 
     alike: dict[tuple[str, str], list[CoinJarError]] = {}
@@ -153,7 +153,7 @@ def show_errors(faults: Sequence[tuple[str, CoinJarError]]) -> None:
 
 
 def show_rest(delivery: Delivery, outcomes: Sequence[DeliveryOutcome]) -> None:
-    """To stderr: errors with what to do, notes, what was written into the jar."""
+    """Print to stderr: errors with hints, remarks, what was written into the jar."""
     from coinjar.core.display import visible
 
     for outcome in outcomes:
@@ -164,9 +164,11 @@ def show_rest(delivery: Delivery, outcomes: Sequence[DeliveryOutcome]) -> None:
     for taken in delivery.taken:
         supplied.setdefault((taken.name, taken.destination), []).append(taken.service)
     for (name, destination), services in supplied.items():
-        print_status(f"{name} of {', '.join(services)} is supplied by {destination}: taken into the jar")
+        print_status(f"{name} of {', '.join(services)} is supplied by {destination}: written into the jar")
     if delivery.recorded:
-        print_status(f"jar.yaml keeps from now on whose they are: {', '.join(dict.fromkeys(delivery.recorded))}")
+        print_status(
+            f"recorded the account of {', '.join(dict.fromkeys(delivery.recorded))} in jar.yaml; deliveries to another account will be refused"
+        )
 
 
 def as_json(delivery: Delivery, outcomes: Sequence[DeliveryOutcome], masker: Masker, *, dry: bool) -> dict[str, Any]:

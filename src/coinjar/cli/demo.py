@@ -13,12 +13,16 @@ from coinjar.core.errors import UsageError
 def run(
     keep: Annotated[
         Path | None,
-        typer.Option("--keep", metavar="DIR", help="Leave the example in this folder, which must be new or empty."),
+        typer.Option(
+            "--keep",
+            metavar="DIR",
+            help="Keep the example in this folder, which must be new or empty. Default: a temporary folder, removed at the end.",
+        ),
     ] = None,
 ) -> None:
-    """Walk through the whole job on a made-up example: adopt, look, mend, run two services for real.
+    """Run the whole example: adopt, inspect, correct, deliver, migrate, with real services.
 
-    Prints every command it runs, checks what must hold, cleans up. Exit code 1 if anything did not hold.
+    Prints every command it runs, checks the results, and cleans up. Exit code 1 if a check failed.
     """
     from coinjar.demo.walk import walk
 

@@ -44,15 +44,15 @@ def run(
             metavar="STAGE [DEST]...", autocompletion=deliver_names, help="The stage, then destinations (default: all)."
         ),
     ],
-    everything: Annotated[bool, typer.Option("--all", help="Also what is in step.")] = False,
+    everything: Annotated[bool, typer.Option("--all", help="Also show variables that are up to date.")] = False,
     show_secrets: SecretsOption = False,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Say what is live against what it should be, and whether it has taken effect. Exit code 1 if anything differs.
+    """Compare what is live with what the jar says, and show what is pending a restart. Exit code 1 if anything differs.
 
-    What cannot be read back is judged by the keyed fingerprint of what was delivered last.
+    Values that cannot be read back are compared by the keyed fingerprint of the last delivery.
     """
     import asyncio
 
@@ -85,14 +85,14 @@ def _show(stage: str, drifts: list[TargetDrift], masker: Masker, *, everything: 
     failed = sum(drift.fault is not None for drift in drifts)
     off = [drift for drift in drifts if not drift.is_settled and not drift.fault]
     head = (
-        f"{stage}: {counted(len(drifts) - len(off) - failed, 'target')} in step"
+        f"{stage}: {counted(len(drifts) - len(off) - failed, 'target')} up to date"
         + (f", {len(off)} not" if off else "")
-        + (f", {failed} not asked" if failed else "")
+        + (f", {failed} not readable" if failed else "")
     )
     show(styled(head, "bold" if not off and not failed else "bold red"))
     for drift in drifts:
         if drift.fault:
-            show(styled(f"{drift.label}: could not be asked", "red"))
+            show(styled(f"{drift.label}: could not be read", "red"))
             continue
         counts = {state: sum(row.state == state for row in drift.rows) for state in _MARKS}
         message = ", ".join(f"{number} {state}" for state, number in counts.items() if number)
@@ -115,14 +115,14 @@ def _show(stage: str, drifts: list[TargetDrift], masker: Masker, *, everything: 
 
 def _words(row: VariableState, masker: Masker) -> str:
     note = f"   ({row.note})" if row.note else ""
-    if row.state in ("in step", "not in effect", "supplied") or row.desired is None:
+    if row.state in ("up to date", "pending restart", "supplied") or row.desired is None:
         text = row.live if row.live is not None else row.desired
         return (masker.show(text, secret=row.secret) if text is not None else "") + note
     if row.live is None:
         return masker.show(row.desired, secret=row.secret) + note
     if row.secret and not masker.show_secrets:
         return "different" + note
-    return f"{masker.show(row.live, secret=row.secret)}, should be {masker.show(row.desired, secret=row.secret)}" + note
+    return f"{masker.show(row.live, secret=row.secret)}, expected {masker.show(row.desired, secret=row.secret)}" + note
 
 
 def _as_json(drift: TargetDrift, masker: Masker) -> dict[str, Any]:

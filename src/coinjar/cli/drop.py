@@ -32,9 +32,10 @@ def run(
         ),
     ] = None,
     service: ServicesOption = None,
-    mine: Annotated[bool, typer.Option("--mine", help="Your own values.")] = False,
+    mine: Annotated[bool, typer.Option("--mine", help="Remove your own values.")] = False,
     everywhere: Annotated[
-        bool, typer.Option("--everywhere", help="The variables themselves: declarations and every value.")
+        bool,
+        typer.Option("--everywhere", help="Remove the variables themselves: declarations and all values. Asks first."),
     ] = False,
     yes: YesOption = False,
     jar: JarOption = None,
@@ -44,14 +45,14 @@ def run(
 
     opened = open_here(ctx, jar)
     if everywhere == bool(stage) or (everywhere and (service or mine)):
-        raise UsageError("drop from where?", hint="name --stage STAGE, or say --everywhere for the variable itself")
+        raise UsageError("remove from where?", hint="name --stage STAGE, or use --everywhere for the variable itself")
     if everywhere:
         names = list(dict.fromkeys(names))
         for dropped in where_set(opened, names):
             print_status(
                 f"{dropped.name}: {dropped.layer}, {'all services' if dropped.scope == 'all' else dropped.scope}{', your own' if dropped.is_mine else ''}"
             )
-        ask_to_go_on(f"Remove {', '.join(names)}, with the declaration and every value?", yes=yes)
+        ask_to_go_on(f"Remove {', '.join(names)}, with the declaration and all values?", yes=yes)
         gone = drop_everywhere(opened, names)
         print_status(f"{', '.join(names)}: removed, with {counted(len(gone), 'value')}")
         return

@@ -17,7 +17,7 @@ from coinjar.cli.common import JarOption, LabelOption, label_first_reader, layer
 from coinjar.core.errors import CoinJarError, ExternalError, UsageError
 from coinjar.system.child_environment import child_environment
 
-# What vim and its kin write beside the file, or into the user's own folder: none of it.
+# What vim and similar editors write beside the file, or into the user's own folder: none of it.
 _TRACELESS = ["-n", "-i", "NONE", "-c", "set nobackup nowritebackup noundofile"]
 
 
@@ -29,7 +29,7 @@ def run(
 ) -> None:
     """Edit a stage's plain and secret values together, in your editor (VISUAL, EDITOR, or vi).
 
-    The text lies in memory only. What changed is checked, sealed and written, the rest keeps its bytes; a faulty text is offered again.
+    The text is in memory only. Changes are checked, encrypted and written, everything else keeps its bytes; a faulty text can be edited again.
     """
     from coinjar.actions.editing.edit_buffer import edit_stage
     from coinjar.cli.main import print_error
@@ -48,12 +48,12 @@ def run(
             if not sys.stdin.isatty():
                 return False
             print_error(fault)
-            return typer.confirm("Nothing is written yet. Edit again?", default=True, err=True)
+            return typer.confirm("Nothing was written yet. Edit again?", default=True, err=True)
 
         done = edit_stage(opened, stage, f"{stage}.yaml", edited, again)
     for note in done.notes:
         print_status(note)
-    messages = [f"sealed anew: {', '.join(done.sealed)}"] if done.sealed else []
+    messages = [f"encrypted: {', '.join(done.sealed)}"] if done.sealed else []
     messages += [f"dropped: {', '.join(done.dropped)}"] if done.dropped else []
     messages += ["plain values changed"] if done.plain_changed else []
     print_status(f"{stage}: {'; '.join(messages) or 'nothing changed'}")
@@ -66,12 +66,10 @@ def _run_editor(path: Path) -> None:
         raise UsageError(
             "EDITOR (or VISUAL) has a quote that is not closed", hint="set it to a program and its options"
         ) from None
-    if (
-        Path(which(words[0]) or words[0]).resolve().name.startswith(("vim", "nvim"))
-    ):  # what `vi` is called on this machine
+    if Path(which(words[0]) or words[0]).resolve().name.startswith(("vim", "nvim")):  # the name of `vi` on this machine
         words += _TRACELESS
     env = child_environment() | {"TMPDIR": str(path.parent)}
-    # Control-C is the editor's, as it likes: a handler of ours (not SIG_IGN, which it would inherit) keeps us here meanwhile.
+    # Control-C is for the editor: a handler of ours (not SIG_IGN, which it would inherit) keeps this process running meanwhile.
     before = signal.signal(signal.SIGINT, lambda *_: None)
     try:
         code = subprocess.run([*words, str(path)], env=env, check=False).returncode  # noqa: S603 - the user's own editor

@@ -13,7 +13,7 @@ from coinjar.dialects import BUILT_IN, get
 
 
 class EnvironmentPrinter:
-    """One service's variables in one dialect."""
+    """Prints one service's variables in one dialect."""
 
     def __init__(
         self,
@@ -33,10 +33,10 @@ class EnvironmentPrinter:
         self.show_secrets = show_secrets
 
     def run(self, names: Sequence[str] | None, recipients: Sequence[str]) -> None:
-        """On the stage that is named first (None: on every stage); encrypted, if there are recipients."""
+        """Print the first named stage (None: every stage); encrypted, if there are recipients."""
         if recipients and (self.dialect.name != "exec-script" or not names):
             hint = "`coinjar render STAGE --as exec-script --encrypt-to RECIPIENT`"
-            raise UsageError("--encrypt-to goes with --as exec-script and one stage", hint=hint)
+            raise UsageError("--encrypt-to requires --as exec-script and one stage", hint=hint)
         if names is None:
             self._stages()
         elif not names:
@@ -47,7 +47,7 @@ class EnvironmentPrinter:
             self._one(names[0])
 
     def _one(self, stage: str) -> None:
-        if self.dialect.name == "example":  # made from the declarations: a value may well be missing
+        if self.dialect.name == "example":  # made from the declarations: values may be missing
             resolver = self.opened.resolver(stage)
             _put_out(rendered_example(resolver, service_or_only(resolver.jar, self.service)))
             return
@@ -57,7 +57,7 @@ class EnvironmentPrinter:
         _put_out(rendered(resolver.jar, self._for_eyes(resolution), self.dialect))
 
     def _sealed(self, stage: str, recipients: Sequence[str]) -> None:
-        """As a script that carries its values encrypted: safe on a terminal too."""
+        """Print a script that contains its values encrypted: safe on a terminal too."""
         resolver, resolution = resolved(
             self.opened, stage, self.service, self.given, allow_commands=self.allow_commands
         )
@@ -66,7 +66,7 @@ class EnvironmentPrinter:
     def _stages(self) -> None:
         if not self.dialect.many_stages:
             able = ", ".join(name for name in BUILT_IN if get(name).many_stages)
-            raise UsageError(f"{self.dialect.name} holds one stage", hint=f"these hold several: {able}")
+            raise UsageError(f"{self.dialect.name} supports one stage", hint=f"these support several: {able}")
         jar = self.opened.load()
         service, given = service_or_only(jar, self.service), one_offs(self.given)
         names = [
@@ -76,7 +76,7 @@ class EnvironmentPrinter:
         _put_out(rendered_stages(jar, [self._for_eyes(resolution) for resolution in names], self.dialect))
 
     def _for_eyes(self, resolution: Resolution) -> Resolution:
-        """The same for a terminal: a mask in every secret's place."""
+        """Print for a terminal: a mask instead of every secret."""
         if self.show_secrets or not sys.stdout.isatty():
             return resolution
         from coinjar.core.display import Masker
@@ -89,9 +89,7 @@ class EnvironmentPrinter:
             else resolved
             for name, resolved in resolution.items()
         }
-        print_status(
-            "coinjar: secrets are masked on a terminal (--show-secrets shows them; a pipe or a file gets them)"
-        )
+        print_status("coinjar: secrets are masked on a terminal (use --show-secrets, a pipe or a file to get them)")
         return Resolution(resolution.stage, resolution.service, shown)
 
 

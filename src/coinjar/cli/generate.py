@@ -29,31 +29,39 @@ def run(
             "--stage",
             metavar="STAGE",
             autocompletion=layer_names,
-            help="The stage; may be repeated. Default: every stage that lacks a value.",
+            help="The stage; may be repeated. Default: every stage without a value.",
         ),
     ] = None,
     service: ServicesOption = None,
     form: Annotated[
-        str | None, typer.Option("--form", metavar="FORM", help="text, hex, base64, uuid or words.")
+        str | None,
+        typer.Option(
+            "--form", metavar="FORM", help="The form: text, hex, base64, uuid or words. Default: text, or as declared."
+        ),
     ] = None,
     length: Annotated[
-        int | None, typer.Option("--length", metavar="N", min=1, help="Characters; of words the words.")
+        int | None,
+        typer.Option(
+            "--length", metavar="N", min=1, help="The length in characters; for words, in words. Default: by form."
+        ),
     ] = None,
     alphabet: Annotated[
         str | None,
-        typer.Option("--alphabet", metavar="CHARACTERS", help="For text: characters and ranges. Default: A-Za-z0-9"),
+        typer.Option("--alphabet", metavar="CHARACTERS", help="For text: characters and ranges. Default: A-Za-z0-9."),
     ] = None,
     same: Annotated[
-        bool, typer.Option("--same", help="One value for all of the stages, instead of one for each.")
+        bool, typer.Option("--same", help="Use one value for all of the stages. Default: a different one for each.")
     ] = False,
-    replace: Annotated[bool, typer.Option("--replace", help="Replace values that are in use; asks first.")] = False,
+    replace: Annotated[
+        bool, typer.Option("--replace", help="Replace values that are in use; asks first. Default: keep them.")
+    ] = False,
     yes: YesOption = False,
     label: LabelOption = None,
     jar: JarOption = None,
 ) -> None:
-    """Make strong values, for each stage its own, and say how strong; never shown. Options come before what jar.yaml says (generate).
+    """Generate strong values, different for each stage, and show their strength, never the values. Options override jar.yaml (generate).
 
-    A secret's value is sealed by itself.
+    Values of secrets are encrypted.
     """
     from coinjar.actions.editing.generate import generate, in_use
     from coinjar.core.generators import ENOUGH
@@ -70,9 +78,11 @@ def run(
     recipe = done.recipe
     size = {"uuid": "a uuid", "words": f"{recipe.length} words"}.get(recipe.form, f"{recipe.length} characters")
     verb = "sealed" if done.variable.secret else "put"
-    other_name = "one for all" if same and len(done.made) > 1 else "each its own" if len(done.made) > 1 else "one"
+    other_name = (
+        "one for all" if same and len(done.made) > 1 else "a different one each" if len(done.made) > 1 else "one"
+    )
     print_status(f"{name}: {size}, {recipe.bits:.0f} bits; {other_name}, {verb} on {', '.join(done.made)}")
     if done.kept:
-        print_status(f"kept on {', '.join(done.kept)}, where it has a value (--replace makes it anew)")
+        print_status(f"kept on {', '.join(done.kept)}, where it has a value (--replace generates a new one)")
     if recipe.bits < ENOUGH:
-        print_status(f"warning: {recipe.bits:.0f} bits can be guessed by whoever may try often enough; {ENOUGH} cannot")
+        print_status(f"warning: {recipe.bits:.0f} bits can be guessed with enough attempts; {ENOUGH} cannot")

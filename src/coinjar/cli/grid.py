@@ -33,24 +33,26 @@ def run(
     ctx: typer.Context,
     stages: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[STAGE...]", autocompletion=stage_names, help="Only these stages, in this order."),
+        typer.Argument(
+            metavar="[STAGE...]", autocompletion=stage_names, help="Only these stages, in this order. Default: all."
+        ),
     ] = None,
     across: Annotated[
-        bool, typer.Option("--by-service", help="The services of one stage across, instead of stages.")
+        bool, typer.Option("--by-service", help="Show the services of one stage as columns, instead of stages.")
     ] = False,
     service: ServicesOption = None,
     name: NamePatterns = None,
     different: Annotated[bool, typer.Option("--different", help="Only variables whose columns differ.")] = False,
     missing: Annotated[
-        bool, typer.Option("--missing", help="Only variables that lack a required value or cannot be worked out.")
+        bool, typer.Option("--missing", help="Only variables without a required value, or that cannot be computed.")
     ] = False,
-    mine: Annotated[bool, typer.Option("--mine", help="With your own values.")] = False,
+    mine: Annotated[bool, typer.Option("--mine", help="Include your own values. Default: exclude them.")] = False,
     show_secrets: SecretsOption = False,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Show the matrix: variables down, stages across; with --by-service the services of one stage."""
+    """Show the grid: one row per variable, one column per stage; with --by-service one column per service of one stage."""
     from coinjar.core.display import Masker
     from coinjar.core.grid import DIFFERENT, by_service, by_stage
 
@@ -134,7 +136,7 @@ _SIGNS = {
 }
 _WORDS = {
     "missing": "missing",
-    "fault": "cannot be worked out",
+    "fault": "cannot be computed",
     "sealed": "sealed",
     "unset": "unset",
     "none": "",
@@ -156,12 +158,12 @@ _STYLES = {
 }
 _LEGEND = {
     "own": "● set here",
-    "inherited": "↑ from the stage it follows",
+    "inherited": "↑ inherited from the stage it follows",
     "shared": "○ shared",
     "default": "· default",
     "mine": "◆ your own",
     "missing": "‼ missing",
-    "sealed": "□ sealed for others than you",
+    "sealed": "□ encrypted for others",
     "varies": "* differs by service",
     "unset": "× unset",
     "none": "– no value",
@@ -170,7 +172,7 @@ _AGREE = {"same": "=", "different": "≠", "single": "", "unknown": "?"}
 
 
 def cell_text(cell: Cell, masker: Masker) -> str:
-    """A cell's sign and words; told apart without colour."""
+    """Return a cell's sign and words; distinguishable without colour."""
     if cell.state == "varies":
         return f"* {cell.variants} values"
     if cell.text is None:
@@ -180,7 +182,7 @@ def cell_text(cell: Cell, masker: Masker) -> str:
 
 
 def _apart(row: GridRow, texts: Sequence[str], widths: list[int]) -> Sequence[str]:
-    """A row's texts so that they can be told apart: if cutting makes different ones look the same, what all begin with gives way."""
+    """Return a row's texts so that they stay distinguishable: if truncation makes different ones equal, their common beginning is cut."""
     from coinjar.cli.tables import cut, width_of
 
     if all(width_of(text) <= width for text, width in zip(texts, widths, strict=True)):
@@ -235,7 +237,7 @@ def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker
         head[0] = StyledText("")
     all_widths = [name_width, 1, *widths]
     lines = [line([*head, *(StyledText(column, "bold") for column in columns[:kept])], all_widths)]
-    if width == UNLIMITED:  # nothing is cut, and nothing is coloured
+    if width == UNLIMITED:  # nothing is truncated or coloured
         names, signs = (
             padded([row.variable.name for row in rows], name_width),
             [_AGREE[row.agreement].ljust(1) for row in rows],
@@ -253,7 +255,7 @@ def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker
     _show_legend(rows, width)
     if kept < len(columns):
         rest = columns[kept:]
-        for part in _wrapped(f"not shown for want of width: {counted(len(rest), 'column')}: {', '.join(rest)}", width):
+        for part in _wrapped(f"not shown, too wide: {counted(len(rest), 'column')}: {', '.join(rest)}", width):
             show(styled(part, "yellow"))
 
 
@@ -263,7 +265,7 @@ _LEAST_COLUMN, _WIDEST_COLUMN = 13, 40
 def _columns_that_may_fit(
     rows: list[GridRow], columns: list[str], masker: Masker, room: int, most: int
 ) -> tuple[list[list[str]], list[int]]:
-    """Their texts and natural widths: no more of them than could stand side by side, for a large jar has many."""
+    """Return their texts and natural widths: no more than could fit side by side, since a large jar has many."""
     from coinjar.cli.tables import widest
 
     texts: list[list[str]] = []
@@ -277,7 +279,7 @@ def _columns_that_may_fit(
 
 
 def _share(natural: list[int], room: int) -> list[int]:
-    """Widths of as many columns as fit, two blanks between them."""
+    """Return widths for as many columns as fit, two spaces between them."""
     from coinjar.cli.tables import fit
 
     least = [min(number, _LEAST_COLUMN) for number in natural]
@@ -293,7 +295,7 @@ def _show_legend(rows: list[GridRow], width: int) -> None:
 
     states = {cell.state for row in rows for cell in row.cells}
     parts = [words for state, words in _LEGEND.items() if state in states]
-    parts += ["ƒ made from others"] if any(cell.derived for row in rows for cell in row.cells) else []
+    parts += ["ƒ computed from others"] if any(cell.derived for row in rows for cell in row.cells) else []
     parts += [
         f"{sign} {words}"
         for kind, sign, words in (
@@ -308,7 +310,7 @@ def _show_legend(rows: list[GridRow], width: int) -> None:
 
 
 def _wrapped(text: str, width: int, gap: str = " ") -> list[str]:
-    """Lines of at most `width`, broken at gaps."""
+    """Return lines of at most `width`, broken at gaps."""
     from coinjar.cli.tables import cut, width_of
 
     lines = [""]

@@ -1,4 +1,4 @@
-"""Make an identity, or show whose it is."""
+"""Create an identity, or show its recipient."""
 
 from __future__ import annotations
 
@@ -15,16 +15,21 @@ from coinjar.core.errors import DecryptionError, UsageError
 def new(
     out: Annotated[
         Path | None,
-        typer.Option("--out", metavar="FILE", help="Where to make it. Default: identity in your configuration folder."),
+        typer.Option(
+            "--out", metavar="FILE", help="Where to create it. Default: identity in your configuration folder."
+        ),
     ] = None,
     passphrase: Annotated[
         bool,
-        typer.Option("--passphrase", help="Protect the file by a passphrase (asked for, or from COINJAR_PASSPHRASE)."),
+        typer.Option(
+            "--passphrase",
+            help="Protect the file with a passphrase (asked for, or from COINJAR_PASSPHRASE). Default: no passphrase.",
+        ),
     ] = False,
 ) -> None:
-    """Make an identity (age, X25519), readable by you alone. The line on stdout is its recipient, which others may know.
+    """Create an identity (age, X25519), readable by you alone. The line on stdout is its recipient, which is public.
 
-    The identity opens secrets, so it goes nowhere: not into a repository, a chat, an image. Hand out the recipient: whoever opens a stage already
+    The identity decrypts secrets: never put it into a repository, a chat or an image. Share the recipient: somebody who can decrypt a stage
     adds it with `coinjar readers add`.
     """
     from coinjar.actions.secrets.identities import make_identity
@@ -32,13 +37,13 @@ def new(
 
     path, recipient = make_identity(out, _new_passphrase() if passphrase else None)
     print_status(
-        f"Made {home_path(path)} (mode 0600{', protected by the passphrase' if passphrase else ''}). Its recipient:"
+        f"Created {home_path(path)} (mode 0600{', protected by the passphrase' if passphrase else ''}). Its recipient:"
     )
     print(recipient)
 
 
 def show() -> None:
-    """Print the recipient of the identity that is in use, and say on stderr where it lies."""
+    """Print the recipient of the identity in use, and its path on stderr."""
     from coinjar.jarfile.identities import find_identity
 
     identity = find_identity(ask_passphrase)
@@ -56,12 +61,12 @@ def _new_passphrase() -> str:
         raise DecryptionError(
             "there is no terminal to ask for a passphrase", hint="set COINJAR_PASSPHRASE", code="no-identity"
         )
-    if first != ask_passphrase("the new identity, once more"):
+    if first != ask_passphrase("the new identity, again"):
         raise UsageError("the two passphrases differ", hint="try again")
     return first
 
 
 COMMANDS = {
-    "new": (new, "Make an identity, readable by you alone."),
-    "show": (show, "Print the recipient of the one in use."),
+    "new": (new, "Create an identity, readable by you alone."),
+    "show": (show, "Print the recipient of the identity in use."),
 }

@@ -1,4 +1,4 @@
-"""`coinjar why --in`: what a step of a document sees."""
+"""`coinjar why --in`: which value a step of a document gets."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ def show_level(
 
     if inside is None or at is None or len(where) > 2:
         raise UsageError(
-            "--in and --at go together, with a variable", hint="`coinjar why NAME --in DOCUMENT --at POINTER`"
+            "--in and --at require each other, and a variable", hint="`coinjar why NAME --in DOCUMENT --at POINTER`"
         )
     opened: OpenJar | None
     try:
@@ -39,7 +39,7 @@ def show_level(
     except CoinJarError as fault:
         if fault.code != "no-jar" or jar:
             raise
-        opened = None  # any document can be asked
+        opened = None  # the document need not be in a jar
     effective = effective_entry(opened, where[-1], inside, at, where[0] if len(where) == 2 else None)
     masker = Masker(show_secrets=show_secrets)
     if as_json:
@@ -93,7 +93,7 @@ def _show(effective: EffectiveEntry, masker: Masker) -> None:
         ):
             show(row)
     else:
-        show("No level of the document says anything of it.")
+        show("No level of the document sets it.")
     for remark in effective.remarks:
         show("")
         show(styled(f"Note: {remark}.", "yellow"))

@@ -7,7 +7,7 @@ from functools import cache, partial
 from importlib import import_module
 from typing import Annotated, Any
 
-gc.disable()  # nothing that is imported becomes garbage; see docs/decisions.md
+gc.disable()  # imported objects never become garbage; see docs/decisions.md
 
 import typer  # noqa: E402 - only after the collector is off
 from typer.core import TyperCommand, TyperGroup  # noqa: E402
@@ -16,36 +16,36 @@ from coinjar import __version__  # noqa: E402
 from coinjar.core.errors import CoinJarError, UsageError  # noqa: E402
 from coinjar.core.names import suggestion  # noqa: E402
 
-# Each command's line in the help: where it stands in the work, and what it does.
+# Each command's line in the help: its group, and what it does.
 COMMANDS = {
-    "new": ("Define", "Make a jar here: stages, services, .gitignore."),
-    "adopt": ("Define", "Bring variables from a file or another source into a stage."),
+    "new": ("Define", "Create a jar here: stages, services, .gitignore."),
+    "adopt": ("Define", "Adopt variables from a file or another source into a stage."),
     "put": ("Define", "Set values, for one stage or several."),
     "edit": ("Define", "Edit a stage's values, plain and secret, in your editor."),
-    "generate": ("Define", "Make strong values, for each stage its own."),
+    "generate": ("Define", "Generate strong values, different for each stage."),
     "rename": ("Define", "Rename variables in the jar, in documents and in code."),
     "drop": ("Define", "Remove values, or whole variables."),
-    "value": ("Look", "Print one value, exactly."),
-    "grid": ("Look", "Show the matrix: variables down, stages across."),
-    "why": ("Look", "Explain one value: every layer that spoke, and who won."),
-    "compare": ("Look", "Put two stages, files or other sources side by side."),
-    "check": ("Look", "Look for what is missing, wrong, or will surprise."),
+    "value": ("Look", "Print one value."),
+    "grid": ("Look", "Show the grid: variables down, stages across."),
+    "why": ("Look", "Explain one value: every layer that sets it, and which takes effect."),
+    "compare": ("Look", "Compare two stages, files or other sources."),
+    "check": ("Look", "Find missing, wrong and surprising values."),
     "mentions": ("Look", "Find where code and documents use variables."),
-    "render": ("Use", "Write destinations, or a service's variables in a dialect."),
+    "render": ("Use", "Write destinations' files, or a service's variables in a dialect."),
     "within": ("Use", "Run a program with a service's variables."),
-    "deliver": ("Deliver", "Bring running systems in step with the jar."),
-    "drift": ("Deliver", "Say what is live against what it should be."),
-    "confirm": ("Deliver", "Ask running things whether they have what they should."),
-    "deliveries": ("Deliver", "Say what was delivered, when and by whom; undo it."),
+    "deliver": ("Deliver", "Deliver the jar's values to running systems."),
+    "drift": ("Deliver", "Compare what is live with what the jar says."),
+    "confirm": ("Deliver", "Check running services against the declared proofs."),
+    "deliveries": ("Deliver", "List deliveries, or undo one."),
     "migrate": ("Deliver", "Move a set of variables to another place, by a sheet."),
-    "identity": ("Share", "Make an identity, or show whose it is."),
-    "readers": ("Share", "Say who opens which stage's secrets."),
-    "schema": ("More", "Write out the JSON Schemas of the jar's files."),
+    "identity": ("Share", "Create an identity, or show its recipient."),
+    "readers": ("Share", "Manage who can decrypt each stage's secrets."),
+    "schema": ("More", "Print the JSON Schemas of the jar's files."),
     "standins": ("More", "Run simulated platforms to try deliveries on."),
-    "demo": ("More", "Walk through the whole job on a made-up example."),
+    "demo": ("More", "Run the whole example."),
 }
 GROUPS = ("identity", "readers")
-"""Those that have commands of their own."""
+"""Commands with subcommands."""
 _MEANT = {
     "list": "grid",
     "ls": "grid",
@@ -67,18 +67,18 @@ _MEANT |= {
     "init": "new",
     "status": "drift",
 }
-"""What people type who know other programs, and the command that does it here."""
+"""Words of other programs, and the command that does the same here."""
 
 
 class SingleUseCommand(TyperCommand):
-    """A command whose options of one value are refused when they are given twice: the first must not be lost without a word."""
+    """A command that refuses an option of one value given twice: the first must not be lost silently."""
 
     def make_parser(self, ctx: Any) -> Any:
         return _refusing_doubles(super().make_parser(ctx), ctx)
 
 
 def _refusing_doubles(parser: Any, ctx: Any) -> Any:
-    """The parser, with every option that stores one value made to refuse a second."""
+    """Return the parser, with every option that stores one value made to refuse a second."""
     for option in {id(item): item for item in (*parser._long_opt.values(), *parser._short_opt.values())}.values():
         if option.action == "store":
             option.process = partial(_process_once, option, option.process, ctx)
@@ -89,15 +89,15 @@ def _process_once(option: Any, process: Any, ctx: Any, value: Any, state: Any) -
     if option.dest in state.opts:
         name = max((*option._long_opts, *option._short_opts), key=len)
         raise UsageError(
-            f"{name} is given twice, and takes one value",
-            hint=f"leave one out; `{ctx.command_path} --help` says what may be repeated",
+            f"{name} is given twice, but takes one value",
+            hint=f"omit one; `{ctx.command_path} --help` shows which options may be repeated",
         )
     process(value, state)
 
 
 @cache
 def _command(cmd_name: str) -> Any:
-    """One command, loaded when it is first called."""
+    """Return one command, loaded on first use."""
     if cmd_name not in COMMANDS:
         meant = (
             f"did you mean `coinjar {_MEANT[cmd_name]}`?"
@@ -158,7 +158,7 @@ def top(
     jar: Annotated[
         str | None,
         typer.Option(
-            metavar="PATH", envvar="COINJAR_JAR", help="The jar's folder; else it is looked for from here upward."
+            metavar="PATH", envvar="COINJAR_JAR", help="The jar's folder. Default: searched for from here upward."
         ),
     ] = None,
     version: Annotated[
@@ -170,7 +170,7 @@ def top(
 
 
 def print_error(error: CoinJarError) -> None:
-    """Print an error and what to do about it, to stderr; every fault of an input that has several."""
+    """Print an error and its hint to stderr; every fault of an input that has several."""
     from coinjar.core.display import visible
 
     names = error.each()
@@ -183,7 +183,7 @@ def print_error(error: CoinJarError) -> None:
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
-    """Run the program; returns its exit code: 0 done, 1 findings, 2 usage, 3 input, 4 cannot open a secret, 5 outside, 130 interrupted."""
+    """Run the program; return its exit code: 0 done, 1 findings, 2 usage, 3 input, 4 cannot decrypt, 5 external, 130 interrupted."""
     given = list(sys.argv[1:] if arguments is None else arguments)
     if given[:1] == ["help"]:
         given = [*given[1:], "--help"]
@@ -198,7 +198,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
         print("coinjar: stopped", file=sys.stderr)
         return 130
     except BrokenPipeError:
-        sys.stderr.close()  # nobody reads on; say nothing when Python flushes at its end
+        sys.stderr.close()  # the reader is gone; avoid an error when Python flushes at exit
         return 0
     except Exception as error:  # noqa: BLE001 - told apart, and raised again if it is not the command line's
         return _refused(error)
@@ -206,12 +206,12 @@ def main(arguments: Sequence[str] | None = None) -> int:
 
 
 def _refused(error: Exception) -> int:
-    """The command line's own refusals, in the form of all errors; anything else is a fault of ours, and is raised."""
+    """Print the command line's own errors in our form; raise anything else, which is a bug."""
     from typer._click.exceptions import ClickException
 
     if not isinstance(error, ClickException):
         raise error
     context = getattr(error, "ctx", None)
     where = context.command_path if context else "coinjar"
-    print_error(UsageError(error.format_message().rstrip("."), hint=f"`{where} --help` tells how"))
+    print_error(UsageError(error.format_message().rstrip("."), hint=f"see `{where} --help`"))
     return 2

@@ -32,7 +32,7 @@ def run(
     ctx: typer.Context,
     paths: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[PATH]...", help="Files and folders; else the code of jar.yaml, else this folder."),
+        typer.Argument(metavar="[PATH]...", help="Files and folders. Default: the code of jar.yaml, else this folder."),
     ] = None,
     name: NamePatterns = None,
     helper: Annotated[
@@ -43,19 +43,19 @@ def run(
             help="A function that reads the variable named by its first argument; may be repeated.",
         ),
     ] = None,
-    every_place: Annotated[bool, typer.Option("--every-place", help="Every place, one a line.")] = False,
+    every_place: Annotated[bool, typer.Option("--every-place", help="Show every place, one per line.")] = False,
     suggest: Annotated[
-        bool, typer.Option("--suggest", help="Print declarations for what is mentioned and not declared.")
+        bool, typer.Option("--suggest", help="Print declarations for names that are used but not declared.")
     ] = False,
     yes: Annotated[bool, typer.Option("--yes", "-y", help="With --suggest: write them into jar.yaml.")] = False,
-    strict: Annotated[bool, typer.Option("--strict", help="Findings end with 1.")] = False,
-    no_cache: Annotated[bool, typer.Option("--no-cache", help="Look at every file anew.")] = False,
+    strict: Annotated[bool, typer.Option("--strict", help="Exit with 1 if there are findings.")] = False,
+    no_cache: Annotated[bool, typer.Option("--no-cache", help="Search every file again, without the cache.")] = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Find where code, manifests, templates and pipelines use variables, and hold that against the jar.
+    """Find where code, manifests, templates and pipelines use variables, and compare that with the jar.
 
-    Leaves out what .gitignore names, vendored folders, and what is no source. Works without a jar, too: then it only lists.
+    Skips what .gitignore names, vendored folders, and files that are not source. Also works without a jar: then it only lists.
     """
     from coinjar.actions.mentions import search
     from coinjar.cli.delivery_output import progress
@@ -87,7 +87,7 @@ def run(
 
 
 def _by_name(report: MentionReport, patterns: list[str] | None) -> dict[str, list[tuple[str, LocatedMention]]]:
-    """Each name's places, as file and spot."""
+    """Return each name's places, as file and mention."""
     from coinjar.system.files import display_path
 
     names: dict[str, list[tuple[str, LocatedMention]]] = {}
@@ -111,7 +111,7 @@ def _unknown(report: MentionReport) -> list[tuple[str, LocatedMention]]:
 
 
 def _default(report: MentionReport, name: str, located: LocatedMention) -> str | None:
-    """What the code falls back to; of a secret only that it does."""
+    """Return what the code falls back to; for a secret only that it does."""
     from coinjar.core.code_uses import HIDDEN
 
     default = located.mention.default if located.mention else None
@@ -172,10 +172,10 @@ def _show(report: MentionReport, findings: list[Finding], patterns: list[str] | 
     names = _by_name(report, patterns)
     places = sum(map(len, names.values()))
     files = len({file for name in names.values() for file, _ in name})
-    known = f" ({report.scanned.cached} known from the last look)" if report.scanned.cached else ""
+    known = f" ({report.scanned.cached} cached)" if report.scanned.cached else ""
     show(
         styled(
-            f"{counted(len(names), 'name')} mentioned in {counted(places, 'place')}, {files} of {counted(report.scanned.scanned, 'file')}{known}",
+            f"{counted(len(names), 'name')} used in {counted(places, 'place')}, {files} of {counted(report.scanned.scanned, 'file')}{known}",
             "bold",
         )
     )
@@ -212,11 +212,11 @@ def _show(report: MentionReport, findings: list[Finding], patterns: list[str] | 
         show(row)
     unknown = _unknown(report)
     if unknown and patterns is None:
-        show(f"\n{counted(len(unknown), 'name is', 'names are')} known only when the program runs:")
+        show(f"\n{counted(len(unknown), 'name is', 'names are')} known only at run time:")
         for file, located in unknown:
             show(f"  {_place(file, located)}: {visible(located.text)}")
     if left := report.scanned.left_out:
-        print_status("left out: " + ", ".join(f"{count} {reason}" for reason, count in sorted(left.items())))
+        print_status("skipped: " + ", ".join(f"{count} {reason}" for reason, count in sorted(left.items())))
     if report.jar is not None and patterns is None:
         print()
         accepted = [finding for finding in findings if finding.accepted]
@@ -232,7 +232,7 @@ def _place(file: str, located: LocatedMention) -> str:
 
 
 def _words(*mentions: LocatedMention) -> str:
-    """How a name is used: `set` where nothing reads it."""
+    """Return how a name is used: `set` where nothing reads it."""
     hows = {located.mention.access for located in mentions if located.mention}
     return "set" if hows == {"set"} else "asked" if hows == {"presence"} else "read"
 
@@ -241,18 +241,16 @@ def _suggest(opened: Any, missing: list[UndeclaredVariable], *, write: bool) -> 
     from coinjar.actions.mentions.search import declare_missing, suggested
 
     if not missing:
-        print_status("Everything that is mentioned is declared.")
+        print_status("Every name that is used is declared.")
         return
     print(suggested(missing), end="")
     secrets = [undeclared.variable.name for undeclared in missing if undeclared.variable.secret]
     if secrets:
-        print_status(
-            f"Look at {', '.join(secrets)}: taken for secret by the name, so what the code falls back to is left out."
-        )
+        print_status(f"Check {', '.join(secrets)}: treated as secret by the name, so the code's default is omitted.")
     if not write:
-        print_status(f"{counted(len(missing), 'declaration')} for jar.yaml. --yes writes them there.")
+        print_status(f"{counted(len(missing), 'declaration')} for jar.yaml. Write them with --yes.")
         return
     declare_missing(opened, missing)
     print_status(
-        f"{counted(len(missing), 'variable')} declared in jar.yaml. Next: an 'about' for each, then `coinjar check`."
+        f"{counted(len(missing), 'variable')} declared in jar.yaml. Next: write an 'about' for each, then run `coinjar check`."
     )

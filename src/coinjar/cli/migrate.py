@@ -23,7 +23,7 @@ _GROUPS = {
     "carried": ("carried", "green", "="),
     "renamed": ("under another name", "yellow", "»"),
     "replaced": ("with another value", "yellow", "~"),
-    "left_behind": ("left behind", "dim", "-"),
+    "left_behind": ("not moved", "dim", "-"),
     "supplied": ("supplied there", "cyan", "·"),
     "to_be_given": ("to be given", "red", "?"),
 }
@@ -34,17 +34,22 @@ def run(
     ends: Annotated[
         list[str] | None,
         typer.Argument(
-            metavar="FROM TO [PATH]...", help="dest:NAME, dest:NAME@STAGE or a source; then code to look through."
+            metavar="FROM TO [PATH]...", help="dest:NAME, dest:NAME@STAGE or a source; then code to search."
         ),
     ] = None,
-    out: Annotated[str | None, typer.Option("--out", metavar="SHEET", help="Where the sheet goes.")] = None,
+    out: Annotated[str | None, typer.Option("--out", metavar="SHEET", help="The file to write the sheet to.")] = None,
     execute: Annotated[
         str | None,
-        typer.Option("--execute", metavar="SHEET", help="Carry out this sheet; a run that was cut short goes on."),
+        typer.Option("--execute", metavar="SHEET", help="Execute this sheet; an interrupted run continues."),
     ] = None,
     stage: Annotated[
         list[str] | None,
-        typer.Option("--stage", metavar="STAGE", autocompletion=stage_names, help="Only this stage; may be repeated."),
+        typer.Option(
+            "--stage",
+            metavar="STAGE",
+            autocompletion=stage_names,
+            help="Only this stage; may be repeated. Default: all of FROM.",
+        ),
     ] = None,
     service: Annotated[
         str | None,
@@ -53,29 +58,40 @@ def run(
             "-s",
             metavar="SERVICE",
             autocompletion=service_names,
-            help="Whose variables these are, if FROM does not say.",
+            help="The service of these variables, if FROM has no services.",
         ),
     ] = None,
-    dry_run: Annotated[bool, typer.Option("--dry-run", help="With --execute: change nothing.")] = False,
+    dry_run: Annotated[
+        bool, typer.Option("--dry-run", help="With --execute: change nothing, show what would change.")
+    ] = False,
     requests: Annotated[
-        bool, typer.Option("--requests", help="With --dry-run: the requests it would send, secrets and tokens masked.")
+        bool, typer.Option("--requests", help="With --dry-run: show the requests, secrets and tokens masked.")
     ] = False,
     restart: Annotated[
-        bool, typer.Option("--restart", help="Restart or redeploy what must read the new values, and wait for it.")
+        bool,
+        typer.Option(
+            "--restart",
+            help="Restart or redeploy what must read the new values, and wait for it. Default: report it as pending.",
+        ),
     ] = False,
     empty_source: Annotated[
-        bool, typer.Option("--empty-source", help="When all of it is verified, remove the variables at the old place.")
+        bool,
+        typer.Option(
+            "--empty-source", help="After verification, remove the variables at the old place. Default: keep them."
+        ),
     ] = False,
     allow_guarded: Annotated[
         list[str] | None,
         typer.Option(
-            "--allow-guarded", metavar="STAGE", help="Change this guarded stage without asking; may be repeated."
+            "--allow-guarded",
+            metavar="STAGE",
+            help="Change this guarded stage without asking; may be repeated. Default: ask.",
         ),
     ] = None,
-    yes: Annotated[bool, typer.Option("--yes", "-y", help="Do not ask.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="Do not ask. Default: ask on a terminal.")] = False,
     jar: JarOption = None,
 ) -> None:
-    """Move a set of variables to another place: first a sheet that says what becomes of each, then --execute.
+    """Move a set of variables to another place: write a sheet that lists what happens to each, then --execute it.
 
     The old place is only read, unless --empty-source is given.
     """
@@ -93,10 +109,10 @@ def run(
     from coinjar.jarfile.sheets import read_sheet
 
     if opened and (finished := finish_earlier(opened)):
-        print_status(f"written now, as an earlier run had begun: {', '.join(finished)}")
+        print_status(f"written now, completing an interrupted rename: {', '.join(finished)}")
 
     if requests and not dry_run:
-        raise UsageError("--requests goes with --dry-run", hint="add --dry-run: nothing is sent then but what reads")
+        raise UsageError("--requests requires --dry-run", hint="add --dry-run: then only reading requests are sent")
     options = MigrationOptions(restart, empty_source, list(ends or []))
     move = Migration(opened, read_sheet(Path(execute)), options)
     _summary(move)
@@ -126,7 +142,7 @@ def _make(opened: OpenJar | None, ends: list[str], out: Path, stages: list[str],
     write_sheet(out, ends[0], ends[1], draft.stages, draft.entries, draft.digests, draft.pointings, service)
     _show_made(draft)
     print_status(
-        f"Written: {out}. Look through it, move lines where something else should become of them, then `coinjar migrate --execute {out} --dry-run`."
+        f"Wrote {out}. Review it, move lines to other groups if necessary, then run `coinjar migrate --execute {out} --dry-run`."
     )
 
 
@@ -161,7 +177,7 @@ def _show_made(draft: DraftSheet) -> None:
         for pointing in draft.pointings
     ]
     for line in (
-        table(["", "variable", "where", "what becomes of it"], rows, least=[1, 16, 14, 30], width=terminal_width())
+        table(["", "variable", "where", "what happens to it"], rows, least=[1, 16, 14, 30], width=terminal_width())
         if rows
         else []
     ):
@@ -180,7 +196,7 @@ def _summary(move: Migration) -> None:
 
 
 def _ask(move: Migration, opened: OpenJar | None, allowed: list[str], *, yes: bool) -> None:
-    """A guarded stage wants to be named, anything else a yes. Raises UsageError without."""
+    """Ask for a guarded stage's name, or for consent. Raises UsageError without it."""
     guarded = [
         stage
         for stage in move.sheet.stages
@@ -188,7 +204,7 @@ def _ask(move: Migration, opened: OpenJar | None, allowed: list[str], *, yes: bo
     ]
     if guarded:
         raise UsageError(
-            f"{guarded[0]} is guarded, and nothing was done", hint=f"add --allow-guarded {guarded[0]}", code="guarded"
+            f"{guarded[0]} is guarded; nothing was done", hint=f"add --allow-guarded {guarded[0]}", code="guarded"
         )
     if not yes and not (sys.stdin.isatty() and typer.confirm("Do this?", err=True)):
         print_status("Nothing was done." + ("" if sys.stdin.isatty() else " Add --yes to do it."))
@@ -220,18 +236,18 @@ def _execute(move: Migration) -> None:
     if move.failed:
         show(
             styled(
-                f"\n{counted(len(move.failed), 'thing')} did not come out right; run it again when that is mended",
+                f"\n{counted(len(move.failed), 'step')} failed; run it again after correcting that",
                 "bold red",
             )
         )
         for words in dict.fromkeys(move.failed):
             print_status(f"  {words}")
         raise typer.Exit(5)
-    show(styled(f"\nall {done} lines came out as the sheet says; {move.sheet.path} has the outcome of each", "bold"))
+    show(styled(f"\nall {done} changes applied as planned; {move.sheet.path} contains the outcome of each", "bold"))
 
 
 def _rehearse(move: Migration, *, requests: bool) -> None:
-    """Carry the sheet out on a copy of the jar, and only look at the new place."""
+    """Execute the sheet on a copy of the jar, and only inspect the new place."""
     import asyncio
 
     from coinjar.actions.migration.rehearsal import rehearsal

@@ -26,15 +26,17 @@ def run(
         typer.Option(
             "--stage",
             metavar="NAME[:FOLLOWED]",
-            help="A stage, and the one whose values it follows; may be repeated. Default: dev, prod.",
+            help="A stage, and the one it follows; may be repeated. Default: dev, prod.",
         ),
     ] = None,
     app: Annotated[
         str | None, typer.Option("--app", metavar="NAME", help="The application's name. Default: this folder's.")
     ] = None,
-    jar: Annotated[Path | None, typer.Option("--jar", metavar="PATH", help="Where to make it. Default: ./jar")] = None,
+    jar: Annotated[
+        Path | None, typer.Option("--jar", metavar="PATH", help="Where to create it. Default: ./jar.")
+    ] = None,
 ) -> None:
-    """Make a jar here: services, stages, .gitignore for what must not be committed.
+    """Create a jar here: services, stages, .gitignore for local files.
 
     Never overwrites. Example: coinjar new --service web --service mailer --stage dev --stage prod --stage prod-isles:prod
     """
@@ -48,11 +50,11 @@ def run(
     services, stages = service or [name], stage or ["dev", "prod"]
     paths = make_jar(folder, name, services, stages)
     shown = ", ".join(stage.replace(":", " (follows ") + ")" if ":" in stage else stage for stage in stages)
-    print_status(f"Made a jar for {name}: {', '.join(services)} on {shown}.")
+    print_status(f"Created a jar for {name}: {', '.join(services)} on {shown}.")
     for path in paths:
         print_status(f"  {home_path(path)}")
     if not has_identity():
-        print_status("First, once for you: `coinjar identity new`, which opens the secrets that you put.")
+        print_status("First, once for you: `coinjar identity new` creates the identity that decrypts your secrets.")
     print_status(
-        "Next: `coinjar adopt file:PATH --stage STAGE` brings in what you have, `coinjar put NAME=VALUE --stage STAGE --declare` starts anew."
+        "Next: `coinjar adopt file:PATH --stage STAGE` imports existing variables, `coinjar put NAME=VALUE --stage STAGE --declare` sets the first one."
     )

@@ -30,7 +30,7 @@ def run(
         typer.Argument(
             metavar="NAME=VALUE...",
             autocompletion=variable_names,
-            help="What to set. A NAME alone is asked for without echo, or read from stdin.",
+            help="What to set. The value of a NAME alone is asked for, or read from stdin.",
         ),
     ],
     stage: Annotated[
@@ -43,35 +43,36 @@ def run(
         ),
     ],
     service: ServicesOption = None,
-    unset: Annotated[
-        bool, typer.Option("--unset", help="Say that the names have no value here, and inherit none.")
-    ] = False,
+    unset: Annotated[bool, typer.Option("--unset", help="Unset the names here; do not inherit a value.")] = False,
     text: Annotated[
-        bool, typer.Option("--text", help="The values hold references: ${NAME}; $$ is a dollar sign.")
+        bool,
+        typer.Option(
+            "--text", help="The values contain references: ${NAME}; $$ is a dollar sign. Default: literal text."
+        ),
     ] = False,
     mine: Annotated[
-        bool, typer.Option("--mine", help="Only for you: in .local/, never committed or delivered.")
+        bool, typer.Option("--mine", help="Set your own values: in .local/, never committed or delivered.")
     ] = False,
-    declare: Annotated[bool, typer.Option("--declare", help="Declare names that are new.")] = False,
+    declare: Annotated[bool, typer.Option("--declare", help="Declare new names. Default: refuse them.")] = False,
     empty: Annotated[
         bool,
-        typer.Option("--empty", help="Let an empty stdin, or nothing typed, set the empty text. Default: an error."),
+        typer.Option("--empty", help="Accept an empty input as the empty text. Default: an error."),
     ] = False,
     exact: Annotated[
-        bool, typer.Option("--exact", help="Keep the final line break of what stdin gives. Default: one is removed.")
+        bool, typer.Option("--exact", help="Keep the final line break of stdin. Default: remove one.")
     ] = False,
     label: LabelOption = None,
     jar: JarOption = None,
 ) -> None:
     """Set values, for one stage or several, for one service or all.
 
-    A declared secret is never taken from the command line, where others see it: give its NAME alone.
+    The value of a secret is never read from the command line, where others can see it: give its NAME alone.
     """
     from coinjar.actions.editing.values import put
 
     opened = open_here(ctx, jar)
     if unset and text:
-        raise UsageError("--unset and --text do not go together", hint="leave one out")
+        raise UsageError("--unset and --text exclude each other", hint="omit one")
     label_first_reader(opened, label)
     puttings = (
         [_unset(assignment) for assignment in assignments]
@@ -92,7 +93,7 @@ def _unset(name: str) -> Assignment:
 
     if "=" in name:
         raise UsageError(
-            f"--unset takes names alone, not {name.partition('=')[0]}=…", hint="leave the '=' and the value out"
+            f"--unset requires names alone, not {name.partition('=')[0]}=…", hint="omit the '=' and the value"
         )
     return Assignment(name, UNSET)
 
@@ -104,12 +105,12 @@ def _read(assignments: list[str], *, references: bool, empty: bool, exact: bool)
     alone = [assignment for assignment in assignments if "=" not in assignment]
     if len(alone) > 1 and not sys.stdin.isatty():
         raise UsageError(
-            f"stdin can give one value, and is asked for {len(alone)}: {', '.join(alone)}",
-            hint="put them one at a time",
+            f"stdin contains one value, but {len(alone)} are needed: {', '.join(alone)}",
+            hint="set them one at a time",
         )
     names = [assignment.partition("=")[0] for assignment in assignments]
     if twice := next((name for name in names if names.count(name) > 1), None):
-        raise UsageError(f"{twice} is given twice, and has one value", hint="leave one out")
+        raise UsageError(f"{twice} is given twice", hint="omit one")
     found = []
     for assignment in assignments:
         name, equals, value = assignment.partition("=")
@@ -119,7 +120,7 @@ def _read(assignments: list[str], *, references: bool, empty: bool, exact: bool)
             value = _from_person(name) if sys.stdin.isatty() else _from_stdin(name, exact=exact)
             if not value and not empty:
                 words = f"nothing was {'typed' if sys.stdin.isatty() else 'read from stdin'} for {name}"
-                raise UsageError(words, hint="for an empty text add --empty; for no value at all --unset", code="empty")
+                raise UsageError(words, hint="for an empty text add --empty; for no value --unset", code="empty")
         found.append(Assignment(name, parse_template(value) if references else value, in_argv=bool(equals)))
     return found
 
@@ -129,16 +130,16 @@ def _from_person(name: str) -> str:
 
 
 def _from_stdin(name: str, *, exact: bool) -> str:
-    """What a pipe gives, without the line break that `echo` and editors put at the end; a PEM text keeps it, for its readers want it."""
+    """Return stdin without the line break that `echo` and editors add at the end; a PEM text keeps it, since its readers require it."""
     try:
         value = sys.stdin.buffer.read().decode()
     except UnicodeDecodeError:
         raise InputError(
-            f"what stdin gives for {name} is not UTF-8 text", hint="encode bytes first, for example as base64"
+            f"the input for {name} is not UTF-8 text", hint="encode bytes first, for example as base64"
         ) from None
     if "\0" in value:
         raise InputError(
-            f"what stdin gives for {name} holds a NUL character", hint="encode bytes first, for example as base64"
+            f"the input for {name} contains a NUL character", hint="encode bytes first, for example as base64"
         )
     if exact or not value.endswith("\n") or value.lstrip().startswith("-----BEGIN "):
         return value
@@ -151,12 +152,12 @@ def _tell(done: AssignedValue, mine: bool) -> None:
     verb = "sealed" if done.sealed else "put"
     words = f"declared, and {verb}" if done.declared else verb
     within = f" for {', '.join(done.sealed)}" if done.sealed and done.sealed != (done.scope,) else whom
-    print_status(f"{done.name}: {words} on {done.stage}{within} ({done.file}){', yours alone' if mine else ''}")
+    print_status(f"{done.name}: {words} on {done.stage}{within} ({done.file}){', only for you' if mine else ''}")
     if done.was_plain:
         print_status(
-            f"note: it is out of {done.was_plain} now; if that was committed, the old text stays in version control's history: put a new one where it counts"
+            f"note: it was removed from {done.was_plain}; if that was committed, the history still contains the old value: replace it where that matters"
         )
     if done.beaten_for:
         print_status(
-            f"note: {', '.join(done.beaten_for)} still sees another value: `coinjar why {done.stage} {done.name} --service {done.beaten_for[0]}`"
+            f"note: {', '.join(done.beaten_for)} still gets another value: `coinjar why {done.stage} {done.name} --service {done.beaten_for[0]}`"
         )

@@ -1,4 +1,4 @@
-"""Say who opens which stage's secrets: add and remove readers, change keys, seal what is still plain."""
+"""Manage who can decrypt each stage's secrets: add and remove readers, change keys, encrypt plain secrets."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ def add(
     recipient: Annotated[
         str, typer.Argument(metavar="RECIPIENT", help="age1…, or 'ssh-ed25519 …'; or the path of an SSH .pub file.")
     ],
-    label: Annotated[str, typer.Option("--label", metavar="LABEL", help="Whose it is: a person, a machine.")],
+    label: Annotated[str, typer.Option("--label", metavar="LABEL", help="The label: a person or a machine.")],
     stage: Annotated[
         list[str],
         typer.Option(
@@ -51,9 +51,9 @@ def add(
     yes: YesOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Let a recipient open a stage, with shared and the stages it follows; with --service only `all` and that service's part.
+    """Add a recipient to a stage, with shared and the stages it follows; with --service only to that service's part.
 
-    Shows first what it will open. You must be able to open the stages yourself.
+    Shows first what it will be able to decrypt. You must be able to decrypt the stages yourself.
     """
     from coinjar.actions.secrets.readers import add as add_reader
     from coinjar.actions.secrets.readers import plan_adding
@@ -61,14 +61,14 @@ def add(
     opened = open_here(ctx, jar)
     adding = plan_adding(opened, _recipient(recipient), label, stage, service=service, offline=offline)
     _show_adding(adding)
-    ask_to_go_on("Let it in?", yes=yes)
+    ask_to_go_on("Add it?", yes=yes)
     for note in add_reader(opened, adding):
         print_status(note)
-    print_status(f"{label} is a reader now. Commit jar/readers.yaml and jar/coins.")
+    print_status(f"{label} was added. Commit jar/readers.yaml and jar/coins.")
 
 
 def _recipient(given: str) -> str:
-    """The recipient itself, or the first line of a file that is named."""
+    """Return the recipient itself, or the first line of a named file."""
     from pathlib import Path
 
     path = Path(given)
@@ -77,7 +77,7 @@ def _recipient(given: str) -> str:
             return path.read_text().split("\n")[0].strip()
         except (OSError, UnicodeDecodeError):
             raise UsageError(
-                f"cannot read the file {given}", hint="name an SSH .pub file, or give the recipient itself"
+                f"cannot read the file {given}", hint="name an SSH .pub file, or the recipient itself"
             ) from None
     return given
 
@@ -86,9 +86,9 @@ def _show_adding(adding: ReaderGrant) -> None:
     from coinjar.crypto.age import short
 
     reader = adding.reader
-    what = f"all and {reader.service} of" if reader.service else "everything of"
+    what = f"all values of {reader.service} on" if reader.service else "all values of"
     print_status(
-        f"{reader.label} ({short(reader.recipient)}) will open {what} {', '.join(adding.stages)}: {counted(adding.values, 'value')} now, and all that come."
+        f"{reader.label} ({short(reader.recipient)}) can decrypt {what} {', '.join(adding.stages)}: {counted(adding.values, 'value')} now, and future ones."
     )
 
 
@@ -96,55 +96,58 @@ def remove(
     ctx: typer.Context,
     label: Annotated[str, typer.Argument(metavar="LABEL", autocompletion=reader_labels, help="The reader.")],
     stage: Stages = None,
-    everywhere: Annotated[
-        bool, typer.Option("--everywhere", help="From every stage: for somebody who leaves.")
-    ] = False,
+    everywhere: Annotated[bool, typer.Option("--everywhere", help="Remove it from every stage.")] = False,
     generate: Annotated[
         bool,
-        typer.Option("--generate", help="Make anew what it could have opened, where jar.yaml says how (generate)."),
+        typer.Option(
+            "--generate",
+            help="Also replace the values it could decrypt, where jar.yaml says how (generate). Default: list them.",
+        ),
     ] = False,
     yes: YesOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Take a stage from a reader: a new key, every value of it sealed anew. Asks first; lists what the reader could have opened.
+    """Remove a reader from a stage: the key is replaced, every value encrypted again. Asks first; lists what the reader could decrypt.
 
-    What somebody could open, they may have kept: those values want to be made anew, and the old ones to be switched off where they are used.
+    The reader may have kept those values: replace them, and revoke the old ones where they are used.
     """
     from coinjar.actions.secrets.readers import remove as remove_reader
     from coinjar.actions.secrets.readers import stages_of_reader
 
     if everywhere == bool(stage):
-        raise UsageError("remove from where?", hint="name --stage STAGE, or say --everywhere")
+        raise UsageError("remove from where?", hint="name --stage STAGE, or use --everywhere")
     opened = open_here(ctx, jar)
     stages = stages_of_reader(opened, label, None if everywhere else list(dict.fromkeys(stage or [])))
     more = " Values that can be generated are replaced, too." if generate else ""
-    ask_to_go_on(f"{label} will no longer open {', '.join(stages)}: their keys are replaced.{more} Do it?", yes=yes)
+    ask_to_go_on(f"Remove {label} from {', '.join(stages)} and replace their keys?{more}", yes=yes)
     done = remove_reader(opened, label, stages, generate=generate)
     print_status(
-        f"{label} opens {', '.join(done.could_open)} no more: new keys, all values sealed anew."
-        + (f" It still opens {', '.join(done.still_opens)}." if done.still_opens else "")
+        f"removed {label} from {', '.join(done.could_open)}: keys replaced, values encrypted again."
+        + (f" It is still a reader of {', '.join(done.still_opens)}." if done.still_opens else "")
     )
     if not any(done.could_open.values()):
-        print_status("There was nothing that it could have opened.")
+        print_status("There were no values that it could decrypt.")
         return
     print_status(
-        f"What {label} could have opened, and may have kept:" if not generate else f"What {label} could have opened:"
+        f"Values that {label} could decrypt, and may have kept:"
+        if not generate
+        else f"Values that {label} could decrypt:"
     )
     for layer, names in done.could_open.items():
         created = done.made_anew.get(layer, [])
         rest = [name for name in names if name not in created]
         if created:
-            print_status(f"  {layer}: made anew: {', '.join(created)}")
+            print_status(f"  {layer}: replaced: {', '.join(created)}")
         if rest:
-            print_status(f"  {layer}: {'still to be made anew: ' if generate else ''}{', '.join(rest)}")
+            print_status(f"  {layer}: {'still to be replaced: ' if generate else ''}{', '.join(rest)}")
     if not generate:
         print_status(
-            "Make them anew: `coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE` (next time --generate does it)"
+            "Replace them: `coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE` (--generate does it next time)"
         )
 
 
 def list_readers(ctx: typer.Context, as_json: JsonOption = False, jar: JarOption = None) -> None:
-    """Show who opens what, and whether those who hold the keys vouch for it. Works without an identity."""
+    """List the readers of each stage, and whether the list is approved. Works without an identity."""
     from coinjar.actions.secrets.readers import listing
 
     found = listing(open_here(ctx, jar))
@@ -160,8 +163,8 @@ def _show(listing: ReaderList) -> None:
     from coinjar.crypto.age import short
 
     if not listing.rows:
-        show(styled("nobody opens anything yet", "bold"))
-        print_status("The first secret makes a key, for whoever puts it: `coinjar put NAME --stage STAGE`")
+        show(styled("there are no readers yet", "bold"))
+        print_status("The first secret creates a key, for whoever sets it: `coinjar put NAME --stage STAGE`")
         return
     doubtful = [stage for stage, state in listing.stages.items() if state == NOT_VOUCHED]
     unknown = [stage for stage, state in listing.stages.items() if state == UNKNOWN]
@@ -191,17 +194,17 @@ def _show(listing: ReaderList) -> None:
         width=terminal_width(),
     ):
         show(line)
-    legend = ["● opens all of it"] + (
-        ["◐ opens what all services get, and its own"] if any(row.reader.service for row in listing.rows) else []
+    legend = ["● all values"] + (
+        ["◐ values of all services, and of its own"] if any(row.reader.service for row in listing.rows) else []
     )
     show(styled("   ".join(legend), "dim"))
     if doubtful:
         print_status(
-            f"‼ nobody vouches for the readers of {', '.join(doubtful)}: readers.yaml was changed by hand, or merged. If it is right: `coinjar readers vouch`"
+            f"‼ the readers of {', '.join(doubtful)} are not approved: readers.yaml was changed by hand, or merged. If it is right, run `coinjar readers vouch`"
         )
     if unknown:
         print_status(
-            f"whether the readers of {', '.join(unknown)} are vouched for can only be seen by those who open them"
+            f"whether the readers of {', '.join(unknown)} are approved is visible only to those who can decrypt them"
         )
 
 
@@ -222,19 +225,19 @@ def _as_json(listing: ReaderList) -> dict[str, Any]:
 
 
 def rekey(ctx: typer.Context, stage: Stages = None, jar: JarOption = None) -> None:
-    """Change the keys of stages (default: of all): every value is sealed anew. Readers stay, and so do the names of Kubernetes Secrets."""
+    """Replace the keys of stages (default: of all) and encrypt every value again. Readers stay, and so do the names of Kubernetes Secrets."""
     from coinjar.actions.secrets.readers import rekey as change_keys
     from coinjar.actions.secrets.readers import stages_of
 
     opened = open_here(ctx, jar)
     for name, values in change_keys(opened, stages_of(opened, stage)).items():
-        print_status(f"{name}: new keys, {counted(values, 'value')} sealed anew")
+        print_status(f"{name}: keys replaced, {counted(values, 'value')} encrypted again")
 
 
 def seal(ctx: typer.Context, stage: Stages = None, label: LabelOption = None, jar: JarOption = None) -> None:
-    """Move plain values of secret variables into sealed ones; and seal for its services alone what was sealed for all before.
+    """Encrypt plain values of secret variables, and re-encrypt values that more services than declared can decrypt.
 
-    Placeholders stay. The old text stays in version control's history: what was committed wants to be made anew.
+    Placeholders stay. The old text stays in the history of version control: replace what was committed.
     """
     from coinjar.actions.secrets.encrypt_plain import seal as seal_values
 
@@ -245,39 +248,41 @@ def seal(ctx: typer.Context, stage: Stages = None, label: LabelOption = None, ja
         print_status(note)
     for value in done.encrypted:
         print_status(
-            f"{value.name}: sealed on {value.layer}, "
-            + (f"out of {value.file}" if value.file else "for the services that get it")
+            f"{value.name}: encrypted on {value.layer}, "
+            + (f"removed from {value.file}" if value.file else "for the services that get it")
         )
     for name, reason in done.skipped:
         print_status(f"{name}: {reason}")
     files = list(dict.fromkeys(value.file for value in done.encrypted if value.file))
     if files:
-        print_status(f"The old text is still in version control's history, if {' or '.join(files)} was ever committed.")
         print_status(
-            "Make those values anew where it counts: `coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE`."
+            f"The history of version control still contains the old text, if {' or '.join(files)} was ever committed."
+        )
+        print_status(
+            "Replace those values where that matters: `coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE`."
         )
     if not done.encrypted and not done.skipped:
-        print_status("Nothing to seal.")
+        print_status("Nothing to encrypt.")
 
 
 def vouch(ctx: typer.Context, stage: Stages = None, yes: YesOption = False, jar: JarOption = None) -> None:
-    """Vouch for readers.yaml as it stands, after a merge or an edit by hand: the keys are wrapped for exactly these readers."""
+    """Approve the list in readers.yaml, after a merge or an edit by hand: the keys are wrapped for exactly these readers."""
     from coinjar.actions.secrets.readers import listing, stages_of
     from coinjar.actions.secrets.readers import vouch as vouch_for
 
     opened = open_here(ctx, jar)
     stages = stages_of(opened, stage)
     _show(listing(opened))
-    ask_to_go_on("Are these all, and the right ones?", yes=yes)
+    ask_to_go_on("Are these all readers, and the right ones?", yes=yes)
     vouch_for(opened, stages)
-    print_status(f"You vouch for the readers of {', '.join(stages)}.")
+    print_status(f"approved the readers of {', '.join(stages)}.")
 
 
 COMMANDS = {
-    "add": (add, "Let a recipient open a stage."),
-    "remove": (remove, "Take a stage from a reader: new keys, all sealed anew."),
-    "list": (list_readers, "Show who opens what, and who is vouched for."),
-    "rekey": (rekey, "Change keys; readers and values stay."),
-    "seal": (seal, "Seal what is still plain."),
-    "vouch": (vouch, "Vouch for readers.yaml after a merge or an edit."),
+    "add": (add, "Add a recipient to a stage."),
+    "remove": (remove, "Remove a reader: keys replaced, values encrypted again."),
+    "list": (list_readers, "List the readers of each stage."),
+    "rekey": (rekey, "Replace keys; readers and values stay."),
+    "seal": (seal, "Encrypt secrets that are stored in plain text."),
+    "vouch": (vouch, "Approve readers.yaml after a merge or an edit."),
 }

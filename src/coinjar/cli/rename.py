@@ -25,20 +25,23 @@ def run(
     ] = None,
     table: Annotated[
         str | None,
-        typer.Option("--table", metavar="FILE", help="Several at once: a file with OLD and NEW on each line."),
+        typer.Option("--table", metavar="FILE", help="Rename several: a file with OLD and NEW on each line."),
     ] = None,
     keep_old: Annotated[
-        bool, typer.Option("--keep-old", help="Hand out the old name too (also_as), until --finish.")
+        bool,
+        typer.Option(
+            "--keep-old", help="Also export the old name (also_as), until --finish. Default: only the new one."
+        ),
     ] = False,
     finish: Annotated[
         list[str] | None,
-        typer.Option("--finish", metavar="OLD", help="Hand out this old name no longer; may be repeated."),
+        typer.Option("--finish", metavar="OLD", help="Stop exporting this old name; may be repeated."),
     ] = None,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Only show the changes.")] = False,
-    yes: Annotated[bool, typer.Option("--yes", "-y", help="Write without asking.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="Write without asking. Default: ask on a terminal.")] = False,
     jar: JarOption = None,
 ) -> None:
-    """Rename variables everywhere: declarations, values, what is sealed, references, destinations, proofs, templates, documents and code.
+    """Rename variables everywhere: declarations, values, encrypted values, references, destinations, proofs, templates, documents and code.
 
     Shows every change first. All of it is written, or nothing.
     """
@@ -47,7 +50,7 @@ def run(
 
     opened = open_here(ctx, jar)
     if finished := rename.finish_earlier(opened):
-        print_status(f"A rename was cut short before; written now: {', '.join(finished)}")
+        print_status(f"An interrupted rename was completed; written now: {', '.join(finished)}")
         if not names and not table and not finish:
             return
     if finish:
@@ -69,14 +72,14 @@ def run(
     rename.carry_out(opened, renames, options, edits)
     new = ", ".join(renames.values())
     print_status(
-        f"Written: {counted(len(edits.files), 'file')}. Next: `coinjar check`, `coinjar render STAGE`, then deliver: {new} goes out in place of the old."
+        f"Written: {counted(len(edits.files), 'file')}. Next: `coinjar check`, `coinjar render STAGE`, then deliver: {new} replaces the old name."
     )
     if keep_old:
-        print_status(f"The old name goes out too, until `coinjar rename --finish {next(iter(renames))}`.")
+        print_status(f"The old name is exported too, until `coinjar rename --finish {next(iter(renames))}`.")
 
 
 def _asked(names: list[str], table: str | None) -> tuple[dict[str, str], list[str]]:
-    """What is to be renamed, and the paths. Raises UsageError, InputError."""
+    """Return what is to be renamed, and the paths. Raises UsageError, InputError."""
     if table is None:
         if len(names) < 2:
             raise UsageError(
@@ -95,7 +98,7 @@ def _asked(names: list[str], table: str | None) -> tuple[dict[str, str], list[st
             message = "a line has an old and a new name, each old one once"
             raise InputError(
                 message,
-                hint="write OLD and NEW, with blanks or a comma between them",
+                hint="write OLD and NEW, separated by spaces or a comma",
                 location=Location(table, number, 1),
             )
         if words:
@@ -109,7 +112,7 @@ def _show(edits: RenameEdits, opened: OpenJar) -> None:
     from coinjar.core.display import visible
 
     pairs = ", ".join(f"{old} → {new}" for old, new in edits.renames.items())
-    sealed = f", {counted(edits.sealed, 'sealed value')} sealed anew" if edits.sealed else ""
+    sealed = f", {counted(edits.sealed, 'encrypted value')} encrypted again" if edits.sealed else ""
     show(styled(f"{pairs}: {counted(len(edits.files), 'file')} to change{sealed}", "bold"))
     styles = {"+": "green", "-": "red", "@": "cyan"}
     for line in shown_differences(opened, edits):

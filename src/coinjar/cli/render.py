@@ -36,7 +36,7 @@ def run(
         typer.Argument(
             metavar="STAGE [DEST]...",
             autocompletion=render_names,
-            help="The stage, then destinations (default: all); with --every-stage only these.",
+            help="The stage, then destinations (default: all); with --every-stage only destinations.",
         ),
     ] = None,
     dialect: DialectOption = None,
@@ -51,28 +51,31 @@ def run(
         typer.Option(
             "--encrypt-to",
             metavar="RECIPIENT",
-            help="With --as exec-script: values only this recipient opens; may be repeated.",
+            help="With --as exec-script: only this recipient can decrypt the values; may be repeated.",
         ),
     ] = None,
-    every_stage: Annotated[bool, typer.Option("--every-stage", help="All stages, one after the other.")] = False,
+    every_stage: Annotated[bool, typer.Option("--every-stage", help="Render all stages, one after the other.")] = False,
     move_up: Annotated[
-        bool, typer.Option("--move-up", help="In documents, move what several places repeat to the level above them.")
+        bool,
+        typer.Option(
+            "--move-up", help="In documents, move entries that several places repeat to the level above them."
+        ),
     ] = False,
     stale: Annotated[
         bool, typer.Option("--stale", help="List the objects of manifests that nothing refers to any more.")
     ] = False,
     keep: Annotated[
         int | None,
-        typer.Option("--keep", metavar="N", min=0, help="With --stale: how many of each to leave out (default 3)."),
+        typer.Option("--keep", metavar="N", min=0, help="With --stale: how many of each series to keep (default: 3)."),
     ] = None,
     show_secrets: SecretsOption = False,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Write destinations that are files (jar.yaml, destinations), or with --as one service's variables to stdout.
+    """Write the files of destinations (jar.yaml, destinations), or with --as one service's variables to stdout.
 
-    What goes in comes out of the real reader byte for byte, or is refused by name. Nothing is written if anything is wrong.
+    Each value reaches the real reader byte for byte, or is refused by name. Nothing is written if anything is wrong.
     """
     from coinjar.cli.environment_printer import EnvironmentPrinter
     from coinjar.core.display import Masker
@@ -87,10 +90,10 @@ def run(
         return
     if service or with_ or encrypt_to:
         raise UsageError(
-            "--service, --with and --encrypt-to go with --as", hint="a destination names its services in jar.yaml"
+            "--service, --with and --encrypt-to require --as", hint="a destination names its services in jar.yaml"
         )
     if keep is not None and not stale:
-        raise UsageError("--keep goes with --stale", hint="leave it out")
+        raise UsageError("--keep requires --stale", hint="omit it")
     opened = open_here(ctx, jar)
     if not every_stage and not names:
         raise UsageError("which stage?", hint="name one, or add --every-stage")
@@ -117,7 +120,7 @@ def _refuse_with_dialect(unfit: bool, more: list[str]) -> None:
     if unfit or more:
         raise UsageError(
             "--as writes to stdout, one service's variables",
-            hint="leave --as out for destinations: --dry-run, --verify, --move-up, --stale, --json are theirs",
+            hint="omit --as for destinations: --dry-run, --verify, --move-up, --stale, --json require them",
         )
 
 
@@ -156,7 +159,7 @@ def _show(plan: RenderPlan, *, verify: bool) -> None:
     if verify:
         show(styled(f"{changed} of {total} out of date" if changed else _up_to_date(len(plan.files)), "bold"))
     else:
-        show(styled(f"{counted(changed, 'file')} written, {len(plan.files) - changed} up to date already", "bold"))
+        show(styled(f"{counted(changed, 'file')} written, {len(plan.files) - changed} already up to date", "bold"))
     marks = {NEW: StyledText("+", "green"), CHANGED: StyledText("~", "yellow")}
     rows = []
     for file in plan.out_of_date:
@@ -174,7 +177,7 @@ def _show(plan: RenderPlan, *, verify: bool) -> None:
         )
     for line in (
         table(
-            ["", "file", "destination", "what is in it", ""],
+            ["", "file", "destination", "content", ""],
             rows,
             least=[1, max(len(display_path(file.path)) for file in plan.out_of_date), 10, 16, 4],
             width=terminal_width(),
@@ -205,7 +208,7 @@ def _show_differences(plan: RenderPlan, opened: OpenJar) -> None:
 
 
 def _tell(plan: RenderPlan) -> None:
-    """What is to know about the destinations, to stderr."""
+    """Print remarks on the destinations to stderr."""
     from coinjar.core.display import visible
 
     if plan.notices and sys.stdout.isatty():

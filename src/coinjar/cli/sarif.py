@@ -13,7 +13,7 @@ from coinjar.core.rules.base import Finding
 
 
 def as_sarif(findings: Sequence[Finding]) -> dict[str, Any]:
-    """One run with every rule and every finding; the accepted ones are suppressed, with their reasons."""
+    """Return one run with every rule and every finding; accepted ones are suppressed, with their reasons."""
     rules = [
         {
             "id": rule.code,

@@ -16,9 +16,11 @@ def run(
     name: Annotated[
         str | None, typer.Argument(metavar="[jar|plain|readers|platform|sheet]", help="Which one to print.")
     ] = None,
-    out: Annotated[Path | None, typer.Option("--out", metavar="DIR", help="Write them all into this folder.")] = None,
+    out: Annotated[
+        Path | None, typer.Option("--out", metavar="DIR", help="Write all of them into this folder.")
+    ] = None,
 ) -> None:
-    """Write out the JSON Schemas (2020-12) of jar.yaml, plain/*.yaml, readers.yaml, platforms/*.yaml and sheets, for an editor to complete and check them."""
+    """Print the JSON Schemas (2020-12) of jar.yaml, plain/*.yaml, readers.yaml, platforms/*.yaml and sheets, for completion and checks in an editor."""
     from coinjar.jarfile.schemas import SCHEMAS, schema_text
     from coinjar.system.files import replace_file
 

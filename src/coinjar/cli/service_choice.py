@@ -1,4 +1,4 @@
-"""Which service a question about one variable is asked for."""
+"""Choose the service for a question about one variable."""
 
 from __future__ import annotations
 
@@ -8,10 +8,10 @@ from coinjar.core.model import Variable
 
 
 def service_that_sees(resolver: Resolver, variable: Variable, named: str | None) -> str:
-    """The named service; else any, if all that get the variable see the same. Raises UsageError with those that differ."""
+    """Return the named service; else any, if all with the variable have the same value. Raises UsageError with those that differ."""
     groups = services_that_see(resolver, variable, named)
     if len(groups) > 1:
-        words = f"services see different values of {variable.name} on {resolver.stage}"
+        words = f"services have different values of {variable.name} on {resolver.stage}"
         raise UsageError(
             words, hint=f"add --service: {', '.join(resolver.services_of(variable))}", code="which-service"
         )
@@ -19,7 +19,7 @@ def service_that_sees(resolver: Resolver, variable: Variable, named: str | None)
 
 
 def services_that_see(resolver: Resolver, variable: Variable, named: str | None) -> list[list[str]]:
-    """The named service alone; else those that get the variable, those that see the same together. One group at least."""
+    """Return the named service alone; else those with the variable, grouped by equal values. At least one group."""
     if named is not None:
         return [[resolver.jar.service(named).name]]
     groups: dict[tuple[str | None, bool, str], list[str]] = {}

@@ -21,16 +21,17 @@ def run(
             metavar="NAME...", autocompletion=standin_names, help="saltmarsh, lanternfish, sluiceway, hayloft."
         ),
     ],
-    state: Annotated[Path, typer.Option("--state", metavar="DIR", help="The folder that keeps what is set.")],
+    state: Annotated[Path, typer.Option("--state", metavar="DIR", help="The folder for the state.")],
     port: Annotated[
-        list[int] | None, typer.Option("--port", min=0, max=65535, help="A fixed port; once for each name.")
+        list[int] | None,
+        typer.Option("--port", min=0, max=65535, help="A fixed port; once for each name. Default: a free port."),
     ] = None,
     fault: Annotated[
         str,
         typer.Option(
             "--fault",
             metavar="KIND[:N]",
-            help="Go wrong at each N-th request (default 3): slow, drop, 500, half or 429.",
+            help="Inject a fault into each N-th request (default: each third): slow, drop, 500, half or 429.",
         ),
     ] = "",
     exports: Annotated[
@@ -43,10 +44,10 @@ def run(
     ] = None,
     make: Annotated[
         list[str] | None,
-        typer.Option("--make", metavar="NAME", help="Make an app or project of this name in each; may be repeated."),
+        typer.Option("--make", metavar="NAME", help="Create an app or project of this name in each; may be repeated."),
     ] = None,
 ) -> None:
-    """Run simulated platforms on this machine, until it is stopped: something to try deliveries on.
+    """Run simulated platforms on this machine, until stopped, to try deliveries on.
 
     Prints a line of JSON for each: name, address, token. Its address, opened in a browser, shows what is set.
     """
@@ -63,7 +64,8 @@ def run(
     kind, _, every = fault.partition(":")
     if fault and (kind not in FAULTS or not (every or "1").isdigit() or every == "0"):
         raise UsageError(
-            f"there is no fault '{fault}'", hint=f"the faults are {', '.join(FAULTS)}; drop:5 is each fifth"
+            f"there is no fault '{fault}'",
+            hint=f"the faults are {', '.join(FAULTS)}; for example drop:5 for every fifth request",
         )
     running: list[dict[str, str]] = []
     exported: list[str] = []
@@ -97,4 +99,4 @@ def run(
             print(json.dumps(reported), flush=True)
         with contextlib.suppress(KeyboardInterrupt):
             while not threading.Event().wait(0.5):
-                pass  # a signal that another thread took is seen now: it does not wake this one
+                pass  # a signal taken by another thread is handled now: it does not wake this one

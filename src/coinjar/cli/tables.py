@@ -1,6 +1,6 @@
 """Tables for people: aligned, never wider than the terminal, coloured only on one.
 
-Rich's tables take seconds for 5,000 rows of 40 columns; this is what is needed of them.
+Rich's tables take seconds for 5,000 rows of 40 columns; this module has only what is needed.
 """
 
 from __future__ import annotations
@@ -46,15 +46,15 @@ _PLAIN = str.maketrans(
     }
 )
 UNLIMITED = sys.maxsize
-"""The width of what is no terminal: nothing is cut there."""
+"""The width if stdout is not a terminal: nothing is truncated."""
 _USUAL_WIDTH = 100
 _NARROWEST = 4
-# Latin letters and the signs of the tables: by far the most, so asked for at once.
+# Latin letters and the signs of the tables: by far the most, so checked first.
 _ONE_COLUMN_EACH = re.compile(r"[\x20-\u02ff●◐↑○◆□‼–•…≠→└✓]*").fullmatch
 
 
 class StyledText(NamedTuple):
-    """A piece of text in one style."""
+    """A text in one style."""
 
     text: str
     style: str = ""
@@ -62,12 +62,12 @@ class StyledText(NamedTuple):
 
 @cache
 def colours() -> bool:
-    """Whether stdout is a terminal that wants colours (NO_COLOR and TERM are obeyed)."""
+    """Return whether stdout is a terminal with colours (NO_COLOR and TERM are respected)."""
     return sys.stdout.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
 
 
 def terminal_width() -> int:
-    """Columns of the terminal, or what COLUMNS says of it; UNLIMITED where stdout is no terminal."""
+    """Return the columns of the terminal, or of COLUMNS; UNLIMITED if stdout is not a terminal."""
     if not sys.stdout.isatty():
         return UNLIMITED
     message = os.environ.get("COLUMNS", "")
@@ -80,7 +80,7 @@ def terminal_width() -> int:
 
 
 def terminal_height() -> int:
-    """Rows of the terminal; without one there is no end to them."""
+    """Return the rows of the terminal; without one, no limit."""
     try:
         return os.get_terminal_size(sys.stdout.fileno()).lines or sys.maxsize
     except (OSError, ValueError):
@@ -88,26 +88,26 @@ def terminal_height() -> int:
 
 
 def width_of(text: str) -> int:
-    """Columns that a text takes."""
+    """Return the columns that a text takes."""
     if text.isascii() or _ONE_COLUMN_EACH(text):
         return len(text)
     return sum(0 if combining(letter) else 2 if east_asian_width(letter) in "WF" else 1 for letter in text)
 
 
 def widest(texts: Sequence[str]) -> int:
-    """Columns that the widest of many texts takes; 0 for none."""
+    """Return the columns of the widest of many texts; 0 for none."""
     return max(map(len if _ONE_COLUMN_EACH("".join(texts)) else width_of, texts), default=0)
 
 
 def padded(texts: Sequence[str], width: int) -> list[str]:
-    """Many texts, each filled up with blanks."""
+    """Return many texts, each padded with spaces."""
     if _ONE_COLUMN_EACH("".join(texts)):
         return [text.ljust(width) for text in texts]
     return [text + " " * (width - width_of(text)) for text in texts]
 
 
 def cut(text: str, width: int) -> str:
-    """The text in at most this many columns, an ellipsis where something was left out."""
+    """Return the text in at most this many columns, with an ellipsis where it is truncated."""
     if width_of(text) <= width:
         return text
     kept = text[: max(width - 1, 0)]
@@ -117,7 +117,7 @@ def cut(text: str, width: int) -> str:
 
 
 def fit(natural: Sequence[int], least: Sequence[int], room: int) -> list[int]:
-    """Widths that together take at most `room`, if their least allows: the widest give way first, and alike."""
+    """Return widths that together take at most `room`, if `least` allows: the widest shrink first, equally."""
     for cap in range(max(natural, default=0), 0, -1):
         widths = [max(min(width, cap), low) for width, low in zip(natural, least, strict=True)]
         if sum(widths) <= room:
@@ -135,7 +135,7 @@ def fit(natural: Sequence[int], least: Sequence[int], room: int) -> list[int]:
 
 
 def line(cells: Sequence[StyledText], widths: Sequence[int], gap: str = "  ") -> str:
-    """One row. The last cell is not padded."""
+    """Return one row. The last cell is not padded."""
     colour = colours()
     parts = []
     for number, (cell, width) in enumerate(zip(cells, widths, strict=True)):
@@ -153,7 +153,7 @@ def _styled(text: str, style: str, colour: bool) -> str:
 
 
 def styled(text: str, style: str) -> str:
-    """A text in a style, where stdout takes colours."""
+    """Return a text in a style, where stdout has colours."""
     return _styled(text, style, colours())
 
 
@@ -168,7 +168,7 @@ def show(text: str) -> None:
 def table(
     titles: Sequence[str], rows: Sequence[Sequence[StyledText]], *, least: Sequence[int], width: int
 ) -> list[str]:
-    """The lines of a table. `least` gives the columns that each column keeps when it gets narrow."""
+    """Return the lines of a table. `least` is the minimum width of each column."""
     natural = [
         max([width_of(title), *(width_of(row[place].text) for row in rows)]) for place, title in enumerate(titles)
     ]

@@ -31,9 +31,9 @@ def run(
     allow_commands: CommandsOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Print one value exactly, without a line break behind it, for a script.
+    """Print one value, without a line break after it, for scripts.
 
-    Exit code 1 if there is none: an empty value prints nothing, and is 0.
+    Exit code 1 if there is none: an empty value prints nothing, and exits with 0.
     """
     from coinjar.cli.service_choice import service_that_sees
 
@@ -48,8 +48,8 @@ def run(
     terminal = sys.stdout.isatty()
     if resolved.secret and terminal and not show_secrets:
         raise UsageError(
-            f"{name} is a secret, and this is a terminal",
-            hint="add --show-secrets to see it; in a pipe or a file it is written without",
+            f"{name} is a secret, and stdout is a terminal",
+            hint="add --show-secrets to see it; a pipe or a file gets it without",
         )
     sys.stdout.flush()
     sys.stdout.buffer.write(resolved.text.encode("utf-8", "surrogatepass"))

@@ -42,7 +42,7 @@ def run(
         typer.Option(
             "--in",
             metavar="DOCUMENT",
-            help="A document: a destination's name, or a file. Tells what a step in it sees.",
+            help="A document: a destination's name, or a file. Explains the value in its environment.",
         ),
     ] = None,
     at: Annotated[
@@ -52,14 +52,14 @@ def run(
     service: ServiceOption = None,
     with_: WithOption = None,
     without_mine: Annotated[
-        bool, typer.Option("--without-mine", help="Leave your own values out, as a delivery does.")
+        bool, typer.Option("--without-mine", help="Ignore your own values, as a delivery does.")
     ] = False,
     show_secrets: SecretsOption = False,
     allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Explain one value: every layer that spoke, who won, who was covered, and the references it followed."""
+    """Explain one value: every layer that sets it, which takes effect, which are overridden, and the references it uses."""
     if inside is not None or at is not None:
         from coinjar.cli.inside import show_level
 
@@ -67,7 +67,7 @@ def run(
         return
     if len(where) != 2:
         raise UsageError(
-            "why takes a stage and a variable",
+            "why requires a stage and a variable",
             hint="`coinjar why STAGE NAME`, or `coinjar why NAME --in DOCUMENT --at POINTER`",
         )
     stage, name = where
@@ -91,25 +91,25 @@ def run(
 
 
 def value_words(resolved: Resolved, masker: Masker) -> str:
-    """What a service sees, in a few words."""
+    """Return a service's value in a few words."""
     if resolved.fault and is_encrypted_for_others(resolved.fault):
-        return "sealed for others than you"
+        return "encrypted for others"
     if resolved.fault:
-        return f"cannot be worked out: {resolved.fault.message}"
+        return f"cannot be computed: {resolved.fault.message}"
     if resolved.text is None:
         return "no value"
     return masker.show(resolved.text, secret=resolved.secret)
 
 
 def layer_text(spoken: LayerValue, secret: bool, masker: Masker) -> str:
-    """What a layer says. Of a secret's text with references only these are told: the rest may be the secret."""
+    """Return a layer's value. For a secret's text with references only these are shown: the rest may be the secret."""
     content = spoken.definition.content
     if spoken.text is None:
-        return "unset" if spoken.form == "unset" else "sealed for others than you"
+        return "unset" if spoken.form == "unset" else "encrypted for others"
     if spoken.form == "text":
         return masker.show(spoken.text, secret=secret)
     if secret and isinstance(content, Template) and not masker.show_secrets:
-        return f"ƒ made from {', '.join(dict.fromkeys(reference.name for reference in content.references()))}"
+        return f"ƒ computed from {', '.join(dict.fromkeys(reference.name for reference in content.references()))}"
     signs = {"references": "ƒ", "command": "command:", "file": "file:", "environment": "environment:"}
     return f"{signs[spoken.form]} {masker.show(spoken.text, secret=False)}"
 
@@ -197,7 +197,7 @@ def _show(explanation: Explanation, masker: Masker, services: list[str], *, firs
                     StyledText(place, "cyan"),
                 ]
             )
-        for row in table(["made from", "", ""], follows, least=[16, 16, 24], width=width):
+        for row in table(["computed from", "", ""], follows, least=[16, 16, 24], width=width):
             show(row)
     for remark in explanation.remarks:
         show("")

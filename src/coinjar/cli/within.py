@@ -21,7 +21,7 @@ def run(
     ctx: typer.Context,
     stage: StageArgument,
     command: Annotated[
-        list[str], typer.Argument(metavar="-- CMD [ARGUMENT...]", help="The program and its arguments, behind --.")
+        list[str], typer.Argument(metavar="-- CMD [ARGUMENT...]", help="The program and its arguments, after --.")
     ],
     service: ServiceOption = None,
     with_: WithOption = None,
@@ -29,22 +29,22 @@ def run(
         bool,
         typer.Option(
             "--bare",
-            help="Start from an empty environment: only PATH, HOME, USER, LOGNAME, SHELL, TERM, TZ, TMPDIR, LANG, LC_ALL are kept.",
+            help="Start from an empty environment, keeping only PATH, HOME, USER, LOGNAME, SHELL, TERM, TZ, TMPDIR, LANG, LC_ALL. Default: inherit all.",
         ),
     ] = False,
     mask: Annotated[
         bool,
         typer.Option(
             "--mask",
-            help="Replace secrets in the program's output, for logs: it is a child then, signals and exit code are passed on.",
+            help="Mask secrets in the program's output, for logs: it runs as a child process; signals and exit code are passed on.",
         ),
     ] = False,
     allow_commands: CommandsOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Run a program with a service's variables: becomes it, so pid, signals and exit code are the program's own.
+    """Run a program with a service's variables: it replaces this process, so pid, signals and exit code are its own.
 
-    The identity that opens secrets is not passed on. 127 if there is no such program, 126 if it cannot be run. Nothing passes through a shell.
+    The identity is not passed on. Exit code 127 if there is no such program, 126 if it cannot be executed. No shell is involved.
     """
     from coinjar.actions.output.exec_program import environment, exec_program
 
@@ -55,5 +55,5 @@ def run(
     from coinjar.actions.output.masked_run import run_masked, secrets_of, too_short
 
     if names := too_short(resolution):
-        print_status(f"coinjar: too short to be masked: {', '.join(names)}")
+        print_status(f"coinjar: too short to mask: {', '.join(names)}")
     raise typer.Exit(run_masked(command, env, secrets_of(resolution)))

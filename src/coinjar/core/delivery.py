@@ -206,7 +206,9 @@ def variable_states(
             )
     gone = [name for name in sorted(pending) if name not in desired_values and name not in live]
     return states + [
-        VariableState(name, PENDING_RESTART, None, None, secret=False, note="removed, but still in use by the running program")
+        VariableState(
+            name, PENDING_RESTART, None, None, secret=False, note="removed, but still in use by the running program"
+        )
         for name in gone
     ]
 

@@ -117,9 +117,7 @@ def disposition_of(source_value: SourceValue, context: MigrationContext) -> Disp
             f"{context.old} does not return its value" + (", and the jar does not have it" if context.has_jar else ""),
         )
     if context.mentioned is not None and not declared and source_value.name not in context.mentioned:
-        return Disposition(
-            LEFT, source_value.name, "no code uses it; to keep it, move this line to carried"
-        )
+        return Disposition(LEFT, source_value.name, "no code uses it; to keep it, move this line to carried")
     if refused and refused.what == EMPTY:
         return Disposition(LEFT, source_value.name, refused.reason)
     if refused and refused.what == VALUE:

@@ -225,7 +225,9 @@ class Resolver:
             raise self._circle(key, definition)
         if len(self._path) >= DEEPEST:
             raise InputError(
-                f"references are nested more than {DEEPEST} deep", hint="shorten the chain of references", code="reference"
+                f"references are nested more than {DEEPEST} deep",
+                hint="shorten the chain of references",
+                code="reference",
             )
         self._path.append(key)
         try:

@@ -41,9 +41,7 @@ def name_fault(what: str, name: str) -> str | None:
     if name in RESERVED:
         return f"'{name}' is a reserved name"
     if what == "stage" and "*" in name:
-        return (
-            None if re.fullmatch(STAGE_PATTERN, name) else "a stage pattern is a stage's name that ends with '*'"
-        )
+        return None if re.fullmatch(STAGE_PATTERN, name) else "a stage pattern is a stage's name that ends with '*'"
     if re.fullmatch(SMALL_NAME, name):
         return None
     return f"a {what}'s name is 1 to 63 of a-z, 0-9, '-' and '_', with a letter or digit at both ends"

@@ -80,9 +80,7 @@ def read_bundle(data: bytes, file: str) -> ReadResult:
         location = location_of(text, entry.at.start, file)
         if entry.text is None:
             remarks.append(
-                ReadRemark(
-                    location, f"ignored: {quoted_name(entry.name)} has no '=', which runtimes refuse", lost=True
-                )
+                ReadRemark(location, f"ignored: {quoted_name(entry.name)} has no '=', which runtimes refuse", lost=True)
             )
             continue
         items.append(ReadItem(entry.name, entry.text, location))

@@ -60,7 +60,9 @@ def read_places(fields: FieldReader, node: Node, jar: Jar, services: Sequence[st
         for key, others in (("is decided by", spot.decided_by), ("inherits", spot.inherits)):
             for other in others:
                 if other not in known or other == spot.pointer:
-                    words = f"{spot.pointer} {key} {other}, which is not {'another' if other in known else 'a'} place here"
+                    words = (
+                        f"{spot.pointer} {key} {other}, which is not {'another' if other in known else 'a'} place here"
+                    )
                     fields.faults.append(InputError(words, hint="name a place above it", location=spot.location))
     return places
 

@@ -59,7 +59,10 @@ class DialectFileDestination(FileDestination):
             other = self.render_context.jar.destinations.get(name)
             if other is None or other.type != "templates":
                 self.fields.fault(
-                    key, f"'{name}' is not a destination of type templates", "name a destination of type templates", "destination"
+                    key,
+                    f"'{name}' is not a destination of type templates",
+                    "name a destination of type templates",
+                    "destination",
                 )
             result[name] = self.fields.text(node, name)
         return result

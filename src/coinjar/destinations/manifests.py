@@ -385,7 +385,9 @@ class ManifestsDestination(FileDestination):
         key = {"name": filled(self.from_secret, {"{service}": service, "{stage}": view.stage})}
         secrets = [entry.name for entry in managed.values() if self._is_there(entry)]
         given: list[Plain] = [{"name": name, "valueFrom": {"secretKeyRef": {**key, "key": name}}} for name in secrets]
-        if given and sum(edit.value is None for edit in changes) == len(entries):  # all are removed: the list is written again
+        if given and sum(edit.value is None for edit in changes) == len(
+            entries
+        ):  # all are removed: the list is written again
             changes = [Edit((*container.path, "env"), given)]
         else:
             changes += _added(container, "env", given)
@@ -416,7 +418,9 @@ class ManifestsDestination(FileDestination):
         if not any(
             other_entry.name == entry.name for other_entry in here.entries[here.entries.index(entry) + 1 :]
         ):  # otherwise a later one decides
-            words = f"{entry.name} of {manifest.name} is set from another source here, which overrides the managed value"
+            words = (
+                f"{entry.name} of {manifest.name} is set from another source here, which overrides the managed value"
+            )
             fix = "remove it, or exclude the variable from this destination (without: …)"
             self.notice("CJ022", manifest.location(entry.at), words, fix, variable=entry.name)
         return None

@@ -76,7 +76,9 @@ class TemplatesDestination(FileDestination):
                 result[name] = re.compile(self.fields.text(child, "allow"))
             except re.error as fault:
                 self.fields.fault(
-                    child, f"this pattern is not a regular expression: {fault.msg}", "write it in the syntax of Python's re"
+                    child,
+                    f"this pattern is not a regular expression: {fault.msg}",
+                    "write it in the syntax of Python's re",
                 )
         return result
 

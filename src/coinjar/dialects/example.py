@@ -19,9 +19,7 @@ class ExampleDialect(DotenvDialect):
     reads = False
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
-        blocks = [
-            f"# {heading.app}, {heading.service}: its variables. Replace every {CHANGE_ME}."
-        ]
+        blocks = [f"# {heading.app}, {heading.service}: its variables. Replace every {CHANGE_ME}."]
         for entry in entries:
             assert entry.variable
             kind = "secret" if entry.variable.secret else entry.variable.kind

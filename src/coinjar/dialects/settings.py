@@ -139,9 +139,7 @@ class SettingsDialect(Dialect):
                 )
                 items.append(ReadItem(name, text, document.location(key)))
             elif self.as_json and not node.style and node.text != "null":
-                items.append(
-                    ReadItem(name, node.text, document.location(key))
-                )  # these files are for typed values
+                items.append(ReadItem(name, node.text, document.location(key)))  # these files are for typed values
             elif item := document.item(name, node, key):
                 items.append(item)
         if not self.as_json:  # the same for YAML: its numbers and booleans are expected here

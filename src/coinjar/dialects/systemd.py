@@ -32,7 +32,9 @@ class SystemdDialect(Dialect):
         if not shell_can_set(name):
             return "systemd does not accept a name with a character other than A to Z, digits and '_'"
         if _REFUSED.search(text):
-            return "systemd does not accept control characters other than tabs and line breaks, or Unicode noncharacters"
+            return (
+                "systemd does not accept control characters other than tabs and line breaks, or Unicode noncharacters"
+            )
         return not_for_environments(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
@@ -96,7 +98,9 @@ class _EnvironmentFileParser:
         if not shell_can_set(name):
             self.remark(start, f"ignored: systemd does not accept the name {quoted_name(name)}", lost=True)
         elif _REFUSED.search(value):
-            self.remark(start, f"ignored: systemd does not accept {name}, which contains a control character", lost=True)
+            self.remark(
+                start, f"ignored: systemd does not accept {name}, which contains a control character", lost=True
+            )
         else:
             self.items.append(ReadItem(name, value, location_of(self.text, start, self.file)))
         return at
@@ -224,12 +228,12 @@ def _take_words(words: str, items: list[ReadItem], remarks: list[ReadRemark], lo
         assignment = _ESCAPE.sub(_unescaped, assignment)
         name, equals, value = assignment.partition("=")
         if re.search(r"(?<!%)(?:%%)*%(?!%)", value):
-            remarks.append(ReadRemark(location, f"ignored: {name} has a '%' specifier, which systemd expands", lost=True))
+            remarks.append(
+                ReadRemark(location, f"ignored: {name} has a '%' specifier, which systemd expands", lost=True)
+            )
         elif not equals or not shell_can_set(name):
             remarks.append(
-                ReadRemark(
-                    location, f"ignored: systemd does not accept the assignment {quoted_name(name)}", lost=True
-                )
+                ReadRemark(location, f"ignored: systemd does not accept the assignment {quoted_name(name)}", lost=True)
             )
         else:
             items.append(ReadItem(name, value.replace("%%", "%"), location))

@@ -91,7 +91,10 @@ class FieldReader:
         except re.error as fault:
             assert node is not None, "no pattern"
             self.fault(
-                node, f"{what} is not a valid pattern: {fault}", "write a regular expression such as [A-Z][A-Z0-9_]*", "pattern"
+                node,
+                f"{what} is not a valid pattern: {fault}",
+                "write a regular expression such as [A-Z][A-Z0-9_]*",
+                "pattern",
             )
             return ""
         return text

@@ -60,6 +60,8 @@ def _spelling(fields: FieldReader, node: Node) -> dict[str, str] | None:
     own = fields.fields(node, "'spelling'", ("true", "false"))
     words = {name: value.value for name, value in own.items() if isinstance(value, ScalarNode)}
     if set(words) != {"true", "false"} or words["true"] == words["false"]:
-        fields.fault(node, "'spelling' contains one word for true and another for false", 'write {true: "1", false: "0"}')
+        fields.fault(
+            node, "'spelling' contains one word for true and another for false", 'write {true: "1", false: "0"}'
+        )
         return None
     return words

@@ -344,7 +344,9 @@ def _supplied(fields: FieldReader, node: Node, name: str) -> dict[str, Any]:
     own = fields.fields(node, f"supplied of {name}", ("by", "sample"))
     by = tuple(text for text, _ in fields.texts(own.get("by"), f"by of {name}"))
     if not by:
-        fields.fault(node, f"supplied of {name} does not name a destination (by)", "write {by: [destination], sample: 8080}")
+        fields.fault(
+            node, f"supplied of {name} does not name a destination (by)", "write {by: [destination], sample: 8080}"
+        )
     return {"supplied_by": by, "sample": fields.text(own.get("sample"), f"sample of {name}") or None}
 
 
@@ -386,7 +388,9 @@ def _recipe(fields: FieldReader, node: Node) -> dict[str, object]:
         hint = suggestion(str(result["form"]), FORMS, f"the forms are {', '.join(FORMS)}")
         fields.fault(own["form"], f"there is no form '{result['form']}'", hint)
     if "length" in result and not re.fullmatch(r"(?a)[1-9]\d{0,5}", str(result["length"])):
-        fields.fault(own["length"], "a length is a number of at least 1", "it counts characters; for words, it counts words")
+        fields.fault(
+            own["length"], "a length is a number of at least 1", "it counts characters; for words, it counts words"
+        )
     return result
 
 

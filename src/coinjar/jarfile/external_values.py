@@ -124,7 +124,10 @@ def _from_command(outside: Command, base: Path, location: Location) -> str:
     text = _as_text(done.stdout, f"the output of {what}", location).rstrip("\n")
     if not text and not outside.may_be_empty:
         raise InputError(
-            f"{what} printed nothing", hint="add may_be_empty: true if this is correct", location=location, code="outside"
+            f"{what} printed nothing",
+            hint="add may_be_empty: true if this is correct",
+            location=location,
+            code="outside",
         )
     return text
 
@@ -138,6 +141,9 @@ def _as_text(data: bytes, what: str, location: Location) -> str:
         ) from None
     if "\0" in text:
         raise InputError(
-            f"{what} contains a NUL character", hint="add base64: true to carry bytes", location=location, code="outside"
+            f"{what} contains a NUL character",
+            hint="add base64: true to carry bytes",
+            location=location,
+            code="outside",
         )
     return text

@@ -99,7 +99,10 @@ def _read(data: bytes, where: str, ask: Ask | None) -> Identity:
         return read_identity(data, where, passphrase)
     except ValueError as fault:
         raise DecryptionError(
-            str(fault), hint="create one with `coinjar identity new --out FILE`", location=Location(where), code="no-identity"
+            str(fault),
+            hint="create one with `coinjar identity new --out FILE`",
+            location=Location(where),
+            code="no-identity",
         ) from None
 
 

@@ -144,7 +144,9 @@ def read_plain(jar: Jar, data: bytes, file: str) -> Layer:
                 )
             else:
                 hint = suggestion(
-                    scope, [ALL, *jar.services], f"the first level must be 'all' or a service: {', '.join(jar.services)}"
+                    scope,
+                    [ALL, *jar.services],
+                    f"the first level must be 'all' or a service: {', '.join(jar.services)}",
                 )
                 fields.fault(key, f"there is no service '{scope}'", hint, "unknown-service")
         elif not is_null(node):  # a service without members sets nothing

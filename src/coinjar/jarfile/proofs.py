@@ -62,9 +62,7 @@ class ProofReader:
                 "unknown-service",
             )
         if service is None:
-            fields.fault(
-                key, f"{what} has no service", f"add service: one of {', '.join(self.jar.services)}", "proof"
-            )
+            fields.fault(key, f"{what} has no service", f"add service: one of {', '.join(self.jar.services)}", "proof")
         given = {
             "about": fields.text(own.get("about"), "about"),
             "at": fields.text(own.get("at"), "at"),
@@ -91,9 +89,7 @@ class ProofReader:
             **given,
         )
         if proof.expect is None and not proof.expect_on and not proof.whole_environment:
-            fields.fault(
-                key, f"{what} has no expected answer", "add expect: …, or expect_on: {STAGE: …}", "proof"
-            )
+            fields.fault(key, f"{what} has no expected answer", "add expect: …, or expect_on: {STAGE: …}", "proof")
         return proof if len(fields.faults) == before else None
 
     def _template(self, node: Node, what: str) -> Template:

@@ -66,7 +66,9 @@ def _doubt(coin: SealedEntry, file: str, lines: list[int], plain: Definition | N
             code="both",
         )
     if len(lines) > 1:
-        words = f"{coin.name} is in lines {' and '.join(map(str, lines))} for {coin.compartment}: two branches changed it"
+        words = (
+            f"{coin.name} is in lines {' and '.join(map(str, lines))} for {coin.compartment}: two branches changed it"
+        )
         return DecryptionError(
             words, hint="remove one of the lines, or set the value again", location=location, code="tampered"
         )

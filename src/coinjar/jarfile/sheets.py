@@ -130,9 +130,7 @@ def write_sheet(
                 + "\n"
             )
     if pointings:
-        lines.append(
-            "\nrepointed:   # values that contain an address of the old place, and their new value\n"
-        )
+        lines.append("\nrepointed:   # values that contain an address of the old place, and their new value\n")
         for reference in pointings:
             where = f"{reference.stage}/{reference.scope}"
             held = {
@@ -174,11 +172,7 @@ def read_sheet(path: Path) -> Sheet:
             other = values.setdefault((line.variable, where), line)
             if other is not line:
                 message = f"{line.variable} of {where} is also in line {other.location.line}"
-                fields.faults.append(
-                    InputError(
-                        message, hint="keep one line", location=line.location, code="sheet"
-                    )
-                )
+                fields.faults.append(InputError(message, hint="keep one line", location=line.location, code="sheet"))
     raise_all(fields.faults)
     return Sheet(
         path,
@@ -203,13 +197,13 @@ def _lines(fields: FieldReader, group: str, node: Node) -> list[SheetLine]:
         variable = fields.text(own.get("variable"), "variable")
         becomes = fields.text(own.get("as"), "as") or variable
         if not variable or not where:
-            fields.fault(
-                child, "a line requires a variable and its places", "restore the line of the original sheet"
-            )
+            fields.fault(child, "a line requires a variable and its places", "restore the line of the original sheet")
         if group == RENAMED and becomes == variable:
             fields.fault(child, f"{variable} is in the group renamed, but has no new name", "add as: NEW_NAME")
         if group != RENAMED and "as" in own and becomes != variable:
-            fields.fault(own["as"], f"{variable} has a new name, but is not in the group renamed", "move the line there")
+            fields.fault(
+                own["as"], f"{variable} has a new name, but is not in the group renamed", "move the line there"
+            )
         lines.append(
             SheetLine(
                 group,

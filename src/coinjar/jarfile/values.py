@@ -69,7 +69,9 @@ def _form(fields: FieldReader, variable: Variable, node: Node) -> Content | None
         return None
     for extra, owner in (("may_be_empty", "command"), ("base64", "file"), ("key", "stored_in")):
         if extra in result and main != [owner]:
-            fields.fault(result[extra], f"'{extra}' is allowed only with '{owner}'", f"remove it, or write {{{owner}: …}}")
+            fields.fault(
+                result[extra], f"'{extra}' is allowed only with '{owner}'", f"remove it, or write {{{owner}: …}}"
+            )
     content = _one_form(fields, what, main[0], result)
     return content if len(fields.faults) == before else None
 
@@ -100,9 +102,7 @@ def _one_form(fields: FieldReader, what: str, form: str, result: dict[str, Node]
 
 def _stored(fields: FieldReader, what: str, result: dict[str, Node]) -> FromStore:
     if "key" not in result:
-        fields.fault(
-            result["stored_in"], f"{what} has no key", "write {stored_in: DESTINATION, key: KEY}"
-        )
+        fields.fault(result["stored_in"], f"{what} has no key", "write {stored_in: DESTINATION, key: KEY}")
     return FromStore(
         fields.text(result["stored_in"], f"'stored_in' of {what}"), fields.text(result.get("key"), f"'key' of {what}")
     )

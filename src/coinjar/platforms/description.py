@@ -134,7 +134,10 @@ def read_description(data: bytes, file: str, name: str) -> PlatformDescription:
     root = compose(data, file)
     if root is None or is_null(root):
         raise InputError(
-            "the file is empty", hint="docs/platforms.md explains how to write one", location=Location(file), code="platform"
+            "the file is empty",
+            hint="docs/platforms.md explains how to write one",
+            location=Location(file),
+            code="platform",
         )
     description = _DescriptionReader(fields, root).read(name)
     raise_all(fields.faults)
@@ -163,7 +166,10 @@ class _DescriptionReader:
             self.settings[key] = fields.text(node, key)
         if "address" not in self.settings:
             fields.fault(
-                top.get("settings", self.root), "the settings have no address", "add address: and a description of it", "platform"
+                top.get("settings", self.root),
+                "the settings have no address",
+                "add address: and a description of it",
+                "platform",
             )
         token = self._part("token", ("header", "text"))
         names = self._part("names", ("shape", "longest", "case"))

@@ -99,6 +99,8 @@ def _value(platform: PlatformDescription, desired: DesiredValue) -> UnsupportedV
         )
     if not platform.line_breaks and re.search(r"[\r\n]", desired.text):
         return UnsupportedVariable(
-            desired.name, f"it has a line break, which {platform.name} does not accept", "encode it in base64, or write it on one line"
+            desired.name,
+            f"it has a line break, which {platform.name} does not accept",
+            "encode it in base64, or write it on one line",
         )
     return None

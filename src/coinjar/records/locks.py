@@ -99,7 +99,9 @@ class DeliveryLock:
             )
             if renewed.rowcount != 1:
                 hint = "run it again: it checks what is there"
-                raise LockLost(f"the lock on {self.shown} was taken over by another process", hint=hint, code="lock-lost")
+                raise LockLost(
+                    f"the lock on {self.shown} was taken over by another process", hint=hint, code="lock-lost"
+                )
         self._renewed = time.monotonic()
 
     def renew(self) -> bool:
@@ -156,7 +158,9 @@ async def held(records: RecordStore, name: str, patience: float) -> AsyncIterato
     end = time.monotonic() + patience
     while (lock_holder := lock.take()) is not None:
         if time.monotonic() >= end:
-            words = f"{lock_holder.holder} has been delivering to {name} since {lock_holder.since:%Y-%m-%d %H:%M:%S} UTC"
+            words = (
+                f"{lock_holder.holder} has been delivering to {name} since {lock_holder.since:%Y-%m-%d %H:%M:%S} UTC"
+            )
             hint = f"wait for it (--wait SECONDS); a holder that does not renew its lock for {LEASE:.0f} s is considered dead"
             raise ExternalError(words, hint=hint, code="locked")
         await asyncio.sleep(0.2)

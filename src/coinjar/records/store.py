@@ -304,7 +304,9 @@ class RecordStore:
             ).first()
             if found is None:
                 raise UsageError(
-                    f"there is no delivery {number}", hint="list them with `coinjar deliveries`", code="unknown-delivery"
+                    f"there is no delivery {number}",
+                    hint="list them with `coinjar deliveries`",
+                    code="unknown-delivery",
                 )
             wanted = select(
                 parts.c.target, parts.c.label, parts.c.state, parts.c.restart, parts.c.notes, parts.c.snapshot

@@ -117,9 +117,7 @@ class ComposeProject:
         for name, (key, state_of) in pairs.items():
             value = state_of.plain if state_of else None
             if value is None or value.is_null:
-                self._remark(
-                    key, f"ignored: {name} has no value: the container gets it from its caller", lost=True
-                )
+                self._remark(key, f"ignored: {name} has no value: the container gets it from its caller", lost=True)
                 continue
             text = texts.get(name) or ("" if name in texts else value.text)
             meaning = becomes(value, as_json=self.document.as_json) if node.kind == "map" else None

@@ -41,7 +41,9 @@ def read_image(name: str, dialect: str, context: SourceContext) -> SourceVariabl
 def _from_podman(name: str) -> list[str]:
     if name.startswith("-") or not name:
         raise UsageError(
-            f"'{name}' is not an image", hint="write image:NAME:TAG, or image:PATH of an OCI layout", code="unknown-source"
+            f"'{name}' is not an image",
+            hint="write image:NAME:TAG, or image:PATH of an OCI layout",
+            code="unknown-source",
         )
     try:
         argv = ["podman", "image", "inspect", "--format", "{{json .Config.Env}}", name]
@@ -67,7 +69,10 @@ def _from_layout(layout: Path) -> list[str]:
     manifests = index.get("manifests") or []
     if not manifests:
         raise InputError(
-            "the layout contains no image", hint="use a layout that contains one", location=Location(str(layout)), code="shape"
+            "the layout contains no image",
+            hint="use a layout that contains one",
+            location=Location(str(layout)),
+            code="shape",
         )
     while True:  # an index may refer to other indexes, one per platform
         result = _blob(layout, manifests[0])
@@ -76,7 +81,10 @@ def _from_layout(layout: Path) -> list[str]:
         manifests = result.get("manifests") or []
         if not manifests:
             raise InputError(
-                "the layout contains no image", hint="use a layout that contains one", location=Location(str(layout)), code="shape"
+                "the layout contains no image",
+                hint="use a layout that contains one",
+                location=Location(str(layout)),
+                code="shape",
             )
 
 
@@ -106,10 +114,16 @@ def _json(path: Path) -> dict[str, Any]:
         ) from None
     except ValueError:
         raise InputError(
-            "this is not JSON", hint="check that it is an OCI image layout", location=Location(str(path)), code="not-json"
+            "this is not JSON",
+            hint="check that it is an OCI image layout",
+            location=Location(str(path)),
+            code="not-json",
         ) from None
     if not isinstance(data, dict):
         raise InputError(
-            "this is not a JSON object", hint="check that it is an OCI image layout", location=Location(str(path)), code="shape"
+            "this is not a JSON object",
+            hint="check that it is an OCI image layout",
+            location=Location(str(path)),
+            code="shape",
         )
     return data

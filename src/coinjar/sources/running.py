@@ -18,7 +18,9 @@ def read_process(pid: str, dialect: str, context: SourceContext) -> SourceVariab
     _refuse_dialect("process:PID", dialect)
     if not pid.isascii() or not pid.isdigit():
         raise UsageError(
-            f"'{pid}' is not a process number", hint="write process:PID; `pgrep -f WORDS` finds it", code="unknown-source"
+            f"'{pid}' is not a process number",
+            hint="write process:PID; `pgrep -f WORDS` finds it",
+            code="unknown-source",
         )
     label = f"process:{pid}"
     return _source(label, "process", "the environment at its start", _of_process(int(pid), label), {})

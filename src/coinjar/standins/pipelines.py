@@ -74,7 +74,9 @@ class PipelineJob:
             stage = job.get("stage")
             if stage in self.guarded and stage not in run["yes"]:
                 run.update(state="waiting", waits_for=stage)
-                self._log(run, f"{job.get('name', 'job')} waits: {stage} is guarded, and a second person must approve it")
+                self._log(
+                    run, f"{job.get('name', 'job')} waits: {stage} is guarded, and a second person must approve it"
+                )
                 return
             self._log(run, f"== {job.get('name', 'job')}" + (f" ({stage})" if stage else " (no stage)"))
             if not self._job(job, run):

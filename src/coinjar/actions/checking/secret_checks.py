@@ -80,10 +80,10 @@ def _not_vouched(opened: OpenJar, jar: Jar, readers: Readers, stages: list[str])
             location = next(
                 (reader.location for reader in readers.of(stage)), Location(display_path(readers_path(opened.folder)))
             )
-            message = (
-                f"the readers of {stage} are not approved by anybody who can decrypt it: readers.yaml was changed by hand, or merged"
+            message = f"the readers of {stage} are not approved by anybody who can decrypt it: readers.yaml was changed by hand, or merged"
+            fix = (
+                f"review them (`coinjar readers list`), correct them, then run `coinjar readers vouch --stage {stage}`"
             )
-            fix = f"review them (`coinjar readers list`), correct them, then run `coinjar readers vouch --stage {stage}`"
             yield Diagnostic(message, fix, location, None, stage)
 
 
@@ -112,9 +112,7 @@ def _own_secrets(context: CheckContext, finder: SecretFinder, files: list[Path])
         for definition in context.definitions
         if definition.variable.secret
     }
-    fix = (
-        "make the file refer to it, or remove the file (`git rm --cached`); then replace the value: the history keeps it"
-    )
+    fix = "make the file refer to it, or remove the file (`git rm --cached`); then replace the value: the history keeps it"
     for path in files:
         try:
             data = path.read_bytes()

@@ -154,7 +154,9 @@ class _AdoptPlanner:
         for service in self.wanted.services:
             if service not in messages and len(messages) > 1:
                 hint = f"it has {', '.join(messages)}"
-                raise UsageError(f"{self.source.label} has no variables for {service}", hint=hint, code="unknown-service")
+                raise UsageError(
+                    f"{self.source.label} has no variables for {service}", hint=hint, code="unknown-service"
+                )
         return [service for service in self.wanted.services if service in messages] or list(messages)
 
     def _joined(self, name: str, scopes: dict[str, ReadItem]) -> dict[str, ReadItem]:
@@ -239,7 +241,9 @@ class _AdoptPlanner:
             return AdoptStep(name, text, NEW, variable, self.stage, scope, guessed=guessed, reference=reference)
         services = [scope] if scope != ALL else self.resolver.services_of(variable)
         if not services or not all(self.resolver.applies(variable, service) for service in services):
-            return left_out(f"it is not declared for {f'service {scope} on stage ' if scope != ALL else 'stage '}{self.stage}")
+            return left_out(
+                f"it is not declared for {f'service {scope} on stage ' if scope != ALL else 'stage '}{self.stage}"
+            )
         if text is not None:
             try:
                 text = normal(variable, text)

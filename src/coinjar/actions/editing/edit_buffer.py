@@ -172,9 +172,13 @@ def _faults(jar: Jar, stage: str, scope: str, name: str, definition: Definition,
     if variable.secret and not below and isinstance(content, str) and content:
         return fault(f"{name} is a secret", "move it below the line '--- # secrets'")
     if below and not variable.secret:
-        return fault(f"{name} is not a secret", "move it above the line '--- # secrets', or declare it as one in jar.yaml")
+        return fault(
+            f"{name} is not a secret", "move it above the line '--- # secrets', or declare it as one in jar.yaml"
+        )
     if below and isinstance(content, Command | FromFile | FromEnv | FromStore):
-        return fault(f"{name} comes from outside the jar, and cannot be encrypted", "move it above the line '--- # secrets'")
+        return fault(
+            f"{name} comes from outside the jar, and cannot be encrypted", "move it above the line '--- # secrets'"
+        )
     if scope != ALL and not variable.applies_to(scope):
         return fault(f"{name} is not for {scope}", f"its services are {', '.join(sorted(variable.services or ()))}")
     if stage != SHARED and not jar.exists_on(variable, jar.chain(stage)):

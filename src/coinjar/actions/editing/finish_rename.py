@@ -52,7 +52,9 @@ def _owner_of(jar: Jar, old: str) -> Variable:
     if owner is None:
         kept = sorted({name for variable in jar.variables.values() for name in (*variable.also_as, *variable.formerly)})
         raise UsageError(
-            f"no variable had the name {old}", hint=f"former names: {', '.join(kept) or 'none'}", code="unknown-variable"
+            f"no variable had the name {old}",
+            hint=f"former names: {', '.join(kept) or 'none'}",
+            code="unknown-variable",
         )
     return owner
 

@@ -12,9 +12,7 @@ from coinjar.jarfile.declarations import read_declarations
 from coinjar.jarfile.merge_attributes import ATTRIBUTES
 from coinjar.system.files import display_path, locked, replace_file
 
-IGNORED = (
-    "# A person's own values, and Coin Jar's local state on this machine.\n.local/\n*.coinjar-unfinished\n"
-)
+IGNORED = "# A person's own values, and Coin Jar's local state on this machine.\n.local/\n*.coinjar-unfinished\n"
 
 
 def app_name(folder: Path) -> str:

@@ -162,7 +162,9 @@ def _check(jar: Jar, renames: Mapping[str, str]) -> None:
     double = [new for new in renames.values() if list(renames.values()).count(new) > 1]
     if double:
         faults.append(
-            UsageError(f"two variables would have the name {double[0]}", hint="choose a different name for each", code="name")
+            UsageError(
+                f"two variables would have the name {double[0]}", hint="choose a different name for each", code="name"
+            )
         )
     raise_all(faults)
 
@@ -307,9 +309,7 @@ def _opened(
                     not is_encrypted_for_others(content.fault) or coin.name in renames.values()
                 ):  # it would be read as the other's
                     raise content.fault
-                words = (
-                    f"{coin.name} keeps its old name in the encrypted values until somebody who can decrypt {layer} runs the same rename"
-                )
+                words = f"{coin.name} keeps its old name in the encrypted values until somebody who can decrypt {layer} runs the same rename"
                 left.append(UnchangedUse(Location(path, coin.line, 1), words))
     return moved, left
 
@@ -399,7 +399,9 @@ def _still_there(path: Path, data: bytes, renames: Mapping[str, str]) -> Iterato
     for number, line in enumerate(data.split(b"\n") if gone else [], 1):
         for match in either.finditer(line):
             where = Location(display_path(path), number, len(line[: match.start()].decode(errors="replace")) + 1)
-            yield UnchangedUse(where, f"{match[0].decode()} also appears here, but not as an environment variable; left unchanged")
+            yield UnchangedUse(
+                where, f"{match[0].decode()} also appears here, but not as an environment variable; left unchanged"
+            )
 
 
 def _option(jar: Jar, name: str, key: str) -> str | None:

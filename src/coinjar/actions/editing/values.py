@@ -228,7 +228,9 @@ def _supplied(jar: Jar, variable: Variable, stages: Sequence[str], services: Seq
         if there and (not services or destination.services is None or not destination.services.isdisjoint(services)):
             words = f"{variable.name} is supplied by {name} on {', '.join(there)}"
             yield UsageError(
-                words, hint="`coinjar deliver` reads it from there; set it on a stage where nothing supplies it", code="supplied"
+                words,
+                hint="`coinjar deliver` reads it from there; set it on a stage where nothing supplies it",
+                code="supplied",
             )
 
 
@@ -258,7 +260,9 @@ def _misfits(
                 hint = suggestion(reference.name, jar.variables, "declare it first")
                 faults.append(
                     InputError(
-                        f"the text refers to {reference.name}, which is not declared", hint=hint, code="unknown-variable"
+                        f"the text refers to {reference.name}, which is not declared",
+                        hint=hint,
+                        code="unknown-variable",
                     )
                 )
     elif variable.kind == "json":

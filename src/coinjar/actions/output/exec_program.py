@@ -81,9 +81,7 @@ def start_first(argv: Sequence[str], env: Mapping[str, str], start: Callable[[st
                 worst = worst or fault
     if worst is None:
         where = "there is no such file" if "/" in program else "it is not on the PATH that it gets"
-        raise ProgramStartError(
-            f"cannot start {program!r}: {where}", "check its name, and PATH (with --bare too)", 127
-        )
+        raise ProgramStartError(f"cannot start {program!r}: {where}", "check its name, and PATH (with --bare too)", 127)
     hint = "check its permissions, and the first line of a script"
     if worst.errno == errno.E2BIG:
         hint = "the kernel accepts 128 KiB for one variable and about 2 MiB for all: pass a large value in a file"

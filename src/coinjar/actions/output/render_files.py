@@ -154,9 +154,7 @@ def secrets_in_the_open(files: list[RenderedFile]) -> list[RenderNotice]:
     """Refuse a secret in a file that version control tracks; warn where it could be added."""
     secret = [file for file in files if file.output.secret]
     known = states([file.path for file in secret]) if secret else {}
-    hint = (
-        "exclude secrets (plain_only: true), write a reference (secrets: …), or untrack the file"
-    )
+    hint = "exclude secrets (plain_only: true), write a reference (secrets: …), or untrack the file"
     tracked = [file for file in secret if known[file.path] == TRACKED]
     raise_all(
         [

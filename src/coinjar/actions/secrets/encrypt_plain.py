@@ -75,7 +75,9 @@ def _contradiction(change: ValueChanges, layer: str, scope: str, name: str, cont
         if entry.entry.name == name and entry.content != content:
             location = change.plain(layer)[scope][name].location
             hint = "remove the wrong one: the line here, or the encrypted one with `coinjar drop`"
-            return InputError(f"{name} is also encrypted, with a different text", hint=hint, location=location, code="both")
+            return InputError(
+                f"{name} is also encrypted, with a different text", hint=hint, location=location, code="both"
+            )
     return None
 
 
@@ -101,7 +103,9 @@ def _defaults(change: ValueChanges, left: list[tuple[str, str]]) -> list[Encrypt
     for name, variable in change.jar.variables.items():
         if variable.secret and variable.default is not None and in_plain_text(change.jar, variable.default.content):
             if name in said:
-                left.append((name, "its default in jar.yaml stays, because shared has a value: remove the default by hand"))
+                left.append(
+                    (name, "its default in jar.yaml stays, because shared has a value: remove the default by hand")
+                )
                 continue
             change.put(SHARED, ALL, name, variable.default.content)
             change.declarations.append(Edit(("variables", name, "default"), None, keeps=2))

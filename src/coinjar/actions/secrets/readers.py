@@ -16,7 +16,7 @@ from coinjar.jarfile.keyring import KeyRing, compartments
 from coinjar.jarfile.readers import Reader, Readers, label_suggestion, load_readers
 from coinjar.system.files import locked
 
-VOUCHED, NOT_VOUCHED, UNKNOWN = "vouched", "not approved", "unknown"
+VOUCHED, NOT_VOUCHED, UNKNOWN = "approved", "not approved", "unknown"
 
 
 class ReaderGrant(NamedTuple):
@@ -269,5 +269,7 @@ def stages_of(opened: OpenJar, named: Sequence[str] | None) -> list[str]:
         return list(dict.fromkeys(named))
     result = [stage for stage in [SHARED, *opened.load().stage_names()] if compartments(opened.folder, stage)]
     if not result:
-        raise UsageError("no stage has a key yet", hint="the first secret creates one: `coinjar put NAME --stage STAGE`")
+        raise UsageError(
+            "no stage has a key yet", hint="the first secret creates one: `coinjar put NAME --stage STAGE`"
+        )
     return result

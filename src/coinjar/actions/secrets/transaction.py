@@ -233,7 +233,9 @@ class SealedTransaction:
         labels = [mine]
         strangers = [reader.label for reader in self.before.of(stage) if reader.label != mine]
         if strangers:
-            words = f"readers.yaml lists {', '.join(strangers)} for {stage}, which has no key yet, so they are not approved"
+            words = (
+                f"readers.yaml lists {', '.join(strangers)} for {stage}, which has no key yet, so they are not approved"
+            )
             hint = f"remove {stage} from their entries; once it has a key, add them with `coinjar readers add`"
             raise InputError(
                 words, hint=hint, location=Location(display_path(readers_path(self.folder))), code="not-vouched"

@@ -30,9 +30,7 @@ def overridden_service(context: CheckContext) -> Iterator[Diagnostic]:
                     continue
                 message = f"{name}: {service}'s own value ({narrow.location}) is overridden by the value for all services on {stage}"
                 sign = "" if context.jar.variables[name].secret else "=…"
-                fix = (
-                    f"`coinjar put {name}{sign} --stage {stage} --service {service}`, or remove the overridden value"
-                )
+                fix = f"`coinjar put {name}{sign} --stage {stage} --service {service}`, or remove the overridden value"
                 yield Diagnostic(message, fix, wide.location, name, stage, service)
 
 

@@ -40,5 +40,10 @@ def ports_elsewhere(context: CheckContext) -> Iterator[Diagnostic]:
     for (words, name), (link, stages, service) in result.items():
         on = f" on {', '.join(stages)}"
         yield Diagnostic(
-            words + on, "use the same port in both", link.location, name, stages[0] if len(stages) == 1 else None, service
+            words + on,
+            "use the same port in both",
+            link.location,
+            name,
+            stages[0] if len(stages) == 1 else None,
+            service,
         )

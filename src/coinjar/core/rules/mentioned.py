@@ -60,9 +60,7 @@ def mentioned_nowhere(context: CheckContext) -> Iterator[Diagnostic]:
     for variable in context.jar.variables.values():
         if not used & {variable.name, *variable.also_as} and variable.phase != "build":
             hint = f"`coinjar drop {variable.name} --everywhere`, or accept it with the reason (for example, a third-party program reads it)"
-            yield Diagnostic(
-                f"{variable.name} is declared, but never used", hint, variable.location, variable.name
-            )
+            yield Diagnostic(f"{variable.name} is declared, but never used", hint, variable.location, variable.name)
 
 
 def not_for_that_service(context: CheckContext) -> Iterator[Diagnostic]:
@@ -117,7 +115,9 @@ def other_default(context: CheckContext) -> Iterator[Diagnostic]:
         if key not in messages:
             messages.add(key)
             message = f"{use.location.file.rpartition('/')[2]} falls back to {use.default} for {variable.name}, but its declared default is {written}"
-            yield Diagnostic(message, "use the same default in both, or remove the one in code", use.location, variable.name)
+            yield Diagnostic(
+                message, "use the same default in both, or remove the one in code", use.location, variable.name
+            )
 
 
 def by_mere_presence(context: CheckContext) -> Iterator[Diagnostic]:
@@ -148,7 +148,10 @@ def literal_value(context: CheckContext) -> Iterator[Diagnostic]:
     for literal in context.literals:
         message = f"{literal.text} is a value of {literal.variable}, which this file also uses by name"
         yield Diagnostic(
-            message, f"use {literal.variable}; otherwise a change may miss one of the two", literal.location, literal.variable
+            message,
+            f"use {literal.variable}; otherwise a change may miss one of the two",
+            literal.location,
+            literal.variable,
         )
 
 

@@ -15,9 +15,7 @@ def differ_by_case(context: CheckContext) -> Iterator[Diagnostic]:
         other = first.setdefault(variable.name.casefold(), variable.name)
         if other != variable.name:
             message = f"{variable.name} and {other} differ only by case"
-            yield Diagnostic(
-                message, "rename one: some consumers ignore case", variable.location, variable.name
-            )
+            yield Diagnostic(message, "rename one: some consumers ignore case", variable.location, variable.name)
 
 
 def not_for_a_shell(context: CheckContext) -> Iterator[Diagnostic]:

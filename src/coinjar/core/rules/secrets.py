@@ -82,11 +82,7 @@ def same_on_two_stages(context: CheckContext) -> Iterator[Diagnostic]:
         first = group[0]
         for other in group[1:]:
             if other.layer != first.layer and not _follow(context, first.layer, other.layer):
-                same = (
-                    "the same value"
-                    if other.variable is first.variable
-                    else f"the value of {first.variable.name}"
-                )
+                same = "the same value" if other.variable is first.variable else f"the value of {first.variable.name}"
                 message = f"{other.variable.name} has {same} on {first.layer} and on {other.layer}: whoever learns one of them knows both"
                 fix = f"`coinjar generate {other.variable.name} --stage {other.layer} --replace`, or set another value"
                 yield Diagnostic(message, fix, other.definition.location, other.variable.name, other.layer)
@@ -104,9 +100,7 @@ def weak_secret(context: CheckContext) -> Iterator[Diagnostic]:
         strength = bits(text)
         if strength < WEAK:
             where = f" on {definition.stage}" if definition.stage else ""
-            message = (
-                f"{definition.variable.name} is weak{where}: about {strength:.0f} bits to guess, at least {WEAK} are recommended"
-            )
+            message = f"{definition.variable.name} is weak{where}: about {strength:.0f} bits to guess, at least {WEAK} are recommended"
             fix = f"`coinjar generate {definition.variable.name} --stage {definition.stage or SHARED} --replace`, if you control this value"
             yield Diagnostic(message, fix, definition.definition.location, definition.variable.name, definition.stage)
 

@@ -76,7 +76,9 @@ def surprise(kind: str, text: str) -> str | None:
     inside = _INSIDE.search(text)
     if inside and kind != "pem":
         return (
-            "contains a carriage return" if inside[0] == "\r" else "contains '${…}', which is not expanded in a plain text"
+            "contains a carriage return"
+            if inside[0] == "\r"
+            else "contains '${…}', which is not expanded in a plain text"
         )
     return None
 
@@ -120,7 +122,9 @@ def look_alikes(context: CheckContext) -> Iterator[Diagnostic]:
         )
         if match:
             odd = next(letter for letter in match[0] if not letter.isascii())
-            message = f"the value of {definition.variable.name} contains {_called(odd)} at character {text.index(odd) + 1}"
+            message = (
+                f"the value of {definition.variable.name} contains {_called(odd)} at character {text.index(odd) + 1}"
+            )
             yield Diagnostic(
                 message,
                 "type it again by hand, or accept it in jar.yaml",

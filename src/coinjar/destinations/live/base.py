@@ -228,7 +228,9 @@ class LiveDestination(DestinationOptions, ABC):
                 known = self.render_context.jar.variables.get(live_value.name)
                 if live_value.supplied and not (known and is_supplied(known, self.destination)):
                     remarks.append(
-                        ReadRemark(self.destination.location, f"ignored: {live_value.name} is set by {target.label} itself")
+                        ReadRemark(
+                            self.destination.location, f"ignored: {live_value.name} is set by {target.label} itself"
+                        )
                     )
                     continue
                 service = target.services[0] if len(target.services) == 1 else None

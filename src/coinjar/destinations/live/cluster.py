@@ -287,7 +287,9 @@ class ClusterTarget(Target):
             except HttpStatusError as fault:
                 if fault.status != HTTPStatus.FORBIDDEN:
                     raise
-                self.notes.add(f"no old objects were removed: listing {kind}, which may refer to them, is not permitted")
+                self.notes.add(
+                    f"no old objects were removed: listing {kind}, which may refer to them, is not permitted"
+                )
                 return []
         used |= {
             document["metadata"]["name"] for document in self.documents
@@ -346,9 +348,7 @@ class ClusterTarget(Target):
         while (effect := await self.effect()) is not None and not effect.in_effect:
             if time.monotonic() > end:
                 words = f"{effect.words} after {self.made.restart_timeout:.0f} s"
-                hint = (
-                    f"check that the pods start; for more time set restart_timeout of {self.made.destination.name}"
-                )
+                hint = f"check that the pods start; for more time set restart_timeout of {self.made.destination.name}"
                 raise unreadable(self, words, hint, code="rollout")
             await asyncio.sleep(pause)
             pause = min(pause * 1.5, 3.0)

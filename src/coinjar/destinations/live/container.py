@@ -186,7 +186,10 @@ class ContainerTarget(Target):
         at = next((number for number, name in enumerate(command) if name in ("run", "create")), None)
         if at is None:
             raise unreadable(
-                self, "it is unknown how it was created", "set a command that creates it again under restart:", code="engine"
+                self,
+                "it is unknown how it was created",
+                "set a command that creates it again under restart:",
+                code="engine",
             )
         rest = [name for name in command[at + 1 :] if name not in ("--replace", "-d", "--detach", "--rm=false")]
         await ask_engine(self, [*self.made.engine, "stop", "--time", "5", "--ignore", self.name])

@@ -68,7 +68,9 @@ def read_access(path: Path, context: str) -> ClusterAccess:
             words, hint="name another context:, or see `kubectl config view`", location=location, code="kubeconfig"
         ) from None
     except (OSError, ValueError) as fault:  # a certificate, a key or a token's file, or its inline data
-        words = f"the kubeconfig's credentials cannot be read: {getattr(fault, 'strerror', None) or type(fault).__name__}"
+        words = (
+            f"the kubeconfig's credentials cannot be read: {getattr(fault, 'strerror', None) or type(fault).__name__}"
+        )
         raise InputError(words, hint="check that kubectl works with it", location=location, code="kubeconfig") from None
 
 
@@ -108,7 +110,10 @@ def _from_program(messages: dict[str, Any], path: Path) -> str:
     except (OSError, subprocess.SubprocessError, ValueError, KeyError):
         words = f"the kubeconfig's program {argv[0]} returned no token"
         raise InputError(
-            words, hint="run it by hand, and check that kubectl works", location=Location(display_path(path)), code="kubeconfig"
+            words,
+            hint="run it by hand, and check that kubectl works",
+            location=Location(display_path(path)),
+            code="kubeconfig",
         ) from None
 
 

@@ -284,9 +284,7 @@ class PlatformTarget(Target):
         self._there, self._around = result, {}
         async for page in self._pages(listing):
             there = look(page, listing.items)
-            if not isinstance(
-                there, dict if listing.form == "map" else list
-            ):  # an empty list is not the same as none
+            if not isinstance(there, dict if listing.form == "map" else list):  # an empty list is not the same as none
                 what = "object" if listing.form == "map" else "list"
                 words = f"the response has no {what} at '{listing.items}', which {listing.request.location} requires"
                 raise unreadable(self, words, "correct the description, or check the service's response")
