@@ -90,12 +90,12 @@ def _swapped_code(cj: Coinjar) -> None:
 
 
 CHANGES: dict[str, tuple[Callable[[Coinjar], None], int, str]] = {
-    "a changed byte": (_flipped, 4, "TOKEN cannot decrypt: it was changed"),
-    "a truncated line": (_cut, 3, "this line is no sealed value: it is cut off"),
-    "a truncated line that is base64": (_cut_whole, 4, "TOKEN cannot decrypt: it was changed"),
+    "a changed byte": (_flipped, 4, "TOKEN cannot be decrypted: it was changed"),
+    "a truncated line": (_cut, 3, "this line is not a sealed value: it is truncated"),
+    "a truncated line that is base64": (_cut_whole, 4, "TOKEN cannot be decrypted: it was changed"),
     "moved to another name": (_moved_name, 4, "belongs to another name, service, stage or application"),
-    "moved to another service": (_moved_service, 4, "TOKEN is sealed under another key"),
-    "moved to another stage": (_moved_stage, 4, "TOKEN is sealed under another key"),
+    "moved to another service": (_moved_service, 4, "TOKEN is encrypted with another key"),
+    "moved to another stage": (_moved_stage, 4, "TOKEN is encrypted with another key"),
     "moved to another stage with its key": (
         _moved_stage_with_key,
         4,
@@ -104,10 +104,10 @@ CHANGES: dict[str, tuple[Callable[[Coinjar], None], int, str]] = {
     "sealed under an earlier key": (
         _earlier_key,
         4,
-        "sealed under another key than jar/coins/keys/prod.all.age holds: an earlier one",
+        "encrypted with another key than jar/coins/keys/prod.all.age contains: an earlier key",
     ),
-    "a swapped key": (_swapped_key, 4, "TOKEN cannot decrypt: it was changed"),
-    "a swapped key that vouches": (_swapped_key_and_vouched, 4, "TOKEN cannot decrypt: it was changed"),
+    "a swapped key": (_swapped_key, 4, "TOKEN cannot be decrypted: it was changed"),
+    "a swapped key that vouches": (_swapped_key_and_vouched, 4, "TOKEN cannot be decrypted: it was changed"),
 }
 
 
@@ -152,16 +152,16 @@ def test_a_reader_added_by_hand_gets_nothing(jar_with_secrets: Coinjar) -> None:
     for entry, words in (
         (regrouped, "is not a service's name"),
         (f"  x: {{opens: [prod], recipient: '{RECIPIENT} x'}}\n", "a recipient is age1"),
-        ("  x: {opens: [prod], recipient: ssh-ed25519 AAAA y}\n", "the recipient of x is none"),
+        ("  x: {opens: [prod], recipient: ssh-ed25519 AAAA y}\n", "the recipient of x is not valid"),
     ):
         cj.write({"jar/readers.yaml": f"readers:\n{entry}"})
         assert words in cj("readers", "list", code=3).err
     cj.write({"jar/readers.yaml": text})
     for command in attempts:
         done = cj(*command, stdin="made-up new", code=3)
-        assert "nobody who opens prod (all) vouches for its readers" in done.err
+        assert "the readers of prod (all) in this file are not approved" in done.err
         assert "`coinjar readers vouch --stage prod`" in done.err
-    assert "CJ027: nobody who opens prod vouches for its readers" in cj("check", code=1).out
+    assert "CJ027: the readers of prod are not approved by anybody" in cj("check", code=1).out
     assert "‼" in cj("readers", "list").out
     cj(
         "put", "TOKEN", "--stage", "shared", stdin="made-up"
@@ -261,7 +261,7 @@ def test_values_with_anything_in_them(jar_with_secrets: Coinjar) -> None:
         line = line_of(cj, "all TOKEN")
         replaced(cj, line, f"{line.rpartition(' ')[0]} {sealed}")
         message = cj("value", "prod", "TOKEN", code=4).err
-        assert "cannot decrypt" in message or "names NOPE, which is not declared" in message, (plain, message)
+        assert "cannot be decrypted" in message or "refers to NOPE, which is not declared" in message, (plain, message)
         assert "canary" not in message
         cj("grid")
 
@@ -274,7 +274,7 @@ def test_a_broken_value_can_be_put_anew_where_others_stand_for_the_key(jar_with_
     cj("drop", "OTHER", "--stage", "prod")
     _flipped(cj)
     assert (
-        "cannot decrypt" in cj("put", "TOKEN", "--stage", "prod", stdin="x", code=4).err
+        "cannot be decrypted" in cj("put", "TOKEN", "--stage", "prod", stdin="x", code=4).err
     )  # nothing stands for the key any more
 
 
@@ -313,7 +313,7 @@ def test_a_service_cannot_let_others_in(jar_with_secrets: Coinjar) -> None:
         ["readers", "rekey", "--stage", "prod"],
         ["readers", "add", recipient, "--label", "mailer-prod", "--stage", "prod", "--service", "mailer", "--yes"],
     ):
-        assert "nobody who opens prod (web) vouches" in cj(*command, code=3).err
+        assert "the readers of prod (web) in this file are not approved" in cj(*command, code=3).err
 
 
 def test_files_that_are_not_what_they_should_be(jar_with_secrets: Coinjar) -> None:
@@ -359,7 +359,7 @@ def test_files_that_are_not_what_they_should_be(jar_with_secrets: Coinjar) -> No
     cj.write({"jar/coins/dev.coins": "# coins 1\n" + f"all TOKEN 00000000 {'AAAA' * 1000}\n" * 17000})
     assert "has over 64 MiB" in cj("value", "dev", "TOKEN", code=3).err
     cj.write({"jar/coins/dev.coins": "binary\0"})
-    assert "no file of sealed values that this version reads" in cj("value", "dev", "TOKEN", code=3).err
+    assert "not a file of sealed values that this version reads" in cj("value", "dev", "TOKEN", code=3).err
     assert cj("value", "prod", "TOKEN").out == "made-up TOKEN of prod"
 
 

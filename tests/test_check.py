@@ -29,7 +29,7 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
     "CJ002": [
         ("variables: {A: {services: [web], stages: [isles]}}\n", {"prod": "all: {A: x}\n", "shared": "mailer: {A: y}\nall: {A: z}\n"}, [
             "plain/prod.yaml:1:10 prod: A has a value on prod, where the variable does not exist",
-            "plain/shared.yaml:1:13 mailer: A has a value for mailer, which does not get it",
+            "plain/shared.yaml:1:13 mailer: A has a value for mailer, which does not get the variable",
         ]),
         ("variables: {A: {stages: [prod]}}\n", {"isles": "all: {A: x}\n"}, []),
     ],
@@ -66,14 +66,14 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
             "plain/prod.yaml:2:10 prod: the value of A is wrapped in ' quotes, which become part of it",
             "plain/prod.yaml:3:13 prod: the value of A contains '${…}', which is not expanded in a plain text",
             "plain/isles.yaml:1:10 isles: the value of A begins or ends with a space or a line break",
-            "plain/isles.yaml:2:10 isles: the value of A is 'True': any text counts as true",
+            "plain/isles.yaml:2:10 isles: the value of A is 'True': many programs take any text for true",
         ]),
     ],
     "CJ009": [
         ("variables: {A: {}, \u0410B: {default: x}}\n", {"dev": "all: {A: 'p\u0430ss'}\n", "prod": "all: {A: \"zero\\u200bwidth\"}\n", "isles": "all: {A: 'caf\u00e9 – piers'}\n"}, [
-            "jar.yaml:5:20: the name \\u0410B holds U+0410 (cyrillic capital letter a)",
-            "plain/dev.yaml:1:10 dev: the value of A holds U+0430 (cyrillic small letter a) at character 2",
-            "plain/prod.yaml:1:10 prod: the value of A holds U+200B (zero width space) at character 5",
+            "jar.yaml:5:20: the name \\u0410B contains U+0410 (cyrillic capital letter a)",
+            "plain/dev.yaml:1:10 dev: the value of A contains U+0430 (cyrillic small letter a) at character 2",
+            "plain/prod.yaml:1:10 prod: the value of A contains U+200B (zero width space) at character 5",
         ]),
     ],
     "CJ010": [("variables: {Path: {default: x}, PATH: {default: y}}\n", {}, ["jar.yaml:5:33: PATH and Path differ only by case"])],
@@ -120,12 +120,12 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
             "dev": "all: {A: made-up-1, C: change-me}\n", "prod": "all: {A: made-up-1, B: made-up-2, C: change-me}\n", "isles": "all: {B: made-up-2}\nweb: {B: made-up-1}\n",
         }, [
             "plain/prod.yaml:1:10 prod: A has the same value on dev and on prod",
-            "plain/isles.yaml:2:10 isles: B has the value that A has on dev and on isles",
+            "plain/isles.yaml:2:10 isles: B has the value of A on dev and on isles",
         ]),
     ],
     "CJ029": [
         ("variables: {A: {secret: true}, B: {secret: true, kind: url}}\n", {"dev": "all: {A: summer2026, B: 'https://x'}\n", "prod": "all: {A: 7fZq02mLxT9vKc4R}\n", "isles": "all: {A: change-me}\n"}, [
-            "plain/dev.yaml:1:10 dev: A is weak on dev: about 20 bits to guess, and 64 are few",
+            "plain/dev.yaml:1:10 dev: A is weak on dev: about 20 bits to guess, at least 64 are recommended",
         ]),
     ],
     "CJ030": [
@@ -200,7 +200,7 @@ def test_accepted_findings_and_strictness(jar: Callable[..., Coinjar]) -> None:
     )
     done = cj("check", "--strict")
     assert done.out == "nothing found (1 accepted)\n"
-    assert "jar/jar.yaml:6:75: this accepted CJ001 silences nothing any more" in done.err
+    assert "jar/jar.yaml:6:75: this accepted CJ001 matches no finding any more" in done.err
     assert "the driver wants the word" in cj("check", "--accepted").out
     suppressed = json.loads(cj("check", "--format", "sarif").out)["runs"][0]["results"]
     assert [result["suppressions"][0]["justification"] for result in suppressed] == ["the driver wants the word"]
@@ -236,4 +236,4 @@ def test_a_value_for_all_that_reaches_nobody(
         f"services: {{{', '.join(f'{word.strip()}: {{}}' for word in services.split(','))}}}\nstages: {{dev: {{}}}}\nvariables: {{PORT: {{}}}}\n",
         dev=f"all: {{PORT: 2}}\n{scopes}",
     )
-    assert ("PORT: the value for all services reaches none" in cj("check").out) is expected
+    assert ("PORT: the value for all services has no effect" in cj("check").out) is expected

@@ -116,11 +116,11 @@ def test_why_tells_the_whole_story(demo: Coinjar) -> None:
     assert out.splitlines()[0] == "LOG_LEVEL = error"
     assert re.search(r"✓ wins +prod, all services +error +jar/plain/prod.yaml:2:14\n", out)
     assert re.search(r"covered +shared, timetable +warning +jar/plain/shared.yaml:5:14\n", out)
-    assert "a stage beats shared" in " ".join(out.split())
+    assert "a stage overrides shared" in " ".join(out.split())
     derived = demo("why", "prod", "TICKET_DB_URL", "--service", "ticketing")
     assert "made-up" not in derived.out
     assert re.search(r"└ TICKET_DB_HOST +db.prod.sandling.example +jar/plain/prod.yaml:3:19", derived.out)
-    assert "normal spelling of its kind, boolean" in demo("why", "prod", "MAIL_ENABLED").out
+    assert "normalized as a value of its kind, boolean" in demo("why", "prod", "MAIL_ENABLED").out
     assert "its stages are prod-isles" in demo("why", "dev", "ISLE_RADIO").out
     data = json.loads(demo("why", "prod-isles", "FARE_ZONES", "--json", "--with", "FARE_ZONES=4").out)
     assert [(layer["layer"], layer["wins"]) for layer in data["layers"]] == [
@@ -215,7 +215,7 @@ def test_render_masks_on_a_terminal_only(jar: Callable[..., Coinjar]) -> None:
     assert "s3cret" not in shown[()]
     assert "•••• 6 chars" in shown[()]
     assert "export TOKEN='s3cret'" in shown["--show-secrets",]
-    assert "is a secret, and this is a terminal" in on_a_terminal(cj, "value", "dev", "TOKEN")
+    assert "is a secret, and stdout is a terminal" in on_a_terminal(cj, "value", "dev", "TOKEN")
     assert "export TOKEN='s3cret'" in cj("render", "dev", "--service", "web", "--as", "posix").out
     assert "change-me" in cj("render", "dev", "--service", "web", "--as", "example").out
     assert "\x1b[1m" in on_a_terminal(cj, "grid")

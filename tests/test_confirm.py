@@ -224,14 +224,14 @@ def test_faulty_proofs_are_told_all_at_once(jar: Callable[..., Coinjar], cj: Coi
     message = cj("confirm", "dev", code=3).err
     for words in (
         "proof 'nobody' asks nobody", "proof 'two' asks http and file", "'nothing' has no expected answer", "names NOPE, which is not declared",
-        "has one of is, not, matches", "'level' is not a JSON Pointer", "'pattern' is no pattern", "names no key, which is not declared", "there is no stage 'nope'",
+        "has one of is, not, matches", "'level' is not a JSON Pointer", "'pattern' is not a valid pattern", "refers to no key, which is not declared", "there is no stage 'nope'",
         "has one of pid_file, port, runs", "there is no service 'nope'", "'present' of proof 'contrary' can only be true",
     ):  # fmt: skip
         assert words in message, words
     assert "which stage?" in jar(JAR + "  a: {file: x, expect: y}\n")("confirm", code=2).err
-    assert "there is no proof 'nope'" in cj("confirm", "dev", "nope", code=2).err
+    assert "there is no proof or stage 'nope'" in cj("confirm", "dev", "nope", code=2).err
     assert (
-        "'runs' is no pattern"
+        "'runs' is not a valid pattern"
         in jar(JAR + "  a: {process: {runs: '('}, variable: LEVEL, expect: y}\n")("confirm", "dev", code=3).err
     )
     jar(JAR + "  a: {file: x, expect: y}\n")

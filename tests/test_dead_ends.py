@@ -127,7 +127,7 @@ def test_nothing_is_cut_in_a_pipe_and_nothing_found_is_said(jar: Callable[..., C
     )
     assert cj("grid", process=True).out.count(long) == 30
     result = cj("grid", "--name", "DB")
-    assert "no name has the shape 'DB'; did you mean 'DB*'?" in result.err
+    assert "no name matches 'DB'; did you mean 'DB*'?" in result.err
     lines = cj("grid", "stage1", "stage2", process=True).out.splitlines()
     assert lines[0] == "trial: 2 variables"
     second = lines[1].index("stage2")
@@ -145,5 +145,5 @@ def test_a_final_line_break_is_the_pipes_and_exact_keeps_it(two: Coinjar) -> Non
 def test_the_first_readers_label_is_asked_for(jar: Callable[..., Coinjar]) -> None:
     cj = jar("services: {a: {}}\nstages: {qa: {}}\nvariables: {A_TOKEN: {secret: true, generate: {}}}\n")
     shown = on_a_terminal(cj, "generate", "A_TOKEN", "--stage", "qa", typed="berta\n")
-    assert "What are you called among its readers?" in shown
+    assert "Which label do you want among its readers?" in shown
     assert "berta" in cj("readers", "list").out

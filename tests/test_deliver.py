@@ -65,7 +65,7 @@ def test_what_a_destination_supplies_is_taken_into_the_jar(jar: Callable[..., Co
             else True
         )
         done = cj("deliver", "dev", "--restart")
-        assert "PUBLIC_ADDRESS of web is supplied by hosting: taken into the jar" in done.err
+        assert "PUBLIC_ADDRESS of web is supplied by hosting: written into the jar" in done.err
         app = salt.standin.state["apps"]["line-web-dev"]
         assert set(app["settings"]) == {"LEVEL", "TOKEN"}  # never sent there
         links = {
@@ -83,7 +83,7 @@ def test_what_a_destination_supplies_is_taken_into_the_jar(jar: Callable[..., Co
         app["given"]["PUBLIC_ADDRESS"] = "https://moved.saltmarsh.example/"
         message = cj("drift", "dev", "hosting", code=1).out
         assert "PUBLIC_ADDRESS" in message
-        assert "it changed since it was taken into the jar" in message
+        assert "it changed since it was read into the jar" in message
         cj("deliver", "dev", "hosting", "--restart")
         result = [
             finding
@@ -91,7 +91,7 @@ def test_what_a_destination_supplies_is_taken_into_the_jar(jar: Callable[..., Co
             if finding["rule"] == "CJ034"
         ]
         assert [item["message"] for item in result] == [
-            "mailer on dev still has an earlier LINK on fish, made from PUBLIC_ADDRESS of web, which changed"
+            "mailer on dev still has an earlier LINK on fish, computed from PUBLIC_ADDRESS of web, which changed"
         ]
         cj("deliver", "dev")
         assert "CJ034" not in cj("check", code=None).out
@@ -140,7 +140,7 @@ def test_nothing_of_another_account_is_believed_and_what_is_not_taken_is_not_tou
         app["given"]["PUBLIC_ADDRESS"] = "https://another.example/"
         salt.standin.state["owner"] = "somebody-else"
         assert (
-            "this is somebody-else / line-web-dev, and the jar was delivered to sandling-ferries"
+            "this is somebody-else / line-web-dev, but the jar was delivered to sandling-ferries"
             in cj("deliver", "dev", "hosting", code=3).err
         )
         assert (cj.folder / "jar/plain/dev.yaml").read_bytes() == before
@@ -248,7 +248,7 @@ def test_two_levels_and_what_a_job_without_a_stage_gets(jar: Callable[..., Coinj
             "LEVEL",
             "TOKEN",
         }  # MAIL is right already: the project's
-        assert "a job that names no stage gets another value of LEVEL" in cj("drift", "dev", "pipes").err
+        assert "a job without a stage gets a different value of LEVEL" in cj("drift", "dev", "pipes").err
         # the classic surprises of a pipeline
         text = """\
 pipeline: 1
@@ -280,7 +280,7 @@ jobs:
         )  # fmt: skip
         from coinjar.standins.base import ErrorResponse
 
-        with pytest.raises(ErrorResponse, match="somebody else must say yes"):
+        with pytest.raises(ErrorResponse, match="somebody else must approve it"):
             sluice.standin.answer(
                 "POST", "/projects/line/runs/1/yes", {}, None, {"Authorization": f"Bearer {sluice.token}"}
             )
@@ -301,7 +301,7 @@ def test_limits_are_told_before_anything_is_sent(jar: Callable[..., Coinjar], cj
         done = cj("deliver", "dev", "fish", code=3)
         for words in (
             "level: lanternfish accepts only names that match", "LANTERN_X: lanternfish reserves this name",
-            "EMPTY: it is empty, and lanternfish does not accept empty values", "LINES: it has a line break", "LONG: its value has 4097 bytes",
+            "EMPTY: it is empty, but lanternfish does not accept empty values", "LINES: it has a line break", "LONG: its value has 4097 bytes",
         ):  # fmt: skip
             assert words in done.err
         assert fish.standin.state["projects"]["line-mailer"]["variables"] == {}
@@ -314,7 +314,7 @@ def test_two_stages_cannot_share_a_place_and_extras_stay(jar: Callable[..., Coin
         text = cj.read("jar/jar.yaml")
         (cj.folder / "jar/jar.yaml").write_text(text.replace("line-{service}-{stage}", "line-{service}-dev"))
         cj("deliver", "dev", "hosting")
-        assert "is where dev/web is delivered to" in cj("deliver", "trial", "hosting", code=3).err
+        assert "is already the account of dev/web" in cj("deliver", "trial", "hosting", code=3).err
         app = salt.standin.state["apps"]["line-web-dev"]
         app["settings"]["EXTRA"] = "somebody else's"
         message = cj("drift", "dev", "hosting", code=1).out
@@ -337,12 +337,12 @@ def test_snapshots_are_sealed_and_a_delivery_can_be_undone(jar: Callable[..., Co
         assert stat.S_IMODE((cj.folder / "jar/.local/deliveries.sqlite").stat().st_mode) == 0o600
         listed = cj("deliveries").out.splitlines()
         assert listed[0] == "2 deliveries, newest first"
-        assert re.match(r"2 +\S+ \S+ +dev +hosting +~2 +done", listed[2])
+        assert re.match(r"2 +\S+ \S+ +dev +hosting +≠2 +done", listed[2])
         nobody = {"COINJAR_IDENTITY": "", "XDG_CONFIG_HOME": str(cj.folder / "empty")}
         assert cj("deliveries", "2", env=nobody).out.startswith("Delivery 2: dev → hosting, done")
         assert "no identity" in cj("deliveries", "undo", "2", code=4, env=nobody).err
         result = cj("deliveries", "undo", "2", "--restart")
-        assert "The jar says what it said before" in result.err
+        assert "The jar is unchanged: the next delivery brings its values back" in result.err
         settings = salt.standin.state["apps"]["line-web-dev"]["settings"]
         assert settings == {"LEVEL": "info", "TOKEN": "made-up-token"}
         assert json.loads(cj("deliveries", "3", "--json").out)["undoes"] == 2
@@ -400,7 +400,9 @@ def _race(cj: Coinjar, salt: Running, level: str) -> None:
         first = subprocess.Popen(argv, cwd=cj.folder, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         writing()
         result = cj("deliver", "dev", "hosting", code=5)
-        assert re.search(r"\S+ on \S+ delivers to hosting/dev since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC", result.err)
+        assert re.search(
+            r"\S+ on \S+ has been delivering to hosting/dev since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC", result.err
+        )
         second = subprocess.Popen(
             [*argv, "--wait", "30"], cwd=cj.folder, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         )

@@ -176,9 +176,9 @@ LIMITED = PlatformDescription(
     [
         ({"A": "x"}, []),
         ({"X_A": "x", "PORT": "1"}, ["reserves this name", "supplies this itself"]),
-        ({"a": "x", "TOOLONG": "x"}, ["accepts only names that match", "over the 5 characters"]),
+        ({"a": "x", "TOOLONG": "x"}, ["accepts only names that match", "longer than the 5 characters"]),
         ({"A": "ééé", "B": "", "C": "a\nb"}, ["has 6 bytes", "treats an empty value as none", "has a line break"]),
-        ({chr(65 + number): "x" for number in range(10)}, ["10 variables are more than the 9"]),
+        ({chr(65 + number): "x" for number in range(10)}, ["10 variables exceed the 9"]),
     ],
 )
 def test_limits(names: dict[str, str], expected: list[str]) -> None:
@@ -195,7 +195,7 @@ def test_names_that_differ_by_case_are_one_where_case_is_ignored() -> None:
             {name: DesiredValue(name, "x") for name in ("Mode", "MODE")},
         )
     )
-    assert [unsupported.reason for unsupported in found] == ["it and Mode are one name to x, which ignores case"]
+    assert [unsupported.reason for unsupported in found] == ["x ignores case: this and Mode are the same name there"]
 
 
 @given(st.text(), st.text(), st.lists(st.text()))

@@ -36,7 +36,7 @@ def test_files_are_written_whole_private_and_only_if_all_is_well(jar: Callable[.
     ]
     assert cj("render", "prod", "env", "--verify").out == "all 2 files up to date\n"
     env.chmod(0o644)
-    assert "only its mode changes: nobody but may read it" in cj("render", "prod", "env", "--dry-run").out
+    assert "only its mode changes: only its owner may read it" in cj("render", "prod", "env", "--dry-run").out
     assert "1 of 2 files out of date" in cj("render", "prod", "env", "--verify", code=1).out
     cj("render", "prod")
     assert env.stat().st_mode & 0o777 == 0o600
@@ -94,7 +94,7 @@ def test_secrets_do_not_go_into_version_control(jar: Callable[..., Coinjar]) -> 
     assert "out.json: env would write a secret to a file that version control tracks" in message
     assert "secrets: …" in message
     cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("path: out.json", "path: alias.json")})
-    assert "alias.json: env would put a secret" in cj("render", "prod", code=3).err
+    assert "alias.json: env would write a secret" in cj("render", "prod", code=3).err
     cj.write(
         {
             "jar/jar.yaml": cj.read("jar/jar.yaml").replace(
@@ -145,10 +145,10 @@ def test_settings_hold_only_what_differs_typed_and_in_place(jar: Callable[..., C
             "adopt", f"file+settings:s.{suffix},s.dev.{suffix}", "--stage", "dev", "--service", "mailer", code=1
         ).out
         assert "+  framework__n" in message
-        assert "5 the same already" in message
+        assert "5 the same" in message
         cj("put", "LEVEL", "--unset", "--stage", "dev")
         assert (
-            "LEVEL is unset on dev, and a settings file cannot take away what its base has"
+            "LEVEL is unset on dev, but a settings file cannot remove what its base contains"
             in cj("render", "dev", code=3).err
         )
 
@@ -170,7 +170,8 @@ def test_one_file_for_all_stages(jar: Callable[..., Coinjar]) -> None:
     cj.write({"all.json": cj.read("all.json").replace("PROD_ISLES_LEVEL", "PROD_ISLES_NEW")})
     result = cj("adopt", "file+stage-prefixed:all.json", "--yes", "--service", "mailer")
     assert (
-        "all.json:1:2: ignored: OTHER begins with no stage's name (the stages are dev, prod, prod-isles)" in result.err
+        "all.json:1:2: ignored: OTHER does not begin with a stage's name (the stages are dev, prod, prod-isles)"
+        in result.err
     )
     assert yaml.safe_load(cj.read("jar/plain/prod-isles.yaml")) == {"mailer": {"NEW": "error"}}
     cj("put", "LEVEL=(empty)", "--stage", "dev")
@@ -187,7 +188,7 @@ def test_one_file_for_all_stages(jar: Callable[..., Coinjar]) -> None:
     )
     result = cj("adopt", "file:all.csv", "--service", "mailer", "--yes")
     assert "8080 → 81" in result.out
-    assert "all.csv:1:1: ignored: the column 'remarks' is no stage" in result.err
+    assert "all.csv:1:1: ignored: the column 'remarks' is not a stage" in result.err
     assert yaml.safe_load(cj.read("jar/plain/dev.yaml"))["mailer"]["LEVEL"] == ""
     assert "PORT: the value of PORT is not a port" in result.err
     clash = made(
@@ -213,9 +214,9 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
     assert [line for line in message.splitlines() if not line.startswith(" ")] == [
         "in/none.fill: this template uses no declared name",
         "in/readme: its name does not end in .fill, so it is not a template, and was skipped",
-        "in/site.fill:3:1: ${NO_SUCH} is left as it is: NO_SUCH is not declared",
+        "in/site.fill:3:1: ${NO_SUCH} was left unchanged: NO_SUCH is not declared",
         "in/site.fill:3:12: ${level} was left unchanged: the declared name is LEVEL",
-        "in/site.fill:3:21: ${PORT:-…} is left as it is: a template takes ${NAME} alone",
+        "in/site.fill:3:21: ${PORT:-…} was left unchanged: templates support only ${NAME}",
         "out/prod/old: no template produces this file any more",
     ]
     cj("put", "TOKEN", "--stage", "prod", stdin="other")
@@ -249,12 +250,12 @@ def test_templates_replace_declared_names_alone(jar: Callable[..., Coinjar]) -> 
 @pytest.mark.parametrize(
     ("destination", "expected"),
     [
-        ("{type: file, as: json, path: x.json}", "the destination d is for 2 services (web, mailer), but its path for one"),
+        ("{type: file, as: json, path: x.json}", "the destination d has 2 services (web, mailer), but a path for one"),
         ("{type: file, as: jsn, path: 'x/{stagee}', pth: 1}", "there is no dialect 'jsn'\n    did you mean 'json'?"),
         ("{type: file, as: json, path: 'x/{stagee}'}", "jar/jar.yaml:15:35: '{stagee}' in path of d is not defined"),
         ("{type: fiel, path: x}", "there is no destination type 'fiel'\n    did you mean 'file'?"),
         ("{type: templates, from: in}", "the destination d has no 'to'"),
-        ("{type: file, as: json, base: x, services: [web], path: x}", "'base' goes with as: settings"),
+        ("{type: file, as: json, base: x, services: [web], path: x}", "'base' requires as: settings"),
         ("{type: manifests, from: none, to: out}", "none: there are no manifests (*.yaml, *.yml) there"),
     ],
 )  # fmt: skip

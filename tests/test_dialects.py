@@ -141,7 +141,7 @@ def test_refusals_are_only_what_the_grammar_cannot_carry() -> None:
     for dialect, texts in table.items():
         for text, can in texts.items():
             assert (get(dialect).unsupported_reason("A", text) is None) is can, (dialect, text[:20])
-    assert "for themselves" in (get("posix").unsupported_reason("UID", "1") or "")
+    assert "reserve this name" in (get("posix").unsupported_reason("UID", "1") or "")
     maps = {"nul", "json", "yaml", "toml", "pairs", "stage-prefixed", "settings", "properties", "csv"}
     kube = {"kube-configmap", "kube-secret"}
     for name, able in {

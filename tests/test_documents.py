@@ -229,20 +229,18 @@ def test_why_tells_what_a_step_sees(jar: Callable[..., Coinjar]) -> None:
     assert message.startswith(
         "LEVEL = above at /jobs/[name=one]/env level, narrowest first says where covered /jobs/[name=one]/env old ci.yaml:6:5 ✓ wins /env above ci.yaml:2:7"
     )
-    assert "the jar has 'info' for web on prod: `coinjar render prod ci` brings it up to date" in message
+    assert "the jar has 'info' for web on prod: `coinjar render prod ci` updates it" in message
     data = json.loads(cj("why", "LEVEL", "--in", "ci", "--at", "/jobs/[name=one]/env", "--json").out)
     assert [(level["at"], level["says"], level["wins"]) for level in data["levels"]] == [
         ("/jobs/[name=one]/env", "old", False),
         ("/env", "above", True),
     ]
     message = cj("check", code=None).out
-    assert "ci.yaml:6:5: warning CJ019: LEVEL at /jobs/[name=one]/env cannot win: /env above decides it" in message
+    assert "ci.yaml:6:5: warning CJ019: LEVEL at /jobs/[name=one]/env has no effect: /env above decides it" in message
     assert cj("why", "MINE", "--in", "ci.yaml", "--at", "/jobs/[name=two]/steps/0").out.startswith("MINE = kept")
-    assert (
-        "No level of the document says anything" in cj("why", "PORT", "--in", "ci.yaml", "--at", "/jobs/[name=two]").out
-    )
+    assert "No level of the document sets it" in cj("why", "PORT", "--in", "ci.yaml", "--at", "/jobs/[name=two]").out
     for arguments, words in {
-        ("LEVEL", "--in", "ci"): "--in and --at go together", ("LEVEL",): "why requires a stage and a variable", ("X", "--in", "none", "--at", "/a"): "there is not a document 'none'",
+        ("LEVEL", "--in", "ci"): "--in and --at require each other", ("LEVEL",): "why requires a stage and a variable", ("X", "--in", "none", "--at", "/a"): "there is no document 'none'",
     }.items():  # fmt: skip
         assert words in cj("why", *arguments, code=2).err
 
@@ -329,7 +327,7 @@ def test_an_environment_that_others_share_is_not_touched(jar: Callable[..., Coin
     for text in (shared, "jobs:\n- {}\n- env:\n    ? LEVEL\n    : old\n"):
         cj.write({"ci.yaml": text})
         assert (
-            "ci.yaml: changing LEVEL, PORT, SALT here would change something else too"
+            "ci.yaml: changing LEVEL, PORT, SALT here would also change something else"
             in cj("render", "prod", code=3).err
         )
         assert cj.read("ci.yaml") == text
@@ -354,7 +352,7 @@ MERGED = "base: &base\n  A: 1\n  B: '2' # from the base\nmore: &more {C: '3'}\ne
         (
             "{A: 1, B: 2, D: 6}",
             {"A": "1", "B": "2", "C": "3", "D": "6"},
-            "C at /env comes from an anchor ('<<'), and stays",
+            "C at /env comes from an anchor ('<<'), and is left unchanged",
         ),
         ("{A: 1}", {"A": "1", "B": "2", "C": "3"}, "B at /env comes from an anchor"),
     ],
@@ -434,5 +432,5 @@ def test_a_refusal_names_the_variable(jar: Callable[..., Coinjar]) -> None:
     cj = jar(SHARED_JAR % ", variables: [NONE]", dev="all: {A: 2, B: 3}\n")
     for text in ("a: &e\n- A=1\nb: *e\n", "a: &e\n- {name: A, value: '1'}\nb: *e\n"):
         cj.write({"d.yaml": text})
-        assert "changing A, B here would change something else too" in cj("render", "dev", code=3).err
+        assert "changing A, B here would also change something else" in cj("render", "dev", code=3).err
         assert cj.read("d.yaml") == text

@@ -167,7 +167,7 @@ def test_a_script_that_carries_its_values_encrypted(demo: Coinjar) -> None:
     assert refused.returncode != 0
     assert "COINJAR_IDENTITY_FILE" in refused.stderr
     assert (
-        "this is no recipient"
+        "this is not a recipient"
         in demo("render", "prod", "-s", "ticketing", "--as", "exec-script", "--encrypt-to", key, code=2).err
     )
-    assert "goes with" in demo("render", "prod", "-s", "ticketing", "--as", "json", "--encrypt-to", own, code=2).err
+    assert "requires" in demo("render", "prod", "-s", "ticketing", "--as", "json", "--encrypt-to", own, code=2).err

@@ -24,7 +24,7 @@ def seen(cj: Coinjar, source: str) -> dict[str, str]:
 def test_two_names_with_one_place_in_settings_are_refused(names: tuple[str, str], jar: Callable[..., Coinjar]) -> None:
     cj = jar(JAR % (", ".join(f"{name}: {{default: x}}" for name in names), "type: file, as: settings, path: s.json"))
     message = cj("render", "dev", code=3).err
-    assert f"{names[0]} and {names[1]} would both stand at A · B" in message
+    assert f"{names[0]} and {names[1]} would both be at A · B" in message
     assert not (cj.folder / "s.json").exists()
 
 
@@ -97,7 +97,7 @@ def test_tabs_are_read_as_the_newest_node_reads_them_and_said(cj: Coinjar) -> No
     done = cj("compare", "file+dotenv:n.env", "file+dotenv:n.env", "--json")
     ours = {row["name"]: row["left"]["value"] for row in json.loads(done.out)["rows"]}
     assert ours == {"A": "1", "B": "2", "C": "3", "D": "4", "F": "6"}
-    assert "ignored: a tab stands behind export" in done.err
+    assert "ignored: there is a tab after export" in done.err
     for name in "ABCF":
         assert f"the tab around the name or the value of {name} was ignored" in done.err
     theirs = node(cj.folder / "n.env", nodes()[:1])
@@ -163,9 +163,9 @@ def test_a_path_below_home_is_shown_short(cj: Coinjar) -> None:
     other = Coinjar(inner)
     other.env |= {"HOME": str(home)}
     message = other("identity", "new", env={"COINJAR_IDENTITY": ""}).err
-    assert "Made ~/.config/coinjar/identity (mode 0600)" in message
+    assert "Created ~/.config/coinjar/identity (mode 0600)" in message
     assert (
-        "Made own.identity (mode 0600)"
+        "Created own.identity (mode 0600)"
         in other("identity", "new", "--out", "own.identity", env={"COINJAR_IDENTITY": ""}).err
     )
 
@@ -195,7 +195,7 @@ def test_a_kind_fits_all_containers(cj: Coinjar) -> None:
 def test_a_service_level_value_is_a_secret_where_name_or_text_say_so(name: str, text: str, cj: Coinjar) -> None:
     cj("new", "--app", "x", "--service", "web", "--stage", "dev")
     assert (
-        "is a secret, and is never taken from the command line"
+        "is a secret, and is not read from the command line"
         in cj("put", f"{name}={text}", "--declare", "--stage", "dev", "-s", "web", code=2).err
     )
     for _ in range(2):
@@ -208,6 +208,6 @@ def test_yes_asks_nobody_for_a_label(cj: Coinjar) -> None:
     cj("new", "--app", "x", "--service", "a", "--stage", "dev")
     cj.write({"s.env": "A_TOKEN=made-up-canary\n"})
     shown = on_a_terminal(cj, "adopt", "s.env", "--stage", "dev", "--yes")
-    assert "What are you called" not in shown
+    assert "Which label do you want" not in shown
     assert "made-up-canary" not in shown
     assert cj("value", "dev", "A_TOKEN", "--service", "a").out == "made-up-canary"

@@ -127,7 +127,7 @@ def test_a_refusal_is_told_once_without_what_it_repeats() -> None:
 @pytest.mark.parametrize(
     ("answer", "words"),
     [
-        ((200, {}, b"<html>"), "is no JSON|what is no JSON"),
+        ((200, {}, b"<html>"), "is no JSON|a body that is not JSON"),
         ((302, {"Location": "http://elsewhere.example/"}, b""), "302: it has moved to http://elsewhere.example/"),
         ((200, {"Link": '<http://elsewhere.example/x>; rel="next"'}, b"[]"), "a next page on another server"),
         ((401, {}, b""), "401"),
@@ -156,5 +156,5 @@ def test_nobody_there_and_addresses_that_are_none() -> None:
         sent(gone, Request("POST", "/x", repeat=False))  # it certainly was not carried out, so it is tried again
     assert time.monotonic() - started < 20
     for address in ("ftp://x/", "nowhere", "http://hosting.example/"):
-        with pytest.raises(CoinJarError, match=r"is not an address|would travel readable"):
+        with pytest.raises(CoinJarError, match=r"is not an address|would be sent unencrypted"):
             HttpClient(address, {}, "there", Location("jar.yaml"))

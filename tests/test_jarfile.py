@@ -55,7 +55,7 @@ FAULTS = {
     "all:\n  J:\n  - &a [1,1,1,1,1,1,1,1,1,1]\n"
     + "".join(
         f"  - &{name} [{','.join(['*' + before] * 10)}]\n" for before, name in zip("abcdef", "bcdefg", strict=True)
-    ): ["J: it has over 100000 parts once its aliases are followed"],
+    ): ["J: it has over 100000 parts after its aliases are expanded"],
     "all:\n  <<: {A: 1}\n": ["jar/plain/dev.yaml:2:3: merge keys are not supported here"],
     "all:\n  A: [1]\n  P: {x: 1}\n": [
         "jar/plain/dev.yaml:2:6: A is a list, but its kind is text",
@@ -70,7 +70,9 @@ FAULTS = {
     "all:\n  A: {text: '${A@of:wbe}'}\n": [
         "jar/plain/dev.yaml:2:6: the value of A names the service 'wbe', which is not declared"
     ],
-    "all:\n  A: {file: x, may_be_empty: true}\n": ["jar/plain/dev.yaml:2:30: 'may_be_empty' goes with 'command' only"],
+    "all:\n  A: {file: x, may_be_empty: true}\n": [
+        "jar/plain/dev.yaml:2:30: 'may_be_empty' is allowed only with 'command'"
+    ],
     "all: 7\n": ["jar/plain/dev.yaml:1:6: 'all' must contain variables (NAME: value)"],
     "[all]\n": ["jar/plain/dev.yaml:1:1: this file must be a mapping (name: value)"],
     "all:\n  L: [a, 'b,c']\n  J: [{a: 1, a: 2}]\n": [

@@ -334,17 +334,17 @@ def test_tracked_files_and_readers_are_checked(jar: Callable[..., Coinjar]) -> N
 
     assert found("CJ028") == set()
     subprocess.run([need("git"), "add", "-A"], cwd=cj.folder, check=True)
-    held = "version control tracks this file, and it holds secrets"
+    held = "version control tracks this file, which contains secrets"
     assert found("CJ028") == {
         ("CJ028", ".env", held),
         ("CJ028", "env", held),
         ("CJ028", "key.txt", "version control tracks a private key"),
     }
-    assert found("CJ025", "CJ026") == {("CJ025", "jar/readers.yaml", f"only {_user()} opens all of dev")}
+    assert found("CJ025", "CJ026") == {("CJ025", "jar/readers.yaml", f"only {_user()} can decrypt all of dev")}
     for label, more in (("service", ["--service", "web"]), ("berta", [])):
         recipient = cj("identity", "new", "--out", f"{label}.identity").out.strip()
         cj("readers", "add", recipient, "--label", label, "--stage", "dev", "--yes", *more)
-    assert found("CJ025", "CJ026") == {("CJ026", "jar/readers.yaml", "no recovery reader opens shared, dev")}
+    assert found("CJ025", "CJ026") == {("CJ026", "jar/readers.yaml", "no recovery reader can decrypt shared, dev")}
     recipient = cj("identity", "new", "--out", "box.identity").out.strip()
     cj("readers", "add", recipient, "--label", "recovery", "--stage", "dev", "--offline", "--yes")
     assert found("CJ025", "CJ026") == set()
@@ -362,5 +362,5 @@ def test_nothing_waits_for_a_terminal_that_is_not_there(jar: Callable[..., Coinj
         [PROGRAM, "put", "PW", "--stage", "dev"], cwd=cj.folder, env=cj.env | {"COINJAR_IDENTITY": "", "COINJAR_IDENTITY_FILE": "p.identity"}, input=b"x", capture_output=True, check=False, start_new_session=True
     )  # fmt: skip
     assert process.returncode == 4
-    assert b"protected by a passphrase, and nobody gives it" in process.stderr
+    assert b"protected by a passphrase, which was not given" in process.stderr
     assert time.monotonic() - started < 20

@@ -17,16 +17,16 @@ LINKED: dict[str, list[tuple[dict[str, str], str, list[str]]]] = {
     "CJ020": [
         ({"Containerfile": f"FROM x\n{'# coinjar: begin'}\n# coinjar: end\nEXPOSE 8081/tcp\n"}, "{type: containerfile, services: [web], path: Containerfile, plain_only: true}", ["Containerfile:4:1: web exposes 8081, but its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
         ({"in/a.fill": "listen [::]:81 ssl;\n${LEVEL}\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:1:13: web listens on 81, but its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
-        ({"k8s/a.yaml": "kind: Pod\nmetadata: {name: web}\nspec:\n  containers:\n  - name: web\n    ports: [{name: http, containerPort: 80}]\n    livenessProbe: {httpGet: {port: http}}\n"}, "{type: manifests, from: k8s, to: 'out/{stage}'}", ["k8s/a.yaml:6:41: web has the container port 80, and", "k8s/a.yaml:7:37: web is probed (livenessProbe) at 80, and"]),
-        ({"compose.yaml": "services:\n  web:\n    build: {context: app}\n", "app/Containerfile": "FROM x\nEXPOSE 70\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["app/Containerfile:2:1: web exposes 70, and"]),
-        ({"compose.yaml": "services:\n  web:\n    image: x\n    ports: ['8080:90']\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["compose.yaml:4:13: web is published from port 90, and"]),
+        ({"k8s/a.yaml": "kind: Pod\nmetadata: {name: web}\nspec:\n  containers:\n  - name: web\n    ports: [{name: http, containerPort: 80}]\n    livenessProbe: {httpGet: {port: http}}\n"}, "{type: manifests, from: k8s, to: 'out/{stage}'}", ["k8s/a.yaml:6:41: web has the container port 80, but", "k8s/a.yaml:7:37: web is probed (livenessProbe) at 80, but"]),
+        ({"compose.yaml": "services:\n  web:\n    build: {context: app}\n", "app/Containerfile": "FROM x\nEXPOSE 70\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["app/Containerfile:2:1: web exposes 70, but"]),
+        ({"compose.yaml": "services:\n  web:\n    image: x\n    ports: ['8080:90']\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["compose.yaml:4:13: web is published from port 90, but"]),
     ],
     "CJ021": [
         ({"compose.yaml": "services:\n  web:\n    image: a:${LEVEL}\n    build: {context: ., args: {RELEASE: '1'}}\n", "Containerfile": "FROM x\nARG BASE=1\n", ".env": "PORT=1\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", [
-            "compose.yaml:3:14: the Compose file is filled with LEVEL, which .env does not give it (jar/jar.yaml:7:3 declares it)",
-            "compose.yaml:4:31: BASE reaches web's image only by its default: Containerfile:2 takes it, and the Compose file does not pass it",
-            "compose.yaml:4:31: RELEASE is passed to web's build, and Containerfile does not take it",
-            ".env:1:1: PORT stands in the file that only fills the Compose file, and compose.yaml does not mention it",
+            "compose.yaml:3:14: the Compose file uses LEVEL, which .env does not set (jar/jar.yaml:7:3 declares it)",
+            "compose.yaml:4:31: BASE has only its default in web's image: Containerfile:2 declares it, but the Compose file does not pass it",
+            "compose.yaml:4:31: RELEASE is passed to web's build, but Containerfile does not declare it",
+            ".env:1:1: PORT is in the file that only interpolates the Compose file, but compose.yaml does not use it",
         ]),
     ],
 }  # fmt: skip

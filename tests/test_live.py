@@ -91,7 +91,7 @@ def test_the_contract(name: str, jar: Callable[..., Coinjar], cj: Coinjar) -> No
         if "account" in text:
             (account,) = yaml.safe_load(text)["destinations"]["there"]["account"].values()
             cj.write({"jar/jar.yaml": text.replace(account, "another place")})
-            assert "and the jar was delivered to another place" in cj("deliver", "dev", code=3).err
+            assert "but the jar was delivered to another place" in cj("deliver", "dev", code=3).err
             cj.write({"jar/jar.yaml": text})
         # it is a source
         cj("put", "LEVEL=info", "--stage", "dev")
@@ -141,7 +141,7 @@ def test_a_delivery_that_was_killed_is_finished_by_the_next(
                 cj("deliveries", str(item["number"])).out
                 for item in json.loads(cj("deliveries", "--most", "200", "--json").out)
             )
-            assert any("asked for its restart and was interrupted: it may happen twice" in note for note in notes)
+            assert any("requested its restart and was interrupted: it may happen twice" in note for note in notes)
         listed = json.loads(cj("deliveries", "--most", "200", "--json").out)
         assert {item["state"] for item in listed} == {"done", "interrupted"}
 
@@ -162,7 +162,7 @@ def test_faults_lose_nothing(name: str, fault: str, jar: Callable[..., Coinjar],
                 break
         assert done.code == 0, done
         if fault == "drop:2" and name in ("lanternfish", "sluiceway"):
-            assert "an answer was lost" in "".join(
+            assert "a response was lost" in "".join(
                 cj("deliveries", str(item["number"])).out for item in json.loads(cj("deliveries", "--json").out)
             )
         assert system.running

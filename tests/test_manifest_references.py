@@ -105,7 +105,7 @@ def test_what_is_written_down_and_left_out_says_what_to_do(jar: Callable[..., Co
     assert "from_secret: NAME" in message
     cj = jar(JAR % ("OTHER: {}", "secrets: 'ref-{name}'"), prod="web: {HOST: there}\n")
     message = cj("render", "prod", code=3).err
-    assert "'secrets' of k8s would put a text into an object" in message
+    assert "'secrets' of k8s would write a text into an object" in message
     assert "from_secret: NAME" in message
 
 
@@ -124,8 +124,8 @@ def test_what_kubernetes_skips_is_said_and_the_rest_is_written(jar: Callable[...
         }
     )
     message = cj("render", "prod").err
-    assert "1ABC is ignored: Kubernetes makes no variable of such a key of a ConfigMap" in message
-    assert "k8s/own.yaml:5:5: the containers of Farm a are not looked into" in message
+    assert "1ABC was skipped: Kubernetes makes no variable from such a key of a ConfigMap" in message
+    assert "k8s/own.yaml:5:5: the containers of Farm a were not changed" in message
     assert "k8s/list.json: JSON manifests are copied unchanged" in message
     assert cj.read("out/prod/list.json") == '{"kind": "List", "items": []}\n'
     assert as_kubernetes(cj.folder / "out/prod")["HOST"] == "there"

@@ -68,7 +68,7 @@ def test_every_kind_is_rewritten_and_valid(jar: Callable[..., Coinjar]) -> None:
     cj = jar(JAR, prod="all: {TOKEN: made-up-secret}\n")
     cj.write({"k8s/all.yaml": every_kind().replace("restartPolicy: Never, ", "restartPolicy: Always, ", 3)})
     done = cj("render", "prod")
-    assert [line for line in done.err.splitlines() if "made anew" in line] == [
+    assert [line for line in done.err.splitlines() if "must be deleted" in line] == [
         f"k8s/all.yaml:{line}:18: {kind} {name} must be deleted and created again for new values: a cluster does not change it in place"
         for line, kind, name in ((18, "Job", "a-job"), (28, "Pod", "a-pod"))
     ]
@@ -157,7 +157,7 @@ def test_what_is_not_managed_stays_and_is_told(jar: Callable[..., Coinjar]) -> N
         "k8s/a.json: JSON manifests are copied unchanged",
         "k8s/shop.yaml:17:11: LEVEL of shop is set from another source here, which overrides the managed value",
         "k8s/shop.yaml:18:11: NOWHERE of shop was left unchanged: the jar has no value for web on prod",
-        "k8s/shop.yaml:25:9: the container stranger of shop belongs to no service, so its PORT stay as they are",
+        "k8s/shop.yaml:25:9: the container stranger of shop belongs to no service, so its PORT were left unchanged",
     ):
         assert line in message
     names = {path.name.split(".")[-2]: path.name.split(".")[0] for path in (cj.folder / "out/prod").glob("trial-*")}
@@ -201,7 +201,7 @@ def test_refusals_come_before_anything_is_written(jar: Callable[..., Coinjar]) -
     )
     cj.write({"k8s/shop.yaml": SHOP})
     message = cj("render", "prod", code=3).err
-    assert "kube-configmap cannot carry them together: they are 1171 KiB, and an object holds at most 1 MiB" in message
+    assert "kube-configmap cannot carry them together: they are 1171 KiB, but an object holds at most 1 MiB" in message
     assert not (cj.folder / "out").exists()
     cj.write({"k8s/shop.yaml": "a: [1\n"})
     assert "k8s/shop.yaml:2:1: this is not YAML" in cj("render", "prod", code=3).err
@@ -281,7 +281,7 @@ def test_adopted_and_rendered_manifests_run_with_the_same_environment(demo: Coin
         "rehearsal",
     )
     result = fresh("adopt", "manifests:k8s", "--stage", "rehearsal", "--yes")
-    assert result.out.startswith("manifests:k8s → rehearsal: 15 variables to declare and set")
+    assert result.out.startswith("manifests:k8s → rehearsal: 15 new names")
     assert "NODE_NAME of berths comes from the cluster itself" in result.err
     plain = yaml.safe_load(fresh.read("jar/plain/rehearsal.yaml"))
     assert plain["all"]["APP_TITLE"] == "Sandling Ferries (rehearsal)"  # said four times before, now once

@@ -81,14 +81,14 @@ def test_what_is_looked_at_and_what_is_known(tmp_path: Path, monkeypatch: pytest
     monkeypatch.setattr("coinjar.scanning.scan._FEW", 1)
     first = again()
     assert names_in(first) == {"A", "KEPT", "OK", "RUN_BY", "FILLED"}
-    assert (first.known, dict(first.left_out)) == (0, {"vendored": 1, "over 1 MiB": 1})  # type: ignore[attr-defined]
+    assert (first.cached, dict(first.left_out)) == (0, {"vendored": 1, "over 1 MiB": 1})  # type: ignore[attr-defined]
     second = again()
     assert names_in(second) == names_in(first)
-    assert second.known == second.looked  # type: ignore[attr-defined]
+    assert second.cached == second.scanned  # type: ignore[attr-defined]
     (tmp_path / "a.py").write_text("import os\nos.environ['B']\n")
     assert "B" in names_in(again())
     assert "A" not in names_in(again())
-    assert again(ScanRequest(frozenset({"setting"}), (".fill",))).known == 0  # type: ignore[attr-defined]  # asked for something else
+    assert again(ScanRequest(frozenset({"setting"}), (".fill",))).cached == 0  # type: ignore[attr-defined]  # asked for something else
     cache.write_text("{broken")
     assert "B" in names_in(again())
     assert names_in(scan(FileWalk(), [str(tmp_path / "build/b.py")], ScanRequest())) == {"NO"}  # named, so looked at
@@ -142,12 +142,12 @@ def test_findings_and_suggestions(jar: Callable[..., Coinjar]) -> None:
         ("CJ035", "both/s.py", 2, 10, "NEW_ONE is used"),
         ("CJ035", "web/a.js", 3, 23, "NEW_LIMIT is used"),
         ("CJ036", "jar/jar.yaml", 12, 3, "UNUSED is declared"),
-        ("CJ037", "web/a.js", 2, 23, "web mentions MAIL_HOST"),
+        ("CJ037", "web/a.js", 2, 23, "web uses MAIL_HOST"),
         ("CJ038", "web/a.js", 3, 59, "level is used"),
         ("CJ039", "both/a.py", 2, 28, "a.py falls back to 9090 for PORT"),
         ("CJ040", "web/a.js", 1, 17, "DEBUG is a boolean"),
-        ("CJ041", "mailer/m.sh", 2, 28, "nothing replaces this way of writing LEVEL here: it stays as it is written"),
-        ("CJ042", "both/a.py", 4, 21, "8080 stands here by itself"),
+        ("CJ041", "mailer/m.sh", 2, 28, "this reference to LEVEL is not expanded here"),
+        ("CJ042", "both/a.py", 4, 21, "8080 is a value of PORT"),
     }
     assert (
         "made-up-default" not in cj("mentions").out + cj("mentions", "--json").out
@@ -168,12 +168,12 @@ def test_findings_and_suggestions(jar: Callable[..., Coinjar]) -> None:
 def test_without_a_jar_and_what_is_refused(cj: Coinjar, jar: Callable[..., Coinjar]) -> None:
     cj.write({"src/a.rb": "x = ENV.fetch('PIER', 'north')\ny = ENV[name]\n"})
     shown = cj("mentions", "src")
-    assert shown.out.startswith("1 name mentioned in 1 place, 1 of 1 file\n")
+    assert shown.out.startswith("1 name used in 1 place, 1 of 1 file\n")
     assert "1 name is known only at run time:\n  src/a.rb:2:9: name\n" in shown.out
     assert "nowhere: there is no such file" in cj("mentions", "nowhere", code=3).err
     assert "no jar here" in cj("mentions", "src", "--suggest", code=3).err
     jar(JAR)
-    assert "which is named as code" in cj("check", code=3).err
+    assert "which is listed under code" in cj("check", code=3).err
 
 
 def test_what_is_shown(cj: Coinjar, jar: Callable[..., Coinjar]) -> None:
@@ -193,9 +193,9 @@ def test_what_is_shown(cj: Coinjar, jar: Callable[..., Coinjar]) -> None:
         ["PIER", "read", "0, 1, 2, 3, 4, north", "src/a.py:4:17, src/a.py:5:17, src/a.py:6:17, and 3 more"],
         ["TZ", "set", "src/b.sh:2:8"],
     ]
-    assert "ignored: 1 vendored" in plain.err
+    assert "skipped: 1 vendored" in plain.err
     every = cj("mentions", "src", "--every-place", "--name", "pier*").out.splitlines()
-    assert every[0] == "1 name mentioned in 6 places, 2 of 2 files"
+    assert every[0] == "1 name used in 6 places, 2 of 2 files"
     assert len(every) == 2 + 6
     helped = json.loads(cj("mentions", "src", "--helper", "setting", "--json").out)
     assert {mention["name"] for mention in helped["mentions"]} == {"FAR", "LOUD", "PIER", "TZ"}

@@ -113,7 +113,7 @@ def test_two_branches_in_a_repository(prod: Coinjar) -> None:
     git("merge", "-q", "--no-edit", "other")
     message = prod("value", "prod", "TOKEN", code=4).err
     assert re.search(
-        r"jar/coins/prod.coins:\d+:1: TOKEN stands in lines \d+ and \d+ for all: two branches changed it", message
+        r"jar/coins/prod.coins:\d+:1: TOKEN is in lines \d+ and \d+ for all: two branches changed it", message
     )
     assert prod("value", "prod", "LOGIN").out == "theirs"
     prod("put", "TOKEN", "--stage", "prod", stdin="settled")
@@ -128,7 +128,10 @@ def test_two_branches_in_a_repository(prod: Coinjar) -> None:
     conflicts = git("diff", "--name-only", "--diff-filter=U").split()
     assert "jar/coins/keys/prod.all.age" in conflicts
     git("checkout", "-q", "--ours", "jar/coins/keys")
-    assert "vouches for its readers" in prod("put", "TOKEN", "--stage", "prod", stdin="x", code=3).err
+    assert (
+        "are not approved by anybody who can decrypt it"
+        in prod("put", "TOKEN", "--stage", "prod", stdin="x", code=3).err
+    )
     prod("readers", "vouch", code=1)
     prod("readers", "vouch", "--yes")
     for env, _ in recipients.values():
@@ -144,10 +147,10 @@ def test_a_killed_change_of_keys_loses_nothing(prod: Coinjar) -> None:
     start = prod.folder / "start"
     shutil.copytree(prod.folder / "jar", start)
     killed = (
-        "import sys, os\nfrom coinjar.actions import sealing\nfrom coinjar.cli.main import main\n"
-        "left = int(sys.argv.pop(1))\nreal = sealing.replace_own\n"
+        "import sys, os\nfrom coinjar.actions.secrets import transaction\nfrom coinjar.cli.main import main\n"
+        "left = int(sys.argv.pop(1))\nreal = transaction.replace_own\n"
         "def counting(path, data):\n    global left\n    if left == 0: os.kill(os.getpid(), 9)\n    left -= 1\n    real(path, data)\n"
-        "sealing.replace_own = counting\nsys.exit(main(sys.argv[1:]))"
+        "transaction.replace_own = counting\nsys.exit(main(sys.argv[1:]))"
     )
     wanted = {name: prod("value", "prod", name, "-s", "mailer").out for name in ("TOKEN", "LOGIN", "BOTH")}
     for writes in range(30):

@@ -189,7 +189,7 @@ def test_a_whole_move(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         assert "pierTable" in cj.read("web.py")
         cj("migrate", "--execute", "move.yaml", code=1)  # nobody says yes
         done = cj("migrate", "--execute", "move.yaml", "--yes", "--restart")
-        assert "all 7 lines came out as the sheet says" in done.out
+        assert "all 7 changes applied as planned" in done.out
         is_moved(salt, fish, cj, "dev", "prod")
         for line in (
             "variable: OLD_NOTE, where: [dev/web, prod/web]",
@@ -208,7 +208,7 @@ def test_a_whole_move(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         cj("compare", "dest:old@prod", "dest:new@prod", code=1)
         salt.standin.state["apps"]["web-prod"]["settings"]["SURPRISE"] = "x"
         assert (
-            "SURPRISE of prod/web is at old, and on no line of the sheet"
+            "SURPRISE of prod/web is at old, but not in the sheet"
             in cj("migrate", "--execute", "move.yaml", "--yes", code=3).err
         )
         del salt.standin.state["apps"]["web-prod"]["settings"]["SURPRISE"]
@@ -265,11 +265,11 @@ EDITS: list[tuple[str, str, int, str]] = [
     ("variable: LEVEL,", "variable: LEVLE,", 3, "there is no LEVLE at the old place"),
     ("as: PIER_TABLE, ", "", 3, "pierTable is in the group renamed, but has no new name"),
     ("carried:", "carred:", 3, "did you mean 'carried'?"),
-    ("variable: OLD_NOTE, where: [dev/web, prod/web]", "variable: OLD_NOTE, where: [dev/web]", 3, "OLD_NOTE of prod/web is at old, and on no line of the sheet"),
-    ("variable: OLD_NOTE,", "variable: TOKEN,", 3, "TOKEN of dev/web stands in line"),
-    ("becomes: '${PUBLIC_ADDRESS@of:web}'", "becomes: ''", 3, "nobody knows what WEB_LINK is to point to"),
+    ("variable: OLD_NOTE, where: [dev/web, prod/web]", "variable: OLD_NOTE, where: [dev/web]", 3, "OLD_NOTE of prod/web is at old, but not in the sheet"),
+    ("variable: OLD_NOTE,", "variable: TOKEN,", 3, "TOKEN of dev/web is also in line"),
+    ("becomes: '${PUBLIC_ADDRESS@of:web}'", "becomes: ''", 3, "the new value of WEB_LINK is not known"),
     ("move: 1", "move: 2", 3, "this is not a sheet that this version reads"),
-    ("digest: ", "digest: 00", 3, "is another at old than when the sheet was made"),
+    ("digest: ", "digest: 00", 3, "has changed at old since the sheet was created"),
 ]  # fmt: skip
 
 
@@ -337,7 +337,7 @@ def test_from_a_file_to_a_platform_and_from_file_to_file(jar: Callable[..., Coin
     assert "made-up" not in done.out + done.err + cj.read("m.yaml")
     cj.write({"old.env": "LEVEL=warning\nPIER=Tern\n"})
     assert (
-        "LEVEL is another at file+literal:old.env than when the sheet was made"
+        "LEVEL has changed at file+literal:old.env since the sheet was created"
         in cj("migrate", "--execute", "m.yaml", "--yes", code=3).err
     )
     with house(jar, cj) as (_, fish):
@@ -356,7 +356,7 @@ def test_processes_and_containers_are_sources(jar: Callable[..., Coinjar]) -> No
     cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}}\n")
     with subprocess.Popen(["sleep", "60"], env={"PATH": "/bin", "LEVEL": "debug", "SHINY": "new"}) as process:
         shown = cj("adopt", f"process:{process.pid}", "--stage", "dev", "--yes")
-        assert "1 variable to declare and set, 1 to change, 1 left out" in shown.out
+        assert "1 new name, 1 other value, 1 left out" in shown.out
         rows = {
             row["name"]: row["verdict"]
             for row in json.loads(cj("compare", f"process:{process.pid}", "dev", "--json").out)["rows"]

@@ -92,7 +92,7 @@ def test_a_sheet_outlives_the_first_secret(jar: Callable[..., Coinjar], cj: Coin
         cj("migrate", "--execute", "m.yaml", "--yes")  # as a run that was cut short is finished
         salt.standin.state["apps"]["web-staging"]["settings"]["LEVEL"] = "changed there"
         assert (
-            "LEVEL is another at old than when the sheet was made"
+            "LEVEL has changed at old since the sheet was created"
             in cj("migrate", "--execute", "m.yaml", "--yes", code=3).err
         )
 

@@ -73,7 +73,7 @@ def test_values_that_an_etcd_keeps(jar: Callable[..., Coinjar], cj: Coinjar) -> 
         cj("deliver", "dev", "salt")  # which has a loop of its own running
         assert salt.standin.state["apps"]["line"]["settings"]["QUOTA"] == "12"
         assert "registry has nothing under /nowhere" in cj("value", "prod", "QUOTA", code=3).err
-        assert "2 values come from commands or stores that were not readable" in cj("check", code=None).err
+        assert "2 values come from commands or stores that were not run" in cj("check", code=None).err
     assert "cannot reach" in cj("value", "dev", "QUOTA", code=5).err
 
 
@@ -89,7 +89,7 @@ write: {changes: {send: PUT /v, body: {v: "{changes}"}}}
 @pytest.mark.parametrize(
     ("old", "new", "words"),
     [
-        ("platform: 1", "platform: 2", "this is not the format"),
+        ("platform: 1", "platform: 2", "this version does not read this format"),
         ("{address: where}", "{space: where}", "the settings have no address"),
         ("send: GET /a", "send: LOOK /a", "'account' is not a request"),
         ("send: GET /a", 'send: "GET /a/{nope}"', "'{nope}' in 'account' is not defined"),
@@ -97,8 +97,8 @@ write: {changes: {send: PUT /v, body: {v: "{changes}"}}}
         ("map: /v", "map: /v, items: /v", "'list' requires either map or items"),
         ("{changes: {send: PUT /v", "{nope: {send: PUT /v", "unknown key 'nope' in 'write'"),
         ("{changes: {send: PUT /v", "{create: {send: PUT /v", "'write' cannot remove"),
-        ("list:", "values: {empty: maybe}\nlist:", "'empty' cannot be 'maybe'"),
-        ("list:", "names: {shape: '('}\nlist:", "the pattern of names is no pattern"),
+        ("list:", "values: {empty: maybe}\nlist:", "'empty' is not valid as 'maybe'"),
+        ("list:", "names: {shape: '('}\nlist:", "the pattern of names is not a valid pattern"),
         ("list:", "state: {send: GET /s}\nlist:", "'state' has neither pending nor saved and running"),
         ("list:", "restart: {send: POST /r, wait: {send: GET /r}}\nlist:", "'wait' has no until"),
         ("account:", "acount:", "did you mean 'account'?"),
@@ -155,7 +155,7 @@ def test_where_a_token_may_go(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         "  unset: {type: platform, platform: saltmarsh, address: {from_env: NOT_SET}, app: line, token: {secret: A}}\n"
     )
     cj("put", "KEY", "--stage", "dev", stdin="made-up-key")
-    assert "would travel readable to hosting.example" in cj("deliver", "dev", "far", code=3).err
+    assert "would be sent unencrypted to hosting.example" in cj("deliver", "dev", "far", code=3).err
     jar_text = cj.read("jar/jar.yaml")
     cj.write({"jar/jar.yaml": jar_text.replace("token: {secret: A}", "token: {secret: KEY}, variables: [A]")})
     assert "unset (line): the environment has no NOT_SET" in cj("deliver", "dev", "unset", code=3).err
@@ -205,5 +205,5 @@ def test_an_answer_that_is_none_is_not_an_empty_set(jar: Callable[..., Coinjar],
         shipped = (Path(__file__).parent.parent / "src/coinjar/platforms/shipped/saltmarsh.yaml").read_text()
         for wrong in ("map: /nope", "items: /settings"):
             cj.write({"jar/platforms/saltmarsh.yaml": shipped.replace("map: /settings", wrong)})
-            assert re.search("the answer has no (object|list) at '/", cj("deliver", "dev", "hosting", code=5).err)
+            assert re.search("the response has no (object|list) at '/", cj("deliver", "dev", "hosting", code=5).err)
         assert not [request for request in salt.server.seen if request.startswith("PATCH")][1:]

@@ -194,7 +194,7 @@ READINGS = {
     ("dotenv", 'A = "x" y\nB=a#b\nC="say \\"hi\\""\nexport D=1\nno line\nE="$HOME"\nF=\'a\nb\'\nH= \nG="open\n'): (
         {"A": "x", "B": "a", "C": "say \\", "D": "1", "E": "$HOME", "F": "a\nb", "H": "", "G": '"open'},
         [
-            "1:1 the blanks around '=' of A were left out",
+            "1:1 the spaces around '=' of A were ignored",
             "1:1 A: text after its closing quote was ignored",
             "2:1 B: the text after '#' was read as a comment, although there is no space before it",
             "3:1 C: '\\\"' is not unescaped: the value ends at that quote",
@@ -202,7 +202,7 @@ READINGS = {
             "5:1 ignored: the line has no '='",
             "6:1 E: `$` is kept literally: this dialect does not expand references",
             "7:1 F: it spans several lines, up to its closing quote",
-            "9:1 H: nothing but blanks follows its '='; it was read as empty, where some readers take the next line for the value",
+            "9:1 H: only spaces follow its '='; it was read as empty, but some readers take the next line as its value",
             '10:1 G: its " is never closed, so it is part of the value',
         ],
     ),
@@ -229,8 +229,8 @@ READINGS = {
             "3:2 the '#' in the value of B is part of it: this grammar has no comments after values",
             "4:1 the space before '=' is part of the name 'C '",
             "4:1 the space after '=' is part of the value of C ",
-            "5:1 ignored: 'NAME' has no '=', and would be inherited from whoever starts the container",
-            "6:1 ignored: this text has no '=', and would be inherited from whoever starts the container",
+            "5:1 ignored: 'NAME' has no '=', so the container would inherit it from its caller",
+            "6:1 ignored: this text has no '=', so the container would inherit it from its caller",
         ],
     ),
     ("json", '\ufeff{"A": "x", "B": 1.10, "C": null,\n "D": [1], "A": true}'): (
@@ -250,7 +250,7 @@ READINGS = {
             "3:1 in C $B was replaced by the value set above",
             "4:1 UNSET has no '=', so it is unset",
             "5:1 'export' before D was ignored: the specification does not have it",
-            "6:1 the blank before '=' of E was ignored",
+            "6:1 the space before '=' of E was ignored",
             "6:1 what follows the closing quote of E was ignored",
             '7:1 ignored: the " of F is never closed',
             "8:1 ignored: the value of G has no name after '${'",
@@ -261,7 +261,7 @@ READINGS = {
         [
             "1:1 the comment continues on the next line, because of its final backslash",
             "3:1 the '#' in the value of A is part of it: systemd has no comments after values",
-            "4:1 ignored: systemd ignores 'B-C', which is no name to it",
+            "4:1 ignored: systemd does not accept the name 'B-C'",
             '5:1 D: its " is never closed',
             "5:1 D: `$` is kept literally: this dialect does not expand references",
         ],
@@ -273,22 +273,22 @@ READINGS = {
         {"A": "1", "B": "two %", "C": "\n", "F": None},
         [
             "2:1 'Environment' was ignored: only Environment= of [Service] is read",
-            "5:1 ignored: D has a '%' that systemd replaces",
-            "5:1 ignored: systemd ignores 'E', which is not an assignment to it",
+            "5:1 ignored: D has a '%' specifier, which systemd expands",
+            "5:1 ignored: systemd does not accept the assignment 'E'",
             "7:1 'ExecStart' was ignored: only Environment= of [Service] is read",
         ],
     ),
     ("yaml", "A: 1.10\nB: 'x'\nC:\nD: [1]\nE: plain\n"): (
         {"A": "1.10", "B": "x", "E": "plain"},
         [
-            "1:1 A is a number to readers that tell types apart, and becomes '1.1' there: quote it",
+            "1:1 A is a number to readers with types, and becomes '1.1' there: quote it",
             '3:1 ignored: C is null, which may mean "", the word null, or no value',
             "4:1 ignored: D is not a text but a list",
         ],
     ),
     ("toml", 'A = "x"\nB = 1_000\n[t]\nC = "y"\n'): (
         {"A": "x", "B": "1000"},
-        ["2:1 B is not a text; it was taken as 1000", "0:0 ignored: t is not a text but a table"],
+        ["2:1 B is not a text; it was read as 1000", "0:0 ignored: t is not a text but a table"],
     ),
     ("pairs", '[{"name": "A", "value": "x"}, {"name": "B"}, {"name": "C", "value": "y", "slot": 1}]'): (
         {"A": "x", "C": "y"},
@@ -297,7 +297,7 @@ READINGS = {
     ("properties", "A: 1\nB=x \n# c\nC=\\uZ\nD=é # f\n"): (
         {"A": "1", "B": "x ", "D": "é # f"},
         [
-            "2:1 the blanks at the end of B are part of its value",
+            "2:1 the spaces at the end of B are part of its value",
             "4:1 ignored: a '\\u' without four digits, at which Java stops",
             "5:1 D is not ASCII: Java's stream reader reads it as Latin-1, its character readers do not",
             "5:1 the '#' in the value of D is part of it: there are no comments after values",
@@ -308,10 +308,10 @@ READINGS = {
         [
             "1:1 read with ';' between cells, as in the first row",
             "3:1 ignored: the row has no name or no value",
-            "5:1 what stands behind the value of B was ignored",
+            "5:1 text after the value of B was ignored",
         ],
     ),
-    ("nul", "A=1\0B=a\nb\0bad\0"): ({"A": "1", "B": "a\nb"}, ["2:3 ignored: entry 3 has no name and '='"]),
+    ("nul", "A=1\0B=a\nb\0bad\0"): ({"A": "1", "B": "a\nb"}, ["2:3 ignored: entry 3 is not NAME=VALUE"]),
 }
 
 
@@ -327,7 +327,7 @@ def test_readers_report_what_a_person_may_not_expect(dialect: str, text: str) ->
 
 def test_faults_of_whole_files_have_their_place() -> None:
     for dialect, data, message in [
-        ("json", b'{"A": "x",}', "f:1:10: this is not JSON: a comma stands before the end"),
+        ("json", b'{"A": "x",}', "f:1:10: this is not JSON: there is a comma before the end"),
         ("json", b"[1]", "f:1:1: this is not a JSON object"),
         ("json", b'{"A": ' + b"[" * 100_000, "f:1:57: this is not JSON: it is nested more than 50 levels deep"),
         ("dotenv", b"A=1\nB=\xff\n", "f:2:3: byte 0xff is not UTF-8 text"),

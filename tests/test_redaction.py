@@ -108,7 +108,7 @@ def test_check_finds_the_jars_secrets_in_what_git_tracks(jar: Callable[..., Coin
     result = cj("check", code=1)
     lines = [line for line in result.out.splitlines() if "CJ028" in line]
     assert [line.split(": ")[0] for line in lines] == ["ci.yaml:2:17", "notes.bin:1:6", "src/a.py:1:3"]
-    assert all("it contains the text of TOKEN" in line for line in lines)
+    assert all("contains the text of the secret TOKEN" in line for line in lines)
     assert SECRET not in result.out + result.err
     git(cj, "commit", "-qm", "with a secret")
     git(cj, "rm", "-qf", "ci.yaml", "notes.bin", "src/a.py")
@@ -122,7 +122,7 @@ def test_check_finds_the_jars_secrets_in_what_git_tracks(jar: Callable[..., Coin
     }
     assert SECRET not in result.out + result.err
     nobody = cj("check", env={"COINJAR_IDENTITY": ""})
-    assert "2 sealed values were not looked at" in nobody.err  # no all-clear for what was not looked for
+    assert "2 secrets were not checked" in nobody.err  # no all-clear for what was not looked for
 
 
 def test_texts_that_hold_a_secret_are_secrets(jar: Callable[..., Coinjar]) -> None:
@@ -138,11 +138,13 @@ def test_texts_that_hold_a_secret_are_secrets(jar: Callable[..., Coinjar]) -> No
     assert kinds == dict.fromkeys(["DB_PASSWORD", "DATABASE_URL", "ENCODED", "PACKED", "ODD"], "secret") | {
         "PORTED": "url"
     }
-    assert "ignored: PLAIN: it contains the text of the secret DB_PASSWORD" in plan.err
+    assert "left out: PLAIN: it contains the text of the secret DB_PASSWORD" in plan.err
     cj("adopt", "in.env", "--stage", "dev", "--yes")
     assert not [path for path in (cj.folder / "jar").rglob("*") if path.is_file() and b"s3cr3t" in path.read_bytes()]
     cj("put", "PLAIN=see s3cr3t#x", "--stage", "dev")
-    assert "PLAIN is not declared as a secret, but its value holds the text of the secret" in cj("check", code=None).out
+    assert (
+        "PLAIN is not declared as a secret, but its value contains the text of the secret" in cj("check", code=None).out
+    )
 
 
 def test_references_of_a_file_are_kept_on_request(jar: Callable[..., Coinjar]) -> None:
@@ -152,10 +154,10 @@ def test_references_of_a_file_are_kept_on_request(jar: Callable[..., Coinjar]) -
             "in.env": "export DB_PASSWORD='s3cr3t$x'\nURL=\"postgres://u:$DB_PASSWORD@h/\\$d\"\nHOME=/root\nWHERE=$HOME/x\n"
         }
     )
-    assert "URL, WHERE: made from other names of the file" in cj("adopt", "in.env", "--stage", "dev", code=1).err
+    assert "URL, WHERE: built from other names of the file" in cj("adopt", "in.env", "--stage", "dev", code=1).err
     cj("adopt", "in.env", "--stage", "dev", "--references", "--yes")
     assert "URL: {text: 'postgres://u:${DB_PASSWORD}@h/$$d'}" in cj.read("jar/plain/dev.yaml").replace('"', "'")
     assert cj("value", "dev", "URL").out == "postgres://u:s3cr3t$x@h/$d"
     assert cj("value", "dev", "WHERE").out == "/root/x"  # HOME is not the jar's
-    assert "4 the same already" not in cj("adopt", "in.env", "--stage", "dev", "--references", "--yes").out
-    assert "Nothing to bring" in cj("adopt", "in.env", "--stage", "dev", "--yes").err
+    assert "4 the same" not in cj("adopt", "in.env", "--stage", "dev", "--references", "--yes").out
+    assert "Nothing to adopt" in cj("adopt", "in.env", "--stage", "dev", "--yes").err

@@ -118,10 +118,10 @@ def test_sealed_values(jar: Callable[..., Coinjar]) -> None:
     cj("put", "--text", "TOKEN=z-${HOST}", "--stage", "dev", code=None)
     other, _ = somebody(cj, "berta")
     done = cj("rename", "TOKEN", "KEY", "--yes", env=other)  # she opens nothing of it
-    assert "stays sealed under the old name until somebody who opens prod" in done.err
+    assert "keeps its old name in the encrypted values until somebody who can decrypt prod" in done.err
     assert "made-up" not in done.out + done.err
     assert cj("value", "prod", "KEY", "--service", "web").out == "made-up-one"
-    assert "still sealed under that name on dev" in cj("rename", "--finish", "TOKEN", code=3).err
+    assert "still encrypted under that name on dev" in cj("rename", "--finish", "TOKEN", code=3).err
     assert " TOKEN " in cj.read("jar/coins/prod.coins")
     assert "2 sealed values encrypted again" in cj("rename", "TOKEN", "KEY", "--yes").out
     assert " TOKEN " not in cj.read("jar/coins/prod.coins")
@@ -138,7 +138,7 @@ def test_refusals_and_several_at_once(jar: Callable[..., Coinjar]) -> None:
         (("HOSTT", "X"), "there is no variable 'HOSTT'"),
         (("HOST", "USER"), "USER is already declared"),
         (("HOST", "2ND"), "shells cannot set 2ND"),
-        (("HOST", "A=B"), "a variable's name has no blanks"),
+        (("HOST", "A=B"), "a variable's name contains no spaces"),
         (("HOST", "HOST"), "HOST already has that name"),
         (("--finish", "NOBODY"), "no variable had the name NOBODY"),
     ):
@@ -172,9 +172,10 @@ def test_old_names_for_a_while_and_what_a_delivery_shows(jar: Callable[..., Coin
 KILLED = """\
 import os, signal, sys
 from coinjar.cli.main import main
-from coinjar.jarfile import journal, store
+from coinjar.jarfile import journal
+from coinjar.system import files
 left = int(sys.argv[1])
-real = store.replace_file
+real = files.replace_file
 def counted(*given, **named):
     global left
     real(*given, **named)
@@ -204,7 +205,7 @@ def test_killed_at_every_write(jar: Callable[..., Coinjar]) -> None:
     number = 1
     while (code := killed(number)) == -signal.SIGKILL:
         if unfinished.exists() and (result := cj("grid", code=None)).code:
-            assert "a rename was cut short" in result.err
+            assert "a rename was interrupted" in result.err
             half.append(number)
         cj("rename", "HOST", "DB_HOST", "--yes", code=None)  # finishes it, or does it anew
         assert "DB_HOST" in cj.read("app.py")
@@ -217,7 +218,7 @@ def test_killed_at_every_write(jar: Callable[..., Coinjar]) -> None:
     # what a rename has half written and somebody changed since is not overwritten
     killed(half[0])
     (cj.folder / "app.py").write_text("changed\n")
-    assert "changed since a rename was cut short" in cj("rename", "USER", "NAME", "--yes", code=3).err
+    assert "changed since a rename was interrupted" in cj("rename", "USER", "NAME", "--yes", code=3).err
     (cj.folder / "app.py").write_bytes(before["app.py"])
     assert "An interrupted rename was completed; written now: " in cj("rename").err
     assert "DB_HOST" in cj.read("app.py")
@@ -250,7 +251,7 @@ def test_descriptions_own_values_and_what_platforms_set(jar: Callable[..., Coinj
     )
     cj.write({"jar/platforms/own.yaml": description, "jar/.local/dev.yaml": "all: {PORT: 99, L: y}  # mine\n"})
     done = cj("rename", "PORT", "LISTEN_PORT", "--yes")
-    assert "there sets PORT by itself, and will not know it as LISTEN_PORT" in done.err
+    assert "there sets PORT itself, and does not use the name LISTEN_PORT" in done.err
     assert cj.read("jar/.local/dev.yaml") == "all: {LISTEN_PORT: 99, L: y}  # mine\n"
     assert cj.read("jar/platforms/own.yaml") == description.replace("[PORT]", "[LISTEN_PORT]").replace(
         "'X_*', PORT", "'X_*', LISTEN_PORT"

@@ -66,7 +66,7 @@ def test_who_follows_and_in_which_order(jar: Callable[..., Coinjar], cj: Coinjar
         cj("deliver", "isles", "pages", "--restart")  # a stage that follows, delivered to before; isles-2 never was
         cj("migrate", "dest:old", "dest:new", "--out", "move.yaml")
         for becomes, words in (
-            ("", "nobody knows what SHOP_LINKS is to point to"),
+            ("", "the new value of SHOP_LINKS is not known"),
             ("${PUBLIC_ADDRESS@of:web}", "SHOP_LINKS is of kind json, in which a reference would be data"),
         ):
             _become(cj, "SHOP_LINKS", becomes)
@@ -102,15 +102,13 @@ def test_what_is_left_to_a_person(jar: Callable[..., Coinjar], cj: Coinjar) -> N
             }
         )
         result = cj("migrate", "dest:old", "dest:new", "--out", "move.yaml")
-        assert "site.py:3 holds an address of old: change it by hand" in result.err
-        assert "gone could not be looked at for addresses" in result.err
+        assert "site.py:3 contains an address of old: change it by hand" in result.err
+        assert "gone could not be searched for addresses" in result.err
         lines = cj.read("move.yaml").partition("repointed:")[2]
         assert "{variable: WEB_LINK, where: shared/all" in lines
-        assert "say what is to stand there instead" in lines
+        assert "write its new value" in lines
         assert "{variable: BY_HAND, where: 'prod/dest:pages'" in lines.replace('"', "'")
-        assert (
-            "nobody knows what WEB_LINK is to point to" in cj("migrate", "--execute", "move.yaml", "--yes", code=3).err
-        )
+        assert "the new value of WEB_LINK is not known" in cj("migrate", "--execute", "move.yaml", "--yes", code=3).err
         assert not fish.standin.state["projects"]["web"]["variables"]
         _become(cj, "WEB_LINK", "https://tickets.example/")
         cj("migrate", "--execute", "move.yaml", "--yes", "--restart")
@@ -132,10 +130,10 @@ def test_one_name_for_two_stages_is_refused(jar: Callable[..., Coinjar], cj: Coi
             ("migrate", "dest:old", "dest:new", "--out", "move.yaml"),
         ):
             assert (
-                "new has one name, live, for dev and for prod: they would overwrite each other"
+                "new has the same name, live, for dev and prod, which would overwrite each other"
                 in cj(*command, code=3).err
             )
-        assert "they would overwrite each other" in cj("check", code=1).out
+        assert "which would overwrite each other" in cj("check", code=1).out
 
 
 def test_moves_into_files(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -150,7 +148,7 @@ def test_moves_into_files(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     assert not (cj.folder / "out.env").exists()
     cj("migrate", "file:one.env", "file+literal:there.env", "--out", "n.yaml")
     assert (
-        "there.env: the file already exists, and it says something else"
+        "there.env: the file already exists, with different content"
         in cj("migrate", "--execute", "n.yaml", "--yes", code=3).err
     )
     assert cj.read("there.env") == "OTHER=1\n"

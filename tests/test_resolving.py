@@ -237,11 +237,11 @@ def test_services_stages_sets_and_patterns_decide_where_a_variable_exists(jar: C
 def test_long_chains_and_growing_texts_end_in_clear_errors(jar: Callable[..., Coinjar]) -> None:
     chain = ", ".join(f"V{number}: {{default: {{text: 'x${{V{number + 1}}}'}}}}" for number in range(150))
     cj = jar(f"services: {{web: {{}}}}\nstages: {{dev: {{}}}}\nvariables: {{{chain}, V150: {{default: end}}}}\n")
-    assert "references go more than 60 deep" in cj("value", "dev", "V0", code=3).err
+    assert "references are nested more than 60 deep" in cj("value", "dev", "V0", code=3).err
     assert cj("value", "dev", "V100").out == "x" * 50 + "end"
     bomb = ", ".join(f"V{number}: {{default: {{text: '{f'${{V{number + 1}}}' * 10}'}}}}" for number in range(9))
     cj = jar(f"services: {{web: {{}}}}\nstages: {{dev: {{}}}}\nvariables: {{{bomb}, V9: {{default: boom}}}}\n")
-    assert "references make a text of over" in cj("value", "dev", "V0", code=3).err
+    assert "references produce a text of more than" in cj("value", "dev", "V0", code=3).err
     followers = ", ".join(f"s{number}: {{follows: s{number - 1}}}" for number in range(1, 60))
     cj = jar(
         f"services: {{web: {{}}}}\nstages: {{s0: {{}}, {followers}}}\nvariables: {{A: {{}}}}\n", s0="all: {A: deep}\n"

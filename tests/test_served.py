@@ -168,7 +168,7 @@ def test_a_containerfile_builds_with_what_is_rendered(jar: Callable[..., Coinjar
     assert done.stdout.endswith("base:1 1.10 'x' $Y\n")
     for wrong, message in {
         "FROM x\n": "Containerfile: it has no marked place for the lines",
-        CONTAINERFILE.split("\n", 3)[3]: "Containerfile:1:1: this FROM needs BASE, and nothing declares it before",
+        CONTAINERFILE.split("\n", 3)[3]: "Containerfile:1:1: this FROM needs BASE, which is not declared above",
     }.items():
         cj.write({"Containerfile": wrong})
         assert message in cj("render", "prod", code=3).err

@@ -122,12 +122,12 @@ def test_extra_variables_go_with_their_restart(jar: Callable[..., Coinjar], cj: 
         app = running.standin.state["apps"]["x-web"]
         cj("deliver", "dev", "--restart")
         app["settings"]["EXTRA"] = app["running"]["EXTRA"] = "1"
-        assert "1 not ours" in cj("deliver", "dev", "--dry-run").out
+        assert "1 unmanaged" in cj("deliver", "dev", "--dry-run").out
         plan = cj("deliver", "dev", "--remove-extra", "--dry-run").out
-        assert "not ours" not in plan
+        assert "unmanaged" not in plan
         assert "with --restart" in plan
         done = cj("deliver", "dev", "--remove-extra", "--restart").out
-        assert "not ours" not in done
+        assert "unmanaged" not in done
         assert "restarted, in use" in done
         assert "EXTRA" not in app["running"]
 
@@ -249,7 +249,7 @@ def test_a_lock_is_renewed_until_it_is_lost(cj: Coinjar, monkeypatch: pytest.Mon
                     raise ExternalError("the database is away", hint="", code="records")
                 real()
 
-            monkeypatch.setattr(lock, "say_alive", failing)
+            monkeypatch.setattr(lock, "heartbeat", failing)
             while left > 0 and lock.lost is None:
                 await asyncio.sleep(0.02)
             await asyncio.sleep(0.05)
@@ -275,4 +275,4 @@ def test_a_value_that_no_place_takes_blocks_nothing(jar: Callable[..., Coinjar])
     cj("render", "dev")
     assert yaml.safe_load(cj.read("d.yaml"))["env"] == {"LEVEL": "info", "PORT": "1"}
     cj.write({"d.yaml": "env:\n  OWN: 0x10\n"})
-    assert "becomes the text" in cj("check", code=None).out
+    assert "is read as the text" in cj("check", code=None).out

@@ -60,8 +60,8 @@ def test_what_still_names_a_variable_keeps_it(jar: Callable[..., Coinjar]) -> No
         "services: {a: {}}\nstages: {dev: {}}\nvariables: {A: {}, K: {}}\nproofs:\n  p: {file: x, expect: '${A}'}\n  q: {file: x, expect: {digest: A, key: K}}\n"
     )
     message = cj("drop", "A", "--everywhere", "--yes", code=3).err
-    assert "the proof p still names A" in message
-    assert "the proof q still names A" in message
+    assert "the proof p still refers to A" in message
+    assert "the proof q still refers to A" in message
     assert "A: {}" in cj.read("jar/jar.yaml")
 
 
@@ -71,7 +71,7 @@ def test_nothing_typed_is_no_value(jar: Callable[..., Coinjar]) -> None:
     )
     for name in ("S", "E", "P"):
         assert f"nothing was read from stdin for {name}" in cj("put", name, "--stage", "dev", code=2).err
-    assert "S is required, and an empty text is no value" in cj("put", "S", "--stage", "dev", "--empty", code=3).err
+    assert "S is required, and an empty text is not a value" in cj("put", "S", "--stage", "dev", "--empty", code=3).err
     cj("put", "E", "P", "--stage", "dev", "--empty", code=2)  # stdin gives one value
     cj("put", "E", "--stage", "dev", "--empty")
     cj("put", "P=", "--stage", "dev")
@@ -145,7 +145,7 @@ def test_services_repeat_where_several_make_sense(jar: Callable[..., Coinjar]) -
         ),
         (
             ["adopt", "in.env", "--stage", "dev", "--secret", "OLD"],
-            "--secret OLD: jar.yaml declares it already, not as a secret",
+            "--secret OLD: jar.yaml already declares it, not as a secret",
         ),
         (["confirm", "dev", "--allow-guarded", "prud"], "--allow-guarded: there is no stage 'prud'"),
         (["deliver", "dev", "--allow-guarded", "prud"], "--allow-guarded: there is no stage 'prud'"),
@@ -167,7 +167,9 @@ def test_the_first_reader_has_the_label_that_was_given(small: Coinjar) -> None:
     small("put", "S", "--stage", "dev", "--label", "anna", stdin="made-up\n")
     assert "anna" in small("readers", "list").out
     assert small("value", "dev", "S").out == "made-up"
-    assert "it has readers already" in small("put", "S", "--stage", "dev", "--label", "berta", stdin="x", code=2).err
+    assert (
+        "the jar already has readers" in small("put", "S", "--stage", "dev", "--label", "berta", stdin="x", code=2).err
+    )
     small("put", "S", "--stage", "dev", "--label", "anna", stdin="y")  # the same again is no fault
 
 

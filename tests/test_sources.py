@@ -72,7 +72,7 @@ def test_compose_files_are_worked_out_as_specified(cj: Coinjar) -> None:
     message = cj("compare", "compose:compose.yaml", "file:nothing.json", code=1).err
     for line in (
         "compose.yaml:11:7: FLAG is a boolean to readers of YAML 1.1 there, and is read as 'true': quote it",
-        "compose.yaml:12:7: ignored: CALLER has no value, and is taken from whoever starts the container",
+        "compose.yaml:12:7: ignored: CALLER has no value: the container gets it from its caller",
         "compose.yaml:13:7: ignored: LOST needs NO_SUCH, which the .env file beside it does not set",
         "compose.yaml:17:32: ignored: FROM_CALLER has no value",
     ):
@@ -100,11 +100,11 @@ def test_adopting_several_services_shares_what_they_agree_on(jar: Callable[..., 
         "web": {"OWN": "a"},
         "mailer": {"LEVEL": "debug", "OWN": "b"},
     }
-    assert "ignored: NEW: the jar has no service 'stranger'" in result.err
+    assert "left out: NEW: the jar has no service 'stranger'" in result.err
     assert cj("adopt", "compose:compose.yaml", "--stage", "dev", "--service", "other", code=2).err.startswith(
-        "coinjar: compose:compose.yaml has nothing for other"
+        "coinjar: compose:compose.yaml has no variables for other"
     )
-    assert "Nothing to bring" in cj("adopt", "compose:compose.yaml", "--stage", "dev").err
+    assert "Nothing to adopt" in cj("adopt", "compose:compose.yaml", "--stage", "dev").err
 
 
 def test_images_of_podman_and_layouts(cj: Coinjar, tmp_path_factory: pytest.TempPathFactory) -> None:
@@ -125,7 +125,7 @@ def test_images_of_podman_and_layouts(cj: Coinjar, tmp_path_factory: pytest.Temp
     wrapper.chmod(0o755)
     cj.env["PATH"] = f"{wrapper.parent}:{cj.env['PATH']}"
     assert seen(cj, f"image:{tag}") == wanted
-    assert "podman cannot show it" in cj("compare", "image:localhost/none:1", "file:nothing.json", code=5).err
+    assert "podman cannot inspect it" in cj("compare", "image:localhost/none:1", "file:nothing.json", code=5).err
     assert "'--all' is not an image" in cj("compare", "image:--all", "file:nothing.json", code=2).err
     rows = json.loads(cj("compare", f"image:{tag}", "file:nothing.json", "--json", code=1).out)["rows"]
     assert {row["name"] for row in rows} == {"GREETING", "EMPTY"}  # PATH is every image's
@@ -150,7 +150,7 @@ def test_images_of_podman_and_layouts(cj: Coinjar, tmp_path_factory: pytest.Temp
     try:  # a running container: what its image sets by itself is left out
         running = cj("compare", f"container:{name}", "file:nothing.json", "--json", code=1)
         assert [row["name"] for row in json.loads(running.out)["rows"]] == ["SHINY"]
-        message = next(line for line in running.err.splitlines() if "the image sets them by itself" in line)
+        message = next(line for line in running.err.splitlines() if "set by the image" in line)
         assert {"GREETING", "EMPTY"} <= set(re.findall("[A-Z]+", message))
         cj.write(
             {
@@ -164,7 +164,7 @@ def test_images_of_podman_and_layouts(cj: Coinjar, tmp_path_factory: pytest.Temp
         }  # what the jar declares is kept
     finally:
         subprocess.run([*base, "rm", "--force", name], env=env, capture_output=True, check=False)
-    assert "podman cannot show it" in cj("compare", "container:none", "file:nothing.json", code=5).err
+    assert "podman cannot inspect it" in cj("compare", "container:none", "file:nothing.json", code=5).err
     cj.write({"broken/index.json": '{"manifests": [{"digest": "sha256:' + "0" * 64 + '"}]}'})
     assert "cannot read it" in cj("compare", "image:broken", "file:nothing.json", code=3).err
 
@@ -173,7 +173,7 @@ def test_images_of_podman_and_layouts(cj: Coinjar, tmp_path_factory: pytest.Temp
     ("text", "items", "expected"),
     [
         ("FROM a AS one\nENV LOST=1\nFROM b\nARG V=1.2\nENV A=$V B='x y' \\\n  # comment\n  C=\"q\\\"$V\\$\"\nENV OLD style value\nENV D=$NO\n", {"V": "1.2", "A": "1.2", "B": "x y", "C": 'q"1.2$', "OLD": "style value"},
-         ["f:1:1: of 2 stages only the last one's ENV was read", "f:9:1: ignored: D needs the value of NO"]),
+         ["f:1:1: of 2 stages only the ENV of the last one and its base stages was read", "f:9:1: ignored: D needs the value of NO"]),
         ("# escape=`\nFROM a\nENV A=1 `\n B=2\n", {"A": "1", "B": "2"}, []),
     ],
 )  # fmt: skip
@@ -209,12 +209,12 @@ def test_documents_bundles_and_objects(cj: Coinjar) -> None:
     for line in (
         "ci.yaml:3:9: A is a number there, and is read as '1.1'",
         "ci.yaml:3:26: ignored: C has no value",
-        "config.json:1:50: A is given twice (first in line 1); the last one counts",
+        "config.json:1:50: A is given twice (first in line 1); the last one is used",
         "'BAD' has no '='",
     ):
         assert line in message
     assert (
-        "m.yaml:7:17: ignored: BAD is not base64 of a text"
+        "m.yaml:7:17: ignored: BAD is not a text in base64"
         in cj("compare", "file:m.yaml", "file:nothing.json", code=1).err
     )
     for source, words in {
@@ -223,7 +223,7 @@ def test_documents_bundles_and_objects(cj: Coinjar) -> None:
         assert words in cj("compare", source, "file:nothing.json", code=2).err
     for source, words in {
         "document:ci.yaml#/jobs/x": "does not exist",
-        "bundle:nothing.json": "this is no bundle's config.json",
+        "bundle:nothing.json": "this is not a bundle's config.json",
         "manifests:none": "there are no manifests",
     }.items():
         assert words in cj("compare", source, "file:nothing.json", code=3).err

@@ -195,7 +195,7 @@ def test_only_our_own_stale_objects_are_pruned(jar: Callable[..., Coinjar], cj: 
                 "spec"
             ]["containers"][0]["envFrom"]
             names += [item["configMapRef"]["name"] for item in data if "configMapRef" in item]
-        assert "removed what nothing used any more" in done.err
+        assert "removed unused objects" in done.err
         left = {
             item["metadata"]["name"]
             for item in json.loads(kubectl(running, cj, "get", "configmaps", "-o", "json"))["items"]
@@ -228,7 +228,7 @@ def test_somebody_elses_fields_are_not_taken_over_unasked(jar: Callable[..., Coi
             stdin=mine,
         )
         done = cj("deliver", "dev", code=5)
-        assert "Deployment web has fields that somebody else manages" in done.err
+        assert "Deployment web has fields with another manager" in done.err
         assert "take_over: true" in done.err
         text = cj.read("jar/jar.yaml")
         cj.write({"jar/jar.yaml": text.replace("kubeconfig:", "take_over: true, kubeconfig:")})
@@ -262,11 +262,11 @@ def test_ways_into_a_cluster(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         assert any(key.startswith("line/configmaps/") for key in running.standin.state["objects"])
         config["users"][0]["user"] = {"tokenFile": "nowhere"}
         path.write_text(json.dumps(config))
-        assert "signs in with cannot be read: No such file" in cj("drift", "dev", code=3).err
+        assert "credentials cannot be read: No such file" in cj("drift", "dev", code=3).err
         secure = json.loads(json.dumps(config).replace("http://", "https://"))
         secure["clusters"][0]["cluster"]["certificate-authority-data"] = "bm90IG9uZQ=="
         path.write_text(json.dumps(secure))
-        assert "signs in with cannot be read" in cj("drift", "dev", code=3).err
+        assert "credentials cannot be read" in cj("drift", "dev", code=3).err
         config["users"][0]["user"] = {
             "exec": {"apiVersion": "client.authentication.k8s.io/v1", "command": str(program)}
         }

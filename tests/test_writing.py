@@ -59,7 +59,7 @@ def test_put_drop_and_value(jar: Callable[..., Coinjar]) -> None:
     cj("put", "LEVEL=", "--stage", "dev", "--service", "web")
     assert cj("value", "dev", "LEVEL", "--service", "web").out == ""
     assert "mailer" in cj("value", "dev", "LEVEL", code=2).err
-    assert "web still sees another value" in cj("put", "LEVEL=loud", "--stage", "dev").err
+    assert "web still gets another value" in cj("put", "LEVEL=loud", "--stage", "dev").err
     cj("put", "LEVEL", "--stage", "dev", "--unset", "--service", "web")
     assert "unset on purpose" in cj("value", "dev", "LEVEL", "--service", "web", code=1).err
     cj("put", "LEVEL=a ${PORT}$$", "--text", "--stage", "dev", "--service", "web")
@@ -75,7 +75,7 @@ def test_put_drop_and_value(jar: Callable[..., Coinjar]) -> None:
     cj("drop", "LEVEL", "--stage", "dev", "--service", "web")
     assert cj("value", "dev", "LEVEL", "--service", "web").out == "loud"
     cj("put", "LEVEL=${NEW_URL}", "--text", "--stage", "prod")
-    assert "still names NEW_URL" in cj("drop", "NEW_URL", "--everywhere", code=3).err
+    assert "still refers to NEW_URL" in cj("drop", "NEW_URL", "--everywhere", code=3).err
     cj("drop", "LEVEL", "NEW_URL", "--everywhere", "--yes")
     assert "LEVEL" not in cj("grid").out + cj.read("jar/plain/dev.yaml") + cj.read("jar/jar.yaml")
 
@@ -116,26 +116,24 @@ def test_adopt_brings_what_differs_and_no_more(jar: Callable[..., Coinjar]) -> N
     plan = cj("adopt", "file:old.env", "--stage", "dev", code=1)
     assert "6 variables" not in plan.out
     assert plan.out.startswith(
-        "file:old.env → dev: 5 variables to declare and set, 1 to add, 2 to change, 1 left out\nread as dotenv:"
+        "file:old.env → dev: 5 new names, 1 new value, 2 other values, 1 left out\nread as dotenv:"
     )
     assert not (cj.folder / "jar/plain/dev.yaml").exists()
     for words in (
-        "old.env:4:1: LEVEL stands",
+        "old.env:4:1: LEVEL is given twice",
         "LEVEL is given twice (first in line 3)",
         "QUOTED is wrapped in quotes",
         "shells cannot set BAD-NAME",
-        "API_KEY holds a placeholder",
+        "API_KEY has a placeholder",
         "HOME: every shell",
     ):
         assert words in plan.err, words
     assert "made-up-token" not in plan.out + plan.err
     assert (
-        "2 secrets will be sealed: the values stay in file:old.env"
+        "2 secrets will be encrypted; the plain values remain in file:old.env"
         in cj("adopt", "file:old.env", "--stage", "dev", "--yes").err
     )
-    assert cj("adopt", "file:old.env", "--stage", "dev").out.startswith(
-        "file:old.env → dev: 8 the same already, 1 left out"
-    )
+    assert cj("adopt", "file:old.env", "--stage", "dev").out.startswith("file:old.env → dev: 8 the same, 1 left out")
     data = json.loads(cj("render", "dev", "--service", "web", "--as", "json").out)
     assert data == {
         "PORT": "8081",
@@ -151,7 +149,7 @@ def test_adopt_brings_what_differs_and_no_more(jar: Callable[..., Coinjar]) -> N
     assert "API_KEY:\n    secret: true" in cj.read("jar/jar.yaml")
     before = cj.read("jar/plain/dev.yaml")
     cj.write({"old.env": OLD.replace("8081", "8082")})
-    assert "~  PORT      port  8081 → 8082" in cj("adopt", "file:old.env", "--stage", "dev", "--yes").out
+    assert "≠  PORT      port  8081 → 8082" in cj("adopt", "file:old.env", "--stage", "dev", "--yes").out
     assert cj.read("jar/plain/dev.yaml") == before.replace("8081", "8082")
     cj("adopt", "-", "--stage", "prod", "--service", "web", "--yes", stdin='{"PORT": "1"}')
     assert (
@@ -199,8 +197,8 @@ def test_concurrent_puts_lose_nothing(jar: Callable[..., Coinjar]) -> None:
 def test_a_killed_put_leaves_the_old_or_the_new(jar: Callable[..., Coinjar]) -> None:
     """Killed at each of its steps: the file is whole, and the next one goes through."""
     cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {}}\n", dev="all:\n  A: old\n")
-    step = "import os, signal, sys\nfrom coinjar.jarfile import store\nfrom coinjar.cli.main import main\n"
-    for dying in ("os.open", "os.fsync", "os.fchmod", "store.Path.replace", "os.close"):
+    step = "import os, signal, sys\nfrom coinjar.system import files\nfrom coinjar.cli.main import main\n"
+    for dying in ("os.open", "os.fsync", "os.fchmod", "files.Path.replace", "os.close"):
         cj.write({"jar/plain/dev.yaml": "all:\n  A: old\n"})
         killed = (
             step

@@ -13,7 +13,7 @@ from coinjar.core.errors import UsageError
 if TYPE_CHECKING:
     from coinjar.records.store import DeliveryRecord
 
-_SIGNS = {"new": "+", "changed": "~", "again": "~", "gone": "-"}
+_SIGNS = {"new": "+", "changed": "≠", "again": "?", "gone": "-"}
 
 
 def run(

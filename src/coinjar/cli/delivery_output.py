@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from coinjar.core.display import Masker
     from coinjar.core.errors import CoinJarError
 
-_SIGNS = {"new": "+", "changed": "~", "again": "~", "gone": "-"}
+_SIGNS = {"new": "+", "changed": "≠", "again": "?", "gone": "-"}
 
 
 def progress() -> Callable[[str, int, int], None] | None:
@@ -58,7 +58,7 @@ def show_changes(outcomes: Sequence[DeliveryOutcome], masker: Masker) -> None:
     """Show what would change, target by target."""
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
-    styles = {"+": "green", "~": "yellow", "»": "yellow", "-": "red"}
+    styles = {"+": "green", "≠": "yellow", "?": "yellow", "»": "yellow", "-": "red"}
     alike: dict[tuple[tuple[str, str, str], ...], list[str]] = {}
     for outcome in outcomes:
         words = tuple(
@@ -120,7 +120,7 @@ def show_outcomes(outcomes: Sequence[DeliveryOutcome], *, dry: bool) -> None:
             if outcome.fault
             else StyledText("✓", "green")
             if not dry or not outcome.changes
-            else StyledText("~", "yellow")
+            else StyledText("→", "yellow")
         )
         rows.append(
             [

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 _GROUPS = {
     "carried": ("carried", "green", "="),
     "renamed": ("under another name", "yellow", "»"),
-    "replaced": ("with another value", "yellow", "~"),
+    "replaced": ("with another value", "yellow", "≠"),
     "left_behind": ("not moved", "dim", "-"),
     "supplied": ("supplied there", "cyan", "·"),
     "to_be_given": ("to be given", "red", "?"),

@@ -112,7 +112,7 @@ def _show(edits: RenameEdits, opened: OpenJar) -> None:
     from coinjar.core.display import visible
 
     pairs = ", ".join(f"{old} → {new}" for old, new in edits.renames.items())
-    sealed = f", {counted(edits.sealed, 'encrypted value')} encrypted again" if edits.sealed else ""
+    sealed = f", {counted(edits.sealed, 'sealed value')} encrypted again" if edits.sealed else ""
     show(styled(f"{pairs}: {counted(len(edits.files), 'file')} to change{sealed}", "bold"))
     styles = {"+": "green", "-": "red", "@": "cyan"}
     for line in shown_differences(opened, edits):

@@ -160,7 +160,7 @@ def _show(plan: RenderPlan, *, verify: bool) -> None:
         show(styled(f"{changed} of {total} out of date" if changed else _up_to_date(len(plan.files)), "bold"))
     else:
         show(styled(f"{counted(changed, 'file')} written, {len(plan.files) - changed} already up to date", "bold"))
-    marks = {NEW: StyledText("+", "green"), CHANGED: StyledText("~", "yellow")}
+    marks = {NEW: StyledText("+", "green"), CHANGED: StyledText("≠", "yellow")}
     rows = []
     for file in plan.out_of_date:
         private = StyledText(

@@ -187,7 +187,7 @@ def _json(text: str, constraints: Constraints) -> str:
 
 def _no_constant(name: str) -> object:
     del name  # one of three words, but nothing of a value is repeated
-    raise ValueError("is not JSON: it contains NaN or an infinity")
+    raise ValueError("is not JSON: it contains a special number")
 
 
 def nanoseconds(text: str) -> int:

@@ -229,17 +229,26 @@ class RecordStore:
         stage: str,
         destination: str,
         target: str,
-        definitions: Mapping[str, LastApplied],
+        delivered: Mapping[str, LastApplied],
         gone: Sequence[str],
     ) -> None:
         """Record what a target has now, variable by variable."""
         mine = self._of(stage, destination, target)
-        names = [*definitions, *gone]
+        names = [*delivered, *gone]
         with self.connected() as connection:
             for start in range(0, len(names), 500):
                 connection.execute(last.delete().where(mine & last.c.name.in_(names[start : start + 500])))
             fixed = {"app": self.app, "stage": stage, "destination": destination, "target": target, "delivery": number}
-            rows = [fixed | {"name": name, **last_applied._asdict()} for name, last_applied in definitions.items()]
+            rows = [
+                fixed
+                | {
+                    "name": name,
+                    "fingerprint": applied.fingerprint,
+                    "mark": applied.version,
+                    "in_effect": applied.in_effect,
+                }
+                for name, applied in delivered.items()
+            ]
             if rows:
                 connection.execute(last.insert(), rows)
 

@@ -21,6 +21,8 @@ class Lanternfish(Standin):
 
     name = "lanternfish"
     prefix = "/api/"
+    _recent: Sequence[float] = ()
+    """Times of the requests of the last second."""
 
     def first(self) -> dict[str, Any]:
         return {"team": "sandling-ferries", "projects": {}, "a_second": 50}
@@ -31,12 +33,12 @@ class Lanternfish(Standin):
             self.save()
 
     def _limit(self) -> None:
-        """Maximum requests per second."""
+        """Refuse a request over the rate."""
         now = time.monotonic()
-        recent: list[float] = [item for item in self.__dict__.setdefault("recent", []) if now - item < 1]
+        recent = [item for item in self._recent if now - item < 1]
         if len(recent) >= self.state["a_second"]:
             raise ErrorResponse(429, "too many requests", {"Retry-After": "1"})
-        self.__dict__["recent"] = [*recent, now]
+        self._recent = [*recent, now]
 
     def _project(self, name: str) -> dict[str, Any]:
         self._limit()

@@ -23,7 +23,7 @@ def not_for_a_shell(context: CheckContext) -> Iterator[Diagnostic]:
     for variable in context.jar.variables.values():
         for name in (variable.name, *variable.also_as):
             if not shell_can_set(name):
-                message = f"no shell can set {name}"
+                message = f"shells cannot set {name}"
                 yield Diagnostic(
                     message, "use A to Z, digits and '_', without a leading digit", variable.location, variable.name
                 )

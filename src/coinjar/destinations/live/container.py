@@ -76,7 +76,7 @@ class ContainerDestination(LiveDestination):
         services = view.services()
         for key, text in (("container", self.container), ("env_file", self.env_file)):
             if len(services) > 1 and "{service}" not in text:
-                words = f"{self.destination.name} is for {len(services)} services, but has a {key} for one"
+                words = f"{self.destination.name} has {len(services)} services, but a {key} for one"
                 raise InputError(
                     words, hint=f"put {{service}} into {key}", location=self.destination.location, code="destination"
                 )

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from base64 import b64decode, b64encode
 from collections.abc import Sequence
-from functools import cached_property
 from typing import Any
 
 from coinjar.core.delivery import GONE, DeliveryChange, LiveValue
@@ -110,13 +109,15 @@ class EtcdTarget(Target):
         self.around_jar = etcd.render_context
         self.made = etcd
         self.view = view
+        self._store: EtcdClient | None = None
 
-    @cached_property
+    @property
     def store(self) -> EtcdClient:
-        """Return the client; created with the first call."""
-        return self.made.store(
-            self.view.resolver, [desired.text for desired in self.desired_values.values() if desired.secret]
-        )
+        """The client; created with the first call."""
+        if self._store is None:
+            secrets = [desired.text for desired in self.desired_values.values() if desired.secret]
+            self._store = self.made.store(self.view.resolver, secrets)
+        return self._store
 
     async def identity(self) -> str:
         result = await self.store.call("/v3/maintenance/status", {})
@@ -179,8 +180,8 @@ class EtcdTarget(Target):
         return ""
 
     async def restart(self) -> None:
-        """Return that clients of etcd see a change without a restart."""
+        """Do nothing: clients of etcd see a change without a restart."""
 
     async def close(self) -> None:
-        if "store" in self.__dict__:
-            await self.store.client.close()
+        if self._store is not None:
+            await self._store.client.close()

@@ -133,7 +133,7 @@ class HostDestination(LiveDestination):
             )
         services = view.services()
         if len(services) > 1 and "{service}" not in self.path:
-            words = f"{self.destination.name} is for {len(services)} services, but a path for one"
+            words = f"{self.destination.name} has {len(services)} services, but a path for one"
             raise InputError(
                 words, hint="add {service} to path", location=self.destination.location, code="destination"
             )

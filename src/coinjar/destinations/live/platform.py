@@ -6,7 +6,6 @@ import asyncio
 import json
 import os
 from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
-from functools import cached_property
 from importlib.resources import files
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -139,7 +138,7 @@ class PlatformDestination(LiveDestination):
             return [PlatformTarget(self, view, services, self.wanted_together(view))]
         for key in ("app", "project"):
             if len(services) > 1 and key in self.settings and "{service}" not in self.settings[key]:
-                words = f"{self.destination.name} is for {len(services)} services, but has a {key} for one"
+                words = f"{self.destination.name} has {len(services)} services, but a {key} for one"
                 raise InputError(
                     words,
                     hint=f"add {{service}} to {key}, or name one under services",
@@ -181,10 +180,16 @@ class PlatformTarget(Target):
         self.view = view
         self._there: dict[str, LiveValue] = {}
         self._around: dict[str, LiveValue] = {}
+        self._client: HttpClient | None = None
 
-    @cached_property
+    @property
     def client(self) -> HttpClient:
-        """Return the client with the token; created with the first request."""
+        """The client with the token; created with the first request."""
+        if self._client is None:
+            self._client = self._new_client()
+        return self._client
+
+    def _new_client(self) -> HttpClient:
         for name in self.made.unset:
             raise InputError(
                 f"{self.label}: the environment has no {name}",
@@ -204,8 +209,8 @@ class PlatformTarget(Target):
         return HttpClient(self.context["address"], headers, self.label, self.origin, hidden=hidden)
 
     async def close(self) -> None:
-        if "sender" in self.__dict__:
-            await self.client.close()
+        if self._client is not None:
+            await self._client.close()
 
     def unsupported_variables(self) -> list[CoinJarError]:
         errors: list[CoinJarError] = []
