@@ -158,7 +158,7 @@ def test_adopt_brings_what_differs_and_no_more(jar: Callable[..., Coinjar]) -> N
     cj("adopt", "file+literal:old.env", "--stage", "trial-1", "--yes", "--plain", "NEW_FLAG", "--every-name")
     assert cj("value", "trial-1", "LEVEL").out == "'warn'"
     assert (
-        "ignored: PORT: the value of PORT is not a port"
+        "left out: PORT: the value of PORT is not a port"
         in cj("adopt", "-", "--stage", "prod", code=0, stdin="PORT=x\n").err
     )
 
