@@ -250,7 +250,8 @@ def main() -> int:
     figures["memory, MiB"] = round(peak)
     over += ["memory"] if peak > MEMORY_BUDGET else []
     print(
-        f"{'memory, MiB':28}{peak:8.0f}{MEMORY_BUDGET:8}{recorded.get('memory, MiB', '-'):>8}   the largest process of all"
+        f"{'memory, MiB':28}{peak:8.0f}{MEMORY_BUDGET:8}{recorded.get('memory, MiB', '-'):>8}   the largest process "
+        "of all"
     )
     if chosen.record:
         RECORDED.write_text(json.dumps(recorded | figures, indent=2) + "\n")

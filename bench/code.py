@@ -13,13 +13,19 @@ SHARE = 0.04
 """Of the files that mention any variable."""
 _LANGUAGES = ("python", "javascript", "typescript", "go", "java", "kotlin", "ruby", "php", "csharp", "rust", "shell")
 _FILLING = {
-    "python": "def part_{n}(boats, piers):\n    total = boats * {n} + piers\n    return [total + one for one in range({n})]\n\n\n",
+    "python": (
+        "def part_{n}(boats, piers):\n    total = boats * {n} + piers\n    return [total + one for one in "
+        "range({n})]\n\n\n"
+    ),
     "ruby": "def part_{n}(boats, piers)\n  total = boats * {n} + piers\n  [total].map {{ |one| one + {n} }}\nend\n\n",
     "shell": "# what part {n} is for\nprintf '%s\\n' 'part {n} of the tide table'\n",
-    "javascript": "/* part {n} */ function part{n}(boats, piers) {{ let total = boats * {n} + piers; return [total, {n}]; }}\n",
-    "typescript": "function part{n}(boats: number, piers: number): number[] {{ const total = boats * {n} + piers; return [total, {n}]; }}\n",
+    "javascript": "/* part {n} */ function part{n}(boats, piers) {{ let t = boats * {n} + piers; return [t, {n}]; }}\n",
+    "typescript": (
+        "function part{n}(boats: number, piers: number): number[] {{ const total = boats * {n} + piers; return [total, "
+        "{n}]; }}\n"
+    ),
     "java": "class Part{n} {{ int of(int boats, int piers) {{ int total = boats * {n} + piers; return total; }} }}\n",
-    "kotlin": "fun part{n}(boats: Int, piers: Int): Int {{\n    val total = boats * {n} + piers\n    return total\n}}\n\n",
+    "kotlin": "fun part{n}(boats: Int, piers: Int): Int {{\n    val t = boats * {n} + piers\n    return t\n}}\n\n",
     "php": "<?php function part{n}($boats, $piers) {{ $total = $boats * {n} + $piers; return [$total, {n}]; }} ?>\n",
     "csharp": "class Part{n} {{ int Of(int boats, int piers) {{ var total = boats * {n} + piers; return total; }} }}\n",
     "rust": "fn part{n}(boats: u32, piers: u32) -> u32 {{\n    let total = boats * {n} + piers;\n    total\n}}\n\n",

@@ -20,7 +20,9 @@ def _value(kind: str, number: int) -> str:
 
 
 def big_jar(folder: Path) -> Path:
-    """5,000 variables, 40 stages, 10 services; each stage sets 20 % of the variables, one in five of those for a service."""
+    """5,000 variables, 40 stages, 10 services; each stage sets 20 % of the variables, one in five of those for a
+    service.
+    """
     chance = random.Random(7)  # the same jar at every run
     kinds = [KINDS[number % len(KINDS)] for number in range(VARIABLES)]
     lines = ["coinjar: 1", "app: big", "services:"]
@@ -55,7 +57,9 @@ def big_jar(folder: Path) -> Path:
 
 
 def add_destinations(jar: Path) -> None:
-    """One destination of each sort to the big jar: env files, settings, templates, a pipeline, a bundle, manifests of ten workloads."""
+    """One destination of each sort to the big jar: env files, settings, templates, a pipeline, a bundle, manifests of
+    ten workloads.
+    """
     root = jar.parent
     few = ", ".join(f"VARIABLE_{number}" for number in range(0, 400, 2))
     text = """destinations:
@@ -64,7 +68,10 @@ def add_destinations(jar: Path) -> None:
   settings: {type: file, as: settings, services: [service1], base: settings.json, path: "out/{stage}/settings.json"}
   web: {type: templates, services: [service1], from: web, suffix: .fill, to: "out/{stage}/web"}
   bundle: {type: oci-bundle, services: [service2], stages: [stage3], path: config.json}
-  pipeline: {type: document, path: pipeline.yaml, places: {/env: {services: [service1], stage: stage3, variables: [FEW]}}}
+  pipeline:
+    type: document
+    path: pipeline.yaml
+    places: {/env: {services: [service1], stage: stage3, variables: [FEW]}}
   k8s: {type: manifests, from: k8s, to: "out/{stage}/k8s"}
 """.replace("FEW", few)
     with (jar / "jar.yaml").open("a") as file:

@@ -43,13 +43,17 @@ else:
         if name in numbers:
             client.patch(f"/api/projects/line/variables/{numbers[name]}", json={"value": text}).raise_for_status()
         else:
-            client.post("/api/projects/line/variables", json={"key": name, "value": text, "stages": ["dev"]}).raise_for_status()
+            item = {"key": name, "value": text, "stages": ["dev"]}
+            client.post("/api/projects/line/variables", json=item).raise_for_status()
 """
 """The least that could be done: a loop of requests, with nothing looked at."""
 
 
 class Distance:
-    """Ports that lead to one server, each some way off. `longest` is how long the slowest connection lasted, in seconds."""
+    """Ports that lead to one server, each some way off.
+
+    `longest` is how long the slowest connection lasted, in seconds.
+    """
 
     def __init__(self, port: int, number: int) -> None:
         self.server = port
@@ -98,7 +102,8 @@ def hosts(folder: Path) -> Iterator[Distance]:
         port = int(sock.getsockname()[1])
     Path("/run/sshd").mkdir(exist_ok=True)
     (folder / "sshd_config").write_text(
-        f"ListenAddress 127.0.0.1:{port}\nHostKey {folder}/host_key\nPidFile none\nAuthorizedKeysFile {folder}/authorized_keys\nStrictModes no\nUsePAM no\n"
+        f"ListenAddress 127.0.0.1:{port}\nHostKey {folder}/host_key\nPidFile none\nAuthorizedKeysFile "
+        f"{folder}/authorized_keys\nStrictModes no\nUsePAM no\n"
         "MaxStartups 300\nSubsystem sftp internal-sftp\n"
     )
     with subprocess.Popen(
@@ -111,7 +116,8 @@ def hosts(folder: Path) -> Iterator[Distance]:
         addresses = json.dumps([f"root@127.0.0.1:{port}" for port in far.ports])
         _jar(
             folder,
-            f"  farm: {{type: host, hosts: {addresses}, path: '{folder}/there/{{host}}', as: literal, known_hosts: known, identity_file: user_key}}\n",
+            f"  farm: {{type: host, hosts: {addresses}, path: '{folder}/there/{{host}}', as: literal, known_hosts: "
+            "known, identity_file: user_key}\n",
             50,
         )
         try:
@@ -133,7 +139,10 @@ def platforms(folder: Path, variables: int) -> Iterator[dict[str, tuple[str, str
             standin.make("line")
             result[name] = (standin.address, standin.state["tokens"]["anna"])
             app = "app" if name == "saltmarsh" else "project"
-            declared += f"  {name}: {{type: platform, platform: {name}, address: '{standin.address}', {app}: line, token: {{from_env: {name.upper()}}}}}\n"
+            declared += (
+                f"  {name}: {{type: platform, platform: {name}, address: '{standin.address}', {app}: line, token: "
+                f"{{from_env: {name.upper()}}}}}\n"
+            )
         _jar(folder, declared, variables)
         yield result
 
@@ -142,7 +151,8 @@ def _jar(folder: Path, destinations: str, variables: int) -> None:
     (folder / "jar" / "plain").mkdir(parents=True)
     declared = "".join(f"  VARIABLE_{number}: {{}}\n" for number in range(variables))
     (folder / "jar" / "jar.yaml").write_text(
-        f"coinjar: 1\napp: line\nservices: {{web: {{}}}}\nstages: {{dev: {{}}}}\nvariables:\n{declared}destinations:\n{destinations}"
+        "coinjar: 1\napp: line\nservices: {web: {}}\nstages: {dev: "
+        f"{{}}}}\nvariables:\n{declared}destinations:\n{destinations}"
     )
     new_values(folder, variables)
 

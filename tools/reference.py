@@ -11,10 +11,11 @@ from pathlib import Path
 COINJAR = str(Path(sys.executable).parent / "coinjar")
 HEAD = """# Reference
 
-Made from the program's own help by `make docs`; a test holds the two against each other.
+Made from the program's own help by `make docs`; a test compares the two.
 
-Exit codes: 0 done, nothing to report · 1 findings, differences or no value · 2 wrong usage · 3 the jar or an input is wrong ·
-4 a secret cannot be opened · 5 an outside system failed · 130 interrupted. `within` gives the program's own, 127 and 126 as a shell would.
+Exit codes: 0 done, nothing to report · 1 findings, differences or no value · 2 wrong usage · 3 the jar or an input is
+invalid · 4 a secret cannot be decrypted · 5 an external system failed · 130 interrupted. `within` returns the program's
+own, 127 and 126 as shells do.
 """
 
 

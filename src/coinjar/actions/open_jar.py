@@ -155,8 +155,8 @@ class OpenJar:
 def open_jar(path: str | os.PathLike[str] | None = None, *, ask: Ask | None = None) -> OpenJar:
     """Return the jar at `path` (its folder, or the one that contains it); for None the one here or in a parent folder.
 
-    `ask` asks for the passphrase of a protected identity: its argument is the identity's path; it returns a text, or None.
-    Raises InputError if there is none. Nothing else is read yet.
+    `ask` asks for the passphrase of a protected identity: its argument is the identity's path; it returns a text, or
+    None. Raises InputError if there is none. Nothing else is read yet.
     """
     return OpenJar(find_jar(Path.cwd(), os.fspath(path) if path is not None else None), ask)
 
@@ -171,7 +171,10 @@ def service_or_only(jar: Jar, named: str | None) -> str:
 
 
 def one_off_definitions(jar: Jar, one_offs: Mapping[str, str]) -> dict[str, Definition]:
-    """Return one-off values as a layer. Raises UsageError for an undeclared name, and for a secret, which argv would reveal."""
+    """Return one-off values as a layer.
+
+    Raises UsageError for an undeclared name, and for a secret, which argv would reveal.
+    """
     result = {}
     for name, text in one_offs.items():
         if name not in jar.variables:

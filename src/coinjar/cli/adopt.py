@@ -102,7 +102,8 @@ def run(
     _show(read, steps, " and ".join(stages) or str(stage), services)
     if created and not references:
         print_status(
-            f"{', '.join(dict.fromkeys(created))}: built from other names of the file; the result is adopted, --references keeps the references"
+            f"{', '.join(dict.fromkeys(created))}: built from other names of the file; the result is adopted, "
+            "--references keeps the references"
         )
     if all(step.action in (SAME, LEFT_OUT) for step in steps):
         print_status("Nothing to adopt: the stage already has all values.")
@@ -191,5 +192,6 @@ def _show(source: SourceVariables, steps: list[AdoptStep], stage: str, services:
     secrets = {step.name for step in steps if step.secret and step.action in (NEW, ADD, CHANGE)}
     if secrets:
         print_status(
-            f"\n{counted(len(secrets), 'secret')} will be encrypted; the plain values remain in {source.label}, so keep it out of version control."
+            f"\n{counted(len(secrets), 'secret')} will be encrypted; the plain values remain in {source.label}, so "
+            "keep it out of version control."
         )

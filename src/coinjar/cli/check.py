@@ -52,11 +52,13 @@ def run(
         )
     if done.not_fetched:
         print_status(
-            f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands or stores that were not run (--allow-commands)"
+            f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands or stores that were "
+            "not run (--allow-commands)"
         )
     if done.closed:
         print_status(
-            f"coinjar: {counted(done.closed, 'secret was', 'secrets were')} not checked: this identity cannot decrypt them, or there is none"
+            f"coinjar: {counted(done.closed, 'secret was', 'secrets were')} not checked: this identity cannot "
+            "decrypt them, or there is none"
         )
     for acceptance in done.unused:
         print_status(f"{acceptance.location}: this accepted {acceptance.rule} matches no finding any more: remove it")
@@ -116,7 +118,8 @@ def show_findings(findings: list[Finding], open_ones: list[Finding], accepted: i
             ", ".join(str(finding.diagnostic.variable) for finding in together),
         )
         lines.append(
-            f"{styled(place, 'cyan')}: {styled('warning', 'yellow')} {_TOGETHER}: {len(together)} variables are declared, but never used"
+            f"{styled(place, 'cyan')}: {styled('warning', 'yellow')} {_TOGETHER}: {len(together)} variables are "
+            "declared, but never used"
         )
         lines += [
             styled(line, "dim")

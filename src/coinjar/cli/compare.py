@@ -49,7 +49,7 @@ def run(
         typer.Option(
             "--only",
             metavar="WHAT",
-            help="Only these verdicts: different, left, right, same or unknown; may be repeated. Default: all but same.",
+            help="Only these: different, left, right, same or unknown; may be repeated. Default: all but same.",
         ),
     ] = None,
     everything: Annotated[bool, typer.Option("--all", help="Also show equal variables.")] = False,
@@ -66,7 +66,9 @@ def run(
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Compare two stages or files: same, different, only in one. Exit code 1 if they differ (with --sheet: if no line explains it).
+    """Compare two stages or files: same, different, only in one.
+
+    Exit code 1 if they differ (with --sheet: if no line explains it).
 
     For secrets it shows only whether they are equal.
     """

@@ -122,7 +122,8 @@ def _show(results: list[ProofResult], stages: list[str]) -> None:
             about = f" ({result.proof.about})" if result.proof.about else ""
             show(
                 styled(
-                    f"{result.proof.name} on {result.stage}{about}: {visible(result.verdict.actual)}, expected {visible(result.verdict.expected)}",
+                    f"{result.proof.name} on {result.stage}{about}: {visible(result.verdict.actual)}, expected "
+                    f"{visible(result.verdict.expected)}",
                     "red",
                 )
             )

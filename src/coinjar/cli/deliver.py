@@ -74,8 +74,8 @@ def run(
 ) -> None:
     """Deliver the jar's values to running systems: hosts, containers, clusters, platforms.
 
-    Reads the live values, shows the differences, writes only these, reads them back and records them. A failure of one target does not
-    stop others. Run it again to finish an interrupted delivery.
+    Reads the live values, shows the differences, writes only these, reads them back and records them. A failure of one
+    target does not stop others. Run it again to finish an interrupted delivery.
     """
     from coinjar.actions.delivery.deliver import DeliveryOptions
     from coinjar.actions.delivery.live_stage import LiveStage

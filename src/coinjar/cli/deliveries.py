@@ -33,8 +33,8 @@ def run(
 ) -> None:
     """List deliveries, show one in full, or undo one.
 
-    Undoing is a new delivery: the jar's values, except that variables changed by that delivery get their earlier values, from its encrypted
-    snapshot. The jar itself is not changed: correct it to keep the earlier values.
+    Undoing is a new delivery: the jar's values, except that variables changed by that delivery get their earlier
+    values, from its encrypted snapshot. The jar itself is not changed: correct it to keep the earlier values.
     """
     words = list(what or [])
     undo = words[:1] == ["undo"]

@@ -167,7 +167,8 @@ def show_rest(delivery: Delivery, outcomes: Sequence[DeliveryOutcome]) -> None:
         print_status(f"{name} of {', '.join(services)} is supplied by {destination}: written into the jar")
     if delivery.recorded:
         print_status(
-            f"recorded the account of {', '.join(dict.fromkeys(delivery.recorded))} in jar.yaml; deliveries to another account will be refused"
+            f"recorded the account of {', '.join(dict.fromkeys(delivery.recorded))} in jar.yaml; deliveries to "
+            "another account will be refused"
         )
 
 

@@ -16,7 +16,8 @@ def run(
         typer.Option(
             "--keep",
             metavar="DIR",
-            help="Keep the example in this folder, which must be new or empty. Default: a temporary folder, removed at the end.",
+            help="Keep the example in this folder, which must be new or empty. Default: a temporary folder, removed at "
+            "the end.",
         ),
     ] = None,
 ) -> None:

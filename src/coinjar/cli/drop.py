@@ -49,9 +49,8 @@ def run(
     if everywhere:
         names = list(dict.fromkeys(names))
         for dropped in where_set(opened, names):
-            print_status(
-                f"{dropped.name}: {dropped.layer}, {'all services' if dropped.scope == 'all' else dropped.scope}{', your own' if dropped.is_mine else ''}"
-            )
+            whose = "all services" if dropped.scope == "all" else dropped.scope
+            print_status(f"{dropped.name}: {dropped.layer}, {whose}{', your own' if dropped.is_mine else ''}")
         ask_to_go_on(f"Remove {', '.join(names)}, with the declaration and all values?", yes=yes)
         gone = drop_everywhere(opened, names)
         print_status(f"{', '.join(names)}: removed, with {counted(len(gone), 'value')}")
@@ -61,7 +60,8 @@ def run(
     gone = drop(opened, names, stages, services=services, mine=mine)
     for dropped in gone:
         print_status(
-            f"{dropped.name}: removed from {dropped.layer}, {'all services' if dropped.scope == 'all' else dropped.scope}"
+            f"{dropped.name}: removed from {dropped.layer}, "
+            f"{'all services' if dropped.scope == 'all' else dropped.scope}"
         )
     whom = f" for {', '.join(services)}" if services else " for all services"
     lacking = [

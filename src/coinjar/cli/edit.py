@@ -29,7 +29,8 @@ def run(
 ) -> None:
     """Edit a stage's plain and secret values together, in your editor (VISUAL, EDITOR, or vi).
 
-    The text is in memory only. Changes are checked, encrypted and written, everything else keeps its bytes; a faulty text can be edited again.
+    The text is in memory only. Changes are checked, encrypted and written, everything else keeps its bytes; a faulty
+    text can be edited again.
     """
     from coinjar.actions.editing.edit_buffer import edit_stage
     from coinjar.cli.main import print_error
@@ -69,7 +70,8 @@ def _run_editor(path: Path) -> None:
     if Path(which(words[0]) or words[0]).resolve().name.startswith(("vim", "nvim")):  # the name of `vi` on this machine
         words += _TRACELESS
     env = child_environment() | {"TMPDIR": str(path.parent)}
-    # Control-C is for the editor: a handler of ours (not SIG_IGN, which it would inherit) keeps this process running meanwhile.
+    # Control-C is for the editor: a handler of ours (not SIG_IGN, which it would inherit) keeps this process running
+    # meanwhile.
     before = signal.signal(signal.SIGINT, lambda *_: None)
     try:
         code = subprocess.run([*words, str(path)], env=env, check=False).returncode  # noqa: S603 - the user's own editor

@@ -59,7 +59,9 @@ def run(
     label: LabelOption = None,
     jar: JarOption = None,
 ) -> None:
-    """Generate strong values, different for each stage, and show their strength, never the values. Options override jar.yaml (generate).
+    """Generate strong values, different for each stage, and show their strength, never the values.
+
+    Options override jar.yaml (generate).
 
     Values of secrets are encrypted.
     """

@@ -52,7 +52,9 @@ def run(
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Show the grid: one row per variable, one column per stage; with --by-service one column per service of one stage."""
+    """Show the grid: one row per variable, one column per stage; with --by-service one column per service of one
+    stage.
+    """
     from coinjar.core.display import Masker
     from coinjar.core.grid import DIFFERENT, by_service, by_stage
 
@@ -182,7 +184,9 @@ def cell_text(cell: Cell, masker: Masker) -> str:
 
 
 def _apart(row: GridRow, texts: Sequence[str], widths: list[int]) -> Sequence[str]:
-    """Return a row's texts so that they stay distinguishable: if truncation makes different ones equal, their common beginning is cut."""
+    """Return a row's texts so that they stay distinguishable: if truncation makes different ones equal, their common
+    beginning is cut.
+    """
     from coinjar.cli.tables import cut, width_of
 
     if all(width_of(text) <= width for text, width in zip(texts, widths, strict=True)):

@@ -29,8 +29,8 @@ def new(
 ) -> None:
     """Create an identity (age, X25519), readable by you alone. The line on stdout is its recipient, which is public.
 
-    The identity decrypts secrets: never put it into a repository, a chat or an image. Share the recipient: somebody who can decrypt a stage
-    adds it with `coinjar readers add`.
+    The identity decrypts secrets: never put it into a repository, a chat or an image. Share the recipient: somebody who
+    can decrypt a stage adds it with `coinjar readers add`.
     """
     from coinjar.actions.secrets.identities import make_identity
     from coinjar.system.files import home_path

@@ -183,7 +183,9 @@ def print_error(error: CoinJarError) -> None:
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
-    """Run the program; return its exit code: 0 done, 1 findings, 2 usage, 3 input, 4 cannot decrypt, 5 external, 130 interrupted."""
+    """Run the program; return its exit code: 0 done, 1 findings, 2 usage, 3 input, 4 cannot decrypt, 5 external, 130
+    interrupted.
+    """
     given = list(sys.argv[1:] if arguments is None else arguments)
     if given[:1] == ["help"]:
         given = [*given[1:], "--help"]

@@ -55,7 +55,8 @@ def run(
 ) -> None:
     """Find where code, manifests, templates and pipelines use variables, and compare that with the jar.
 
-    Skips what .gitignore names, vendored folders, and files that are not source. Also works without a jar: then it only lists.
+    Skips what .gitignore names, vendored folders, and files that are not source. Also works without a jar: then it only
+    lists.
     """
     from coinjar.actions.mentions import search
     from coinjar.cli.delivery_output import progress
@@ -175,7 +176,8 @@ def _show(report: MentionReport, findings: list[Finding], patterns: list[str] | 
     known = f" ({report.scanned.cached} cached)" if report.scanned.cached else ""
     show(
         styled(
-            f"{counted(len(names), 'name')} used in {counted(places, 'place')}, {files} of {counted(report.scanned.scanned, 'file')}{known}",
+            f"{counted(len(names), 'name')} used in {counted(places, 'place')}, {files} of "
+            f"{counted(report.scanned.scanned, 'file')}{known}",
             "bold",
         )
     )
@@ -252,5 +254,6 @@ def _suggest(opened: Any, missing: list[UndeclaredVariable], *, write: bool) -> 
         return
     declare_missing(opened, missing)
     print_status(
-        f"{counted(len(missing), 'variable')} declared in jar.yaml. Next: write an 'about' for each, then run `coinjar check`."
+        f"{counted(len(missing), 'variable')} declared in jar.yaml. Next: write an 'about' for each, then run "
+        "`coinjar check`."
     )

@@ -142,7 +142,8 @@ def _make(opened: OpenJar | None, ends: list[str], out: Path, stages: list[str],
     write_sheet(out, ends[0], ends[1], draft.stages, draft.entries, draft.digests, draft.pointings, service)
     _show_made(draft)
     print_status(
-        f"Wrote {out}. Review it, move lines to other groups if necessary, then run `coinjar migrate --execute {out} --dry-run`."
+        f"Wrote {out}. Review it, move lines to other groups if necessary, then run `coinjar migrate --execute {out} "
+        "--dry-run`."
     )
 
 

@@ -38,7 +38,8 @@ def run(
 ) -> None:
     """Create a jar here: services, stages, .gitignore for local files.
 
-    Never overwrites. Example: coinjar new --service web --service mailer --stage dev --stage prod --stage prod-isles:prod
+    Never overwrites. Example: coinjar new --service web --service mailer --stage dev --stage prod --stage
+    prod-isles:prod
     """
     from coinjar.actions.editing.new import app_name, make_jar
     from coinjar.jarfile.locate import has_identity
@@ -56,5 +57,6 @@ def run(
     if not has_identity():
         print_status("First, once for you: `coinjar identity new` creates the identity that decrypts your secrets.")
     print_status(
-        "Next: `coinjar adopt file:PATH --stage STAGE` imports existing variables, `coinjar put NAME=VALUE --stage STAGE --declare` sets the first one."
+        "Next: `coinjar adopt file:PATH --stage STAGE` imports existing variables, `coinjar put NAME=VALUE --stage "
+        "STAGE --declare` sets the first one."
     )

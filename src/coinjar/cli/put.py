@@ -130,7 +130,9 @@ def _from_person(name: str) -> str:
 
 
 def _from_stdin(name: str, *, exact: bool) -> str:
-    """Return stdin without the line break that `echo` and editors add at the end; a PEM text keeps it, since its readers require it."""
+    """Return stdin without the line break that `echo` and editors add at the end; a PEM text keeps it, since its
+    readers require it.
+    """
     try:
         value = sys.stdin.buffer.read().decode()
     except UnicodeDecodeError:
@@ -155,9 +157,11 @@ def _tell(done: AssignedValue, mine: bool) -> None:
     print_status(f"{done.name}: {words} on {done.stage}{within} ({done.file}){', only for you' if mine else ''}")
     if done.was_plain:
         print_status(
-            f"note: it was removed from {done.was_plain}; if that was committed, the history still contains the old value: replace it where that matters"
+            f"note: it was removed from {done.was_plain}; if that was committed, the history still contains the old "
+            "value: replace it where that matters"
         )
     if done.beaten_for:
         print_status(
-            f"note: {', '.join(done.beaten_for)} still gets another value: `coinjar why {done.stage} {done.name} --service {done.beaten_for[0]}`"
+            f"note: {', '.join(done.beaten_for)} still gets another value: `coinjar why {done.stage} {done.name} "
+            f"--service {done.beaten_for[0]}`"
         )

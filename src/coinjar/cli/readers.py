@@ -88,7 +88,8 @@ def _show_adding(adding: ReaderGrant) -> None:
     reader = adding.reader
     what = f"all values of {reader.service} on" if reader.service else "all values of"
     print_status(
-        f"{reader.label} ({short(reader.recipient)}) can decrypt {what} {', '.join(adding.stages)}: {counted(adding.values, 'value')} now, and future ones."
+        f"{reader.label} ({short(reader.recipient)}) can decrypt {what} {', '.join(adding.stages)}: "
+        f"{counted(adding.values, 'value')} now, and future ones."
     )
 
 
@@ -107,7 +108,9 @@ def remove(
     yes: YesOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Remove a reader from a stage: the key is replaced, every value encrypted again. Asks first; lists what the reader could decrypt.
+    """Remove a reader from a stage: the key is replaced, every value encrypted again.
+
+    Asks first; lists what the reader could decrypt.
 
     The reader may have kept those values: replace them, and revoke the old ones where they are used.
     """
@@ -142,7 +145,8 @@ def remove(
             print_status(f"  {layer}: {'still to be replaced: ' if generate else ''}{', '.join(rest)}")
     if not generate:
         print_status(
-            "Replace them: `coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE` (--generate does it next time)"
+            "Replace them: `coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE` "
+            "(--generate does it next time)"
         )
 
 
@@ -200,7 +204,8 @@ def _show(listing: ReaderList) -> None:
     show(styled("   ".join(legend), "dim"))
     if doubtful:
         print_status(
-            f"‼ the readers of {', '.join(doubtful)} are not approved: readers.yaml was changed by hand, or merged. If it is right, run `coinjar readers vouch`"
+            f"‼ the readers of {', '.join(doubtful)} are not approved: readers.yaml was changed by hand, or merged. "
+            "If it is right, run `coinjar readers vouch`"
         )
     if unknown:
         print_status(
@@ -225,7 +230,10 @@ def _as_json(listing: ReaderList) -> dict[str, Any]:
 
 
 def rekey(ctx: typer.Context, stage: Stages = None, jar: JarOption = None) -> None:
-    """Replace the keys of stages (default: of all) and encrypt every value again. Readers stay, and so do the names of Kubernetes Secrets."""
+    """Replace the keys of stages (default: of all) and encrypt every value again.
+
+    Readers stay, and so do the names of Kubernetes Secrets.
+    """
     from coinjar.actions.secrets.readers import rekey as change_keys
     from coinjar.actions.secrets.readers import stages_of
 
@@ -259,14 +267,17 @@ def seal(ctx: typer.Context, stage: Stages = None, label: LabelOption = None, ja
             f"The history of version control still contains the old text, if {' or '.join(files)} was ever committed."
         )
         print_status(
-            "Replace those values where that matters: `coinjar generate NAME --stage STAGE --replace`, or `coinjar put NAME --stage STAGE`."
+            "Replace those values where that matters: `coinjar generate NAME --stage STAGE --replace`, or `coinjar "
+            "put NAME --stage STAGE`."
         )
     if not done.encrypted and not done.skipped:
         print_status("Nothing to encrypt.")
 
 
 def vouch(ctx: typer.Context, stage: Stages = None, yes: YesOption = False, jar: JarOption = None) -> None:
-    """Approve the list in readers.yaml, after a merge or an edit by hand: the keys are wrapped for exactly these readers."""
+    """Approve the list in readers.yaml, after a merge or an edit by hand: the keys are wrapped for exactly these
+    readers.
+    """
     from coinjar.actions.secrets.readers import listing, stages_of
     from coinjar.actions.secrets.readers import vouch as vouch_for
 

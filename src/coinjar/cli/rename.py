@@ -41,7 +41,8 @@ def run(
     yes: Annotated[bool, typer.Option("--yes", "-y", help="Write without asking. Default: ask on a terminal.")] = False,
     jar: JarOption = None,
 ) -> None:
-    """Rename variables everywhere: declarations, values, encrypted values, references, destinations, proofs, templates, documents and code.
+    """Rename variables everywhere: declarations, values, encrypted values, references, destinations, proofs, templates,
+    documents and code.
 
     Shows every change first. All of it is written, or nothing.
     """
@@ -72,7 +73,8 @@ def run(
     rename.carry_out(opened, renames, options, edits)
     new = ", ".join(renames.values())
     print_status(
-        f"Written: {counted(len(edits.files), 'file')}. Next: `coinjar check`, `coinjar render STAGE`, then deliver: {new} replaces the old name."
+        f"Written: {counted(len(edits.files), 'file')}. Next: `coinjar check`, `coinjar render STAGE`, then deliver: "
+        f"{new} replaces the old name."
     )
     if keep_old:
         print_status(f"The old name is exported too, until `coinjar rename --finish {next(iter(renames))}`.")

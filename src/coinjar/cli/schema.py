@@ -20,7 +20,9 @@ def run(
         Path | None, typer.Option("--out", metavar="DIR", help="Write all of them into this folder.")
     ] = None,
 ) -> None:
-    """Print the JSON Schemas (2020-12) of jar.yaml, plain/*.yaml, readers.yaml, platforms/*.yaml and sheets, for completion and checks in an editor."""
+    """Print the JSON Schemas (2020-12) of jar.yaml, plain/*.yaml, readers.yaml, platforms/*.yaml and sheets, for
+    completion and checks in an editor.
+    """
     from coinjar.jarfile.schemas import SCHEMAS, schema_text
     from coinjar.system.files import replace_file
 

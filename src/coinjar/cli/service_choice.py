@@ -8,7 +8,10 @@ from coinjar.core.model import Variable
 
 
 def service_that_sees(resolver: Resolver, variable: Variable, named: str | None) -> str:
-    """Return the named service; else any, if all with the variable have the same value. Raises UsageError with those that differ."""
+    """Return the named service; else any, if all with the variable have the same value.
+
+    Raises UsageError with those that differ.
+    """
     groups = services_that_see(resolver, variable, named)
     if len(groups) > 1:
         words = f"services have different values of {variable.name} on {resolver.stage}"

@@ -59,7 +59,9 @@ def run(
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Explain one value: every layer that sets it, which takes effect, which are overridden, and the references it uses."""
+    """Explain one value: every layer that sets it, which takes effect, which are overridden, and the references it
+    uses.
+    """
     if inside is not None or at is not None:
         from coinjar.cli.inside import show_level
 

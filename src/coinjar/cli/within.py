@@ -29,14 +29,16 @@ def run(
         bool,
         typer.Option(
             "--bare",
-            help="Start from an empty environment, keeping only PATH, HOME, USER, LOGNAME, SHELL, TERM, TZ, TMPDIR, LANG, LC_ALL. Default: inherit all.",
+            help="Start from an empty environment, keeping only PATH, HOME, USER, LOGNAME, SHELL, TERM, TZ, TMPDIR, "
+            "LANG, LC_ALL. Default: inherit all.",
         ),
     ] = False,
     mask: Annotated[
         bool,
         typer.Option(
             "--mask",
-            help="Mask secrets in the program's output, for logs: it runs as a child process; signals and exit code are passed on.",
+            help="Mask secrets in the program's output, for logs: it runs as a child process; signals and "
+            "exit code are passed on.",
         ),
     ] = False,
     allow_commands: CommandsOption = False,
@@ -44,7 +46,8 @@ def run(
 ) -> None:
     """Run a program with a service's variables: it replaces this process, so pid, signals and exit code are its own.
 
-    The identity is not passed on. Exit code 127 if there is no such program, 126 if it cannot be executed. No shell is involved.
+    The identity is not passed on. Exit code 127 if there is no such program, 126 if it cannot be executed. No shell is
+    involved.
     """
     from coinjar.actions.output.exec_program import environment, exec_program
 

@@ -16,10 +16,13 @@ READ, SET, PRESENCE = "read", "set", "presence"
 
 
 class CodeUse(NamedTuple):
-    """One use of a variable's name. `services` are the services whose code this is; empty for code of no single service.
+    """One use of a variable's name.
 
-    `access` is read, set or presence. `default` is what the code falls back to. `misplaced`: nothing expands such a reference there.
-    `code`: a program reads the variable by name; in a script or a document a short word can be anything.
+    `services` are the services whose code this is; empty for code of no single service.
+
+    `access` is read, set or presence. `default` is what the code falls back to. `misplaced`: nothing expands such a
+    reference there. `code`: a program reads the variable by name; in a script or a document a short word can be
+    anything.
     """
 
     name: str
@@ -40,8 +43,8 @@ class CodeLiteral(NamedTuple):
 
 
 class CodePaths(Record):
-    """Where the code is (`code:` in jar.yaml): paths of no single service, functions that read the variable their caller names,
-    and excluded paths.
+    """Where the code is (`code:` in jar.yaml): paths of no single service, functions that read the variable their
+    caller names, and excluded paths.
     """
 
     paths: tuple[str, ...] = ()

@@ -137,7 +137,9 @@ def verdict(left: SideValue, right: SideValue) -> str:
 
 
 def compare(left: Side, right: Side, services: Sequence[str]) -> list[Difference]:
-    """Return one row per variable with a value on either side, in the left side's order; one row per service where services differ."""
+    """Return one row per variable with a value on either side, in the left side's order; one row per service where
+    services differ.
+    """
     differences = []
     for name in dict.fromkeys([*left.names(), *right.names()]):
         whose: Sequence[str | None] = services if left.varies(name) or right.varies(name) else [None]

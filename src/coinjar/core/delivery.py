@@ -18,8 +18,10 @@ UP_TO_DATE, CHANGED_THERE, MISSING, UNMANAGED, PENDING_RESTART, NOT_READABLE, NO
     "not delivered",
     "supplied",
 )
-"""States of a variable. `not delivered`: the jar changed after the last delivery. `pending restart`: saved, but the running program
-still has the previous value.
+"""States of a variable.
+
+`not delivered`: the jar changed after the last delivery. `pending restart`: saved, but the running program still has
+the previous value.
 """
 CALM = frozenset({UP_TO_DATE, SUPPLIED, NOT_READABLE})
 """States that need no action, unless a note says otherwise."""
@@ -36,8 +38,8 @@ class DesiredValue(NamedTuple):
 class LiveValue(NamedTuple):
     """A value that a destination has. `text` is None where the destination does not give the value back.
 
-    `supplied`: the destination sets it itself. `version` changes when the value does. `inherited`: it comes from the enclosing level
-    (the whole project) and is not changed here. `handle` is what the destination's own requests need.
+    `supplied`: the destination sets it itself. `version` changes when the value does. `inherited`: it comes from the
+    enclosing level (the whole project) and is not changed here. `handle` is what the destination's own requests need.
     """
 
     name: str
@@ -50,7 +52,9 @@ class LiveValue(NamedTuple):
 
 
 class LastApplied(NamedTuple):
-    """The last delivered state from the records: the keyed fingerprint of the value, and the destination's version after it."""
+    """The last delivered state from the records: the keyed fingerprint of the value, and the destination's version
+    after it.
+    """
 
     fingerprint: str
     version: str = ""
@@ -58,7 +62,10 @@ class LastApplied(NamedTuple):
 
 
 class DeliveryChange(NamedTuple):
-    """One variable to write or to remove. `old` and `new` are None where there is no value, or where `old` cannot be read."""
+    """One variable to write or to remove.
+
+    `old` and `new` are None where there is no value, or where `old` cannot be read.
+    """
 
     name: str
     action: str
@@ -80,9 +87,11 @@ class DeliveryPlan(NamedTuple):
 
 
 class PlanContext(NamedTuple):
-    """Input of a plan besides the two sets: which names are ours to remove, what was delivered last, and how values are fingerprinted.
+    """Input of a plan besides the two sets: which names are ours to remove, what was delivered last, and how values are
+    fingerprinted.
 
-    `owns_all`: the destination contains only our variables, so everything else is removed. `former_names` maps names to earlier names.
+    `owns_all`: the destination contains only our variables, so everything else is removed. `former_names` maps names to
+    earlier names.
     """
 
     is_ours: Callable[[str], bool]
@@ -161,7 +170,9 @@ def _is_as_delivered(desired: DesiredValue, live_value: LiveValue, plan_context:
 
 
 class VariableState(NamedTuple):
-    """The state of one variable: what is live (None: nothing, or not readable), what is desired, and a note where it helps."""
+    """The state of one variable: what is live (None: nothing, or not readable), what is desired, and a note where it
+    helps.
+    """
 
     name: str
     state: str

@@ -20,7 +20,10 @@ def visible(text: str) -> str:
 
 
 class Masker:
-    """Masks secrets for one run. Equal secrets get the same tag, numbered in order of appearance, which reveals nothing about the text."""
+    """Masks secrets for one run.
+
+    Equal secrets get the same tag, numbered in order of appearance, which reveals nothing about the text.
+    """
 
     def __init__(self, *, show_secrets: bool = False) -> None:
         self.show_secrets = show_secrets

@@ -43,7 +43,10 @@ def stage_and_service(where: str) -> tuple[str, str | None]:
 
 
 class RejectedValue(NamedTuple):
-    """Why the new place cannot have a variable. `what`: its name, its value, its emptiness, or a name that the place reserves or supplies."""
+    """Why the new place cannot have a variable.
+
+    `what`: its name, its value, its emptiness, or a name that the place reserves or supplies.
+    """
 
     what: str
     reason: str
@@ -55,9 +58,9 @@ NAME, VALUE, EMPTY, KEPT, GIVES = "name", "value", "empty", "reserved", "supplie
 class MigrationContext(NamedTuple):
     """What is known besides the old place.
 
-    `rejection` says by name and value why the new place cannot have a variable. `takes` says why it does not take a variable for a stage
-    and service (None: it does). `jar` returns (declared, value or None). `existing` returns what the new place already has.
-    `mentioned` is None where no code is known.
+    `rejection` says by name and value why the new place cannot have a variable. `takes` says why it does not take a
+    variable for a stage and service (None: it does). `jar` returns (declared, value or None). `existing` returns what
+    the new place already has. `mentioned` is None where no code is known.
     """
 
     old: str
@@ -173,7 +176,9 @@ def _mentioned_in(context: MigrationContext, name: str) -> str:
 
 
 def proposed_name(name: str, context: MigrationContext) -> str:
-    """Return a name that the new place accepts: in capitals, words separated by '_', no leading digit, truncated if too long."""
+    """Return a name that the new place accepts: in capitals, words separated by '_', no leading digit, truncated if too
+    long.
+    """
     spelled = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name)
     spelled = re.sub(r"[^A-Za-z0-9_]+", "_", spelled).strip("_").upper() or "RENAMED"
     spelled = f"V_{spelled}" if spelled[0].isdigit() else spelled
@@ -195,7 +200,9 @@ def proposed_name(name: str, context: MigrationContext) -> str:
 
 
 def entries(result: Iterable[SourceValue], context: MigrationContext) -> list[SheetEntry]:
-    """Return the lines of a sheet: the places of a variable with the same disposition together, ordered by group and name."""
+    """Return the lines of a sheet: the places of a variable with the same disposition together, ordered by group and
+    name.
+    """
     lines: dict[tuple[str, str, str, str], list[SourceValue]] = {}
     first: dict[tuple[str, str], str] = {}
     for source_value in result:
@@ -228,7 +235,9 @@ def entries(result: Iterable[SourceValue], context: MigrationContext) -> list[Sh
 
 
 class InboundReference(NamedTuple):
-    """A value that contains an address of the old place: where it is set, and its replacement (a reference or a text; "" if unknown)."""
+    """A value that contains an address of the old place: where it is set, and its replacement (a reference or a text;
+    "" if unknown).
+    """
 
     variable: str
     stage: str

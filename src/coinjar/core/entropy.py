@@ -10,8 +10,10 @@ WEAK = 64
 _PARTS = re.compile(r"[A-Za-z]+|\d+|[^A-Za-z\d]+")
 _CHUNKS = re.compile(r"[A-Za-z\d]+|[^A-Za-z\d]+")
 _COMMON = frozenset(
-    "password passwort passwd pass secret admin administrator root user login test testing welcome letmein qwerty azerty qwertz hello abc "
-    "default example changeme change demo temp guest master prod production dev staging token key geheim made up db database".split()
+    "password passwort passwd pass secret admin administrator root user login test testing welcome letmein qwerty "
+    "azerty qwertz hello abc "
+    "default example changeme change demo temp guest master prod production dev staging token key geheim made up db "
+    "database".split()
 )
 _RUNS = (
     "abcdefghijklmnopqrstuvwxyz",
@@ -27,7 +29,10 @@ _SEPARATOR_BITS = 2.0
 
 
 def bits(text: str) -> float:
-    """Return the estimate. Mixed letters and digits without a pattern count in full, words as words, repetitions and runs hardly at all."""
+    """Return the estimate.
+
+    Mixed letters and digits without a pattern count in full, words as words, repetitions and runs hardly at all.
+    """
     return min(sum(_chunk(chunk) for chunk in _CHUNKS.findall(text)), _in_full(text))
 
 

@@ -75,7 +75,9 @@ class ExternalError(CoinJarError):
 
 
 class DecryptionError(CoinJarError):
-    """A secret cannot be decrypted: there is no identity, it is encrypted for others, or it was tampered with (exit 4)."""
+    """A secret cannot be decrypted: there is no identity, it is encrypted for others, or it was tampered with (exit
+    4).
+    """
 
     exit_code = 4
 

@@ -111,7 +111,10 @@ def _remarks(resolver: Resolver, resolved: Resolved, service: str, spoken: list[
     if not variable.applies_to(service):
         yield f"{variable.name} is not for {service}: its services are {', '.join(sorted(variable.services or ()))}"
     elif not resolver.applies(variable, service):
-        yield f"{variable.name} is not for {resolver.stage}: its stages are {', '.join(sorted(variable.stages or ()))}, and those that follow them"
+        yield (
+            f"{variable.name} is not for {resolver.stage}: its stages are "
+            f"{', '.join(sorted(variable.stages or ()))}, and those that follow them"
+        )
     elif not spoken:
         yield "no layer sets it, and it has no default"
     elif resolved.is_unset:
@@ -121,7 +124,8 @@ def _remarks(resolver: Resolver, resolved: Resolved, service: str, spoken: list[
         yield f"normalized as a value of its kind, {variable.kind}"
     for narrow, wide in overridden(spoken):
         yield (
-            f"{narrow.scope}'s own value ({narrow.definition.location}) is overridden by the value for all services in a higher layer "
+            f"{narrow.scope}'s own value ({narrow.definition.location}) is overridden by the value for all services "
+            "in a higher layer "
             f"({wide.definition.location}): a stage overrides shared; a service overrides all only within one stage"
         )
 

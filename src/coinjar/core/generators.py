@@ -95,7 +95,10 @@ def recipe_of(variable: Variable, given: Mapping[str, object] | None = None) -> 
 
 
 def make(recipe: Generator, variable: Variable) -> Secret:
-    """Return a new value that the variable's kind and constraints accept. Raises InputError if the generator almost never makes one."""
+    """Return a new value that the variable's kind and constraints accept.
+
+    Raises InputError if the generator almost never makes one.
+    """
     fault: CoinJarError | None = None
     for _ in range(_TRIES):
         text = _made(recipe)

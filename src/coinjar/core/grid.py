@@ -18,7 +18,10 @@ _STATES = {"shared": SHARED, "mine": MINE, "one-off": MINE}
 
 
 class Cell(NamedTuple):
-    """One variable in one column. `text` is None where there is no single value; `variants` counts the different ones."""
+    """One variable in one column.
+
+    `text` is None where there is no single value; `variants` counts the different ones.
+    """
 
     state: str
     text: str | None = None
@@ -29,7 +32,9 @@ class Cell(NamedTuple):
 
 
 class GridRow(NamedTuple):
-    """A variable's cells, and whether its columns agree (`single`: only one column has it; `unknown`: some are encrypted for others)."""
+    """A variable's cells, and whether its columns agree (`single`: only one column has it; `unknown`: some are
+    encrypted for others).
+    """
 
     variable: Variable
     cells: tuple[Cell, ...]
@@ -130,7 +135,9 @@ def _agreement(cells: Iterable[Cell]) -> str:
 
 
 def by_stage(jar: Jar, resolvers: Sequence[Resolver], services: Sequence[str]) -> list[GridRow]:
-    """Return one row per variable that any of these services may get, with one cell per resolver (each of another stage)."""
+    """Return one row per variable that any of these services may get, with one cell per resolver (each of another
+    stage).
+    """
     services_with = [
         (variable, [service for service in services if variable.applies_to(service)])
         for variable in jar.variables.values()

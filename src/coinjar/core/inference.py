@@ -14,7 +14,8 @@ from coinjar.core.secret_detection import SURE, detect_secret, is_named, mention
 
 _MAYBE = ("KEY", "SALT", "DSN", "PIN")
 _PLACEHOLDER = re.compile(
-    r"(?i)(?:change[-_ ]?(?:me|this|it)|re?place[-_ ]?(?:me|this|it)|fill[-_ ]?(?:me|this)?[-_ ]?in|x{3,}|\?{3,}|to[-_ ]?do|tbd|fixme"
+    r"(?i)(?:change[-_ ]?(?:me|this|it)|re?place[-_ ]?(?:me|this|it)|fill[-_ ]?(?:me|this)?[-_ "
+    r"]?in|x{3,}|\?{3,}|to[-_ ]?do|tbd|fixme"
     r"|your[-_ ](?:\w+[-_ ])*(?:here|key|token|password|secret)|<[^<>]+>|placeholder|insert[-_ ].*[-_ ]here|dummy)"
 )
 

@@ -53,7 +53,10 @@ class NamedLayer(Record):
 
 
 def plain(variable: Variable, definition: Definition) -> Resolved:
-    """Return what a plain text resolves to. Cached on the definition: it is the same for every service and stage where it takes effect."""
+    """Return what a plain text resolves to.
+
+    Cached on the definition: it is the same for every service and stage where it takes effect.
+    """
     resolved = definition.seen
     if resolved is None:
         assert isinstance(definition.content, str)
@@ -78,7 +81,10 @@ def no_fetch(outside: Outside, location: Location) -> str:
 
 
 class Resolver:
-    """Resolves the variables of one stage, or of `shared` (values without a stage). Caches results: create a new one after a change."""
+    """Resolves the variables of one stage, or of `shared` (values without a stage).
+
+    Caches results: create a new one after a change.
+    """
 
     def __init__(
         self,
@@ -129,7 +135,9 @@ class Resolver:
                         self.own.setdefault(name, {})[scope] = definition
 
     def winner(self, name: str, service: str) -> Definition | None:
-        """Return the effective definition for the service (or `all`), whether or not the variable applies; None if no layer sets it."""
+        """Return the effective definition for the service (or `all`), whether or not the variable applies; None if no
+        layer sets it.
+        """
         own = self.own.get(name)
         return own[service] if own is not None and service in own else self.common.get(name)
 
@@ -178,7 +186,9 @@ class Resolver:
         return definition.made[parts]
 
     def _plain_parts(self, template: Template, service: str) -> tuple[Resolved, ...] | None:
-        """Return the values a template refers to, if all are plain texts: the same values give the same result everywhere."""
+        """Return the values a template refers to, if all are plain texts: the same values give the same result
+        everywhere.
+        """
         resolved = []
         for reference in template.references():
             whose = reference.service or service
@@ -260,7 +270,9 @@ class Resolver:
         return [] if variable.name in self.absent else self.jar.services_with(variable)
 
     def distinct(self, variable: Variable, services: Sequence[str]) -> Sequence[str]:
-        """Return representatives of the services (all of which get the variable): every other service sees what one of them sees."""
+        """Return representatives of the services (all of which get the variable): every other service sees what one of
+        them sees.
+        """
         if len(services) < 2:
             return services
         names = self._involved(variable.name)
@@ -280,7 +292,9 @@ class Resolver:
         return list(asked.values())
 
     def _involved(self, name: str) -> set[str]:
-        """Return the variable and everything it refers to, directly or indirectly, for every definition that takes effect."""
+        """Return the variable and everything it refers to, directly or indirectly, for every definition that takes
+        effect.
+        """
         if name not in self._involves:
             names, rest = {name}, [name]
             while rest:
@@ -296,10 +310,12 @@ class Resolver:
     def resolve(
         self, service: str, *, phase: str = "run", closed: bool = False, only: Callable[[str], bool] | None = None
     ) -> dict[str, Resolved]:
-        """Return all that a service gets, in the order of declaration: values, and variables unset on purpose; `only` filters names.
+        """Return all that a service gets, in the order of declaration: values, and variables unset on purpose; `only`
+        filters names.
 
-        Omits build-time variables when `phase` is run, and run-time variables when it is build. Raises all faults and all required
-        variables without a value at once. With `closed`, values encrypted for others are in the result, with their fault.
+        Omits build-time variables when `phase` is run, and run-time variables when it is build. Raises all faults and
+        all required variables without a value at once. With `closed`, values encrypted for others are in the result,
+        with their fault.
         """
         key = (service, phase, closed)
         if only is None and key in self._resolved:

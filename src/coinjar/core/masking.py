@@ -17,7 +17,9 @@ _WIDTHS = 76, 64
 
 
 def forms(secret: str) -> Iterator[bytes]:
-    """Return the secret as it is, in base64 (also inside a longer text), percent-encoded, escaped as in JSON; and each of its lines."""
+    """Return the secret as it is, in base64 (also inside a longer text), percent-encoded, escaped as in JSON; and each
+    of its lines.
+    """
     raw = reveal(secret).encode("utf-8", "surrogatepass")
     yield raw
     text = raw.decode("utf-8", "replace")
@@ -40,8 +42,8 @@ def forms(secret: str) -> Iterator[bytes]:
 
 
 def _base64_forms(data: bytes) -> Iterator[bytes]:
-    """Return the secret in base64, standard and URL-safe, at any offset of a longer text: for each of the three offsets, the part that
-    depends on the secret alone.
+    """Return the secret in base64, standard and URL-safe, at any offset of a longer text: for each of the three
+    offsets, the part that depends on the secret alone.
 
     Also in lines of 76 (RFC 2045, 6.8) and 64 characters (RFC 7468, 2), as programs wrap it.
     """

@@ -62,8 +62,8 @@ Content: TypeAlias = str | Template | Command | FromFile | FromEnv | FromStore |
 class Definition:
     """A value and where it is set.
 
-    `seen` caches what a plain text resolves to; `made` caches what a text with references resolves to for given plain ones. `layers` fills
-    both, for every stage and service.
+    `seen` caches what a plain text resolves to; `made` caches what a text with references resolves to for given plain
+    ones. `layers` fills both, for every stage and service.
     """
 
     __slots__ = ("column", "content", "file", "line", "made", "seen")
@@ -101,7 +101,10 @@ class SealedDefinition(Definition):
 
 
 class Variable(Record, kw_only=True):
-    """A declared variable. `services` and `stages` are None for all; sets are expanded; `nested` is its path in settings files."""
+    """A declared variable.
+
+    `services` and `stages` are None for all; sets are expanded; `nested` is its path in settings files.
+    """
 
     name: VariableName
     location: Location
@@ -124,11 +127,15 @@ class Variable(Record, kw_only=True):
     sample: str | None = None
 
     def is_missing(self, text: str | None) -> bool:
-        """Return whether the variable is required and this text is not a value for it: None, or empty without `may_be_empty`."""
+        """Return whether the variable is required and this text is not a value for it: None, or empty without
+        `may_be_empty`.
+        """
         return self.required and not text and (text is None or not self.may_be_empty)
 
     def scopes_for(self, scope: str) -> list[str]:
-        """Return the scopes in which a value set for `scope` is encrypted: never `all` for a variable of only some services."""
+        """Return the scopes in which a value set for `scope` is encrypted: never `all` for a variable of only some
+        services.
+        """
         return [scope] if scope != ALL or self.services is None else sorted(self.services)
 
     def applies_to(self, service: str) -> bool:
@@ -139,8 +146,8 @@ class Variable(Record, kw_only=True):
 class Resolved:
     """The value of one variable for one service on one stage.
 
-    `definition` is the effective one (None if no layer sets the variable), `text` the normalized value (None: no value),
-    `fault` the reason why there is no value although a layer sets it.
+    `definition` is the effective one (None if no layer sets the variable), `text` the normalized value (None: no
+    value), `fault` the reason why there is no value although a layer sets it.
     """
 
     __slots__ = ("definition", "derived", "fault", "secret", "text", "variable")
@@ -229,9 +236,9 @@ class VariableGroup(Record):
 class Destination(Record, kw_only=True):
     """A named place to which variables go. `services` and `stages` are None for all.
 
-    `variables` and `without` are name patterns (`MAIL_*`). `secrets` is a text written instead of a secret. `options` contains what is
-    specific to the type, as parsed. `moved_to` maps a stage, or STAGE/SERVICE, or "" for all, to the new destination: this one is then
-    read, and no longer delivered to.
+    `variables` and `without` are name patterns (`MAIL_*`). `secrets` is a text written instead of a secret. `options`
+    contains what is specific to the type, as parsed. `moved_to` maps a stage, or STAGE/SERVICE, or "" for all, to the
+    new destination: this one is then read, and no longer delivered to.
     """
 
     name: str
@@ -328,7 +335,10 @@ class Jar(Record, kw_only=True):
         return [variable for variable in self.variables.values() if variable.stages is not None]
 
     def stage(self, name: str) -> Stage:
-        """Return the stage's declaration: itself, or the longest matching pattern. Raises UsageError if there is none."""
+        """Return the stage's declaration: itself, or the longest matching pattern.
+
+        Raises UsageError if there is none.
+        """
         if name in self.stages and "*" not in name:
             return self.stages[name]
         shapes = [

@@ -19,7 +19,11 @@ _SHORTEST_DIGEST = 16
 
 
 class Expected(Record):
-    """An expected answer. `form`: is, not, matches, present, absent, digest. For a digest, `text` names the variable and `key` its key's variable."""
+    """An expected answer.
+
+    `form`: is, not, matches, present, absent, digest. For a digest, `text` names the variable and `key` its key's
+    variable.
+    """
 
     form: str
     text: Template | str
@@ -28,10 +32,12 @@ class Expected(Record):
 
 
 class Proof(Record, kw_only=True):
-    """A declared proof. `question` is what its asker needs (an address, a path, a name): texts with references by key; "" for a single one.
+    """A declared proof.
 
-    The proof checks the value `at` a JSON Pointer, the match of `pattern`, or the `variable` of an environment; without these, the whole
-    answer: an environment against all variables of the service, anything else as text.
+    `question` is what its asker needs (an address, a path, a name): texts with references by key; "" for a single one.
+
+    The proof checks the value `at` a JSON Pointer, the match of `pattern`, or the `variable` of an environment; without
+    these, the whole answer: an environment against all variables of the service, anything else as text.
     """
 
     name: str

@@ -1,4 +1,7 @@
-"""Immutable value classes with named fields. Defining one costs a tenth of a frozen dataclass, and every start defines dozens."""
+"""Immutable value classes with named fields.
+
+Defining one costs a tenth of a frozen dataclass, and every start defines dozens.
+"""
 
 from __future__ import annotations
 
@@ -9,8 +12,8 @@ from typing import Any, ClassVar, NoReturn, Self, dataclass_transform
 class Record:
     """The base class: fields are a subclass's annotations in order, defaults its class attributes.
 
-    Accepts exactly its fields: a missing, extra or unknown one is a TypeError, and so is an assignment. With `kw_only`, which every class
-    with more than four fields has, fields are given by name only.
+    Accepts exactly its fields: a missing, extra or unknown one is a TypeError, and so is an assignment. With `kw_only`,
+    which every class with more than four fields has, fields are given by name only.
     """
 
     _fields: ClassVar[tuple[str, ...]] = ()
@@ -68,4 +71,5 @@ class Record:
         return hash((type(self), self._values()))
 
     def __repr__(self) -> str:
-        return f"{type(self).__name__}({', '.join(f'{name}={value!r}' for name, value in zip(self._fields, self._values(), strict=True))})"
+        shown = (f"{name}={value!r}" for name, value in zip(self._fields, self._values(), strict=True))
+        return f"{type(self).__name__}({', '.join(shown)})"

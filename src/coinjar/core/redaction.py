@@ -1,7 +1,7 @@
 """Redact the contents of files for display: secrets are masked by their value, at any position and in any encoding.
 
-All output of file contents goes through this module (`actions/comparing/file_diffs.py` prints it). `hidden` contains what a file's own
-reader knows of it, line by line; a `Redactor` contains the jar's known secrets.
+All output of file contents goes through this module (`actions/comparing/file_diffs.py` prints it). `hidden` contains
+what a file's own reader knows of it, line by line; a `Redactor` contains the jar's known secrets.
 """
 
 from __future__ import annotations
@@ -26,7 +26,9 @@ class Occurrence(NamedTuple):
 
 
 class SecretFinder:
-    """Finds secrets in bytes in one pass: raw, percent-encoded, in base64, escaped as in JSON. `secrets` maps texts to names.
+    """Finds secrets in bytes in one pass: raw, percent-encoded, in base64, escaped as in JSON.
+
+    `secrets` maps texts to names.
 
     Secrets and encodings of fewer than `shortest` bytes occur everywhere, and are not searched.
     """
@@ -70,7 +72,10 @@ def _automaton(words: list[bytes]) -> BytesAhoCorasick:
 
 
 class Redactor:
-    """Masks known secrets in lines. Very short ones, which cannot be found by value, are masked by the file's own reader."""
+    """Masks known secrets in lines.
+
+    Very short ones, which cannot be found by value, are masked by the file's own reader.
+    """
 
     def __init__(self, secrets: Mapping[str, str]) -> None:
         self._finder = SecretFinder(secrets)
@@ -90,7 +95,9 @@ NOTHING_KNOWN = Redactor({})
 
 
 def shown_lines(lines: Iterable[str], hidden: Mapping[int, str], redactor: Redactor) -> Iterator[str]:
-    """Return each line for display: what `hidden` has for its number (from 1), else the line with known secrets masked."""
+    """Return each line for display: what `hidden` has for its number (from 1), else the line with known secrets
+    masked.
+    """
     for number, line in enumerate(lines, 1):
         indent = line[: len(line) - len(line.lstrip(" "))]
         yield indent + hidden[number] if number in hidden else redactor.line(line)

@@ -8,7 +8,9 @@ from fnmatch import fnmatchcase
 
 
 def references(text: str, renames: Mapping[str, str]) -> Iterator[tuple[int, int, str]]:
-    """Return where a text with references (`${NAME}`, `${NAME:-word}`, `${NAME@url}`) uses one of these names, with the new name."""
+    """Return where a text with references (`${NAME}`, `${NAME:-word}`, `${NAME@url}`) uses one of these names, with the
+    new name.
+    """
     for match in re.finditer(r"(\$\$)|\$\{(\w+)", text):
         if match[2] in renames:
             yield (*match.span(2), renames[match[2]])
@@ -20,7 +22,10 @@ def in_references(text: str, renames: Mapping[str, str]) -> str:
 
 
 def in_pointer(text: str, renames: Mapping[str, str]) -> str:
-    """Return a JSON Pointer with its names renamed. A step is compared after unescaping (`~1` is '/', `~0` is '~'; RFC 6901, 3)."""
+    """Return a JSON Pointer with its names renamed.
+
+    A step is compared after unescaping (`~1` is '/', `~0` is '~'; RFC 6901, 3).
+    """
     return "/".join(_in_step(step, renames) for step in text.split("/"))
 
 

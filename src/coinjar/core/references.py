@@ -198,7 +198,8 @@ def _replace(reference: Reference, lookup: Lookup) -> ReferenceValue:
     whose = f" of {reference.service}" if reference.service else ""
     raise InputError(
         f"${{{reference.name}}}{whose} has no value here",
-        hint=f"give {reference.name} a value, write '${{{reference.name}:-word}}', or refer to another service's with '@of:SERVICE'",
+        hint=f"give {reference.name} a value, write '${{{reference.name}:-word}}', or refer to another service's with "
+        "'@of:SERVICE'",
         code="reference",
     )
 

@@ -17,11 +17,13 @@ _KEYS = frozenset(
     "API PRIVATE SIGNING ENCRYPTION ACCESS SECRET MASTER LICENSE LICENCE WEBHOOK AUTH COOKIE CSRF HMAC SESSION".split()
 )
 _ABOUT_SECRETS = frozenset(
-    "FILE PATH DIR URL URI LENGTH TTL EXPIRY LIFETIME ID NAME HEADER MIN MAX ENABLED REQUIRED POLICY ROTATION DAYS AUDIENCE HASHER BACKEND PROVIDER "
+    "FILE PATH DIR URL URI LENGTH TTL EXPIRY LIFETIME ID NAME HEADER MIN MAX ENABLED REQUIRED POLICY ROTATION DAYS "
+    "AUDIENCE HASHER BACKEND PROVIDER "
     "ISSUER TYPE ALGORITHM".split()
 )
 _WHICH = frozenset("OLD NEW NEXT PREVIOUS CURRENT BASE64 B64 PROD DEV".split())
-# A password may contain characters that should be percent-encoded ('#', '/', '@'). A port followed by a path is not a password.
+# A password may contain characters that should be percent-encoded ('#', '/', '@'). A port followed by a path is not a
+# password.
 _LOGIN = re.compile(
     r"[A-Za-z][A-Za-z0-9+.-]*://[^/?#\s:@]*:(?!\d{1,5}(?:[/?#]|$))[^\s@][^\s]*@(?=[^\s@]*$)|[A-Za-z][A-Za-z0-9+.-]*://[^/?#\s:@]*:[^/?#\s@]+@"
 )
@@ -50,7 +52,9 @@ _SHORTEST_TOKEN = 16
 _HEX_KEY = re.compile(r"[0-9a-fA-F]{32,}")
 _TOKEN = re.compile(r"(?:[A-Za-z]{2,8}[_-]){0,3}([A-Za-z0-9+/_~.!#$%^&*()=?@-]{16,})")
 _LOWEST_CHANGE = 0.4
-"""Minimum share of neighbouring characters of different classes (lower, upper, digit, other) in a random text: 0.6 on average."""
+"""Minimum share of neighbouring characters of different classes (lower, upper, digit, other) in a random text: 0.6 on
+average.
+"""
 _MOST_WORDS = 0.5
 """Maximum share of a random text in runs of four or more letters of one case."""
 
@@ -61,7 +65,10 @@ def words_of(name: str) -> list[str]:
 
 
 def detect_secret(name: str, text: str) -> tuple[str, str] | None:
-    """Return why a value looks secret, and whether that is certain; None if it does not. The reason never shows the value."""
+    """Return why a value looks secret, and whether that is certain; None if it does not.
+
+    The reason never shows the value.
+    """
     for shape, why in _SHAPES if _MAY_HAVE_SHAPE.search(text) else ():
         if shape.search(text):
             return SURE, why
@@ -97,7 +104,9 @@ def mentions_secret(words: list[str]) -> bool:
 
 
 def _is_harmless(text: str) -> bool:
-    """Return whether a value cannot be a secret, whatever its name: empty, a switch, a small number, a path, an address without a password."""
+    """Return whether a value cannot be a secret, whatever its name: empty, a switch, a small number, a path, an address
+    without a password.
+    """
     return (
         re.fullmatch(
             r"(?i)|true|false|yes|no|on|off|none|null|\d{1,3}|[.~]{0,2}/\S*|[a-z][a-z0-9+.-]*://\S*", text.strip()

@@ -24,7 +24,10 @@ class DamagedFile(Exception):
 
 
 class Identity:
-    """One or more private keys from one place. `recipients` are their public halves, `where` says where they came from."""
+    """One or more private keys from one place.
+
+    `recipients` are their public halves, `where` says where they came from.
+    """
 
     def __init__(self, keys: Sequence[Any], recipients: Sequence[str], where: str) -> None:
         self._keys = keys
@@ -88,7 +91,8 @@ def short(recipient: str) -> str:
 
 
 def read_identity(data: bytes, where: str, ask: Callable[[], str]) -> Identity:
-    """Return the identity in a file's text: age keys, or an SSH ed25519 key, or either under a passphrase, which `ask` returns.
+    """Return the identity in a file's text: age keys, or an SSH ed25519 key, or either under a passphrase, which `ask`
+    returns.
 
     Raises ValueError with a reason, never with a key.
     """

@@ -1,8 +1,9 @@
-"""The text of a file of sealed values: one line per value, laid out so that branches which change different values merge.
+"""The text of a file of sealed values: one line per value, laid out so that branches which change different values
+merge.
 
-A line is scope, name, key and sealed text. `# NAME` is above the lines of each name, an empty line below them; a removed value
-leaves its heading. So two branches' changes of different names never touch, and where both add a name in the same
-place, keeping both lines is right (`merge=union` in jar/.gitattributes does that).
+A line is scope, name, key and sealed text. `# NAME` is above the lines of each name, an empty line below them; a
+removed value leaves its heading. So two branches' changes of different names never touch, and where both add a name in
+the same place, keeping both lines is right (`merge=union` in jar/.gitattributes does that).
 """
 
 from __future__ import annotations

@@ -56,8 +56,8 @@ def can_seal(content: Content) -> str | None:
 
 
 def seal(key: Key, content: Content, where: bytes) -> str:
-    """Return a value as sealed text (base64): a nonce of 12 bytes, then ChaCha20-Poly1305 (RFC 8439) of its form and text.
-    Call `can_seal` first.
+    """Return a value as sealed text (base64): a nonce of 12 bytes, then ChaCha20-Poly1305 (RFC 8439) of its form and
+    text. Call `can_seal` first.
     """
     text = (
         _TEXT + reveal(content)
@@ -102,7 +102,9 @@ class Unsealer:
 
 
 def vouch(key: Key, app: str, stage: str, readers: Iterable[tuple[str, ...]]) -> str:
-    """Return the code (HMAC-SHA-256, hex) by which holders of a data key sign a stage's readers: rows of label, recipient, service, offline."""
+    """Return the code (HMAC-SHA-256, hex) by which holders of a data key sign a stage's readers: rows of label,
+    recipient, service, offline.
+    """
     import hmac
 
     rows = ["\0".join(row) for row in sorted(readers)]

@@ -1,4 +1,6 @@
-"""Walk through the whole job on the demo's data: each step prints the command it runs, and what must hold is checked."""
+"""Walk through the whole job on the demo's data: each step prints the command it runs, and what must hold is
+checked.
+"""
 
 from __future__ import annotations
 
@@ -59,7 +61,8 @@ def _gather(steps: DemoRun) -> None:
     steps.title("Sandling Ferries has a jar with three stages, and an old env file for dev")
     steps.run("cat jar/plain/dev.yaml")
     steps.title(
-        "Secrets will be sealed in the jar, so Anna makes an identity that opens them (COINJAR_IDENTITY_FILE names it here)"
+        "Secrets will be sealed in the jar, so Anna makes an identity that opens them (COINJAR_IDENTITY_FILE names "
+        "it here)"
     )
     steps.run("coinjar identity new --out anna.identity")
     steps.run("coinjar adopt file:old.env --stage dev --yes")
@@ -122,7 +125,8 @@ def _share(steps: DemoRun) -> None:
         f"coinjar readers add {recipients['ticketing']} --label ticketing-prod --stage prod --service ticketing --yes"
     )
     steps.run(
-        f"coinjar readers add {recipients['recovery']} --label recovery --stage prod-isles --stage rehearsal --stage dev --offline --yes"
+        f"coinjar readers add {recipients['recovery']} --label recovery --stage prod-isles --stage rehearsal --stage "
+        "dev --offline --yes"
     )
     steps.run("coinjar readers list")
     password = steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing")
@@ -234,7 +238,8 @@ def _pipeline(steps: DemoRun) -> None:
     )
     steps.holds("no secret went into it", "made-up" not in after)
     steps.title(
-        "The release job says a title of its own, and this pipeline lets the whole pipeline's win: who decides for its last step?"
+        "The release job says a title of its own, and this pipeline lets the whole pipeline's win: who decides for "
+        "its last step?"
     )
     step = "--in pipeline --at '/jobs/[name=release]/steps/[name=announce]'"
     steps.run(f"coinjar why APP_TITLE {step}")
@@ -309,11 +314,13 @@ def _mentions(steps: DemoRun) -> None:
 def _deliver(steps: DemoRun) -> None:
     steps.title("Three platforms to deliver to, simulated on this machine: two kinds of hosting, and pipelines")
     steps.start(
-        f"coinjar standins saltmarsh lanternfish sluiceway --state standins {' '.join(f'--make {app}' for app in APPS)} --exports standins/exports"
+        "coinjar standins saltmarsh lanternfish sluiceway --state standins "
+        f"{' '.join(f'--make {app}' for app in APPS)} --exports standins/exports"
     )
     steps.source("standins/exports")
     steps.title(
-        "What would a delivery change? Then deliver: it reads what is there, writes only what differs, reads back, records"
+        "What would a delivery change? Then deliver: it reads what is there, writes only what differs, reads back, "
+        "records"
     )
     steps.run("coinjar deliver rehearsal --dry-run")
     steps.run("coinjar deliver rehearsal")
@@ -379,7 +386,8 @@ def _live(steps: DemoRun) -> None:
 def _move(steps: DemoRun) -> None:
     old, new = "ticket-hosting", "isles-tickets"
     steps.title(
-        "The ticket sellers leave their hosting for another. What the years have left there, besides what the jar delivers:"
+        "The ticket sellers leave their hosting for another. What the years have left there, besides what the jar "
+        "delivers:"
     )
     for stage in ("rehearsal", "prod"):
         address = f"{steps.env['SALTMARSH_ADDRESS']}/v1/apps/sandling-ticketing-{stage}/settings"
@@ -401,7 +409,8 @@ def _move(steps: DemoRun) -> None:
     secret = steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing")
     steps.holds("no secret's value is in it", "made-up" not in sheet and secret not in sheet)
     steps.title(
-        "What would it send? Then do it: the new place is written and read back, what pointed to the old one is changed and redeployed"
+        "What would it send? Then do it: the new place is written and read back, what pointed to the old one is "
+        "changed and redeployed"
     )
     steps.run("coinjar migrate --execute move.yaml --dry-run")
     steps.run("coinjar migrate --execute move.yaml --yes --restart --allow-guarded prod")

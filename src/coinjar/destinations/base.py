@@ -59,7 +59,9 @@ class Output(NamedTuple):
 
 
 class RenderContext:
-    """What a destination works with: the jar and its keys, the folder that its paths are relative to, and what this run will write."""
+    """What a destination works with: the jar and its keys, the folder that its paths are relative to, and what this run
+    will write.
+    """
 
     def __init__(
         self,
@@ -109,7 +111,10 @@ class RenderContext:
 
 
 class StageView:
-    """One stage as a destination sees it. `stage` is `shared` for values without a stage; `lenient`: omit what cannot be computed yet."""
+    """One stage as a destination sees it.
+
+    `stage` is `shared` for values without a stage; `lenient`: omit what cannot be computed yet.
+    """
 
     def __init__(self, resolver: Resolver, destination: Destination, *, lenient: bool = False) -> None:
         self.resolver = resolver
@@ -133,10 +138,11 @@ class StageView:
         lenient: bool = False,
         takes: Callable[[str], bool] | None = None,
     ) -> list[Entry]:
-        """Return what a service gets here, `also_as` names included, secrets replaced as declared; `takes` filters names.
+        """Return what a service gets here, `also_as` names included, secrets replaced as declared; `takes` filters
+        names.
 
-        Raises every fault at once, unless `lenient`: then variables without a value are omitted. A secret encrypted for others is a fault
-        only where its text would be written.
+        Raises every fault at once, unless `lenient`: then variables without a value are omitted. A secret encrypted for
+        others is a fault only where its text would be written.
         """
         if takes is not None:
             return self._worked_out(
@@ -168,7 +174,9 @@ class StageView:
         return [entry for name in sorted(result, key=order.__getitem__) for entry in self._made(result[name])]
 
     def _lenient(self, service: str, phase: str, only: Callable[[str], bool] | None) -> dict[str, Resolved]:
-        """Return the variables with a value; a reference to a variable without a value is not a fault, everything else is."""
+        """Return the variables with a value; a reference to a variable without a value is not a fault, everything else
+        is.
+        """
         resolver = self.resolver
         variables = [variable for variable in resolver.jar.variables.values() if only is None or only(variable.name)]
         here = [
@@ -246,7 +254,10 @@ def is_supplied(variable: Variable, destination: Destination) -> bool:
 
 
 class DestinationOptions:
-    """Base of file and live destinations: their options. Subclasses name them and read them in `__init__` through `self.options`."""
+    """Base of file and live destinations: their options.
+
+    Subclasses name them and read them in `__init__` through `self.options`.
+    """
 
     keys: tuple[str, ...] = ()
     needed: tuple[str, ...] = ()
@@ -315,7 +326,10 @@ class DestinationOptions:
         return path
 
     def command_of(self, key: str, holders: tuple[str, ...]) -> list[str]:
-        """Return an option that is a command's words. A placeholder of other options (`{service}`) that is not replaced here is a fault."""
+        """Return an option that is a command's words.
+
+        A placeholder of other options (`{service}`) that is not replaced here is a fault.
+        """
         result = self.fields.texts(self.options.get(key), key)
         for text, node in result:
             for name in _HOLDER.findall(text):
@@ -342,7 +356,10 @@ class FileDestination(DestinationOptions, ABC):
         """Return the services, each with a file of its own. Raises InputError if several would share one."""
         services = view.services()
         if len(services) > 1 and "{service}" not in pattern:
-            words = f"the destination {self.destination.name} has {len(services)} services ({', '.join(services)}), but a path for one"
+            words = (
+                f"the destination {self.destination.name} has {len(services)} services ({', '.join(services)}), but "
+                "a path for one"
+            )
             raise InputError(
                 words,
                 hint="add {service} to the path, or name one under services",
@@ -394,7 +411,9 @@ class FileDestination(DestinationOptions, ABC):
         return hidden
 
     def hide_items(self, reader: Callable[[bytes], ReadResult], secret_names: Iterable[str]) -> Hidden:
-        """Return a function that hides the lines of secrets found by a reader of the file; all lines of a file that it cannot read."""
+        """Return a function that hides the lines of secrets found by a reader of the file; all lines of a file that it
+        cannot read.
+        """
         names = frozenset(secret_names)
 
         def hidden(data: bytes) -> Mapping[int, str]:
@@ -414,8 +433,8 @@ class FileDestination(DestinationOptions, ABC):
 def hidden_lines(
     reading: ReadResult, lines: Sequence[str], is_secret: Callable[[ReadItem], bool], masker: Masker
 ) -> dict[int, str]:
-    """Return the lines from each secret to the next entry, and those that could not be read; comments and empty lines after a secret stay
-    visible.
+    """Return the lines from each secret to the next entry, and those that could not be read; comments and empty lines
+    after a secret stay visible.
 
     Returns all lines where the reader does not know the line of a secret.
     """

@@ -1,4 +1,6 @@
-"""`type: containerfile`: `ENV` and `ARG` lines between two comments of a Containerfile, which is otherwise unchanged."""
+"""`type: containerfile`: `ENV` and `ARG` lines between two comments of a Containerfile, which is otherwise
+unchanged.
+"""
 
 from __future__ import annotations
 
@@ -31,8 +33,8 @@ class _ManagedBlock(NamedTuple):
 class ContainerfileDestination(FileDestination):
     """`path`: a Containerfile with the comments `# coinjar: begin` and `# coinjar: end`, once or more.
 
-    Before the first `FROM`, build arguments that a `FROM` uses are written between them; after it all others, and those again without
-    a value, which makes them visible in a stage.
+    Before the first `FROM`, build arguments that a `FROM` uses are written between them; after it all others, and those
+    again without a value, which makes them visible in a stage.
     """
 
     keys = ("path",)

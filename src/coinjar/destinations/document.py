@@ -142,7 +142,10 @@ class DocumentDestination(FileDestination):
                 differing.append(name)
         self._differing[spot.pointer] = set(differing)  # the existing value may be right for one of them: it stays
         if differing and not below:
-            words = f"{spot.pointer}: {', '.join(sorted(differing))} cannot be set there, because its services ({', '.join(spot.services)}) have different values; left unchanged"
+            words = (
+                f"{spot.pointer}: {', '.join(sorted(differing))} cannot be set there, because its services "
+                f"({', '.join(spot.services)}) have different values; left unchanged"
+            )
             self.notice(
                 "CJ019",
                 spot.location,
@@ -211,7 +214,10 @@ class DocumentDestination(FileDestination):
             if name not in wanted and name not in kept and (in_play or there[name].text is not None)
         ]
         for name in [name for name in gone if there[name].merged]:
-            words = f"{name} at {spot.pointer} comes from an anchor ('<<'), and is left unchanged: the jar has no value for it there"
+            words = (
+                f"{name} at {spot.pointer} comes from an anchor ('<<'), and is left unchanged: the jar has no value "
+                "for it there"
+            )
             self.notice(
                 "CJ019",
                 level.places[name],
@@ -275,7 +281,10 @@ class DocumentDestination(FileDestination):
         return before.places[entry.name] if known else document.location(entry.at)
 
     def read(self, stage: str) -> ReadResult:
-        """Return what the places contain, those of other stages omitted. A narrower place comes later and takes effect."""
+        """Return what the places contain, those of other stages omitted.
+
+        A narrower place comes later and takes effect.
+        """
         document = self.open(stage)
         items: list[ReadItem] = []
         for spot in sorted(self.places, key=lambda place: (len(self.above[place.pointer]), place.pointer.count("/"))):

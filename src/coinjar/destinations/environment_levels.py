@@ -1,4 +1,6 @@
-"""The environments of one document as levels: whole pipeline, job, step; which of them decides a name, and which repeat it."""
+"""The environments of one document as levels: whole pipeline, job, step; which of them decides a name, and which repeat
+it.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,9 @@ from coinjar.documents.pointer import above
 
 
 class EnvironmentLevel(NamedTuple):
-    """One environment: where it is, its entries, which levels above decide it, and which precede it without enclosing it."""
+    """One environment: where it is, its entries, which levels above decide it, and which precede it without enclosing
+    it.
+    """
 
     pointer: str
     location: Location
@@ -26,8 +30,8 @@ Above: TypeAlias = Mapping[str, Sequence[str]]
 
 
 def levels_above(inherits: Mapping[str, Sequence[str]]) -> dict[str, list[str]]:
-    """Return for each level (`inherits` contains them all) those that enclose it by pointer, and those that it inherits by declaration,
-    directly or indirectly.
+    """Return for each level (`inherits` contains them all) those that enclose it by pointer, and those that it inherits
+    by declaration, directly or indirectly.
     """
     result: dict[str, list[str]] = {}
 
@@ -60,7 +64,9 @@ def above_all(pointer: str) -> list[str]:
 def deciding(
     levels: Sequence[EnvironmentLevel], pointer: str, name: str
 ) -> tuple[EnvironmentLevel | None, list[EnvironmentLevel]]:
-    """Return the level that decides a name for the level at `pointer`, and every level that sets it, the narrowest first."""
+    """Return the level that decides a name for the level at `pointer`, and every level that sets it, the narrowest
+    first.
+    """
     by_pointer = {level.pointer: level for level in levels}
     around = levels_above({level.pointer: level.inherits for level in levels})
     chain = [by_pointer[name] for name in [*around[pointer], pointer]]
@@ -98,7 +104,8 @@ def lifted(
     """Move what all levels directly below another repeat up to it.
 
     `final` is what each level should contain, by pointer; `own` what it gets for itself; `now` its present content;
-    `takes` which names it accepts. Without `everything` only names that are already above are moved, so that moved ones stay there.
+    `takes` which names it accepts. Without `everything` only names that are already above are moved, so that moved ones
+    stay there.
     """
     result = {pointer: dict(entries) for pointer, entries in final.items()}
     for parent in sorted(result, key=lambda name: -len(around[name])):

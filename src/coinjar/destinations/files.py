@@ -21,7 +21,9 @@ from coinjar.system.files import display_path
 
 
 class DialectFileDestination(FileDestination):
-    """`path`, `as` (the dialect); for settings also `base` and `separator`; for exec-script also `fills` (a templates destination)."""
+    """`path`, `as` (the dialect); for settings also `base` and `separator`; for exec-script also `fills` (a templates
+    destination).
+    """
 
     keys = ("path", "as", "base", "separator", "fills")
     needed = ("path", "as")

@@ -1,4 +1,6 @@
-"""Other places of a variable: ports that are exposed, published, probed and listened on, and where a build argument is passed on."""
+"""Other places of a variable: ports that are exposed, published, probed and listened on, and where a build argument is
+passed on.
+"""
 
 from __future__ import annotations
 
@@ -126,7 +128,9 @@ def published(document: OpenDocument, name: str, service: TreeNode, stage: str) 
 
 
 def hops(made: FileDestination, view: StageView) -> Iterator[Diagnostic]:
-    """Yield what a Compose file omits: a build argument for the Containerfile, a name used to interpolate the file itself."""
+    """Yield what a Compose file omits: a build argument for the Containerfile, a name used to interpolate the file
+    itself.
+    """
     if not isinstance(made, DocumentDestination):
         return
     document = made.open(view.stage)
@@ -165,7 +169,10 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
     file = display_path(containerfile)
     for variable in wanted:
         if variable.name in taken and variable.name not in passed:
-            words = f"{variable.name} has only its default in {name}'s image: {file}:{taken[variable.name]} declares it, but the Compose file does not pass it"
+            words = (
+                f"{variable.name} has only its default in {name}'s image: {file}:{taken[variable.name]} declares it, "
+                "but the Compose file does not pass it"
+            )
             yield Diagnostic(
                 words,
                 f"add it to build.args of {name}",
@@ -175,7 +182,10 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
                 name,
             )
         elif variable.name in passed and variable.name not in taken:
-            words = f"{variable.name} is passed to {name}'s build, but {file} does not declare it ({variable.location} declares it)"
+            words = (
+                f"{variable.name} is passed to {name}'s build, but {file} does not declare it ({variable.location} "
+                "declares it)"
+            )
             yield Diagnostic(
                 words,
                 f"add ARG {variable.name} to {file}",
@@ -185,7 +195,10 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
                 name,
             )
         elif variable.name not in passed:
-            words = f"{variable.name} is for {name}'s build, but neither the Compose file passes it nor {file} declares it ({variable.location} declares it)"
+            words = (
+                f"{variable.name} is for {name}'s build, but neither the Compose file passes it nor {file} declares "
+                f"it ({variable.location} declares it)"
+            )
             fix = f"add it to build.args of {name}, and ARG {variable.name} to {file}"
             yield Diagnostic(words, fix, document.location(args_node or build), variable.name, None, name)
 
@@ -221,7 +234,10 @@ def _steering(made: DocumentDestination, document: OpenDocument, path: Path) -> 
     for name, location in mentioned.items():
         variable = made.render_context.jar.variables.get(name)
         if variable and name not in given:
-            words = f"the Compose file uses {name}, which {display_path(beside)} does not set ({variable.location} declares it)"
+            words = (
+                f"the Compose file uses {name}, which {display_path(beside)} does not set ({variable.location} "
+                "declares it)"
+            )
             yield Diagnostic(
                 words, f"make {display_path(beside)} a destination (type: file, as: compose)", location, name
             )

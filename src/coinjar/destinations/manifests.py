@@ -1,4 +1,6 @@
-"""`type: manifests`: a folder of Kubernetes manifests to one per stage, variables in objects named after their content."""
+"""`type: manifests`: a folder of Kubernetes manifests to one per stage, variables in objects named after their
+content.
+"""
 
 from __future__ import annotations
 
@@ -87,7 +89,8 @@ class _ContainerEntries(NamedTuple):
 class ManifestsDestination(FileDestination):
     """`from`, `to`; `workloads` assigns containers to services where names do not; `string_data: true`, `keep: N`.
 
-    `from_secret: NAME` creates no Secret: containers refer, variable by variable, to keys of one that exists in the cluster.
+    `from_secret: NAME` creates no Secret: containers refer, variable by variable, to keys of one that exists in the
+    cluster.
     """
 
     keys = ("from", "to", "workloads", "string_data", "keep", "from_secret")
@@ -104,7 +107,8 @@ class ManifestsDestination(FileDestination):
         if destination.secrets is not None:
             fields.fault(
                 self.options["from"],
-                f"'secrets' of {destination.name} would write a text into an object, where Kubernetes does not expand it",
+                f"'secrets' of {destination.name} would write a text into an object, where Kubernetes does not "
+                "expand it",
                 "`from_secret: NAME` refers to a Secret in the cluster",
                 "destination",
             )
@@ -204,7 +208,9 @@ class ManifestsDestination(FileDestination):
     # -- objects
 
     def _objects(self, view: StageView, cluster: ManifestSet) -> list[GeneratedObject]:
-        """Return one ConfigMap and one Secret for what all services share, and one for what each has besides; no empty ones."""
+        """Return one ConfigMap and one Secret for what all services share, and one for what each has besides; no empty
+        ones.
+        """
         used: dict[str, list[str]] = {}
         for manifest in cluster.manifests():
             for container in manifest.containers():
@@ -262,7 +268,8 @@ class ManifestsDestination(FileDestination):
     def _name(self, stage: str, service: str, kind: str, entries: list[Entry]) -> str:
         """Return a name that changes with the content.
 
-        A Secret's digest is keyed, and differs by stage and service, so that the name reveals nothing: not even that two are equal.
+        A Secret's digest is keyed, and differs by stage and service, so that the name reveals nothing: not even that
+        two are equal.
         """
         content = dumps(
             [
@@ -339,7 +346,10 @@ class ManifestsDestination(FileDestination):
             ]
             parts.append(apply_to_text(manifest.text, manifest.file, changes, writer) if changes else manifest.text)
             if changes and manifest.kind in MADE_ANEW:
-                words = f"{manifest.kind} {manifest.name} must be deleted and created again for new values: a cluster does not change it in place"
+                words = (
+                    f"{manifest.kind} {manifest.name} must be deleted and created again for new values: a cluster "
+                    "does not change it in place"
+                )
                 self.notice(
                     "",
                     manifest.location(manifest.at("metadata", "name")),
@@ -362,7 +372,10 @@ class ManifestsDestination(FileDestination):
         if service is None:
             ours = [entry.name for entry in entries if entry.name in self.render_context.jar.variables]
             if ours:
-                words = f"the container {container.name} of {manifest.name} belongs to no service, so its {', '.join(ours[:4])} were left unchanged"
+                words = (
+                    f"the container {container.name} of {manifest.name} belongs to no service, so its "
+                    f"{', '.join(ours[:4])} were left unchanged"
+                )
                 self.notice(
                     "CJ022",
                     manifest.location(container.node),
@@ -394,7 +407,9 @@ class ManifestsDestination(FileDestination):
         return changes + _added(container, "envFrom", wanted)
 
     def _entry(self, here: _ContainerEntries, entry: EnvironmentEntry, view: StageView) -> Edit | None:
-        """Return what happens to a container's entry: it stays, gets another text, or is removed, because an object provides it."""
+        """Return what happens to a container's entry: it stays, gets another text, or is removed, because an object
+        provides it.
+        """
         manifest, cluster = here.manifest, here.cluster
         step = (*here.container.path, "env", entry.step)
         managed = here.managed.get(entry.name)
@@ -501,7 +516,9 @@ class ManifestsDestination(FileDestination):
         return earlier
 
     def stale(self, stage: str, keep: int | None = None) -> list[Path]:
-        """Return the files of objects that no workload refers to, except the newest few of each series, kept for a rollback."""
+        """Return the files of objects that no workload refers to, except the newest few of each series, kept for a
+        rollback.
+        """
         target = self.resolve_path(self.target, stage)
         there = self._there(target)
         used = objects_in_use(read_folder(target)) if there else set[str]()

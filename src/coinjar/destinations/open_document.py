@@ -67,7 +67,9 @@ class OpenDocument:
 
 
 def every_entry(data: bytes, file: str) -> ReadResult:
-    """Yield everything in a document that looks like a name with a value, to find the lines that may contain secrets."""
+    """Yield everything in a document that looks like a name with a value, to find the lines that may contain
+    secrets.
+    """
     document = OpenDocument(data, file)
     return ReadResult(entries_below(document.root, document.location), [])
 

@@ -1,6 +1,7 @@
 """`type: templates`: a folder of templates, rendered to a folder of outputs.
 
-Only declared names in `${NAME}` (and `$NAME`, with `bare: true`) are replaced; everything else is the file's own language.
+Only declared names in `${NAME}` (and `$NAME`, with `bare: true`) are replaced; everything else is the file's own
+language.
 """
 
 from __future__ import annotations
@@ -83,7 +84,10 @@ class TemplatesDestination(FileDestination):
         return result
 
     def templates(self) -> list[TemplateFile]:
-        """Return the templates in the folder; faults are added to the notices. Raises InputError if there is no folder."""
+        """Return the templates in the folder; faults are added to the notices.
+
+        Raises InputError if there is no folder.
+        """
         folder = self.render_context.root / self.source
         if not folder.is_dir():
             raise InputError(
@@ -180,7 +184,10 @@ class TemplatesDestination(FileDestination):
     def pieces(
         self, template: TemplateFile, values: Mapping[str, Entry], stage: str, service: str
     ) -> list[str | Entry]:
-        """Return the template as texts and values in turn. Raises InputError for every value that is missing or not allowed."""
+        """Return the template as texts and values in turn.
+
+        Raises InputError for every value that is missing or not allowed.
+        """
         faults: list[CoinJarError] = []
         parts: list[str | Entry] = []
         at = 0
@@ -198,7 +205,10 @@ class TemplatesDestination(FileDestination):
                 )
                 continue
             if allowed and not allowed.fullmatch(entry.text):
-                words = f"the value of {mention.name} for {service} on {stage} does not match what this template allows ({allowed.pattern})"
+                words = (
+                    f"the value of {mention.name} for {service} on {stage} does not match what this template allows "
+                    f"({allowed.pattern})"
+                )
                 faults.append(
                     InputError(
                         words,
@@ -242,7 +252,9 @@ class TemplatesDestination(FileDestination):
 
 
 def _hidden(data: bytes, pieces: list[str | Entry]) -> Hidden:
-    """Return the lines that contain a secret; of another text, all lines that this template does not produce, since they may."""
+    """Return the lines that contain a secret; of another text, all lines that this template does not produce, since
+    they may.
+    """
     lines: dict[int, str] = {}
     number = 1
     for piece in pieces:
@@ -283,6 +295,7 @@ def filling_script(
         folder_word, unfinished = quote(target.rpartition("/")[0] or "/"), quote(target + ".unfinished")
         mask = "umask 077; " if secret else ""
         lines.append(
-            f"mkdir -p {folder_word} && ({mask}printf %s {' '.join(words)} >{unfinished}) && mv {unfinished} {quote(target)} || exit 1\n"
+            f"mkdir -p {folder_word} && ({mask}printf %s {' '.join(words)} >{unfinished}) && mv {unfinished} "
+            f"{quote(target)} || exit 1\n"
         )
     return "".join(lines)

@@ -150,7 +150,9 @@ class ManifestSet:
             yield from file
 
     def environment(self, manifest: ManifestDocument, container: WorkloadContainer) -> dict[str, ContainerValue]:
-        """Return what Kubernetes computes: `envFrom` in order, then `env` over it, `$(NAME)` replaced by earlier entries."""
+        """Return what Kubernetes computes: `envFrom` in order, then `env` over it, `$(NAME)` replaced by earlier
+        entries.
+        """
         result: dict[str, ContainerValue] = {}
         for source in (container.node.child("envFrom") or TreeNode("seq", 0, 0)).plain.elements:
             for name, item in self._from(manifest, source.plain).items():
@@ -221,7 +223,9 @@ class ManifestSet:
         return {}
 
     def waits_for(self, entries: list[EnvironmentEntry], entry: EnvironmentEntry) -> set[str]:
-        """Return the names in an entry's `$(…)` that only the cluster can expand: of earlier entries that refer to a field, or to objects elsewhere."""
+        """Return the names in an entry's `$(…)` that only the cluster can expand: of earlier entries that refer to a
+        field, or to objects elsewhere.
+        """
         before = {other_entry.name: other_entry for other_entry in entries[: entries.index(entry)]}
         named = {result for result in _REFERENCE.findall(entry.text or "") if result}
         return {
@@ -243,7 +247,9 @@ class ManifestSet:
 
 
 def kept_literal(text: str, but: Set[str]) -> str:
-    """Return a text for an `env` entry that yields exactly this value: `$$` for what Kubernetes would expand, except these names."""
+    """Return a text for an `env` entry that yields exactly this value: `$$` for what Kubernetes would expand, except
+    these names.
+    """
     return re.sub(
         r"\$(?=\$)|\$\(([^)]*)\)|\$(?=\()", lambda match: match[0] if match[1] in but else "$" + match[0], text
     )
@@ -263,7 +269,8 @@ def forward(entries: list[EnvironmentEntry], entry: EnvironmentEntry) -> set[str
 def service_of(
     manifest: ManifestDocument, container: WorkloadContainer, services: Mapping[str, object], named: Mapping[str, str]
 ) -> str | None:
-    """Return the service of a container: declared in `workloads:` (workload/container, container or workload), else by its name.
+    """Return the service of a container: declared in `workloads:` (workload/container, container or workload), else by
+    its name.
 
     By its workload's name only an init container, or the only container: one beside it is another program.
     """
@@ -283,7 +290,8 @@ def environments(
     *,
     others: bool = False,
 ) -> ReadResult:
-    """Return the environments of all containers as one reading, each for its service; the objects' own content where there are none.
+    """Return the environments of all containers as one reading, each for its service; the objects' own content where
+    there are none.
 
     With `others` a container that belongs to no service counts as a service of its name.
     """
@@ -330,7 +338,9 @@ def readable(manifests: list[ManifestDocument]) -> ReadResult:
 
 
 def every_entry_of(data: bytes, file: str) -> ReadResult:
-    """Yield everything in a file of manifests that looks like a name with a value, to find the lines that may contain secrets."""
+    """Yield everything in a file of manifests that looks like a name with a value, to find the lines that may contain
+    secrets.
+    """
     manifests = read_manifests(data, file)
     items = [item for manifest in manifests for item in entries_below(manifest.root, manifest.document.location)]
     return ReadResult([*items, *readable(manifests).items], [])

@@ -11,7 +11,10 @@ from coinjar.core.model import Variable
 
 
 class Entry(NamedTuple):
-    """One variable to write. `text` is None for one that is unset on purpose; `secret` includes values computed from a secret."""
+    """One variable to write.
+
+    `text` is None for one that is unset on purpose; `secret` includes values computed from a secret.
+    """
 
     name: str
     text: str | None
@@ -30,9 +33,9 @@ class FileHeader(NamedTuple):
 class ReadItem(NamedTuple):
     """One variable that was read. `text` is None where the file unsets it.
 
-    `stage` and `service` are None where the file does not distinguish them; `phase` is build for variables of the build only;
-    `secret` is what the file itself says, None if nothing. `reference` is the text with references to other names of the file
-    (`${NAME}`, and `$$` for a dollar sign), where the reader replaced some.
+    `stage` and `service` are None where the file does not distinguish them; `phase` is build for variables of the build
+    only; `secret` is what the file itself says, None if nothing. `reference` is the text with references to other names
+    of the file (`${NAME}`, and `$$` for a dollar sign), where the reader replaced some.
     """
 
     name: str
@@ -50,7 +53,10 @@ BYTE_ORDER_MARK, TYPED, CUT = "byte-order mark", "typed", "cut"
 
 
 class ReadRemark(NamedTuple):
-    """Something unexpected. `lost`: it could not be read, and there is no item for it. `kind`: set where a caller distinguishes it."""
+    """Something unexpected.
+
+    `lost`: it could not be read, and there is no item for it. `kind`: set where a caller distinguishes it.
+    """
 
     location: Location
     message: str
@@ -70,7 +76,9 @@ class ReadResult(NamedTuple):
 
 
 class ParseContext(NamedTuple):
-    """What a reader needs from the jar, if there is one: grammars that join names with other words need it to split them."""
+    """What a reader needs from the jar, if there is one: grammars that join names with other words need it to split
+    them.
+    """
 
     stages: Sequence[str] = ()
     variables: Mapping[str, Variable] = {}

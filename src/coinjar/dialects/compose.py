@@ -1,8 +1,8 @@
 """Env files as the Compose Specification describes them (env_file, "Env_file format").
 
-A value is bare, in `'` (literal, possibly over several lines) or in `"` (with \\n, \\r, \\t and \\\\). Quotes are escaped
-with a backslash. Bare and double-quoted values are interpolated, so a dollar sign is written `$$` there. A bare value ends
-before a space and a `#`. `NAME` without `=` unsets. docs/formats.md says which readers differ.
+A value is bare, in `'` (literal, possibly over several lines) or in `"` (with \\n, \\r, \\t and \\\\). Quotes are
+escaped with a backslash. Bare and double-quoted values are interpolated, so a dollar sign is written `$$` there. A bare
+value ends before a space and a `#`. `NAME` without `=` unsets. docs/formats.md says which readers differ.
 """
 
 from __future__ import annotations

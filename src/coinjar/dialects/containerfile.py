@@ -68,7 +68,10 @@ class Instruction:
 
 
 def instructions(text: str) -> Iterator[Instruction]:
-    """Return the instructions without comments. A backslash continues a line, unless `# escape=` sets another character."""
+    """Return the instructions without comments.
+
+    A backslash continues a line, unless `# escape=` sets another character.
+    """
     escape = "`" if re.match(r"(?:#[^\n]*\n)*#\s*escape\s*=\s*`", text, re.IGNORECASE) else "\\"
     start, parts = 0, list[str]()
     for number, raw in enumerate(text.split("\n"), 1):
@@ -114,12 +117,17 @@ class _ContainerfileParser:
             elif instruction.word in ("ENV", "ARG"):
                 self._take(instruction, location)
         if stages > 1:
-            words = f"of {stages} stages only the ENV of the last one and its base stages was read: the others do not reach the image"
+            words = (
+                f"of {stages} stages only the ENV of the last one and its base stages was read: the others do not "
+                "reach the image"
+            )
             self.remarks.append(ReadRemark(Location(self.file, 1, 1), words))
         return ReadResult(list(self.items.values()), self.remarks)
 
     def _begin(self, rest: str, *, first: bool) -> None:
-        """Begin a stage with the final state of its base stage; build arguments from before the first FROM are not visible in it."""
+        """Begin a stage with the final state of its base stage; build arguments from before the first FROM are not
+        visible in it.
+        """
         if first:
             self.early = self.values
         else:

@@ -11,7 +11,9 @@ from coinjar.dialects.base import BYTE_ORDER_MARK, Dialect, Entry, FileHeader, R
 from coinjar.dialects.positioned import carriable
 
 EMPTY, UNSET = "(empty)", "(unset)"
-"""Written in a cell of the wide form for an empty value, since an empty cell means no value; these texts themselves get more parentheses."""
+"""Written in a cell of the wide form for an empty value, since an empty cell means no value; these texts themselves get
+more parentheses.
+"""
 _LIKE_THEM = re.compile(r"\(+(?:empty|unset)\)+")
 _NEEDS_QUOTES = re.compile(r'[,;\t"\r\n]|^\s|\s$')
 
@@ -138,7 +140,9 @@ def _table(rows: Sequence[Sequence[str]]) -> bytes:
 
 
 def _rows(data: bytes, file: str) -> tuple[list[tuple[int, list[str]]], list[ReadRemark]]:
-    """Return the nonempty rows, each with its first line; the header shows `;` and tabs as a spreadsheet may write them."""
+    """Return the nonempty rows, each with its first line; the header shows `;` and tabs as a spreadsheet may write
+    them.
+    """
     text, remarks = decode(data, file)
     remarks = [remark for remark in remarks if remark.kind != BYTE_ORDER_MARK]  # spreadsheets write one
     first = text.split("\n", 1)[0]

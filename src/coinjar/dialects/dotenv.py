@@ -49,7 +49,10 @@ class DotenvDialect(Dialect):
         last = [entry.name for entry in entries if entry.text is not None and _style(entry.text) is None]
         if len(last) < 2:
             return None
-        return f"{' and '.join(last)} begin with a quote and contain the other two: a file can have only one such value, at its end"
+        return (
+            f"{' and '.join(last)} begin with a quote and contain the other two: a file can have only one such "
+            "value, at its end"
+        )
 
     def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)
@@ -75,7 +78,9 @@ def _style(text: str) -> str | None:
 
 
 def _goes_last(text: str) -> bool:
-    """Return whether a value begins with a quote that nothing closes: its whole line is the value, so a file can end with one such value."""
+    """Return whether a value begins with a quote that nothing closes: its whole line is the value, so a file can end
+    with one such value.
+    """
     return text[:1] in _QUOTES and text.count(text[0]) == 1 and "\n" not in text and text == text.strip()
 
 
@@ -116,7 +121,8 @@ def _read(text: str, file: str, remarks: list[ReadRemark]) -> ReadResult:
             remarks.append(
                 ReadRemark(
                     location,
-                    f"{name}: only spaces follow its '='; it was read as empty, but some readers take the next line as its value",
+                    f"{name}: only spaces follow its '='; it was read as empty, but some readers take the next line "
+                    "as its value",
                 )
             )
         elif tab:

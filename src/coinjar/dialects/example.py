@@ -31,7 +31,9 @@ class ExampleDialect(DotenvDialect):
 
 
 def example_entries(jar: Jar, services: Sequence[str], absent: Collection[str] = ()) -> list[Entry]:
-    """Return what these services get, from the declarations alone; `absent` names variables to omit, such as those not on a stage."""
+    """Return what these services get, from the declarations alone; `absent` names variables to omit, such as those not
+    on a stage.
+    """
     entries = []
     for variable in jar.variables.values():
         if variable.name not in absent and any(map(variable.applies_to, services)):

@@ -1,4 +1,6 @@
-"""Interpolation of the Compose Specification: `$NAME`, `${NAME}`, `${NAME:-word}` and similar, `$$` for a dollar sign."""
+"""Interpolation of the Compose Specification: `$NAME`, `${NAME}`, `${NAME:-word}` and similar, `$$` for a dollar
+sign.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,10 @@ class InterpolationError(Exception):
 
 
 def interpolate(text: str, lookup: Callable[[str], str | None]) -> InterpolationResult:
-    """Replace every reference. Raises InterpolationError for one that is not closed, has no name, or requires a missing value."""
+    """Replace every reference.
+
+    Raises InterpolationError for one that is not closed, has no name, or requires a missing value.
+    """
     asked: list[str] = []
     unknown: list[str] = []
     value, _ = _run(text, 0, lookup, asked, unknown, inside=False)

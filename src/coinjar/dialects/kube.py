@@ -15,7 +15,8 @@ from coinjar.dialects.positioned import ParsedDocument, parts
 from coinjar.documents.tree import TreeNode
 from coinjar.documents.writer import surely_text
 
-# Keys of both are [-._a-zA-Z0-9]+ of at most 253; of those only C identifiers with '-' and '.' become variables (envFrom).
+# Keys of both are [-._a-zA-Z0-9]+ of at most 253; of those only C identifiers with '-' and '.' become variables
+# (envFrom).
 VARIABLE = re.compile(r"[-._a-zA-Z][-._a-zA-Z0-9]{0,252}")
 LARGEST = 1 << 20
 """Maximum size of an object's data, in bytes (core/v1: MaxSecretSize, and the same for a ConfigMap)."""
@@ -30,7 +31,10 @@ class ConfigMapDialect(Dialect):
 
     def unsupported_reason(self, name: str, text: str) -> str | None:
         if not VARIABLE.fullmatch(name) or name.startswith(".."):
-            return "Kubernetes does not accept a name with a character other than A to Z, digits, '_', '-' and '.', or with a leading digit"
+            return (
+                "Kubernetes does not accept a name with a character other than A to Z, digits, '_', '-' and '.', or "
+                "with a leading digit"
+            )
         return not_for_environments(text)
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
@@ -109,7 +113,9 @@ def _plain(name: str) -> str:
 
 
 def object_items(document: ParsedDocument, root: TreeNode) -> list[ReadItem]:
-    """Return what a ConfigMap or a Secret contains; for a name in both sections the later one, `stringData`, applies."""
+    """Return what a ConfigMap or a Secret contains; for a name in both sections the later one, `stringData`,
+    applies.
+    """
     is_secret = (root.child("kind") or root).text == "Secret"
     items: list[ReadItem] = []
     for section in ("data", "stringData") if is_secret else ("data",):

@@ -72,7 +72,9 @@ def _pair(document: ParsedDocument, node: TreeNode) -> ReadItem | None:
 
 
 def yaml_quoted(text: str) -> str:
-    """Return a text in YAML's double quotes, which are JSON's except for characters that YAML requires to be escaped."""
+    """Return a text in YAML's double quotes, which are JSON's except for characters that YAML requires to be
+    escaped.
+    """
     return FORCED.sub(
         lambda match: match[0] if match[0] == "\\" else f"\\u{ord(match[0]):04x}", json.dumps(text, ensure_ascii=False)
     )
@@ -180,7 +182,10 @@ def _toml_string(text: str) -> str:
 
 
 def _toml_places(text: str, file: str) -> dict[str, Location]:
-    """Return the locations of the top-level names: tomllib keeps none. A line inside a long string may look like a name, so the first counts."""
+    """Return the locations of the top-level names: tomllib keeps none.
+
+    A line inside a long string may look like a name, so the first counts.
+    """
     places: dict[str, Location] = {}
     at = 0
     for line in text.split("\n"):

@@ -34,7 +34,10 @@ class DocumentPart(NamedTuple):
 
 
 def parts(text: str, file: str) -> list[DocumentPart]:
-    """Return the documents of a YAML text, each with its positions in the whole text. Raises InputError if it is not YAML."""
+    """Return the documents of a YAML text, each with its positions in the whole text.
+
+    Raises InputError if it is not YAML.
+    """
     spans = documents(text, file)
     blank = re.compile(r"[^\n]")  # everything before a document is blanked, so that its positions are the file's
     return [
@@ -65,7 +68,10 @@ class ParsedDocument:
         self.remarks.append(ReadRemark(self.location(node), message, lost, kind))
 
     def members(self, kind: str) -> list[tuple[TreeNode, TreeNode]]:
-        """Return the root's names and values; `kind` says what it should be. Raises InputError if it is not a mapping."""
+        """Return the root's names and values; `kind` says what it should be.
+
+        Raises InputError if it is not a mapping.
+        """
         if self.root is None or self.root.is_null:
             return []
         if self.root.kind != "map":

@@ -43,7 +43,8 @@ class PropertiesDialect(Dialect):
                 remarks.append(
                     ReadRemark(
                         location,
-                        f"{name or 'the line'} is not ASCII: Java's stream reader reads it as Latin-1, its character readers do not",
+                        f"{name or 'the line'} is not ASCII: Java's stream reader reads it as Latin-1, its character "
+                        "readers do not",
                     )
                 )
             if re.search(r"(?<!\\)(?:\\\\)*\\u(?![0-9a-fA-F]{4})", line):
@@ -66,7 +67,8 @@ class PropertiesDialect(Dialect):
 def _decoded(data: bytes, file: str) -> tuple[str, list[ReadRemark], bool]:
     """Return the text, remarks, and whether it is UTF-8.
 
-    Such a file is Latin-1 (java.util.Properties.load of a stream); valid UTF-8 is read as that, as readers of characters do.
+    Such a file is Latin-1 (java.util.Properties.load of a stream); valid UTF-8 is read as that, as readers of
+    characters do.
     """
     try:
         return *decode(data, file), True

@@ -1,6 +1,7 @@
 """Nested settings, as frameworks read them: JSON or YAML with `{"mail": {"smtp": {"host": …}}}`, typed by kind.
 
-A variable's path is its `nested` path, else its name split at the separator: `MAIL__SMTP__HOST` is mail, smtp, host as written.
+A variable's path is its `nested` path, else its name split at the separator: `MAIL__SMTP__HOST` is mail, smtp, host as
+written.
 """
 
 from __future__ import annotations
@@ -33,7 +34,10 @@ class SettingsDialect(Dialect):
         for entry in entries:
             if entry.text is not None and paths.setdefault(self.path(entry.name), entry.name) != entry.name:
                 path = self.path(entry.name)
-                return f"{paths[path]} and {entry.name} would both be at {' · '.join(path)}: give one of them a place: of its own"
+                return (
+                    f"{paths[path]} and {entry.name} would both be at {' · '.join(path)}: give one of them a place: "
+                    "of its own"
+                )
         for path, name in paths.items():
             other = next((paths[path[:length]] for length in range(1, len(path)) if path[:length] in paths), None)
             if other:
@@ -68,7 +72,9 @@ class SettingsDialect(Dialect):
         return self._applied(old, file, edits)
 
     def merge(self, old: bytes, file: str, entries: Sequence[Entry]) -> bytes:
-        """Return the file with these entries set and nothing removed: for a base file, which may contain a framework's own defaults."""
+        """Return the file with these entries set and nothing removed: for a base file, which may contain a framework's
+        own defaults.
+        """
         there = {path: node for path, _, node in self._leaves(old, file)} if old.strip() else {}
         wanted = {
             self.path(entry.name): typed(entry.variable, entry.text) for entry in entries if entry.text is not None

@@ -16,7 +16,8 @@ from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRema
 
 _KEPT_BY_SHELLS = frozenset(
     "_ BASHOPTS BASHPID BASH_ARGC BASH_ARGV BASH_COMMAND BASH_LINENO BASH_SOURCE BASH_SUBSHELL BASH_VERSINFO DIRSTACK "
-    "EPOCHREALTIME EPOCHSECONDS EUID FUNCNAME GROUPS HISTCMD LINENO OPTIND PPID RANDOM SECONDS SHELLOPTS SHLVL SRANDOM UID".split()
+    "EPOCHREALTIME EPOCHSECONDS EUID FUNCNAME GROUPS HISTCMD LINENO OPTIND PPID RANDOM SECONDS SHELLOPTS SHLVL "
+    "SRANDOM UID".split()
 )
 
 
@@ -67,12 +68,19 @@ class ExecScriptDialect(PosixDialect):
         return self.script(entries, heading, "")
 
     def script(self, entries: Sequence[Entry], heading: FileHeader, before: str) -> bytes:
-        """Return the program; the lines of `before` run with the variables set, just before it executes its arguments."""
-        top = f"#!/bin/sh\n# {heading.app}, {heading.stage}, {heading.service}: sets the variables and executes the given program.\n{_USAGE}\n"
+        """Return the program; the lines of `before` run with the variables set, just before it executes its
+        arguments.
+        """
+        top = (
+            f"#!/bin/sh\n# {heading.app}, {heading.stage}, {heading.service}: sets the variables and executes the "
+            f"given program.\n{_USAGE}\n"
+        )
         return (top + self.lines(entries) + before + 'exec "$@"\n').encode()
 
     def sealed(self, entries: Sequence[Entry], heading: FileHeader, wrap: Callable[[bytes], bytes]) -> bytes:
-        """Return the program with all values in one age file, which `wrap` makes (in armor); the age program decrypts it at run time."""
+        """Return the program with all values in one age file, which `wrap` makes (in armor); the age program decrypts
+        it at run time.
+        """
         words = f"{heading.app}, {heading.stage}, {heading.service}"
         return SEALED_SCRIPT.format(
             heading=words, usage=_USAGE, sealed=wrap(self.lines(entries).encode()).decode().strip()

@@ -1,4 +1,6 @@
-"""What systemd reads: a file for `EnvironmentFile=`, and a drop-in with `Environment=` lines (systemd.exec(5), systemd.syntax(7))."""
+"""What systemd reads: a file for `EnvironmentFile=`, and a drop-in with `Environment=` lines (systemd.exec(5),
+systemd.syntax(7)).
+"""
 
 from __future__ import annotations
 
@@ -106,7 +108,10 @@ class _EnvironmentFileParser:
         return at
 
     def _value(self, at: int, name: str, start: int) -> tuple[str, int]:
-        """Return the value that begins at `at`, and where to read on. Quotes are special only before the first bare character."""
+        """Return the value that begins at `at`, and where to read on.
+
+        Quotes are special only before the first bare character.
+        """
         text, done, bare = self.text, "", ""
         while at < len(text) and text[at] not in "\n\r":
             letter = text[at]

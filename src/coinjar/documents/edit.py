@@ -1,6 +1,7 @@
 """Change values in a YAML or JSON text and nothing else: comments, order, quoting, anchors and line ends are kept.
 
-The text is spliced at the positions of its nodes, read again, and compared with the intended data; if they differ, nothing is changed.
+The text is spliced at the positions of its nodes, read again, and compared with the intended data; if they differ,
+nothing is changed.
 """
 
 from __future__ import annotations
@@ -27,7 +28,8 @@ _ANCHOR = re.compile(r"(?:[&!]\S*[ \t]+)+")
 class Edit(NamedTuple):
     """Set the value at a path, or remove it (`value` is None).
 
-    A removal also removes the collections that become empty, except those at the first `keeps` steps of the path: these stay as `{}`.
+    A removal also removes the collections that become empty, except those at the first `keeps` steps of the path: these
+    stay as `{}`.
     """
 
     path: Path
@@ -36,7 +38,9 @@ class Edit(NamedTuple):
 
 
 def apply(data: bytes, file: str, edits: Sequence[Edit], *, careful: bool = False, as_json: bool = False) -> bytes:
-    """Return the file's bytes with the edits applied. Raises InputError, with nothing changed, if they cannot be applied exactly.
+    """Return the file's bytes with the edits applied.
+
+    Raises InputError, with nothing changed, if they cannot be applied exactly.
 
     `careful` writes text so that every YAML reader takes it for text; `as_json` is for JSON.
     """
@@ -80,7 +84,9 @@ def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: ScalarWri
 def _made(
     text: str, edits: Sequence[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]
 ) -> tuple[str, Any]:
-    """Return the text with the edits applied, and its data: what equals nothing for an unsupported notation (an explicit key)."""
+    """Return the text with the edits applied, and its data: what equals nothing for an unsupported notation (an
+    explicit key).
+    """
     additions = [edit for edit in edits if edit.value is not None]
     try:
         while additions:
@@ -94,7 +100,9 @@ def _made(
 
 
 def _once(tree: TreeNode | None, edits: Sequence[Edit]) -> list[Edit]:
-    """Return the edits without those that repeat an edit of the same collection by another path: an anchor and its aliases."""
+    """Return the edits without those that repeat an edit of the same collection by another path: an anchor and its
+    aliases.
+    """
     result: dict[tuple[int, Path, str], Edit] = {}
     kept = []
     for edit in edits:
@@ -140,7 +148,9 @@ def _edited(data: Any, path: Path, value: Plain | None) -> Any:  # noqa: ANN401 
 
 
 def _without_empty(data: Any, path: Path, keeps: int) -> Any:  # noqa: ANN401 - data of any shape
-    """Return the data without empty collections along the path, which a removal may leave or not; those at its first `keeps` steps stay."""
+    """Return the data without empty collections along the path, which a removal may leave or not; those at its first
+    `keeps` steps stay.
+    """
     if isinstance(data, list) and path and isinstance(path[0], int) and path[0] < len(data):
         data[path[0]] = _without_empty(data[path[0]], path[1:], keeps - 1)
     if isinstance(data, list):

@@ -16,7 +16,10 @@ FORMS = (MAP, LINES, PAIRS)
 
 
 class EnvironmentEntry(NamedTuple):
-    """One entry of an environment. `text` is None where it has no value of its own; `at` is its name's node, `step` its key or index."""
+    """One entry of an environment.
+
+    `text` is None where it has no value of its own; `at` is its name's node, `step` its key or index.
+    """
 
     name: str
     text: str | None
@@ -38,7 +41,10 @@ def form_of(node: TreeNode | None) -> str | None:
 
 
 def held(node: TreeNode | None, *, merged: bool = False) -> list[EnvironmentEntry]:
-    """Return the entries in order; with `merged` also those of merge keys (YAML 1.1, `<<`). Raises InputError if it is not an environment."""
+    """Return the entries in order; with `merged` also those of merge keys (YAML 1.1, `<<`).
+
+    Raises InputError if it is not an environment.
+    """
     node = node.plain if node else None
     if node is None or node.is_null:
         return []
@@ -95,7 +101,9 @@ def edits(
     *,
     same: Iterable[str] = (),
 ) -> list[Edit]:
-    """Return the edits that update the environment at `path`: set what is wanted, remove what is gone, keep what is already the `same`."""
+    """Return the edits that update the environment at `path`: set what is wanted, remove what is gone, keep what is
+    already the `same`.
+    """
     there = {entry.name: entry for entry in held(node)}
     kept = set(same)
     changes = [Edit((*path, there[name].step), None) for name in gone if name in there]

@@ -1,7 +1,7 @@
 """Import PyYAML in half the time.
 
-A third of its import compiles patterns that only its pure Python reader and its typed loaders use, neither of which is used here.
-So during the import, patterns are replaced by objects that compile on first use (see docs/decisions.md).
+A third of its import compiles patterns that only its pure Python reader and its typed loaders use, neither of which is
+used here. So during the import, patterns are replaced by objects that compile on first use (see docs/decisions.md).
 """
 
 from __future__ import annotations

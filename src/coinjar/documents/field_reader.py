@@ -1,4 +1,6 @@
-"""Read a YAML node's fields and collect every fault with its location, so that all faults of a file are reported at once."""
+"""Read a YAML node's fields and collect every fault with its location, so that all faults of a file are reported at
+once.
+"""
 
 from __future__ import annotations
 

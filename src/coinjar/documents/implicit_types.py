@@ -16,7 +16,8 @@ _FLOAT_12 = re.compile(r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+
 def becomes(node: TreeNode, *, as_json: bool = False) -> tuple[str, str] | None:
     """Return the type that a reader gives a scalar, in words, and the text of its value; None if it is a text.
 
-    YAML 1.1 and 1.2 readers differ: where they do, the words say so, and the text is the value for readers that do not see a text.
+    YAML 1.1 and 1.2 readers differ: where they do, the words say so, and the text is the value for readers that do not
+    see a text.
     """
     if node.kind != "scalar" or node.style or (not as_json and surely_text(node.text)):
         return None

@@ -38,7 +38,9 @@ def as_text(data: Data) -> str:
 
 
 def typed(node: Node) -> Data:
-    """Return the data of a YAML node in the JSON schema (YAML 1.2.2, 10.2): JSON's bare words are typed, everything else is text."""
+    """Return the data of a YAML node in the JSON schema (YAML 1.2.2, 10.2): JSON's bare words are typed, everything
+    else is text.
+    """
     if isinstance(node, MappingNode):
         return {str(key.value): typed(value) for key, value in node.value}
     if isinstance(node, SequenceNode):

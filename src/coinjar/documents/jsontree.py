@@ -14,7 +14,10 @@ _BARE = re.compile(r"true|false|null|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]
 
 
 def build_json_tree(text: str, file: str) -> TreeNode:
-    """Return the tree. A string has the style `"`, every other scalar none. Raises InputError with the location of the fault."""
+    """Return the tree.
+
+    A string has the style `"`, every other scalar none. Raises InputError with the location of the fault.
+    """
     try:
         tree, end = _value(text, _skip(text, 0), 0)
         if _skip(text, end) != len(text):

@@ -42,7 +42,10 @@ def parse_pointer(text: str) -> tuple[Step, ...]:
 
 
 class PointerMatch(NamedTuple):
-    """The node a pointer selects: the nodes on the way, root first, and the path. `missing` is the last step if there is no node yet."""
+    """The node a pointer selects: the nodes on the way, root first, and the path.
+
+    `missing` is the last step if there is no node yet.
+    """
 
     trail: tuple[TreeNode, ...]
     path: Path

@@ -35,7 +35,9 @@ def trail_of(tree: TreeNode | None, path: Path) -> list[TreeNode]:
 
 
 def emptied(text: str, tree: TreeNode | None, path: Path, keeps: int, writer: ScalarWriter) -> list[Splice]:
-    """Remove a collection that loses all its members, and the ones that this empties in turn, unless it contains a comment or must stay."""
+    """Remove a collection that loses all its members, and the ones that this empties in turn, unless it contains a
+    comment or must stay.
+    """
     trail = trail_of(tree, path)
     depth = len(path) - 1
     while (

@@ -93,7 +93,10 @@ def _marks(event: yaml.Event) -> tuple[int, int]:
 
 
 def documents(text: str, file: str) -> list[tuple[int, int]]:
-    """Return where each document of a YAML text starts and ends, trailing comments included. Raises InputError if it is not YAML."""
+    """Return where each document of a YAML text starts and ends, trailing comments included.
+
+    Raises InputError if it is not YAML.
+    """
     try:
         starts = [
             _marks(event)[0]
@@ -118,7 +121,10 @@ def build_tree(text: str) -> TreeNode | None:
 
 
 def build_trees(data: bytes, file: str) -> list[TreeNode]:
-    """Return the trees of all documents of a text, with positions in the whole text. Raises InputError if it is not YAML, or too large."""
+    """Return the trees of all documents of a text, with positions in the whole text.
+
+    Raises InputError if it is not YAML, or too large.
+    """
     check_bytes(data, file)
     text = data.decode()
     nodes = []
@@ -184,7 +190,10 @@ def _fill(tree: TreeNode, events: Iterator[yaml.Event], anchors: dict[str, TreeN
 
 
 def data_of(tree: TreeNode | None) -> object:
-    """Return the tree's texts as dicts, lists and strings, aliases resolved; bare nulls are NULL. Depth and size were checked before."""
+    """Return the tree's texts as dicts, lists and strings, aliases resolved; bare nulls are NULL.
+
+    Depth and size were checked before.
+    """
     if tree is None:
         return None
     if tree.kind == "alias":

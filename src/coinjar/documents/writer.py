@@ -28,8 +28,8 @@ _WORDS = frozenset("y n yes no on off true false null nan inf".split())
 def surely_text(text: str) -> bool:
     """Return whether every YAML reader, of 1.1 or 1.2, takes these characters without quotes for a text.
 
-    YAML 1.1 has words (y, N, on), numbers in base 60, dates; YAML 1.2.2 (10.3) has others. All of those begin with a digit, a
-    sign or a dot, or are one of a few words.
+    YAML 1.1 has words (y, N, on), numbers in base 60, dates; YAML 1.2.2 (10.3) has others. All of those begin with a
+    digit, a sign or a dot, or are one of a few words.
     """
     return bool(_SURE.fullmatch(text)) and text.lower() not in _WORDS and ": " not in text and " #" not in text
 

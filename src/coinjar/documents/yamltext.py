@@ -1,4 +1,6 @@
-"""YAML text to nodes with positions, in the failsafe schema (YAML 1.2.2, 10.1): a scalar is the characters as written."""
+"""YAML text to nodes with positions, in the failsafe schema (YAML 1.2.2, 10.1): a scalar is the characters as
+written.
+"""
 
 from __future__ import annotations
 
@@ -45,7 +47,10 @@ def location(node: Node, file: str) -> Location:
 
 
 def compose(data: bytes, file: str) -> Node | None:
-    """Return the root node of a file with at most one document; None for an empty one. Raises InputError with the location."""
+    """Return the root node of a file with at most one document; None for an empty one.
+
+    Raises InputError with the location.
+    """
     check_bytes(data, file)
     loader = FailsafeLoader(data)
     try:
@@ -90,7 +95,8 @@ def _check_depth(data: bytes, file: str) -> None:
     try:
         _count_depth(data, file)
     except yaml.YAMLError as fault:
-        # Some versions of PyYAML have their own limit, which the scanner meets before the parser reports what comes first: count up to it.
+        # Some versions of PyYAML have their own limit, which the scanner meets before the parser reports what comes
+        # first: count up to it.
         mark = getattr(fault, "problem_mark", None)
         with contextlib.suppress(yaml.YAMLError):
             _count_depth(data.decode()[: mark.index if mark else 0].encode(), file)

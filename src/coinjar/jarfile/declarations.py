@@ -285,7 +285,10 @@ def _read_variables(fields: FieldReader, node: Node | None, jar: Jar) -> dict[st
         for which in ("also_as", "formerly"):
             for other in getattr(variable, which):
                 if other in variables:
-                    message = f"{variable.name} {'is also_as' if which == 'also_as' else 'was formerly'} {other}, which is a variable itself"
+                    message = (
+                        f"{variable.name} {'is also_as' if which == 'also_as' else 'was formerly'} {other}, which is "
+                        "a variable itself"
+                    )
                     fields.faults.append(InputError(message, hint="remove one of them", location=variable.location))
     return variables
 

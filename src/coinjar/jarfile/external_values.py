@@ -18,7 +18,10 @@ LARGEST = 10 << 20
 
 
 def fetcher(folder: Path, *, allow_commands: bool) -> Fetch:
-    """Return the function that fetches external values for the jar in `folder`. Paths and commands are relative to the folder above it."""
+    """Return the function that fetches external values for the jar in `folder`.
+
+    Paths and commands are relative to the folder above it.
+    """
     base = folder.resolve().parent
 
     def fetch(outside: Outside, location: Location) -> str:

@@ -26,7 +26,8 @@ def default_path() -> Path:
 
 
 def find_identity(ask: Ask | None) -> Identity:
-    """Return the identity in COINJAR_IDENTITY (the key itself), else in the file COINJAR_IDENTITY_FILE, else the user's own.
+    """Return the identity in COINJAR_IDENTITY (the key itself), else in the file COINJAR_IDENTITY_FILE, else the user's
+    own.
 
     Raises DecryptionError if there is none, or it cannot be used.
     """
@@ -53,12 +54,18 @@ def checked_passphrase(text: str) -> Secret:
 
 
 def _guarded(path: Path) -> bytes:
-    """Return the file's bytes. Raises DecryptionError if others can read it. Symlinks are followed: clusters mount secrets that way."""
+    """Return the file's bytes.
+
+    Raises DecryptionError if others can read it. Symlinks are followed: clusters mount secrets that way.
+    """
     try:
         with path.open("rb") as file:
             mode = stat.S_IMODE(os.fstat(file.fileno()).st_mode)
             if mode & 0o077:
-                hint = f"`chmod 600 {home_path(path)}`; if others may have read it, create a new one (`coinjar identity new`) and remove the old reader"
+                hint = (
+                    f"`chmod 600 {home_path(path)}`; if others may have read it, create a new one (`coinjar identity "
+                    "new`) and remove the old reader"
+                )
                 raise DecryptionError(
                     f"others can read this identity (mode {mode:04o}), so it is not used",
                     hint=hint,

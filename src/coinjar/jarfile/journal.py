@@ -1,4 +1,6 @@
-"""Change several files all together or not at all: the new contents are stored first, so that the next run completes an interrupted change."""
+"""Change several files all together or not at all: the new contents are stored first, so that the next run completes an
+interrupted change.
+"""
 
 from __future__ import annotations
 
@@ -35,8 +37,8 @@ def is_unfinished(jar: Path) -> bool:
 def replace_all(jar: Path, files: Mapping[Path, tuple[bytes, bytes]]) -> None:
     """Write each file's second text over its first; the caller holds the jar's lock.
 
-    Raises InputError, with nothing changed, if a file has changed meanwhile; ExternalError, with everything restored, if one cannot be
-    written.
+    Raises InputError, with nothing changed, if a file has changed meanwhile; ExternalError, with everything restored,
+    if one cannot be written.
     """
     _refuse_changed({path: old for path, (old, _) in files.items()})
     folder = jar / LOCAL / _FOLDER

@@ -195,7 +195,10 @@ class KeyRing:
                 if reference.name not in jar.variables or (reference.service and reference.service not in jar.services)
             ]
             if unknown:
-                words = f"the sealed value of {coin.name} refers to {unknown[0]}, which is not declared (or to an undeclared service)"
+                words = (
+                    f"the sealed value of {coin.name} refers to {unknown[0]}, which is not declared (or to an "
+                    "undeclared service)"
+                )
                 return Undecryptable(
                     DecryptionError(
                         words,
@@ -216,15 +219,24 @@ class KeyRing:
                 try:
                     return opener.open(coin.sealed, associated(app, stage, coin.compartment, coin.name))
                 except UnsealError:
-                    words = f"the sealed value of {coin.name} cannot be decrypted: it was changed, or belongs to another name, service, stage or application"
+                    words = (
+                        f"the sealed value of {coin.name} cannot be decrypted: it was changed, or belongs to another "
+                        "name, service, stage or application"
+                    )
                     break
         else:
-            words = f"{coin.name} is encrypted with another key than {display_path(key_path(self.folder, *slot))} contains: an earlier key, or the key file was exchanged"
+            words = (
+                f"{coin.name} is encrypted with another key than {display_path(key_path(self.folder, *slot))} "
+                "contains: an earlier key, or the key file was exchanged"
+            )
         hint = "restore the line and the key file from one commit, or set the value again"
         raise DecryptionError(words, hint=hint, location=Location(file, coin.line, 1), code="tampered")
 
     def is_signed(self, app: str, readers: Readers, stage: str, compartment: str) -> bool:
-        """Return whether the readers of a stage are those that a holder of this data key signed. Raises DecryptionError."""
+        """Return whether the readers of a stage are those that a holder of this data key signed.
+
+        Raises DecryptionError.
+        """
         key = self.key(stage, compartment)
         message = readers.signatures.get(f"{stage}.{compartment}", ())
         codes = [vouch(data_key, app, stage, readers.rows(stage)) for data_key in (key.key, key.earlier) if data_key]

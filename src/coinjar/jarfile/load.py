@@ -55,8 +55,8 @@ def load_declarations(folder: Path) -> Jar:
 def load(folder: Path, stages: Iterable[str] | None, ring: Ring, *, mine: str | None = None) -> Jar:
     """Load the jar in `folder` with the values of these stages and those they follow; of all stages for None.
 
-    `ring` returns the keys when a sealed value is first read. `mine` names the stage whose own values (`.local/`) are loaded
-    too. Raises every fault of every file at once.
+    `ring` returns the keys when a sealed value is first read. `mine` names the stage whose own values (`.local/`) are
+    loaded too. Raises every fault of every file at once.
     """
     jar = load_declarations(folder)
     layers = (

@@ -9,7 +9,8 @@ from coinjar.core.errors import InputError, Location
 
 
 def find_jar(start: Path, named: str | None) -> Path:
-    """Return the jar's folder: `named` (the folder, or the one that contains it), else `jar/` here or in a parent folder.
+    """Return the jar's folder: `named` (the folder, or the one that contains it), else `jar/` here or in a parent
+    folder.
 
     Raises InputError if there is none.
     """

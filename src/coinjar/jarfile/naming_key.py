@@ -38,7 +38,10 @@ def has_naming_key(folder: Path, layers: Sequence[str]) -> bool:
 
 
 def local_naming_key(folder: Path) -> bytes | None:
-    """Return the key of .local/naming.key, which a stage's first sealed key adopts; None if there is none. Raises InputError."""
+    """Return the key of .local/naming.key, which a stage's first sealed key adopts; None if there is none.
+
+    Raises InputError.
+    """
     path = key_path(folder)
     return (
         _key(read_bytes(path).decode(errors="replace").strip(), Location(display_path(path))) if path.exists() else None
@@ -52,11 +55,12 @@ def _key(text: str, location: Location) -> bytes:
 
 
 def naming_key(folder: Path, layers: Sequence[str], ring: Ring | None, *, make: bool) -> bytes:
-    """Return 32 bytes: from COINJAR_NAMING_KEY (64 hex digits), else the key sealed with the nearest layer, else from .local/naming.key.
+    """Return 32 bytes: from COINJAR_NAMING_KEY (64 hex digits), else the key sealed with the nearest layer, else from
+    .local/naming.key.
 
-    All readers of a stage have the sealed one, and a change of keys keeps it. The local one is created on first use, where secrets come
-    only from outside the jar. Without `make` a new one is not stored: its names will differ later. Whoever renders with
-    another key gets other names, and with them a rollout. Raises DecryptionError, InputError.
+    All readers of a stage have the sealed one, and a change of keys keeps it. The local one is created on first use,
+    where secrets come only from outside the jar. Without `make` a new one is not stored: its names will differ later.
+    Whoever renders with another key gets other names, and with them a rollout. Raises DecryptionError, InputError.
     """
     path = key_path(folder)
     location = Location(VARIABLE)

@@ -21,13 +21,17 @@ from coinjar.system.files import display_path, read_own
 KEYS = ("recipient", "about", "service", "offline", "opens")
 _CODE = re.compile(r"\s+([\w.-]+): [0-9a-f]{64}\s*")
 HEAD = (
-    b"# Who can decrypt which secrets. `coinjar readers` changes and signs it. After a change by hand nothing is encrypted until\n"
+    b"# Who can decrypt which secrets. `coinjar readers` changes and signs it. After a change by hand nothing is "
+    b"encrypted until\n"
     b"# somebody reviews and approves it: `coinjar readers list`, then `coinjar readers vouch`.\n"
 )
 
 
 class Reader(Record, kw_only=True):
-    """One recipient. `service` limits it to `all` and that service; `offline` marks a recipient that is kept for recovery."""
+    """One recipient.
+
+    `service` limits it to `all` and that service; `offline` marks a recipient that is kept for recovery.
+    """
 
     label: str
     recipient: str
@@ -48,7 +52,10 @@ class Reader(Record, kw_only=True):
 
 
 class Readers(Record):
-    """The contents of the file. `signatures` maps STAGE.SCOPE to the code made with that data key; after a merge there may be several."""
+    """The contents of the file.
+
+    `signatures` maps STAGE.SCOPE to the code made with that data key; after a merge there may be several.
+    """
 
     readers: Mapping[str, Reader] = {}
     signatures: Mapping[str, tuple[str, ...]] = {}

@@ -124,7 +124,9 @@ def in_description(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
 
 
 def in_environments(data: bytes, file: str, pointers: Sequence[str], renames: Mapping[str, str]) -> bytes:
-    """Rename variables in a document's environments at these pointers; a pointer to nothing is another command's error."""
+    """Rename variables in a document's environments at these pointers; a pointer to nothing is another command's
+    error.
+    """
 
     def splices(names: _NameSplices, root: TreeNode) -> Splices:
         del names  # the entries know their positions

@@ -1,4 +1,6 @@
-"""Merge sealed values into a jar's layers: each line of coins/<layer>.coins becomes a value that is decrypted when it is read."""
+"""Merge sealed values into a jar's layers: each line of coins/<layer>.coins becomes a value that is decrypted when it
+is read.
+"""
 
 from __future__ import annotations
 

@@ -98,7 +98,11 @@ def write_sheet(
         )
     flow = ScalarWriter().flow
     lines = [
-        f"# A move from {source} to {target}. Review it: move a line to another group to change what happens to it; then run\n"
+        (
+            f"# A move from {source} to {target}. Review it: move a line to another group to change what happens to "
+            "it; "
+            "then run\n"
+        )
     ]
     lines += [
         f"#   coinjar migrate --execute {path.name}\n",

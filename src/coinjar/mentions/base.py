@@ -8,15 +8,16 @@ from typing import NamedTuple
 READ, SET, PRESENCE = "read", "set", "presence"
 """How a variable is used: `read` for its value; `set` or removed; `presence` if only its existence is tested."""
 VARIABLE, EXPRESSION, MISPLACED = "variable", "expression", "misplaced"
-"""How a reference is written: for a program or a shell; for the pipeline service, which replaces it before a shell runs; misplaced, where
-nothing expands it.
+"""How a reference is written: for a program or a shell; for the pipeline service, which replaces it before a shell
+runs; misplaced, where nothing expands it.
 """
 
 
 class Mention(NamedTuple):
     """A variable's name in a text: bytes `start` to `end`. `default` is what the code falls back to.
 
-    `renamed` is the replacement under another name (`{}`), where more than the name must change; `service` is the document's own service.
+    `renamed` is the replacement under another name (`{}`), where more than the name must change; `service` is the
+    document's own service.
     """
 
     name: str
@@ -45,7 +46,9 @@ class UnreadPart(NamedTuple):
 
 
 class TextMentions(NamedTuple):
-    """The mentions of one text, in order of position; for a text that could not be read as a whole, those found up to there."""
+    """The mentions of one text, in order of position; for a text that could not be read as a whole, those found up to
+    there.
+    """
 
     mentions: list[Mention]
     unknown: list[ComputedName]

@@ -1,4 +1,6 @@
-"""Compose files: each service's environment and build arguments, and what is interpolated from the caller's environment."""
+"""Compose files: each service's environment and build arguments, and what is interpolated from the caller's
+environment.
+"""
 
 from __future__ import annotations
 

@@ -73,7 +73,9 @@ def _without(data: bytes, start: int, end: int, pattern: re.Pattern[bytes]) -> b
 
 
 def run_by_shell(data: bytes, start: int, end: int) -> TextMentions:
-    """Yield the mentions of an instruction run by a shell; the exec form (a JSON list) expands only what it passes to a shell itself."""
+    """Yield the mentions of an instruction run by a shell; the exec form (a JSON list) expands only what it passes to a
+    shell itself.
+    """
     options = re.compile(rb"\s*(?:--\S+\s+)*(?:CMD\s+)?").match(data, start, end)
     start = options.end() if options else start
     if data[start : start + 1] == b"[":

@@ -17,7 +17,10 @@ from coinjar.mentions.program_reader import LanguageTerms, places, read_again
 
 
 class SyntaxConverter:
-    """Converts nodes of one language's grammar. A subclass has a method for each type of node that it handles, named `_` and the type."""
+    """Converts nodes of one language's grammar.
+
+    A subclass has a method for each type of node that it handles, named `_` and the type.
+    """
 
     falls_back: ClassVar[frozenset[str]] = frozenset()
     """Operators of a value with a fallback."""

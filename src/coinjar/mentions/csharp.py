@@ -18,7 +18,10 @@ _REFERENCE = re.compile(r"%([^%\s]+)%")
 class CSharpConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
-    root = rb"System|Environment|EnvironmentVariables|GetEnvironmentVariable|SetEnvironmentVariable|ExpandEnvironmentVariables"
+    root = (
+        rb"System|Environment|EnvironmentVariables|GetEnvironmentVariable|SetEnvironmentVariable"
+        rb"|ExpandEnvironmentVariables"
+    )
     falls_back = frozenset({"??"})
     words = LanguageTerms(
         maps=frozenset({"Environment.GetEnvironmentVariables()"}),

@@ -22,7 +22,8 @@ WORDS = LanguageTerms(
     },
     same={"java.lang.System": "System"},
     conversions=frozenset(
-        "Optional.ofNullable toInt toLong toBoolean toIntOrNull trim toString Integer.parseInt Long.parseLong Boolean.parseBoolean Integer.valueOf".split()
+        "Optional.ofNullable toInt toLong toBoolean toIntOrNull trim toString Integer.parseInt Long.parseLong "
+        "Boolean.parseBoolean Integer.valueOf".split()
     ),
     fallbacks=frozenset({"orElse", "orElseGet", "Objects.requireNonNullElse", "ifBlank", "ifEmpty"}),
     child_maps=frozenset({"environment"}),

@@ -15,8 +15,8 @@ Find = Callable[[bytes, frozenset[str]], TextMentions]
 
 
 class SourceLanguage(NamedTuple):
-    """A language: its file endings; the words, and the regular expression, that a text must contain; its reader; the programs that run its
-    scripts.
+    """A language: its file endings; the words, and the regular expression, that a text must contain; its reader; the
+    programs that run its scripts.
     """
 
     ends: tuple[str, ...]

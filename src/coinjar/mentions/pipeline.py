@@ -1,7 +1,7 @@
 """Pipeline documents: scripts, read as a shell does, and expressions that are replaced before a shell runs.
 
-No service's format is assumed: a pipeline has jobs, steps or stages, scripts under their common names, and expressions in `${{ }}` or
-`[= =]`.
+No service's format is assumed: a pipeline has jobs, steps or stages, scripts under their common names, and expressions
+in `${{ }}` or `[= =]`.
 """
 
 from __future__ import annotations

@@ -12,7 +12,10 @@ from coinjar.mentions.scopes import Parameter, Scopes
 
 
 class AccessPattern(NamedTuple):
-    """How a function uses a variable: which arguments are its name and its default. `all_names` if every argument is a name."""
+    """How a function uses a variable: which arguments are its name and its default.
+
+    `all_names` if every argument is a name.
+    """
 
     name: int = 0
     default: int | None = None
@@ -74,7 +77,9 @@ def places(data: bytes, root: bytes, also: Iterable[str]) -> list[int]:
 def read_again(
     build_tree: Callable[[set[str]], tree.Node], words: LanguageTerms, helpers: frozenset[str]
 ) -> TextMentions:
-    """Read a tree that contains only the surroundings of the relevant words; then again with the names that this found relevant as well."""
+    """Read a tree that contains only the surroundings of the relevant words; then again with the names that this found
+    relevant as well.
+    """
     also: set[str] = set(helpers)
     for _ in range(_ROUNDS):
         reader = ProgramReader(words, helpers)
@@ -415,7 +420,9 @@ class ProgramReader:
 
 
 def _stand_in(function: tree.FunctionNode, node: tree.CallNode, at: int) -> tree.Node | None:
-    """Return a call's fallback for a missing value: a named argument, an argument of such a parameter, or the one after the variable's name."""
+    """Return a call's fallback for a missing value: a named argument, an argument of such a parameter, or the one after
+    the variable's name.
+    """
     named = next((value for name, value in node.named.items() if name in _STAND_INS), None)
     place = next(
         (index for index, name in enumerate(function.parameters) if name.lstrip("$").lower() in _STAND_INS), at + 1

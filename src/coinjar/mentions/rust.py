@@ -61,7 +61,9 @@ class RustConverter(SyntaxConverter):
         return tree.CallNode(self.field(node, "function"), self.all(arguments.named_children) if arguments else [])
 
     def _macro_invocation(self, node: Syntax) -> tree.Node:
-        """Convert a macro's arguments, which the grammar leaves as tokens: they are parsed again as a call's, at the same position."""
+        """Convert a macro's arguments, which the grammar leaves as tokens: they are parsed again as a call's, at the
+        same position.
+        """
         tokens = next((child for child in node.named_children if child.type == "token_tree"), None)
         if tokens is None or tokens.start_byte + 1 < len(_BEFORE_ARGUMENTS):
             return tree.Node()

@@ -1,4 +1,7 @@
-"""POSIX shell and bash. A variable that a script sets before reading it is its own; all others come from the environment."""
+"""POSIX shell and bash.
+
+A variable that a script sets before reading it is its own; all others come from the environment.
+"""
 
 from __future__ import annotations
 
@@ -16,8 +19,10 @@ from coinjar.mentions.base import PRESENCE, READ, SET, ComputedName, Mention, Te
 from coinjar.mentions.expressions import masked, misplaced
 
 SET_BY_SHELLS = frozenset(
-    "PWD OLDPWD IFS PS1 PS2 PS3 PS4 PPID OPTARG OPTIND OPTERR LINENO RANDOM SECONDS REPLY UID EUID GROUPS SHLVL SHELLOPTS HOSTTYPE OSTYPE MACHTYPE "
-    "FUNCNAME PIPESTATUS DIRSTACK EPOCHSECONDS EPOCHREALTIME SRANDOM COMP_WORDS COMP_CWORD COMP_LINE COMP_POINT COMPREPLY MAPFILE COPROC _".split()
+    "PWD OLDPWD IFS PS1 PS2 PS3 PS4 PPID OPTARG OPTIND OPTERR LINENO RANDOM SECONDS REPLY UID EUID GROUPS SHLVL "
+    "SHELLOPTS HOSTTYPE OSTYPE MACHTYPE "
+    "FUNCNAME PIPESTATUS DIRSTACK EPOCHSECONDS EPOCHREALTIME SRANDOM COMP_WORDS COMP_CWORD COMP_LINE COMP_POINT "
+    "COMPREPLY MAPFILE COPROC _".split()
 )
 _NAME = re.compile(rb"[A-Za-z_]\w*")
 _FALLBACKS = (":-", "-", ":=", "=")

@@ -1,4 +1,7 @@
-"""The few node types of a program that matter here. Every language's syntax tree is converted to these; positions count bytes."""
+"""The few node types of a program that matter here.
+
+Every language's syntax tree is converted to these; positions count bytes.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Read a platform's description (platforms/*.yaml). docs/platforms.md explains how to write one; platform.schema.json is for editors."""
+"""Read a platform's description (platforms/*.yaml).
+
+docs/platforms.md explains how to write one; platform.schema.json is for editors.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +18,10 @@ from coinjar.documents.json_data import Data, typed
 from coinjar.documents.yamltext import compose, is_null, location
 from coinjar.platforms.templating import holders
 
-TOP = "platform about settings token one_for stages whole names values most at_once reserved supplied in_effect account list write state restart run".split()
+TOP = (
+    "platform about settings token one_for stages whole names values most at_once reserved supplied in_effect "
+    "account list write state restart run"
+).split()
 METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE")
 SAFE = ("GET", "HEAD", "PUT", "DELETE")
 """Methods that may be repeated (RFC 9110, 9.2.2); for others the description may allow it."""
@@ -70,7 +76,9 @@ class WriteRequests(Record, kw_only=True):
 
 
 class StateRequest(Record):
-    """Whether the running program has what is saved: pending names (`pending`), or two marks that are equal when it does."""
+    """Whether the running program has what is saved: pending names (`pending`), or two marks that are equal when it
+    does.
+    """
 
     request: RequestTemplate
     pending: str = ""
@@ -79,8 +87,8 @@ class StateRequest(Record):
 
 
 class WaitCondition(Record, kw_only=True):
-    """What is requested until one of `until` is true; one of `fails` means failure, one of `approval` that a person must approve it.
-    Pointer to texts.
+    """What is requested until one of `until` is true; one of `fails` means failure, one of `approval` that a person
+    must approve it. Pointer to texts.
     """
 
     request: RequestTemplate

@@ -10,7 +10,9 @@ from coinjar.core.delivery import DesiredValue, matches
 from coinjar.platforms.description import PlatformDescription
 
 RESERVED, SUPPLIED, NAME, VALUE, EMPTY = "reserved", "supplied", "name", "value", "empty"
-"""What of a variable is not supported: a name that the platform reserves, or sets itself; its pattern or length; the value; an empty value."""
+"""What of a variable is not supported: a name that the platform reserves, or sets itself; its pattern or length; the
+value; an empty value.
+"""
 
 
 class UnsupportedVariable(NamedTuple):
@@ -30,7 +32,9 @@ class UnsupportedVariable(NamedTuple):
 def unsupported_variables(
     platform: PlatformDescription, desired_values: Mapping[str, DesiredValue]
 ) -> Iterator[UnsupportedVariable]:
-    """Yield every variable that the platform does not support, and a last one (without a name) if there are too many."""
+    """Yield every variable that the platform does not support, and a last one (without a name) if there are too
+    many.
+    """
     folded: dict[str, str] = {}
     for desired in desired_values.values():
         words = _name(platform, desired.name) or _value(platform, desired)

@@ -1,4 +1,6 @@
-"""Fill the placeholders of a description: `{name}` from known values, `{/pointer}` from the current response or item."""
+"""Fill the placeholders of a description: `{name}` from known values, `{/pointer}` from the current response or
+item.
+"""
 
 from __future__ import annotations
 
@@ -39,7 +41,10 @@ def _value(name: str, context: Mapping[str, Any], at_hand: Data) -> Data:
 
 
 def fill(data: Data, context: Mapping[str, Any], at_hand: Data = None) -> Data:
-    """Fill a body: a text that is one placeholder becomes its value, of any type; other placeholders become text. Raises MissingValue."""
+    """Fill a body: a text that is one placeholder becomes its value, of any type; other placeholders become text.
+
+    Raises MissingValue.
+    """
     if isinstance(data, dict):
         return {name: fill(value, context, at_hand) for name, value in data.items()}
     if isinstance(data, list):
@@ -54,7 +59,10 @@ def fill(data: Data, context: Mapping[str, Any], at_hand: Data = None) -> Data:
 
 
 def fill_path(path: str, context: Mapping[str, Any], at_hand: Data = None) -> str:
-    """Fill a path and query: values are percent-encoded (RFC 3986, 2.1). A query parameter with null is omitted. Raises MissingValue."""
+    """Fill a path and query: values are percent-encoded (RFC 3986, 2.1).
+
+    A query parameter with null is omitted. Raises MissingValue.
+    """
     place, question, query = path.partition("?")
 
     def encoded(match: re.Match[str]) -> str:

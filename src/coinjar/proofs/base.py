@@ -30,7 +30,9 @@ class ProofQuestion(NamedTuple):
     resolver: Resolver
     render_context: RenderContext
     runs: dict[str, Data]
-    """By proof, the response to the request that started a pipeline: set once, so that the next question watches the same run."""
+    """By proof, the response to the request that started a pipeline: set once, so that the next question watches the
+    same run.
+    """
     patience: float = 0
     """Seconds left to wait for an answer; 0: as long as the destination allows."""
 
@@ -54,7 +56,9 @@ def of_environments(proof: Proof, environments: Sequence[Mapping[str, str]]) -> 
 
 
 def of_text(proof: Proof, text: str, *, last: bool = False) -> ProofAnswers:
-    """Return what a proof checks in a text: a JSON Pointer, the first group of a pattern's match (in a log the last match), or all of it."""
+    """Return what a proof checks in a text: a JSON Pointer, the first group of a pattern's match (in a log the last
+    match), or all of it.
+    """
     if proof.at:
         try:
             result = look(json.loads(text), proof.at)

@@ -53,7 +53,10 @@ async def ask_pods(proof_question: ProofQuestion) -> ProofAnswers:
 
 
 async def ask_run(proof_question: ProofQuestion) -> ProofAnswers:
-    """Return the log of a pipeline that is started once, and then watched. Raises NoAnswer while it runs or waits for approval."""
+    """Return the log of a pipeline that is started once, and then watched.
+
+    Raises NoAnswer while it runs or waits for approval.
+    """
     from coinjar.destinations.live.platform import PlatformTarget
     from coinjar.destinations.live.polling import PASSED
 

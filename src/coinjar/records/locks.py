@@ -1,7 +1,7 @@
 """Locks on a stage of a destination: held by one deliverer, visible to all, and taken over when the holder is dead.
 
-The holder renews its lock every few seconds. It is dead when its process is gone from this machine, or when it has not renewed the lock for
-`LEASE` seconds by the database's own clock.
+The holder renews its lock every few seconds. It is dead when its process is gone from this machine, or when it has not
+renewed the lock for `LEASE` seconds by the database's own clock.
 """
 
 from __future__ import annotations
@@ -105,7 +105,10 @@ class DeliveryLock:
         self._renewed = time.monotonic()
 
     def renew(self) -> bool:
-        """Renew the lock; return False if the database failed and can be retried. Raises ExternalError if the lock is lost, or was not renewed in time."""
+        """Renew the lock; return False if the database failed and can be retried.
+
+        Raises ExternalError if the lock is lost, or was not renewed in time.
+        """
         self.check()
         try:
             self.heartbeat()
@@ -153,7 +156,10 @@ def _there(connection: Connection, name: str) -> LockHolder | None:
 
 @contextlib.asynccontextmanager
 async def held(records: RecordStore, name: str, patience: float) -> AsyncIterator[DeliveryLock]:
-    """Hold a lock, waiting up to `patience` seconds for its holder. Raises ExternalError with the holder and the time of the lock."""
+    """Hold a lock, waiting up to `patience` seconds for its holder.
+
+    Raises ExternalError with the holder and the time of the lock.
+    """
     lock = DeliveryLock(records, name)
     end = time.monotonic() + patience
     while (lock_holder := lock.take()) is not None:
@@ -161,7 +167,10 @@ async def held(records: RecordStore, name: str, patience: float) -> AsyncIterato
             words = (
                 f"{lock_holder.holder} has been delivering to {name} since {lock_holder.since:%Y-%m-%d %H:%M:%S} UTC"
             )
-            hint = f"wait for it (--wait SECONDS); a holder that does not renew its lock for {LEASE:.0f} s is considered dead"
+            hint = (
+                f"wait for it (--wait SECONDS); a holder that does not renew its lock for {LEASE:.0f} s is "
+                "considered dead"
+            )
             raise ExternalError(words, hint=hint, code="locked")
         await asyncio.sleep(0.2)
     alive = asyncio.create_task(_keep_alive(lock))

@@ -1,4 +1,7 @@
-"""The tables. They contain no values: only fingerprints with the stage's key, and snapshots that are encrypted for its readers."""
+"""The tables.
+
+They contain no values: only fingerprints with the stage's key, and snapshots that are encrypted for its readers.
+"""
 
 from __future__ import annotations
 

@@ -14,7 +14,8 @@ if TYPE_CHECKING:
     from pathspec import GitIgnoreSpec
 
 VENDORED = frozenset(
-    "node_modules bower_components vendor third_party site-packages venv .venv __pycache__ .git .hg .svn .tox .nox .local".split()
+    "node_modules bower_components vendor third_party site-packages venv .venv __pycache__ .git .hg .svn .tox .nox "
+    ".local".split()
 )
 LARGEST = 1 << 20
 """Maximum size in bytes; larger sources are generated."""
@@ -47,7 +48,8 @@ class UnreadableFile(NamedTuple):
 class FileWalk:
     """Walks paths. `left_out` counts skipped files, by reason; `unreadable` are folders that cannot be read.
 
-    `templates` are endings of templates; `without` are patterns, as in a .gitignore, of paths below `base`; `skipped` are folders.
+    `templates` are endings of templates; `without` are patterns, as in a .gitignore, of paths below `base`; `skipped`
+    are folders.
     """
 
     def __init__(
@@ -65,7 +67,10 @@ class FileWalk:
         self.without = _spec(without) if without else None
 
     def files(self, paths: Sequence[str]) -> Iterator[CandidateFile]:
-        """Yield every file to search, each once, in the order of the paths. Raises FileNotFoundError for a missing path."""
+        """Yield every file to search, each once, in the order of the paths.
+
+        Raises FileNotFoundError for a missing path.
+        """
         visited: set[str] = set()
         for path in paths:
             real = os.path.realpath(path)

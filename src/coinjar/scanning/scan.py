@@ -31,7 +31,9 @@ _FORM = 2
 
 
 class LocatedMention(NamedTuple):
-    """A mention with its line and column, in characters from 1; `mention` is None where the name is known only at run time: `text` computes it."""
+    """A mention with its line and column, in characters from 1; `mention` is None where the name is known only at run
+    time: `text` computes it.
+    """
 
     mention: Mention | None
     line: int
@@ -47,7 +49,9 @@ class FileMentions(NamedTuple):
 
 
 class ScanResult(NamedTuple):
-    """The result: files with mentions, how many were searched, how many of those were cached, what was skipped, what could not be read."""
+    """The result: files with mentions, how many were searched, how many of those were cached, what was skipped, what
+    could not be read.
+    """
 
     files: list[FileMentions]
     scanned: int
@@ -64,7 +68,9 @@ class _FileScan(NamedTuple):
 
 
 class ScanRequest(NamedTuple):
-    """What to search for: functions that read variables named by their first argument, and endings of templates; files named one by one."""
+    """What to search for: functions that read variables named by their first argument, and endings of templates; files
+    named one by one.
+    """
 
     helpers: frozenset[str] = frozenset()
     templates: tuple[str, ...] = ()
@@ -182,7 +188,9 @@ def _readers() -> int:
 
 
 class _ScanCache:
-    """A file of cached results: a list per path with its size, its time, its mentions and why it could not be read, if any."""
+    """A file of cached results: a list per path with its size, its time, its mentions and why it could not be read, if
+    any.
+    """
 
     def __init__(self, path: Path | None, scan_request: ScanRequest) -> None:
         self.path = path

@@ -1,5 +1,5 @@
-"""Sources of variables besides stages: files in a dialect, processes, containers, images, Compose files, manifests, documents,
-destinations.
+"""Sources of variables besides stages: files in a dialect, processes, containers, images, Compose files, manifests,
+documents, destinations.
 
 A new source is a module here and a line in the table, or an entry point (`coinjar.sources`) of another package.
 """
@@ -56,7 +56,10 @@ def read_source(text: str, context: SourceContext | None = None) -> SourceVariab
         return read_file(text, "", context)
     forms = ", ".join(form for _, form in BUILT_IN.values())
     if context.jar is not None and text in context.jar.stage_names():
-        hint = f"`coinjar render {text} --as json | coinjar adopt - --stage STAGE` copies its values into another stage (with --service if there are several)"
+        hint = (
+            f"`coinjar render {text} --as json | coinjar adopt - --stage STAGE` copies its values into another stage "
+            "(with --service if there are several)"
+        )
         raise UsageError(
             f"'{text}' is a stage, but a file or another source is required", hint=hint, code="unknown-source"
         )

@@ -15,14 +15,18 @@ if TYPE_CHECKING:
     from coinjar.jarfile.sealed_values import Ring
 
 SET_BY_EVERYBODY = frozenset(
-    "PATH HOME USER LOGNAME SHELL PWD OLDPWD SHLVL TERM LANG LANGUAGE LC_ALL LC_CTYPE HOSTNAME TZ TMPDIR EDITOR VISUAL PAGER DISPLAY "
-    "MAIL PS1 PS2 IFS _ container KUBERNETES_PORT KUBERNETES_SERVICE_HOST KUBERNETES_SERVICE_PORT SSH_AUTH_SOCK XDG_RUNTIME_DIR".split()
+    "PATH HOME USER LOGNAME SHELL PWD OLDPWD SHLVL TERM LANG LANGUAGE LC_ALL LC_CTYPE HOSTNAME TZ TMPDIR EDITOR "
+    "VISUAL PAGER DISPLAY "
+    "MAIL PS1 PS2 IFS _ container KUBERNETES_PORT KUBERNETES_SERVICE_HOST KUBERNETES_SERVICE_PORT SSH_AUTH_SOCK "
+    "XDG_RUNTIME_DIR".split()
 )
 """Names that every image, shell or platform sets itself."""
 
 
 class SourceContext(NamedTuple):
-    """The context of a read: the jar, its folder and its keys, if there is one, and the stage to read from a source with several."""
+    """The context of a read: the jar, its folder and its keys, if there is one, and the stage to read from a source
+    with several.
+    """
 
     jar: Jar | None = None
     folder: Path | None = None
@@ -39,7 +43,10 @@ class SourceContext(NamedTuple):
 
 
 class SourceVariables(NamedTuple):
-    """Variables that were read. `why` says how the dialect was detected; `comments` are those above a variable, by line."""
+    """Variables that were read.
+
+    `why` says how the dialect was detected; `comments` are those above a variable, by line.
+    """
 
     label: str
     dialect: str

@@ -19,7 +19,10 @@ _WITH_COMMENTS = frozenset("posix literal compose systemd dotenv yaml toml prope
 _OTHERS = [
     (rb"^services:[ \t]*(?:#.*)?$", "compose", "a Compose file"),
     (
-        rb"^kind:[ \t]*[\"']?(?:Deployment|StatefulSet|DaemonSet|ReplicaSet|ReplicationController|PodTemplate|Job|CronJob|Pod)\b",
+        (
+            rb"^kind:[ \t]*[\"']?"
+            rb"(?:Deployment|StatefulSet|DaemonSet|ReplicaSet|ReplicationController|PodTemplate|Job|CronJob|Pod)\b"
+        ),
         "manifests",
         "a manifest of a workload",
     ),
@@ -106,7 +109,9 @@ def _lost(reading: ReadResult) -> list[int]:
 
 
 def _comments(data: bytes) -> dict[int, str]:
-    """Return the comment directly above each line, by the line's number; banners and commented-out assignments are not descriptions."""
+    """Return the comment directly above each line, by the line's number; banners and commented-out assignments are not
+    descriptions.
+    """
     result: dict[int, str] = {}
     above: list[str] = []
     for number, line in enumerate(data.decode(errors="replace").splitlines(), 1):
@@ -121,7 +126,9 @@ def _comments(data: bytes) -> dict[int, str]:
 
 
 def _other_kind(data: bytes, file: str, context: SourceContext) -> SourceVariables | None:
-    """Read a file that is more than a list of variables as a source of its kind; not stdin, since such a source needs the files beside it."""
+    """Read a file that is more than a list of variables as a source of its kind; not stdin, since such a source needs
+    the files beside it.
+    """
     for pattern, kind, what in _OTHERS:
         if re.search(pattern, data, re.MULTILINE):
             if not Path(file).exists():

@@ -52,7 +52,9 @@ def leaves(data: Any, at: Leaf = ()) -> Iterator[tuple[Leaf, Any]]:
 
 
 def applied(old: dict[str, Any], wanted: dict[str, Any], manager: str, *, force: bool) -> dict[str, Any]:
-    """Server-side apply: remove what `manager` applied before and does not now; a field of another manager with another value is a conflict."""
+    """Server-side apply: remove what `manager` applied before and does not now; a field of another manager with another
+    value is a conflict.
+    """
     entries = old.get("metadata", {}).get("managedFields", [])
     owned = {entry["manager"]: {tuple(leaf) for leaf in entry.get("fields", [])} for entry in entries}
     there = dict(leaves({key: value for key, value in old.items() if key != "status"}))

@@ -14,7 +14,8 @@ _OURS = ("PUBLIC_ADDRESS", "LISTEN_PORT")
 
 
 class Lanternfish(Standin):
-    """Hosting: each variable names its stages, some values are write-only; in use at once; names ignore case; paged and rate-limited.
+    """Hosting: each variable names its stages, some values are write-only; in use at once; names ignore case; paged and
+    rate-limited.
 
     It gives each stage that has variables an address and a port.
     """

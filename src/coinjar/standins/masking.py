@@ -22,7 +22,9 @@ def digest(key: str, value: str) -> str:
 
 
 def running_answer(name: str, environment: Mapping[str, str]) -> dict[str, object]:
-    """Return the response of a running app: its settings, secret-looking ones masked, with digests under its PROOF_KEY."""
+    """Return the response of a running app: its settings, secret-looking ones masked, with digests under its
+    PROOF_KEY.
+    """
     hidden = {name for name, value in environment.items() if infer(name, value).secret}
     key = environment.get("PROOF_KEY", "")
     digests = {name: digest(key, environment[name]) for name in sorted(hidden) if name != "PROOF_KEY"} if key else {}

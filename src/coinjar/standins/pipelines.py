@@ -11,8 +11,9 @@
             env: {WORD: for this step}
             do: echo "$TITLE" [=WORD=]
 
-The narrower wins: project, stage, pipeline, job, step. `[=NAME=]` is replaced before the shell sees the line, `$NAME` by the shell; of a name that
-nobody defined both are empty. `secret:NAME` as an env's value is what the project keeps under that name.
+The narrower wins: project, stage, pipeline, job, step. `[=NAME=]` is replaced before the shell sees the line, `$NAME`
+by the shell; of a name that nobody defined both are empty. `secret:NAME` as an env's value is what the project keeps
+under that name.
 """
 
 from __future__ import annotations
@@ -68,7 +69,9 @@ class PipelineJob:
         )
 
     def go_on(self, run: dict[str, Any]) -> None:
-        """Run the remaining jobs; `run` has its state, its log, the number of finished jobs, and the approved stages."""
+        """Run the remaining jobs; `run` has its state, its log, the number of finished jobs, and the approved
+        stages.
+        """
         run["state"] = "running"
         for job in self.pipeline["jobs"][run["done"] :]:
             stage = job.get("stage")

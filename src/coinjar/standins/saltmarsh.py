@@ -12,7 +12,10 @@ _LONGEST = 32768
 
 
 class Saltmarsh(Standin):
-    """Hosting: flat settings an app. What is set is read at the next deploy; an empty text removes; the port and attached services are given."""
+    """Hosting: flat settings an app.
+
+    What is set is read at the next deploy; an empty text removes; the port and attached services are given.
+    """
 
     name = "saltmarsh"
     prefix = "/v1/"

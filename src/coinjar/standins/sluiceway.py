@@ -13,7 +13,9 @@ _PAGE = 25
 
 
 class Sluiceway(Standin):
-    """Pipelines: variables and secrets of the whole project and of its stages, the narrower takes effect; secrets are write-only."""
+    """Pipelines: variables and secrets of the whole project and of its stages, the narrower takes effect; secrets are
+    write-only.
+    """
 
     name = "sluiceway"
     prefix = "/projects"

@@ -1,1 +1,4 @@
-"""Access to the operating system: files replaced whole under a lock, files in memory, processes, version control. Knows no jar."""
+"""Access to the operating system: files replaced whole under a lock, files in memory, processes, version control.
+
+Knows no jar.
+"""

@@ -55,7 +55,10 @@ def locked(folder: Path) -> Iterator[None]:
 
 
 def read_own(path: Path) -> bytes | None:
-    """Return a file of the sealed part, None if it does not exist. Raises InputError for a symlink: it could be another file than the reviewed one."""
+    """Return a file of the sealed part, None if it does not exist.
+
+    Raises InputError for a symlink: it could be another file than the reviewed one.
+    """
     _refuse_links(path)
     try:
         handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
@@ -77,7 +80,9 @@ def replace_own(path: Path, data: bytes) -> None:
 
 
 def _refuse_links(path: Path) -> None:
-    """Raise InputError for symlinks in the sealed part: `jar/coins/keys/x` must not lead elsewhere on any of its last steps."""
+    """Raise InputError for symlinks in the sealed part: `jar/coins/keys/x` must not lead elsewhere on any of its last
+    steps.
+    """
     inside = {"coins": 1, "keys": 2}.get(path.parent.name, 0)
     for candidate in (path, *path.parents[:inside]):
         if candidate.is_symlink():

@@ -44,7 +44,8 @@ def _kind(path: Path) -> str:
 
 @contextlib.contextmanager
 def private_file(name: str) -> Iterator[Path]:
-    """Create a file of mode 0600 in a folder of its own in memory; both are removed afterwards, unless SIGKILL ends the process.
+    """Create a file of mode 0600 in a folder of its own in memory; both are removed afterwards, unless SIGKILL ends the
+    process.
 
     The next run removes what a killed run left.
     """

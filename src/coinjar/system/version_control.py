@@ -48,7 +48,10 @@ def tracked_below(folder: Path) -> list[Path]:
 
 
 def history(folder: Path) -> Iterator[tuple[str, str, bytes]]:
-    """Yield every file of every commit that a branch or tag reaches: object, path, content; each content once. Raises ExternalError."""
+    """Yield every file of every commit that a branch or tag reaches: object, path, content; each content once.
+
+    Raises ExternalError.
+    """
     top = _top(folder)
     if top is None:
         return

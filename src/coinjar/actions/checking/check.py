@@ -13,7 +13,9 @@ from coinjar.jarfile.external_values import fetcher
 
 
 class CheckReport(NamedTuple):
-    """The findings, by location; how many values were not fetched or are encrypted for others; which accepted entries match nothing."""
+    """The findings, by location; how many values were not fetched or are encrypted for others; which accepted entries
+    match nothing.
+    """
 
     findings: list[Finding]
     not_fetched: int

@@ -1,4 +1,6 @@
-"""Collect diagnostics of a jar's destinations: files as they would be rendered, running systems as they would be delivered to."""
+"""Collect diagnostics of a jar's destinations: files as they would be rendered, running systems as they would be
+delivered to.
+"""
 
 from __future__ import annotations
 

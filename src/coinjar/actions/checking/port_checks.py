@@ -1,4 +1,6 @@
-"""Collect ports from files listed as code: what Containerfiles expose, Compose files publish, and scripts pass to a container engine."""
+"""Collect ports from files listed as code: what Containerfiles expose, Compose files publish, and scripts pass to a
+container engine.
+"""
 
 from __future__ import annotations
 

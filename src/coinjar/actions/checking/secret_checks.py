@@ -55,7 +55,10 @@ def _single(jar: Jar, readers: Readers, stages: list[str]) -> Iterator[Diagnosti
                 else "all future secrets are lost"
             )
             message = f"only {people[0].label} can decrypt all of {stage}: if that key is lost, {lost}"
-            fix = f"add a colleague, or a recovery recipient (--offline): `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
+            fix = (
+                "add a colleague, or a recovery recipient (--offline): `coinjar readers add RECIPIENT --label LABEL "
+                f"--stage {stage}`"
+            )
             yield Diagnostic(message, fix, people[0].location, None, stage)
 
 
@@ -66,7 +69,10 @@ def _no_recovery(readers: Readers, stages: list[str], location: Location) -> Ite
         if len(readers.people(stage)) > 1 and not any(reader.offline for reader in readers.people(stage))
     ]
     if lacking:
-        message = f"no recovery reader can decrypt {', '.join(lacking)}: if all its readers lose their keys, the secrets are lost"
+        message = (
+            f"no recovery reader can decrypt {', '.join(lacking)}: if all its readers lose their keys, the secrets "
+            "are lost"
+        )
         fix = "create an identity away from all machines, and add it with --offline (docs/security.md)"
         yield Diagnostic(message, fix, location, None, lacking[0] if len(lacking) == 1 else None)
 
@@ -80,7 +86,10 @@ def _not_vouched(opened: OpenJar, jar: Jar, readers: Readers, stages: list[str])
             location = next(
                 (reader.location for reader in readers.of(stage)), Location(display_path(readers_path(opened.folder)))
             )
-            message = f"the readers of {stage} are not approved by anybody who can decrypt it: readers.yaml was changed by hand, or merged"
+            message = (
+                f"the readers of {stage} are not approved by anybody who can decrypt it: readers.yaml was changed by "
+                "hand, or merged"
+            )
             fix = (
                 f"review them (`coinjar readers list`), correct them, then run `coinjar readers vouch --stage {stage}`"
             )
@@ -88,7 +97,9 @@ def _not_vouched(opened: OpenJar, jar: Jar, readers: Readers, stages: list[str])
 
 
 def check_tracked_files(opened: OpenJar, context: CheckContext, *, with_history: bool = False) -> None:
-    """Collect CJ028: tracked identities, env files with secrets, and the jar's own secrets in any tracked file; on request in the history."""
+    """Collect CJ028: tracked identities, env files with secrets, and the jar's own secrets in any tracked file; on
+    request in the history.
+    """
     diagnostics = []
     files = tracked_below(opened.folder.resolve())
     finder = SecretFinder(secret_texts(opened, context.jar) if files else {}, shortest=_SHORTEST)
@@ -100,19 +111,27 @@ def check_tracked_files(opened: OpenJar, context: CheckContext, *, with_history:
         if _ENV_FILE.fullmatch(path.name) and not any(word in path.name for word in _EXAMPLES):
             diagnostics += list(_env_file(context.jar, path))
     for path in holding(opened.folder.resolve(), _IDENTITY) if files else ():
-        fix = "remove it (`git rm --cached`), create a new identity, remove the old reader everywhere: the history keeps it"
+        fix = (
+            "remove it (`git rm --cached`), create a new identity, remove the old reader everywhere: the history "
+            "keeps it"
+        )
         diagnostics.append(Diagnostic("version control tracks a private key", fix, Location(display_path(path))))
     context.collected["CJ028"] = diagnostics
 
 
 def _own_secrets(context: CheckContext, finder: SecretFinder, files: list[Path]) -> Iterator[Diagnostic]:
-    """Collect the jar's secrets in tracked files, each once per file; CJ006 reports plain values of the secret itself."""
+    """Collect the jar's secrets in tracked files, each once per file; CJ006 reports plain values of the secret
+    itself.
+    """
     messages = {
         (definition.definition.file, definition.definition.line)
         for definition in context.definitions
         if definition.variable.secret
     }
-    fix = "make the file refer to it, or remove the file (`git rm --cached`); then replace the value: the history keeps it"
+    fix = (
+        "make the file refer to it, or remove the file (`git rm --cached`); then replace the value: the history "
+        "keeps it"
+    )
     for path in files:
         try:
             data = path.read_bytes()
@@ -174,7 +193,10 @@ def _env_file(jar: Jar, path: Path) -> Iterator[Diagnostic]:
             names.append(item.name)
     if names:
         shown = ", ".join(list(dict.fromkeys(names))[:4]) + (" and more" if len(set(names)) > 4 else "")
-        fix = "`coinjar adopt` it, remove it (`git rm --cached`), add it to .gitignore, and replace those values: the history keeps them"
+        fix = (
+            "`coinjar adopt` it, remove it (`git rm --cached`), add it to .gitignore, and replace those values: the "
+            "history keeps them"
+        )
         yield Diagnostic(
             f"version control tracks this file, which contains secrets: {shown}", fix, Location(display_path(path))
         )

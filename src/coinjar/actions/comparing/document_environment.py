@@ -1,4 +1,6 @@
-"""Which value a step of a pipeline, or a container in a document, gets for a variable, and which level of the document decides."""
+"""Which value a step of a pipeline, or a container in a document, gets for a variable, and which level of the document
+decides.
+"""
 
 from __future__ import annotations
 
@@ -123,7 +125,10 @@ def _against_the_jar(
         return []
     return (
         [
-            f"the jar has '{resolved.text}' for {spot.services[0]} on {stage}: `coinjar render {stage} {document.destination.name}` updates it"
+            (
+                f"the jar has '{resolved.text}' for {spot.services[0]} on {stage}: `coinjar render {stage} "
+                f"{document.destination.name}` updates it"
+            )
         ]
         if entry
         else []

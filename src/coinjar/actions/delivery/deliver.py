@@ -1,4 +1,6 @@
-"""Deliver to live destinations: inspect, show, lock, inspect again, write only what differs, read back, record, restart."""
+"""Deliver to live destinations: inspect, show, lock, inspect again, write only what differs, read back, record,
+restart.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +39,10 @@ class DeliveryOptions(NamedTuple):
 
 
 class DeliveryOutcome(NamedTuple):
-    """The result for a target. `restart` is "" (nothing to do), waits, asked or done; `state` is up to date, delivered, to deliver or failed."""
+    """The result for a target.
+
+    `restart` is "" (nothing to do), waits, asked or done; `state` is up to date, delivered, to deliver or failed.
+    """
 
     destination: str
     key: str
@@ -206,7 +211,8 @@ class Delivery:
                 number = self.opened.records.begin(self.opened.stage, destination.name, self.options.undoes)
                 if lock.taken_from:
                     seen[0].target.notes.add(
-                        f"took over the lock of {lock.taken_from}, whose process has ended: that delivery was interrupted"
+                        f"took over the lock of {lock.taken_from}, whose process has ended: that delivery was "
+                        "interrupted"
                     )
                 done = [
                     _unraised(item)
@@ -262,7 +268,10 @@ class Delivery:
         return outcome
 
     def _unless_moved(self, target: Target, shown: TargetInspection, now: TargetInspection) -> TargetInspection:
-        """Read the target again under the lock; it may have changed since it was shown. Raises ExternalError on a guarded stage."""
+        """Read the target again under the lock; it may have changed since it was shown.
+
+        Raises ExternalError on a guarded stage.
+        """
         if [(change.name, change.action, change.new) for change in shown.plan.changes] == [
             (change.name, change.action, change.new) for change in now.plan.changes
         ]:
@@ -316,7 +325,8 @@ class Delivery:
             ).plan.changes
             left = [change for change in left if any(change.name == other.name for other in inspection.plan.changes)]
             target.notes.add(
-                f"a response was lost ({fault.lost}); {len(left)} of {len(inspection.plan.changes)} changes were made again"
+                f"a response was lost ({fault.lost}); {len(left)} of {len(inspection.plan.changes)} changes were "
+                "made again"
             )
             if left:
                 await target.write(left)
@@ -352,7 +362,9 @@ class Delivery:
         raise_all([ExternalError(words, hint=hint, code="read-back", of=target.label)] if wrong else [])
 
     def _remember_what_is_right(self, destination: Destination, inspected: InspectedTarget) -> None:
-        """Record values that are up to date without a delivery of ours as delivered, so that a later change there is detected."""
+        """Record values that are up to date without a delivery of ours as delivered, so that a later change there is
+        detected.
+        """
         assert inspected.inspection
         plan_context = inspected.inspection.plan_context
         new = {

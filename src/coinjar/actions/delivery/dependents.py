@@ -53,7 +53,10 @@ def _behind(
             except DecryptionError:
                 continue  # its secrets are encrypted for others, and counted separately
             if fingerprint(key, jar.app, (stage, destination, target), name, resolved.text) != last:
-                words = f"{other_name} on {stage} still has an earlier {name} on {destination}, computed from {whose}, which changed"
+                words = (
+                    f"{other_name} on {stage} still has an earlier {name} on {destination}, computed from {whose}, "
+                    "which changed"
+                )
                 yield Diagnostic(
                     words,
                     f"`coinjar deliver {stage} {destination} --restart`",

@@ -39,7 +39,10 @@ class TargetDrift(NamedTuple):
 
 
 async def drift(opened: LiveStage, progress: Progress | None = None) -> list[TargetDrift]:
-    """Return every target of the chosen destinations. A target that cannot be read is reported, and does not stop others."""
+    """Return every target of the chosen destinations.
+
+    A target that cannot be read is reported, and does not stop others.
+    """
     faults = await opened.take_supplied()
     places, more = opened.places([destination for destination in opened.chosen if destination.name not in faults])
     pairs = [(open_destination, target) for open_destination in places for target in open_destination.targets]

@@ -1,4 +1,6 @@
-"""The live destinations of a stage: open them, check their accounts, read their values; and read supplied values into the jar."""
+"""The live destinations of a stage: open them, check their accounts, read their values; and read supplied values into
+the jar.
+"""
 
 from __future__ import annotations
 
@@ -137,12 +139,18 @@ class LiveStage:
         return TargetInspection(account, live, plan(target.desired_values, live, plan_context), plan_context, effect)
 
     async def account(self, instance: LiveDestination, target: Target) -> str:
-        """Return a target's account, checked before anything else is read. Raises InputError if it differs from the record, or is another stage's."""
+        """Return a target's account, checked before anything else is read.
+
+        Raises InputError if it differs from the record, or is another stage's.
+        """
         account = await target.identity()
         recorded = instance.accounts.get(instance.account_key(self.stage, target))
         if recorded is not None and recorded != account:
             words = f"this is {account}, but the jar was delivered to {recorded}"
-            hint = f"check the token and the address; if it has moved, remove its line from account: of {instance.destination.name} in jar.yaml"
+            hint = (
+                "check the token and the address; if it has moved, remove its line from account: of "
+                f"{instance.destination.name} in jar.yaml"
+            )
             raise InputError(
                 words, hint=hint, location=instance.destination.location, code="another-account", of=target.label
             )
@@ -258,7 +266,10 @@ class LiveStage:
         return new
 
     def record_accounts(self, result: Mapping[tuple[str, str], str]) -> list[str]:
-        """Record the accounts of destinations in jar.yaml, where missing: (destination, key) to account. Return the new ones."""
+        """Record the accounts of destinations in jar.yaml, where missing: (destination, key) to account.
+
+        Return the new ones.
+        """
         from coinjar.actions.editing.value_changes import edit_file
         from coinjar.documents.edit import Edit
         from coinjar.system.files import locked

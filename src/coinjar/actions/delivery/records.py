@@ -13,7 +13,10 @@ from coinjar.records.store import RecordStore, default_path
 
 
 def open_records(opened: OpenJar, jar: Jar, *, make: bool = False) -> RecordStore:
-    """Return the records: in `.local/`, or where jar.yaml says. Without `make`, none are created. Raises InputError, ExternalError."""
+    """Return the records: in `.local/`, or where jar.yaml says.
+
+    Without `make`, none are created. Raises InputError, ExternalError.
+    """
     if jar.records is None:
         path = default_path(opened.folder)
         return RecordStore(jar.app, path if make or path.exists() else None)
@@ -32,6 +35,8 @@ def open_records(opened: OpenJar, jar: Jar, *, make: bool = False) -> RecordStor
 
 
 def fingerprint(key: bytes, app: str, where: tuple[str, str, str], name: str, text: str) -> str:
-    """Return the HMAC-SHA-256 of a value with a stage's naming key, for one variable of one target: it reveals nothing."""
+    """Return the HMAC-SHA-256 of a value with a stage's naming key, for one variable of one target: it reveals
+    nothing.
+    """
     message = "\0".join(("coinjar fingerprint 1", app, *where, name, reveal(text)))
     return hmac.digest(key, message.encode("utf-8", "surrogatepass"), "sha256").hex()

@@ -20,7 +20,10 @@ def is_for(jar: Jar, destination: Destination, stage: str) -> bool:
 
 
 def is_named(jar: Jar, destination: Destination, stage: str) -> bool:
-    """Return whether a destination names a stage or a matching pattern; without stages it is for all. Followed stages do not count."""
+    """Return whether a destination names a stage or a matching pattern; without stages it is for all.
+
+    Followed stages do not count.
+    """
     return destination.stages is None or stage in destination.stages or jar.stage(stage).name in destination.stages
 
 

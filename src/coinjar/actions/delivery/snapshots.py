@@ -18,7 +18,10 @@ _SEALED = b"sealed\n"
 
 
 class Snapshot(NamedTuple):
-    """The values before, and after: texts by name, None for one that could not be read. `left_out`: secrets without a reader to encrypt for."""
+    """The values before, and after: texts by name, None for one that could not be read.
+
+    `left_out`: secrets without a reader to encrypt for.
+    """
 
     before: dict[str, str | None]
     after: dict[str, str | None]
@@ -27,7 +30,8 @@ class Snapshot(NamedTuple):
 
 
 def recipients(opened: OpenJar, jar: Jar, stage: str) -> list[str]:
-    """Return the recipients of a stage's snapshots: the approved readers of all of it, or of the nearest stage that it follows.
+    """Return the recipients of a stage's snapshots: the approved readers of all of it, or of the nearest stage that it
+    follows.
 
     Never those of `shared`: they are more, and a place may contain secrets of the stage alone.
     """

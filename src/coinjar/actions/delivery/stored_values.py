@@ -17,7 +17,10 @@ from coinjar.destinations.live.etcd import EtcdDestination
 
 
 def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, location: Location) -> str:
-    """Return the text of a key, with `{stage}` replaced. Raises InputError if there is none, ExternalError if it cannot be read."""
+    """Return the text of a key, with `{stage}` replaced.
+
+    Raises InputError if there is none, ExternalError if it cannot be read.
+    """
     if stored.destination not in jar.destinations:
         hint = suggestion(stored.destination, jar.destinations, "name a destination of the type etcd")
         raise InputError(

@@ -31,7 +31,10 @@ NEW, ADD, CHANGE, SAME, LEFT_OUT = "new", "add", "change", "same", "left out"
 
 
 class AdoptStep(NamedTuple):
-    """What happens to one variable of the source, for a stage and a service or `all`. `old` is the present value (None: no value)."""
+    """What happens to one variable of the source, for a stage and a service or `all`.
+
+    `old` is the present value (None: no value).
+    """
 
     name: str
     text: str | None
@@ -51,7 +54,10 @@ class AdoptStep(NamedTuple):
 
 
 class AdoptOptions(NamedTuple):
-    """Which variables to adopt, and where. `secret` and `plain` decide whether new names are secret; `references` keeps references."""
+    """Which variables to adopt, and where.
+
+    `secret` and `plain` decide whether new names are secret; `references` keeps references.
+    """
 
     stage: str | None
     services: Sequence[str] = ()
@@ -62,7 +68,10 @@ class AdoptOptions(NamedTuple):
 
 
 def plan(opened: OpenJar, source: SourceVariables, wanted: AdoptOptions) -> list[AdoptStep]:
-    """Return the steps of an adoption. Raises UsageError for an unknown stage, service or name, and if the source requires a stage."""
+    """Return the steps of an adoption.
+
+    Raises UsageError for an unknown stage, service or name, and if the source requires a stage.
+    """
     jar = opened.load()
     for service in wanted.services:
         jar.service(service)
@@ -134,7 +143,10 @@ class _AdoptPlanner:
         return steps
 
     def _by_name(self) -> dict[str, dict[str, ReadItem]]:
-        """Return each name's values by scope. A value that all services with the name agree on becomes one value for `all`."""
+        """Return each name's values by scope.
+
+        A value that all services with the name agree on becomes one value for `all`.
+        """
         services = self._services()
         result: dict[str, dict[str, ReadItem]] = {}
         for service in services:
@@ -205,7 +217,9 @@ class _AdoptPlanner:
         return next((other_name for other_name in result if other_name != name), None)
 
     def _keeps(self, item: ReadItem) -> bool:
-        """Return whether a text's references are kept: if requested, and if the jar will have all referenced variables."""
+        """Return whether a text's references are kept: if requested, and if the jar will have all referenced
+        variables.
+        """
         if not self.wanted.references or item.reference is None:
             return False
         names = {reference.name for reference in parse_template(item.reference).references()}
@@ -311,7 +325,9 @@ class _AdoptPlanner:
 
 
 def _looks_rewritten(old: str | None, new: str | None) -> bool:
-    """Return whether a change is one that spreadsheets make automatically: `1.10` to 1.1, `0755` to 755, `true` to TRUE."""
+    """Return whether a change is one that spreadsheets make automatically: `1.10` to 1.1, `0755` to 755, `true` to
+    TRUE.
+    """
     if old is None or new is None:
         return False
     try:
@@ -323,7 +339,8 @@ def _looks_rewritten(old: str | None, new: str | None) -> bool:
 def carry_out(opened: OpenJar, steps: list[AdoptStep], *, again: Callable[[], list[AdoptStep]]) -> list[str]:
     """Declare new names, set new and changed values, secrets encrypted; return remarks on keys that were created.
 
-    `again` computes the steps again, under the lock. Raises InputError, with nothing written, if the jar changed since `steps`.
+    `again` computes the steps again, under the lock. Raises InputError, with nothing written, if the jar changed since
+    `steps`.
     """
     declare = {step.name: step.variable for step in steps if step.action == NEW}
     values = [step for step in steps if step.action in (NEW, ADD, CHANGE)]
@@ -337,7 +354,8 @@ def carry_out(opened: OpenJar, steps: list[AdoptStep], *, again: Callable[[], li
         for step in values:
             change.put(step.stage, step.scope, step.name, _content(step))
         if declare:
-            # Declarations first: after an interruption the jar has a variable without a value, not a value without a variable.
+            # Declarations first: after an interruption the jar has a variable without a value, not a value without a
+            # variable.
             edit_file(
                 opened.folder / "jar.yaml",
                 [Edit(("variables", name), declaration(variable)) for name, variable in declare.items()],

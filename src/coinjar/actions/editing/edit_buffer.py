@@ -31,7 +31,9 @@ from coinjar.system.files import locked, read_own, replace_file
 _LINE = re.compile(r"^--- # secrets.*\n?", re.MULTILINE)
 
 Secrets = dict[tuple[str, str], Content]
-"""A stage's secrets by scope (a service or `all`) and name, as shown: once, where all services with it have the same."""
+"""A stage's secrets by scope (a service or `all`) and name, as shown: once, where all services with it have the
+same.
+"""
 
 
 class EditBuffer(NamedTuple):
@@ -124,7 +126,10 @@ def repr_of(content: Content) -> tuple[str, object]:
 
 
 def read_text(jar: Jar, stage: str, file: str, text: str) -> tuple[bytes, Secrets]:
-    """Return the plain file's bytes and the secrets of an edited text. Raises every fault of it at once, located in that text."""
+    """Return the plain file's bytes and the secrets of an edited text.
+
+    Raises every fault of it at once, located in that text.
+    """
     line = _LINE.search(text)
     if line is None:
         raise InputError(
@@ -191,7 +196,10 @@ def _faults(jar: Jar, stage: str, scope: str, name: str, definition: Definition,
 
 
 def take(opened: OpenJar, stage: str, before: EditBuffer, file: str, edited: str) -> EditResult:
-    """Check an edited text and write what changed; unchanged secrets keep their bytes. Raises all faults, with nothing written."""
+    """Check an edited text and write what changed; unchanged secrets keep their bytes.
+
+    Raises all faults, with nothing written.
+    """
     with locked(opened.folder):
         jar = opened.load([stage] if stage != SHARED else [])
         new_plain, secrets = read_text(jar, stage, file, edited)
@@ -213,7 +221,8 @@ def take(opened: OpenJar, stage: str, before: EditBuffer, file: str, edited: str
             for path, content in secrets.items()
             if path not in before.secrets or repr_of(before.secrets[path]) != repr_of(content)
         }
-        # A value for all is encrypted in every scope of its services; so their own values are set after it, changed or not.
+        # A value for all is encrypted in every scope of its services; so their own values are set after it, changed or
+        # not.
         again = {
             (scope, name) for scope, name in secrets if (ALL, name) in news and jar.variables[name].services is not None
         }

@@ -16,8 +16,9 @@ from coinjar.system.files import display_path, locked
 
 
 def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
-    """Stop exporting old names: remove them from `also_as` and `formerly`. Raises UsageError for a name that is neither, InputError for one
-    that is still used in the encrypted values.
+    """Stop exporting old names: remove them from `also_as` and `formerly`.
+
+    Raises UsageError for a name that is neither, InputError for one that is still used in the encrypted values.
     """
     with locked(opened.folder):
         jar = load_declarations(opened.folder)

@@ -36,9 +36,11 @@ def generate(
     same: bool,
     replace: bool,
 ) -> GenerateResult:
-    """Generate a value for each of the stages (none: every stage of the variable) and services; `same` generates one for all stages.
+    """Generate a value for each of the stages (none: every stage of the variable) and services; `same` generates one
+    for all stages.
 
-    Raises UsageError, with nothing written, for a named stage that already has a value, unless `replace`; and if no stage lacks one.
+    Raises UsageError, with nothing written, for a named stage that already has a value, unless `replace`; and if no
+    stage lacks one.
     """
     with locked(opened.folder):
         jar = opened.load()
@@ -65,7 +67,10 @@ def generate(
 def in_use(
     opened: OpenJar, name: str, stages: Sequence[str], given: Mapping[str, object], services: Sequence[str]
 ) -> list[str]:
-    """Return which of the stages (none: every stage of the variable) have a value. Raises UsageError, and as `generate` for an invalid recipe."""
+    """Return which of the stages (none: every stage of the variable) have a value.
+
+    Raises UsageError, and as `generate` for an invalid recipe.
+    """
     jar = opened.load()
     variable = jar.variable(name)
     recipe_of(variable, given)

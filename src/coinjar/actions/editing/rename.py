@@ -70,7 +70,10 @@ class RenameOptions(NamedTuple):
 
 
 def plan(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions) -> RenameEdits:
-    """Compute a rename without changing anything. Raises UsageError for invalid names, InputError for files that cannot be changed."""
+    """Compute a rename without changing anything.
+
+    Raises UsageError for invalid names, InputError for files that cannot be changed.
+    """
     jar = opened.load()
     again = {
         old: new
@@ -173,7 +176,9 @@ def _check(jar: Jar, renames: Mapping[str, str]) -> None:
 
 
 def shown_differences(opened: OpenJar, shown: RenameEdits) -> Iterator[str]:
-    """Yield the diff of every changed file except encrypted values, with every secret masked that is known or found by the file's own reader."""
+    """Yield the diff of every changed file except encrypted values, with every secret masked that is known or found by
+    the file's own reader.
+    """
     jar = opened.load()
     secrets = secret_texts(opened, jar)
     files = [file for file in shown.files if file.path.suffix != ".coins"]
@@ -190,7 +195,9 @@ def shown_differences(opened: OpenJar, shown: RenameEdits) -> Iterator[str]:
 
 
 def _entries(jar: Jar, path: Path, data: bytes) -> list[ReadItem]:
-    """Return names with values in a file of any format, as its own reader finds them; none for a file without a reader, such as code."""
+    """Return names with values in a file of any format, as its own reader finds them; none for a file without a reader,
+    such as code.
+    """
     from coinjar.destinations.workloads import every_entry_of
     from coinjar.dialects import reader
     from coinjar.dialects.detection import recognise
@@ -265,7 +272,9 @@ def _values(path: Path, renames: Mapping[str, str]) -> Iterator[EditedFile]:
 
 
 def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list[EditedFile], int, list[UnchangedUse]]:
-    """Return encrypted values under their new names, and encrypted texts with their references renamed; others' values stay."""
+    """Return encrypted values under their new names, and encrypted texts with their references renamed; others' values
+    stay.
+    """
     from coinjar.actions.secrets.transaction import SealedTransaction
 
     named = {
@@ -309,7 +318,10 @@ def _opened(
                     not is_encrypted_for_others(content.fault) or coin.name in renames.values()
                 ):  # it would be read as the other's
                     raise content.fault
-                words = f"{coin.name} keeps its old name in the encrypted values until somebody who can decrypt {layer} runs the same rename"
+                words = (
+                    f"{coin.name} keeps its old name in the encrypted values until somebody who can decrypt {layer} "
+                    "runs the same rename"
+                )
                 left.append(UnchangedUse(Location(path, coin.line, 1), words))
     return moved, left
 
@@ -363,7 +375,9 @@ def _others(
 
 
 def _may_mention(path: Path, renames: Mapping[str, str]) -> bool:
-    """Return whether a file that cannot be parsed may contain one of the names: then nothing is renamed, since the result would be incomplete."""
+    """Return whether a file that cannot be parsed may contain one of the names: then nothing is renamed, since the
+    result would be incomplete.
+    """
     try:
         data = path.read_bytes()
     except OSError:
@@ -372,7 +386,10 @@ def _may_mention(path: Path, renames: Mapping[str, str]) -> bool:
 
 
 def _in_text(path: Path, data: bytes, file: FileMentions, renames: Mapping[str, str]) -> bytes:
-    """Return the text with every mention renamed. Raises InputError if the result would not mention the new names in the same places."""
+    """Return the text with every mention renamed.
+
+    Raises InputError if the result would not mention the new names in the same places.
+    """
     mentions = [mention.mention for mention in file.mentions if mention.mention and mention.mention.name in renames]
     new = data
     for mention in sorted(mentions, key=lambda other_mention: other_mention.start, reverse=True):

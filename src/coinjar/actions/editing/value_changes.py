@@ -50,9 +50,11 @@ def edit_file(path: Path, edits: Sequence[Edit], *, private: bool = False) -> No
 
 
 class ValueChanges:
-    """Collects values to set and to remove, then writes them: encrypted ones first, so that an interruption loses nothing.
+    """Collects values to set and to remove, then writes them: encrypted ones first, so that an interruption loses
+    nothing.
 
-    `was_plain` maps the stage and name of a secret to the file that had it as plain text; `declarations` are edits of jar.yaml, made last.
+    `was_plain` maps the stage and name of a secret to the file that had it as plain text; `declarations` are edits of
+    jar.yaml, made last.
     """
 
     def __init__(self, opened: OpenJar, jar: Jar) -> None:
@@ -105,7 +107,9 @@ class ValueChanges:
         return self._plain[stage]
 
     def _out_of_plain(self, stage: str, name: str, *, besides: str) -> dict[str, Content]:
-        """Remove an encrypted name from its layer's plain file; what the file has for scopes other than `besides` is encrypted too."""
+        """Remove an encrypted name from its layer's plain file; what the file has for scopes other than `besides` is
+        encrypted too.
+        """
         result: dict[str, Content] = {}
         for scope, values in self.plain(stage).items():
             definition = values.get(name)

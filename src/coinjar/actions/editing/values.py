@@ -70,9 +70,9 @@ def put(
 ) -> PutResult:
     """Set values in the layers of these stages (`shared` is one), for one service or all; secrets are encrypted.
 
-    All is checked first; nothing is written if anything is wrong. Raises UsageError for a secret given
-    in argv and for an undeclared name, InputError for a value that its kind or its place does not accept, DecryptionError for a stage whose
-    key is not ours.
+    All is checked first; nothing is written if anything is wrong. Raises UsageError for a secret given in argv and for
+    an undeclared name, InputError for a value that its kind or its place does not accept, DecryptionError for a stage
+    whose key is not ours.
     """
     folder = opened.folder
     with locked(folder), _declared_first(opened, puttings if declare else ()) as (known, first):
@@ -104,7 +104,8 @@ def put(
 
 @contextmanager
 def _declared_first(opened: OpenJar, puttings: Sequence[Assignment]) -> Iterator[tuple[Jar, set[str]]]:
-    """Return the jar, and the names that had to be declared before it could be loaded, because it already refers to them.
+    """Return the jar, and the names that had to be declared before it could be loaded, because it already refers to
+    them.
 
     After a fault jar.yaml is unchanged. Raises every fault that such a declaration does not repair.
     """
@@ -353,9 +354,11 @@ def drop(
 
 
 def where_set(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]:
-    """Return every value of the names, declared or not, in the jar's files: plain, encrypted, and a person's own (`.local`).
+    """Return every value of the names, declared or not, in the jar's files: plain, encrypted, and a person's own
+    (`.local`).
 
-    Raises UsageError for a name that is neither declared nor set, InputError for a file that cannot be read, and if anything still refers to one.
+    Raises UsageError for a name that is neither declared nor set, InputError for a file that cannot be read, and if
+    anything still refers to one.
     """
     jar = load_declarations(opened.folder)
     found = list(_set_in(opened.folder, names, _old_names(jar, names)))
@@ -368,7 +371,9 @@ def where_set(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]:
 
 
 def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]:
-    """Remove whole variables: every value, then the declaration. Raises InputError, with nothing changed, if anything still refers to one.
+    """Remove whole variables: every value, then the declaration.
+
+    Raises InputError, with nothing changed, if anything still refers to one.
 
     This also removes a name with values and without a declaration, which makes a jar invalid.
     """
@@ -397,7 +402,10 @@ def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]
 
 
 def _other_faults(opened: OpenJar, names: Sequence[str]) -> Jar | None:
-    """Return the jar with its values, to look for references; None if only the names to remove make it invalid. Raises every other fault."""
+    """Return the jar with its values, to look for references; None if only the names to remove make it invalid.
+
+    Raises every other fault.
+    """
     try:
         return opened.load()
     except CoinJarError as fault:

@@ -218,7 +218,9 @@ class UndeclaredVariable(NamedTuple):
 
 
 def missing(context: CheckContext) -> list[UndeclaredVariable]:
-    """Return declarations for names that are used but not declared: kind and default from the fallbacks, services from the paths."""
+    """Return declarations for names that are used but not declared: kind and default from the fallbacks, services from
+    the paths.
+    """
     from coinjar.core.rules.mentioned import not_declared
 
     names = list(dict.fromkeys(str(diagnostic.subject) for diagnostic in not_declared(context)))
@@ -243,7 +245,10 @@ def missing(context: CheckContext) -> list[UndeclaredVariable]:
 
 
 def findings(opened: OpenJar, report: MentionReport) -> tuple[list[Finding], list[UndeclaredVariable]]:
-    """Return the findings of the rules on mentions, and declarations for missing ones. Without a jar there is nothing to compare."""
+    """Return the findings of the rules on mentions, and declarations for missing ones.
+
+    Without a jar there is nothing to compare.
+    """
     from coinjar.core.rules import run
 
     assert report.jar is not None
@@ -259,9 +264,7 @@ def suggested(names: Sequence[UndeclaredVariable]) -> str:
 
     lines = ["variables:\n"]
     for undeclared in names:
-        lines.append(
-            f"  # {', '.join(str(location) for location in undeclared.places[:3])}{' …' if len(undeclared.places) > 3 else ''}\n"
-        )
+        lines.append(f"  # {', '.join(map(str, undeclared.places[:3]))}{' …' if len(undeclared.places) > 3 else ''}\n")
         lines.append(f"  {undeclared.variable.name}: {ScalarWriter().flow(_declaration(undeclared))}\n")
     return "".join(lines)
 

@@ -166,7 +166,10 @@ class EndpointReader:
     # -- the new place
 
     def new(self, new: Endpoint, stages: Sequence[str]) -> TargetState:
-        """Return the state of the new place. Raises UsageError if it cannot be written, ExternalError if it cannot be read."""
+        """Return the state of the new place.
+
+        Raises UsageError if it cannot be written, ExternalError if it cannot be read.
+        """
         if new.destination is None:
             match = _FILE.fullmatch(new.text)
             if not match:

@@ -1,4 +1,6 @@
-"""Explain differences between the two places of a migration by its sheet: a line explains what it does, and nothing else."""
+"""Explain differences between the two places of a migration by its sheet: a line explains what it does, and nothing
+else.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,8 @@ class _SheetDifference(NamedTuple):
 
 
 def explanations(sheet: Sheet, rows: Sequence[Difference], sides: tuple[str, str], in_jar: InJar) -> dict[Key, str]:
-    """Return an explanation for every row that a line explains (for an equal row, any of its lines), by variable and service.
+    """Return an explanation for every row that a line explains (for an equal row, any of its lines), by variable and
+    service.
 
     `sides` are the compared places, as written. Raises UsageError if the sheet is about other places.
     """

@@ -16,11 +16,17 @@ from coinjar.system.files import display_path, replace_file
 
 
 def write_flat(target: str, result: Mapping[str, list[SourceValue]]) -> None:
-    """Write each name's single value. Raises InputError for what the dialect cannot carry, a name with several values, a file with other content."""
+    """Write each name's single value.
+
+    Raises InputError for what the dialect cannot carry, a name with several values, a file with other content.
+    """
     dialect, path = file_target(target)
     for name, places in result.items():
         if len({source_value.text for source_value in places}) > 1:
-            words = f"{name} has different values in {', '.join(source_value.where for source_value in places)}, but a file contains one"
+            words = (
+                f"{name} has different values in {', '.join(source_value.where for source_value in places)}, but a "
+                "file contains one"
+            )
             raise InputError(
                 words,
                 hint="move one service and stage at a time (--service, --stage)",

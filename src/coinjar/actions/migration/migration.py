@@ -50,7 +50,9 @@ ShowOutcomes = Callable[[str, Sequence[DeliveryOutcome]], None]
 
 
 class MigrationOptions(NamedTuple):
-    """`restart` what must read the new values; `empty_source` after verification; `jar_only` leaves code unchanged (for a rehearsal)."""
+    """`restart` what must read the new values; `empty_source` after verification; `jar_only` leaves code unchanged (for
+    a rehearsal).
+    """
 
     restart: bool = False
     empty_source: bool = False
@@ -140,7 +142,10 @@ class Migration:
                 declared, text = self.reader.in_jar(SourceValue(line.new_name, stage, service, None))
                 if text is None:
                     new = "" if declared else " --declare"
-                    put = f"`coinjar put {line.new_name} --stage {stage}{f' --service {service}' if service else ''}{new}`; or "
+                    put = (
+                        f"`coinjar put {line.new_name} --stage "
+                        f"{stage}{f' --service {service}' if service else ''}{new}`; or "
+                    )
                     hint = f"{put if self.opened else ''}move the line to left_behind"
                     yield InputError(
                         f"{line.new_name} of {where} requires a value",
@@ -245,7 +250,9 @@ class Migration:
         return {name: rejected_value.what for name, rejected_value in result.items() if rejected_value}
 
     def _values(self) -> list[str]:
-        """Declare and set what is carried and missing in the jar; variables to rename are first set under their old name."""
+        """Declare and set what is carried and missing in the jar; variables to rename are first set under their old
+        name.
+        """
         assert self.opened
         jar = self.opened.load()
         declare: dict[str, Variable] = {}
@@ -379,7 +386,9 @@ class Migration:
     # -- repointing
 
     def repoint(self, print_error: ShowOutcomes) -> list[str]:
-        """Change values that contain an address of the old place to the new one, and deliver them; return the affected services."""
+        """Change values that contain an address of the old place to the new one, and deliver them; return the affected
+        services.
+        """
         if self.opened is None or not self.sheet.repointed:
             return []
         besides = [
@@ -452,7 +461,10 @@ class Migration:
         return _THE_SAME if text is not None and flat[line.new_name] == reveal(text) else _ANOTHER
 
     def settle(self) -> list[str]:
-        """After verification: stop delivering to the old place; empty it on request. Writes the outcome into the sheet."""
+        """After verification: stop delivering to the old place; empty it on request.
+
+        Writes the outcome into the sheet.
+        """
         messages: list[str] = []
         emptied = ""
         if not self.failed:
@@ -479,7 +491,10 @@ class Migration:
                 [Edit(("destinations", old.name, "moved_to", key), new.name) for key in keys],
             )
         return [
-            f"{old.name} has moved_to: {new.name} for {', '.join(keys)} in jar.yaml now: it is still read, but not delivered to any more"
+            (
+                f"{old.name} has moved_to: {new.name} for {', '.join(keys)} in jar.yaml now: it is still read, but not "
+                "delivered to any more"
+            )
         ]
 
     def _empty(self) -> list[str]:

@@ -1,4 +1,6 @@
-"""Change values that contain an address of the old place to the new one, and deliver them, in the order of dependence."""
+"""Change values that contain an address of the old place to the new one, and deliver them, in the order of
+dependence.
+"""
 
 from __future__ import annotations
 
@@ -33,8 +35,9 @@ class AffectedService(NamedTuple):
 def repoint(
     opened: OpenJar, lines: Sequence[RepointedValue], besides: Sequence[str], deliver: Callable[[str, list[str]], None]
 ) -> tuple[dict[int, str], list[AffectedService]]:
-    """Rewrite the values in the jar, then deliver them. Return each line's result, by number, and the affected services. `besides` are the
-    two endpoints.
+    """Rewrite the values in the jar, then deliver them.
+
+    Return each line's result, by number, and the affected services. `besides` are the two endpoints.
     """
     ours = [repointed for repointed in lines if not repointed.pointing.scope.startswith("dest:")]
     with locked(opened.folder):

@@ -1,4 +1,6 @@
-"""Create the sheet of a migration: read both endpoints, decide on every variable, and find references to the old place."""
+"""Create the sheet of a migration: read both endpoints, decide on every variable, and find references to the old
+place.
+"""
 
 from __future__ import annotations
 
@@ -159,7 +161,7 @@ class SheetBuilder:
     def digest(self, variable: str, places: Sequence[str]) -> str:
         """Return a digest that shows, to whoever has the key, whether the values of a line have changed since."""
         texts = [
-            f"{source_value.where}\0{'' if source_value.text is None else reveal(source_value.text)}\0{source_value.text is None}"
+            "\0".join((source_value.where, reveal(source_value.text or ""), str(source_value.text is None)))
             for source_value in self.there
             if source_value.name == variable and source_value.where in places
         ]
@@ -207,7 +209,8 @@ class SheetBuilder:
                     continue
                 if source_value.secret:  # an address with a password in it is in no sheet
                     self.notes.append(
-                        f"{definition.variable.name} ({definition.layer}/{definition.scope}) contains {source_value.name} of {self.old.label}, a secret: set it again"
+                        f"{definition.variable.name} ({definition.layer}/{definition.scope}) contains "
+                        f"{source_value.name} of {self.old.label}, a secret: set it again"
                     )
                 else:
                     yield self._pointing(
@@ -263,7 +266,10 @@ class SheetBuilder:
                         and not live_value.supplied
                         and live_value.name not in self.jar.variables
                     ):
-                        why = f"{target.label} has it, but the jar does not: change it there, or adopt dest:{destination.name}@{source_value.stage}"
+                        why = (
+                            f"{target.label} has it, but the jar does not: change it there, or adopt "
+                            f"dest:{destination.name}@{source_value.stage}"
+                        )
                         yield InboundReference(
                             live_value.name, source_value.stage, f"dest:{destination.name}", address, "", why
                         )
@@ -281,5 +287,6 @@ class SheetBuilder:
             for number, line in enumerate(lines, 1):
                 if address.encode() in line:
                     self.notes.append(
-                        f"{display_path(Path(candidate.path))}:{number} contains an address of {self.old.label}: change it by hand"
+                        f"{display_path(Path(candidate.path))}:{number} contains an address of {self.old.label}: "
+                        "change it by hand"
                     )

@@ -31,7 +31,8 @@ class ProgramStartError(CoinJarError):
 
 
 def environment(resolution: Resolution, inherited: Mapping[str, str], *, bare: bool) -> dict[str, str]:
-    """Return the environment of the program: the inherited one without Coin Jar's own variables, and the service's variables over it.
+    """Return the environment of the program: the inherited one without Coin Jar's own variables, and the service's
+    variables over it.
 
     Raises InputError for every value that no environment can carry.
     """
@@ -57,7 +58,10 @@ def environment(resolution: Resolution, inherited: Mapping[str, str], *, bare: b
 
 
 def exec_program(argv: Sequence[str], env: Mapping[str, str]) -> NoReturn:
-    """Replace this process by the program, found on the PATH that it gets. Raises ProgramStartError; otherwise does not return."""
+    """Replace this process by the program, found on the PATH that it gets.
+
+    Raises ProgramStartError; otherwise does not return.
+    """
     for number, action in signals_at_start().items():
         signal.signal(number, action)
     start_first(argv, env, lambda path: os.execve(path, list(argv), env))  # noqa: S606 - becoming the program is the task

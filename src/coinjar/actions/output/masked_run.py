@@ -44,7 +44,9 @@ def too_short(resolution: Resolution) -> list[str]:
 
 
 def run_masked(argv: Sequence[str], env: Mapping[str, str], secrets: Mapping[str, str]) -> int:
-    """Run the program and wait for it and for the end of its output. Returns its exit code; a signal that ended it ends us as well.
+    """Run the program and wait for it and for the end of its output.
+
+    Returns its exit code; a signal that ended it ends us as well.
 
     Signals that we receive are passed on. Raises ProgramStartError.
     """

@@ -93,7 +93,8 @@ def plan(
 def overwritten(
     opened: OpenJar, render_context: RenderContext, destination: Destination, stage: str, outputs: Sequence[Output]
 ) -> list[CoinJarError]:
-    """Return why the files of a stage are refused: another stage writes other content to the same paths, and the two overwrite each other.
+    """Return why the files of a stage are refused: another stage writes other content to the same paths, and the two
+    overwrite each other.
 
     Another stage whose files cannot be computed here is not compared.
     """
@@ -116,7 +117,10 @@ def overwritten(
             None,
         )
         if path is not None:
-            words = f"{destination.name} writes {display_path(path)} for {stage} and for {other}, which overwrite each other"
+            words = (
+                f"{destination.name} writes {display_path(path)} for {stage} and for {other}, which overwrite each "
+                "other"
+            )
             hint = f"add {{stage}} to the path, or limit the destination (stages: [{stage}])"
             return [InputError(words, hint=hint, location=destination.location, code="collision")]
     return []

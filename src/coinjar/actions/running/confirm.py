@@ -27,7 +27,9 @@ _PAUSE = 0.3
 
 
 class ConfirmOptions(NamedTuple):
-    """`patience`: seconds to keep asking until all hold; `allowed`: guarded stages for which pipelines may be started."""
+    """`patience`: seconds to keep asking until all hold; `allowed`: guarded stages for which pipelines may be
+    started.
+    """
 
     patience: float = 0
     allow_commands: bool = False
@@ -35,7 +37,10 @@ class ConfirmOptions(NamedTuple):
 
 
 class ProofResult(NamedTuple):
-    """The result of a proof on a stage; `verdict` is None if it could not be asked, and `fault` says why. `final`: asking again is useless."""
+    """The result of a proof on a stage; `verdict` is None if it could not be asked, and `fault` says why.
+
+    `final`: asking again is useless.
+    """
 
     proof: Proof
     stage: str
@@ -76,7 +81,8 @@ def _is_stage(jar: Jar, word: str) -> bool:
 async def confirm(
     opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, options: ConfirmOptions
 ) -> list[ProofResult]:
-    """Ask every chosen proof on every chosen stage that it is for; repeat until all hold, for at most `patience` seconds.
+    """Ask every chosen proof on every chosen stage that it is for; repeat until all hold, for at most `patience`
+    seconds.
 
     Raises UsageError if there is nothing to ask: no question must not look like success.
     """
@@ -88,7 +94,10 @@ async def confirm(
     pairs = [(stage, proof) for proof in chosen for stage in asking if proof.is_for(stage.chain)]
     idle = [proof.name for proof in chosen if names and all(proof is not other for _, other in pairs)]
     if idle or not pairs:
-        words = f"{' and '.join(idle) or 'no proof'} {'is not' if len(idle) == 1 else 'are not' if idle else 'is'} for {', '.join(stages)}"
+        words = (
+            f"{' and '.join(idle) or 'no proof'} {'is not' if len(idle) == 1 else 'are not' if idle else 'is'} for "
+            f"{', '.join(stages)}"
+        )
         raise UsageError(words, hint="check stages: and expect_on: of the proofs in jar.yaml", code="no-proofs")
     end = time.monotonic() + options.patience
     results: dict[tuple[str, str], ProofResult] = {}

@@ -16,7 +16,9 @@ from coinjar.system.files import locked
 
 
 class EncryptedValue(NamedTuple):
-    """One value that was encrypted; `file` is where it was in plain text, None if it was encrypted for too many services."""
+    """One value that was encrypted; `file` is where it was in plain text, None if it was encrypted for too many
+    services.
+    """
 
     name: str
     layer: str
@@ -34,8 +36,8 @@ class EncryptResult(NamedTuple):
 def seal(opened: OpenJar, stages: Sequence[str] | None) -> EncryptResult:
     """Encrypt plain secrets of these stages (None: of all, and defaults, which go to `shared`). Placeholders stay.
 
-    Raises InputError for a name that is also encrypted, with a different text; DecryptionError for a stage that is not ours with something to
-    encrypt.
+    Raises InputError for a name that is also encrypted, with a different text; DecryptionError for a stage that is not
+    ours with something to encrypt.
     """
     with locked(opened.folder):
         change = ValueChanges(opened, opened.load())
@@ -82,7 +84,9 @@ def _contradiction(change: ValueChanges, layer: str, scope: str, name: str, cont
 
 
 def _too_wide(change: ValueChanges, layer: str) -> list[EncryptedValue]:
-    """Return what is encrypted for `all` but declared for some services: it is encrypted for those without a value of their own."""
+    """Return what is encrypted for `all` but declared for some services: it is encrypted for those without a value of
+    their own.
+    """
     there = {coin.slot for coin in change.sealing.lines(layer)}
     wide = {
         name for compartment, name in there if compartment == ALL and change.jar.variables[name].services is not None

@@ -16,9 +16,11 @@ from coinjar.system.files import LOCAL, display_path
 
 
 def secret_texts(opened: OpenJar, jar: Jar) -> dict[str, str]:
-    """Return every secret's text with its variable's name: on all stages, defaults, texts computed from one, and the person's own values.
+    """Return every secret's text with its variable's name: on all stages, defaults, texts computed from one, and the
+    person's own values.
 
-    Placeholders and secrets encrypted for others are omitted. Raises InputError for own values that cannot be read: they would be unknown.
+    Placeholders and secrets encrypted for others are omitted. Raises InputError for own values that cannot be read:
+    they would be unknown.
     """
     layers = [{"all": jar.defaults}, *jar.plain.values(), *_own_layers(opened, jar)]
     definitions = [

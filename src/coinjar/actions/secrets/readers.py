@@ -80,7 +80,10 @@ def plan_adding(
 
 
 def add(opened: OpenJar, adding: ReaderGrant) -> list[str]:
-    """Add a reader: the keys are wrapped for it too. Return remarks. Raises DecryptionError for a stage that is not ours."""
+    """Add a reader: the keys are wrapped for it too.
+
+    Return remarks. Raises DecryptionError for a stage that is not ours.
+    """
     with locked(opened.folder):
         change = SealedTransaction(opened, opened.load(_stages(adding.stages)))
         for stage in adding.stages:
@@ -100,7 +103,9 @@ def _stages(layers: Iterable[str]) -> list[str]:
 
 
 class RemovedReader(NamedTuple):
-    """What a removed reader could have decrypted, by stage; of those, what was generated again, and what still must be replaced."""
+    """What a removed reader could have decrypted, by stage; of those, what was generated again, and what still must be
+    replaced.
+    """
 
     could_open: dict[str, list[str]]
     made_anew: dict[str, list[str]]
@@ -127,8 +132,8 @@ def stages_of_reader(opened: OpenJar, label: str, named: Sequence[str] | None) -
 def remove(opened: OpenJar, label: str, stages: Sequence[str] | None, *, generate: bool) -> RemovedReader:
     """Remove stages (None: all) from a reader: replace the keys, and encrypt again every value that it could decrypt.
 
-    `generate` also replaces those values that jar.yaml says how to generate. Raises UsageError, DecryptionError, InputError, with nothing
-    written.
+    `generate` also replaces those values that jar.yaml says how to generate. Raises UsageError, DecryptionError,
+    InputError, with nothing written.
     """
     with locked(opened.folder):
         jar = opened.load()

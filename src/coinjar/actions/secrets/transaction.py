@@ -1,7 +1,8 @@
-"""Change the encrypted values of a jar: changes are collected, verified, and then written in an order that survives a crash.
+"""Change the encrypted values of a jar: changes are collected, verified, and then written in an order that survives a
+crash.
 
-During a change of keys the key files contain the new key and the previous one, so that every line can be decrypted at any
-moment; the next change of the stage finishes what was interrupted.
+During a change of keys the key files contain the new key and the previous one, so that every line can be decrypted at
+any moment; the next change of the stage finishes what was interrupted.
 """
 
 from __future__ import annotations
@@ -77,7 +78,10 @@ class SealedTransaction:
         return self._filled[stage]
 
     def opened(self, stage: str, within: Iterable[str] | None = None) -> list[DecryptedEntry]:
-        """Return the values of a stage, of these scopes (None: of all). Raises DecryptionError for the first that cannot be decrypted."""
+        """Return the values of a stage, of these scopes (None: of all).
+
+        Raises DecryptionError for the first that cannot be decrypted.
+        """
         path = display_path(sealed_path(self.folder, stage))
         wanted = None if within is None else set(within)
         entries = []
@@ -92,9 +96,9 @@ class SealedTransaction:
     def verify(self, stage: str, within: Sequence[str], *, replacing: Collection[tuple[str, str]] = ()) -> None:
         """Check that a stage's keys and readers belong to its values, before anything is encrypted or wrapped for it.
 
-        `within` names the scopes that must be decrypted; others are checked if possible. Anybody can wrap a key of their own for our
-        readers, but it decrypts none of the existing values. A line that is to be replaced may be broken, if others prove its key. Raises
-        DecryptionError or InputError. Completes an interrupted change of keys.
+        `within` names the scopes that must be decrypted; others are checked if possible. Anybody can wrap a key of
+        their own for our readers, but it decrypts none of the existing values. A line that is to be replaced may be
+        broken, if others prove its key. Raises DecryptionError or InputError. Completes an interrupted change of keys.
         """
         there = compartments(self.folder, stage)
         keys = {name: self._openable(stage, name, needed=name in within) for name in there}
@@ -125,7 +129,10 @@ class SealedTransaction:
     def _sound_values(
         self, stage: str, compartment: str, replacing: Collection[tuple[str, str]]
     ) -> list[DecryptedEntry]:
-        """Return the decrypted values of a scope. Raises the fault of a broken one, unless it is to be replaced and another can be decrypted."""
+        """Return the decrypted values of a scope.
+
+        Raises the fault of a broken one, unless it is to be replaced and another can be decrypted.
+        """
         path = display_path(sealed_path(self.folder, stage))
         entries: list[DecryptedEntry] = []
         broken: list[CoinJarError] = []
@@ -142,7 +149,9 @@ class SealedTransaction:
         return entries
 
     def _verify_empty(self, stage: str, openable: Sequence[str]) -> None:
-        """Check a stage without values: its signatures must match; without any, its first key was interrupted, and is created again for us alone."""
+        """Check a stage without values: its signatures must match; without any, its first key was interrupted, and is
+        created again for us alone.
+        """
         if all(self.ring.is_signed(self.jar.app, self.before, stage, scope) for scope in openable):
             return
         ours = self.ring.identity().recipients
@@ -163,14 +172,20 @@ class SealedTransaction:
 
     def _not_vouched(self, stage: str, compartment: str) -> InputError:
         location = Location(display_path(readers_path(self.folder)))
-        words = f"the readers of {stage} ({compartment}) in this file are not approved by anybody who can decrypt it: it was changed by hand, or merged"
+        words = (
+            f"the readers of {stage} ({compartment}) in this file are not approved by anybody who can decrypt it: it "
+            "was changed by hand, or merged"
+        )
         hint = f"review them (`coinjar readers list`), correct them, then run `coinjar readers vouch --stage {stage}`"
         return InputError(words, hint=hint, location=location, code="not-vouched")
 
     # -- changes
 
     def put(self, stage: str, scope: str, name: str, content: Content) -> None:
-        """Encrypt a value for a service or all. Raises InputError for an unsupported one, DecryptionError for a key that is not ours."""
+        """Encrypt a value for a service or all.
+
+        Raises InputError for an unsupported one, DecryptionError for a key that is not ours.
+        """
         if why := can_seal(content):
             raise InputError(
                 f"{name} cannot be encrypted: {why}",
@@ -266,7 +281,8 @@ class SealedTransaction:
         except (DecryptionError, InputError):
             left = ", ".join(readers)
             self.notes.append(
-                f"{left} read {other}, which you cannot approve, so they cannot decrypt {stage}: run `coinjar readers add`"
+                f"{left} read {other}, which you cannot approve, so they cannot decrypt {stage}: run `coinjar "
+                "readers add`"
             )
             return []
         return readers
@@ -295,7 +311,9 @@ class SealedTransaction:
         self._to_vouch.add(slot)
 
     def _naming(self, stage: str) -> bytes | None:
-        """Return the stage's present naming key, encrypted for it or a followed stage, or in `.local`: names and digests must not change."""
+        """Return the stage's present naming key, encrypted for it or a followed stage, or in `.local`: names and
+        digests must not change.
+        """
         for layer in reversed([*self._followed(stage), stage]):
             try:
                 if result := self.ring.naming_key(layer):
@@ -341,7 +359,8 @@ class SealedTransaction:
             slot = (stage, compartment)
             old = self.ring.key(*slot)
             used = {coin.key for coin in self.lines(stage) if coin.compartment == compartment}
-            # In an interrupted change, the one that the lines still need: it must decrypt them until they are written again.
+            # In an interrupted change, the one that the lines still need: it must decrypt them until they are written
+            # again.
             needed = old.earlier if old.earlier is not None and old.earlier.id in used else old.key
             self._keys[slot] = DataKey(Key.new(), needed, old.naming)
             self._to_wrap.add(slot)
@@ -384,7 +403,10 @@ class SealedTransaction:
         return True
 
     def values_of(self, stage: str) -> Iterator[tuple[bytes, bytes]]:
-        """Return the file of a stage's values before and after, to write it with other files. Raises InputError if keys would change."""
+        """Return the file of a stage's values before and after, to write it with other files.
+
+        Raises InputError if keys would change.
+        """
         if self._to_wrap or self._to_vouch:
             hint = "`coinjar readers rekey` finishes it; then run this again"
             raise InputError(

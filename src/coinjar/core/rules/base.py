@@ -54,7 +54,8 @@ class PortUse(NamedTuple):
 
 
 class CheckContext:
-    """Input of the rules: the jar, its stages resolved on demand, and what destinations report: diagnostics by rule, ports.
+    """Input of the rules: the jar, its stages resolved on demand, and what destinations report: diagnostics by rule,
+    ports.
 
     `uses` and `literals` come from code; `not_ours` are names that systems set themselves.
     """
@@ -122,7 +123,9 @@ class CheckContext:
 
     @cached_property
     def derived_faults(self) -> list[tuple[CoinJarError, Variable, str, str | None]]:
-        """The faults of values that are not plain texts, each once per stage: with variable, stage, and service if not all."""
+        """The faults of values that are not plain texts, each once per stage: with variable, stage, and service if not
+        all.
+        """
         return list(self._derived_faults())
 
     def _derived_faults(self) -> Iterator[tuple[CoinJarError, Variable, str, str | None]]:

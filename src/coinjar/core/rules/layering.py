@@ -28,7 +28,10 @@ def overridden_service(context: CheckContext) -> Iterator[Diagnostic]:
                     or not resolver.applies(context.jar.variables[name], service)
                 ):
                     continue
-                message = f"{name}: {service}'s own value ({narrow.location}) is overridden by the value for all services on {stage}"
+                message = (
+                    f"{name}: {service}'s own value ({narrow.location}) is overridden by the value for all services "
+                    f"on {stage}"
+                )
                 sign = "" if context.jar.variables[name].secret else "=…"
                 fix = f"`coinjar put {name}{sign} --stage {stage} --service {service}`, or remove the overridden value"
                 yield Diagnostic(message, fix, wide.location, name, stage, service)

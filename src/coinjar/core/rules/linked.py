@@ -35,7 +35,10 @@ def ports_elsewhere(context: CheckContext) -> Iterator[Diagnostic]:
                 or resolved.text in [link.port for link in links]
             ):
                 continue
-            words = f"{service} {links[0].words} {links[0].port}, but its {variable.name} is {resolved.text} ({resolved.definition.location})"
+            words = (
+                f"{service} {links[0].words} {links[0].port}, but its {variable.name} is {resolved.text} "
+                f"({resolved.definition.location})"
+            )
             result.setdefault((words, variable.name), (links[0], [], service))[1].append(stage)
     for (words, name), (link, stages, service) in result.items():
         on = f" on {', '.join(stages)}"

@@ -59,7 +59,10 @@ def mentioned_nowhere(context: CheckContext) -> Iterator[Diagnostic]:
     used |= {other for variable in context.jar.variables.values() for other, _ in variable.only_with}
     for variable in context.jar.variables.values():
         if not used & {variable.name, *variable.also_as} and variable.phase != "build":
-            hint = f"`coinjar drop {variable.name} --everywhere`, or accept it with the reason (for example, a third-party program reads it)"
+            hint = (
+                f"`coinjar drop {variable.name} --everywhere`, or accept it with the reason (for example, a "
+                "third-party program reads it)"
+            )
             yield Diagnostic(f"{variable.name} is declared, but never used", hint, variable.location, variable.name)
 
 
@@ -114,7 +117,10 @@ def other_default(context: CheckContext) -> Iterator[Diagnostic]:
         key = (variable.name, use.default, use.location.file)
         if key not in messages:
             messages.add(key)
-            message = f"{use.location.file.rpartition('/')[2]} falls back to {use.default} for {variable.name}, but its declared default is {written}"
+            message = (
+                f"{use.location.file.rpartition('/')[2]} falls back to {use.default} for {variable.name}, but its "
+                f"declared default is {written}"
+            )
             yield Diagnostic(
                 message, "use the same default in both, or remove the one in code", use.location, variable.name
             )

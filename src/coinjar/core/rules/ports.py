@@ -10,7 +10,9 @@ from coinjar.core.secret_detection import words_of
 
 
 def is_listen_port(variable: Variable) -> bool:
-    """Return whether a service listens on this port: declared by `listens`, else inferred from the name (PORT, or with LISTEN or BIND)."""
+    """Return whether a service listens on this port: declared by `listens`, else inferred from the name (PORT, or with
+    LISTEN or BIND).
+    """
     if variable.kind != "port":
         return False
     said = variable.constraints.get("listens")

@@ -17,7 +17,10 @@ _FREE = frozenset({"text", "url", "base64", "pem", "json", "list"})
 
 
 def in_plain_text(jar: Jar, content: Content) -> bool:
-    """Return whether a secret's content is readable. For a text with references: all except what the references bring."""
+    """Return whether a secret's content is readable.
+
+    For a text with references: all except what the references bring.
+    """
     if isinstance(content, str):
         return bool(content) and not is_placeholder(content)
     return isinstance(content, Template) and not any(
@@ -34,7 +37,10 @@ def secret_in_plain(context: CheckContext) -> Iterator[Diagnostic]:
             and in_plain_text(context.jar, definition.definition.content)
         ):
             message = f"{definition.variable.name} is a secret, but its value is stored in plain text"
-            fix = "encrypt it with `coinjar readers seal`; a committed value stays in the history of version control, so replace it where that matters"
+            fix = (
+                "encrypt it with `coinjar readers seal`; a committed value stays in the history of version control, "
+                "so replace it where that matters"
+            )
             yield Diagnostic(message, fix, definition.definition.location, definition.variable.name, definition.stage)
 
 
@@ -83,7 +89,10 @@ def same_on_two_stages(context: CheckContext) -> Iterator[Diagnostic]:
         for other in group[1:]:
             if other.layer != first.layer and not _follow(context, first.layer, other.layer):
                 same = "the same value" if other.variable is first.variable else f"the value of {first.variable.name}"
-                message = f"{other.variable.name} has {same} on {first.layer} and on {other.layer}: whoever learns one of them knows both"
+                message = (
+                    f"{other.variable.name} has {same} on {first.layer} and on {other.layer}: whoever learns one of "
+                    "them knows both"
+                )
                 fix = f"`coinjar generate {other.variable.name} --stage {other.layer} --replace`, or set another value"
                 yield Diagnostic(message, fix, other.definition.location, other.variable.name, other.layer)
 
@@ -100,8 +109,14 @@ def weak_secret(context: CheckContext) -> Iterator[Diagnostic]:
         strength = bits(text)
         if strength < WEAK:
             where = f" on {definition.stage}" if definition.stage else ""
-            message = f"{definition.variable.name} is weak{where}: about {strength:.0f} bits to guess, at least {WEAK} are recommended"
-            fix = f"`coinjar generate {definition.variable.name} --stage {definition.stage or SHARED} --replace`, if you control this value"
+            message = (
+                f"{definition.variable.name} is weak{where}: about {strength:.0f} bits to guess, at least {WEAK} are "
+                "recommended"
+            )
+            fix = (
+                f"`coinjar generate {definition.variable.name} --stage {definition.stage or SHARED} --replace`, if "
+                "you control this value"
+            )
             yield Diagnostic(message, fix, definition.definition.location, definition.variable.name, definition.stage)
 
 
@@ -114,7 +129,10 @@ def sealed_for_others(context: CheckContext) -> Iterator[Diagnostic]:
             and services is not None
             and definition.definition.compartment == ALL
         ):
-            message = f"{definition.variable.name} is encrypted for all services of {definition.layer}, but declared for {', '.join(sorted(services)) or 'none'}"
+            message = (
+                f"{definition.variable.name} is encrypted for all services of {definition.layer}, but declared for "
+                f"{', '.join(sorted(services)) or 'none'}"
+            )
             yield Diagnostic(
                 message,
                 "`coinjar readers seal` encrypts it for those alone",

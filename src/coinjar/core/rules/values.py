@@ -112,7 +112,10 @@ def look_alikes(context: CheckContext) -> Iterator[Diagnostic]:
     for variable in context.jar.variables.values():
         odd = next((letter for letter in variable.name if not letter.isascii()), None)
         if odd:
-            message = f"the name {ascii(variable.name)[1:-1]} contains {_called(odd)}, which looks like another character or is invisible"
+            message = (
+                f"the name {ascii(variable.name)[1:-1]} contains {_called(odd)}, which looks like another character "
+                "or is invisible"
+            )
             yield Diagnostic(message, "write the name with A to Z, digits and '_'", variable.location, variable.name)
     for definition, text in context.texts:
         if text.isascii():

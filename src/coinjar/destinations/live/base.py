@@ -1,7 +1,8 @@
 """The protocol of live destinations: identity, read, plan, write, read back, restart, and restart state.
 
-A destination is one or more targets: an app, a project's stage, a machine's file, a container. `deliver` and `drift` use targets only, so a
-new type is a `LiveDestination` that lists its targets, and a `Target` that implements the operations.
+A destination is one or more targets: an app, a project's stage, a machine's file, a container. `deliver` and `drift`
+use targets only, so a new type is a `LiveDestination` that lists its targets, and a `Target` that implements the
+operations.
 """
 
 from __future__ import annotations
@@ -41,7 +42,10 @@ NOW = RestartState(in_effect=True)
 
 
 class ResponseLost(ExternalError):
-    """A request that must not be repeated without checking: it is unknown whether it was carried out. `lost` names it."""
+    """A request that must not be repeated without checking: it is unknown whether it was carried out.
+
+    `lost` names it.
+    """
 
     def __init__(self, label: str, lost: str, location: Location) -> None:
         super().__init__(
@@ -55,7 +59,9 @@ class ResponseLost(ExternalError):
 
 
 class TargetNotes:
-    """A target's remarks besides success: a request that may have been carried out twice, a value that is overridden elsewhere."""
+    """A target's remarks besides success: a request that may have been carried out twice, a value that is overridden
+    elsewhere.
+    """
 
     def __init__(self) -> None:
         self.lines: list[str] = []
@@ -66,7 +72,10 @@ class TargetNotes:
 
 
 class Target(ABC):
-    """One environment at a destination. `key` identifies it within its destination and stage, `label` is for display."""
+    """One environment at a destination.
+
+    `key` identifies it within its destination and stage, `label` is for display.
+    """
 
     whole = False
     """Whether it contains only our variables."""
@@ -101,14 +110,18 @@ class Target(ABC):
 
     @abstractmethod
     async def identity(self) -> str:
-        """Return its account, project or machine, as it reports itself; "" where the connection proves it (a host key)."""
+        """Return its account, project or machine, as it reports itself; "" where the connection proves it (a host
+        key).
+        """
 
     @abstractmethod
     async def read(self) -> dict[str, LiveValue]:
         """Return what it contains now, its own variables included. Raises ExternalError."""
 
     def enclosing(self) -> dict[str, LiveValue]:
-        """Return, after `read`, what the enclosing level (the whole project) contains, whether or not overridden here."""
+        """Return, after `read`, what the enclosing level (the whole project) contains, whether or not overridden
+        here.
+        """
         return {}
 
     @abstractmethod
@@ -200,7 +213,10 @@ class LiveDestination(DestinationOptions, ABC):
             for name, desired in self.wanted_of(view, service).items():
                 whose, other = result.setdefault(name, (service, desired))
                 if other.text != desired.text:
-                    words = f"{self.destination.name} has one value of {name} for all services, but {whose} and {service} have different ones on {view.stage}"
+                    words = (
+                        f"{self.destination.name} has one value of {name} for all services, but {whose} and "
+                        f"{service} have different ones on {view.stage}"
+                    )
                     hint = f"limit the destination to one of them (services:), or exclude {name} (without:)"
                     faults.append(
                         InputError(words, hint=hint, location=self.destination.location, code="services-differ")
@@ -209,7 +225,9 @@ class LiveDestination(DestinationOptions, ABC):
         return {name: desired for name, (_, desired) in result.items()}
 
     def read_now(self, resolver: Resolver) -> ReadResult:
-        """Return what is there now, for a source (`dest:NAME@STAGE`): every target's variables, by service where it has services."""
+        """Return what is there now, for a source (`dest:NAME@STAGE`): every target's variables, by service where it has
+        services.
+        """
         import asyncio
 
         view = StageView(resolver, self.destination, lenient=True)  # the desired values do not matter here

@@ -1,4 +1,6 @@
-"""`type: cluster`: the output of a manifests destination, applied to a Kubernetes API with our own field manager (server-side apply)."""
+"""`type: cluster`: the output of a manifests destination, applied to a Kubernetes API with our own field manager
+(server-side apply).
+"""
 
 from __future__ import annotations
 
@@ -115,7 +117,9 @@ class ClusterDestination(LiveDestination):
         return targets
 
     def unsupported_variables(self, view: StageView) -> list[CoinJarError]:
-        """Yield nothing: a cluster supports what manifests support, and those are checked as a destination of their own."""
+        """Yield nothing: a cluster supports what manifests support, and those are checked as a destination of their
+        own.
+        """
         del view
         return []
 
@@ -198,7 +202,9 @@ class ClusterTarget(Target):
         return [{**item, "kind": kind} for item in (data or {}).get("items") or []]
 
     async def identity(self) -> str:
-        """Return the UID of the namespace kube-system, which identifies a cluster: it is created once and never again."""
+        """Return the UID of the namespace kube-system, which identifies a cluster: it is created once and never
+        again.
+        """
         try:
             result = (await self.client.send(Request("GET", "/api/v1/namespaces/kube-system"))).data
         except CoinJarError as fault:
@@ -247,7 +253,11 @@ class ClusterTarget(Target):
         del changes
         force = "true" if self.made.take_over else "false"
         return [
-            f"PATCH {self.client.address}{self._path(*self._where(document))}?fieldManager={MANAGER}&force={force}   ({document['kind']})"
+            (
+                "PATCH "
+                f"{self.client.address}{self._path(*self._where(document))}?fieldManager={MANAGER}&force={force}   "
+                f"({document['kind']})"
+            )
             for document in self.documents
         ]
 
@@ -263,7 +273,8 @@ class ClusterTarget(Target):
 
     async def _apply(self, document: Data) -> None:
         kind, namespace, name = self._where(document)
-        path = f"{self._path(kind, namespace, name)}?fieldManager={MANAGER}&force={'true' if self.made.take_over else 'false'}"
+        force = "true" if self.made.take_over else "false"
+        path = f"{self._path(kind, namespace, name)}?fieldManager={MANAGER}&force={force}"
         try:
             await self.client.send(
                 Request(
@@ -279,7 +290,10 @@ class ClusterTarget(Target):
             raise
 
     async def prune(self) -> list[str]:
-        """Delete our objects for this service, or shared ones, that nothing refers to, except the newest few. Return their names."""
+        """Delete our objects for this service, or shared ones, that nothing refers to, except the newest few.
+
+        Return their names.
+        """
         used: set[str] = set()
         for kind in TEMPLATED:
             try:
@@ -340,7 +354,9 @@ class ClusterTarget(Target):
         return f"waits for the rollout of {self.service}"
 
     async def restart(self) -> None:
-        """Wait for the rollout, which began by itself as names changed with their content; create missing workloads, which had no changes."""
+        """Wait for the rollout, which began by itself as names changed with their content; create missing workloads,
+        which had no changes.
+        """
         if any([await self._get(*self._where(workload)) is None for workload in self.workloads]):
             await self._apply_all()
         end = time.monotonic() + self.made.restart_timeout

@@ -1,7 +1,7 @@
 """`type: container`: an env file for a podman container, and whether the running container has it.
 
-A container's environment is fixed when it is created: one that was created with `--env-file` of our file is created again with the same
-command.
+A container's environment is fixed when it is created: one that was created with `--env-file` of our file is created
+again with the same command.
 """
 
 from __future__ import annotations
@@ -29,7 +29,10 @@ _PATIENCE = 120
 
 
 async def ask_engine(target: Target, argv: Sequence[str], patience: float = _PATIENCE) -> str:
-    """Return the output of an engine's command. Raises ExternalError with the last lines of a failed command, secrets masked."""
+    """Return the output of an engine's command.
+
+    Raises ExternalError with the last lines of a failed command, secrets masked.
+    """
     try:
         process = await asyncio.create_subprocess_exec(
             *argv,
@@ -59,7 +62,9 @@ async def ask_engine(target: Target, argv: Sequence[str], patience: float = _PAT
 
 
 class ContainerDestination(LiveDestination):
-    """`container`, `env_file`, `as` (default literal), `engine` (default podman, with options), `restart` (a command that makes it anew)."""
+    """`container`, `env_file`, `as` (default literal), `engine` (default podman, with options), `restart` (a command
+    that makes it anew).
+    """
 
     keys = ("container", "env_file", "as", "engine", "restart")
     needed = ("container", "env_file")
@@ -177,7 +182,10 @@ class ContainerTarget(Target):
             return
         there = await self.inspect()
         if there is None:
-            hint = f"create it once: {self.made.engine[0]} run --name {self.name} --env-file {display_path(self.path)} …, or set a command under restart:"
+            hint = (
+                f"create it once: {self.made.engine[0]} run --name {self.name} --env-file {display_path(self.path)} "
+                "…, or set a command under restart:"
+            )
             raise unreadable(self, "there is no such container", hint, code="engine")
         if not self._made_with_file(there):
             await ask_engine(self, [*self.made.engine, "restart", "--time", "5", self.name], self.made.restart_timeout)

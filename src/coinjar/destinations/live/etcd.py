@@ -1,4 +1,6 @@
-"""`type: etcd`: one key per variable, all of a delivery in one transaction that fails if somebody else wrote meanwhile."""
+"""`type: etcd`: one key per variable, all of a delivery in one transaction that fails if somebody else wrote
+meanwhile.
+"""
 
 from __future__ import annotations
 

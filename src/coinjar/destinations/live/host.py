@@ -1,4 +1,6 @@
-"""`type: host`: an env file on machines over SSH, many at once: written beside its target, then renamed; mode 0600; a reload command."""
+"""`type: host`: an env file on machines over SSH, many at once: written beside its target, then renamed; mode 0600; a
+reload command.
+"""
 
 from __future__ import annotations
 
@@ -46,7 +48,9 @@ def parse_address(text: str) -> SshAddress | None:
 
 
 class HostDestination(LiveDestination):
-    """`hosts` (a list, or a list per stage), `path`, `as`; `owner`, `reload`, `known_hosts`, `identity_file`, `ssh_config`, `at_once`."""
+    """`hosts` (a list, or a list per stage), `path`, `as`; `owner`, `reload`, `known_hosts`, `identity_file`,
+    `ssh_config`, `at_once`.
+    """
 
     keys = ("hosts", "path", "as", "owner", "reload", "known_hosts", "identity_file", "ssh_config", "at_once")
     needed = ("hosts", "path")
@@ -271,7 +275,10 @@ class HostTarget(Target):
         owner = f", owner {self.made.owner}" if self.made.owner else ""
         names = ", ".join(change.name for change in changes)
         lines = [
-            f"{self.address.name}: write {self.path} (0600{owner}, {len(self.desired_values)} variables; {names} differ)"
+            (
+                f"{self.address.name}: write {self.path} (0600{owner}, {len(self.desired_values)} variables; {names} "
+                "differ)"
+            )
         ]
         return lines + ([f"{self.address.name}: with --restart {shlex.join(self.reload)}"] if self.reload else [])
 

@@ -1,4 +1,7 @@
-"""The HTTP client: sends requests, repeats those that allow it, and describes failures. Secrets and tokens never appear in messages."""
+"""The HTTP client: sends requests, repeats those that allow it, and describes failures.
+
+Secrets and tokens never appear in messages.
+"""
 
 from __future__ import annotations
 
@@ -115,7 +118,10 @@ class HttpClient:
             self._client = None
 
     async def send(self, ask: Request) -> Response:
-        """Return the response to a request. Raises ResponseLost if it may have been carried out and must not be repeated, else ExternalError."""
+        """Return the response to a request.
+
+        Raises ResponseLost if it may have been carried out and must not be repeated, else ExternalError.
+        """
         started = time.monotonic()
         number = 0
         while not isinstance(retry := await self._try(ask), Response):

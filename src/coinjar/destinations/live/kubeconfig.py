@@ -99,7 +99,9 @@ def _token(user: dict[str, Any], path: Path) -> str:
 
 
 def _from_program(messages: dict[str, Any], path: Path) -> str:
-    """Return the token of a credential plugin (client.authentication.k8s.io): the user's own kubeconfig names the program."""
+    """Return the token of a credential plugin (client.authentication.k8s.io): the user's own kubeconfig names the
+    program.
+    """
     env = child_environment() | {item["name"]: item["value"] for item in messages.get("env") or []}
     info = {"kind": "ExecCredential", "apiVersion": messages.get("apiVersion"), "spec": {"interactive": False}}
     env["KUBERNETES_EXEC_INFO"] = json.dumps(info)

@@ -66,7 +66,9 @@ def load_description(folder: Path, name: str) -> PlatformDescription:
 
 
 class PlatformDestination(LiveDestination):
-    """`platform` (the description), `token`, `stage_names` (the names of our stages there), and the description's own settings."""
+    """`platform` (the description), `token`, `stage_names` (the names of our stages there), and the description's own
+    settings.
+    """
 
     needed = ("platform", "address")
 
@@ -111,14 +113,19 @@ class PlatformDestination(LiveDestination):
         ):
             there = self.stage_names.get(stage, stage)
             if (other := first.setdefault(there, stage)) != stage:
-                words = f"{self.destination.name} has the same name, {there}, for {other} and {stage}, which would overwrite each other"
+                words = (
+                    f"{self.destination.name} has the same name, {there}, for {other} and {stage}, which would "
+                    "overwrite each other"
+                )
                 hint = "give each its own under stage_names, or limit the destination (stages:)"
                 self.fields.faults.append(
                     InputError(words, hint=hint, location=self.destination.location, code="destination")
                 )
 
     def _setting(self, key: str) -> str:
-        """Return a setting's text, or the value of a variable of the caller's environment: an address may differ from person to person."""
+        """Return a setting's text, or the value of a variable of the caller's environment: an address may differ from
+        person to person.
+        """
         node = self.options.get(key)
         if not isinstance(node, MappingNode):
             return self.pattern(key)
@@ -456,7 +463,10 @@ class PlatformTarget(Target):
             await self._carry_out(self.description.restart, {})
 
     async def start_run(self, pipeline: str) -> Data:
-        """Start a pipeline once; return the response, by which `watch_run` finds the run. Raises ExternalError; InputError if the platform has none."""
+        """Start a pipeline once; return the response, by which `watch_run` finds the run.
+
+        Raises ExternalError; InputError if the platform has none.
+        """
         if self.description.run is None:
             raise InputError(
                 f"{self.description.name} has no pipelines",
@@ -467,7 +477,10 @@ class PlatformTarget(Target):
         return (await self.client.send(self._ask(self.description.run.request, {"pipeline": pipeline}))).data
 
     async def watch_run(self, pipeline: str, started: Data, patience: float) -> PipelineRun:
-        """Watch a started run for at most `patience` seconds; for 0 until it ends or waits for approval. Raises ExternalError if it failed."""
+        """Watch a started run for at most `patience` seconds; for 0 until it ends or waits for approval.
+
+        Raises ExternalError if it failed.
+        """
         assert self.description.run
         waiting = self.description.run.wait
         if waiting is None:
@@ -490,7 +503,10 @@ class PlatformTarget(Target):
                 if state == AWAITS_APPROVAL
                 else f"it did not end in {self.made.restart_timeout:.0f} s"
             )
-            hint = f"check it there; what was saved stays. For more time set restart_timeout of {self.made.destination.name}"
+            hint = (
+                "check it there; what was saved stays. For more time set restart_timeout of "
+                f"{self.made.destination.name}"
+            )
             raise unreadable(self, words, hint)
 
     async def _watched(

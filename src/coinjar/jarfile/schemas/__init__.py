@@ -1,4 +1,6 @@
-"""The JSON Schemas (2020-12) that ship with the package: jar.yaml, plain/*.yaml, readers.yaml, platforms/*.yaml, sheets."""
+"""The JSON Schemas (2020-12) that ship with the package: jar.yaml, plain/*.yaml, readers.yaml, platforms/*.yaml,
+sheets.
+"""
 
 from __future__ import annotations
 
