@@ -15,13 +15,14 @@ from hypothesis import strategies as st
 
 import coinjar
 from coinjar.core.compare import FlatSide, compare
+from coinjar.core.definition import UNSET, Definition
 from coinjar.core.display import Masker, visible
 from coinjar.core.errors import CoinJarError, Location
 from coinjar.core.explain import explain
 from coinjar.core.inference import infer, is_placeholder
 from coinjar.core.kinds import KINDS, normal
 from coinjar.core.layers import Resolver
-from coinjar.core.model import UNSET, Definition, Jar, Layer, Service, Stage, Variable
+from coinjar.core.model import Jar, Layer, Service, Stage, Variable
 from coinjar.core.names import ServiceName, StageName, VariableName, name_fault, nearest
 from coinjar.core.reference_renames import in_references, left_behind
 from coinjar.core.references import Reference, ReferenceValue, expand, parse_template

@@ -13,9 +13,10 @@ from hypothesis import strategies as st
 
 from coinjar.core import grid
 from coinjar.core.compare import StageSide, compare
+from coinjar.core.definition import UNSET, Content, Definition
 from coinjar.core.errors import CoinJarError, Location
 from coinjar.core.layers import Resolver
-from coinjar.core.model import UNSET, Content, Definition, Jar, Layer, Service, Stage, Variable
+from coinjar.core.model import Jar, Layer, Service, Stage, Variable
 from coinjar.core.names import ServiceName, StageName, VariableName
 from coinjar.core.references import Reference, ReferenceValue, Template, expand, parse_template
 from coinjar.core.rules import run

@@ -7,9 +7,10 @@ from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from coinjar.core.definition import Definition, FromStore, Outside
 from coinjar.core.errors import CoinJarError, InputError, Location, UsageError
 from coinjar.core.layers import Resolver
-from coinjar.core.model import Definition, FromStore, Jar, Outside, Resolved
+from coinjar.core.model import Jar, Resolved
 from coinjar.core.names import suggestion
 from coinjar.jarfile.load import load
 from coinjar.jarfile.locate import find_jar

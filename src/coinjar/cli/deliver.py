@@ -105,36 +105,27 @@ def carry_out(
     """Inspect, show, ask if the stage is guarded, deliver, and show the result."""
     import asyncio
 
-    from coinjar.actions.delivery.deliver import Delivery, exit_code
+    from coinjar.actions.delivery.deliver import Delivery
+    from coinjar.actions.delivery.outcome import DeliveryOutcome, exit_code
     from coinjar.cli import delivery_output
 
     allowed = known_stages(opened.jar, allowed, "--allow-guarded")
 
-    async def work() -> int:
-        delivery = Delivery(opened, options, delivery_output.progress())
-        try:
-            await delivery.look()
-            planned = delivery.planned()
-            if not as_json:
-                delivery_output.show_changes(planned, masker)
-            if dry_run:
-                if requests and not as_json:
-                    _show_requests(delivery)
-                outcomes = planned
-            else:
-                if delivery.differs or options.restart:
-                    _ask(opened, allowed)
-                outcomes = await delivery.carry_out()
-        finally:
-            await delivery.close()
-        if as_json:
-            print_json(delivery_output.as_json(delivery, outcomes, masker, dry=dry_run))
-        else:
-            delivery_output.show_outcomes(outcomes, dry=dry_run)
-        delivery_output.show_rest(delivery, outcomes)
-        return exit_code(outcomes)
+    delivery = Delivery(opened, options, delivery_output.progress())
 
-    if code := asyncio.run(work()):
+    def report(planned: list[DeliveryOutcome]) -> None:
+        if not as_json:
+            delivery_output.show_changes(planned, masker)
+            if requests:
+                _show_requests(delivery)
+
+    outcomes = asyncio.run(delivery.run(lambda: _ask(opened, allowed), report, dry_run=dry_run))
+    if as_json:
+        print_json(delivery_output.as_json(delivery, outcomes, masker, dry=dry_run))
+    else:
+        delivery_output.show_outcomes(outcomes, dry=dry_run)
+    delivery_output.show_rest(delivery, outcomes)
+    if code := exit_code(outcomes):
         raise typer.Exit(code)
 
 

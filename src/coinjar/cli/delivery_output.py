@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any
 from coinjar.cli.common import counted, print_status
 
 if TYPE_CHECKING:
-    from coinjar.actions.delivery.deliver import Delivery, DeliveryOutcome
+    from coinjar.actions.delivery.deliver import Delivery
+    from coinjar.actions.delivery.outcome import DeliveryOutcome
     from coinjar.cli.tables import StyledText
     from coinjar.core.delivery import DeliveryChange
     from coinjar.core.display import Masker

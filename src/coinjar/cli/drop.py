@@ -41,7 +41,7 @@ def run(
     jar: JarOption = None,
 ) -> None:
     """Remove values, or whole variables with --everywhere, which asks first."""
-    from coinjar.actions.editing.values import drop, drop_everywhere, where_set
+    from coinjar.actions.editing.removal import drop, drop_everywhere, where_set
 
     opened = open_here(ctx, jar)
     if everywhere == bool(stage) or (everywhere and (service or mine)):

@@ -14,7 +14,7 @@ from coinjar.core.errors import InputError, UsageError
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from coinjar.actions.delivery.deliver import DeliveryOutcome
+    from coinjar.actions.delivery.outcome import DeliveryOutcome
     from coinjar.actions.migration.migration import Migration
     from coinjar.actions.migration.sheet_builder import DraftSheet
     from coinjar.actions.open_jar import OpenJar
@@ -224,15 +224,7 @@ def _tell(stage: str, outcomes: Sequence[DeliveryOutcome]) -> None:
 def _execute(move: Migration) -> None:
     from coinjar.cli.tables import show, styled
 
-    for note in move.prepare():
-        print_status(note)
-    move.deliver(_tell)
-    if not move.failed:
-        for message in move.repoint(_tell):
-            print_status(f"repointed: {message}")
-        move.verify()
-    for message in move.settle():
-        print_status(message)
+    move.run(print_status, _tell)
     done = len(move.sheet.lines) - len(move.failed)
     if move.failed:
         show(
@@ -251,6 +243,7 @@ def _rehearse(move: Migration, *, requests: bool) -> None:
     """Execute the sheet on a copy of the jar, and only inspect the new place."""
     import asyncio
 
+    from coinjar.actions.migration.jar_update import JarUpdate
     from coinjar.actions.migration.rehearsal import rehearsal
     from coinjar.cli.delivery_output import show_changes, show_errors, show_outcomes
     from coinjar.core.display import Masker, visible
@@ -259,7 +252,7 @@ def _rehearse(move: Migration, *, requests: bool) -> None:
         if copy is None:
             print_status("Nothing is sent: the new place is a file.")
             return
-        for note in copy.prepare():
+        for note in JarUpdate(copy).prepare():
             print_status(note)
 
         async def look(stage: str) -> None:

@@ -89,7 +89,7 @@ def run(
 
 def _unset(name: str) -> Assignment:
     from coinjar.actions.editing.values import Assignment
-    from coinjar.core.model import UNSET
+    from coinjar.core.definition import UNSET
 
     if "=" in name:
         raise UsageError(

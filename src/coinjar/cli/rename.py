@@ -11,7 +11,7 @@ from coinjar.cli.common import JarOption, counted, open_here, print_status
 from coinjar.core.errors import InputError, Location, UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.editing.rename import RenameEdits
+    from coinjar.actions.editing.rename_edits import RenameEdits
     from coinjar.actions.open_jar import OpenJar
 
 _SHOWN = 12
@@ -48,6 +48,7 @@ def run(
     """
     from coinjar.actions.editing import rename
     from coinjar.actions.editing.finish_rename import finish_old
+    from coinjar.actions.editing.rename_edits import RenameOptions
 
     opened = open_here(ctx, jar)
     if finished := rename.finish_earlier(opened):
@@ -59,7 +60,7 @@ def run(
             print_status(message)
         return
     renames, paths = _asked(list(names or []), table)
-    options = rename.RenameOptions(paths, keep_old)
+    options = RenameOptions(paths, keep_old)
     edits = rename.plan(opened, renames, options)
     _show(edits, opened)
     if not edits.files:
@@ -109,7 +110,7 @@ def _asked(names: list[str], table: str | None) -> tuple[dict[str, str], list[st
 
 
 def _show(edits: RenameEdits, opened: OpenJar) -> None:
-    from coinjar.actions.editing.rename import shown_differences
+    from coinjar.actions.editing.rename_diff import shown_differences
     from coinjar.cli.tables import show, styled
     from coinjar.core.display import visible
 

@@ -19,6 +19,9 @@ CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN = (
 DISPOSITIONS = (CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN)
 """The groups of a sheet. `to_be_given`: the value cannot be read at the old place, or cannot be moved as it is."""
 
+MOVED = (CARRIED, RENAMED, REPLACED, GIVEN)
+"""Groups whose variables have a value of ours at the new place afterwards."""
+
 
 class SourceValue(NamedTuple):
     """One variable at the old place: its value (None: not readable), and whether the old place sets it itself."""

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from coinjar.core.definition import Command, Definition, FromEnv, FromFile, FromStore, Unset
 from coinjar.core.layers import DEEPEST, Resolver
-from coinjar.core.model import Command, Definition, FromEnv, FromFile, FromStore, Resolved, Unset, Variable
+from coinjar.core.model import Resolved, Variable
 from coinjar.core.names import ALL
 from coinjar.core.references import Template
 

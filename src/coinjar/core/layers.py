@@ -9,23 +9,10 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TypeAlias
 
+from coinjar.core.definition import Command, Definition, FromEnv, FromFile, FromStore, Outside, Undecryptable, Unset
 from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, is_encrypted_for_others, raise_all
 from coinjar.core.kinds import normal
-from coinjar.core.model import (
-    Command,
-    Definition,
-    FromEnv,
-    FromFile,
-    FromStore,
-    Jar,
-    Layer,
-    Outside,
-    Resolved,
-    Scope,
-    Undecryptable,
-    Unset,
-    Variable,
-)
+from coinjar.core.model import Jar, Layer, Resolved, Scope, Variable
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.record import Record
 from coinjar.core.references import Reference, ReferenceValue, Template, expand

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, TypeAlias
 
+from coinjar.core.definition import Definition, SealedDefinition, Unset
 from coinjar.core.errors import CoinJarError, Location, UsageError
 from coinjar.core.names import ALL, ServiceName, StageName, VariableName, suggestion
 from coinjar.core.record import Record
@@ -15,89 +16,6 @@ from coinjar.core.secret import Secret, reveal
 if TYPE_CHECKING:
     from coinjar.core.code_uses import CodePaths
     from coinjar.core.proofs import Proof
-
-
-class Command(Record):
-    """A value that a program prints (its output without final newlines)."""
-
-    argv: tuple[str, ...]
-    may_be_empty: bool = False
-
-
-class FromFile(Record):
-    """A value that is a file's content, as text or in base64."""
-
-    path: str
-    base64: bool = False
-
-
-class FromEnv(Record):
-    """A value from the environment of the process that runs Coin Jar."""
-
-    name: str
-
-
-class FromStore(Record):
-    """A value stored in etcd: the destination of jar.yaml, and the key."""
-
-    destination: str
-    key: str
-
-
-class Unset(Record):
-    """No value here, and none inherited."""
-
-
-class Undecryptable(Record):
-    """A secret that cannot be decrypted here, and why."""
-
-    fault: CoinJarError
-
-
-UNSET = Unset()
-Outside: TypeAlias = Command | FromFile | FromEnv | FromStore
-Content: TypeAlias = str | Template | Command | FromFile | FromEnv | FromStore | Unset | Undecryptable
-
-
-class Definition:
-    """A value and where it is set.
-
-    `seen` caches what a plain text resolves to; `made` caches what a text with references resolves to for given plain
-    ones. `layers` fills both, for every stage and service.
-    """
-
-    __slots__ = ("column", "content", "file", "line", "made", "seen")
-
-    def __init__(self, content: Content, file: str, line: int, column: int) -> None:
-        self.content = content
-        self.file = file
-        self.line = line
-        self.column = column
-        self.seen: Resolved | None = None
-        self.made: dict[tuple[Resolved, ...], Resolved] | None = None
-
-    @property
-    def location(self) -> Location:
-        return Location(self.file, self.line, self.column)
-
-
-class SealedDefinition(Definition):
-    """An encrypted value of the jar, decrypted when its content is first read."""
-
-    __slots__ = ("_opened", "compartment", "opener")
-
-    def __init__(self, opener: Callable[[], Content], compartment: str, file: str, line: int) -> None:
-        self.opener = opener
-        self.compartment = compartment
-        self._opened: Content | None = None
-        self.file, self.line, self.column = file, line, 1
-        self.seen, self.made = None, None
-
-    @property
-    def content(self) -> Content:  # type: ignore[override]  # the same attribute, worked out
-        if self._opened is None:
-            self._opened = self.opener()
-        return self._opened
 
 
 class Variable(Record, kw_only=True):

@@ -8,8 +8,8 @@ from collections.abc import Iterable
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
 
+from coinjar.core.definition import UNSET, Content
 from coinjar.core.errors import CoinJarError
-from coinjar.core.model import UNSET, Content
 from coinjar.core.record import Record
 from coinjar.core.references import Template, parse_template
 from coinjar.core.secret import Secret, reveal

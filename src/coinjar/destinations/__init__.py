@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING, TypeVar, cast
 from coinjar.core.errors import ErrorGroup, InputError, UsageError
 from coinjar.core.model import Destination
 from coinjar.core.names import suggestion
-from coinjar.destinations.base import DestinationOptions, FileDestination, RenderContext
+from coinjar.destinations.base import DestinationOptions, FileDestination
+from coinjar.destinations.stage_view import RenderContext
 from coinjar.documents.field_reader import FieldReader
 
 if TYPE_CHECKING:

@@ -4,30 +4,22 @@ from __future__ import annotations
 
 import re
 from abc import ABC, abstractmethod
-from bisect import bisect_right
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from fnmatch import fnmatchcase
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
-from coinjar.core.display import Masker
-from coinjar.core.errors import InputError, Location, is_encrypted_for_others, raise_all
-from coinjar.core.inference import infer, is_placeholder
-from coinjar.core.layers import Resolver
-from coinjar.core.model import Destination, Jar, Resolved, Variable
-from coinjar.core.names import SHARED
+from coinjar.core.errors import InputError, Location
+from coinjar.core.inference import is_placeholder
+from coinjar.core.model import Destination
 from coinjar.core.rules.base import Diagnostic
-from coinjar.dialects.base import Dialect, Entry, FileHeader, ParseContext, ReadItem, ReadResult
+from coinjar.destinations.hidden_lines import Hidden, hidden_lines
+from coinjar.destinations.stage_view import RenderContext, StageView, services_for
+from coinjar.dialects.base import Dialect, Entry, ReadItem, ReadResult
 from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
 from coinjar.system.files import display_path
 
-if TYPE_CHECKING:
-    from coinjar.jarfile.sealed_values import Ring
-
 _HOLDER = re.compile(r"\{([^{}]*)\}")
-_MASK = "••••"
-"""Shown for a line that continues a secret."""
 _HOLDERS = ("stage", "service", "host", "name")
 """All placeholders of options."""
 
@@ -37,10 +29,6 @@ class RenderNotice(NamedTuple):
 
     rule: str
     diagnostic: Diagnostic
-
-
-Hidden = Callable[[bytes], Mapping[int, str]]
-"""Returns which lines of a file (from 1) its own reader takes for secrets, each with what to show instead."""
 
 
 class Output(NamedTuple):
@@ -56,201 +44,6 @@ class Output(NamedTuple):
     hidden: Hidden
     program: bool = False
     merges: bool = False
-
-
-class RenderContext:
-    """What a destination works with: the jar and its keys, the folder that its paths are relative to, and what this run
-    will write.
-    """
-
-    def __init__(
-        self,
-        jar: Jar,
-        folder: Path,
-        masker: Masker,
-        ring: Ring | None = None,
-        *,
-        move_up: bool = False,
-        writes: bool = False,
-    ) -> None:
-        self.jar = jar
-        self.folder = folder
-        self.ring = ring
-        self.root = folder.parent
-        self.move_up = move_up
-        self.writes = writes
-        self.masker = masker
-        self.pending: dict[Path, bytes] = {}
-
-    def current(self, path: Path) -> bytes:
-        """Return a file's content, or what this run will write to it; empty if there is none."""
-        if path in self.pending:
-            return self.pending[path]
-        return read_bytes(path) if path.exists() else b""
-
-    def naming_key(self, stage: str) -> bytes:
-        """Return the key for the names of a stage's Kubernetes Secrets."""
-        from coinjar.jarfile.naming_key import naming_key
-
-        return naming_key(self.folder, self.layers(stage), self.ring, make=self.writes)
-
-    def layers(self, stage: str) -> list[str]:
-        """Return the layers of a stage, farthest first."""
-        return [SHARED, *(self.jar.chain(stage) if stage != SHARED else ())]
-
-    def parse_context(self, separator: str = "__") -> ParseContext:
-        """Return what readers need from the jar."""
-        return ParseContext([name for name in self.jar.stage_names() if "*" not in name], self.jar.variables, separator)
-
-    def is_secret(self, name: str, text: str) -> bool:
-        """Return whether a name is, or looks like, a secret's."""
-        variable = self.jar.variables.get(name) or next(
-            (variable for variable in self.jar.variables.values() if name in variable.also_as), None
-        )
-        return variable.name in self.jar.secret_names if variable else infer(name, text).secret
-
-
-class StageView:
-    """One stage as a destination sees it.
-
-    `stage` is `shared` for values without a stage; `lenient`: omit what cannot be computed yet.
-    """
-
-    def __init__(self, resolver: Resolver, destination: Destination, *, lenient: bool = False) -> None:
-        self.resolver = resolver
-        self.lenient = lenient
-        self.stage = resolver.stage
-        self.destination = destination
-        self._entries: dict[tuple[str, tuple[str, ...]], list[Entry]] = {}
-
-    def services(self) -> list[str]:
-        """Return the services of the destination."""
-        return services_for(self.destination, self.resolver.jar)
-
-    def heading(self, service: str) -> FileHeader:
-        return FileHeader(self.resolver.jar.app, self.stage, service)
-
-    def entries(
-        self,
-        service: str,
-        phases: tuple[str, ...] = ("run",),
-        *,
-        lenient: bool = False,
-        takes: Callable[[str], bool] | None = None,
-    ) -> list[Entry]:
-        """Return what a service gets here, `also_as` names included, secrets replaced as declared; `takes` filters
-        names.
-
-        Raises every fault at once, unless `lenient`: then variables without a value are omitted. A secret encrypted for
-        others is a fault only where its text would be written.
-        """
-        if takes is not None:
-            return self._worked_out(
-                service, phases, lambda name: takes(name) and gets(self.destination, name), lenient=lenient
-            )
-        key = (service, (*phases, str(lenient)))
-        if key not in self._entries:
-            only = None if takes_all(self.destination) else lambda name: gets(self.destination, name)
-            self._entries[key] = self._worked_out(service, phases, only, lenient=lenient)
-        return self._entries[key]
-
-    def _worked_out(
-        self, service: str, phases: tuple[str, ...], only: Callable[[str], bool] | None, *, lenient: bool
-    ) -> list[Entry]:
-        result: dict[str, Resolved] = {}
-        for phase in phases:
-            result |= (
-                self._lenient(service, phase, only)
-                if lenient
-                else self.resolver.resolve(service, phase=phase, closed=True, only=only)
-            )
-        faults = {
-            id(resolved.fault): resolved.fault
-            for resolved in result.values()
-            if resolved.fault is not None and self._needs_text(resolved)
-        }
-        raise_all(list(faults.values()))
-        order = {name: number for number, name in enumerate(self.resolver.jar.variables)}
-        return [entry for name in sorted(result, key=order.__getitem__) for entry in self._made(result[name])]
-
-    def _lenient(self, service: str, phase: str, only: Callable[[str], bool] | None) -> dict[str, Resolved]:
-        """Return the variables with a value; a reference to a variable without a value is not a fault, everything else
-        is.
-        """
-        resolver = self.resolver
-        variables = [variable for variable in resolver.jar.variables.values() if only is None or only(variable.name)]
-        here = [
-            variable
-            for variable in variables
-            if variable.phase in (phase, "both") and resolver.applies(variable, service)
-        ]
-        result = {variable.name: resolver.value(variable.name, service) for variable in here}
-        faults = [
-            resolved.fault
-            for resolved in result.values()
-            if resolved.fault is not None and resolved.fault.code != "reference"
-        ]
-        raise_all([fault for fault in faults if not is_encrypted_for_others(fault)])
-        return {
-            name: resolved for name, resolved in result.items() if resolved.text is not None or resolved.fault in faults
-        }
-
-    def _needs_text(self, resolved: Resolved) -> bool:
-        return (
-            gets(self.destination, resolved.variable.name)
-            and not self.destination.plain_only
-            and self.destination.secrets is None
-        )
-
-    def _made(self, resolved: Resolved) -> Iterable[Entry]:
-        if not resolved.secret and not resolved.variable.also_as:  # by far the most
-            return (
-                (Entry(resolved.variable.name, resolved.text, resolved.variable),)
-                if gets(self.destination, resolved.variable.name)
-                else ()
-            )
-        return self._made_with_care(resolved)
-
-    def _made_with_care(self, resolved: Resolved) -> Iterable[Entry]:
-        if not gets(self.destination, resolved.variable.name) or (resolved.secret and self.destination.plain_only):
-            return
-        for name in (resolved.variable.name, *resolved.variable.also_as):
-            if (
-                resolved.secret
-                and self.destination.secrets is not None
-                and (resolved.text is not None or resolved.fault is not None)
-            ):
-                yield Entry(name, self.destination.secrets.replace("{name}", resolved.variable.name), resolved.variable)
-            else:
-                yield Entry(name, resolved.revealed, resolved.variable, resolved.secret)
-
-
-def filled(text: str, holders: Mapping[str, str]) -> str:
-    """Return the text with its placeholders replaced; other braces stay."""
-    return re.sub("|".join(map(re.escape, holders)), lambda match: holders[match[0]], text)
-
-
-def services_for(destination: Destination, jar: Jar) -> list[str]:
-    """Return the services of a destination, in the order of declaration."""
-    return [name for name in jar.services if destination.services is None or name in destination.services]
-
-
-def takes_all(destination: Destination) -> bool:
-    """Return whether a destination takes all variables."""
-    return destination.variables == ("*",) and not destination.without
-
-
-def gets(destination: Destination, name: str) -> bool:
-    """Return whether a destination takes this variable."""
-    if takes_all(destination):
-        return True
-    wanted = any(fnmatchcase(name, shape) for shape in destination.variables)
-    return wanted and not any(fnmatchcase(name, shape) for shape in destination.without)
-
-
-def is_supplied(variable: Variable, destination: Destination) -> bool:
-    """Return whether a destination supplies the variable itself."""
-    return destination.name in variable.supplied_by
 
 
 class DestinationOptions:
@@ -428,52 +221,6 @@ class FileDestination(DestinationOptions, ABC):
             )
 
         return hidden
-
-
-def hidden_lines(
-    reading: ReadResult, lines: Sequence[str], is_secret: Callable[[ReadItem], bool], masker: Masker
-) -> dict[int, str]:
-    """Return the lines from each secret to the next entry, and those that could not be read; comments and empty lines
-    after a secret stay visible.
-
-    Returns all lines where the reader does not know the line of a secret.
-    """
-    total = len(lines)
-    texts = {
-        item.text for item in reading.items if item.text and (item.secret or is_secret(item))
-    }  # the same text elsewhere is no less secret
-    if any(item.text in texts and not 0 < item.location.line <= total for item in reading.items):
-        return dict.fromkeys(range(1, total + 1), "•••• (its reader does not know on which line a secret is)")
-    marks = [
-        (item.location.line, f"{item.name} = {masker.mask(item.text or '')}" if item.text in texts else None)
-        for item in reading.items
-    ]
-    marks += [
-        (remark.location.line, "•••• (ignored by its reader, may be a secret)")
-        for remark in reading.remarks
-        if remark.lost
-    ]
-    starts = sorted({line for line, _ in marks})
-    result: dict[int, str] = {}
-    for line, words in marks:
-        if words is None:
-            continue
-        after = bisect_right(starts, line)
-        following = starts[after] if after < len(starts) else total + 1
-        result[line] = f"{result[line]}, {words}" if line in result else words
-        for more in range(line + 1, following):
-            result.setdefault(more, _MASK)
-    for line, words in list(result.items()):
-        shown = lines[line - 1].strip() if words == _MASK and line <= len(lines) else "x"
-        if not shown or (shown.startswith("#") and not any(shown in text for text in texts)):
-            del result[line]
-    return result
-
-
-def nothing_hidden(data: bytes) -> Mapping[int, str]:
-    """Hide nothing: for files without secrets."""
-    del data
-    return {}
 
 
 def reading_of(dialect: Dialect, path: Path) -> ReadResult:

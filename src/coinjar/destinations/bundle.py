@@ -7,8 +7,9 @@ from functools import partial
 from coinjar.core.errors import InputError, Location, location_of
 from coinjar.core.model import Destination
 from coinjar.core.names import quoted_name
-from coinjar.destinations.base import FileDestination, Output, RenderContext, StageView, gets
+from coinjar.destinations.base import FileDestination, Output
 from coinjar.destinations.open_document import every_entry
+from coinjar.destinations.stage_view import RenderContext, StageView, gets
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult, decode, refuse
 from coinjar.documents.edit import apply

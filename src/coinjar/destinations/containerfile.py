@@ -10,7 +10,8 @@ from typing import NamedTuple
 
 from coinjar.core.errors import InputError, Location, raise_all
 from coinjar.core.model import Destination
-from coinjar.destinations.base import FileDestination, Output, RenderContext, StageView, reading_of
+from coinjar.destinations.base import FileDestination, Output, reading_of
+from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Entry, ReadItem, ReadResult, decode, refuse
 from coinjar.dialects.containerfile import assignments, instructions, lines, quoted

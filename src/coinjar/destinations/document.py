@@ -9,10 +9,11 @@ from coinjar.core.errors import CoinJarError, Location, raise_all
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
-from coinjar.destinations.base import FileDestination, Output, RenderContext, StageView, gets, services_for
+from coinjar.destinations.base import FileDestination, Output
 from coinjar.destinations.document_places import DocumentPlace, read_form, read_places
 from coinjar.destinations.environment_levels import EnvironmentLevel, idle, levels_above, lifted, nearest_above
 from coinjar.destinations.open_document import OpenDocument, every_entry
+from coinjar.destinations.stage_view import RenderContext, StageView, gets, services_for
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Entry, ReadItem, ReadResult, refuse
 from coinjar.documents.edit import Edit, apply

@@ -10,7 +10,9 @@ from coinjar.core.errors import CoinJarError, InputError, raise_all
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
-from coinjar.destinations.base import FileDestination, Hidden, Output, RenderContext, StageView, gets, reading_of
+from coinjar.destinations.base import FileDestination, Output, reading_of
+from coinjar.destinations.hidden_lines import Hidden
+from coinjar.destinations.stage_view import RenderContext, StageView, gets
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Dialect, Entry, ReadResult, refuse
 from coinjar.dialects.example import ExampleDialect

@@ -11,11 +11,12 @@ from pathlib import Path
 from coinjar.core.errors import CoinJarError, Location, location_of
 from coinjar.core.model import Jar
 from coinjar.core.rules.base import Diagnostic, PortUse
-from coinjar.destinations.base import FileDestination, StageView
+from coinjar.destinations.base import FileDestination
 from coinjar.destinations.containerfile import ContainerfileDestination
 from coinjar.destinations.document import DocumentDestination
 from coinjar.destinations.manifests import ManifestsDestination
 from coinjar.destinations.open_document import OpenDocument
+from coinjar.destinations.stage_view import StageView
 from coinjar.destinations.templates import TemplatesDestination
 from coinjar.destinations.workloads import ManifestDocument, read_folder, service_of
 from coinjar.dialects.base import decode

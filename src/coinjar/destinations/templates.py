@@ -16,7 +16,9 @@ from yaml.nodes import ScalarNode
 from coinjar.core.errors import CoinJarError, InputError, Location, location_of, raise_all
 from coinjar.core.model import Destination
 from coinjar.core.names import suggestion
-from coinjar.destinations.base import FileDestination, Hidden, Output, RenderContext, StageView
+from coinjar.destinations.base import FileDestination, Output
+from coinjar.destinations.hidden_lines import Hidden
+from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.dialects.base import Entry, ReadResult, decode
 from coinjar.dialects.shell import quote
 from coinjar.documents.field_reader import FieldReader

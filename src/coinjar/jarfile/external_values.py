@@ -5,9 +5,9 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
+from coinjar.core.definition import Command, FromEnv, FromFile, FromStore, Outside
 from coinjar.core.errors import InputError, Location, raise_all
 from coinjar.core.layers import Fetch
-from coinjar.core.model import Command, FromEnv, FromFile, FromStore, Outside
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import compose
 from coinjar.jarfile.locate import config_folder

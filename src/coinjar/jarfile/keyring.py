@@ -8,8 +8,9 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from coinjar.core.definition import Content, Undecryptable
 from coinjar.core.errors import CoinJarError, DecryptionError, Location
-from coinjar.core.model import Content, Jar, Undecryptable
+from coinjar.core.model import Jar
 from coinjar.core.names import ALL
 from coinjar.core.record import Record
 from coinjar.core.references import Template, parse_template

@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING
 
 from yaml.nodes import MappingNode, Node, ScalarNode
 
+from coinjar.core.definition import Definition
 from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, raise_all
-from coinjar.core.model import Definition, Jar, Layer, Scope, Variable
+from coinjar.core.model import Jar, Layer, Scope, Variable
 from coinjar.core.names import ALL, SHARED, suggestion
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import NULLS, compose, is_null

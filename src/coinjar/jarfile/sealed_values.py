@@ -8,8 +8,9 @@ from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING
 
+from coinjar.core.definition import Content, Definition, SealedDefinition, Undecryptable
 from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location, raise_all
-from coinjar.core.model import Content, Definition, Jar, Layer, SealedDefinition, Undecryptable
+from coinjar.core.model import Jar, Layer
 from coinjar.core.names import ALL, suggestion
 from coinjar.crypto.sealed_file import SealedEntry, parse
 

@@ -7,9 +7,10 @@ from json import dumps
 
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
+from coinjar.core.definition import UNSET, Command, Content, Definition, FromEnv, FromFile, FromStore
 from coinjar.core.errors import CoinJarError
 from coinjar.core.kinds import join_list
-from coinjar.core.model import UNSET, Command, Content, Definition, FromEnv, FromFile, FromStore, Variable
+from coinjar.core.model import Variable
 from coinjar.core.references import parse_template
 from coinjar.documents.field_reader import NULL_HINT, FieldReader
 from coinjar.documents.yamltext import is_null

@@ -13,7 +13,8 @@ from tree_sitter import Parser
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import TextMentions
-from coinjar.mentions.program_reader import LanguageTerms, places, read_again
+from coinjar.mentions.language_terms import LanguageTerms
+from coinjar.mentions.program_reader import places, read_again
 
 
 class SyntaxConverter:

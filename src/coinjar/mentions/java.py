@@ -8,7 +8,7 @@ from tree_sitter import Node as Syntax
 from coinjar.mentions import tree
 from coinjar.mentions.base import PRESENCE
 from coinjar.mentions.converter import SyntaxConverter, reader
-from coinjar.mentions.program_reader import AccessPattern, LanguageTerms
+from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 
 WORDS = LanguageTerms(
     maps=frozenset({"System.getenv()"}),

@@ -7,7 +7,7 @@ from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
 from coinjar.mentions.converter import SyntaxConverter, reader
-from coinjar.mentions.program_reader import AccessPattern, LanguageTerms
+from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 
 WORDS = LanguageTerms(
     maps=frozenset({"process.env", "import.meta.env"}),

@@ -7,7 +7,7 @@ from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
 from coinjar.mentions.converter import SyntaxConverter, reader
-from coinjar.mentions.program_reader import AccessPattern, LanguageTerms
+from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 
 _OF_A_REQUEST = frozenset(
     "AUTH_TYPE CONTENT_LENGTH CONTENT_TYPE GATEWAY_INTERFACE PATH_INFO PATH_TRANSLATED QUERY_STRING REMOTE_ADDR "

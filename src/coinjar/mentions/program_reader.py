@@ -3,65 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import PRESENCE, READ, SET, ComputedName, Mention, TextMentions, in_order
+from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 from coinjar.mentions.scopes import Parameter, Scopes
-
-
-class AccessPattern(NamedTuple):
-    """How a function uses a variable: which arguments are its name and its default.
-
-    `all_names` if every argument is a name.
-    """
-
-    name: int = 0
-    default: int | None = None
-    access: str = READ
-    all_names: bool = False
-
-
-class LanguageTerms(NamedTuple):
-    """A language's terms. Paths are written with dots, whatever the language uses; `()` is a call without arguments."""
-
-    maps: frozenset[str] = frozenset()
-    """Paths of the environment as a mapping."""
-    functions: Mapping[str, AccessPattern] = {}
-    methods: Mapping[str, AccessPattern] = {}
-    """Methods of a mapping."""
-    members: bool = False
-    """Whether `map.NAME` reads."""
-    free: bool = True
-    """Whether names that the file does not bind are the language's own; otherwise they must be imported."""
-    builtins: frozenset[str] = frozenset()
-    """Names that are always the language's own."""
-    same: Mapping[str, str] = {}
-    """Longer spellings of the beginning of a path."""
-    modules: Mapping[str, str] = {}
-    """What `require` of a module returns."""
-    copies: frozenset[str] = frozenset()
-    """Functions and methods whose result contains what the mapping contains."""
-    conversions: frozenset[str] = frozenset()
-    """Functions and methods that convert the value to another type."""
-    fallbacks: frozenset[str] = frozenset()
-    """Methods whose argument replaces a missing value, and functions of value and fallback."""
-    asking: frozenset[str] = frozenset()
-    """Functions and methods that only test whether there is a value."""
-    child_maps: frozenset[str] = frozenset()
-    """Members that are another program's environment."""
-    child_methods: frozenset[str] = frozenset()
-    """Methods that set a variable for another program, with its name first."""
-    child_functions: frozenset[str] = frozenset()
-    """Functions whose first argument, a mapping, is another program's environment."""
-    pairs: frozenset[str] = frozenset()
-    """Functions that take `NAME=value` as one text."""
-    others: frozenset[str] = frozenset()
-    """Names of a mapping that are not variables."""
-    lists: frozenset[str] = frozenset()
-    """Functions that return a list of their arguments."""
-
 
 _ROUNDS = 4
 _STAND_INS = frozenset({"default", "fallback", "otherwise", "default_value", "defaultvalue", "dflt"})

@@ -10,7 +10,8 @@ from collections.abc import Iterable
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import SET, Mention, TextMentions, UnreadPart, in_order
-from coinjar.mentions.program_reader import AccessPattern, LanguageTerms, places, read_again
+from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
+from coinjar.mentions.program_reader import places, read_again
 
 _MAP = {
     "get": AccessPattern(0, 1),

@@ -8,7 +8,7 @@ from tree_sitter import Node as Syntax
 from coinjar.mentions import tree
 from coinjar.mentions.base import PRESENCE, SET
 from coinjar.mentions.converter import SyntaxConverter, reader
-from coinjar.mentions.program_reader import AccessPattern, LanguageTerms
+from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 
 
 class RubyConverter(SyntaxConverter):

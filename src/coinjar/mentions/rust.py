@@ -10,7 +10,7 @@ from tree_sitter import Parser
 from coinjar.mentions import tree
 from coinjar.mentions.base import SET
 from coinjar.mentions.converter import SyntaxConverter, reader
-from coinjar.mentions.program_reader import AccessPattern, LanguageTerms
+from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 
 _BEFORE_ARGUMENTS = b"fn f(){f("
 

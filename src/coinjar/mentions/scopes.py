@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from coinjar.mentions import tree
 
 if TYPE_CHECKING:
-    from coinjar.mentions.program_reader import LanguageTerms
+    from coinjar.mentions.language_terms import LanguageTerms
 
 _DEEPEST = 8
 """Maximum steps from a name to its value."""

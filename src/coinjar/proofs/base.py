@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from coinjar.core.layers import Resolver
 from coinjar.core.proofs import Proof
-from coinjar.destinations.base import RenderContext
+from coinjar.destinations.stage_view import RenderContext
 from coinjar.documents.json_data import NOTHING, Data, as_text, look
 
 

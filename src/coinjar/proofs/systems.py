@@ -5,8 +5,8 @@ from __future__ import annotations
 from coinjar.core.errors import InputError
 from coinjar.core.names import suggestion
 from coinjar.destinations import make_live
-from coinjar.destinations.base import StageView
 from coinjar.destinations.live.base import Target
+from coinjar.destinations.stage_view import StageView
 from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_environments, of_text
 
 
@@ -57,7 +57,7 @@ async def ask_run(proof_question: ProofQuestion) -> ProofAnswers:
 
     Raises NoAnswer while it runs or waits for approval.
     """
-    from coinjar.destinations.live.platform import PlatformTarget
+    from coinjar.destinations.live.platform_target import PlatformTarget
     from coinjar.destinations.live.polling import PASSED
 
     for target in _targets(proof_question, proof_question.question["in"]):
@@ -71,8 +71,8 @@ async def ask_run(proof_question: ProofQuestion) -> ProofAnswers:
         pipeline, runs = proof_question.question["pipeline"], proof_question.runs
         try:
             if proof_question.proof.name not in runs:
-                runs[proof_question.proof.name] = await target.start_run(pipeline)
-            run = await target.watch_run(pipeline, runs[proof_question.proof.name], proof_question.patience)
+                runs[proof_question.proof.name] = await target.runs.start_run(pipeline)
+            run = await target.runs.watch_run(pipeline, runs[proof_question.proof.name], proof_question.patience)
             if run.state != PASSED:
                 raise NoAnswer(f"the run is {run.state}")
             return of_text(proof_question.proof, run.log, last=True)

@@ -8,9 +8,9 @@ from coinjar.core.display import Masker
 from coinjar.core.errors import InputError, Location, UsageError
 from coinjar.core.layers import Resolver
 from coinjar.destinations import is_live, make, make_live
-from coinjar.destinations.base import RenderContext
 from coinjar.destinations.bundle import read_bundle as bundle_reading
 from coinjar.destinations.open_document import OpenDocument
+from coinjar.destinations.stage_view import RenderContext
 from coinjar.destinations.workloads import environments, read_folder
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
 from coinjar.documents.implicit_types import becomes

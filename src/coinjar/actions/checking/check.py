@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from coinjar.actions.open_jar import OpenJar
+from coinjar.core.definition import Definition
 from coinjar.core.errors import ExternalError
-from coinjar.core.model import AcceptedFinding, Definition, Jar
+from coinjar.core.model import AcceptedFinding, Jar
 from coinjar.core.rules import run
 from coinjar.core.rules.base import CheckContext, Diagnostic, Finding
 from coinjar.jarfile.external_values import fetcher

@@ -14,7 +14,8 @@ from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Locat
 from coinjar.core.model import Destination
 from coinjar.core.rules.base import CheckContext, Diagnostic
 from coinjar.destinations import is_live, make, make_live
-from coinjar.destinations.base import Output, RenderContext, StageView
+from coinjar.destinations.base import Output
+from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.jarfile.load import read_bytes
 from coinjar.platforms.description import read_description
 from coinjar.system.files import display_path

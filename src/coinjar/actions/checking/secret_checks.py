@@ -8,9 +8,10 @@ from pathlib import Path
 
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.secrets.known_secrets import secret_texts
+from coinjar.core.definition import SealedDefinition
 from coinjar.core.errors import CoinJarError, Location
 from coinjar.core.inference import infer, is_placeholder
-from coinjar.core.model import Jar, SealedDefinition
+from coinjar.core.model import Jar
 from coinjar.core.names import SHARED
 from coinjar.core.redaction import SecretFinder
 from coinjar.core.rules.base import CheckContext, Diagnostic

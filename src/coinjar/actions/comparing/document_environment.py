@@ -12,10 +12,10 @@ from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, Location, UsageError
 from coinjar.core.inference import infer
 from coinjar.destinations import make
-from coinjar.destinations.base import RenderContext, StageView
 from coinjar.destinations.document import DocumentDestination
 from coinjar.destinations.environment_levels import EnvironmentLevel, above_all, deciding
 from coinjar.destinations.open_document import OpenDocument
+from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.implicit_types import becomes
 
 KEYS = ("env", "environment", "variables")

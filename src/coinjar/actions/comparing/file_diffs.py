@@ -7,7 +7,7 @@ from difflib import SequenceMatcher
 from typing import NamedTuple
 
 from coinjar.core.redaction import Redactor, shown_lines
-from coinjar.destinations.base import Hidden
+from coinjar.destinations.hidden_lines import Hidden
 
 
 class FileChange(NamedTuple):

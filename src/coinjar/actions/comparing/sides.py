@@ -61,7 +61,7 @@ def compare_sources(
 
 def _takes(jar: Jar | None, destination: Destination, row: Difference) -> bool:
     """Return whether a destination takes the variable of a row."""
-    from coinjar.destinations.base import gets
+    from coinjar.destinations.stage_view import gets
 
     variable = jar.variables.get(row.name) if jar else None
     if variable is None:

@@ -5,7 +5,7 @@ restart.
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from typing import NamedTuple, TypeVar
 
 from coinjar.actions.delivery import snapshots
@@ -17,7 +17,18 @@ from coinjar.actions.delivery.live_stage import (
     as_fault,
     bounded,
 )
-from coinjar.core.delivery import GONE, DeliveryChange, LastApplied, LiveValue, plan
+from coinjar.actions.delivery.outcome import (
+    DELIVERED,
+    FAILED_STATE,
+    PLANNED,
+    UP_TO_DATE,
+    DeliveryOutcome,
+    InspectedTarget,
+    _failed,
+    _outcome,
+    took,
+)
+from coinjar.core.delivery import GONE, DeliveryChange, LastApplied, plan
 from coinjar.core.errors import CoinJarError, ExternalError, raise_all
 from coinjar.core.model import Destination
 from coinjar.destinations.live.base import ResponseLost, Target
@@ -38,39 +49,6 @@ class DeliveryOptions(NamedTuple):
     remove_extra: bool = False
 
 
-class DeliveryOutcome(NamedTuple):
-    """The result for a target.
-
-    `restart` is "" (nothing to do), waits, asked or done; `state` is up to date, delivered, to deliver or failed.
-    """
-
-    destination: str
-    key: str
-    label: str
-    state: str
-    changes: list[DeliveryChange]
-    same: int
-    trusted: int
-    extra: list[str]
-    restart: str = ""
-    restart_words: str = ""
-    notes: Sequence[str] = ()
-    fault: CoinJarError | None = None
-    number: int | None = None
-
-
-UP_TO_DATE, DELIVERED, PLANNED, FAILED_STATE = "up to date", "delivered", "to deliver", "failed"
-
-
-class InspectedTarget(NamedTuple):
-    """One target before anything is written."""
-
-    open_destination: OpenDestination
-    target: Target
-    inspection: TargetInspection | None
-    fault: CoinJarError | None
-
-
 class Delivery:
     """One run of `deliver`: `look` first, then `carry_out` (or nothing, for a dry run)."""
 
@@ -84,6 +62,29 @@ class Delivery:
         self._done = self._all = 0
         self.taken: list[SuppliedValue] = []
         self.recorded: list[str] = []
+
+    async def run(
+        self,
+        ask: Callable[[], None],
+        report: Callable[[list[DeliveryOutcome]], None],
+        *,
+        dry_run: bool = False,
+    ) -> list[DeliveryOutcome]:
+        """Inspect, `report` what would change, `ask` before anything is written, deliver; close all connections.
+
+        `ask` raises if the answer is no. With `dry_run` the reported outcomes are returned, and nothing is written.
+        """
+        try:
+            await self.look()
+            planned = self.planned()
+            report(planned)
+            if dry_run:
+                return planned
+            if self.differs or self.options.restart:
+                ask()
+            return await self.carry_out()
+        finally:
+            await self.close()
 
     # -- inspecting
 
@@ -335,7 +336,7 @@ class Delivery:
         """Check that what was written is there, and record it."""
         target, destination, stage = inspected.target, inspected.open_destination.destination, self.opened.stage
         held_now = await target.read()
-        wrong = [change for change in inspection.plan.changes if not _took(change, held_now.get(change.name))]
+        wrong = [change for change in inspection.plan.changes if not took(change, held_now.get(change.name))]
         written = {change.name for change in inspection.plan.changes} - {change.name for change in wrong}
         known: dict[str, LastApplied] = {}
         for name, desired in target.desired_values.items():
@@ -407,45 +408,8 @@ class Delivery:
         return RESTARTED
 
 
-def _took(change: DeliveryChange, live_value: LiveValue | None) -> bool:
-    """Return whether a change is there, as far as it can be read."""
-    if change.action == GONE:
-        return live_value is None or live_value.inherited or live_value.supplied
-    return live_value is not None and (live_value.text is None or live_value.text == change.new)
-
-
 def _unraised(item: T | BaseException) -> T:
     """Return a result; an unexpected exception is raised."""
     if isinstance(item, BaseException):
         raise item
     return item
-
-
-def _outcome(
-    inspected: InspectedTarget, inspection: TargetInspection | None, state: str, *, restart: str = ""
-) -> DeliveryOutcome:
-    plan = inspection.plan if inspection else None
-    return DeliveryOutcome(
-        inspected.open_destination.destination.name,
-        inspected.target.key,
-        inspected.target.label,
-        state,
-        plan.changes if plan else [],
-        len(plan.same) if plan else 0,
-        len(plan.trusted) if plan else 0,
-        plan.extra if plan else [],
-        restart,
-        inspected.target.restart_words(),
-        inspected.target.notes.lines,
-    )
-
-
-def _failed(
-    inspected: InspectedTarget, fault: CoinJarError, inspection: TargetInspection | None = None
-) -> DeliveryOutcome:
-    return _outcome(inspected, inspection, FAILED_STATE)._replace(fault=fault)
-
-
-def exit_code(outcomes: Sequence[DeliveryOutcome]) -> int:
-    """Return 0 if all went well, else the code of the first failure."""
-    return next((outcome.fault.exit_code for outcome in outcomes if outcome.fault), 0)

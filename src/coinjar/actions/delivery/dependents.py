@@ -13,7 +13,7 @@ from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
 from coinjar.core.references import Template
 from coinjar.core.rules.base import CheckContext, Diagnostic
-from coinjar.destinations.base import RenderContext
+from coinjar.destinations.stage_view import RenderContext
 from coinjar.jarfile.naming_key import has_naming_key
 from coinjar.records.store import default_path
 

@@ -11,7 +11,7 @@ from coinjar.actions.open_jar import OpenJar
 from coinjar.core.compare import FlatSide
 from coinjar.core.errors import UsageError
 from coinjar.core.model import Jar
-from coinjar.destinations.base import services_for
+from coinjar.destinations.stage_view import services_for
 from coinjar.records.store import DeliveryRecord, RecordStore, TargetRecord, VariableRecord
 
 

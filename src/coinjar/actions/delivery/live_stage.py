@@ -11,16 +11,17 @@ from typing import NamedTuple, TypeVar
 from coinjar.actions.delivery.records import fingerprint, open_records
 from coinjar.actions.delivery.selection import chosen
 from coinjar.actions.open_jar import OpenJar
+from coinjar.core.definition import UNSET, Definition
 from coinjar.core.delivery import DeliveryPlan, LastApplied, LiveValue, PlanContext, plan
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, ErrorGroup, ExternalError, InputError
 from coinjar.core.layers import Resolver
-from coinjar.core.model import UNSET, Definition, Destination, Jar
+from coinjar.core.model import Destination, Jar
 from coinjar.core.names import SHARED
 from coinjar.core.secret import Secret
 from coinjar.destinations import make_live
-from coinjar.destinations.base import RenderContext, StageView, gets, is_supplied, services_for
 from coinjar.destinations.live.base import LiveDestination, RestartState, Target
+from coinjar.destinations.stage_view import RenderContext, StageView, gets, is_supplied, services_for
 
 T = TypeVar("T")
 

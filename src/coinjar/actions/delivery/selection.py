@@ -8,7 +8,7 @@ from coinjar.core.errors import UsageError
 from coinjar.core.model import Destination, Jar
 from coinjar.core.names import SHARED
 from coinjar.destinations import is_live
-from coinjar.destinations.base import services_for
+from coinjar.destinations.stage_view import services_for
 
 
 def is_for(jar: Jar, destination: Destination, stage: str) -> bool:

@@ -6,14 +6,15 @@ import asyncio
 from concurrent.futures import ThreadPoolExecutor
 
 from coinjar.actions.open_jar import OpenJar
+from coinjar.core.definition import FromStore
 from coinjar.core.display import Masker
 from coinjar.core.errors import InputError, Location
 from coinjar.core.layers import Resolver
-from coinjar.core.model import FromStore, Jar
+from coinjar.core.model import Jar
 from coinjar.core.names import suggestion
 from coinjar.destinations import make_live
-from coinjar.destinations.base import RenderContext
 from coinjar.destinations.live.etcd import EtcdDestination
+from coinjar.destinations.stage_view import RenderContext
 
 
 def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, location: Location) -> str:

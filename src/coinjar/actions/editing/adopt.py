@@ -10,11 +10,12 @@ from coinjar.actions.editing.value_changes import ValueChanges, edit_file
 from coinjar.actions.editing.values import declaration
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.secrets.known_secrets import secret_texts, secrets_read
+from coinjar.core.definition import UNSET, Content
 from coinjar.core.errors import CoinJarError, InputError, UsageError
 from coinjar.core.inference import Inference, infer_all
 from coinjar.core.kinds import normal
 from coinjar.core.layers import Resolver
-from coinjar.core.model import UNSET, Content, Jar, Variable
+from coinjar.core.model import Jar, Variable
 from coinjar.core.names import ALL, VariableName, name_fault, suggestion
 from coinjar.core.redaction import SecretFinder
 from coinjar.core.references import parse_template

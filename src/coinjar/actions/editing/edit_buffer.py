@@ -8,20 +8,19 @@ from typing import NamedTuple
 
 from coinjar.actions.editing.value_changes import ValueChanges, as_yaml, sealed_file
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
-from coinjar.core.layers import plain
-from coinjar.core.model import (
+from coinjar.core.definition import (
     Command,
     Content,
     Definition,
     FromEnv,
     FromFile,
     FromStore,
-    Jar,
-    Layer,
     SealedDefinition,
     Undecryptable,
 )
+from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
+from coinjar.core.layers import plain
+from coinjar.core.model import Jar, Layer
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
 from coinjar.documents.edit import Edit, apply

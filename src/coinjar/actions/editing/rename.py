@@ -2,71 +2,29 @@
 
 from __future__ import annotations
 
-import os
-import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
-from yaml.nodes import ScalarNode
-
-from coinjar.actions.comparing.file_diffs import FileChange, difference
+from coinjar.actions.editing.rename_code import _others
+from coinjar.actions.editing.rename_edits import EditedFile, RenameEdits, RenameOptions, UnchangedUse
 from coinjar.actions.editing.value_changes import sealed_file
-from coinjar.actions.mentions.search import code_paths, find, unreadable
 from coinjar.actions.open_jar import OpenJar
-from coinjar.actions.secrets.known_secrets import secret_texts, secrets_read
-from coinjar.core.code_uses import has_code
+from coinjar.core.definition import Content, Undecryptable
 from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, is_encrypted_for_others, raise_all
-from coinjar.core.masking import SHORTEST
-from coinjar.core.model import Content, Jar, Undecryptable
+from coinjar.core.model import Jar
 from coinjar.core.names import name_fault, shell_can_set
-from coinjar.core.redaction import Redactor
 from coinjar.core.reference_renames import in_references
 from coinjar.core.references import Template, parse_template
-from coinjar.dialects.base import ParseContext, ReadItem
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.writer import Plain
 from coinjar.jarfile.journal import finish, is_unfinished, replace_all
 from coinjar.jarfile.load import read_bytes, value_layers
-from coinjar.jarfile.renaming import in_description, in_environments, in_jar_yaml, in_values
-from coinjar.mentions.languages import by_first_line, language_of, look
+from coinjar.jarfile.renaming import in_description, in_jar_yaml, in_values
 from coinjar.system.files import LOCAL, display_path, locked
 
 if TYPE_CHECKING:
     from coinjar.actions.secrets.transaction import SealedTransaction
-    from coinjar.scanning.scan import FileMentions
-
-
-class EditedFile(NamedTuple):
-    """A file before and after."""
-
-    path: Path
-    old: bytes
-    new: bytes
-
-
-class UnchangedUse(NamedTuple):
-    """A place that was not changed, and why."""
-
-    location: Location
-    reason: str
-
-
-class RenameEdits(NamedTuple):
-    """What a rename changes: files, the number of encrypted values, and what is left unchanged."""
-
-    renames: dict[str, str]
-    files: list[EditedFile]
-    sealed: int
-    unchanged: list[UnchangedUse]
-
-
-class RenameOptions(NamedTuple):
-    """How to rename: `keep_old` also exports the old names; `jar_only` leaves everything outside the jar unchanged."""
-
-    paths: Sequence[str] = ()
-    keep_old: bool = False
-    jar_only: bool = False
 
 
 def plan(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions) -> RenameEdits:
@@ -175,60 +133,6 @@ def _check(jar: Jar, renames: Mapping[str, str]) -> None:
 # Showing
 
 
-def shown_differences(opened: OpenJar, shown: RenameEdits) -> Iterator[str]:
-    """Yield the diff of every changed file except encrypted values, with every secret masked that is known or found by
-    the file's own reader.
-    """
-    jar = opened.load()
-    secrets = secret_texts(opened, jar)
-    files = [file for file in shown.files if file.path.suffix != ".coins"]
-    for file in files:
-        secrets = secrets_read(jar, _entries(jar, file.path, file.old)) | secrets
-    redactor = Redactor(secrets)
-    for file in files:
-        name = display_path(file.path)
-
-        def hidden(data: bytes, path: Path = file.path) -> dict[int, str]:
-            return _short_secrets(jar, shown.renames, path, data)
-
-        yield from difference(FileChange(file.old, file.new, name, name), hidden, redactor, context=0)
-
-
-def _entries(jar: Jar, path: Path, data: bytes) -> list[ReadItem]:
-    """Return names with values in a file of any format, as its own reader finds them; none for a file without a reader,
-    such as code.
-    """
-    from coinjar.destinations.workloads import every_entry_of
-    from coinjar.dialects import reader
-    from coinjar.dialects.detection import recognise
-
-    try:
-        if path.suffix in (".yaml", ".yml", ".json"):
-            return list(every_entry_of(data, display_path(path)).items)
-        if language_of(path.name) is not None or by_first_line(data):
-            return []
-        dialect = reader(recognise(data, path.name).dialect)
-        dialect.parse_context = ParseContext(jar.stage_names(), jar.variables)
-        return list(dialect.read(data, display_path(path)).items)
-    except CoinJarError:
-        return []
-
-
-def _short_secrets(jar: Jar, renames: Mapping[str, str], path: Path, data: bytes) -> dict[int, str]:
-    """Return lines with secrets that are too short to be found by value."""
-    names = {
-        name
-        for old, new in renames.items()
-        for name in (old, new)
-        if old in jar.secret_names or new in jar.secret_names
-    } | jar.secret_names
-    return {
-        item.location.line: f"•••• (a line that contains {item.name})"
-        for item in _entries(jar, path, data)
-        if item.name in names and item.text and len(item.text) < SHORTEST
-    }
-
-
 # The jar's own files
 
 
@@ -333,127 +237,3 @@ def _renamed(content: Content, renames: Mapping[str, str]) -> Content:
 
 
 # Documents, templates and code
-
-
-def _others(
-    opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: RenameOptions
-) -> tuple[list[EditedFile], list[UnchangedUse]]:
-    base = opened.folder.resolve().parent
-    paths = [*options.paths, *(code_paths(jar, base) if has_code(jar) else ()), *_destination_paths(jar, base)]
-    if not paths:
-        return [], []
-    files, left = list[EditedFile](), list[UnchangedUse]()
-    report = find(opened, jar, list(dict.fromkeys(paths)), cached=False)
-    raise_all(
-        [
-            fault
-            for fault, path in zip(unreadable(report), report.scanned.unreadable, strict=True)
-            if _may_mention(Path(path.path), renames)
-        ]
-    )
-    places = _environments(jar, base)
-    for file in report.scanned.files:
-        path = Path(file.path)
-        data = path.read_bytes()
-        new = _in_text(path, data, file, renames)
-        files.append(EditedFile(path, data, new))
-        left += [
-            UnchangedUse(
-                Location(display_path(path), located.line, located.column),
-                f"{located.text} is known only at run time: it may be an old name",
-            )
-            for located in file.mentions
-            if located.mention is None
-        ]
-        left += _still_there(path, new, renames)
-    for path, pointers in places.items():
-        known = next((file for file in files if file.path == path), None)
-        data = path.read_bytes()
-        new = in_environments(known.new if known else data, display_path(path), pointers, renames)
-        files = [file for file in files if file.path != path] + [EditedFile(path, data, new)]
-    return files, left
-
-
-def _may_mention(path: Path, renames: Mapping[str, str]) -> bool:
-    """Return whether a file that cannot be parsed may contain one of the names: then nothing is renamed, since the
-    result would be incomplete.
-    """
-    try:
-        data = path.read_bytes()
-    except OSError:
-        return True
-    return any(old.encode() in data for old in renames)
-
-
-def _in_text(path: Path, data: bytes, file: FileMentions, renames: Mapping[str, str]) -> bytes:
-    """Return the text with every mention renamed.
-
-    Raises InputError if the result would not mention the new names in the same places.
-    """
-    mentions = [mention.mention for mention in file.mentions if mention.mention and mention.mention.name in renames]
-    new = data
-    for mention in sorted(mentions, key=lambda other_mention: other_mention.start, reverse=True):
-        new = new[: mention.start] + mention.renamed.format(renames[mention.name]).encode() + new[mention.end :]
-    if new != data:
-        language = language_of(path.name) or by_first_line(data)
-        after = look(language, new) if language else None
-        if after and sum(mention.name in renames.values() for mention in after.mentions) < len(
-            {mention.start for mention in mentions}
-        ):
-            raise InputError(
-                "the names cannot be changed here",
-                hint="change them by hand",
-                location=Location(display_path(path)),
-                code="edit",
-            )
-    return new
-
-
-def _still_there(path: Path, data: bytes, renames: Mapping[str, str]) -> Iterator[UnchangedUse]:
-    """Yield where an old name remains as a word: in a comment, a text, something that is not a variable."""
-    gone = [old for old in renames if old not in renames.values()]
-    either = re.compile(rb"(?<![\w-])(?:" + b"|".join(re.escape(old.encode()) for old in gone) + rb")(?![\w-])")
-    for number, line in enumerate(data.split(b"\n") if gone else [], 1):
-        for match in either.finditer(line):
-            where = Location(display_path(path), number, len(line[: match.start()].decode(errors="replace")) + 1)
-            yield UnchangedUse(
-                where, f"{match[0].decode()} also appears here, but not as an environment variable; left unchanged"
-            )
-
-
-def _option(jar: Jar, name: str, key: str) -> str | None:
-    node = jar.destinations[name].options.get(key)
-    return str(node.value) if isinstance(node, ScalarNode) else None
-
-
-def _destination_paths(jar: Jar, base: Path) -> list[str]:
-    """Return the source files of the jar's destinations."""
-    result = []
-    for name, destination in jar.destinations.items():
-        key = {
-            "templates": "from",
-            "manifests": "from",
-            "containerfile": "path",
-            "document": "path",
-            "cluster": "manifests",
-        }.get(destination.type)
-        path = _option(jar, name, key) if key else None
-        if path and "{" not in path and (base / path).exists():
-            result.append(str(base / path))
-    return result
-
-
-def _environments(jar: Jar, base: Path) -> dict[Path, list[str]]:
-    """Return the places of `document` destinations: environments in documents of any format."""
-    result: dict[Path, list[str]] = {}
-    for name, destination in jar.destinations.items():
-        path, places = _option(jar, name, "path"), destination.options.get("places")
-        if (
-            destination.type == "document"
-            and path
-            and "{" not in path
-            and (base / path).is_file()
-            and places is not None
-        ):
-            result.setdefault(Path(os.path.realpath(base / path)), []).extend(str(key.value) for key, _ in places.value)
-    return result

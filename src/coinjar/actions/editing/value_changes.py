@@ -7,8 +7,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from coinjar.actions.open_jar import OpenJar
+from coinjar.core.definition import UNSET, Content, SealedDefinition
 from coinjar.core.errors import InputError
-from coinjar.core.model import UNSET, Content, Jar, Layer, SealedDefinition
+from coinjar.core.model import Jar, Layer
 from coinjar.core.names import ALL
 from coinjar.core.references import Template
 from coinjar.core.secret import reveal

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
@@ -10,21 +10,19 @@ from typing import NamedTuple
 from coinjar.actions.delivery.selection import is_for
 from coinjar.actions.editing.value_changes import ValueChanges, edit_file, layer_path, sealed_file
 from coinjar.actions.open_jar import OpenJar
+from coinjar.core.definition import Content
 from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, raise_all
 from coinjar.core.inference import infer
 from coinjar.core.kinds import normal
 from coinjar.core.layers import Resolver
-from coinjar.core.model import Content, Jar, Variable
+from coinjar.core.model import Jar, Variable
 from coinjar.core.names import ALL, SHARED, VariableName, name_fault, suggestion
 from coinjar.core.references import Template
-from coinjar.crypto.sealed_file import changed, parse
-from coinjar.documents.edit import Edit, apply
-from coinjar.documents.tree import build_tree
+from coinjar.documents.edit import Edit
 from coinjar.documents.writer import Plain
-from coinjar.documents.yamltext import compose
 from coinjar.jarfile.journal import replace_all
-from coinjar.jarfile.load import load_declarations, read_bytes, value_layers
-from coinjar.system.files import LOCAL, display_path, locked, read_own
+from coinjar.jarfile.load import read_bytes
+from coinjar.system.files import display_path, locked
 
 
 class Assignment(NamedTuple):
@@ -313,170 +311,3 @@ def _outcome(
         ]
     was_plain = change.was_plain.get((stage, name))
     return AssignedValue(name, stage, scope, file, variable.secret, declared, tuple(beaten), compartments, was_plain)
-
-
-class DroppedValue(NamedTuple):
-    """One value that was removed."""
-
-    name: str
-    layer: str
-    scope: str
-    is_sealed: bool = False
-    is_mine: bool = False
-
-
-def drop(
-    opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, services: Sequence[str], mine: bool
-) -> list[DroppedValue]:
-    """Remove values from the layers of these stages. Return what was removed."""
-    with locked(opened.folder):
-        jar = opened.load()
-        for name in names:
-            jar.variable(name)
-        for service in services:
-            jar.service(service)
-        change = ValueChanges(opened, jar)
-        gone = []
-        for stage in stages:
-            if stage != SHARED:
-                jar.stage(stage)
-            own = opened.load([stage], mine=stage).mine if mine else jar.plain
-            for name in names:
-                scopes = services or (
-                    [ALL, *jar.variables[name].scopes_for(ALL)] if jar.variables[name].secret and not mine else [ALL]
-                )
-                for scope in dict.fromkeys(scopes):
-                    if name in own.get(stage, {}).get(scope, {}):
-                        change.drop(stage, scope, name, mine=mine)
-                        gone.append(DroppedValue(name, stage, scope))
-        change.commit()
-    return gone
-
-
-def where_set(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]:
-    """Return every value of the names, declared or not, in the jar's files: plain, encrypted, and a person's own
-    (`.local`).
-
-    Raises UsageError for a name that is neither declared nor set, InputError for a file that cannot be read, and if
-    anything still refers to one.
-    """
-    jar = load_declarations(opened.folder)
-    found = list(_set_in(opened.folder, names, _old_names(jar, names)))
-    for name in names:
-        if not any(dropped.name == name for dropped in found):
-            jar.variable(name)
-    whole = _other_faults(opened, names)
-    raise_all([fault for name in names for fault in _still_named(jar if whole is None else whole, name, names)])
-    return found
-
-
-def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]:
-    """Remove whole variables: every value, then the declaration.
-
-    Raises InputError, with nothing changed, if anything still refers to one.
-
-    This also removes a name with values and without a declaration, which makes a jar invalid.
-    """
-    folder = opened.folder
-    with locked(folder):
-        gone = where_set(opened, names)
-        declared = load_declarations(folder)
-        files = {
-            path: (old, apply(old, display_path(path), edits))
-            for path, edits in _removals(folder, declared, gone, names)
-            for old in [read_bytes(path)]
-        }
-        for layer in dict.fromkeys(dropped.layer for dropped in gone if dropped.is_sealed):
-            path = sealed_file(folder, layer)
-            old = read_own(path) or b""
-            going = {*names, *_old_names(declared, names)}
-            lines = {entry.slot: None for entry in parse(old, display_path(path)) if entry.name in going}
-            files[path] = (old, changed(old, display_path(path), lines))  # no key is needed for that
-        replace_all(folder, files)
-        try:
-            opened.load()
-        except CoinJarError:
-            replace_all(folder, {path: (new, old) for path, (old, new) in files.items()})
-            raise
-    return gone
-
-
-def _other_faults(opened: OpenJar, names: Sequence[str]) -> Jar | None:
-    """Return the jar with its values, to look for references; None if only the names to remove make it invalid.
-
-    Raises every other fault.
-    """
-    try:
-        return opened.load()
-    except CoinJarError as fault:
-        raise_all([error for error in fault.each() if error.code != "unknown-variable" or error.subject not in names])
-        return None
-
-
-def _removals(
-    folder: Path, declared: Jar, gone: Sequence[DroppedValue], names: Sequence[str]
-) -> Iterator[tuple[Path, list[Edit]]]:
-    """Return what to remove from which YAML file."""
-    for path in dict.fromkeys(
-        layer_path(folder, dropped.layer, mine=dropped.is_mine) for dropped in gone if not dropped.is_sealed
-    ):
-        mine = [
-            dropped
-            for dropped in gone
-            if not dropped.is_sealed and layer_path(folder, dropped.layer, mine=dropped.is_mine) == path
-        ]
-        yield path, [Edit((dropped.scope, dropped.name), None) for dropped in mine]
-    if edits := [Edit(("variables", name), None) for name in names if name in declared.variables]:
-        yield folder / "jar.yaml", edits
-
-
-def _old_names(jar: Jar, names: Sequence[str]) -> dict[str, str]:
-    """Return names under which values of these may still be encrypted, each with its present name."""
-    return {old: name for name in names if name in jar.variables for old in jar.variables[name].formerly}
-
-
-def _set_in(folder: Path, names: Sequence[str], former: Mapping[str, str]) -> Iterator[DroppedValue]:
-    for path in [*sorted((folder / "plain").glob("*.yaml")), *sorted((folder / LOCAL).glob("*.yaml"))]:
-        data = read_bytes(path)
-        compose(data, display_path(path))  # the same limits as for every file that is read
-        root = build_tree(data.decode().removeprefix("\ufeff"))
-        for scope in root.members if root is not None else ():
-            yield from (
-                DroppedValue(member.name, path.stem, scope.name, is_mine=path.parent.name == LOCAL)
-                for member in scope.value.members
-                if member.name in names
-            )
-    for layer in value_layers(folder):
-        path = sealed_file(folder, layer)
-        if (lines := read_own(path)) is not None:
-            for entry in parse(lines, display_path(path)):
-                if entry.name in names or entry.name in former:
-                    yield DroppedValue(former.get(entry.name, entry.name), layer, entry.compartment, is_sealed=True)
-
-
-def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarError]:
-    """Return what else refers to a variable that is to be removed."""
-    places = [(group.location, f"the set '{group.name}'") for group in jar.together if name in group.members]
-    places += [(accepted.location, "an accepted finding") for accepted in jar.accepted if accepted.variable == name]
-    places += [(proof.location, f"the proof {proof.name}") for proof in jar.proofs.values() if name in proof.names()]
-    for variable in jar.variables.values():
-        if variable.name in leaving:
-            continue
-        if any(other == name for other, _ in variable.only_with):
-            places.append((variable.location, f"only_with of {variable.name}"))
-        definitions = [variable.default] if variable.default else []
-        definitions += [
-            values[variable.name]
-            for scopes in jar.plain.values()
-            for values in scopes.values()
-            if variable.name in values
-        ]
-        for definition in definitions:
-            if isinstance(definition.content, Template) and any(
-                reference.name == name for reference in definition.content.references()
-            ):
-                places.append((definition.location, f"the value of {variable.name}"))
-    return [
-        InputError(f"{what} still refers to {name}", hint="change that first", location=location, code="still-named")
-        for location, what in places
-    ]

@@ -17,9 +17,9 @@ from coinjar.core.errors import CoinJarError, UsageError
 from coinjar.core.model import Destination, Jar
 from coinjar.core.names import shell_can_set
 from coinjar.destinations import is_live, make, make_live
-from coinjar.destinations.base import RenderContext, StageView, gets, services_for
 from coinjar.destinations.live.base import LiveDestination, Target
 from coinjar.destinations.live.platform import PlatformDestination
+from coinjar.destinations.stage_view import RenderContext, StageView, gets, services_for
 from coinjar.dialects import get
 from coinjar.dialects.base import ReadItem
 from coinjar.platforms.limits import UnsupportedVariable, unsupported_variables

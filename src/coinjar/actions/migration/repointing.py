@@ -16,7 +16,7 @@ from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template, parse_template
 from coinjar.core.secret import Secret, reveal
 from coinjar.destinations import is_live
-from coinjar.destinations.base import gets, services_for
+from coinjar.destinations.stage_view import gets, services_for
 from coinjar.documents.edit import Edit
 from coinjar.jarfile.sheets import RepointedValue
 from coinjar.system.files import locked

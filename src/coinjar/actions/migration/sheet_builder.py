@@ -23,7 +23,7 @@ from coinjar.core.references import Template
 from coinjar.core.rules.base import CheckContext
 from coinjar.core.secret import reveal
 from coinjar.destinations import is_live
-from coinjar.destinations.base import RenderContext
+from coinjar.destinations.stage_view import RenderContext
 from coinjar.scanning.file_walk import FileWalk
 from coinjar.system.files import display_path, replace_file
 

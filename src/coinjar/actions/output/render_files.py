@@ -16,7 +16,8 @@ from coinjar.core.model import Destination
 from coinjar.core.redaction import Redactor
 from coinjar.core.rules.base import Diagnostic
 from coinjar.destinations import make
-from coinjar.destinations.base import Output, RenderContext, RenderNotice, StageView
+from coinjar.destinations.base import Output, RenderNotice
+from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.jarfile.load import read_bytes
 from coinjar.system.files import display_path, locked, replace_file
 from coinjar.system.version_control import OPEN, TRACKED, states

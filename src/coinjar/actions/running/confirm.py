@@ -17,7 +17,7 @@ from coinjar.core.names import suggestion
 from coinjar.core.proofs import Expected, Proof, Verdict, judge
 from coinjar.core.references import Reference, ReferenceValue, Template, expand
 from coinjar.core.secret import Secret, reveal
-from coinjar.destinations.base import RenderContext
+from coinjar.destinations.stage_view import RenderContext
 from coinjar.documents.json_data import Data
 from coinjar.proofs import ask
 from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion

@@ -7,8 +7,8 @@ from typing import NamedTuple
 
 from coinjar.actions.editing.value_changes import ValueChanges
 from coinjar.actions.open_jar import OpenJar
+from coinjar.core.definition import Content
 from coinjar.core.errors import CoinJarError, InputError, raise_all
-from coinjar.core.model import Content
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.rules.secrets import in_plain_text
 from coinjar.documents.edit import Edit

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from coinjar.actions.open_jar import OpenJar
+from coinjar.core.definition import Definition, Undecryptable
 from coinjar.core.inference import infer, is_placeholder
 from coinjar.core.layers import Resolver
-from coinjar.core.model import Definition, Jar, Layer, Undecryptable
+from coinjar.core.model import Jar, Layer
 from coinjar.core.references import Template
 from coinjar.core.secret import reveal
 from coinjar.dialects.base import ReadItem

@@ -8,8 +8,9 @@ from typing import NamedTuple
 
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.secrets.transaction import SealedTransaction
+from coinjar.core.definition import SealedDefinition
 from coinjar.core.errors import DecryptionError, Location, UsageError
-from coinjar.core.model import Jar, SealedDefinition
+from coinjar.core.model import Jar
 from coinjar.core.names import ALL, SHARED, SMALL_NAME
 from coinjar.crypto.age import recipient_fault, without_comment
 from coinjar.jarfile.keyring import KeyRing, compartments

@@ -7,35 +7,26 @@ any moment; the next change of the stage finishes what was interrupted.
 
 from __future__ import annotations
 
-import os
-import pwd
-import re
 from collections.abc import Collection, Iterable, Iterator, Sequence
 
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location, UsageError
-from coinjar.core.model import Content, Jar, Undecryptable
-from coinjar.core.names import ALL, SHARED
-from coinjar.core.record import Record
+from coinjar.actions.secrets.first_key import FirstKey
+from coinjar.actions.secrets.key_check import DecryptedEntry, KeyCheck
+from coinjar.core.definition import Content, Undecryptable
+from coinjar.core.errors import InputError, Location
+from coinjar.core.model import Jar
+from coinjar.core.names import ALL
 from coinjar.crypto.age import wrap
 from coinjar.crypto.sealed_file import SealedEntry, changed, parse
 from coinjar.crypto.sealing import Key, associated, can_seal, seal, vouch
 from coinjar.documents.edit import apply
 from coinjar.jarfile.keyring import DataKey, compartments, key_path, sealed_path
 from coinjar.jarfile.merge_attributes import write_attributes
-from coinjar.jarfile.naming_key import local_naming_key
 from coinjar.jarfile.readers import HEAD, Reader, Readers, differences, load_readers, readers_path, without_doubles
 from coinjar.system.files import display_path, read_own, replace_own
 
 LARGEST = 10 << 20
 """Maximum length of an encrypted value, in characters."""
-
-
-class DecryptedEntry(Record):
-    """One line of a stage, and its value."""
-
-    entry: SealedEntry
-    content: Content
 
 
 class SealedTransaction:
@@ -50,19 +41,19 @@ class SealedTransaction:
         self.readers = self.before
         self.notes: list[str] = []
         self._changes: dict[str, dict[tuple[str, str], SealedEntry | None]] = {}
-        self._keys: dict[tuple[str, str], DataKey] = {}
-        self._to_wrap: set[tuple[str, str]] = set()
-        self._to_vouch: set[tuple[str, str]] = set()
+        self.keys: dict[tuple[str, str], DataKey] = {}
+        self.to_wrap: set[tuple[str, str]] = set()
+        self.to_vouch: set[tuple[str, str]] = set()
         self._lines: dict[str, list[SealedEntry]] = {}
         self._filled: dict[str, set[tuple[str, str]]] = {}
-        self._sound: set[str] = set()
+        self.sound: set[str] = set()
         self._tidy: set[str] = set()
 
     # -- reading
 
     def compartments(self, stage: str) -> list[str]:
         """Return the scopes that have a key, or will have one."""
-        return list(dict.fromkeys([*compartments(self.folder, stage), *(c for s, c in self._keys if s == stage)]))
+        return list(dict.fromkeys([*compartments(self.folder, stage), *(c for s, c in self.keys if s == stage)]))
 
     def lines(self, stage: str) -> list[SealedEntry]:
         """Return the stage's lines in the file."""
@@ -94,90 +85,12 @@ class SealedTransaction:
         return entries
 
     def verify(self, stage: str, within: Sequence[str], *, replacing: Collection[tuple[str, str]] = ()) -> None:
-        """Check that a stage's keys and readers belong to its values, before anything is encrypted or wrapped for it.
+        """See KeyCheck.verify."""
+        KeyCheck(self).verify(stage, within, replacing=replacing)
 
-        `within` names the scopes that must be decrypted; others are checked if possible. Anybody can wrap a key of
-        their own for our readers, but it decrypts none of the existing values. A line that is to be replaced may be
-        broken, if others prove its key. Raises DecryptionError or InputError. Completes an interrupted change of keys.
-        """
-        there = compartments(self.folder, stage)
-        keys = {name: self._openable(stage, name, needed=name in within) for name in there}
-        if stage in self._sound or not there:
-            return
-        vouched = False
-        for compartment, key in keys.items():
-            entries = self._sound_values(stage, compartment, replacing) if key else []
-            if key is None or not entries:
-                continue
-            if not self.ring.is_signed(self.jar.app, self.before, stage, compartment):
-                raise self._not_vouched(stage, compartment)
-            vouched = True
-            if key.earlier is not None:
-                self._finish(stage, compartment, key, entries)
-        if not vouched:  # no value that could prove the keys
-            self._verify_empty(stage, [name for name, key in keys.items() if key])
-        self._sound.add(stage)
-
-    def _openable(self, stage: str, compartment: str, *, needed: bool) -> DataKey | None:
-        try:
-            return self.ring.key(stage, compartment)
-        except DecryptionError:
-            if needed:
-                raise
-            return None
-
-    def _sound_values(
-        self, stage: str, compartment: str, replacing: Collection[tuple[str, str]]
-    ) -> list[DecryptedEntry]:
-        """Return the decrypted values of a scope.
-
-        Raises the fault of a broken one, unless it is to be replaced and another can be decrypted.
-        """
-        path = display_path(sealed_path(self.folder, stage))
-        entries: list[DecryptedEntry] = []
-        broken: list[CoinJarError] = []
-        for coin in [entry for entry in self.lines(stage) if entry.compartment == compartment]:
-            content = self.ring.open(self.jar, stage, coin, path)
-            if not isinstance(content, Undecryptable):
-                entries.append(DecryptedEntry(coin, content))
-            elif coin.slot in replacing:
-                broken.append(content.fault)
-            else:
-                raise content.fault
-        if broken and not entries:
-            raise broken[0]
-        return entries
-
-    def _verify_empty(self, stage: str, openable: Sequence[str]) -> None:
-        """Check a stage without values: its signatures must match; without any, its first key was interrupted, and is
-        created again for us alone.
-        """
-        if all(self.ring.is_signed(self.jar.app, self.before, stage, scope) for scope in openable):
-            return
-        ours = self.ring.identity().recipients
-        if any(f"{stage}.{scope}" in self.before.signatures for scope in openable) or any(
-            reader.recipient not in ours for reader in self.readers.of(stage)
-        ):
-            raise self._not_vouched(stage, ALL)
-        self.begin(stage)
-
-    def _finish(self, stage: str, compartment: str, key: DataKey, result: Sequence[DecryptedEntry]) -> None:
-        """Complete an interrupted change of keys."""
-        slot = (stage, compartment)
-        self._keys[slot] = DataKey(key.key, key.earlier, key.naming)
-        self._to_wrap.add(slot)
-        self._to_vouch.add(slot)
-        for entry in result:
-            self._seal(stage, compartment, entry.entry.name, entry.content)
-
-    def _not_vouched(self, stage: str, compartment: str) -> InputError:
-        location = Location(display_path(readers_path(self.folder)))
-        words = (
-            f"the readers of {stage} ({compartment}) in this file are not approved by anybody who can decrypt it: it "
-            "was changed by hand, or merged"
-        )
-        hint = f"review them (`coinjar readers list`), correct them, then run `coinjar readers vouch --stage {stage}`"
-        return InputError(words, hint=hint, location=location, code="not-vouched")
+    def begin(self, stage: str, *, is_reported: bool = True) -> None:
+        """See FirstKey.begin."""
+        FirstKey(self).begin(stage, is_reported=is_reported)
 
     # -- changes
 
@@ -208,7 +121,7 @@ class SealedTransaction:
             )
         for compartment, _ in slots:
             self._ensure(stage, compartment, slots)
-            self._seal(stage, compartment, name, content)
+            self.seal(stage, compartment, name, content)
         if variable.services is not None:
             self.drop(stage, ALL, name)
 
@@ -219,7 +132,7 @@ class SealedTransaction:
             self._changes.setdefault(stage, {})[compartment, name] = None
         return there
 
-    def _seal(self, stage: str, compartment: str, name: str, content: Content) -> None:
+    def seal(self, stage: str, compartment: str, name: str, content: Content) -> None:
         key = self.key(stage, compartment).key
         sealed = seal(key, content, associated(self.jar.app, stage, compartment, name))
         self._changes.setdefault(stage, {})[compartment, name] = SealedEntry(
@@ -228,7 +141,7 @@ class SealedTransaction:
 
     def key(self, stage: str, compartment: str) -> DataKey:
         """Return the key for new values."""
-        return self._keys.get((stage, compartment)) or self.ring.key(stage, compartment)
+        return self.keys.get((stage, compartment)) or self.ring.key(stage, compartment)
 
     def _ensure(self, stage: str, compartment: str, replacing: Collection[tuple[str, str]]) -> None:
         """Create the key to encrypt with: one that values prove, or a new one for the stage's readers."""
@@ -236,91 +149,10 @@ class SealedTransaction:
         if not there:
             self.begin(stage)
         self.verify(stage, [compartment] if compartment in there else there, replacing=replacing)
-        if (stage, compartment) not in self._keys and not any(
+        if (stage, compartment) not in self.keys and not any(
             coin.compartment == compartment for coin in self.lines(stage)
         ):
-            self._new_compartment(stage, compartment)  # a key without encrypted values may be anybody's
-
-    def begin(self, stage: str, *, is_reported: bool = True) -> None:
-        """Create the first key of a stage: for whoever runs this, and for the readers of the stages that follow it."""
-        identity = self.ring.identity()
-        mine = self._own_label(identity.recipients[0])
-        labels = [mine]
-        strangers = [reader.label for reader in self.before.of(stage) if reader.label != mine]
-        if strangers:
-            words = (
-                f"readers.yaml lists {', '.join(strangers)} for {stage}, which has no key yet, so they are not approved"
-            )
-            hint = f"remove {stage} from their entries; once it has a key, add them with `coinjar readers add`"
-            raise InputError(
-                words, hint=hint, location=Location(display_path(readers_path(self.folder))), code="not-vouched"
-            )
-        for other in sorted({name for reader in self.readers.readers.values() for name in reader.opens}):
-            if other != stage and stage in self._followed(other):
-                labels += self._vouched_labels(stage, other)
-        for label in dict.fromkeys(labels):
-            self.grant(label, [stage])
-        self._new_compartment(stage, ALL)
-        others = [label for label in dict.fromkeys(labels) if label != mine]
-        whom = f"you ({mine})" + (f" and {', '.join(others)}, who read stages that follow it" if others else "")
-        alone = "" if others else f"; add a second: `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
-        if is_reported:
-            self.notes.append(f"created a key for {stage}; {whom} can decrypt it{alone}")
-
-    def _followed(self, stage: str) -> list[str]:
-        """Return the stages whose readers need a stage; none if it is not declared any more."""
-        try:
-            return [SHARED, *(self.jar.chain(stage) if stage != SHARED else ())]
-        except UsageError:
-            return []
-
-    def _vouched_labels(self, stage: str, other: str) -> list[str]:
-        readers = [reader.label for reader in self.before.of(other)]
-        try:
-            self.verify(other, compartments(self.folder, other))
-        except (DecryptionError, InputError):
-            left = ", ".join(readers)
-            self.notes.append(
-                f"{left} read {other}, which you cannot approve, so they cannot decrypt {stage}: run `coinjar "
-                "readers add`"
-            )
-            return []
-        return readers
-
-    def _own_label(self, recipient: str) -> str:
-        for reader in self.readers.readers.values():
-            if reader.recipient == recipient and reader.service is None:
-                return reader.label
-        try:
-            user = pwd.getpwuid(os.getuid()).pw_name
-        except KeyError:
-            user = "first"
-        label = re.sub(r"[^a-z0-9]+", "-", user.lower()).strip("-") or "first"
-        label = label if self.readers.readers else self.name_reader(label)
-        while label in self.readers.readers:
-            label += "-2"
-        self.add_reader(Reader(label=label, recipient=recipient, location=Location("")))
-        return label
-
-    def _new_compartment(self, stage: str, compartment: str) -> None:
-        slot = (stage, compartment)
-        self._keys[slot] = DataKey(
-            Key.new(), None, (self._naming(stage) or Key.new().key) if compartment == ALL else None
-        )
-        self._to_wrap.add(slot)
-        self._to_vouch.add(slot)
-
-    def _naming(self, stage: str) -> bytes | None:
-        """Return the stage's present naming key, encrypted for it or a followed stage, or in `.local`: names and
-        digests must not change.
-        """
-        for layer in reversed([*self._followed(stage), stage]):
-            try:
-                if result := self.ring.naming_key(layer):
-                    return result
-            except DecryptionError:
-                continue
-        return local_naming_key(self.folder)
+            FirstKey(self).new_compartment(stage, compartment)  # a key without encrypted values may be anybody's
 
     # -- readers
 
@@ -333,8 +165,8 @@ class SealedTransaction:
         reader = self.readers.readers[label]
         self._set_opens(label, [*reader.opens, *(stage for stage in stages if stage not in reader.opens)])
         for stage in stages:
-            self._to_vouch |= {(stage, compartment) for compartment in self.compartments(stage)}
-            self._to_wrap |= {
+            self.to_vouch |= {(stage, compartment) for compartment in self.compartments(stage)}
+            self.to_wrap |= {
                 (stage, compartment) for compartment in self.compartments(stage) if reader.reads(compartment)
             }
 
@@ -342,7 +174,7 @@ class SealedTransaction:
         """Remove a stage from a reader, and change the keys that it had."""
         reader = self.readers.readers[label]
         self._set_opens(label, [other_stage for other_stage in reader.opens if other_stage != stage])
-        self._to_vouch |= {(stage, compartment) for compartment in self.compartments(stage)}
+        self.to_vouch |= {(stage, compartment) for compartment in self.compartments(stage)}
         self.rekey(stage, [compartment for compartment in self.compartments(stage) if reader.reads(compartment)])
 
     def _set_opens(self, label: str, opens: Sequence[str]) -> None:
@@ -362,11 +194,11 @@ class SealedTransaction:
             # In an interrupted change, the one that the lines still need: it must decrypt them until they are written
             # again.
             needed = old.earlier if old.earlier is not None and old.earlier.id in used else old.key
-            self._keys[slot] = DataKey(Key.new(), needed, old.naming)
-            self._to_wrap.add(slot)
-            self._to_vouch.add(slot)
+            self.keys[slot] = DataKey(Key.new(), needed, old.naming)
+            self.to_wrap.add(slot)
+            self.to_vouch.add(slot)
             for entry in self.opened(stage, [compartment]):
-                self._seal(stage, compartment, entry.entry.name, entry.content)
+                self.seal(stage, compartment, entry.entry.name, entry.content)
         self._tidy.add(stage)
 
     def renew_unused(self, stage: str) -> None:
@@ -374,21 +206,21 @@ class SealedTransaction:
         used = {coin.compartment for coin in self.lines(stage)}
         for compartment in self.compartments(stage):
             if compartment not in used:
-                self._new_compartment(stage, compartment)
+                FirstKey(self).new_compartment(stage, compartment)
 
     def sign_again(self, stage: str) -> None:
         """Wrap keys for the readers in the file and sign the list: after a review."""
-        self._to_wrap |= {(stage, compartment) for compartment in self.compartments(stage)}
-        self._to_vouch |= {(stage, compartment) for compartment in self.compartments(stage)}
+        self.to_wrap |= {(stage, compartment) for compartment in self.compartments(stage)}
+        self.to_vouch |= {(stage, compartment) for compartment in self.compartments(stage)}
 
     # -- writing
 
     def commit(self) -> bool:
         """Write all changes; return whether there were any. The caller holds the lock."""
-        if not (self._changes or self._to_wrap or self._to_vouch or self.readers is not self.before):
+        if not (self._changes or self.to_wrap or self.to_vouch or self.readers is not self.before):
             return False
         write_attributes(self.folder)
-        for slot in sorted(self._to_wrap):
+        for slot in sorted(self.to_wrap):
             self._write_key(slot, self.key(*slot))
         self._write_readers()
         for stage in sorted(self._changes):
@@ -397,7 +229,7 @@ class SealedTransaction:
             new = changed(old, display_path(path), self._changes[stage], tidy=stage in self._tidy)
             if new != old:
                 replace_own(path, new)
-        for slot, key in sorted(self._keys.items()):
+        for slot, key in sorted(self.keys.items()):
             if key.earlier is not None:
                 self._write_key(slot, DataKey(key.key, None, key.naming))
         return True
@@ -407,7 +239,7 @@ class SealedTransaction:
 
         Raises InputError if keys would change.
         """
-        if self._to_wrap or self._to_vouch:
+        if self.to_wrap or self.to_vouch:
             hint = "`coinjar readers rekey` finishes it; then run this again"
             raise InputError(
                 "a change of keys was interrupted, or a key is missing",
@@ -427,7 +259,7 @@ class SealedTransaction:
 
     def _write_readers(self) -> None:
         vouched = dict(self.readers.signatures)
-        for stage, compartment in self._to_vouch:
+        for stage, compartment in self.to_vouch:
             vouched[f"{stage}.{compartment}"] = (
                 vouch(self.key(stage, compartment).key, self.jar.app, stage, self.readers.rows(stage)),
             )

@@ -7,10 +7,11 @@ from functools import cached_property
 from typing import NamedTuple
 
 from coinjar.core.code_uses import CodeLiteral, CodeUse
+from coinjar.core.definition import Definition, Undecryptable
 from coinjar.core.errors import CoinJarError, Location, is_encrypted_for_others
 from coinjar.core.inference import is_placeholder
 from coinjar.core.layers import Fetch, Resolver, no_fetch
-from coinjar.core.model import AcceptedFinding, Definition, Jar, Undecryptable, Variable
+from coinjar.core.model import AcceptedFinding, Jar, Variable
 from coinjar.core.names import SHARED
 from coinjar.core.redaction import SecretFinder
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from coinjar.core.definition import Definition, Undecryptable
 from coinjar.core.layers import Resolver, plain
-from coinjar.core.model import Definition, Scope, Undecryptable, Variable
+from coinjar.core.model import Scope, Variable
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.rules.base import CheckContext, Diagnostic
 

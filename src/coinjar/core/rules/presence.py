@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from coinjar.core.definition import Definition
 from coinjar.core.errors import is_encrypted_for_others
 from coinjar.core.layers import Resolver
-from coinjar.core.model import Definition, Variable
+from coinjar.core.model import Variable
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
 from coinjar.core.rules.base import CheckContext, Diagnostic, some_services

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from coinjar.core.definition import Content, SealedDefinition
 from coinjar.core.entropy import WEAK, bits
 from coinjar.core.inference import is_placeholder
-from coinjar.core.model import Content, Jar, SealedDefinition
+from coinjar.core.model import Jar
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
 from coinjar.core.rules.base import CheckContext, Diagnostic, ScopedDefinition

@@ -19,7 +19,8 @@ from coinjar.core.masking import SHORTEST, StreamMasker
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
 from coinjar.core.secret import reveal
-from coinjar.destinations.base import DestinationOptions, RenderContext, StageView, is_supplied
+from coinjar.destinations.base import DestinationOptions
+from coinjar.destinations.stage_view import RenderContext, StageView, is_supplied
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
 from coinjar.documents.field_reader import FieldReader
 

@@ -8,44 +8,39 @@ import asyncio
 import json
 import re
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from http import HTTPStatus
 from pathlib import Path
 from typing import Any
-
-import yaml
 
 from coinjar.core.delivery import DeliveryChange, DesiredValue, LiveValue
 from coinjar.core.errors import CoinJarError
 from coinjar.core.model import Destination
 from coinjar.core.names import ALL, suggestion
-from coinjar.destinations.base import RenderContext, StageView
+from coinjar.destinations.generated_objects import SERVICE
 from coinjar.destinations.live.base import LiveDestination, RestartState, Target, unreadable
+from coinjar.destinations.live.cluster_objects import (
+    KINDS,
+    ROLLED,
+    _documents,
+    is_for,
+    is_live,
+    order,
+    references,
+    rolled_out,
+    slim,
+)
 from coinjar.destinations.live.http import HttpClient, HttpStatusError, Request
 from coinjar.destinations.live.kubeconfig import default_path, read_access
-from coinjar.destinations.manifests import ORDER, SERVICE, ManifestsDestination
-from coinjar.destinations.workloads import TEMPLATED, environments, read_manifests, service_of
+from coinjar.destinations.manifests import ManifestsDestination
+from coinjar.destinations.stage_view import RenderContext, StageView
+from coinjar.destinations.workloads import TEMPLATED, environments, read_manifests
 from coinjar.documents.field_reader import FieldReader
-from coinjar.documents.json_data import NOTHING, Data, look
+from coinjar.documents.json_data import Data, look
 
 MANAGER = "coinjar"
 """The field manager of our fields."""
 _APPLY = "application/apply-patch+yaml"
-_KINDS = {
-    "ConfigMap": ("api/v1", "configmaps"),
-    "Secret": ("api/v1", "secrets"),
-    "Pod": ("api/v1", "pods"),
-    "PodTemplate": ("api/v1", "podtemplates"),
-    "ReplicationController": ("api/v1", "replicationcontrollers"),
-    "Deployment": ("apis/apps/v1", "deployments"),
-    "StatefulSet": ("apis/apps/v1", "statefulsets"),
-    "DaemonSet": ("apis/apps/v1", "daemonsets"),
-    "ReplicaSet": ("apis/apps/v1", "replicasets"),
-    "Job": ("apis/batch/v1", "jobs"),
-    "CronJob": ("apis/batch/v1", "cronjobs"),
-}
-_ROLLED = ("Deployment", "StatefulSet", "DaemonSet")
-_REFERENCES = ("configMapRef", "secretRef", "configMapKeyRef", "secretKeyRef", "configMap", "secret")
 
 
 class ClusterDestination(LiveDestination):
@@ -109,7 +104,7 @@ class ClusterDestination(LiveDestination):
         targets: list[Target] = []
         for service in services:
             client, namespace = self.client(hidden)
-            mine = [item for item in rendered if _is_for(item, service, manifests)]
+            mine = [item for item in rendered if is_for(item, service, manifests)]
             if any(item["kind"] in TEMPLATED for item in mine):
                 targets.append(
                     ClusterTarget(self, manifests, client, namespace, service, mine, self._wanted(inner, service))
@@ -129,28 +124,6 @@ class ClusterDestination(LiveDestination):
             for entry in inner.entries(service)
             if entry.text is not None
         }
-
-
-def _documents(data: bytes, file: str) -> Iterator[dict[str, Any]]:
-    for manifest in read_manifests(data, file):
-        loaded = yaml.safe_load(manifest.text)
-        if isinstance(loaded, dict) and loaded.get("kind") in _KINDS:
-            yield loaded
-
-
-def _is_for(document: Data, service: str, manifests: ManifestsDestination) -> bool:
-    """Return whether a rendered document belongs to a service: its objects, shared ones, and its workloads."""
-    if document["kind"] in ("ConfigMap", "Secret"):
-        return (
-            look(document, "/metadata/annotations").get(SERVICE) in (ALL, service)
-            if look(document, "/metadata/annotations") is not NOTHING
-            else False
-        )
-    manifest = read_manifests(json.dumps(document).encode(), "")[0]
-    services = manifests.render_context.jar.services
-    return any(
-        service_of(manifest, container, services, manifests.named) == service for container in manifest.containers()
-    )
 
 
 class ClusterTarget(Target):
@@ -187,7 +160,7 @@ class ClusterTarget(Target):
     # -- requests
 
     def _path(self, kind: str, namespace: str, name: str = "") -> str:
-        base, plural = _KINDS[kind]
+        base, plural = KINDS[kind]
         return f"/{base}/namespaces/{namespace}/{plural}" + (f"/{name}" if name else "")
 
     def _where(self, document: Data) -> tuple[str, str, str]:
@@ -226,14 +199,14 @@ class ClusterTarget(Target):
             if there is None:
                 continue
             result.append({**there, "kind": kind})
-            for other, wanted in sorted(_references(there)):
+            for other, wanted in sorted(references(there)):
                 if (held := await self._get(other, namespace, wanted)) is not None:
                     result.append({**held, "kind": other})
         return result
 
     async def read(self) -> dict[str, LiveValue]:
         files = {
-            Path(str(number)): read_manifests(json.dumps(_slim(item)).encode(), "the cluster")
+            Path(str(number)): read_manifests(json.dumps(slim(item)).encode(), "the cluster")
             for number, item in enumerate(await self._live())
         }
         reading = environments(files, self.made.render_context.jar.services, self.manifests.named)
@@ -297,7 +270,7 @@ class ClusterTarget(Target):
         used: set[str] = set()
         for kind in TEMPLATED:
             try:
-                used |= {name for item in await self._list(kind) if _is_live(item) for _, name in _references(item)}
+                used |= {name for item in await self._list(kind) if is_live(item) for _, name in references(item)}
             except HttpStatusError as fault:
                 if fault.status != HTTPStatus.FORBIDDEN:
                     raise
@@ -314,7 +287,7 @@ class ClusterTarget(Target):
             for owner in (self.service, ALL):
                 ours = [item for item in there if self._is_ours(item, owner)]
                 ours.sort(
-                    key=lambda item: (str(item["metadata"].get("creationTimestamp", "")), _order(item)), reverse=True
+                    key=lambda item: (str(item["metadata"].get("creationTimestamp", "")), order(item)), reverse=True
                 )
                 for our in ours[self.made.keep :]:
                     name = our["metadata"]["name"]
@@ -342,7 +315,7 @@ class ClusterTarget(Target):
         for document in self.workloads:
             kind, namespace, name = self._where(document)
             there = await self._get(kind, namespace, name)
-            if there is None or (kind in _ROLLED and not _rolled_out(kind, there)):
+            if there is None or (kind in ROLLED and not rolled_out(kind, there)):
                 waits.append(f"{kind} {name}")
         return RestartState(
             not waits,
@@ -380,11 +353,11 @@ class ClusterTarget(Target):
                 continue
             objects = [
                 {**held, "kind": kind}
-                for kind, name in sorted(_references(pod))
+                for kind, name in sorted(references(pod))
                 if (held := await self._get(kind, self.namespace, name))
             ]
             files = {
-                Path(str(number)): read_manifests(json.dumps(_slim(item)).encode(), "the cluster")
+                Path(str(number)): read_manifests(json.dumps(slim(item)).encode(), "the cluster")
                 for number, item in enumerate([pod, *objects])
             }
             items = [
@@ -398,51 +371,3 @@ class ClusterTarget(Target):
 
     async def close(self) -> None:
         await self.client.close()
-
-
-def _references(document: Data) -> set[tuple[str, str]]:
-    """Return the ConfigMaps and Secrets that a workload refers to."""
-    names: set[tuple[str, str]] = set()
-    if isinstance(document, dict):
-        for key, value in document.items():
-            if key in _REFERENCES and isinstance(value, dict):
-                name = value.get("name") or value.get("secretName")
-                if isinstance(name, str):
-                    names.add(("ConfigMap" if key.startswith("configMap") else "Secret", name))
-            names |= _references(value)
-    elif isinstance(document, list):
-        for item in document:
-            names |= _references(item)
-    return names
-
-
-def _is_live(document: Data) -> bool:
-    """Return whether a workload may still start pods: not an old ReplicaSet, or a pod that has ended."""
-    if document["kind"] in ("ReplicaSet", "ReplicationController"):
-        return look(document, "/spec/replicas") not in (0, NOTHING)
-    return document["kind"] != "Pod" or look(document, "/status/phase") not in ("Succeeded", "Failed")
-
-
-def _rolled_out(kind: str, document: Data) -> bool:
-    """Return whether all pods have the newest spec and are available (the status conditions that kubectl reads)."""
-    meta, status, spec = document["metadata"], document.get("status") or {}, document.get("spec") or {}
-    if status.get("observedGeneration", 0) < meta.get("generation", 0):
-        return False
-    if kind == "DaemonSet":
-        wanted = status.get("desiredNumberScheduled", 0)
-        return bool(status.get("updatedNumberScheduled", 0) >= wanted and status.get("numberAvailable", 0) >= wanted)
-    wanted = spec.get("replicas", 1)
-    updated, total = status.get("updatedReplicas", 0), status.get("replicas", 0)
-    available = status.get("availableReplicas", status.get("readyReplicas", 0))
-    return bool(updated >= wanted and total <= updated and available >= wanted)
-
-
-def _order(document: Data) -> int:
-    text = (document["metadata"].get("annotations") or {}).get(ORDER, "0")
-    return int(text) if str(text).isdigit() else 0
-
-
-def _slim(document: Data) -> Data:
-    """Return it without the fields that the server maintains."""
-    meta = {key: value for key, value in document.get("metadata", {}).items() if key in ("name", "namespace")}
-    return {key: value for key, value in document.items() if key != "status"} | {"metadata": meta}

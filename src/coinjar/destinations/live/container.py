@@ -16,9 +16,9 @@ from typing import Any
 from coinjar.core.delivery import DeliveryChange, LiveValue
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.model import Destination
-from coinjar.destinations.base import RenderContext, StageView, filled
 from coinjar.destinations.live.base import LiveDestination, RestartState, Target, last_lines, unreadable
 from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
+from coinjar.destinations.stage_view import RenderContext, StageView, filled
 from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
 from coinjar.system.child_environment import child_environment

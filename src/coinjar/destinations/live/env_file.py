@@ -7,7 +7,8 @@ from collections.abc import Mapping
 from coinjar.core.delivery import DesiredValue, LiveValue
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.secret import reveal
-from coinjar.destinations.base import DestinationOptions, RenderContext
+from coinjar.destinations.base import DestinationOptions
+from coinjar.destinations.stage_view import RenderContext
 from coinjar.dialects import get
 from coinjar.dialects.base import Dialect, Entry, FileHeader
 

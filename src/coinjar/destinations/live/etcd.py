@@ -12,10 +12,10 @@ from coinjar.core.delivery import GONE, DeliveryChange, LiveValue
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
 from coinjar.core.secret import reveal
-from coinjar.destinations.base import RenderContext, StageView
 from coinjar.destinations.live.base import LiveDestination, Target, unreadable
 from coinjar.destinations.live.http import HttpClient, Request
 from coinjar.destinations.live.tokens import read_token
+from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.field_reader import FieldReader
 
 MOST_OPERATIONS = 128

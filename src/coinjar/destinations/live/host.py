@@ -17,9 +17,9 @@ from yaml.nodes import MappingNode
 from coinjar.core.delivery import DeliveryChange, LiveValue
 from coinjar.core.errors import CoinJarError, ExternalError, InputError
 from coinjar.core.model import Destination
-from coinjar.destinations.base import RenderContext, StageView, filled
 from coinjar.destinations.live.base import NOW, LiveDestination, RestartState, Target, last_lines, unreadable
 from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
+from coinjar.destinations.stage_view import RenderContext, StageView, filled
 from coinjar.documents.field_reader import FieldReader
 
 _UNFINISHED = ".coinjar-unfinished"

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from coinjar.core.errors import CoinJarError
 from coinjar.documents.json_data import NOTHING, Data, as_text, look
-from coinjar.platforms.description import WaitCondition
+from coinjar.platforms.requests import WaitCondition
 
 PASSED, STILL_RUNS, AWAITS_APPROVAL = "passed", "still running", "waiting for approval"
 

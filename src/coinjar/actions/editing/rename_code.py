@@ -1,0 +1,113 @@
+"""Rename variables in documents, templates and code."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from coinjar.actions.editing.rename_edits import (
+    EditedFile,
+    RenameOptions,
+    UnchangedUse,
+    destination_paths,
+    environments,
+)
+from coinjar.actions.mentions.search import code_paths, find, unreadable
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.code_uses import has_code
+from coinjar.core.errors import InputError, Location, raise_all
+from coinjar.core.model import Jar
+from coinjar.jarfile.renaming import in_environments
+from coinjar.mentions.languages import by_first_line, language_of, look
+from coinjar.system.files import display_path
+
+if TYPE_CHECKING:
+    from coinjar.scanning.scan import FileMentions
+
+
+def _others(
+    opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: RenameOptions
+) -> tuple[list[EditedFile], list[UnchangedUse]]:
+    base = opened.folder.resolve().parent
+    paths = [*options.paths, *(code_paths(jar, base) if has_code(jar) else ()), *destination_paths(jar, base)]
+    if not paths:
+        return [], []
+    files, left = list[EditedFile](), list[UnchangedUse]()
+    report = find(opened, jar, list(dict.fromkeys(paths)), cached=False)
+    raise_all(
+        [
+            fault
+            for fault, path in zip(unreadable(report), report.scanned.unreadable, strict=True)
+            if _may_mention(Path(path.path), renames)
+        ]
+    )
+    places = environments(jar, base)
+    for file in report.scanned.files:
+        path = Path(file.path)
+        data = path.read_bytes()
+        new = _in_text(path, data, file, renames)
+        files.append(EditedFile(path, data, new))
+        left += [
+            UnchangedUse(
+                Location(display_path(path), located.line, located.column),
+                f"{located.text} is known only at run time: it may be an old name",
+            )
+            for located in file.mentions
+            if located.mention is None
+        ]
+        left += _still_there(path, new, renames)
+    for path, pointers in places.items():
+        known = next((file for file in files if file.path == path), None)
+        data = path.read_bytes()
+        new = in_environments(known.new if known else data, display_path(path), pointers, renames)
+        files = [file for file in files if file.path != path] + [EditedFile(path, data, new)]
+    return files, left
+
+
+def _may_mention(path: Path, renames: Mapping[str, str]) -> bool:
+    """Return whether a file that cannot be parsed may contain one of the names: then nothing is renamed, since the
+    result would be incomplete.
+    """
+    try:
+        data = path.read_bytes()
+    except OSError:
+        return True
+    return any(old.encode() in data for old in renames)
+
+
+def _in_text(path: Path, data: bytes, file: FileMentions, renames: Mapping[str, str]) -> bytes:
+    """Return the text with every mention renamed.
+
+    Raises InputError if the result would not mention the new names in the same places.
+    """
+    mentions = [mention.mention for mention in file.mentions if mention.mention and mention.mention.name in renames]
+    new = data
+    for mention in sorted(mentions, key=lambda other_mention: other_mention.start, reverse=True):
+        new = new[: mention.start] + mention.renamed.format(renames[mention.name]).encode() + new[mention.end :]
+    if new != data:
+        language = language_of(path.name) or by_first_line(data)
+        after = look(language, new) if language else None
+        if after and sum(mention.name in renames.values() for mention in after.mentions) < len(
+            {mention.start for mention in mentions}
+        ):
+            raise InputError(
+                "the names cannot be changed here",
+                hint="change them by hand",
+                location=Location(display_path(path)),
+                code="edit",
+            )
+    return new
+
+
+def _still_there(path: Path, data: bytes, renames: Mapping[str, str]) -> Iterator[UnchangedUse]:
+    """Yield where an old name remains as a word: in a comment, a text, something that is not a variable."""
+    gone = [old for old in renames if old not in renames.values()]
+    either = re.compile(rb"(?<![\w-])(?:" + b"|".join(re.escape(old.encode()) for old in gone) + rb")(?![\w-])")
+    for number, line in enumerate(data.split(b"\n") if gone else [], 1):
+        for match in either.finditer(line):
+            where = Location(display_path(path), number, len(line[: match.start()].decode(errors="replace")) + 1)
+            yield UnchangedUse(
+                where, f"{match[0].decode()} also appears here, but not as an environment variable; left unchanged"
+            )

@@ -1,0 +1,86 @@
+"""The edits of a rename, and where to look for names."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple
+
+from yaml.nodes import ScalarNode
+
+from coinjar.core.errors import Location
+from coinjar.core.model import Jar
+
+if TYPE_CHECKING:
+    pass
+
+
+class EditedFile(NamedTuple):
+    """A file before and after."""
+
+    path: Path
+    old: bytes
+    new: bytes
+
+
+class UnchangedUse(NamedTuple):
+    """A place that was not changed, and why."""
+
+    location: Location
+    reason: str
+
+
+class RenameEdits(NamedTuple):
+    """What a rename changes: files, the number of encrypted values, and what is left unchanged."""
+
+    renames: dict[str, str]
+    files: list[EditedFile]
+    sealed: int
+    unchanged: list[UnchangedUse]
+
+
+class RenameOptions(NamedTuple):
+    """How to rename: `keep_old` also exports the old names; `jar_only` leaves everything outside the jar unchanged."""
+
+    paths: Sequence[str] = ()
+    keep_old: bool = False
+    jar_only: bool = False
+
+
+def destination_paths(jar: Jar, base: Path) -> list[str]:
+    """Return the source files of the jar's destinations."""
+    result = []
+    for name, destination in jar.destinations.items():
+        key = {
+            "templates": "from",
+            "manifests": "from",
+            "containerfile": "path",
+            "document": "path",
+            "cluster": "manifests",
+        }.get(destination.type)
+        path = _option(jar, name, key) if key else None
+        if path and "{" not in path and (base / path).exists():
+            result.append(str(base / path))
+    return result
+
+
+def environments(jar: Jar, base: Path) -> dict[Path, list[str]]:
+    """Return the places of `document` destinations: environments in documents of any format."""
+    result: dict[Path, list[str]] = {}
+    for name, destination in jar.destinations.items():
+        path, places = _option(jar, name, "path"), destination.options.get("places")
+        if (
+            destination.type == "document"
+            and path
+            and "{" not in path
+            and (base / path).is_file()
+            and places is not None
+        ):
+            result.setdefault(Path(os.path.realpath(base / path)), []).extend(str(key.value) for key, _ in places.value)
+    return result
+
+
+def _option(jar: Jar, name: str, key: str) -> str | None:
+    node = jar.destinations[name].options.get(key)
+    return str(node.value) if isinstance(node, ScalarNode) else None

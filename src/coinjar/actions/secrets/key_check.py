@@ -1,0 +1,124 @@
+"""Check that a stage's keys and readers belong to its values."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from typing import TYPE_CHECKING
+
+from coinjar.actions.secrets.first_key import FirstKey
+from coinjar.core.definition import Content, Undecryptable
+from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location
+from coinjar.core.names import ALL
+from coinjar.core.record import Record
+from coinjar.crypto.sealed_file import SealedEntry
+from coinjar.jarfile.keyring import DataKey, compartments, sealed_path
+from coinjar.jarfile.readers import readers_path
+from coinjar.system.files import display_path
+
+if TYPE_CHECKING:
+    from coinjar.actions.secrets.transaction import SealedTransaction
+
+
+class DecryptedEntry(Record):
+    """One line of a stage, and its value."""
+
+    entry: SealedEntry
+    content: Content
+
+
+class KeyCheck:
+    """Checks a stage before anything is encrypted for it."""
+
+    def __init__(self, transaction: SealedTransaction) -> None:
+        self.transaction = transaction
+
+    def verify(self, stage: str, within: Sequence[str], *, replacing: Collection[tuple[str, str]] = ()) -> None:
+        """Check that a stage's keys and readers belong to its values, before anything is encrypted or wrapped for it.
+
+        `within` names the scopes that must be decrypted; others are checked if possible. Anybody can wrap a key of
+        their own for our readers, but it decrypts none of the existing values. A line that is to be replaced may be
+        broken, if others prove its key. Raises DecryptionError or InputError. Completes an interrupted change of keys.
+        """
+        there = compartments(self.transaction.folder, stage)
+        keys = {name: self._openable(stage, name, needed=name in within) for name in there}
+        if stage in self.transaction.sound or not there:
+            return
+        vouched = False
+        for compartment, key in keys.items():
+            entries = self._sound_values(stage, compartment, replacing) if key else []
+            if key is None or not entries:
+                continue
+            if not self.transaction.ring.is_signed(
+                self.transaction.jar.app, self.transaction.before, stage, compartment
+            ):
+                raise self._not_vouched(stage, compartment)
+            vouched = True
+            if key.earlier is not None:
+                self._finish(stage, compartment, key, entries)
+        if not vouched:  # no value that could prove the keys
+            self._verify_empty(stage, [name for name, key in keys.items() if key])
+        self.transaction.sound.add(stage)
+
+    def _openable(self, stage: str, compartment: str, *, needed: bool) -> DataKey | None:
+        try:
+            return self.transaction.ring.key(stage, compartment)
+        except DecryptionError:
+            if needed:
+                raise
+            return None
+
+    def _sound_values(
+        self, stage: str, compartment: str, replacing: Collection[tuple[str, str]]
+    ) -> list[DecryptedEntry]:
+        """Return the decrypted values of a scope.
+
+        Raises the fault of a broken one, unless it is to be replaced and another can be decrypted.
+        """
+        path = display_path(sealed_path(self.transaction.folder, stage))
+        entries: list[DecryptedEntry] = []
+        broken: list[CoinJarError] = []
+        for coin in [entry for entry in self.transaction.lines(stage) if entry.compartment == compartment]:
+            content = self.transaction.ring.open(self.transaction.jar, stage, coin, path)
+            if not isinstance(content, Undecryptable):
+                entries.append(DecryptedEntry(coin, content))
+            elif coin.slot in replacing:
+                broken.append(content.fault)
+            else:
+                raise content.fault
+        if broken and not entries:
+            raise broken[0]
+        return entries
+
+    def _verify_empty(self, stage: str, openable: Sequence[str]) -> None:
+        """Check a stage without values: its signatures must match; without any, its first key was interrupted, and is
+        created again for us alone.
+        """
+        if all(
+            self.transaction.ring.is_signed(self.transaction.jar.app, self.transaction.before, stage, scope)
+            for scope in openable
+        ):
+            return
+        ours = self.transaction.ring.identity().recipients
+        if any(f"{stage}.{scope}" in self.transaction.before.signatures for scope in openable) or any(
+            reader.recipient not in ours for reader in self.transaction.readers.of(stage)
+        ):
+            raise self._not_vouched(stage, ALL)
+        FirstKey(self.transaction).begin(stage)
+
+    def _finish(self, stage: str, compartment: str, key: DataKey, result: Sequence[DecryptedEntry]) -> None:
+        """Complete an interrupted change of keys."""
+        slot = (stage, compartment)
+        self.transaction.keys[slot] = DataKey(key.key, key.earlier, key.naming)
+        self.transaction.to_wrap.add(slot)
+        self.transaction.to_vouch.add(slot)
+        for entry in result:
+            self.transaction.seal(stage, compartment, entry.entry.name, entry.content)
+
+    def _not_vouched(self, stage: str, compartment: str) -> InputError:
+        location = Location(display_path(readers_path(self.transaction.folder)))
+        words = (
+            f"the readers of {stage} ({compartment}) in this file are not approved by anybody who can decrypt it: it "
+            "was changed by hand, or merged"
+        )
+        hint = f"review them (`coinjar readers list`), correct them, then run `coinjar readers vouch --stage {stage}`"
+        return InputError(words, hint=hint, location=location, code="not-vouched")

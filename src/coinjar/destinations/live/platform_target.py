@@ -1,0 +1,335 @@
+"""One app, or one stage of a project, on a platform."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from coinjar.core.delivery import GONE, DeliveryChange, DesiredValue, LiveValue, matches
+from coinjar.core.errors import CoinJarError, InputError, raise_all
+from coinjar.core.names import SHARED
+from coinjar.core.secret import reveal
+from coinjar.destinations.live.base import NOW, RestartState, Target, unreadable
+from coinjar.destinations.live.http import HttpClient, Request, Response
+from coinjar.destinations.live.platform_runs import PlatformRuns
+from coinjar.destinations.stage_view import StageView
+from coinjar.documents.json_data import NOTHING, Data, as_text, look
+from coinjar.platforms.limits import unsupported_variables
+from coinjar.platforms.requests import ListRequest, RequestTemplate
+from coinjar.platforms.templating import MissingValue, fill, fill_path
+
+if TYPE_CHECKING:
+    from coinjar.destinations.live.platform import PlatformDestination
+
+_MASK = "••••"
+
+
+class _ListedVariable(NamedTuple):
+    """A listed variable as its platform returned it, and the other stages that it is for."""
+
+    data: Data
+    others: list[str]
+
+
+class PlatformTarget(Target):
+    """One app, or one stage of a project."""
+
+    def __init__(
+        self,
+        platform: PlatformDestination,
+        view: StageView,
+        services: Sequence[str],
+        desired_values: Mapping[str, DesiredValue],
+    ) -> None:
+        self.made = platform
+        self.description = platform.description
+        own = services[0] if self.description.one_for == "service" and services else ""
+        fill_in = {"{stage}": platform.stage_names.get(view.stage, view.stage), "{service}": own}
+        self.context: dict[str, Any] = {"stage": None if view.stage == SHARED else fill_in["{stage}"], "service": own}
+        for key, text in platform.settings.items():
+            self.context[key] = text.replace("{stage}", fill_in["{stage}"]).replace("{service}", own)
+        where = self.context.get("app") or self.context.get("project") or ""
+        label = f"{platform.destination.name} ({where})" if where else platform.destination.name
+        super().__init__(own, label, services, desired_values, platform.destination.location)
+        self.stages_share = self.description.carried
+        self.needs_restart = self.description.in_effect == "next-deploy"
+        self.view = view
+        self._there: dict[str, LiveValue] = {}
+        self._around: dict[str, LiveValue] = {}
+        self._client: HttpClient | None = None
+        self.runs = PlatformRuns(self)
+
+    @property
+    def client(self) -> HttpClient:
+        """The client with the token; created with the first request."""
+        if self._client is None:
+            self._client = self._new_client()
+        return self._client
+
+    def _new_client(self) -> HttpClient:
+        for name in self.made.unset:
+            raise InputError(
+                f"{self.label}: the environment has no {name}",
+                hint=f"set {name} where coinjar runs",
+                location=self.origin,
+                code="unset",
+            )
+        token = self.made.token.text(self.view.resolver) if self.made.token else None
+        hidden = [desired.text for desired in self.desired_values.values() if desired.secret] + (
+            [token] if token else []
+        )
+        headers = (
+            {self.description.token_header: self.description.token_text.replace("{token}", reveal(token))}
+            if token
+            else {}
+        )
+        return HttpClient(self.context["address"], headers, self.label, self.origin, hidden=hidden)
+
+    async def close(self) -> None:
+        if self._client is not None:
+            await self._client.close()
+
+    def unsupported_variables(self) -> list[CoinJarError]:
+        errors: list[CoinJarError] = []
+        for unsupported in unsupported_variables(self.description, self.desired_values):
+            variable = self.made.render_context.jar.variables.get(unsupported.name)
+            words, code = (
+                f"{unsupported.name + ': ' if unsupported.name else ''}{unsupported.reason}",
+                "name-taken" if unsupported.taken else "over-the-limits",
+            )
+            errors.append(
+                InputError(
+                    words,
+                    hint=unsupported.hint,
+                    location=variable.location if variable else self.origin,
+                    code=code,
+                    of=self.label,
+                )
+            )
+        return errors
+
+    # -- requests
+
+    def ask(self, sending: RequestTemplate, more: Mapping[str, Any] = {}, at_hand: Data = None) -> Request:
+        context = {**self.context, **more}
+        try:
+            return Request(
+                sending.method,
+                fill_path(sending.path, context, at_hand),
+                fill(sending.body, context, at_hand) if sending.body is not None else None,
+                sending.repeat,
+            )
+        except MissingValue as fault:
+            words = f"the response has no {fault}, which {sending.location} requires"
+            raise unreadable(self, words, "correct the description, or check the service's response") from None
+
+    async def _send(self, sending: RequestTemplate, at_hand: Data = None) -> Data:
+        return (await self.client.send(self.ask(sending, at_hand=at_hand))).data
+
+    async def identity(self) -> str:
+        assert self.description.account, "a description without it is refused"
+        sending, words = self.description.account
+        data = await self._send(sending)
+        try:
+            return as_text(fill(words, self.context, data))
+        except MissingValue as fault:
+            raise unreadable(
+                self, f"the response has no {fault}, which identifies the account", "correct account in the description"
+            ) from None
+
+    # -- reading
+
+    async def _pages(self, listing: ListRequest) -> AsyncIterator[Data]:
+        following: Any = 1 if listing.next_page else None
+        path: str | None = None
+        while True:
+            ask = self.ask(listing.request, {"next": following})
+            answer: Response = await self.client.send(ask._replace(path=path) if path else ask)
+            yield answer.data
+            if listing.next_link:
+                path = answer.next
+                if path is None:
+                    return
+            elif listing.next_page:
+                if not look(answer.data, listing.items):
+                    return
+                following += 1
+            else:
+                following = look(answer.data, listing.next_at) if listing.next_at else None
+                if following is NOTHING or following in (None, "", False):
+                    return
+
+    async def read(self) -> dict[str, LiveValue]:
+        listing = self.description.listing
+        assert listing, "a description without it is refused"
+        result: dict[str, LiveValue] = {}
+        self._there, self._around = result, {}
+        async for page in self._pages(listing):
+            there = look(page, listing.items)
+            if not isinstance(there, dict if listing.form == "map" else list):  # an empty list is not the same as none
+                what = "object" if listing.form == "map" else "list"
+                words = f"the response has no {what} at '{listing.items}', which {listing.request.location} requires"
+                raise unreadable(self, words, "correct the description, or check the service's response")
+            if isinstance(there, dict):
+                result |= {
+                    name: self._held(name, as_text(value), None) for name, value in there.items() if value is not None
+                }
+            else:
+                for item in there:
+                    self._take(listing, item, result)
+        return result
+
+    def enclosing(self) -> dict[str, LiveValue]:
+        return self._around
+
+    def _take(self, listing: ListRequest, item: Data, result: dict[str, LiveValue]) -> None:
+        """Add one listed variable, if it is for our stage or for all; the narrower takes effect."""
+        name = look(item, listing.name)
+        stages = look(item, listing.stages) if listing.stages else NOTHING
+        named = [
+            str(stage)
+            for stage in (stages if isinstance(stages, list) else [stages])
+            if stage not in (NOTHING, None, "")
+        ]
+        own = self.context["stage"]
+        wide = bool(listing.stages) and not named
+        if not isinstance(name, str) or (listing.stages and not wide and own not in named):
+            return
+        is_ours = not wide or own is None
+        hidden = look(item, listing.hidden) is True if listing.hidden else False
+        value = look(item, listing.value)
+        text = None if hidden or value in (NOTHING, None) else as_text(value)
+        current = self._held(name, text, item)
+        secret = current.secret or hidden or (look(item, listing.secret) is True if listing.secret else False)
+        mark = look(item, listing.mark) if listing.mark else NOTHING
+        supplied = current.supplied or (bool(listing.supplied) and look(item, listing.supplied) is True)
+        marked = "" if mark is NOTHING else as_text(mark)
+        live_value = current._replace(
+            secret=secret,
+            supplied=supplied,
+            version=marked,
+            inherited=not is_ours,
+            handle=_ListedVariable(item, [stage for stage in named if stage != own]),
+        )
+        if not is_ours:
+            self._around[name] = live_value
+        if is_ours or name not in result:
+            result[name] = live_value
+
+    def _held(self, name: str, text: str | None, handle: object) -> LiveValue:
+        variable = self.made.render_context.jar.variables.get(name)
+        secret = self.made.render_context.is_secret(name, text or "")
+        taken = matches(name, self.description.supplied) or (
+            variable is not None and self.made.destination.name in variable.supplied_by
+        )
+        return LiveValue(name, text, secret, taken or matches(name, self.description.reserved), handle=handle)
+
+    # -- writing
+
+    def _asks(self, changes: Sequence[DeliveryChange], *, shown: bool) -> Iterator[list[Request]]:
+        """Return the requests, grouped where one must follow another; for display secrets are masked."""
+
+        def text(value: str | None, *, secret: bool) -> str | None:
+            return value if value is None or not (shown and secret and value) else _MASK
+
+        how = self.description.writing
+        nothing = "" if how.remove_by == "empty" else None
+        own = self.context["stage"]
+        if how.changes:
+            values = {
+                change.name: nothing if change.action == GONE else reveal(text(change.new, secret=change.secret) or "")
+                for change in changes
+            }
+            yield [self.ask(how.changes, {"changes": values})]
+            return
+        if how.whole:
+            gone = {change.name for change in changes if change.action == GONE}
+            kept = [
+                live_value
+                for name, live_value in self._there.items()
+                if name not in self.desired_values and name not in gone and not live_value.supplied
+            ]
+            everything = {
+                live_value.name: reveal(text(live_value.text, secret=live_value.secret) or "") for live_value in kept
+            }
+            everything |= {
+                desired.name: reveal(text(desired.text, secret=desired.secret) or "")
+                for desired in self.desired_values.values()
+            }
+            yield [self.ask(how.whole, {"everything": everything})]
+            return
+        assert how.create
+        assert how.remove
+        for change in changes:
+            item = change.live.handle if change.live is not None else None
+            at_hand, others = (item.data, item.others) if isinstance(item, _ListedVariable) else (None, [])
+            more = {
+                "name": change.name,
+                "value": text(change.new, secret=change.secret),
+                "secret": change.secret,
+                "stages": [own] if own is not None else [],
+                "others": others,
+            }
+            create = [self.ask(how.create, more)] if change.action != GONE else []
+            if others and how.narrow:  # it stays for the other stages
+                yield [self.ask(how.narrow, more, at_hand), *create]
+            elif change.action == GONE:
+                yield [self.ask(how.remove, more, at_hand)]
+            elif change.live is not None and how.change:
+                yield [self.ask(how.change, more, at_hand)]
+            else:
+                yield create
+
+    def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
+        head = (
+            f"   {self.description.token_header}: {self.description.token_text.replace('{token}', _MASK)}"
+            if self.made.token
+            else ""
+        )
+        lines = []
+        for ask in [request for group in self._asks(changes, shown=True) for request in group]:
+            body = f"   {json.dumps(ask.body, ensure_ascii=False)}" if ask.body is not None else ""
+            lines.append(f"{ask.method} {self.client.address}{ask.path}{head}{body}")
+        return lines
+
+    async def write(self, changes: Sequence[DeliveryChange]) -> None:
+        if not changes:
+            return
+        bound = asyncio.Semaphore(self.description.at_once)
+
+        async def send(group: list[Request]) -> None:
+            async with bound:
+                for ask in group:
+                    self.before_write()
+                    await self.client.send(ask)
+
+        done = await asyncio.gather(
+            *(send(group) for group in self._asks(changes, shown=False)), return_exceptions=True
+        )
+        failed = [item for item in done if isinstance(item, BaseException)]
+        if others := [error for error in failed if not isinstance(error, CoinJarError)]:
+            raise others[0]
+        raise_all([error for error in failed[:1] if isinstance(error, CoinJarError)])
+
+    # -- restarting
+
+    async def effect(self) -> RestartState | None:
+        state = self.description.state
+        if state is None:
+            return None if self.needs_restart else NOW
+        data = await self._send(state.request)
+        if state.pending:
+            names = look(data, state.pending)
+            waiting = frozenset(map(str, names)) if isinstance(names, list) else frozenset()
+            return RestartState(not waiting, waiting)
+        saved, running = look(data, state.saved), look(data, state.running)
+        return RestartState(saved == running, None if saved != running else frozenset())
+
+    def restart_words(self) -> str:
+        return f"redeploys {self.context.get('app') or self.label}" if self.description.restart else ""
+
+    async def restart(self) -> None:
+        if self.description.restart:
+            await self.runs.carry_out(self.description.restart, {})

@@ -1,0 +1,216 @@
+"""What a destination works with: the jar and its keys, and one stage as the destination sees it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Mapping
+from fnmatch import fnmatchcase
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from coinjar.core.display import Masker
+from coinjar.core.errors import is_encrypted_for_others, raise_all
+from coinjar.core.inference import infer
+from coinjar.core.layers import Resolver
+from coinjar.core.model import Destination, Jar, Resolved, Variable
+from coinjar.core.names import SHARED
+from coinjar.dialects.base import Entry, FileHeader, ParseContext
+from coinjar.jarfile.load import read_bytes
+
+if TYPE_CHECKING:
+    from coinjar.jarfile.sealed_values import Ring
+
+
+class RenderContext:
+    """What a destination works with: the jar and its keys, the folder that its paths are relative to, and what this run
+    will write.
+    """
+
+    def __init__(
+        self,
+        jar: Jar,
+        folder: Path,
+        masker: Masker,
+        ring: Ring | None = None,
+        *,
+        move_up: bool = False,
+        writes: bool = False,
+    ) -> None:
+        self.jar = jar
+        self.folder = folder
+        self.ring = ring
+        self.root = folder.parent
+        self.move_up = move_up
+        self.writes = writes
+        self.masker = masker
+        self.pending: dict[Path, bytes] = {}
+
+    def current(self, path: Path) -> bytes:
+        """Return a file's content, or what this run will write to it; empty if there is none."""
+        if path in self.pending:
+            return self.pending[path]
+        return read_bytes(path) if path.exists() else b""
+
+    def naming_key(self, stage: str) -> bytes:
+        """Return the key for the names of a stage's Kubernetes Secrets."""
+        from coinjar.jarfile.naming_key import naming_key
+
+        return naming_key(self.folder, self.layers(stage), self.ring, make=self.writes)
+
+    def layers(self, stage: str) -> list[str]:
+        """Return the layers of a stage, farthest first."""
+        return [SHARED, *(self.jar.chain(stage) if stage != SHARED else ())]
+
+    def parse_context(self, separator: str = "__") -> ParseContext:
+        """Return what readers need from the jar."""
+        return ParseContext([name for name in self.jar.stage_names() if "*" not in name], self.jar.variables, separator)
+
+    def is_secret(self, name: str, text: str) -> bool:
+        """Return whether a name is, or looks like, a secret's."""
+        variable = self.jar.variables.get(name) or next(
+            (variable for variable in self.jar.variables.values() if name in variable.also_as), None
+        )
+        return variable.name in self.jar.secret_names if variable else infer(name, text).secret
+
+
+class StageView:
+    """One stage as a destination sees it.
+
+    `stage` is `shared` for values without a stage; `lenient`: omit what cannot be computed yet.
+    """
+
+    def __init__(self, resolver: Resolver, destination: Destination, *, lenient: bool = False) -> None:
+        self.resolver = resolver
+        self.lenient = lenient
+        self.stage = resolver.stage
+        self.destination = destination
+        self._entries: dict[tuple[str, tuple[str, ...]], list[Entry]] = {}
+
+    def services(self) -> list[str]:
+        """Return the services of the destination."""
+        return services_for(self.destination, self.resolver.jar)
+
+    def heading(self, service: str) -> FileHeader:
+        return FileHeader(self.resolver.jar.app, self.stage, service)
+
+    def entries(
+        self,
+        service: str,
+        phases: tuple[str, ...] = ("run",),
+        *,
+        lenient: bool = False,
+        takes: Callable[[str], bool] | None = None,
+    ) -> list[Entry]:
+        """Return what a service gets here, `also_as` names included, secrets replaced as declared; `takes` filters
+        names.
+
+        Raises every fault at once, unless `lenient`: then variables without a value are omitted. A secret encrypted for
+        others is a fault only where its text would be written.
+        """
+        if takes is not None:
+            return self._worked_out(
+                service, phases, lambda name: takes(name) and gets(self.destination, name), lenient=lenient
+            )
+        key = (service, (*phases, str(lenient)))
+        if key not in self._entries:
+            only = None if takes_all(self.destination) else lambda name: gets(self.destination, name)
+            self._entries[key] = self._worked_out(service, phases, only, lenient=lenient)
+        return self._entries[key]
+
+    def _worked_out(
+        self, service: str, phases: tuple[str, ...], only: Callable[[str], bool] | None, *, lenient: bool
+    ) -> list[Entry]:
+        result: dict[str, Resolved] = {}
+        for phase in phases:
+            result |= (
+                self._lenient(service, phase, only)
+                if lenient
+                else self.resolver.resolve(service, phase=phase, closed=True, only=only)
+            )
+        faults = {
+            id(resolved.fault): resolved.fault
+            for resolved in result.values()
+            if resolved.fault is not None and self._needs_text(resolved)
+        }
+        raise_all(list(faults.values()))
+        order = {name: number for number, name in enumerate(self.resolver.jar.variables)}
+        return [entry for name in sorted(result, key=order.__getitem__) for entry in self._made(result[name])]
+
+    def _lenient(self, service: str, phase: str, only: Callable[[str], bool] | None) -> dict[str, Resolved]:
+        """Return the variables with a value; a reference to a variable without a value is not a fault, everything else
+        is.
+        """
+        resolver = self.resolver
+        variables = [variable for variable in resolver.jar.variables.values() if only is None or only(variable.name)]
+        here = [
+            variable
+            for variable in variables
+            if variable.phase in (phase, "both") and resolver.applies(variable, service)
+        ]
+        result = {variable.name: resolver.value(variable.name, service) for variable in here}
+        faults = [
+            resolved.fault
+            for resolved in result.values()
+            if resolved.fault is not None and resolved.fault.code != "reference"
+        ]
+        raise_all([fault for fault in faults if not is_encrypted_for_others(fault)])
+        return {
+            name: resolved for name, resolved in result.items() if resolved.text is not None or resolved.fault in faults
+        }
+
+    def _needs_text(self, resolved: Resolved) -> bool:
+        return (
+            gets(self.destination, resolved.variable.name)
+            and not self.destination.plain_only
+            and self.destination.secrets is None
+        )
+
+    def _made(self, resolved: Resolved) -> Iterable[Entry]:
+        if not resolved.secret and not resolved.variable.also_as:  # by far the most
+            return (
+                (Entry(resolved.variable.name, resolved.text, resolved.variable),)
+                if gets(self.destination, resolved.variable.name)
+                else ()
+            )
+        return self._made_with_care(resolved)
+
+    def _made_with_care(self, resolved: Resolved) -> Iterable[Entry]:
+        if not gets(self.destination, resolved.variable.name) or (resolved.secret and self.destination.plain_only):
+            return
+        for name in (resolved.variable.name, *resolved.variable.also_as):
+            if (
+                resolved.secret
+                and self.destination.secrets is not None
+                and (resolved.text is not None or resolved.fault is not None)
+            ):
+                yield Entry(name, self.destination.secrets.replace("{name}", resolved.variable.name), resolved.variable)
+            else:
+                yield Entry(name, resolved.revealed, resolved.variable, resolved.secret)
+
+
+def filled(text: str, holders: Mapping[str, str]) -> str:
+    """Return the text with its placeholders replaced; other braces stay."""
+    return re.sub("|".join(map(re.escape, holders)), lambda match: holders[match[0]], text)
+
+
+def services_for(destination: Destination, jar: Jar) -> list[str]:
+    """Return the services of a destination, in the order of declaration."""
+    return [name for name in jar.services if destination.services is None or name in destination.services]
+
+
+def takes_all(destination: Destination) -> bool:
+    """Return whether a destination takes all variables."""
+    return destination.variables == ("*",) and not destination.without
+
+
+def gets(destination: Destination, name: str) -> bool:
+    """Return whether a destination takes this variable."""
+    if takes_all(destination):
+        return True
+    wanted = any(fnmatchcase(name, shape) for shape in destination.variables)
+    return wanted and not any(fnmatchcase(name, shape) for shape in destination.without)
+
+
+def is_supplied(variable: Variable, destination: Destination) -> bool:
+    """Return whether a destination supplies the variable itself."""
+    return destination.name in variable.supplied_by
