@@ -6,7 +6,7 @@ NEWEST := .venv-newest
 PYTEST := -m pytest -n auto
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
-.PHONY: demo test unit test-newest test-under-load lint bench docs screenshots system lock clean
+.PHONY: demo test unit test-newest test-matrix test-under-load fmt lint bench docs screenshots system lock clean
 
 demo: $(VENV)/ready
 	sh tools/system.sh demo
@@ -26,10 +26,23 @@ test-newest: system
 	$(NEWEST)/bin/pip install --quiet --editable '.[all,test,lint]'
 	$(NEWEST)/bin/python $(PYTEST)
 
+# The fast lane on every Python from 3.11 to 3.14 that is installed here.
+test-matrix:
+	for version in 3.11 3.12 3.13 3.14; do \
+	for python in $$(command -v python$$version) $$HOME/.pyenv/versions/$$version.*/bin/python; do \
+	[ -x "$$python" ] && "$$python" -c 'import venv' 2>/dev/null || continue; \
+	rm -rf $(VENV)-$$version; "$$python" -m venv $(VENV)-$$version && \
+	$(VENV)-$$version/bin/pip install --quiet --editable '.[all,test]' && \
+	$(VENV)-$$version/bin/python $(PYTEST) -m unit || exit 1; echo "$$version: passed"; break; done; done
+
 # The same tests beside eight busy loops.
 test-under-load: system $(VENV)/ready-to-test
 	for loop in 1 2 3 4 5 6 7 8; do $(BIN)/python -c 'while True: pass' & pids="$$pids $$!"; done; \
 	$(BIN)/python $(PYTEST); code=$$?; kill $$pids; exit $$code
+
+fmt: $(VENV)/ready-to-test
+	$(BIN)/ruff format src tests bench tools
+	$(BIN)/ruff check --fix src tests bench tools
 
 lint: $(VENV)/ready-to-test
 	$(BIN)/ruff format --check src tests bench tools
@@ -72,4 +85,4 @@ $(VENV)/ready-to-test: $(VENV)/ready requirements/test.txt
 	touch $@
 
 clean:
-	rm -rf $(VENV) $(NEWEST) dist build
+	rm -rf $(VENV) $(VENV)-3.* $(NEWEST) dist build

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -82,7 +83,7 @@ def test_start_up_imports_little(demo: Coinjar) -> None:
         )
     }
     assert "coinjar.documents.edit" not in own
-    assert len(own) < 35
+    assert len(own) < 42
     for door in (
         "coinjar.actions.open_jar",
         "coinjar.jarfile.load",
@@ -152,20 +153,16 @@ def test_completion_is_silent_without_a_jar(tmp_path: Path) -> None:
     assert (done.out + done.err).strip() == ""
 
 
-def test_outside_packages_add_dialects_sources_and_destinations(demo: Coinjar) -> None:
-    """Entry points of another installed package, faked by a metadata folder on the path."""
+def test_outside_packages_add_one_of_each(demo: Coinjar) -> None:
+    """The package of docs/extending.md, installed as a metadata folder on the path."""
+    page = (Path(__file__).parent.parent / "docs/extending.md").read_text()
+    toml, *code = re.findall(r"```(?:toml|python)\n(.*?)```", page, re.DOTALL)
+    points = re.sub(r'\[project\.entry-points\."(.*)"\]', r"[\1]", toml).replace('"', "")
     demo.write(
         {
-            "more/more.py": "from coinjar.dialects.base import Dialect, ReadItem, ReadResult, Location\nfrom coinjar.sources.base import SourceVariables\n"
-            "class Shout(Dialect):\n    name = 'shout'\n    about = 'x'\n    def unsupported_reason(self, name, text): return None\n"
-            "    def write(self, entries, heading): return ''.join(f'{e.name}!{e.text}\\n' for e in entries).encode()\n"
-            "def read(rest, dialect, asking): return SourceVariables('more:' + rest, 'more', 'x', ReadResult([ReadItem('LOG_LEVEL', rest, Location('more', 1, 1))], []))\n",
-            "more/place.py": "from coinjar.destinations.base import FileDestination, Output, nothing_hidden\n"
-            "class Shelf(FileDestination):\n    keys = ('path',)\n"
-            "    def outputs(self, view): return [Output(self.resolve_path(self.text('path'), view.stage), b'!', False, 'x', nothing_hidden)]\n"
-            "    def read(self, stage): raise NotImplementedError\n",
+            "more/more.py": "\n".join(code),
             "more/more-1.dist-info/METADATA": "Metadata-Version: 2.1\nName: more\nVersion: 1\n",
-            "more/more-1.dist-info/entry_points.txt": "[coinjar.dialects]\nshout = more:Shout\n[coinjar.sources]\nmore = more:read\n[coinjar.destinations]\nshelf = place:Shelf\n",
+            "more/more-1.dist-info/entry_points.txt": points,
             "jar/jar.yaml": demo.read("jar/jar.yaml").replace(
                 "destinations:\n", "destinations:\n  there: {type: shelf, path: shelf}\n"
             ),
@@ -176,8 +173,36 @@ def test_outside_packages_add_dialects_sources_and_destinations(demo: Coinjar) -
     assert "different" in demo("compare", "prod", "more:info", "--name", "LOG_LEVEL", env=env, code=1).out
     demo("render", "prod", "there", env=env)
     assert demo.read("shelf") == "!"
+    assert "warning CJ901: TICKET_DB_PORT has no description" in demo("check", env=env, code=None).out
+    assert demo("count", env=env).out == "22\n"
+    # where they must appear: help, completion, schema
+    assert re.search(r"Other packages:\n +count +Print the number of variables\.", demo("--help", env=env).out)
+    assert "--most" in demo("count", "--help", env=env).out
+    words = {"_COINJAR_COMPLETE": "complete_bash", "COMP_WORDS": "coinjar render prod --as sh", "COMP_CWORD": "4"}
+    assert "shout" in demo(env=env | words, process=True).out.split()
+    assert '"shelf"' in demo("schema", "jar", env=env).out
     assert "there is no destination type 'shelf'" in demo("render", "prod", "there", code=3).err
     assert "did you mean 'posix'" in demo("render", "prod", "--service", "berths", "--as", "posxi", env=env, code=2).err
+    assert "there is no command 'count'" in demo("count", code=2).err
+
+
+@pytest.mark.parametrize(
+    ("library", "extra", "arguments"),
+    [
+        ("httpx", "deliver", ["deliver", "rehearsal", "hosting"]),
+        ("sqlalchemy", "deliver", ["deliveries"]),
+        ("jinja2", "standins", ["standins", "saltmarsh", "--state", "s"]),
+        ("tree_sitter", "mentions", ["mentions", "a.sh"]),
+        ("pathspec", "mentions", ["mentions"]),
+    ],
+)
+def test_a_missing_extra_is_named_with_its_command(
+    library: str, extra: str, arguments: list[str], demo: Coinjar
+) -> None:
+    demo.write({f"more/{library}.py": f"raise ModuleNotFoundError('none', name='{library}')\n", "a.sh": "echo $A\n"})
+    there = {"SALTMARSH_ADDRESS": "http://127.0.0.1:1", "SALTMARSH_TOKEN": "x"}
+    done = demo(*arguments, env=there | {"PYTHONPATH": str(demo.folder / "more")}, code=2)
+    assert f"this needs {library}, which is not installed\n    pip install 'coinjar[{extra}]'\n" in done.err
 
 
 def test_arrows_point_down() -> None:

@@ -76,6 +76,13 @@ def confirm_names(ctx: typer.Context, incomplete: str) -> list[str]:
     return [*stage_names(ctx, incomplete), *(proof_names(ctx, incomplete) if ctx.params.get("where") else [])]
 
 
+def complete_dialects(incomplete: str) -> list[str]:
+    """Complete a dialect."""
+    from coinjar.dialects import dialect_names
+
+    return [name for name in dialect_names() if name.startswith(incomplete)]
+
+
 def standin_names(incomplete: str) -> list[str]:
     """Complete a stand-in."""
     from coinjar.standins import STANDINS
@@ -132,7 +139,10 @@ NamePatterns = Annotated[
         help="Only names that match this pattern, such as 'MAIL_*'; may be repeated. Default: all.",
     ),
 ]
-DialectOption = Annotated[str | None, typer.Option("--as", metavar="DIALECT", help="The dialect to write.")]
+DialectOption = Annotated[
+    str | None,
+    typer.Option("--as", metavar="DIALECT", autocompletion=complete_dialects, help="The dialect to write."),
+]
 
 
 def open_here(ctx: typer.Context, jar: str | None) -> OpenJar:

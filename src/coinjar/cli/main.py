@@ -2,7 +2,7 @@
 
 import gc
 import sys
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import cache, partial
 from importlib import import_module
 from typing import Annotated, Any
@@ -15,6 +15,7 @@ from typer.core import TyperCommand, TyperGroup  # noqa: E402
 from coinjar import __version__  # noqa: E402
 from coinjar.core.errors import CoinJarError, UsageError  # noqa: E402
 from coinjar.core.names import suggestion  # noqa: E402
+from coinjar.system.plugins import plugins  # noqa: E402
 
 # Each command's line in the help: its group, and what it does.
 COMMANDS = {
@@ -98,6 +99,8 @@ def _process_once(option: Any, process: Any, ctx: Any, value: Any, state: Any) -
 @cache
 def _command(cmd_name: str) -> Any:
     """Return one command, loaded on first use."""
+    if cmd_name not in COMMANDS and cmd_name in plugins("commands"):
+        return _as_command(cmd_name, {cmd_name: (plugins("commands")[cmd_name].load(), None)}, None)
     if cmd_name not in COMMANDS:
         meant = (
             f"did you mean `coinjar {_MEANT[cmd_name]}`?"
@@ -106,12 +109,22 @@ def _command(cmd_name: str) -> Any:
         )
         raise UsageError(f"there is no command '{cmd_name}'", hint=meant)
     module = import_module(f"coinjar.cli.{cmd_name}")
-    app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False, help=module.__doc__)
-    for name, (run, short) in getattr(module, "COMMANDS", {cmd_name: (getattr(module, "run", None), None)}).items():
+    return _as_command(
+        cmd_name, getattr(module, "COMMANDS", {cmd_name: (getattr(module, "run", None), None)}), module.__doc__
+    )
+
+
+def _as_command(cmd_name: str, functions: Mapping[str, Any], about: str | None) -> Any:
+    app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False, help=about)
+    for name, (run, short) in functions.items():
         app.command(name, cls=SingleUseCommand, help=run.__doc__, short_help=short)(run)
     command = typer.main.get_command(app)
     command.name = cmd_name
     return command
+
+
+def _first_line(function: Any) -> str:
+    return (function.__doc__ or "").strip().partition("\n")[0]
 
 
 class LazyGroup(TyperGroup):
@@ -119,7 +132,7 @@ class LazyGroup(TyperGroup):
 
     def list_commands(self, ctx: Any) -> list[str]:
         del ctx
-        return list(COMMANDS)
+        return [*COMMANDS, *plugins("commands")]
 
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
         del ctx
@@ -130,11 +143,13 @@ class LazyGroup(TyperGroup):
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         del ctx
-        width = max(map(len, COMMANDS))
-        for part in dict.fromkeys(part for part, _ in COMMANDS.values()):
+        more = {name: ("Other packages", _first_line(point.load())) for name, point in plugins("commands").items()}
+        commands = COMMANDS | more
+        width = max(map(len, commands))
+        for part in dict.fromkeys(part for part, _ in commands.values()):
             with formatter.section(part):
                 formatter.write_dl(
-                    [(name.ljust(width), about) for name, (where, about) in COMMANDS.items() if where == part]
+                    [(name.ljust(width), about) for name, (where, about) in commands.items() if where == part]
                 )
 
 
@@ -199,12 +214,29 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except typer.Abort:
         print("coinjar: stopped", file=sys.stderr)
         return 130
+    except ModuleNotFoundError as error:
+        print_error(_missing(error))
+        return 2
     except BrokenPipeError:
         sys.stderr.close()  # the reader is gone; avoid an error when Python flushes at exit
         return 0
     except Exception as error:  # noqa: BLE001 - told apart, and raised again if it is not the command line's
         return _refused(error)
     return code if isinstance(code, int) else 0
+
+
+_EXTRAS = {"httpx": "deliver", "asyncssh": "deliver", "sqlalchemy": "deliver", "jinja2": "standins"}
+_EXTRAS |= {"pathspec": "mentions", "tree_sitter": "mentions"}
+"""Which extra of the package brings a library."""
+
+
+def _missing(error: ModuleNotFoundError) -> UsageError:
+    """Return the error for a library of an extra that is not installed. Raises any other import error again."""
+    library = (error.name or "").partition(".")[0]
+    extra = _EXTRAS.get("tree_sitter" if library.startswith("tree_sitter") else library)
+    if extra is None:
+        raise error
+    return UsageError(f"this needs {library}, which is not installed", hint=f"pip install 'coinjar[{extra}]'")
 
 
 def _refused(error: Exception) -> int:

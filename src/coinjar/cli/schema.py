@@ -31,9 +31,26 @@ def run(
     if out is not None:
         for schema in SCHEMAS:
             path = out / f"{schema}.schema.json"
-            replace_file(path, schema_text(schema).encode())
+            text = schema_text(schema)
+            replace_file(path, (_with_plugins(text) if schema == "jar" else text).encode())
             print_status(f"written: {path}")
         return
     if name not in SCHEMAS:
         raise UsageError(f"there is no schema '{name}'", hint=f"they are {', '.join(SCHEMAS)}")
-    sys.stdout.write(schema_text(name))
+    sys.stdout.write(_with_plugins(schema_text(name)) if name == "jar" else schema_text(name))
+
+
+def _with_plugins(text: str) -> str:
+    """Return the schema of jar.yaml with the dialects and destination types of other packages as examples."""
+    from coinjar.system.plugins import plugins
+
+    dialects, types = list(plugins("dialects")), list(plugins("destinations"))
+    if not dialects and not types:
+        return text
+    import json
+
+    schema = json.loads(text)
+    properties = schema["$defs"]["destination"]["properties"]
+    properties["as"]["examples"] = dialects
+    properties["type"]["examples"] = types
+    return json.dumps(schema, indent=2, ensure_ascii=False) + "\n"

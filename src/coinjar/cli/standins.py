@@ -54,6 +54,8 @@ def run(
     import contextlib
     import threading
 
+    import jinja2  # noqa: F401 - a missing extra is reported before anything listens
+
     from coinjar.standins import STANDINS, standin_class
     from coinjar.standins.base import FAULTS, served
     from coinjar.system.files import replace_file

@@ -14,6 +14,7 @@ from coinjar.core.names import suggestion
 from coinjar.destinations.base import DestinationOptions, FileDestination
 from coinjar.destinations.stage_view import RenderContext
 from coinjar.documents.field_reader import FieldReader
+from coinjar.system.plugins import plugins
 
 if TYPE_CHECKING:
     from coinjar.destinations.live.base import LiveDestination
@@ -33,6 +34,11 @@ BUILT_IN = {
     "platform": "live.platform:PlatformDestination",
 }
 LIVE = frozenset({"host", "container", "cluster", "etcd", "platform"})
+
+
+def type_names() -> list[str]:
+    """Return the names of all types, those of other packages included."""
+    return [*BUILT_IN, *plugins("destinations")]
 
 
 def is_live(destination: Destination) -> bool:
@@ -69,13 +75,7 @@ def _made(destination: Destination, render_context: RenderContext, wanted: type[
 
 
 def _kind(destination: Destination) -> type[DestinationOptions]:
-    from importlib.metadata import entry_points
-
-    outside = (
-        {point.name: point for point in entry_points(group="coinjar.destinations")}
-        if destination.type not in BUILT_IN
-        else {}
-    )
+    outside = plugins("destinations") if destination.type not in BUILT_IN else {}
     if destination.type in BUILT_IN:
         module, _, name = BUILT_IN[destination.type].partition(":")
         return cast("type[DestinationOptions]", getattr(import_module(f"coinjar.destinations.{module}"), name))

@@ -43,6 +43,6 @@ class EarlierObject(NamedTuple):
 
 
 def object_order(data: bytes) -> int | None:
-    """Return the position in the series of objects; 0 without the annotation."""
+    """Return the position in the series of objects; None without the annotation."""
     match = re.search(rb'coinjar/order: "(\d{1,9})"', data)
     return int(match[1]) if match else None

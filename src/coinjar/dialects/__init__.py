@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, cast
 
 from coinjar.core.errors import UsageError
 from coinjar.core.names import suggestion
+from coinjar.system.plugins import plugins
 
 if TYPE_CHECKING:
     from coinjar.dialects.base import Dialect
@@ -40,9 +41,7 @@ def get(name: str) -> Dialect:
     if name in BUILT_IN:
         module, _, kind = BUILT_IN[name].partition(":")
         return cast("Dialect", getattr(import_module(f"coinjar.dialects.{module}"), kind)())
-    from importlib.metadata import entry_points
-
-    outside = {point.name: point for point in entry_points(group="coinjar.dialects")}
+    outside = plugins("dialects")
     if name in outside:
         return cast("Dialect", outside[name].load()())
     known = [*BUILT_IN, *outside]
@@ -64,6 +63,11 @@ def reader(name: str) -> Dialect:
             code="write-only",
         )
     return dialect
+
+
+def dialect_names() -> list[str]:
+    """Return the names of all dialects, those of other packages included."""
+    return [*BUILT_IN, *plugins("dialects")]
 
 
 def carriers() -> list[Dialect]:

@@ -13,6 +13,7 @@ from typing import cast
 
 from coinjar.core.errors import UsageError
 from coinjar.sources.base import SourceContext, SourceVariables
+from coinjar.system.plugins import plugins
 
 BUILT_IN = {
     "file": ("dialect_files:read_file", "file:PATH or file+DIALECT:PATH"),
@@ -45,11 +46,8 @@ def read_source(text: str, context: SourceContext | None = None) -> SourceVariab
             "Callable[[str, str, SourceContext], SourceVariables]",
             getattr(import_module(f"coinjar.sources.{module}"), function),
         )(rest, dialect, context)
-    from importlib.metadata import entry_points
-
-    for point in entry_points(group="coinjar.sources"):
-        if point.name == kind and colon:
-            return cast("SourceVariables", point.load()(rest, dialect, context))
+    if colon and kind in plugins("sources"):
+        return cast("SourceVariables", plugins("sources")[kind].load()(rest, dialect, context))
     if Path(text).is_file():
         from coinjar.sources.dialect_files import read_file
 

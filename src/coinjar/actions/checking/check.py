@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple, cast
 
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.definition import Definition
@@ -11,6 +11,10 @@ from coinjar.core.model import AcceptedFinding, Jar
 from coinjar.core.rules import run
 from coinjar.core.rules.base import CheckContext, Diagnostic, Finding
 from coinjar.jarfile.external_values import fetcher
+from coinjar.system.plugins import plugins
+
+if TYPE_CHECKING:
+    from coinjar.core.rules.base import Rule
 
 
 class CheckReport(NamedTuple):
@@ -71,8 +75,10 @@ def check(opened: OpenJar, *, allow_commands: bool = False, with_history: bool =
         from coinjar.actions.delivery.dependents import check_dependents
 
         check_dependents(opened, context)
+    more = [cast("Rule", point.load()) for point in plugins("rules").values()]
     findings = sorted(
-        run(context), key=lambda finding: (finding.diagnostic.location, finding.rule.code, finding.diagnostic.message)
+        run(context, more),
+        key=lambda finding: (finding.diagnostic.location, finding.rule.code, finding.diagnostic.message),
     )
     idle = [
         accepted for accepted in context.jar.accepted if not any(finding.accepted is accepted for finding in findings)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from coinjar.core.model import AcceptedFinding
 from coinjar.core.rules import layering, linked, mentioned, naming, ports, presence, secrets, values
@@ -55,9 +55,9 @@ RULES = (
 )
 
 
-def run(context: CheckContext) -> Iterator[Finding]:
-    """Return every finding, rule by rule, with accepted ones marked."""
-    for rule in RULES:
+def run(context: CheckContext, more: Iterable[Rule] = ()) -> Iterator[Finding]:
+    """Return every finding, rule by rule, with accepted ones marked; `more` are rules of other packages."""
+    for rule in (*RULES, *more):
         for diagnostic in rule.find(context):
             yield Finding(
                 rule,
