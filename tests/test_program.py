@@ -193,13 +193,19 @@ def test_outside_packages_add_one_of_each(demo: Coinjar) -> None:
         ("sqlalchemy", "deliver", ["deliveries"]),
         ("jinja2", "standins", ["standins", "saltmarsh", "--state", "s"]),
         ("tree_sitter", "mentions", ["mentions", "a.sh"]),
-        ("pathspec", "mentions", ["mentions"]),
+        ("pathspec", "mentions", ["mentions", "."]),
     ],
 )
 def test_a_missing_extra_is_named_with_its_command(
     library: str, extra: str, arguments: list[str], demo: Coinjar
 ) -> None:
-    demo.write({f"more/{library}.py": f"raise ModuleNotFoundError('none', name='{library}')\n", "a.sh": "echo $A\n"})
+    demo.write(
+        {
+            f"more/{library}.py": f"raise ModuleNotFoundError('none', name='{library}')\n",
+            "a.sh": "echo $A\n",
+            ".gitignore": "x\n",
+        }
+    )
     there = {"SALTMARSH_ADDRESS": "http://127.0.0.1:1", "SALTMARSH_TOKEN": "x"}
     done = demo(*arguments, env=there | {"PYTHONPATH": str(demo.folder / "more")}, code=2)
     assert f"this needs {library}, which is not installed\n    pip install 'coinjar[{extra}]'\n" in done.err
