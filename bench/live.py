@@ -36,14 +36,14 @@ if kind == "saltmarsh":
 else:
     numbers, start = {}, ""
     while start is not None:
-        page = client.get(f"/api/projects/line/variables?from={start}").json()
-        numbers |= {one["key"]: one["id"] for one in page["variables"]}
+        page = client.get(f"/api/projects/line/variables?after={start}").json()
+        numbers |= {item["name"]: item["id"] for item in page["items"]}
         start = page["next"]
     for name, text in values.items():
         if name in numbers:
             client.patch(f"/api/projects/line/variables/{numbers[name]}", json={"value": text}).raise_for_status()
         else:
-            item = {"key": name, "value": text, "stages": ["dev"]}
+            item = {"name": name, "text": text, "on": ["dev"]}
             client.post("/api/projects/line/variables", json=item).raise_for_status()
 """
 """The least that could be done: a loop of requests, with nothing looked at."""

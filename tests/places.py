@@ -13,9 +13,9 @@ from pathlib import Path
 from typing import Any
 
 from coinjar.standins.base import served
-from tests.cask import Cask
 from tests.conftest import PROGRAM, Coinjar
 from tests.consumers import need, podman_engine
+from tests.millrace import Millrace
 from tests.systems import Running, etcd, sshd, standin
 
 JAR = """\
@@ -93,12 +93,12 @@ def lanternfish(cj: Coinjar, fault: str) -> Iterator[System]:
 
         def outside(name: str, text: str) -> None:
             for variable in variables.values():
-                if variable["key"] == name:
-                    variable.update(value=text, changed=variable["changed"] + 1)
+                if variable["name"] == name:
+                    variable.update(text=text, count=variable["count"] + 1)
 
         yield described(
             running,
-            lambda: {variable["key"]: variable["value"] for variable in variables.values()},
+            lambda: {variable["name"]: variable["text"] for variable in variables.values()},
             outside,
             "project: sandling",
             blind=True,
@@ -122,22 +122,22 @@ def sluiceway(cj: Coinjar, fault: str) -> Iterator[System]:
 
 
 @contextmanager
-def cask(cj: Coinjar, fault: str) -> Iterator[System]:
+def millrace(cj: Coinjar, fault: str) -> Iterator[System]:
     """Described as docs/platforms.md teaches it."""
     page = (Path(__file__).parent.parent / "docs/platforms.md").read_text()
     match = re.search(r"## The description\n\n```yaml\n(.*?)```", page, re.DOTALL)
     assert match
-    cj.write({"jar/platforms/cask.yaml": match[1]})
+    cj.write({"jar/platforms/millrace.yaml": match[1]})
     (cj.folder / "s").mkdir()
-    cask = Cask(cj.folder / "s", fault)
-    cask.make("sandling-dev")
-    space = cask.state["spaces"]["sandling-dev"]
+    millrace = Millrace(cj.folder / "s", fault)
+    millrace.make("sandling-dev")
+    space = millrace.state["spaces"]["sandling-dev"]
 
     def outside(name: str, text: str) -> None:
         space["env"][name] = text
 
-    with served(cask) as server:
-        yield described(Running(cask, server), lambda: space["env"], outside, "space: 'sandling-{stage}'")
+    with served(millrace) as server:
+        yield described(Running(millrace, server), lambda: space["env"], outside, "space: 'sandling-{stage}'")
 
 
 @contextmanager
@@ -292,13 +292,13 @@ SYSTEMS = {
     "saltmarsh": saltmarsh,
     "lanternfish": lanternfish,
     "sluiceway": sluiceway,
-    "cask": cask,
+    "millrace": millrace,
     "hayloft": hayloft,
     "host": host,
     "container": container,
     "etcd": key_store,
 }
-STANDINS = ("saltmarsh", "lanternfish", "sluiceway", "cask", "hayloft")
+STANDINS = ("saltmarsh", "lanternfish", "sluiceway", "millrace", "hayloft")
 
 
 @contextmanager

@@ -189,7 +189,7 @@ proofs:
         cj.env["PIPES"] = sluice.token
         cj("put", "TOKEN", "--stage", "dev", stdin="made-up-token")
         sluice.standin.state["projects"]["line"]["pipelines"]["look"] = (
-            "pipeline: 1\njobs: [{stage: dev, steps: [{do: echo level=$LEVEL}]}]\n"
+            "pipeline: 1\njobs: [{stage: dev, lines: [{do: echo level=$LEVEL}]}]\n"
         )
         assert set(holding(cj, "dev", code=1).values()) == {False}
         cj("deliver", "dev", "--restart")

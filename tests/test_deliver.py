@@ -69,7 +69,7 @@ def test_what_a_destination_supplies_is_taken_into_the_jar(jar: Callable[..., Co
         app = salt.standin.state["apps"]["line-web-dev"]
         assert set(app["settings"]) == {"LEVEL", "TOKEN"}  # never sent there
         links = {
-            variable["key"]: variable["value"]
+            variable["name"]: variable["text"]
             for variable in fish.standin.state["projects"]["line-mailer"]["variables"].values()
         }
         assert links["LINK"] == f"{salt.standin.address}/run/line-web-dev/inbox"  # in the same run
@@ -138,7 +138,7 @@ def test_nothing_of_another_account_is_believed_and_what_is_not_taken_is_not_tou
         assert app["settings"]["MAIL"] == "set by hand"  # declared, and for this service, and not this destination's
         before = (cj.folder / "jar/plain/dev.yaml").read_bytes()
         app["given"]["PUBLIC_ADDRESS"] = "https://another.example/"
-        salt.standin.state["owner"] = "somebody-else"
+        salt.standin.state["tenant"] = "somebody-else"
         assert (
             "this is somebody-else / line-web-dev, but the jar was delivered to sandling-ferries"
             in cj("deliver", "dev", "hosting", code=3).err
@@ -161,7 +161,7 @@ def test_one_that_fails_stops_no_other_and_a_guarded_stage_asks(jar: Callable[..
         shown = on_a_terminal(cj, "deliver", "prod", "fish", "hosting", typed="prod\n")
         assert "prod is guarded." in shown
         assert {
-            variable["stages"][0] for variable in fish.standin.state["projects"]["line-mailer"]["variables"].values()
+            variable["on"][0] for variable in fish.standin.state["projects"]["line-mailer"]["variables"].values()
         } == {"dev", "live"}  # as it is called there
         assert set(salt.standin.state["apps"]["line-web-prod"]["settings"]) == {"LEVEL"}
         cj("deliver", "prod", "fish", "hosting", "--allow-guarded", "prod")
@@ -209,31 +209,32 @@ def test_several_stages_in_one_variable(jar: Callable[..., Coinjar], cj: Coinjar
         cj("deliver", "dev", "hosting")
         cj("deliver", "prod", "hosting", "--allow-guarded", "prod")
         project["variables"]["v0"] = {
-            "key": "MAIL",
-            "value": "relay.example",
-            "stages": ["dev", "live", "old"],
-            "write_only": False,
-            "changed": 1,
+            "name": "MAIL",
+            "text": "relay.example",
+            "on": ["dev", "live", "old"],
+            "shown": True,
+            "count": 1,
         }
         cj("deliver", "dev", "fish")
-        assert project["variables"]["v0"]["stages"] == ["dev", "live", "old"]  # it was right
+        assert project["variables"]["v0"]["on"] == ["dev", "live", "old"]  # it was right
         cj("put", "MAIL=other.example", "--stage", "dev")
         message = cj("deliver", "dev", "fish", "--dry-run", "--requests").out
-        assert re.search(r'PATCH .*/variables/v0 .*"stages": \["live", "old"\].*\nPOST .*"stages": \["dev"\]', message)
+        assert re.search(r'PATCH .*/variables/v0 .*"on": \["live", "old"\].*\nPOST .*"on": \["dev"\]', message)
         cj("deliver", "dev", "fish")
         assert sorted(
-            (tuple(variable["stages"]), variable["value"])
+            (tuple(variable["on"]), variable["text"])
             for variable in project["variables"].values()
-            if variable["key"] == "MAIL"
+            if variable["name"] == "MAIL"
         ) == [
             (("dev",), "other.example"),
             (("live", "old"), "relay.example"),
         ]
         cj("put", "MAIL", "--unset", "--stage", "prod")
         cj("deliver", "prod", "fish", "--allow-guarded", "prod")
-        assert {
-            tuple(variable["stages"]) for variable in project["variables"].values() if variable["key"] == "MAIL"
-        } == {("dev",), ("old",)}
+        assert {tuple(variable["on"]) for variable in project["variables"].values() if variable["name"] == "MAIL"} == {
+            ("dev",),
+            ("old",),
+        }
 
 
 def test_two_levels_and_what_a_job_without_a_stage_gets(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -252,19 +253,19 @@ def test_two_levels_and_what_a_job_without_a_stage_gets(jar: Callable[..., Coinj
         # the classic surprises of a pipeline
         text = """\
 pipeline: 1
-env: {GREETING: hello}
+variables: {GREETING: hello}
 jobs:
   - name: with
     stage: dev
-    env: {LOGIN: "secret:TOKEN"}
-    steps:
+    variables: {LOGIN: "secret:TOKEN"}
+    lines:
       - {name: say, do: 'echo with=$LEVEL [=LEVEL=] token=$LOGIN undefined=[$NOPE][=NOPE=]'}
-      - {name: own, env: {LEVEL: step}, do: 'echo own=$LEVEL $GREETING'}
+      - {name: own, variables: {LEVEL: line}, do: 'echo own=$LEVEL $GREETING'}
   - name: without
-    steps: [{name: say, do: 'echo without=$LEVEL token=[$TOKEN]'}]
+    lines: [{name: say, do: 'echo without=$LEVEL token=[$TOKEN]'}]
   - name: release
     stage: prod
-    steps: [{name: say, do: 'echo released'}]
+    lines: [{name: say, do: 'echo released'}]
 """
         sluice.standin.state["projects"]["line"]["pipelines"]["go"] = text
         first = sluice.standin.answer(

@@ -147,9 +147,9 @@ def house(jar: Callable[..., Coinjar], cj: Coinjar) -> Iterator[tuple[Running, R
 
 def at_new(fish: Running, stage: str) -> dict[str, str]:
     return {
-        variable["key"]: variable["value"]
+        variable["name"]: variable["text"]
         for variable in fish.standin.state["projects"]["web"]["variables"].values()
-        if stage in variable["stages"]
+        if stage in variable["on"]
     }
 
 
@@ -309,7 +309,7 @@ def test_what_cannot_be_read_must_be_given(jar: Callable[..., Coinjar], cj: Coin
         assert "WEB_LINK (dev/all) contains CACHE_ADDRESS of old, a secret: set it again" in result.err
         assert "made-up" not in result.out + result.err + cj.read("there.yaml")
         for variable in fish.standin.state["projects"]["web"]["variables"].values():
-            variable["key"] = {"TOKEN": "API_KEY"}.get(variable["key"], variable["key"])
+            variable["name"] = {"TOKEN": "API_KEY"}.get(variable["name"], variable["name"])
         text = (
             cj.read("jar/jar.yaml")
             .replace("app: 'web-{stage}'", "app: 'site-{stage}'")

@@ -380,9 +380,9 @@ class JarMachine(RuleBasedStateMachine):
         for service in SERVICES:
             there = self.fish.standin.state["projects"][service]["variables"].values()
             held = {
-                item["key"]: item["value"]
+                item["name"]: item["text"]
                 for item in there
-                if stage in item["stages"] and item["key"] not in ("LISTEN_PORT", "PUBLIC_ADDRESS")
+                if stage in item["on"] and item["name"] not in ("LISTEN_PORT", "PUBLIC_ADDRESS")
             }
             assert held == self.model.env(stage, service)
         for other in STAGES:  # which stay where they were

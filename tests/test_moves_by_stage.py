@@ -52,9 +52,9 @@ def test_moving_one_stage_leaves_the_other(jar: Callable[..., Coinjar], cj: Coin
         cj("deliver", "staging")
         assert level_at(salt, "staging") == "info"
         assert {
-            (variable["key"], variable["value"])
+            (variable["name"], variable["text"])
             for variable in fish.standin.state["projects"]["web"]["variables"].values()
-            if "staging" in variable["stages"]
+            if "staging" in variable["on"]
         } >= {("LEVEL", "debug")}
         salt.standin.state["apps"]["web-production"]["settings"]["LEVEL"] = "by hand"
         assert "by hand" in cj("drift", "production", "old", code=1).out
@@ -181,7 +181,7 @@ def test_a_name_that_a_rename_keeps_is_left_where_the_jar_hands_it_out(cj: Coinj
         cj("migrate", "dest:salt", "dest:fish", "--out", "move.yaml")
         assert "a former name of NEW" in (cj.folder / "move.yaml").read_text()
         cj("migrate", "--execute", "move.yaml", "--yes")
-        assert {variable["key"] for variable in fish.standin.state["projects"]["web"]["variables"].values()} >= {
+        assert {variable["name"] for variable in fish.standin.state["projects"]["web"]["variables"].values()} >= {
             "OLD",
             "NEW",
         }

@@ -185,7 +185,7 @@ def test_removal_as_a_description_says_it(jar: Callable[..., Coinjar], cj: Coinj
 
 
 def test_what_is_not_ours_stays_where_the_whole_set_is_replaced(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
-    with there("cask", jar, cj) as system:
+    with there("millrace", jar, cj) as system:
         system.outside("EXTRA", "somebody else's")
         cj("deliver", "dev", "--restart")
         assert system.own()["EXTRA"] == "somebody else's"

@@ -141,7 +141,7 @@ def test_a_guarded_pipeline_is_started_once_and_watched(jar: Callable[..., Coinj
         )
         cj.env["T"] = running.token
         project = running.standin.state["projects"]["line"]
-        project["pipelines"]["look"] = "pipeline: 1\njobs: [{stage: prod, steps: [{do: echo level=$LEVEL}]}]\n"
+        project["pipelines"]["look"] = "pipeline: 1\njobs: [{stage: prod, lines: [{do: echo level=$LEVEL}]}]\n"
         assert "prod is guarded: it was not started" in cj("confirm", "prod", code=2).err
         assert not project["runs"]
         result = cj("confirm", "prod", "--allow-guarded", "prod", "--wait", "2", code=1)
@@ -150,7 +150,7 @@ def test_a_guarded_pipeline_is_started_once_and_watched(jar: Callable[..., Coinj
         assert not result.err
         cj("confirm", "prod", "--allow-guarded", "prod", code=1)
         assert list(project["runs"]) == ["1", "2"]
-        project["pipelines"]["look"] = "pipeline: 1\njobs: [{stage: dev, steps: [{do: echo level=other}]}]\n"
+        project["pipelines"]["look"] = "pipeline: 1\njobs: [{stage: dev, lines: [{do: echo level=other}]}]\n"
         assert "other" in cj("confirm", "dev", "--wait", "3", code=1).out
         assert list(project["runs"]) == ["1", "2", "3"]  # an answer that is final is not readable for again
 

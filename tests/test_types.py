@@ -314,7 +314,7 @@ def test_what_is_supplied_may_be_secret(jar: Callable[..., Coinjar], cj: Coinjar
         settings = salt.standin.state["apps"]["line"]["settings"]
         assert settings == {"LEDGER": "nonebooks"}  # it is not attached yet
         salt.standin.answer(
-            "POST", "/v1/apps/line/attachments", {}, {"kind": "ledger"}, {"Authorization": f"Bearer {salt.token}"}
+            "POST", "/v1/apps/line/links", {}, {"kind": "ledger"}, {"Authorization": f"Bearer {salt.token}"}
         )
         given = salt.standin.state["apps"]["line"]["given"]["LEDGER_ADDRESS"]
         done = cj("deliver", "dev", "--restart")

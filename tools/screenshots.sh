@@ -62,7 +62,7 @@ coinjar readers remove berta --everywhere --generate --yes' 11
 shot render 'coinjar render rehearsal --service ticketing --as exec-script'
 shot destinations 'coinjar render rehearsal' 10
 shot dry-run "coinjar render prod pipeline --dry-run 2>/dev/null; printf another-made-up | coinjar put TICKET_DB_PASSWORD --stage rehearsal 2>/dev/null; coinjar render rehearsal container-env --dry-run" 10
-shot inside "coinjar why APP_TITLE --in pipeline --at '/jobs/[name=release]/steps/[name=announce]'"
+shot inside "coinjar why APP_TITLE --in pipeline --at '/jobs/[name=release]/lines/[name=announce]'"
 shot mentions 'coinjar mentions --name "[TP]*"; echo; coinjar mentions | tail -7; coinjar rename TICKET_DB_HOST TICKET_DATABASE_HOST --dry-run 2>/dev/null | tail -13' 9
 shot help 'coinjar --help' 9
 

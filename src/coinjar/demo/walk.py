@@ -217,10 +217,10 @@ def _render(steps: DemoRun) -> None:
         "the file that holds a secret is readable only by alone, the other is not",
         [path.stat().st_mode & 0o77 for path in files] == [0, 0o44],
     )
-    steps.run("cat notices/settings.json")
+    steps.run("cat notices/base.json")
     steps.run("coinjar render prod notice-settings")
-    steps.run("cat notices/settings.prod.json")
-    overlay = json.loads((steps.folder / "notices/settings.prod.json").read_text())
+    steps.run("cat notices/prod.json")
+    overlay = json.loads((steps.folder / "notices/prod.json").read_text())
     steps.holds(
         "prod's settings hold only what differs from the base, typed",
         overlay["mail"]["enabled"] is True and "framework" not in overlay,
@@ -242,7 +242,7 @@ def _pipeline(steps: DemoRun) -> None:
         "The release job says a title of its own, and this pipeline lets the whole pipeline's win: who decides for "
         "its last step?"
     )
-    step = "--in pipeline --at '/jobs/[name=release]/steps/[name=announce]'"
+    step = "--in pipeline --at '/jobs/[name=release]/lines/[name=announce]'"
     steps.run(f"coinjar why APP_TITLE {step}")
     steps.holds(
         "the whole pipeline's title wins",

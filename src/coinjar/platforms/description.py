@@ -33,7 +33,7 @@ TOP = (
     "account list write state restart run"
 ).split()
 ALWAYS = ("stage", "service")
-ONE = (*ALWAYS, "name", "value", "secret", "stages", "others")
+ONE = (*ALWAYS, "name", "value", "secret", "shown", "stages", "others")
 MANY = (*ALWAYS, "changes", "everything")
 PAGING = (*ALWAYS, "next")
 _SENDING = ("send", "body", "repeat")
@@ -251,7 +251,7 @@ class _DescriptionReader:
                 "platform",
             )
             return None
-        keys = ("name", "value", "secret", "hidden", "stages", "mark", "supplied")
+        keys = ("name", "value", "secret", "hidden", "shown", "stages", "mark", "supplied")
         sending, own = self._with_request(node, "'list'", ("map", "items", "next", *keys), PAGING)
         if ("map" in own) == ("items" in own):
             self.fields.fault(

@@ -38,6 +38,7 @@ class ListRequest(Record, kw_only=True):
     value: str = "/value"
     secret: str = ""
     hidden: str = ""
+    shown: str = ""
     stages: str = ""
     mark: str = ""
     supplied: str = ""

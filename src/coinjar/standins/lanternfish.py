@@ -48,33 +48,25 @@ class Lanternfish(Standin):
         result: dict[str, Any] = self.state["projects"][name]
         return result
 
-    def _shown(self, number: str, item: dict[str, Any]) -> dict[str, Any]:
-        value = None if item["write_only"] else item["value"]
-        return {
-            "id": number,
-            "key": item["key"],
-            "value": value,
-            "stages": item["stages"],
-            "write_only": item["write_only"],
-            "changed": item["changed"],
-        }
+    def _item(self, number: str, item: dict[str, Any]) -> dict[str, Any]:
+        return {"id": number} | item | ({} if item["shown"] else {"text": None})
 
     def _given(self, name: str, project: dict[str, Any]) -> list[dict[str, Any]]:
         """Return what it sets itself, once a stage has variables: the address, and the port to listen on."""
-        stages = sorted({stage for variable in project["variables"].values() for stage in variable["stages"]})
+        stages = sorted({stage for variable in project["variables"].values() for stage in variable["on"]})
         own = [("PUBLIC_ADDRESS", f"{self.address}/run/{name}/{stage}/", stage) for stage in stages]
         own += [("LISTEN_PORT", str(9300 + number), stage) for number, stage in enumerate(stages)]
         return [
             {
                 "id": f"g{number}",
-                "key": key,
-                "value": value,
-                "stages": [stage],
-                "write_only": False,
-                "changed": 1,
+                "name": own_name,
+                "text": text,
+                "on": [stage],
+                "shown": True,
+                "count": 1,
                 "given": True,
             }
-            for number, (key, value, stage) in enumerate(own)
+            for number, (own_name, text, stage) in enumerate(own)
         ]
 
     @route("GET", "/api/projects/{}")
@@ -85,43 +77,47 @@ class Lanternfish(Standin):
     @route("GET", "/api/projects/{}/variables")
     def variables(self, call: ApiCall) -> Any:
         project = self._project(call.parts[0])
-        start = int(call.query.get("from") or 0)
         numbers = list(project["variables"])
-        shown = [self._shown(number, project["variables"][number]) for number in numbers[start : start + _PAGE]]
-        if len(numbers) <= start + _PAGE:
-            shown += self._given(call.parts[0], project)
-        return {"variables": shown, "next": str(start + _PAGE) if len(numbers) > start + _PAGE else None}
+        after = call.query.get("after")
+        start = numbers.index(after) + 1 if after in numbers else 0
+        page = numbers[start : start + _PAGE]
+        items = [self._item(number, project["variables"][number]) for number in page]
+        is_last = len(numbers) <= start + _PAGE
+        return {
+            "items": items + (self._given(call.parts[0], project) if is_last else []),
+            "next": None if is_last else page[-1],
+        }
 
     def _refuse(
-        self, project: dict[str, Any], key: str, value: str | None, stages: list[str], besides: str = ""
+        self, project: dict[str, Any], name: str, text: str | None, stages: list[str], besides: str = ""
     ) -> None:
-        if key in _OURS:
-            raise ErrorResponse(422, f"{key} is reserved")
-        if value == "":
-            raise ErrorResponse(422, f"{key} is empty")
-        if value is not None and "\n" in value:
-            raise ErrorResponse(422, f"{key} has a line break")
+        if name in _OURS:
+            raise ErrorResponse(422, f"{name} is reserved")
+        if text == "":
+            raise ErrorResponse(422, f"{name} is empty")
+        if text is not None and "\n" in text:
+            raise ErrorResponse(422, f"{name} has a line break")
         for number, item in project["variables"].items():
-            if number != besides and item["key"].casefold() == key.casefold() and set(item["stages"]) & set(stages):
-                raise ErrorResponse(409, f"{key} already exists on {', '.join(stages)}")
+            if number != besides and item["name"].casefold() == name.casefold() and set(item["on"]) & set(stages):
+                raise ErrorResponse(409, f"{name} already exists on {', '.join(stages)}")
 
     @route("POST", "/api/projects/{}/variables")
     def create(self, call: ApiCall) -> Any:
         project = self._project(call.parts[0])
-        body = as_object(call.body, "key", "value", "stages")
-        self._refuse(project, body["key"], body["value"], body["stages"])
+        body = as_object(call.body, "name", "text", "on")
+        self._refuse(project, body["name"], body["text"], body["on"])
         project["number"] += 1
         number = f"v{project['number']}"
         item = {
-            "key": body["key"],
-            "value": body["value"],
-            "stages": body["stages"],
-            "write_only": bool(body.get("write_only")),
-            "changed": 1,
+            "name": body["name"],
+            "text": body["text"],
+            "on": body["on"],
+            "shown": body.get("shown") is not False,
+            "count": 1,
         }
         project["variables"][number] = item
         project["restarts"] += 1
-        return self._shown(number, item)
+        return self._item(number, item)
 
     def _variable(self, call: ApiCall) -> tuple[dict[str, Any], dict[str, Any]]:
         project = self._project(call.parts[0])
@@ -133,11 +129,11 @@ class Lanternfish(Standin):
     def change(self, call: ApiCall) -> Any:
         project, item = self._variable(call)
         body = as_object(call.body)
-        self._refuse(project, item["key"], body.get("value"), body.get("stages", item["stages"]), call.parts[1])
-        item.update({name: body[name] for name in ("value", "stages") if name in body})
-        item["changed"] += 1
+        self._refuse(project, item["name"], body.get("text"), body.get("on", item["on"]), call.parts[1])
+        item.update({name: body[name] for name in ("text", "on") if name in body})
+        item["count"] += 1
         project["restarts"] += 1
-        return self._shown(call.parts[1], item)
+        return self._item(call.parts[1], item)
 
     @route("DELETE", "/api/projects/{}/variables/{}")
     def remove(self, call: ApiCall) -> Any:
@@ -152,17 +148,17 @@ class Lanternfish(Standin):
         project = self.state["projects"].get(call.parts[0], {"variables": {}})
         own = [*project["variables"].values(), *self._given(call.parts[0], project)]
         return running_answer(
-            call.parts[0], {item["key"]: item["value"] for item in own if call.parts[1] in item["stages"]}
+            call.parts[0], {item["name"]: item["text"] for item in own if call.parts[1] in item["on"]}
         )
 
     def sections(self) -> Iterator[tuple[str, str, Sequence[tuple[str, str, str]]]]:
         for name, project in self.state["projects"].items():
             rows = [
                 (
-                    variable["key"],
-                    MASK if variable["write_only"] else for_eyes(variable["key"], variable["value"]),
-                    ", ".join(variable["stages"]),
+                    variable["name"],
+                    for_eyes(variable["name"], variable["text"]) if variable["shown"] else MASK,
+                    ", ".join(variable["on"]),
                 )
-                for variable in sorted(project["variables"].values(), key=lambda other_variable: other_variable["key"])
+                for variable in sorted(project["variables"].values(), key=lambda item: item["name"])
             ]
             yield name, f"restarted {project['restarts']} times", rows

@@ -1,19 +1,18 @@
-"""The pipeline files that Sluiceway runs: an own, open form. docs/formats.md describes it.
+"""The pipeline files that Sluiceway runs: a simple form of our own. docs/formats.md describes it.
 
     pipeline: 1
-    env: {TITLE: for every job}
+    variables: {TITLE: for every job}
     jobs:
       - name: smoke
-        stage: rehearsal            # whose variables it gets; without it, only the whole project's
-        env: {LEVEL: for this job}
-        steps:
+        stage: rehearsal            # the stage whose variables it gets; without it, only the whole project's
+        variables: {LEVEL: for this job}
+        lines:
           - name: greet
-            env: {WORD: for this step}
+            variables: {WORD: for this line}
             do: echo "$TITLE" [=WORD=]
 
-The narrower wins: project, stage, pipeline, job, step. `[=NAME=]` is replaced before the shell sees the line, `$NAME`
-by the shell; of a name that nobody defined both are empty. `secret:NAME` as an env's value is what the project keeps
-under that name.
+The narrower takes effect: project, stage, pipeline, job, line. `[=NAME=]` is replaced before the shell sees the line,
+`$NAME` by the shell; an undefined name is empty in both. `secret:NAME` as a value is the project's secret of that name.
 """
 
 from __future__ import annotations
@@ -29,7 +28,7 @@ from coinjar.standins.masking import MASK
 
 _EXPRESSION = re.compile(r"\[=\s*([A-Za-z_]\w*)\s*=\]")
 _LONGEST = 30
-"""Maximum seconds of one step."""
+"""Maximum seconds of one line."""
 
 
 class PipelineError(Exception):
@@ -47,10 +46,10 @@ def read_pipeline(text: str) -> dict[str, Any]:
     for job in data["jobs"]:
         if (
             not isinstance(job, dict)
-            or not isinstance(job.get("steps"), list)
-            or not all(isinstance(step, dict) for step in job["steps"])
+            or not isinstance(job.get("lines"), list)
+            or not all(isinstance(line, dict) for line in job["lines"])
         ):
-            raise PipelineError("a job has a list of steps")
+            raise PipelineError("a job requires a list of lines")
     return data
 
 
@@ -95,14 +94,14 @@ class PipelineJob:
             self._env(self.pipeline),
             self._env(job),
         ]
-        for step in job["steps"]:
+        for line in job["lines"]:
             environment: dict[str, str] = {}
-            for level in (*levels, self._env(step)):
+            for level in (*levels, self._env(line)):
                 environment |= level
-            line = _EXPRESSION.sub(lambda result, known=environment: known.get(result[1], ""), str(step.get("do", "")))  # type: ignore[misc]  # mypy cannot see the default
+            command = _expanded(str(line.get("do", "")), environment)
             try:
                 done = subprocess.run(  # noqa: S603 - running what the pipeline says is its purpose; loopback, for trying things
-                    ["/bin/sh", "-c", line],
+                    ["/bin/sh", "-c", command],
                     env={"PATH": "/usr/bin:/bin"} | environment,
                     stdin=subprocess.DEVNULL,
                     stdout=subprocess.PIPE,
@@ -111,12 +110,12 @@ class PipelineJob:
                     check=False,
                 )
             except subprocess.TimeoutExpired:
-                self._log(run, f"{step.get('name', 'step')} took over {_LONGEST} s")
+                self._log(run, f"{line.get('name', 'line')} took over {_LONGEST} s")
                 return False
             for row in done.stdout.decode(errors="replace").splitlines():
                 self._log(run, row)
             if done.returncode:
-                self._log(run, f"{step.get('name', 'step')} ended with {done.returncode}")
+                self._log(run, f"{line.get('name', 'line')} ended with {done.returncode}")
                 return False
         return True
 
@@ -124,7 +123,7 @@ class PipelineJob:
         return {value["name"]: value["value"] for value in self.values if value["stage"] == stage}
 
     def _env(self, level: dict[str, Any]) -> dict[str, str]:
-        env = level.get("env")
+        env = level.get("variables")
         result = {}
         for name, text in (env if isinstance(env, dict) else {}).items():
             result[str(name)] = self.kept.get(str(text)[7:], "") if str(text).startswith("secret:") else str(text)
@@ -134,3 +133,7 @@ class PipelineJob:
         for item in self.hidden:
             line = line.replace(item, MASK)
         run["log"].append(line)
+
+
+def _expanded(text: str, environment: dict[str, str]) -> str:
+    return _EXPRESSION.sub(lambda match: environment.get(match[1], ""), text)

@@ -14,14 +14,14 @@ _LONGEST = 32768
 class Saltmarsh(Standin):
     """Hosting: flat settings an app.
 
-    What is set is read at the next deploy; an empty text removes; the port and attached services are given.
+    What is set is read at the next deploy; an empty text removes; the port and linked services are given.
     """
 
     name = "saltmarsh"
     prefix = "/v1/"
 
     def first(self) -> dict[str, Any]:
-        return {"owner": "sandling-ferries", "apps": {}, "deploys": {}}
+        return {"tenant": "sandling-ferries", "apps": {}, "deploys": {}}
 
     def make(self, name: str) -> None:
         with self.lock:
@@ -48,7 +48,7 @@ class Saltmarsh(Standin):
     @route("GET", "/v1/apps/{}")
     def look(self, call: ApiCall) -> Any:
         app = self._app(call.parts[0])
-        return {"name": call.parts[0], "owner": {"name": self.state["owner"]}, "waiting": self._waiting(app)}
+        return {"name": call.parts[0], "tenant": {"name": self.state["tenant"]}, "waiting": self._waiting(app)}
 
     @route("POST", "/v1/apps")
     def create(self, call: ApiCall) -> Any:
@@ -78,9 +78,9 @@ class Saltmarsh(Standin):
                 app["settings"].pop(name, None)
         return {"settings": app["settings"] | app["given"]}
 
-    @route("POST", "/v1/apps/{}/attachments")
-    def attach(self, call: ApiCall) -> Any:
-        """Attach a service: its address is given from then on."""
+    @route("POST", "/v1/apps/{}/links")
+    def link(self, call: ApiCall) -> Any:
+        """Link a service: its address is given from then on."""
         app = self._app(call.parts[0])
         kind = str(as_object(call.body, "kind")["kind"])
         app["given"][f"{kind.upper()}_ADDRESS"] = (

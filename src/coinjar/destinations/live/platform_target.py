@@ -198,7 +198,8 @@ class PlatformTarget(Target):
         if not isinstance(name, str) or (listing.stages and not wide and own not in named):
             return
         is_ours = not wide or own is None
-        hidden = look(item, listing.hidden) is True if listing.hidden else False
+        hidden = bool(listing.hidden) and look(item, listing.hidden) is True
+        hidden = hidden or (bool(listing.shown) and look(item, listing.shown) is False)
         value = look(item, listing.value)
         text = None if hidden or value in (NOTHING, None) else as_text(value)
         current = self._held(name, text, item)
@@ -269,6 +270,7 @@ class PlatformTarget(Target):
                 "name": change.name,
                 "value": text(change.new, secret=change.secret),
                 "secret": change.secret,
+                "shown": not change.secret,
                 "stages": [own] if own is not None else [],
                 "others": others,
             }

@@ -1,4 +1,4 @@
-"""Cask: the small service whose API page docs/platforms.md prints. It knows nothing of its description."""
+"""Millrace: the small service whose API page docs/platforms.md prints. It knows nothing of its description."""
 
 from __future__ import annotations
 
@@ -10,10 +10,10 @@ from coinjar.standins.base import ApiCall, ErrorResponse, ResponseWithHeaders, S
 _PAGE = 2
 
 
-class Cask(Standin):
+class Millrace(Standin):
     """Spaces, one environment each."""
 
-    name = "cask"
+    name = "millrace"
     prefix = "/spaces/"
 
     def first(self) -> dict[str, Any]:
@@ -23,7 +23,9 @@ class Cask(Standin):
         self.state["spaces"][name] = {"env": {}, "saved": 0, "live": 0}
 
     def answer(self, method: str, path: str, query: Mapping[str, str], body: Any, headers: Mapping[str, str]) -> Any:
-        return super().answer(method, path, query, body, {"Authorization": f"Bearer {headers.get('X-Cask-Key', '')}"})
+        return super().answer(
+            method, path, query, body, {"Authorization": f"Bearer {headers.get('X-Millrace-Key', '')}"}
+        )
 
     def _space(self, name: str) -> Any:
         if name not in self.state["spaces"]:
