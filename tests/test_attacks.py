@@ -138,7 +138,7 @@ def test_a_change_by_somebody_who_cannot_read_is_noticed(jar_with_secrets: Coinj
 
 
 def test_a_reader_added_by_hand_gets_nothing(jar_with_secrets: Coinjar) -> None:
-    """Not at the next value, not with a new compartment, not by a change of keys; only after somebody has looked."""
+    """Not at the next value, not with a new scope, not by a change of keys; only after somebody has looked."""
     cj = jar_with_secrets
     cj("check", code=None)
     text = cj.read("jar/readers.yaml") + f"  mallory:\n    opens: [prod]\n    recipient: {ATTACKER.to_public()}\n"
@@ -296,18 +296,12 @@ def test_a_service_cannot_let_others_in(jar_with_secrets: Coinjar) -> None:
     )
     rows = load_readers(cj.folder / "jar").rows("prod")
     own = pyrage.x25519.Identity.from_str(cj.read("mailer.identity").splitlines()[-1])
-    for compartment in ("all", "mailer"):
-        words = (
-            pyrage.decrypt((cj.folder / f"jar/coins/keys/prod.{compartment}.age").read_bytes(), [own]).decode().split()
-        )
+    for scope in ("all", "mailer"):
+        words = pyrage.decrypt((cj.folder / f"jar/coins/keys/prod.{scope}.age").read_bytes(), [own]).decode().split()
         key = Key(words[1], bytes.fromhex(words[2]))
         text = cj.read("jar/readers.yaml")
         cj.write(
-            {
-                "jar/readers.yaml": re.sub(
-                    rf"(prod\.{compartment}: )\w+", rf"\g<1>{vouch(key, 'trial', 'prod', rows)}", text
-                )
-            }
+            {"jar/readers.yaml": re.sub(rf"(prod\.{scope}: )\w+", rf"\g<1>{vouch(key, 'trial', 'prod', rows)}", text)}
         )
     for command in (
         ["readers", "rekey", "--stage", "prod"],

@@ -115,7 +115,7 @@ def test_why_tells_the_whole_story(demo: Coinjar) -> None:
     out = demo("why", "prod", "LOG_LEVEL", "--service", "timetable").out
     assert out.splitlines()[0] == "LOG_LEVEL = error"
     assert re.search(r"✓ wins +prod, all services +error +jar/plain/prod.yaml:2:14\n", out)
-    assert re.search(r"covered +shared, timetable +warning +jar/plain/shared.yaml:5:14\n", out)
+    assert re.search(r"overridden +shared, timetable +warning +jar/plain/shared.yaml:5:14\n", out)
     assert "a stage overrides shared" in " ".join(out.split())
     derived = demo("why", "prod", "TICKET_DB_URL", "--service", "ticketing")
     assert "made-up" not in derived.out

@@ -227,7 +227,7 @@ def test_why_tells_what_a_step_sees(jar: Callable[..., Coinjar]) -> None:
     cj.write({"ci.yaml": PIPELINE.replace("GONE: x", "LEVEL: above")})
     message = " ".join(cj("why", "LEVEL", "--in", "ci", "--at", "/jobs/[name=one]").out.split())
     assert message.startswith(
-        "LEVEL = above at /jobs/[name=one]/env level, narrowest first says where covered /jobs/[name=one]/env old ci.yaml:6:5 ✓ wins /env above ci.yaml:2:7"
+        "LEVEL = above at /jobs/[name=one]/env level, narrowest first value where overridden /jobs/[name=one]/env old ci.yaml:6:5 ✓ wins /env above ci.yaml:2:7"
     )
     assert "the jar has 'info' for web on prod: `coinjar render prod ci` updates it" in message
     data = json.loads(cj("why", "LEVEL", "--in", "ci", "--at", "/jobs/[name=one]/env", "--json").out)
@@ -337,8 +337,8 @@ def test_render_completes_and_colours_its_diff(demo: Coinjar) -> None:
     env = {"_COINJAR_COMPLETE": "complete_bash", "COMP_CWORD": "3", "COMP_WORDS": "coinjar render prod pi"}
     assert "pipeline" in demo(code=None, env=env).out
     shown = on_a_terminal(demo, "render", "prod", "pipeline", "--dry-run")
-    assert "\x1b[32m+        env: {LOG_LEVEL: error, MAIL_HOST: mail.sandling.example}\x1b[0m" in shown
-    assert "\x1b[31m-        env: {LOG_LEVEL: info}\x1b[0m" in shown
+    assert "\x1b[32m+        variables: {LOG_LEVEL: error, MAIL_HOST: mail.sandling.example}\x1b[0m" in shown
+    assert "\x1b[31m-        variables: {LOG_LEVEL: info}\x1b[0m" in shown
 
 
 MERGED = "base: &base\n  A: 1\n  B: '2' # from the base\nmore: &more {C: '3'}\nenv:\n  <<: [*base, *more]\n  D: '4'\n"

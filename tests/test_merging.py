@@ -24,8 +24,7 @@ NAMES = st.sampled_from([f"{letter}{number}" for letter in "ABC" for number in r
 def coins(names: dict[str, str]) -> dict[tuple[str, str], SealedEntry | None]:
     """Lines whose sealed text tells which branch wrote them."""
     return {
-        ("all", name): SealedEntry(compartment="all", name=name, key="0" * 8, sealed=text * 4)
-        for name, text in names.items()
+        ("all", name): SealedEntry(scope="all", name=name, key="0" * 8, sealed=text * 4) for name, text in names.items()
     }
 
 

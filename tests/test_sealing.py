@@ -100,7 +100,7 @@ def test_who_opens_what(prod: Coinjar) -> None:
     assert "◐" in prod("readers", "list", env={"COINJAR_IDENTITY": ""}).out
     prod(
         "put", "BOTH", "--stage", "shared", stdin="x"
-    )  # a new compartment: it goes to those who read shared, and not to others
+    )  # a new scope: it goes to those who read shared, and not to others
     assert prod("value", "prod-isles", "BOTH", "-s", "web", env=berta).out == "made-up BOTH on prod é$"
     done = prod("readers", "remove", "berta", "--everywhere", "--generate", "--yes")
     assert "prod: replaced: LOGIN" in done.err
@@ -307,7 +307,7 @@ def test_generate(jar: Callable[..., Coinjar], arguments: list[str], pattern: st
 def test_generate_replaces_nothing_in_use(prod: Coinjar) -> None:
     assert "TOKEN already has a value on prod" in prod("generate", "TOKEN", "--stage", "prod", code=2).err
     done = prod("generate", "TOKEN")
-    assert "sealed on dev" in done.err
+    assert "encrypted on dev" in done.err
     assert "kept on prod, prod-isles" in done.err
     prod("generate", "TOKEN", "--replace", "--yes")
     values = [prod("value", stage, "TOKEN").out for stage in ("dev", "prod", "prod-isles")]

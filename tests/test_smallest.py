@@ -236,6 +236,6 @@ def test_put_declare_mends_a_jar_that_names_the_variable_already(what: str, cj: 
     assert "NEW" in cj("check", code=3).err
     cj("put", "NEW=1", "--declare", "--stage", "nowhere", code=2)
     assert cj.read("jar/jar.yaml") == before
-    assert "declared, and put on dev" in cj("put", "NEW=1", "--declare", "--stage", "dev").err
+    assert "declared and set on dev" in cj("put", "NEW=1", "--declare", "--stage", "dev").err
     cj("put", "NEW=1", "--declare", "--stage", "dev")
     assert json.loads(cj("render", "dev", "--service", "a", "--as", "json").out)["NEW"] == "1"

@@ -228,7 +228,7 @@ def _show(
                     *explained,
                 ]
             )
-    more = ["the sheet says"] if messages else []
+    more = ["in the sheet"] if messages else []
     for other_name in (
         table(
             ["", "variable", left, right, *more],

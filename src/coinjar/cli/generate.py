@@ -79,11 +79,10 @@ def run(
         print_status(note)
     recipe = done.recipe
     size = {"uuid": "a uuid", "words": f"{recipe.length} words"}.get(recipe.form, f"{recipe.length} characters")
-    verb = "sealed" if done.variable.secret else "put"
-    other_name = (
-        "one for all" if same and len(done.made) > 1 else "a different one each" if len(done.made) > 1 else "one"
-    )
-    print_status(f"{name}: {size}, {recipe.bits:.0f} bits; {other_name}, {verb} on {', '.join(done.made)}")
+    verb = "encrypted" if done.variable.secret else "set"
+    values = "1 value" if same or len(done.made) == 1 else f"{len(done.made)} different values"
+    stages = ", ".join(done.made)
+    print_status(f"{name}: generated {values} ({size}, {recipe.bits:.0f} bits), {verb} on {stages}")
     if done.kept:
         print_status(f"kept on {', '.join(done.kept)}, where it has a value (--replace generates a new one)")
     if recipe.bits < ENOUGH:

@@ -83,13 +83,13 @@ def _show(effective: EffectiveEntry, masker: Masker) -> None:
     show(f"at {effective.pointer}")
     rows = []
     for level_value in effective.levels:
-        verdict = StyledText("✓ wins", "green") if level_value.wins else StyledText("  covered", "dim")
+        verdict = StyledText("✓ wins", "green") if level_value.wins else StyledText("  overridden", "dim")
         says = StyledText(masker.show(level_value.text, secret=effective.secret), "bold" if level_value.wins else "dim")
         rows.append([verdict, StyledText(level_value.pointer), says, StyledText(str(level_value.location), "cyan")])
     if rows:
         show("")
         for row in table(
-            ["", "level, narrowest first", "says", "where"], rows, least=[9, 24, 16, 20], width=terminal_width()
+            ["", "level, narrowest first", "value", "where"], rows, least=[9, 24, 16, 20], width=terminal_width()
         ):
             show(row)
     else:

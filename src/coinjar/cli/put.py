@@ -151,8 +151,8 @@ def _from_stdin(name: str, *, exact: bool) -> str:
 
 def _tell(done: AssignedValue, mine: bool) -> None:
     whom = "" if done.scope == "all" else f" for {done.scope}"
-    verb = "sealed" if done.sealed else "put"
-    words = f"declared, and {verb}" if done.declared else verb
+    verb = "encrypted" if done.sealed else "set"
+    words = f"declared and {verb}" if done.declared else verb
     within = f" for {', '.join(done.sealed)}" if done.sealed and done.sealed != (done.scope,) else whom
     print_status(f"{done.name}: {words} on {done.stage}{within} ({done.file}){', only for you' if mine else ''}")
     if done.was_plain:

@@ -171,7 +171,7 @@ def _show(explanation: Explanation, masker: Masker, services: list[str], *, firs
     )
     rows = []
     for layer_value in reversed(explanation.layers):
-        verdict = StyledText("✓ wins", "green") if layer_value.wins else StyledText("  covered", "dim")
+        verdict = StyledText("✓ wins", "green") if layer_value.wins else StyledText("  overridden", "dim")
         words = layer_text(layer_value, explanation.variable.secret, masker)
         place = str(layer_value.definition.location) if layer_value.definition.line else layer_value.definition.file
         rows.append(
@@ -184,7 +184,7 @@ def _show(explanation: Explanation, masker: Masker, services: list[str], *, firs
         )
     if rows:
         show("")
-        for row in table(["", "layer, highest first", "says", "where"], rows, least=[9, 14, 16, 24], width=width):
+        for row in table(["", "layer, highest first", "value", "where"], rows, least=[9, 14, 16, 24], width=width):
             show(row)
     if explanation.references:
         show("")

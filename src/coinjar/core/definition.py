@@ -84,11 +84,11 @@ class Definition:
 class SealedDefinition(Definition):
     """An encrypted value of the jar, decrypted when its content is first read."""
 
-    __slots__ = ("_opened", "compartment", "opener")
+    __slots__ = ("_opened", "opener", "scope")
 
-    def __init__(self, opener: Callable[[], Content], compartment: str, file: str, line: int) -> None:
+    def __init__(self, opener: Callable[[], Content], scope: str, file: str, line: int) -> None:
         self.opener = opener
-        self.compartment = compartment
+        self.scope = scope
         self._opened: Content | None = None
         self.file, self.line, self.column = file, line, 1
         self.seen, self.made = None, None

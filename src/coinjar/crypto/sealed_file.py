@@ -28,7 +28,7 @@ _MARKER = ("<<<<<<<", "=======", ">>>>>>>", "|||||||")
 class SealedEntry(Record, kw_only=True):
     """One sealed value: its scope, its key, and its line."""
 
-    compartment: str
+    scope: str
     name: str
     key: str
     sealed: str
@@ -36,7 +36,7 @@ class SealedEntry(Record, kw_only=True):
 
     @property
     def slot(self) -> tuple[str, str]:
-        return self.compartment, self.name
+        return self.scope, self.name
 
 
 def parse(data: bytes, file: str) -> list[SealedEntry]:
@@ -65,7 +65,7 @@ def parse(data: bytes, file: str) -> list[SealedEntry]:
             continue
         match = _LINE.fullmatch(text)
         if match and len(match[4]) % 4 == 0:
-            coins.append(SealedEntry(compartment=match[1], name=match[2], key=match[3], sealed=match[4], line=number))
+            coins.append(SealedEntry(scope=match[1], name=match[2], key=match[3], sealed=match[4], line=number))
             continue
         location = Location(file, number, 1)
         if text.startswith(_MARKER):
@@ -115,7 +115,7 @@ def changed(
 
 
 def _written(coin: SealedEntry) -> str:
-    return f"{coin.compartment} {coin.name} {coin.key} {coin.sealed}"
+    return f"{coin.scope} {coin.name} {coin.key} {coin.sealed}"
 
 
 def _with(lines: list[str], news: Mapping[str, list[SealedEntry]]) -> list[str]:
@@ -133,7 +133,7 @@ def _with(lines: list[str], news: Mapping[str, list[SealedEntry]]) -> list[str]:
                     at < len(lines)
                     and (match := _LINE.fullmatch(lines[at]))
                     and match[2] == name
-                    and match[1] < coin.compartment
+                    and match[1] < coin.scope
                 ):
                     at += 1
                 added.setdefault(at, []).append(_written(coin))

@@ -39,9 +39,9 @@ class Key(Record):
         return cls(token_hex(4), token_bytes(KEY_BYTES))
 
 
-def associated(app: str, stage: str, compartment: str, name: str) -> bytes:
+def associated(app: str, stage: str, scope: str, name: str) -> bytes:
     """Return the associated data of a sealed text: it can be decrypted nowhere else."""
-    return "\0".join(("coinjar value 1", app, stage, compartment, name)).encode()
+    return "\0".join(("coinjar value 1", app, stage, scope, name)).encode()
 
 
 def can_seal(content: Content) -> str | None:

@@ -60,9 +60,9 @@ def keys_folder(folder: Path) -> Path:
     return folder / "coins" / "keys"
 
 
-def key_path(folder: Path, stage: str, compartment: str) -> Path:
+def key_path(folder: Path, stage: str, scope: str) -> Path:
     """Return the path of one wrapped key."""
-    return keys_folder(folder) / f"{stage}.{compartment}.age"
+    return keys_folder(folder) / f"{stage}.{scope}.age"
 
 
 def sealed_path(folder: Path, layer: str) -> Path:
@@ -70,7 +70,7 @@ def sealed_path(folder: Path, layer: str) -> Path:
     return folder / "coins" / f"{layer}.coins"
 
 
-def compartments(folder: Path, stage: str) -> list[str]:
+def scopes(folder: Path, stage: str) -> list[str]:
     """Return the scopes of a stage that have keys: `all` first."""
     try:
         names = [entry.name for entry in os.scandir(keys_folder(folder))]
@@ -102,12 +102,12 @@ class KeyRing:
             raise self._identity
         return self._identity
 
-    def key(self, stage: str, compartment: str) -> DataKey:
+    def key(self, stage: str, scope: str) -> DataKey:
         """Return a data key. Raises DecryptionError, always the same one for the same key."""
-        slot = (stage, compartment)
+        slot = (stage, scope)
         if slot not in self._keys:
             try:
-                self._keys[slot] = self._unwrapped(stage, compartment)
+                self._keys[slot] = self._unwrapped(stage, scope)
             except DecryptionError as fault:
                 self._keys[slot] = fault
         result = self._keys[slot]
@@ -115,15 +115,15 @@ class KeyRing:
             raise result
         return result
 
-    def _unwrapped(self, stage: str, compartment: str) -> DataKey:
-        path = key_path(self.folder, stage, compartment)
+    def _unwrapped(self, stage: str, scope: str) -> DataKey:
+        path = key_path(self.folder, stage, scope)
         where = Location(display_path(path))
         data = read_own(path)
-        whose = f"the secrets of {stage}" + (f" for {compartment}" if compartment != ALL else "")
+        whose = f"the secrets of {stage}" + (f" for {scope}" if scope != ALL else "")
         if data is None:
             hint = "restore it from version control; without it the values are lost and must be set again"
             raise DecryptionError(f"there is no key of {whose}", hint=hint, location=where, code="no-key")
-        identity = self._identity_for(stage, compartment)
+        identity = self._identity_for(stage, scope)
         try:
             return read_data_key(identity.unwrap(data))
         except NotARecipient:
@@ -132,7 +132,7 @@ class KeyRing:
             )
             raise DecryptionError(
                 f"cannot decrypt {whose}: {tried}",
-                hint=self._who_could(stage, compartment),
+                hint=self._who_could(stage, scope),
                 location=where,
                 code="not-for-us",
             ) from None
@@ -142,13 +142,13 @@ class KeyRing:
                 f"the key of {whose} is damaged or not a key", hint=hint, location=where, code="tampered"
             ) from None
 
-    def _identity_for(self, stage: str, compartment: str) -> Identity:
+    def _identity_for(self, stage: str, scope: str) -> Identity:
         """Return the identity; without one, raise the same fault for every key, so that it is reported once."""
         try:
             return self.identity()
         except DecryptionError as fault:
             if self._nobody is None:
-                hint = f"{fault.hint}; {self._who_could(stage, compartment)}"
+                hint = f"{fault.hint}; {self._who_could(stage, scope)}"
                 self._nobody = DecryptionError(
                     f"cannot decrypt the secrets of {stage}: {fault.message}",
                     hint=hint,
@@ -157,11 +157,11 @@ class KeyRing:
                 )
             raise self._nobody from None
 
-    def _who_could(self, stage: str, compartment: str) -> str:
+    def _who_could(self, stage: str, scope: str) -> str:
         from coinjar.jarfile.readers import load_readers
 
         try:
-            labels = [reader.label for reader in load_readers(self.folder).of(stage) if reader.reads(compartment)]
+            labels = [reader.label for reader in load_readers(self.folder).of(stage) if reader.reads(scope)]
         except CoinJarError:
             return "readers.yaml, which lists the readers, cannot be read"
         return (
@@ -211,14 +211,14 @@ class KeyRing:
         return content
 
     def _opened(self, app: str, stage: str, coin: SealedEntry, file: str) -> Content:
-        slot = (stage, coin.compartment)
+        slot = (stage, coin.scope)
         if slot not in self._openers:
             key = self.key(*slot)
             self._openers[slot] = [Unsealer(data_key) for data_key in (key.key, key.earlier) if data_key]
         for opener in self._openers[slot]:
             if opener.id == coin.key:
                 try:
-                    return opener.open(coin.sealed, associated(app, stage, coin.compartment, coin.name))
+                    return opener.open(coin.sealed, associated(app, stage, coin.scope, coin.name))
                 except UnsealError:
                     words = (
                         f"the sealed value of {coin.name} cannot be decrypted: it was changed, or belongs to another "
@@ -233,12 +233,12 @@ class KeyRing:
         hint = "restore the line and the key file from one commit, or set the value again"
         raise DecryptionError(words, hint=hint, location=Location(file, coin.line, 1), code="tampered")
 
-    def is_signed(self, app: str, readers: Readers, stage: str, compartment: str) -> bool:
+    def is_signed(self, app: str, readers: Readers, stage: str, scope: str) -> bool:
         """Return whether the readers of a stage are those that a holder of this data key signed.
 
         Raises DecryptionError.
         """
-        key = self.key(stage, compartment)
-        message = readers.signatures.get(f"{stage}.{compartment}", ())
+        key = self.key(stage, scope)
+        message = readers.signatures.get(f"{stage}.{scope}", ())
         codes = [vouch(data_key, app, stage, readers.rows(stage)) for data_key in (key.key, key.earlier) if data_key]
         return any(same(line, code) for line in message for code in codes)

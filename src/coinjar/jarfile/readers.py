@@ -46,9 +46,9 @@ class Reader(Record, kw_only=True):
         """Return what is signed."""
         return self.label, self.recipient, self.service or "", "offline" if self.offline else ""
 
-    def reads(self, compartment: str) -> bool:
+    def reads(self, scope: str) -> bool:
         """Return whether it gets the key of this scope."""
-        return self.service is None or compartment in ("all", self.service)
+        return self.service is None or scope in ("all", self.service)
 
 
 class Readers(Record):

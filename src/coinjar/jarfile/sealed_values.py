@@ -35,7 +35,7 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
         entry
         for entry in coins
         if entry.name not in former
-        or (entry.compartment, former[entry.name]) not in {other_entry.slot for other_entry in coins}
+        or (entry.scope, former[entry.name]) not in {other_entry.slot for other_entry in coins}
     ]
     plain = {variable: definition for values in layer.values() for variable, definition in values.items()}
     lines: dict[tuple[str, str], list[int]] = {}
@@ -48,7 +48,7 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
             now = former.get(coin.name, coin.name)
             doubt = _doubt(coin, file, lines[coin.slot], plain.get(now))
             opener = partial(Undecryptable, doubt) if doubt else partial(_open, ring, jar, name, coin, file)
-            result.setdefault(coin.compartment, {})[now] = SealedDefinition(opener, coin.compartment, file, coin.line)
+            result.setdefault(coin.scope, {})[now] = SealedDefinition(opener, coin.scope, file, coin.line)
     raise_all(faults)
     return result
 
@@ -69,9 +69,7 @@ def _doubt(coin: SealedEntry, file: str, lines: list[int], plain: Definition | N
             code="both",
         )
     if len(lines) > 1:
-        words = (
-            f"{coin.name} is in lines {' and '.join(map(str, lines))} for {coin.compartment}: two branches changed it"
-        )
+        words = f"{coin.name} is in lines {' and '.join(map(str, lines))} for {coin.scope}: two branches changed it"
         return DecryptionError(
             words, hint="remove one of the lines, or set the value again", location=location, code="tampered"
         )
@@ -99,9 +97,7 @@ def _misfit(jar: Jar, coin: SealedEntry, file: str) -> InputError | None:
             location=location,
             code="not-secret",
         )
-    if coin.compartment != ALL and coin.compartment not in jar.services:
-        hint = suggestion(coin.compartment, [ALL, *jar.services], f"the services are {', '.join(jar.services)}")
-        return InputError(
-            f"there is no service '{coin.compartment}'", hint=hint, location=location, code="unknown-service"
-        )
+    if coin.scope != ALL and coin.scope not in jar.services:
+        hint = suggestion(coin.scope, [ALL, *jar.services], f"the services are {', '.join(jar.services)}")
+        return InputError(f"there is no service '{coin.scope}'", hint=hint, location=location, code="unknown-service")
     return None

@@ -16,7 +16,7 @@ from coinjar.core.names import SHARED
 from coinjar.core.redaction import SecretFinder
 from coinjar.core.rules.base import CheckContext, Diagnostic
 from coinjar.dialects import reader
-from coinjar.jarfile.keyring import compartments
+from coinjar.jarfile.keyring import scopes
 from coinjar.jarfile.readers import Readers, load_readers, readers_path
 from coinjar.system.files import display_path
 from coinjar.system.version_control import commit_of, history, holding, tracked_below
@@ -32,7 +32,7 @@ _SHORTEST = 8
 def check_readers(opened: OpenJar, context: CheckContext) -> None:
     """Collect CJ025 to CJ027."""
     readers = load_readers(opened.folder)
-    stages = [name for name in [SHARED, *context.stages] if compartments(opened.folder, name)]
+    stages = [name for name in [SHARED, *context.stages] if scopes(opened.folder, name)]
     context.collected["CJ025"] = list(_single(context.jar, readers, stages))
     context.collected["CJ026"] = list(
         _no_recovery(readers, stages, Location(display_path(readers_path(opened.folder))))

@@ -213,8 +213,8 @@ def take(opened: OpenJar, stage: str, before: EditBuffer, file: str, edited: str
         change = ValueChanges(opened, jar)
         gone = [path for path in before.secrets if path not in secrets]
         for scope, name in gone:
-            for compartment in dict.fromkeys([scope, *jar.variables[name].scopes_for(scope)]):
-                change.drop(stage, compartment, name)
+            for narrowest in dict.fromkeys([scope, *jar.variables[name].scopes_for(scope)]):
+                change.drop(stage, narrowest, name)
         news = {
             path
             for path, content in secrets.items()

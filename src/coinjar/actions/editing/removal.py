@@ -157,7 +157,7 @@ def _set_in(folder: Path, names: Sequence[str], former: Mapping[str, str]) -> It
         if (lines := read_own(path)) is not None:
             for entry in parse(lines, display_path(path)):
                 if entry.name in names or entry.name in former:
-                    yield DroppedValue(former.get(entry.name, entry.name), layer, entry.compartment, is_sealed=True)
+                    yield DroppedValue(former.get(entry.name, entry.name), layer, entry.scope, is_sealed=True)
 
 
 def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarError]:

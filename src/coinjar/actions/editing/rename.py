@@ -189,11 +189,11 @@ def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list
     )
     sealing = SealedTransaction(opened, after)
     moved, left = _opened(opened, jar, sealing, renames)
-    for layer, compartment, old, now, _ in moved:
+    for layer, scope, old, now, _ in moved:
         if now != old:
-            sealing.drop(layer, compartment, old)
-    for layer, compartment, _, now, content in moved:  # after every removal: one variable may get the name of another
-        sealing.put(layer, compartment, now, content)
+            sealing.drop(layer, scope, old)
+    for layer, scope, _, now, content in moved:  # after every removal: one variable may get the name of another
+        sealing.put(layer, scope, now, content)
     layers = value_layers(opened.folder)
     files = [
         EditedFile(sealed_file(opened.folder, layer), old, new)
@@ -216,7 +216,7 @@ def _opened(
             if not isinstance(content, Undecryptable):
                 new = _renamed(content, renames)
                 if now != coin.name or new is not content:
-                    moved.append((layer, coin.compartment, coin.name, now, new))
+                    moved.append((layer, coin.scope, coin.name, now, new))
             elif now != coin.name:
                 if (
                     not is_encrypted_for_others(content.fault) or coin.name in renames.values()

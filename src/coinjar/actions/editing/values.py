@@ -298,11 +298,11 @@ def _outcome(
     variable = jar.variables[name]
     is_sealed = variable.secret and not mine
     file = display_path(sealed_file(folder, stage) if is_sealed else layer_path(folder, stage, mine=mine))
-    compartments = tuple(variable.scopes_for(scope)) if is_sealed else ()
+    encrypted_for = tuple(variable.scopes_for(scope)) if is_sealed else ()
     beaten: list[str] = []
     if stage != SHARED and not mine:
         resolver = Resolver(jar, stage)
-        here = [jar.plain[stage][compartment][name] for compartment in compartments or [scope]]
+        here = [jar.plain[stage][part][name] for part in encrypted_for or [scope]]
         asked = [scope] if scope != ALL else resolver.services_of(variable)
         beaten = [
             other_name
@@ -310,4 +310,4 @@ def _outcome(
             if not any(resolver.winner(name, other_name) is definition for definition in here)
         ]
     was_plain = change.was_plain.get((stage, name))
-    return AssignedValue(name, stage, scope, file, variable.secret, declared, tuple(beaten), compartments, was_plain)
+    return AssignedValue(name, stage, scope, file, variable.secret, declared, tuple(beaten), encrypted_for, was_plain)

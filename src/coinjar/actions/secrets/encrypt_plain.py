@@ -88,9 +88,7 @@ def _too_wide(change: ValueChanges, layer: str) -> list[EncryptedValue]:
     their own.
     """
     there = {coin.slot for coin in change.sealing.lines(layer)}
-    wide = {
-        name for compartment, name in there if compartment == ALL and change.jar.variables[name].services is not None
-    }
+    wide = {name for scope, name in there if scope == ALL and change.jar.variables[name].services is not None}
     for entry in change.sealing.opened(layer, [ALL]) if wide else ():
         if entry.entry.name in wide:
             for service in change.jar.variables[entry.entry.name].scopes_for(ALL):

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from coinjar.core.errors import DecryptionError, InputError, Location, UsageError
 from coinjar.core.names import ALL, SHARED
 from coinjar.crypto.sealing import Key
-from coinjar.jarfile.keyring import DataKey, compartments
+from coinjar.jarfile.keyring import DataKey, scopes
 from coinjar.jarfile.naming_key import local_naming_key
 from coinjar.jarfile.readers import Reader, readers_path
 from coinjar.system.files import display_path
@@ -47,7 +47,7 @@ class FirstKey:
                 labels += self._vouched_labels(stage, other)
         for label in dict.fromkeys(labels):
             self.transaction.grant(label, [stage])
-        self.new_compartment(stage, ALL)
+        self.new_scope(stage, ALL)
         others = [label for label in dict.fromkeys(labels) if label != mine]
         whom = f"you ({mine})" + (f" and {', '.join(others)}, who read stages that follow it" if others else "")
         alone = "" if others else f"; add a second: `coinjar readers add RECIPIENT --label LABEL --stage {stage}`"
@@ -64,7 +64,7 @@ class FirstKey:
     def _vouched_labels(self, stage: str, other: str) -> list[str]:
         readers = [reader.label for reader in self.transaction.before.of(other)]
         try:
-            self.transaction.verify(other, compartments(self.transaction.folder, other))
+            self.transaction.verify(other, scopes(self.transaction.folder, other))
         except (DecryptionError, InputError):
             left = ", ".join(readers)
             self.transaction.notes.append(
@@ -89,10 +89,10 @@ class FirstKey:
         self.transaction.add_reader(Reader(label=label, recipient=recipient, location=Location("")))
         return label
 
-    def new_compartment(self, stage: str, compartment: str) -> None:
-        slot = (stage, compartment)
+    def new_scope(self, stage: str, scope: str) -> None:
+        slot = (stage, scope)
         self.transaction.keys[slot] = DataKey(
-            Key.new(), None, (self._naming(stage) or Key.new().key) if compartment == ALL else None
+            Key.new(), None, (self._naming(stage) or Key.new().key) if scope == ALL else None
         )
         self.transaction.to_wrap.add(slot)
         self.transaction.to_vouch.add(slot)

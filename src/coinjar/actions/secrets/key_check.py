@@ -11,7 +11,7 @@ from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Locat
 from coinjar.core.names import ALL
 from coinjar.core.record import Record
 from coinjar.crypto.sealed_file import SealedEntry
-from coinjar.jarfile.keyring import DataKey, compartments, sealed_path
+from coinjar.jarfile.keyring import DataKey, scopes, sealed_path
 from coinjar.jarfile.readers import readers_path
 from coinjar.system.files import display_path
 
@@ -39,37 +39,33 @@ class KeyCheck:
         their own for our readers, but it decrypts none of the existing values. A line that is to be replaced may be
         broken, if others prove its key. Raises DecryptionError or InputError. Completes an interrupted change of keys.
         """
-        there = compartments(self.transaction.folder, stage)
+        there = scopes(self.transaction.folder, stage)
         keys = {name: self._openable(stage, name, needed=name in within) for name in there}
         if stage in self.transaction.sound or not there:
             return
         vouched = False
-        for compartment, key in keys.items():
-            entries = self._sound_values(stage, compartment, replacing) if key else []
+        for scope, key in keys.items():
+            entries = self._sound_values(stage, scope, replacing) if key else []
             if key is None or not entries:
                 continue
-            if not self.transaction.ring.is_signed(
-                self.transaction.jar.app, self.transaction.before, stage, compartment
-            ):
-                raise self._not_vouched(stage, compartment)
+            if not self.transaction.ring.is_signed(self.transaction.jar.app, self.transaction.before, stage, scope):
+                raise self._not_vouched(stage, scope)
             vouched = True
             if key.earlier is not None:
-                self._finish(stage, compartment, key, entries)
+                self._finish(stage, scope, key, entries)
         if not vouched:  # no value that could prove the keys
             self._verify_empty(stage, [name for name, key in keys.items() if key])
         self.transaction.sound.add(stage)
 
-    def _openable(self, stage: str, compartment: str, *, needed: bool) -> DataKey | None:
+    def _openable(self, stage: str, scope: str, *, needed: bool) -> DataKey | None:
         try:
-            return self.transaction.ring.key(stage, compartment)
+            return self.transaction.ring.key(stage, scope)
         except DecryptionError:
             if needed:
                 raise
             return None
 
-    def _sound_values(
-        self, stage: str, compartment: str, replacing: Collection[tuple[str, str]]
-    ) -> list[DecryptedEntry]:
+    def _sound_values(self, stage: str, scope: str, replacing: Collection[tuple[str, str]]) -> list[DecryptedEntry]:
         """Return the decrypted values of a scope.
 
         Raises the fault of a broken one, unless it is to be replaced and another can be decrypted.
@@ -77,7 +73,7 @@ class KeyCheck:
         path = display_path(sealed_path(self.transaction.folder, stage))
         entries: list[DecryptedEntry] = []
         broken: list[CoinJarError] = []
-        for coin in [entry for entry in self.transaction.lines(stage) if entry.compartment == compartment]:
+        for coin in [entry for entry in self.transaction.lines(stage) if entry.scope == scope]:
             content = self.transaction.ring.open(self.transaction.jar, stage, coin, path)
             if not isinstance(content, Undecryptable):
                 entries.append(DecryptedEntry(coin, content))
@@ -105,19 +101,19 @@ class KeyCheck:
             raise self._not_vouched(stage, ALL)
         FirstKey(self.transaction).begin(stage)
 
-    def _finish(self, stage: str, compartment: str, key: DataKey, result: Sequence[DecryptedEntry]) -> None:
+    def _finish(self, stage: str, scope: str, key: DataKey, result: Sequence[DecryptedEntry]) -> None:
         """Complete an interrupted change of keys."""
-        slot = (stage, compartment)
+        slot = (stage, scope)
         self.transaction.keys[slot] = DataKey(key.key, key.earlier, key.naming)
         self.transaction.to_wrap.add(slot)
         self.transaction.to_vouch.add(slot)
         for entry in result:
-            self.transaction.seal(stage, compartment, entry.entry.name, entry.content)
+            self.transaction.seal(stage, scope, entry.entry.name, entry.content)
 
-    def _not_vouched(self, stage: str, compartment: str) -> InputError:
+    def _not_vouched(self, stage: str, scope: str) -> InputError:
         location = Location(display_path(readers_path(self.transaction.folder)))
         words = (
-            f"the readers of {stage} ({compartment}) in this file are not approved by anybody who can decrypt it: it "
+            f"the readers of {stage} ({scope}) in this file are not approved by anybody who can decrypt it: it "
             "was changed by hand, or merged"
         )
         hint = f"review them (`coinjar readers list`), correct them, then run `coinjar readers vouch --stage {stage}`"

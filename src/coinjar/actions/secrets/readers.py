@@ -13,7 +13,7 @@ from coinjar.core.errors import DecryptionError, Location, UsageError
 from coinjar.core.model import Jar
 from coinjar.core.names import ALL, SHARED, SMALL_NAME
 from coinjar.crypto.age import recipient_fault, without_comment
-from coinjar.jarfile.keyring import KeyRing, compartments
+from coinjar.jarfile.keyring import KeyRing, scopes
 from coinjar.jarfile.readers import Reader, Readers, label_suggestion, load_readers
 from coinjar.system.files import locked
 
@@ -67,15 +67,14 @@ def plan_adding(
         raise UsageError(f"this recipient is already '{same.label}'", hint=f"use that label: --label {same.label}")
     wanted = chains_of(jar, stages)
     parts = {
-        stage: [compartment for compartment in compartments(opened.folder, stage) or [ALL] if reader.reads(compartment)]
-        for stage in wanted
+        stage: [scope for scope in scopes(opened.folder, stage) or [ALL] if reader.reads(scope)] for stage in wanted
     }
     values = {
         (stage, name)
         for stage in wanted
         for scope in jar.plain.get(stage, {}).values()
         for name, definition in scope.items()
-        if isinstance(definition, SealedDefinition) and definition.compartment in parts[stage]
+        if isinstance(definition, SealedDefinition) and definition.scope in parts[stage]
     }
     return ReaderGrant(known.get(label, reader), wanted, len(values))
 
@@ -88,8 +87,8 @@ def add(opened: OpenJar, adding: ReaderGrant) -> list[str]:
     with locked(opened.folder):
         change = SealedTransaction(opened, opened.load(_stages(adding.stages)))
         for stage in adding.stages:
-            if change.compartments(stage):
-                change.verify(stage, change.compartments(stage))
+            if change.scopes(stage):
+                change.verify(stage, change.scopes(stage))
             else:
                 change.begin(stage, is_reported=False)
         if adding.reader.label not in change.readers.readers:
@@ -144,8 +143,8 @@ def remove(opened: OpenJar, label: str, stages: Sequence[str] | None, *, generat
         could: dict[str, list[str]] = {}
         anew: dict[str, list[str]] = {}
         for stage in chosen:
-            change.verify(stage, change.compartments(stage))
-            lines = [entry.entry for entry in change.opened(stage) if reader.reads(entry.entry.compartment)]
+            change.verify(stage, change.scopes(stage))
+            lines = [entry.entry for entry in change.opened(stage) if reader.reads(entry.entry.scope)]
             could[stage] = list(dict.fromkeys(entry.name for entry in lines))
             change.revoke(label, stage)
             if generate:
@@ -168,7 +167,7 @@ def _generate_anew(change: SealedTransaction, stage: str, slots: list[tuple[str,
         for entry in change.opened(stage):
             if entry.entry.name == name and isinstance(entry.content, str):
                 text = new.setdefault(entry.content, make(recipe_of(variable), variable))
-                change.put(stage, entry.entry.compartment, name, text)
+                change.put(stage, entry.entry.scope, name, text)
         created.append(name)
     return created
 
@@ -196,7 +195,7 @@ def rekey(opened: OpenJar, stages: Sequence[str]) -> dict[str, int]:
 def _keys_of(change: SealedTransaction, stage: str) -> list[str]:
     if stage != SHARED:
         change.jar.stage(stage)
-    there = change.compartments(stage)
+    there = change.scopes(stage)
     if not there:
         raise UsageError(
             f"{stage} has no key yet", hint=f"its first secret creates one: `coinjar put NAME --stage {stage}`"
@@ -209,8 +208,8 @@ def vouch(opened: OpenJar, stages: Sequence[str]) -> None:
     with locked(opened.folder):
         change = SealedTransaction(opened, opened.load())
         for stage in stages:
-            for compartment in _keys_of(change, stage):
-                change.ring.key(stage, compartment)
+            for scope in _keys_of(change, stage):
+                change.ring.key(stage, scope)
             change.opened(stage)  # an exchanged key decrypts nothing
             change.renew_unused(stage)
             if not change.readers.people(stage):
@@ -243,10 +242,7 @@ def listing(opened: OpenJar) -> ReaderList:
     rows = [
         ReaderRow(
             reader,
-            {
-                stage: [compartment for compartment in compartments(opened.folder, stage) if reader.reads(compartment)]
-                for stage in reader.opens
-            },
+            {stage: [scope for scope in scopes(opened.folder, stage) if reader.reads(scope)] for stage in reader.opens},
         )
         for reader in readers.readers.values()
     ]
@@ -257,9 +253,9 @@ def listing(opened: OpenJar) -> ReaderList:
 def vouching(jar: Jar, ring: KeyRing, readers: Readers, stage: str) -> str:
     """Return whether the holders of a stage's keys signed its readers, as far as this identity can tell."""
     states = set()
-    for compartment in compartments(ring.folder, stage) or [""]:
+    for scope in scopes(ring.folder, stage) or [""]:
         try:
-            states.add(VOUCHED if compartment and ring.is_signed(jar.app, readers, stage, compartment) else NOT_VOUCHED)
+            states.add(VOUCHED if scope and ring.is_signed(jar.app, readers, stage, scope) else NOT_VOUCHED)
         except DecryptionError:
             states.add(UNKNOWN)
     return next(name for name in (NOT_VOUCHED, UNKNOWN, VOUCHED) if name in states)
@@ -273,7 +269,7 @@ def stages_of(opened: OpenJar, named: Sequence[str] | None) -> list[str]:
             if stage != SHARED:
                 jar.stage(stage)
         return list(dict.fromkeys(named))
-    result = [stage for stage in [SHARED, *opened.load().stage_names()] if compartments(opened.folder, stage)]
+    result = [stage for stage in [SHARED, *opened.load().stage_names()] if scopes(opened.folder, stage)]
     if not result:
         raise UsageError(
             "no stage has a key yet", hint="the first secret creates one: `coinjar put NAME --stage STAGE`"

@@ -20,7 +20,7 @@ from coinjar.crypto.age import wrap
 from coinjar.crypto.sealed_file import SealedEntry, changed, parse
 from coinjar.crypto.sealing import Key, associated, can_seal, seal, vouch
 from coinjar.documents.edit import apply
-from coinjar.jarfile.keyring import DataKey, compartments, key_path, sealed_path
+from coinjar.jarfile.keyring import DataKey, key_path, scopes, sealed_path
 from coinjar.jarfile.merge_attributes import write_attributes
 from coinjar.jarfile.readers import HEAD, Reader, Readers, differences, load_readers, readers_path, without_doubles
 from coinjar.system.files import display_path, read_own, replace_own
@@ -51,9 +51,9 @@ class SealedTransaction:
 
     # -- reading
 
-    def compartments(self, stage: str) -> list[str]:
+    def scopes(self, stage: str) -> list[str]:
         """Return the scopes that have a key, or will have one."""
-        return list(dict.fromkeys([*compartments(self.folder, stage), *(c for s, c in self.keys if s == stage)]))
+        return list(dict.fromkeys([*scopes(self.folder, stage), *(c for s, c in self.keys if s == stage)]))
 
     def lines(self, stage: str) -> list[SealedEntry]:
         """Return the stage's lines in the file."""
@@ -77,7 +77,7 @@ class SealedTransaction:
         wanted = None if within is None else set(within)
         entries = []
         for coin in self.lines(stage):
-            if wanted is None or coin.compartment in wanted:
+            if wanted is None or coin.scope in wanted:
                 content = self.ring.open(self.jar, stage, coin, path)
                 if isinstance(content, Undecryptable):
                     raise content.fault
@@ -111,7 +111,7 @@ class SealedTransaction:
                 f"{name} cannot be encrypted: it has over {LARGEST >> 20} Mi characters", hint=hint, code="cannot-seal"
             )
         variable = self.jar.variables[name]
-        slots = [(compartment, name) for compartment in variable.scopes_for(scope)]
+        slots = [(narrowest, name) for narrowest in variable.scopes_for(scope)]
         if not slots:
             raise InputError(
                 f"{name} has no services, so nobody could decrypt it",
@@ -119,40 +119,38 @@ class SealedTransaction:
                 location=variable.location,
                 code="cannot-seal",
             )
-        for compartment, _ in slots:
-            self._ensure(stage, compartment, slots)
-            self.seal(stage, compartment, name, content)
+        for narrowest, _ in slots:
+            self._ensure(stage, narrowest, slots)
+            self.seal(stage, narrowest, name, content)
         if variable.services is not None:
             self.drop(stage, ALL, name)
 
-    def drop(self, stage: str, compartment: str, name: str) -> bool:
+    def drop(self, stage: str, scope: str, name: str) -> bool:
         """Remove a value; return whether there was one."""
-        there = (compartment, name) in self._slots(stage)
+        there = (scope, name) in self._slots(stage)
         if there:
-            self._changes.setdefault(stage, {})[compartment, name] = None
+            self._changes.setdefault(stage, {})[scope, name] = None
         return there
 
-    def seal(self, stage: str, compartment: str, name: str, content: Content) -> None:
-        key = self.key(stage, compartment).key
-        sealed = seal(key, content, associated(self.jar.app, stage, compartment, name))
-        self._changes.setdefault(stage, {})[compartment, name] = SealedEntry(
-            compartment=compartment, name=name, key=key.id, sealed=sealed
+    def seal(self, stage: str, scope: str, name: str, content: Content) -> None:
+        key = self.key(stage, scope).key
+        sealed = seal(key, content, associated(self.jar.app, stage, scope, name))
+        self._changes.setdefault(stage, {})[scope, name] = SealedEntry(
+            scope=scope, name=name, key=key.id, sealed=sealed
         )
 
-    def key(self, stage: str, compartment: str) -> DataKey:
+    def key(self, stage: str, scope: str) -> DataKey:
         """Return the key for new values."""
-        return self.keys.get((stage, compartment)) or self.ring.key(stage, compartment)
+        return self.keys.get((stage, scope)) or self.ring.key(stage, scope)
 
-    def _ensure(self, stage: str, compartment: str, replacing: Collection[tuple[str, str]]) -> None:
+    def _ensure(self, stage: str, scope: str, replacing: Collection[tuple[str, str]]) -> None:
         """Create the key to encrypt with: one that values prove, or a new one for the stage's readers."""
-        there = self.compartments(stage)
+        there = self.scopes(stage)
         if not there:
             self.begin(stage)
-        self.verify(stage, [compartment] if compartment in there else there, replacing=replacing)
-        if (stage, compartment) not in self.keys and not any(
-            coin.compartment == compartment for coin in self.lines(stage)
-        ):
-            FirstKey(self).new_compartment(stage, compartment)  # a key without encrypted values may be anybody's
+        self.verify(stage, [scope] if scope in there else there, replacing=replacing)
+        if (stage, scope) not in self.keys and not any(coin.scope == scope for coin in self.lines(stage)):
+            FirstKey(self).new_scope(stage, scope)  # a key without encrypted values may be anybody's
 
     # -- readers
 
@@ -165,17 +163,15 @@ class SealedTransaction:
         reader = self.readers.readers[label]
         self._set_opens(label, [*reader.opens, *(stage for stage in stages if stage not in reader.opens)])
         for stage in stages:
-            self.to_vouch |= {(stage, compartment) for compartment in self.compartments(stage)}
-            self.to_wrap |= {
-                (stage, compartment) for compartment in self.compartments(stage) if reader.reads(compartment)
-            }
+            self.to_vouch |= {(stage, scope) for scope in self.scopes(stage)}
+            self.to_wrap |= {(stage, scope) for scope in self.scopes(stage) if reader.reads(scope)}
 
     def revoke(self, label: str, stage: str) -> None:
         """Remove a stage from a reader, and change the keys that it had."""
         reader = self.readers.readers[label]
         self._set_opens(label, [other_stage for other_stage in reader.opens if other_stage != stage])
-        self.to_vouch |= {(stage, compartment) for compartment in self.compartments(stage)}
-        self.rekey(stage, [compartment for compartment in self.compartments(stage) if reader.reads(compartment)])
+        self.to_vouch |= {(stage, scope) for scope in self.scopes(stage)}
+        self.rekey(stage, [scope for scope in self.scopes(stage) if reader.reads(scope)])
 
     def _set_opens(self, label: str, opens: Sequence[str]) -> None:
         readers = dict(self.readers.readers)
@@ -187,31 +183,31 @@ class SealedTransaction:
 
     def rekey(self, stage: str, within: Sequence[str]) -> None:
         """Replace keys, and encrypt every value again; the naming key stays, so that no name changes."""
-        for compartment in within:
-            slot = (stage, compartment)
+        for scope in within:
+            slot = (stage, scope)
             old = self.ring.key(*slot)
-            used = {coin.key for coin in self.lines(stage) if coin.compartment == compartment}
+            used = {coin.key for coin in self.lines(stage) if coin.scope == scope}
             # In an interrupted change, the one that the lines still need: it must decrypt them until they are written
             # again.
             needed = old.earlier if old.earlier is not None and old.earlier.id in used else old.key
             self.keys[slot] = DataKey(Key.new(), needed, old.naming)
             self.to_wrap.add(slot)
             self.to_vouch.add(slot)
-            for entry in self.opened(stage, [compartment]):
-                self.seal(stage, compartment, entry.entry.name, entry.content)
+            for entry in self.opened(stage, [scope]):
+                self.seal(stage, scope, entry.entry.name, entry.content)
         self._tidy.add(stage)
 
     def renew_unused(self, stage: str) -> None:
         """Replace keys without encrypted values: such a key may be anybody's."""
-        used = {coin.compartment for coin in self.lines(stage)}
-        for compartment in self.compartments(stage):
-            if compartment not in used:
-                FirstKey(self).new_compartment(stage, compartment)
+        used = {coin.scope for coin in self.lines(stage)}
+        for scope in self.scopes(stage):
+            if scope not in used:
+                FirstKey(self).new_scope(stage, scope)
 
     def sign_again(self, stage: str) -> None:
         """Wrap keys for the readers in the file and sign the list: after a review."""
-        self.to_wrap |= {(stage, compartment) for compartment in self.compartments(stage)}
-        self.to_vouch |= {(stage, compartment) for compartment in self.compartments(stage)}
+        self.to_wrap |= {(stage, scope) for scope in self.scopes(stage)}
+        self.to_vouch |= {(stage, scope) for scope in self.scopes(stage)}
 
     # -- writing
 
@@ -253,15 +249,15 @@ class SealedTransaction:
             yield old, changed(old, display_path(path), self._changes[stage])
 
     def _write_key(self, slot: tuple[str, str], key: DataKey) -> None:
-        stage, compartment = slot
-        recipients = [reader.recipient for reader in self.readers.of(stage) if reader.reads(compartment)]
-        replace_own(key_path(self.folder, stage, compartment), wrap(key.text(), recipients))
+        stage, scope = slot
+        recipients = [reader.recipient for reader in self.readers.of(stage) if reader.reads(scope)]
+        replace_own(key_path(self.folder, stage, scope), wrap(key.text(), recipients))
 
     def _write_readers(self) -> None:
         vouched = dict(self.readers.signatures)
-        for stage, compartment in self.to_vouch:
-            vouched[f"{stage}.{compartment}"] = (
-                vouch(self.key(stage, compartment).key, self.jar.app, stage, self.readers.rows(stage)),
+        for stage, scope in self.to_vouch:
+            vouched[f"{stage}.{scope}"] = (
+                vouch(self.key(stage, scope).key, self.jar.app, stage, self.readers.rows(stage)),
             )
         edits = differences(self.before, Readers(self.readers.readers, dict(sorted(vouched.items()))))
         if edits:

@@ -128,7 +128,7 @@ def sealed_for_others(context: CheckContext) -> Iterator[Diagnostic]:
         if (
             isinstance(definition.definition, SealedDefinition)
             and services is not None
-            and definition.definition.compartment == ALL
+            and definition.definition.scope == ALL
         ):
             message = (
                 f"{definition.variable.name} is encrypted for all services of {definition.layer}, but declared for "
