@@ -46,8 +46,8 @@ def test_ordinary_values_and_planted_secrets_are_told_apart() -> None:
     assert len(missed) <= len(planted) / 20, missed
     page = (Path(__file__).parent.parent / "docs/rules.md").read_text()
     assert (
-        f"On {len(ordinary):,} ordinary values it was wrong {['never', 'once', 'twice'][len(alarms)]}, and of {len(planted)} planted secrets it missed {['none', 'one', 'two'][len(missed)]}"
-        in page
+        f"On {len(ordinary):,} ordinary values the rule was wrong {['never', 'once', 'twice'][len(alarms)]}, and of {len(planted)} planted secrets it missed {['none', 'one', 'two'][len(missed)]}"
+        in " ".join(page.split())
     )
 
 
