@@ -1,1 +1,1 @@
-"""The worked example: an invented ferry line, its jar, its programs, and the walk through them."""
+"""The worked example: an invented ferry line, its jar, its programs, and and the steps that show them."""

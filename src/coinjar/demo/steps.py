@@ -1,4 +1,4 @@
-"""The demo's steps: run a command and show it, ask a running thing, state what must hold."""
+"""The steps of the example: run and show a command, ask a running service, check a statement."""
 
 from __future__ import annotations
 
@@ -17,15 +17,15 @@ from typing import Any
 from urllib.request import Request, urlopen
 
 _WAIT = 10
-"""Seconds that a service has to answer."""
+"""Seconds to wait for a service's answer."""
 
 
 class DemoFailure(Exception):
-    """Something in the demo was not as it must be."""
+    """A step of the example failed."""
 
 
 class DemoRun:
-    """Runs steps in one folder and remembers what to clean up."""
+    """Run steps in one folder, and record what to stop at the end."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
@@ -39,7 +39,7 @@ class DemoRun:
         }
 
     def title(self, words: str) -> None:
-        """A heading."""
+        """Print a heading."""
         colour = sys.stdout.isatty() and not os.environ.get("NO_COLOR")
         print(f"\n\x1b[1m{words}\x1b[0m" if colour else f"\n== {words}", flush=True)
 
@@ -48,7 +48,7 @@ class DemoRun:
         return [sys.executable, "-m", "coinjar", *words[1:]] if words[0] == "coinjar" else words
 
     def run(self, command: str, *, code: int = 0, note: str = "", stdin: str | None = None) -> None:
-        """Print a command, run it, and let its output through."""
+        """Print a command, run it, and show its output. Raises DemoFailure if it ends with another code."""
         given = f"printf '%s' {shlex.quote(stdin)} | " if stdin is not None else ""
         print(f"$ {given}{command}{'   # ' + note if note else ''}", flush=True)
         done = subprocess.run(
@@ -64,7 +64,7 @@ class DemoRun:
             raise DemoFailure(f"`{command}` ended with {done.returncode}, not {code}")
 
     def ask(self, command: str, *, code: int = 0, identity: str | None = None) -> str:
-        """Run a command quietly, perhaps as somebody else, and take its output."""
+        """Return the output of a command that is not shown, run with another identity if one is given."""
         env = self.env | ({"COINJAR_IDENTITY_FILE": identity} if identity else {})
         done = subprocess.run(
             self._argv(command), cwd=self.folder, env=env, capture_output=True, text=True, check=False
@@ -74,21 +74,21 @@ class DemoRun:
         return done.stdout
 
     def code_of(self, command: str, identity: str) -> int:
-        """How a command ends that somebody else runs quietly."""
+        """Return the exit code of a command that is not shown, run with another identity."""
         env = self.env | {"COINJAR_IDENTITY_FILE": identity}
         return subprocess.run(
             self._argv(command), cwd=self.folder, env=env, capture_output=True, check=False
         ).returncode
 
     def start(self, command: str) -> subprocess.Popen[bytes]:
-        """Print a command and leave it running."""
+        """Print a command, and start it in the background."""
         print(f"$ {command} &", flush=True)
         process = subprocess.Popen(self._argv(command), cwd=self.folder, env=self.env)
         self.running.append(process)
         return process
 
     def answer(self, port: int) -> dict[str, Any]:
-        """What a service on this port says, once it listens."""
+        """Return the answer of the service on a port; wait until it listens."""
         url = f"http://127.0.0.1:{port}/"
         end = time.monotonic() + _WAIT
         while True:
@@ -98,21 +98,21 @@ class DemoRun:
                 break
             except OSError:
                 if time.monotonic() > end:
-                    raise DemoFailure(f"nothing answers on port {port}") from None
+                    raise DemoFailure(f"no answer on port {port}") from None
                 time.sleep(0.05)
         print(f"GET {url}")
         print(json.dumps(data["settings"], ensure_ascii=False))
         return data
 
     def holds(self, words: str, condition: bool) -> None:
-        """State what must hold."""
+        """Print a statement. Raises DemoFailure if it is false."""
         if not condition:
             raise DemoFailure(words)
         self.held += 1
-        print(f"  holds: {words}", flush=True)
+        print(f"  checked: {words}", flush=True)
 
     def source(self, path: str) -> None:
-        """Take the exports of a shell file into the environment, once it is there."""
+        """Read the exports of a shell file into the environment; wait until the file exists."""
         print(f"$ . {path}")
         end = time.monotonic() + _WAIT
         while not (self.folder / path).exists():
@@ -124,7 +124,7 @@ class DemoRun:
             self.env[name] = text
 
     def send(self, method: str, address: str, token: str, body: object) -> Any:  # noqa: ANN401 - JSON
-        """Ask a platform for something by hand, as its page in a browser would."""
+        """Send a request to a platform, as its page in the browser does; return the answer."""
         print(f"{method} {address}", flush=True)
         data = body.encode() if isinstance(body, str) else json.dumps(body).encode() if body is not None else None
         kind = "application/yaml" if isinstance(body, str) else "application/json"
@@ -135,17 +135,17 @@ class DemoRun:
             return json.load(response)
 
     def get(self, address: str, token: str = "") -> Any:  # noqa: ANN401 - JSON
-        """What an address answers."""
+        """Return the answer of an address."""
         headers = {"Authorization": f"Bearer {token}"} if token else {}
         with urlopen(Request(address, headers=headers), timeout=_WAIT) as response:
             return json.load(response)
 
     def app(self, service: str) -> Any:  # noqa: ANN401 - JSON
-        """What a running app of the hosting answers."""
+        """Return the answer of a running app of the hosting platform."""
         return self.get(f"{self.env['SALTMARSH_ADDRESS']}/run/sandling-{service}-rehearsal/")
 
     def stop(self) -> None:
-        """Stop what was started."""
+        """Stop all background commands."""
         for process in self.running:
             process.send_signal(signal.SIGTERM)
         for process in self.running:
@@ -153,7 +153,7 @@ class DemoRun:
 
 
 def free_ports(number: int) -> list[int]:
-    """Ports that nobody listens on."""
+    """Return ports on which no process listens."""
     sockets = [socket.socket() for _ in range(number)]
     for sock in sockets:
         sock.bind(("127.0.0.1", 0))
@@ -164,6 +164,6 @@ def free_ports(number: int) -> list[int]:
 
 
 def copy_app(folder: Path) -> None:
-    """The demo's files into a folder."""
+    """Copy the files of the example into a folder."""
     with as_file(files(__package__) / "app") as app:
         shutil.copytree(app, folder, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))

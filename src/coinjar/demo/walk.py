@@ -1,4 +1,4 @@
-"""Walk through the whole job on the demo's data: each step prints the command it runs, and what must hold is
+"""Run the whole job on the data of the example. Each step prints its command; the statements after it are
 checked.
 """
 
@@ -17,7 +17,7 @@ from coinjar.demo.steps import DemoFailure, DemoRun, copy_app, free_ports
 
 
 def walk(keep: Path | None) -> int:
-    """Run the whole example; returns 0 if everything held, else 1. `keep` is a folder to leave behind."""
+    """Run the whole example; return 0 if every statement is true, else 1. `keep` is a folder to keep."""
     started = time.monotonic()
     folder = keep or Path(tempfile.mkdtemp(prefix="coinjar-demo-"))
     steps = DemoRun(folder)
@@ -41,20 +41,20 @@ def walk(keep: Path | None) -> int:
         ):
             part(steps)
     except DemoFailure as fault:
-        print(f"\nThe demo did not hold: {fault}", file=sys.stderr)
+        print(f"\nThe demo failed: {fault}", file=sys.stderr)
         return 1
     finally:
         steps.stop()
         if keep is None:
             shutil.rmtree(folder)
-    print(f"\nAll {steps.held} statements held, in {time.monotonic() - started:.1f} s.")
+    print(f"\nAll {steps.held} statements are true, after {time.monotonic() - started:.1f} s.")
     print(
-        "`coinjar demo --keep DIR` leaves the folder for play."
+        "`coinjar demo --keep DIR` keeps the folder for experiments."
         if keep is None
-        else f"The folder is yours to play with: cd {shlex.quote(str(folder))}"
+        else f"Continue in the folder: cd {shlex.quote(str(folder))}"
     )
     if keep is not None:
-        print("What is sealed in it opens with: export COINJAR_IDENTITY_FILE=$PWD/anna.identity")
+        print("To decrypt its secrets: export COINJAR_IDENTITY_FILE=$PWD/anna.identity")
     return 0
 
 
@@ -62,22 +62,22 @@ def _gather(steps: DemoRun) -> None:
     steps.title("Sandling Ferries has a jar with three stages, and an old env file for dev")
     steps.run("cat jar/plain/dev.yaml")
     steps.title(
-        "Secrets will be sealed in the jar, so Anna makes an identity that opens them (COINJAR_IDENTITY_FILE names "
+        "Secrets are encrypted in the jar, so Anna creates an identity to decrypt them (COINJAR_IDENTITY_FILE names "
         "it here)"
     )
     steps.run("coinjar identity new --out anna.identity")
     steps.run("coinjar adopt file:old.env --stage dev --yes")
     again = steps.ask("coinjar adopt file:old.env --stage dev")  # 0 without --yes: there is nothing to write
-    steps.holds("adopting it again brings nothing", "to declare" not in again)
+    steps.holds("adopting the file again changes nothing", "to declare" not in again)
     text = (steps.folder / "jar/coins/dev.coins").read_text() + (steps.folder / "jar/plain/dev.yaml").read_text()
     steps.holds(
-        "its secrets are sealed, and readable nowhere in the jar",
+        "its secrets are encrypted, and nowhere readable in the jar",
         "made-up" not in text and "all SESSION_SECRET " in text,
     )
 
 
 def _look(steps: DemoRun) -> None:
-    steps.title("What is there, on which stage?")
+    steps.title("Which value is set on which stage?")
     steps.run("coinjar grid")
     steps.title("What differs between rehearsal and prod?")
     steps.run("coinjar compare rehearsal prod", code=1, note="1: they differ")
@@ -85,25 +85,25 @@ def _look(steps: DemoRun) -> None:
     steps.run("coinjar check", code=1, note="1: there are errors")
     names = {finding["rule"] for finding in json.loads(steps.ask("coinjar check --format json", code=1))["findings"]}
     planted = {"CJ003", "CJ005", "CJ006", "CJ007", "CJ008", "CJ010", "CJ011", "CJ012", "CJ013", "CJ015"}
-    steps.holds(f"check finds the planted faults ({', '.join(sorted(planted))})", planted <= names)
+    steps.holds(f"check reports the planted faults ({', '.join(sorted(planted))})", planted <= names)
     steps.title("timetable has its own log level, so why does prod not use it?")
     steps.run("coinjar why prod LOG_LEVEL --service timetable")
 
 
 def _mend(steps: DemoRun) -> None:
-    steps.title("Put some of it right")
+    steps.title("Correct some of it")
     steps.run("coinjar drop 2ND_PIER log_level --everywhere --yes")
     steps.run("coinjar put LOG_LEVEL=warning --stage dev --stage prod --service timetable")
     steps.run("coinjar put FARE_ZONES=9 --stage prod-isles --service ticketing")
-    steps.run("coinjar readers seal", note="what was still plain")
+    steps.run("coinjar readers seal", note="encrypts what is still plain")
     steps.run(
         "coinjar put MAIL_PASSWORD --stage dev",
         stdin="made-up-mail-password",
-        note="a secret never goes on the command line",
+        note="a secret is never an argument",
     )
     steps.run("coinjar put LISTEN_PORT=8084 --stage dev --service berths")
     steps.holds(
-        "prod's timetable logs what it asked for",
+        "timetable's log level on prod is its own",
         steps.ask("coinjar value prod LOG_LEVEL --service timetable") == "warning",
     )
     rest = json.loads(steps.ask("coinjar check --format json", code=1))["findings"]
@@ -112,10 +112,10 @@ def _mend(steps: DemoRun) -> None:
 
 
 def _share(steps: DemoRun) -> None:
-    steps.title("The database's passwords are weak: make strong ones, for each stage its own")
+    steps.title("The database's passwords are weak: generate a strong one for each stage")
     steps.run("coinjar generate TICKET_DB_PASSWORD --stage rehearsal --stage prod --replace --yes")
     steps.title(
-        "A colleague gets in, the ticketing service gets an identity of its own, and one is kept offline for recovery"
+        "Add three readers: a colleague, the ticketing service, and a recovery recipient that is stored offline"
     )
     recipients = {
         name: steps.ask(f"coinjar identity new --out {name}.identity").strip()
@@ -132,35 +132,35 @@ def _share(steps: DemoRun) -> None:
     steps.run("coinjar readers list")
     password = steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing")
     steps.holds(
-        "Berta sees prod's password",
+        "Berta can decrypt prod's password",
         steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing", identity="berta.identity") == password,
     )
     own = steps.ask(
         "coinjar within prod --service ticketing -- printenv TICKET_DB_PASSWORD", identity="ticketing.identity"
     ).strip()
-    steps.holds("the service sees its own", own == password)
+    steps.holds("the service can decrypt its own secret", own == password)
     steps.holds(
-        "and not what the notices get",
+        "the service cannot decrypt the secret of notices",
         steps.code_of("coinjar value prod TICKET_DB_PASSWORD --service notices", "ticketing.identity") == 4,
     )
-    steps.title("Berta leaves: new keys, and what she could open is made anew")
+    steps.title("Berta leaves: replace the keys, and generate the secrets again that she could decrypt")
     steps.run("coinjar readers remove berta --everywhere --generate --yes")
     steps.holds(
-        "she opens it no more",
+        "she can no longer decrypt it",
         steps.code_of("coinjar value prod TICKET_DB_PASSWORD --service ticketing", "berta.identity") == 4,
     )
     steps.holds(
-        "and the password is another",
+        "the password has changed",
         steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing") != password,
     )
-    steps.title("A log that others read shows no secret; and the committed example says what must be filled in")
+    steps.title("Mask secrets in a log that others read; write an example file to commit")
     steps.run("coinjar within prod --service ticketing --mask -- sh -c 'echo connecting to $TICKET_DB_URL'")
     steps.run("coinjar render dev example")
     steps.run("head -9 env.example")
 
 
 def _run_for_real(steps: DemoRun) -> None:
-    steps.title("Start two services on two stages, each with its own values (on ports that are free here)")
+    steps.title("Start two services on two stages, each with its own values, on free ports")
     ports = free_ports(4)
     places = [("dev", "timetable"), ("dev", "ticketing"), ("rehearsal", "timetable"), ("rehearsal", "ticketing")]
     for port, (stage, service) in zip(ports, places, strict=True):
@@ -172,12 +172,10 @@ def _run_for_real(steps: DemoRun) -> None:
     answers = [steps.answer(port) for port in ports]
     for (stage, service), process, answer in zip(places, processes, answers, strict=True):
         settings = answer["settings"]
-        steps.holds(
-            f"{service} on {stage} is the process that was started, pid {process.pid}", answer["pid"] == process.pid
-        )
+        steps.holds(f"{service} on {stage} is the started process, pid {process.pid}", answer["pid"] == process.pid)
         for name in ("PUBLIC_URL", "APP_TITLE"):
             steps.holds(
-                f"its {name} is {stage}'s",
+                f"its {name} is the value of {stage}",
                 settings[name] == steps.ask(f"coinjar value {stage} {name} --service {service}"),
             )
     seen = [answer["settings"] for answer in answers]
@@ -192,7 +190,7 @@ def _run_for_real(steps: DemoRun) -> None:
 
 
 def _without_coinjar(steps: DemoRun) -> None:
-    steps.title("The same service from a script of its own, where there is no Coin Jar")
+    steps.title("Start the same service with a script, on a machine without Coin Jar")
     port = free_ports(1)[0]
     print(
         f"$ coinjar render rehearsal --service timetable --as exec-script --with LISTEN_PORT={port} > start-timetable"
@@ -205,16 +203,16 @@ def _without_coinjar(steps: DemoRun) -> None:
     steps.run("head -5 start-timetable")
     steps.start("sh ./start-timetable python3 services/timetable.py")
     wanted = steps.ask("coinjar value rehearsal APP_TITLE --service timetable")
-    steps.holds("it answers with rehearsal's values", steps.answer(port)["settings"]["APP_TITLE"] == wanted)
+    steps.holds("it answers with the values of rehearsal", steps.answer(port)["settings"]["APP_TITLE"] == wanted)
 
 
 def _render(steps: DemoRun) -> None:
-    steps.title("Every file that a consumer of rehearsal reads, in its own form")
+    steps.title("Render every file that a consumer of rehearsal reads")
     steps.run("coinjar render rehearsal")
-    steps.run("coinjar render rehearsal --verify", note="0: nothing is out of date")
+    steps.run("coinjar render rehearsal --verify", note="0: every file is up to date")
     files = [steps.folder / "build/rehearsal" / name for name in ("ticketing.env", "timetable.env")]
     steps.holds(
-        "the file that holds a secret is readable only by alone, the other is not",
+        "the file with a secret is readable only by its owner, the other file by everyone",
         [path.stat().st_mode & 0o77 for path in files] == [0, 0o44],
     )
     steps.run("cat notices/base.json")
@@ -222,38 +220,36 @@ def _render(steps: DemoRun) -> None:
     steps.run("cat notices/prod.json")
     overlay = json.loads((steps.folder / "notices/prod.json").read_text())
     steps.holds(
-        "prod's settings hold only what differs from the base, typed",
+        "prod's settings contain only what differs from the base, with types",
         overlay["mail"]["enabled"] is True and "framework" not in overlay,
     )
 
 
 def _pipeline(steps: DemoRun) -> None:
-    steps.title("The pipeline has environments on three levels: what would render change for prod?")
+    steps.title("The pipeline has environments on three levels; show what render would change for prod")
     steps.run("coinjar render prod pipeline --dry-run")
     before = (steps.folder / "pipeline.yaml").read_text()
     steps.run("coinjar render prod pipeline")
     after = (steps.folder / "pipeline.yaml").read_text()
     steps.holds(
-        "the file's comments stayed",
+        "the comments of the file are preserved",
         all(line.partition("#")[2] in after for line in before.splitlines() if "#" in line),
     )
-    steps.holds("no secret went into it", "made-up" not in after)
+    steps.holds("the file contains no secret", "made-up" not in after)
     steps.title(
-        "The release job says a title of its own, and this pipeline lets the whole pipeline's win: who decides for "
-        "its last step?"
+        "The release job sets its own title, but the level of the whole pipeline overrides it. Which one does "
+        "the last line get?"
     )
     step = "--in pipeline --at '/jobs/[name=release]/lines/[name=announce]'"
     steps.run(f"coinjar why APP_TITLE {step}")
     steps.holds(
-        "the whole pipeline's title wins",
+        "the title of the whole pipeline is effective",
         json.loads(steps.ask(f"coinjar why APP_TITLE {step} --json"))["value"] == "Sandling Ferries",
     )
 
 
 def _manifests(steps: DemoRun) -> None:
-    steps.title(
-        "Four manifests repeat the same variables; rendered, they share objects that are named after their content"
-    )
+    steps.title("Four manifests repeat the same variables; after rendering they share objects named by their content")
     steps.run("wc -l k8s/berths.yaml k8s/notices.yaml k8s/ticketing.yaml k8s/timetable.yaml")
     candidate = steps.folder / "build/rehearsal/k8s"
     names = [f"build/rehearsal/k8s/{path.name}" for path in sorted((steps.folder / "k8s").iterdir())]
@@ -265,40 +261,40 @@ def _manifests(steps: DemoRun) -> None:
     steps.run("coinjar put 'APP_TITLE=Sandling Ferries (winter)' --stage rehearsal")
     steps.run("coinjar render rehearsal workloads")
     new = {path.name for path in candidate.iterdir()} - old
-    steps.holds("a change that all share made one new object, and every workload refers to it", len(new) == 1)
-    steps.run("coinjar render rehearsal workloads --stale --keep 0", note="what nothing refers to any more")
+    steps.holds("a changed common value creates one new object, which every workload uses", len(new) == 1)
+    steps.run("coinjar render rehearsal workloads --stale --keep 0", note="objects without references")
 
 
 def _web_server(steps: DemoRun) -> None:
     nginx = shutil.which("nginx", path=f"{steps.env['PATH']}:/usr/sbin")
     if nginx is None:
-        steps.title("nginx is not installed here: its part is left out")
+        steps.title("nginx is not installed: skip its part")
         return
-    steps.title("A web server's configuration, filled in for two stages, and served by nginx")
+    steps.title("Render a web server's configuration for two stages, and start nginx with it")
     for port, stage in zip(free_ports(2), ("dev", "rehearsal"), strict=True):
         steps.run(f"coinjar put LISTEN_PORT={port} --stage {stage} --service timetable")
         steps.run(f"coinjar render {stage} web-server")
         steps.start(f"{nginx} -p build/{stage}/web -e error.log -c nginx.conf -g 'daemon off;'")
         settings = steps.answer(port)["settings"]
         steps.holds(
-            f"it says {stage}'s title",
+            f"it serves the title of {stage}",
             settings["APP_TITLE"] == steps.ask(f"coinjar value {stage} APP_TITLE --service timetable"),
         )
-        steps.holds("and its own $host is the server's", settings["asked"] == "127.0.0.1/")
+        steps.holds("$host is still replaced by the server", settings["asked"] == "127.0.0.1/")
 
 
 def _mentions(steps: DemoRun) -> None:
-    steps.title("Where does the code use all that? And a name is changed everywhere at once")
+    steps.title("Find where the code uses variables, and rename one everywhere")
     steps.run("coinjar mentions")
     data = json.loads(steps.ask("coinjar mentions --json"))
     steps.holds(
-        "a name that the code reads and nobody declared is found",
+        "a variable that the code reads and the jar does not declare is reported",
         any("fareTable" in finding["message"] for finding in data["findings"]),
     )
     steps.run("coinjar rename TICKET_DB_HOST TICKET_DATABASE_HOST --yes")
     code = "".join((steps.folder / f"services/{name}.py").read_text() for name in ("ticketing", "notices"))
     steps.holds(
-        "the code reads the new name, and only that",
+        "the code reads only the new name",
         code.count("TICKET_DATABASE_HOST") == 2 and "TICKET_DB_HOST" not in code,
     )
     steps.run("coinjar rename TICKET_DATABASE_HOST TICKET_DB_HOST --yes", note="and back")

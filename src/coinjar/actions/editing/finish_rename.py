@@ -42,7 +42,7 @@ def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
         data = read_bytes(path)
         replace_all(opened.folder, {path: (data, apply(data, display_path(path), edits))})
     return [
-        f"{owner.name} is exported under that name alone"
+        f"{owner.name} is the only name that services get"
         for owner in {variable.name: variable for variable in owners.values()}.values()
     ]
 

@@ -1,4 +1,4 @@
-"""What the demo's services share: answer HTTP with what they were configured with. Standard library only."""
+"""The common part of the services: answer HTTP requests with the configuration. Standard library only."""
 
 import json
 import os
