@@ -274,7 +274,7 @@ jobs:
         assert (first["state"], first["log"]) == (
             "waiting",
             [
-                "== with (dev)", "with=debug debug token=•••• undefined=[]", "own=step hello",
+                "== with (dev)", "with=debug debug token=•••• undefined=[]", "own=line hello",
                 "== without (no stage)", "without=info token=[]",
                 "release waits: prod is guarded, and a second person must approve it",
             ],
@@ -444,7 +444,7 @@ def keys_of(data: Any) -> set[str]:
 def test_a_terminal_sees_how_far_it_is(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with line(jar, cj):
         shown = on_a_terminal(cj, "deliver", "dev")
-        assert re.search(r"looking ━+─* \d of 3", shown)
+        assert re.search(r"reading ━+─* \d of 3", shown)
         assert re.search(r"delivering ━+─* \d of 3", shown)
         assert "\r\x1b[K" in shown  # and nothing of it stays
         assert "━" not in cj("drift", "dev", code=1).err

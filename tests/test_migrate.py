@@ -183,7 +183,7 @@ def test_a_whole_move(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         assert "made-up" not in sheet + result.out + result.err
         assert not at_new(fish, "dev")
         dry = cj("migrate", "--execute", "move.yaml", "--dry-run", "--requests")
-        assert '{"key": "PIER_TABLE", "value": "summer"' in dry.out
+        assert '"name": "PIER_TABLE", "text": "summer"' in dry.out
         assert "made-up" not in dry.out + dry.err
         assert not at_new(fish, "dev")
         assert "pierTable" in cj.read("web.py")

@@ -21,8 +21,8 @@ from coinjar.cli.common import (
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
-    from coinjar.actions.delivery.deliver import Delivery, DeliveryOptions
     from coinjar.actions.delivery.live_stage import LiveStage
+    from coinjar.actions.delivery.outcome import DeliveryOptions
     from coinjar.core.display import Masker
 
 DryRunOption = Annotated[bool, typer.Option("--dry-run", help="Change nothing; show what would change.")]
@@ -77,8 +77,8 @@ def run(
     Reads the live values, shows the differences, writes only these, reads them back and records them. A failure of one
     target does not stop others. Run it again to finish an interrupted delivery.
     """
-    from coinjar.actions.delivery.deliver import DeliveryOptions
     from coinjar.actions.delivery.live_stage import LiveStage
+    from coinjar.actions.delivery.outcome import DeliveryOptions
     from coinjar.core.display import Masker
 
     if requests and not dry_run:
@@ -117,7 +117,7 @@ def carry_out(
         if not as_json:
             delivery_output.show_changes(planned, masker)
             if requests:
-                _show_requests(delivery)
+                delivery_output.show_requests(delivery)
 
     outcomes = asyncio.run(delivery.run(lambda: _ask(opened, allowed), report, dry_run=dry_run))
     if as_json:
@@ -127,16 +127,6 @@ def carry_out(
     delivery_output.show_rest(delivery, outcomes)
     if code := exit_code(outcomes):
         raise typer.Exit(code)
-
-
-def _show_requests(delivery: Delivery) -> None:
-    from coinjar.core.display import visible
-
-    for inspected in delivery.seen:
-        if inspected.inspection and inspected.inspection.plan.changes:
-            print(f"# {visible(inspected.target.label)}")
-            for line in inspected.target.steps(inspected.inspection.plan.changes):
-                print(visible(line))
 
 
 def _ask(opened: LiveStage, allowed: list[str]) -> None:

@@ -68,9 +68,9 @@ class UndoOptions(NamedTuple):
 def _undo(ctx: typer.Context, number: int, jar: str | None, how: UndoOptions) -> None:
     from contextlib import closing
 
-    from coinjar.actions.delivery.deliver import DeliveryOptions
     from coinjar.actions.delivery.history import earlier_values
     from coinjar.actions.delivery.live_stage import LiveStage
+    from coinjar.actions.delivery.outcome import DeliveryOptions
     from coinjar.actions.delivery.records import open_records
     from coinjar.cli.deliver import carry_out
     from coinjar.core.display import Masker

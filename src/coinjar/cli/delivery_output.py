@@ -216,3 +216,14 @@ def _value(text: str | None, change: DeliveryChange, masker: Masker) -> str | No
     from coinjar.core.secret import reveal
 
     return None if text is None or (change.secret and not masker.show_secrets) else reveal(text)
+
+
+def show_requests(delivery: Delivery) -> None:
+    """Print the requests and steps of each target's changes, secrets and tokens masked."""
+    from coinjar.core.display import visible
+
+    for inspected in delivery.inspected:
+        if inspected.inspection and inspected.inspection.plan.changes:
+            print(f"# {visible(inspected.target.label)}")
+            for line in inspected.target.steps(inspected.inspection.plan.changes):
+                print(visible(line))

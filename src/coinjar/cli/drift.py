@@ -63,9 +63,8 @@ def run(
 
     stage, *names = where
     masker = Masker(show_secrets=show_secrets)
-    drifts = asyncio.run(
-        drift(LiveStage(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands), progress())
-    )
+    with LiveStage(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands) as opened:
+        drifts = asyncio.run(drift(opened, progress()))
     if as_json:
         print_json({"stage": stage, "targets": [_as_json(drift, masker) for drift in drifts]})
     else:

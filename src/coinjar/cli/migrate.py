@@ -14,6 +14,7 @@ from coinjar.core.errors import InputError, UsageError
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from coinjar.actions.delivery.deliver import Delivery
     from coinjar.actions.delivery.outcome import DeliveryOutcome
     from coinjar.actions.migration.migration import Migration
     from coinjar.actions.migration.sheet_builder import DraftSheet
@@ -95,6 +96,8 @@ def run(
 
     The old place is only read, unless --empty-source is given.
     """
+    import asyncio
+
     opened = _opened(ctx, jar)
     if execute is None:
         if out is None or len(ends or []) < 2:
@@ -102,7 +105,7 @@ def run(
                 "from where, to where, and into which sheet?",
                 hint="`coinjar migrate FROM TO --out move.yaml`; then --execute move.yaml",
             )
-        _make(opened, list(ends or []), Path(out), stage or [], service)
+        asyncio.run(_make(opened, list(ends or []), Path(out), stage or [], service))
         return
     from coinjar.actions.editing.rename import finish_earlier
     from coinjar.actions.migration.migration import Migration, MigrationOptions
@@ -114,15 +117,22 @@ def run(
     if requests and not dry_run:
         raise UsageError("--requests requires --dry-run", hint="add --dry-run: then only reading requests are sent")
     options = MigrationOptions(restart, empty_source, list(ends or []))
-    move = Migration(opened, read_sheet(Path(execute)), options)
-    _summary(move)
-    move.look()
+    migration = Migration(opened, read_sheet(Path(execute)), options)
+    asyncio.run(_apply(migration, allow_guarded, dry_run=dry_run, requests=requests, yes=yes))
+
+
+async def _apply(
+    migration: Migration, allow_guarded: list[str] | None, *, dry_run: bool, requests: bool, yes: bool
+) -> None:
+    """Show the sheet, check it against the old place, ask, and execute it."""
+    _summary(migration)
+    await migration.inspect()
     if dry_run:
-        _rehearse(move, requests=requests)
+        await _rehearse(migration, requests=requests)
         return
-    allowed = known_stages(move.reader.jar, allow_guarded, "--allow-guarded") if move.reader.jar else []
-    _ask(move, opened, allowed, yes=yes)
-    _execute(move)
+    jar = migration.reader.jar
+    _ask(migration, known_stages(jar, allow_guarded, "--allow-guarded") if jar else [], yes=yes)
+    await _execute(migration)
 
 
 def _opened(ctx: typer.Context, jar: str | None) -> OpenJar | None:
@@ -134,11 +144,11 @@ def _opened(ctx: typer.Context, jar: str | None) -> OpenJar | None:
         return None
 
 
-def _make(opened: OpenJar | None, ends: list[str], out: Path, stages: list[str], service: str | None) -> None:
+async def _make(opened: OpenJar | None, ends: list[str], out: Path, stages: list[str], service: str | None) -> None:
     from coinjar.actions.migration.sheet_builder import SheetBuilder
     from coinjar.jarfile.sheets import write_sheet
 
-    draft = SheetBuilder(opened, ends[0], ends[1], stages, ends[2:], service).sheet()
+    draft = await SheetBuilder(opened, ends[0], ends[1], stages, ends[2:], service).sheet()
     write_sheet(out, ends[0], ends[1], draft.stages, draft.entries, draft.digests, draft.pointings, service)
     _show_made(draft)
     print_status(
@@ -187,21 +197,21 @@ def _show_made(draft: DraftSheet) -> None:
         print_status(note)
 
 
-def _summary(move: Migration) -> None:
+def _summary(migration: Migration) -> None:
     from coinjar.cli.tables import show, styled
 
-    sheet = move.sheet
+    sheet = migration.sheet
     counts = [f"{len(sheet.of(group))} {words}" for group, (words, _, _) in _GROUPS.items() if sheet.of(group)]
     counts += [f"{len(sheet.repointed)} to repoint"] if sheet.repointed else []
     show(styled(f"{sheet.source} → {sheet.target}: {', '.join(counts)}", "bold"))
 
 
-def _ask(move: Migration, opened: OpenJar | None, allowed: list[str], *, yes: bool) -> None:
+def _ask(migration: Migration, allowed: list[str], *, yes: bool) -> None:
     """Ask for a guarded stage's name, or for consent. Raises UsageError without it."""
     guarded = [
         stage
-        for stage in move.sheet.stages
-        if opened and move.reader.jar and move.reader.jar.stage(stage).guarded and stage not in allowed
+        for stage in migration.sheet.stages
+        if migration.reader.jar and migration.reader.jar.stage(stage).guarded and stage not in allowed
     ]
     if guarded:
         raise UsageError(
@@ -221,56 +231,49 @@ def _tell(stage: str, outcomes: Sequence[DeliveryOutcome]) -> None:
     show_errors([(outcome.label, outcome.fault) for outcome in outcomes if outcome.fault])
 
 
-def _execute(move: Migration) -> None:
+async def _execute(migration: Migration) -> None:
     from coinjar.cli.tables import show, styled
 
-    move.run(print_status, _tell)
-    done = len(move.sheet.lines) - len(move.failed)
-    if move.failed:
+    await migration.run(print_status, _tell)
+    done = len(migration.sheet.lines) - len(migration.failed)
+    if migration.failed:
         show(
             styled(
-                f"\n{counted(len(move.failed), 'step')} failed; run it again after correcting that",
+                f"\n{counted(len(migration.failed), 'step')} failed; run it again after correcting that",
                 "bold red",
             )
         )
-        for words in dict.fromkeys(move.failed):
+        for words in dict.fromkeys(migration.failed):
             print_status(f"  {words}")
         raise typer.Exit(5)
-    show(styled(f"\nall {done} changes applied as planned; {move.sheet.path} contains the outcome of each", "bold"))
+    show(
+        styled(f"\nall {done} changes applied as planned; {migration.sheet.path} contains the outcome of each", "bold")
+    )
 
 
-def _rehearse(move: Migration, *, requests: bool) -> None:
+async def _rehearse(migration: Migration, *, requests: bool) -> None:
     """Execute the sheet on a copy of the jar, and only inspect the new place."""
-    import asyncio
-
     from coinjar.actions.migration.jar_update import JarUpdate
     from coinjar.actions.migration.rehearsal import rehearsal
-    from coinjar.cli.delivery_output import show_changes, show_errors, show_outcomes
-    from coinjar.core.display import Masker, visible
+    from coinjar.cli.delivery_output import show_changes, show_errors, show_outcomes, show_requests
+    from coinjar.core.display import Masker
 
-    with rehearsal(move) as copy:
+    with rehearsal(migration) as copy:
         if copy is None:
             print_status("Nothing is sent: the new place is a file.")
             return
-        for note in JarUpdate(copy).prepare():
+        await copy.reader.read()
+        for note in await JarUpdate(copy).prepare():
             print_status(note)
-
-        async def look(stage: str) -> None:
+        for stage in copy.sheet.stages:
             delivery = copy.rehearse(stage)
-            try:
-                await delivery.look()
-                planned = delivery.planned()
+
+            def report(planned: list[DeliveryOutcome], stage: str = stage, delivery: Delivery = delivery) -> None:
                 print(f"\n{stage}")
                 show_changes(planned, Masker())
-                for inspected in delivery.seen if requests else []:
-                    if inspected.inspection and inspected.inspection.plan.changes:
-                        print(f"# {visible(inspected.target.label)}")
-                        for line in inspected.target.steps(inspected.inspection.plan.changes):
-                            print(visible(line))
+                if requests:
+                    show_requests(delivery)
                 show_outcomes(planned, dry=True)
                 show_errors([(outcome.label, outcome.fault) for outcome in planned if outcome.fault])
-            finally:
-                await delivery.close()
 
-        for stage in copy.sheet.stages:
-            asyncio.run(look(stage))
+            await delivery.run(report=report, dry_run=True)

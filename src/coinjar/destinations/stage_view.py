@@ -18,12 +18,14 @@ from coinjar.dialects.base import Entry, FileHeader, ParseContext
 from coinjar.jarfile.load import read_bytes
 
 if TYPE_CHECKING:
+    import httpx
+
     from coinjar.jarfile.sealed_values import Ring
 
 
 class RenderContext:
     """What a destination works with: the jar and its keys, the folder that its paths are relative to, and what this run
-    will write.
+    will write. `transport` sends HTTP requests instead of a network connection, for example in a test.
     """
 
     def __init__(
@@ -35,6 +37,7 @@ class RenderContext:
         *,
         move_up: bool = False,
         writes: bool = False,
+        transport: httpx.AsyncBaseTransport | None = None,
     ) -> None:
         self.jar = jar
         self.folder = folder
@@ -43,6 +46,7 @@ class RenderContext:
         self.move_up = move_up
         self.writes = writes
         self.masker = masker
+        self.transport = transport
         self.pending: dict[Path, bytes] = {}
 
     def current(self, path: Path) -> bytes:

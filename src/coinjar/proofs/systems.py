@@ -41,10 +41,8 @@ async def ask_pods(proof_question: ProofQuestion) -> ProofAnswers:
                 location=proof_question.proof.location,
                 code="proof",
             )
-        try:
+        async with target:
             result += await target.pods()
-        finally:
-            await target.close()
     if not result:
         raise NoAnswer("it has no running pods")
     return of_environments(
@@ -69,13 +67,11 @@ async def ask_run(proof_question: ProofQuestion) -> ProofAnswers:
                 code="proof",
             )
         pipeline, runs = proof_question.question["pipeline"], proof_question.runs
-        try:
+        async with target:
             if proof_question.proof.name not in runs:
                 runs[proof_question.proof.name] = await target.runs.start_run(pipeline)
             run = await target.runs.watch_run(pipeline, runs[proof_question.proof.name], proof_question.patience)
             if run.state != PASSED:
                 raise NoAnswer(f"the run is {run.state}")
             return of_text(proof_question.proof, run.log, last=True)
-        finally:
-            await target.close()
     raise NoAnswer("the destination is not for this service")

@@ -51,16 +51,15 @@ async def drift(opened: LiveStage, progress: Progress | None = None) -> list[Tar
     async def one(open_destination: OpenDestination, target: Target) -> TargetDrift:
         nonlocal done
         try:
-            drift = _of(opened, open_destination, target, await opened.look(open_destination, target))
+            async with target:
+                drift = _of(opened, open_destination, target, await opened.inspect(open_destination, target))
         except (CoinJarError, OSError) as raised:
             drift = TargetDrift(
                 open_destination.destination.name, target.key, target.label, [], in_effect=True, fault=as_fault(raised)
             )
-        finally:
-            await target.close()
         done += 1
         if progress:
-            progress("looking", done, len(pairs))
+            progress("reading", done, len(pairs))
         return drift
 
     drifts = [
@@ -79,7 +78,6 @@ async def drift(opened: LiveStage, progress: Progress | None = None) -> list[Tar
             if isinstance(item, BaseException):
                 raise item
             drifts.append(item)
-    opened.records.close()
     order = [destination.name for destination in opened.chosen]
     return sorted(drifts, key=lambda drift: order.index(drift.destination))
 

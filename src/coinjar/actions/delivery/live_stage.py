@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
-from typing import NamedTuple, TypeVar
+from typing import NamedTuple, Self, TypeVar
 
 from coinjar.actions.delivery.records import fingerprint, open_records
 from coinjar.actions.delivery.selection import chosen
@@ -90,6 +90,13 @@ class LiveStage:
         self.records = open_records(opened, self.jar, make=writes)
         self._key: bytes | None = None
 
+    def __enter__(self) -> Self:
+        """Return the stage, whose records are closed at the end."""
+        return self
+
+    def __exit__(self, *_raised: object) -> None:
+        self.records.close()
+
     @property
     def is_guarded(self) -> bool:
         """Return whether deliveries to the stage ask first."""
@@ -131,7 +138,7 @@ class LiveStage:
                 faults[destination.name] = fault
         return opened, faults
 
-    async def look(self, open_destination: OpenDestination, target: Target) -> TargetInspection:
+    async def inspect(self, open_destination: OpenDestination, target: Target) -> TargetInspection:
         """Inspect a target. Raises InputError if its account is not the recorded one, ExternalError."""
         account = await self.account(open_destination.instance, target)
         live = await target.read()
@@ -218,11 +225,9 @@ class LiveStage:
             try:
                 instance = make_live(destination, self.render_context)
                 for target in instance.targets(StageView(resolver, destination, lenient=True)):
-                    try:
+                    async with target:
                         await self.account(instance, target)
                         live = await target.read()
-                    finally:
-                        await target.close()
                     self._take(destination, target, live)
             except CoinJarError as fault:
                 faults[destination.name] = fault

@@ -39,10 +39,8 @@ def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, locat
 
     async def ask() -> str | None:
         store = instance.store(Resolver(jar, stage))
-        try:
+        async with store.client:
             return await store.one(key)
-        finally:
-            await store.client.close()
 
     with ThreadPoolExecutor(1) as apart:  # the caller may be a delivery, which has a running event loop
         text = apart.submit(asyncio.run, ask()).result()

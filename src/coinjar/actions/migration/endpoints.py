@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import re
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
@@ -75,10 +74,10 @@ class EndpointReader:
 
     # -- the old place
 
-    def read_old(self, old: Endpoint, stages: Sequence[str]) -> list[SourceValue]:
+    async def read_old(self, old: Endpoint, stages: Sequence[str]) -> list[SourceValue]:
         """Return every variable there. Raises ExternalError, InputError, UsageError."""
         if old.destination is not None and is_live(old.destination):
-            return [source_value for stage in stages for source_value in self._read_live(old.destination, stage)]
+            return [value for stage in stages for value in await self._read_live(old.destination, stage)]
         source_values = []
         for stage in stages or [""]:
             text = f"dest:{old.destination.name}@{stage}" if old.destination else old.text
@@ -132,23 +131,17 @@ class EndpointReader:
             StageView(self.opened.resolver(stage, jar=self.jar), destination, lenient=True)
         )
 
-    def held(self, destination: Destination, stage: str) -> list[tuple[Target, dict[str, LiveValue]]]:
+    async def held(self, destination: Destination, stage: str) -> list[tuple[Target, dict[str, LiveValue]]]:
         """Return what a live destination contains on a stage."""
         _, targets = self.targets(destination, stage)
+        result = []
+        for target in targets:
+            async with target:
+                await target.identity()
+                result.append((target, await target.read()))
+        return result
 
-        async def read() -> list[tuple[Target, dict[str, LiveValue]]]:
-            result = []
-            for target in targets:
-                try:
-                    await target.identity()
-                    result.append((target, await target.read()))
-                finally:
-                    await target.close()
-            return result
-
-        return asyncio.run(read())
-
-    def _read_live(self, destination: Destination, stage: str) -> list[SourceValue]:
+    async def _read_live(self, destination: Destination, stage: str) -> list[SourceValue]:
         return [
             SourceValue(
                 live_value.name,
@@ -158,14 +151,14 @@ class EndpointReader:
                 self._is_secret(live_value.name, live_value.text or "", given=live_value.secret),
                 live_value.supplied,
             )
-            for target, live in self.held(destination, stage)
+            for target, live in await self.held(destination, stage)
             for live_value in live.values()
             if not live_value.inherited
         ]
 
     # -- the new place
 
-    def new(self, new: Endpoint, stages: Sequence[str]) -> TargetState:
+    async def new(self, new: Endpoint, stages: Sequence[str]) -> TargetState:
         """Return the state of the new place.
 
         Raises UsageError if it cannot be written, ExternalError if it cannot be read.
@@ -184,7 +177,7 @@ class EndpointReader:
             if to := new.destination.moved(stage):
                 raise UsageError(f"{new.label} has itself moved to {to} on {stage}", hint="move there", code="moved")
         if is_live(new.destination):
-            held = self._held_live(new.destination, stages)
+            held = await self._held_live(new.destination, stages)
             instance = make_live(new.destination, self._around())
             if isinstance(instance, PlatformDestination):
                 description = instance.description
@@ -218,13 +211,13 @@ class EndpointReader:
             result |= {(item.service, item.name): item for item in reading.items}
         return list(result.values())
 
-    def _held_live(
+    async def _held_live(
         self, destination: Destination, stages: Sequence[str]
     ) -> dict[tuple[str, str | None, str], str | None]:
         """Return its contents, by stage, service and name."""
         result: dict[tuple[str, str | None, str], str | None] = {}
         for stage in stages:
-            for target, there in self.held(destination, stage):
+            for target, there in await self.held(destination, stage):
                 for service in target.services or (None,):
                     result |= {
                         (stage, service, name): live_value.text

@@ -39,12 +39,12 @@ class JarUpdate:
     def __init__(self, migration: Migration) -> None:
         self.migration = migration
 
-    def prepare(self) -> list[str]:
+    async def prepare(self) -> list[str]:
         """Update the jar from the sheet: names, values, what the new place takes and supplies. Return remarks."""
         if self.migration.opened is None or self.migration.reader.new.destination is None:
             return []
         with locked(self.migration.opened.folder):
-            self._limits()
+            await self._limits()
             notes = self._values()
         jar = self.migration.opened.load()
         renames = {
@@ -70,16 +70,16 @@ class JarUpdate:
         self.migration.reader.ends.jar = self.migration.reader.jar
         return notes
 
-    def _limits(self) -> None:
+    async def _limits(self) -> None:
         """Record in jar.yaml what the new place does not take, and what it supplies."""
         assert self.migration.opened
         destination = self.migration.reader.new.destination
         assert destination
         jar = self.migration.opened.load()
         edits: list[Edit] = []
-        refused = self._refused(jar, destination)
+        refused = await self._refused(jar, destination)
         going = {line.new_name for line in self.migration.sheet.of(*MOVED)}
-        goal = self.migration.reader.ends.new(self.migration.reader.new, [])
+        goal = await self.migration.reader.ends.new(self.migration.reader.new, [])
         left = [
             line.variable
             for line in self.migration.sheet.of(LEFT)
@@ -105,9 +105,9 @@ class JarUpdate:
                 edits.append(Edit(("variables", name, "supplied", "by"), by))
         edit_file(self.migration.opened.folder / "jar.yaml", edits)
 
-    def _refused(self, jar: Jar, destination: Destination) -> dict[str, str]:
+    async def _refused(self, jar: Jar, destination: Destination) -> dict[str, str]:
         """Return names of the jar that the new place would get, but reserves or sets itself."""
-        goal = self.migration.reader.ends.new(self.migration.reader.new, [])
+        goal = await self.migration.reader.ends.new(self.migration.reader.new, [])
         services = services_for(destination, jar)
         mine = [
             variable

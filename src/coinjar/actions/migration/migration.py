@@ -5,13 +5,12 @@ Every step can be repeated, so an interrupted run is finished by running it agai
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
-from coinjar.actions.delivery.deliver import Delivery, DeliveryOptions
+from coinjar.actions.delivery.deliver import Delivery
 from coinjar.actions.delivery.live_stage import LiveStage
-from coinjar.actions.delivery.outcome import DeliveryOutcome
+from coinjar.actions.delivery.outcome import DeliveryOptions, DeliveryOutcome
 from coinjar.actions.migration.flat_files import write_flat
 from coinjar.actions.migration.jar_update import JarUpdate
 from coinjar.actions.migration.repointing import repoint
@@ -51,7 +50,7 @@ class MigrationOptions(NamedTuple):
 
 
 class Migration:
-    """One run of a sheet. `look` first; then `prepare`, `deliver`, `repoint`, `verify`, `settle`, in this order."""
+    """One run of a sheet: `inspect` first, then `run`."""
 
     def __init__(self, opened: OpenJar | None, sheet: Sheet, options: MigrationOptions) -> None:
         self.opened = opened
@@ -76,8 +75,12 @@ class Migration:
 
     # -- inspecting
 
-    def look(self) -> None:
-        """Check that the sheet matches the present state, and that no value is missing. Raises every fault at once."""
+    async def inspect(self) -> None:
+        """Read the old place, and check that the sheet matches it and that no value is missing.
+
+        Raises every fault at once.
+        """
+        await self.reader.read()
         faults: list[CoinJarError] = []
         there = {(source_value.name, source_value.where) for source_value in self.reader.there}
         names = {source_value.name for source_value in self.reader.there}
@@ -148,32 +151,30 @@ class Migration:
                     code="to-be-given",
                 )
 
-    # -- the jar
+    # -- executing
 
-    # -- the new place
-
-    def run(self, note: Callable[[str], None], show: ShowOutcomes) -> None:
+    async def run(self, note: Callable[[str], None], show: ShowOutcomes) -> None:
         """Take every step in order: `note` gets remarks, `show` each delivery's outcomes; `failed` has failures."""
-        for remark in JarUpdate(self).prepare():
+        for remark in await JarUpdate(self).prepare():
             note(remark)
-        self.deliver(show)
+        await self.deliver(show)
         if not self.failed:
-            for message in self.repoint(show):
+            for message in await self.repoint(show):
                 note(f"repointed: {message}")
-            Verification(self).verify()
-        for message in Settlement(self).settle():
+            await Verification(self).verify()
+        for message in await Settlement(self).settle():
             note(message)
 
-    def deliver(self, print_error: ShowOutcomes) -> None:
+    async def deliver(self, show: ShowOutcomes) -> None:
         """Write the new place, stage by stage, and read back. Failures are reported and recorded."""
         destination = self.reader.new.destination
         if destination is None:
             write_flat(self.sheet.target, {line.new_name: self.going(line) for line in self.sheet.of(*MOVED)})
         elif self.opened is not None and is_live(destination):
             for stage in self.stages_there():
-                self._delivered(stage, [destination.name], print_error)
+                await self._delivered(stage, [destination.name], show)
                 if not self.failed:
-                    self._take_supplied(stage, destination.name)
+                    await self._take_supplied(stage, destination.name)
         elif self.opened is not None:
             self._render(destination.name)
 
@@ -190,38 +191,24 @@ class Migration:
         there = {stage_and_service(where)[0] for line in self.sheet.of(*MOVED, SUPPLIED) for where in line.where}
         return [stage for stage in self.sheet.stages if stage in there] or sorted(there)
 
-    def _delivered(self, stage: str, names: Sequence[str], print_error: ShowOutcomes) -> None:
+    async def _delivered(self, stage: str, names: Sequence[str], show: ShowOutcomes) -> None:
         assert self.opened
-        opened = self.opened
-
-        async def work() -> list[DeliveryOutcome]:
-            delivery = Delivery(
-                LiveStage(opened, stage, names, Masker(), writes=True), DeliveryOptions(restart=self.options.restart)
-            )
-            try:
-                await delivery.look()
-                return await delivery.carry_out()
-            finally:
-                await delivery.close()
-
-        outcomes = asyncio.run(work())
+        opened = LiveStage(self.opened, stage, names, Masker(), writes=True)
+        outcomes = await Delivery(opened, DeliveryOptions(restart=self.options.restart)).run()
         self.failed += [
             f"{outcome.label}: {outcome.fault.words if outcome.fault.of == outcome.label else outcome.fault.message}"
             for outcome in outcomes
             if outcome.fault
         ]
-        print_error(stage, outcomes)
+        show(stage, outcomes)
 
-    def _take_supplied(self, stage: str, name: str) -> None:
+    async def _take_supplied(self, stage: str, name: str) -> None:
         """Read what the new place supplies only after its first run: its addresses."""
         assert self.opened
-        live = LiveStage(self.opened, stage, [name], Masker(), writes=True)
-        try:
-            faults = asyncio.run(live.take_supplied())
+        with LiveStage(self.opened, stage, [name], Masker(), writes=True) as live:
+            faults = await live.take_supplied()
             self.failed += [f"{name}: {fault.message}" for name, fault in faults.items()]
             live.record_supplied()
-        finally:
-            live.records.close()
 
     def rehearse(self, stage: str) -> Delivery:
         """Return a delivery to the new place that is only inspected."""
@@ -240,7 +227,7 @@ class Migration:
 
     # -- repointing
 
-    def repoint(self, print_error: ShowOutcomes) -> list[str]:
+    async def repoint(self, show: ShowOutcomes) -> list[str]:
         """Change values that contain an address of the old place to the new one, and deliver them; return the affected
         services.
         """
@@ -251,10 +238,8 @@ class Migration:
             for destination in (self.reader.old.destination, self.reader.new.destination)
             if destination
         ]
-        outcomes, reached = repoint(
-            self.opened, self.sheet.repointed, besides, lambda stage, names: self._delivered(stage, names, print_error)
+        outcomes, reached = await repoint(
+            self.opened, self.sheet.repointed, besides, lambda stage, names: self._delivered(stage, names, show)
         )
         self.outcomes |= {("repointed", number): words for number, words in outcomes.items()}
         return [f"{affected.service} on {affected.stage}: {', '.join(affected.destinations)}" for affected in reached]
-
-    # -- verifying

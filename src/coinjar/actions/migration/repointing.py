@@ -4,7 +4,7 @@ dependence.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Awaitable, Callable, Iterator, Sequence
 from typing import NamedTuple
 
 from coinjar.actions.delivery.selection import is_for, staying
@@ -32,8 +32,11 @@ class AffectedService(NamedTuple):
     destinations: list[str]
 
 
-def repoint(
-    opened: OpenJar, lines: Sequence[RepointedValue], besides: Sequence[str], deliver: Callable[[str, list[str]], None]
+async def repoint(
+    opened: OpenJar,
+    lines: Sequence[RepointedValue],
+    besides: Sequence[str],
+    deliver: Callable[[str, list[str]], Awaitable[None]],
 ) -> tuple[dict[int, str], list[AffectedService]]:
     """Rewrite the values in the jar, then deliver them.
 
@@ -51,7 +54,7 @@ def repoint(
             change.declarations.clear()
     reached = list(_reached(opened, opened.load(), [repointed.pointing for repointed in ours], besides))
     for affected in reached:
-        deliver(affected.stage, affected.destinations)
+        await deliver(affected.stage, affected.destinations)
     outcomes = {
         repointed.number: f"now {repointed.pointing.replacement}" if repointed in ours else LEFT_TO_YOU
         for repointed in lines

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import asyncio
+from collections.abc import Collection
 from typing import TYPE_CHECKING
 
 from coinjar.actions.editing.value_changes import edit_file
 from coinjar.core.delivery import GONE, DeliveryChange
 from coinjar.core.errors import ExternalError
 from coinjar.destinations import is_live
+from coinjar.destinations.live.base import Target
 from coinjar.documents.edit import Edit
 from coinjar.jarfile.sheets import record_outcomes
 from coinjar.system.files import locked
@@ -23,7 +24,7 @@ class Settlement:
     def __init__(self, migration: Migration) -> None:
         self.migration = migration
 
-    def settle(self) -> list[str]:
+    async def settle(self) -> list[str]:
         """After verification: stop delivering to the old place; empty it on request.
 
         Writes the outcome into the sheet.
@@ -34,7 +35,7 @@ class Settlement:
             messages += self._moved()
             if self.migration.options.empty_source:
                 record_outcomes(self.migration.sheet, {}, emptied="begun")
-                messages += self._empty()
+                messages += await self._empty()
                 emptied = "done"
         record_outcomes(self.migration.sheet, self.migration.outcomes, emptied=emptied)
         return messages
@@ -62,7 +63,7 @@ class Settlement:
             )
         ]
 
-    def _empty(self) -> list[str]:
+    async def _empty(self) -> list[str]:
         """Remove everything there that the sheet has a line for, except the platform's own. Raises ExternalError."""
         destination = self.migration.reader.old.destination
         if destination is None or not is_live(destination):
@@ -70,35 +71,31 @@ class Settlement:
         names = {line.variable for line in self.migration.sheet.lines}
         count = 0
 
-        async def one(stage: str) -> int:
-            _, targets = self.migration.reader.ends.targets(destination, stage)
-            gone = 0
-            for target in targets:
-                try:
-                    await target.identity()
-                    live = await target.read()
-                    away = [
-                        DeliveryChange(live_value.name, GONE, live_value.text, None, live_value.secret, live_value)
-                        for live_value in live.values()
-                        if live_value.name in names and not live_value.supplied and not live_value.inherited
-                    ]
-                    if away:
-                        await target.write(away)
-                    left = [
-                        live_value
-                        for live_value in (await target.read()).values()
-                        if live_value.name in {change.name for change in away} and not live_value.inherited
-                    ]
-                    if left:
-                        words = f"it did not remove {', '.join(live_value.name for live_value in left)}"
-                        raise ExternalError(
-                            words, hint="run this again", location=target.origin, code="read-back", of=target.label
-                        )
-                    gone += len(away)
-                finally:
-                    await target.close()
-            return gone
-
         for stage in self.migration.reader.stages:
-            count += asyncio.run(one(stage))
+            _, targets = self.migration.reader.ends.targets(destination, stage)
+            for target in targets:
+                async with target:
+                    count += await _remove(target, names)
         return [f"{count} variables removed from {destination.name}"]
+
+
+async def _remove(target: Target, names: Collection[str]) -> int:
+    """Remove these variables from a target, read it back, and return their number. Raises ExternalError."""
+    await target.identity()
+    live = await target.read()
+    away = [
+        DeliveryChange(live_value.name, GONE, live_value.text, None, live_value.secret, live_value)
+        for live_value in live.values()
+        if live_value.name in names and not live_value.supplied and not live_value.inherited
+    ]
+    if away:
+        await target.write(away)
+    left = [
+        live_value.name
+        for live_value in (await target.read()).values()
+        if live_value.name in {change.name for change in away} and not live_value.inherited
+    ]
+    if left:
+        words = f"it did not remove {', '.join(left)}"
+        raise ExternalError(words, hint="run this again", location=target.origin, code="read-back", of=target.label)
+    return len(away)

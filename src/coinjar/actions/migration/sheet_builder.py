@@ -7,7 +7,7 @@ from __future__ import annotations
 import hmac
 import os
 import secrets
-from collections.abc import Iterator, Sequence
+from collections.abc import AsyncIterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -41,7 +41,7 @@ class DraftSheet(NamedTuple):
 
 
 class SheetBuilder:
-    """Reads the input of a sheet."""
+    """Reads the input of a sheet: the jar at once, the old place with `read`."""
 
     def __init__(
         self,
@@ -63,7 +63,13 @@ class SheetBuilder:
         self.stages = self._stages(stages)
         if self.jar and service:
             self.jar.service(service)
-        source_values = self.ends.read_old(self.old, self.stages)
+        self.service = service
+        self.there: list[SourceValue] = []
+
+    async def read(self) -> None:
+        """Read the old place into `there`. Raises ExternalError, InputError, UsageError."""
+        service = self.service
+        source_values = await self.ends.read_old(self.old, self.stages)
         self.there = [
             source_value._replace(service=source_value.service or service)
             for source_value in source_values
@@ -88,12 +94,13 @@ class SheetBuilder:
             self.notes.append(f"{self.new.label} is not for {', '.join(lost)}: their variables are not moved")
         return list(asked) or own
 
-    def sheet(self) -> DraftSheet:
-        """Return the sheet. Raises ExternalError, InputError, UsageError."""
-        goal = self.ends.new(self.new, [stage for stage in self.stages if self._new_has(stage)])
+    async def sheet(self) -> DraftSheet:
+        """Read both places, and return the sheet. Raises ExternalError, InputError, UsageError."""
+        await self.read()
+        goal = await self.ends.new(self.new, [stage for stage in self.stages if self._new_has(stage)])
         made = entries(self.there, self._facts(goal))
         digests = {(entry.variable, entry.where): self.digest(entry.variable, entry.where) for entry in made}
-        pointings = list(self._pointings()) if self.jar and self.old.destination else []
+        pointings = [pointing async for pointing in self._pointings()] if self.jar and self.old.destination else []
         return DraftSheet(self.old, self.new, self.stages, made, digests, pointings, self.notes)
 
     def _new_has(self, stage: str) -> bool:
@@ -189,7 +196,7 @@ class SheetBuilder:
             if source_value.supplied and source_value.text and "://" in reveal(source_value.text)
         ]
 
-    def _pointings(self) -> Iterator[InboundReference]:
+    async def _pointings(self) -> AsyncIterator[InboundReference]:
         assert self.jar
         context = CheckContext(self.jar)
         for source_value in self.addresses():
@@ -217,7 +224,8 @@ class SheetBuilder:
                         source_value, definition.variable.name, definition.layer, definition.scope, address, source
                     )
             if not source_value.secret:
-                yield from self._elsewhere(source_value, address)
+                async for pointing in self._elsewhere(source_value, address):
+                    yield pointing
                 self._in_files(address)
 
     def _pointing(
@@ -239,7 +247,7 @@ class SheetBuilder:
             why += "; write its new value"
         return InboundReference(name, layer, scope, whole if whole in source else address, becomes, why)
 
-    def _elsewhere(self, source_value: SourceValue, address: str) -> Iterator[InboundReference]:
+    async def _elsewhere(self, source_value: SourceValue, address: str) -> AsyncIterator[InboundReference]:
         """Return values on other live destinations that are not in the jar."""
         assert self.jar
         for destination in self.jar.destinations.values():
@@ -254,7 +262,7 @@ class SheetBuilder:
             ):
                 continue
             try:
-                held = self.ends.held(destination, source_value.stage)
+                held = await self.ends.held(destination, source_value.stage)
             except CoinJarError as fault:
                 self.notes.append(f"{destination.name} could not be searched for addresses: {fault.message}")
                 continue

@@ -39,12 +39,12 @@ class Verification:
     def __init__(self, migration: Migration) -> None:
         self.migration = migration
 
-    def verify(self) -> None:
+    async def verify(self) -> None:
         """Read the new place, and compare each line with it."""
         if self.migration.reader.new.destination is not None and self.migration.opened is not None:
             self.migration.reader.jar = self.migration.opened.load()
             self.migration.reader.ends.jar = self.migration.reader.jar
-        goal = self.migration.reader.ends.new(self.migration.reader.new, self.migration.stages_there())
+        goal = await self.migration.reader.ends.new(self.migration.reader.new, self.migration.stages_there())
         flat = read_flat(self.migration.sheet.target) if self.migration.reader.new.destination is None else None
         for line in self.migration.sheet.lines:
             came = [

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Mapping, Sequence
-from typing import NamedTuple
+from typing import NamedTuple, Self
 
 from coinjar.core.delivery import DeliveryChange, DesiredValue, LiveValue
 from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, raise_all
@@ -151,6 +151,13 @@ class Target(ABC):
     async def close(self) -> None:  # noqa: B027 - many have none
         """Close connections."""
 
+    async def __aenter__(self) -> Self:
+        """Connections are opened when they are first needed."""
+        return self
+
+    async def __aexit__(self, *_raised: object) -> None:
+        await self.close()
+
 
 class LiveDestination(DestinationOptions, ABC):
     """A destination that is a running system. Subclasses list their targets."""
@@ -239,10 +246,8 @@ class LiveDestination(DestinationOptions, ABC):
         remarks: list[ReadRemark] = []
         unread: set[str] = set()
         for target in targets:
-            try:
+            async with target:
                 live = await target.read()
-            finally:
-                await target.close()
             for live_value in live.values():
                 known = self.render_context.jar.variables.get(live_value.name)
                 if live_value.supplied and not (known and is_supplied(known, self.destination)):

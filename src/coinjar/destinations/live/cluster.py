@@ -83,6 +83,7 @@ class ClusterDestination(LiveDestination):
             self.destination.location,
             hidden=[*hidden, access.secret],
             verify=verify,
+            transport=self.render_context.transport,
         )
         return client, self.text("namespace") or access.namespace
 

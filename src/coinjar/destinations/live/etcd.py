@@ -84,7 +84,14 @@ class EtcdDestination(LiveDestination):
         """Return the client, signed in at the first call."""
         password = self.password.text(resolver) if self.password else None
         secrets = [*hidden, *([password] if password else [])]
-        client = HttpClient(self.text("address"), {}, self.destination.name, self.destination.location, hidden=secrets)
+        client = HttpClient(
+            self.text("address"),
+            {},
+            self.destination.name,
+            self.destination.location,
+            hidden=secrets,
+            transport=self.render_context.transport,
+        )
         return EtcdClient(client, {"name": self.text("user"), "password": reveal(password)} if password else None)
 
     @property

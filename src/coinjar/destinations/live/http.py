@@ -12,7 +12,7 @@ import time
 from collections.abc import Iterable, Mapping
 from email.utils import parsedate_to_datetime
 from functools import cache
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple, Self
 from urllib.parse import urlsplit
 
 from coinjar.core.errors import ExternalError, InputError, Location
@@ -77,7 +77,10 @@ class HttpStatusError(ExternalError):
 
 
 class HttpClient:
-    """Sends requests to one address. `hidden` are the texts that no message may show."""
+    """Sends requests to one address. `hidden` are the texts that no message may show.
+
+    `transport` sends the requests instead of a network connection, for example in a test.
+    """
 
     def __init__(
         self,
@@ -88,6 +91,7 @@ class HttpClient:
         *,
         hidden: Iterable[str] = (),
         verify: ssl.SSLContext | bool = True,
+        transport: httpx.AsyncBaseTransport | None = None,
     ) -> None:
         self.address = address.rstrip("/")
         self.label = label
@@ -95,6 +99,7 @@ class HttpClient:
         self.hidden = [reveal(name) for name in hidden if name]
         self._headers = {name: reveal(text) for name, text in headers.items()}
         self._verify = verify
+        self._transport = transport
         self._client: httpx.AsyncClient | None = None
         parts = urlsplit(self.address)
         if parts.scheme not in ("http", "https") or not parts.hostname:
@@ -116,6 +121,13 @@ class HttpClient:
         if self._client is not None:
             await self._client.aclose()
             self._client = None
+
+    async def __aenter__(self) -> Self:
+        """Connections are opened with the first request."""
+        return self
+
+    async def __aexit__(self, *_raised: object) -> None:
+        await self.close()
 
     async def send(self, ask: Request) -> Response:
         """Return the response to a request.
@@ -167,7 +179,12 @@ class HttpClient:
                 self._verify if self._verify is not True else _tls() if self.address.startswith("https:") else False
             )  # plain http has none
             self._client = httpx.AsyncClient(
-                base_url=self.address, headers=self._headers, timeout=30, verify=verify, limits=limits
+                base_url=self.address,
+                headers=self._headers,
+                timeout=30,
+                verify=verify,
+                limits=limits,
+                transport=self._transport,
             )
         if ask.content is not None:
             return await self._client.request(ask.method, ask.path, content=ask.content, headers=ask.headers)

@@ -85,7 +85,14 @@ class PlatformTarget(Target):
             if token
             else {}
         )
-        return HttpClient(self.context["address"], headers, self.label, self.origin, hidden=hidden)
+        return HttpClient(
+            self.context["address"],
+            headers,
+            self.label,
+            self.origin,
+            hidden=hidden,
+            transport=self.made.render_context.transport,
+        )
 
     async def close(self) -> None:
         if self._client is not None:

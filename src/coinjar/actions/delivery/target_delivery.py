@@ -1,0 +1,191 @@
+"""Deliver to one target, under the lock of its destination: inspect again, write, read back, record, restart."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from coinjar.actions.delivery import snapshots
+from coinjar.actions.delivery.live_stage import LiveStage, TargetInspection, as_fault
+from coinjar.actions.delivery.outcome import (
+    DELIVERED,
+    UP_TO_DATE,
+    DeliveryOptions,
+    DeliveryOutcome,
+    InspectedTarget,
+    failed_outcome,
+    outcome_of,
+    took,
+    with_unmanaged,
+)
+from coinjar.core.delivery import GONE, LastApplied, plan
+from coinjar.core.errors import CoinJarError, ExternalError, raise_all
+from coinjar.destinations.live.base import ResponseLost
+from coinjar.records.locks import DeliveryLock
+from coinjar.records.store import ASKED, DONE, FAILED, RESTARTED, WAITS
+
+
+class TargetDelivery:
+    """The delivery to one inspected target. `number` is that of the delivery in the records."""
+
+    def __init__(
+        self,
+        opened: LiveStage,
+        options: DeliveryOptions,
+        inspected: InspectedTarget,
+        number: int,
+        lock: DeliveryLock,
+        recipients: Callable[[], list[str]],
+    ) -> None:
+        self.opened = opened
+        self.options = options
+        self.inspected = inspected
+        self.target = inspected.target
+        self.destination = inspected.open_destination.destination
+        self.number = number
+        self.lock = lock
+        self.recipients = recipients
+
+    async def run(self) -> DeliveryOutcome:
+        """Deliver to the target, which may have changed since it was inspected; return the outcome.
+
+        Failures are returned, not raised.
+        """
+        target, number, records = self.target, self.number, self.opened.records
+        began = False
+        inspection = self.inspected.inspection
+        assert inspection
+        try:
+            self.lock.renew()
+            target.before_write = self.lock.check
+            if self.inspected.has_work(self.options):
+                now = await self.opened.inspect(self.inspected.open_destination, target)
+                inspection = self._unless_moved(inspection, with_unmanaged(now, self.options))
+                self._begin(inspection)
+                began = True
+                if inspection.plan.changes:
+                    await self._write(inspection)
+                    await self._read_back(inspection)
+            state = await self._restart()
+            did = inspection.plan.changes or state == RESTARTED
+            outcome = outcome_of(self.inspected, inspection, DELIVERED if did else UP_TO_DATE, restart=state)
+        except (CoinJarError, OSError) as raised:
+            outcome = failed_outcome(self.inspected, as_fault(raised), inspection)
+        if began:
+            message = "\n".join([*target.notes.lines, *([outcome.fault.message] if outcome.fault else [])])
+            records.set_part(number, target.key, state=FAILED if outcome.fault else DONE, notes=message)
+        return outcome._replace(number=number)
+
+    def _unless_moved(self, shown: TargetInspection, now: TargetInspection) -> TargetInspection:
+        """Read the target again under the lock; it may have changed since it was shown.
+
+        Raises ExternalError on a guarded stage.
+        """
+        if [(change.name, change.action, change.new) for change in shown.plan.changes] == [
+            (change.name, change.action, change.new) for change in now.plan.changes
+        ]:
+            return now
+        words = "it changed there after the change was shown"
+        if self.opened.is_guarded:
+            raise ExternalError(
+                f"{words}, and nothing was written",
+                hint="run it again, and review the change",
+                code="moved",
+                of=self.target.label,
+            )
+        self.target.notes.add(f"{words}: the present differences are written")
+        return now
+
+    def _begin(self, inspection: TargetInspection) -> None:
+        """Record the changes and the previous values; from here on an interruption can be detected."""
+        opened, target, destination = self.opened, self.target, self.destination
+        if opened.records.unanswered(opened.stage, destination.name, target.key):
+            target.notes.add("an earlier delivery requested its restart and was interrupted: it may happen twice")
+        snapshot = (
+            snapshots.take(self.recipients(), inspection.live, target.desired_values)
+            if inspection.plan.changes
+            else None
+        )
+        opened.records.begin_part(self.number, target.key, target.label, snapshot, inspection.plan.changes)
+        if target.needs_restart:  # so that an interruption from here on is not forgotten
+            waiting = {
+                change.name: LastApplied("", change.live.version if change.live else "", in_effect=False)
+                for change in inspection.plan.changes
+            }
+            opened.records.remember(self.number, opened.stage, destination.name, target.key, waiting, [])
+
+    async def _write(self, inspection: TargetInspection) -> None:
+        target = self.target
+        try:
+            await target.write(inspection.plan.changes)
+        except ResponseLost as fault:
+            self.lock.renew()
+            held_now = await target.read()
+            left = with_unmanaged(
+                inspection._replace(live=held_now, plan=plan(target.desired_values, held_now, inspection.plan_context)),
+                self.options,
+            ).plan.changes
+            left = [change for change in left if any(change.name == other.name for other in inspection.plan.changes)]
+            target.notes.add(
+                f"a response was lost ({fault.lost}); {len(left)} of {len(inspection.plan.changes)} changes were "
+                "made again"
+            )
+            if left:
+                await target.write(left)
+
+    async def _read_back(self, inspection: TargetInspection) -> None:
+        """Check that what was written is there, and record it."""
+        target = self.target
+        held_now = await target.read()
+        wrong = [change for change in inspection.plan.changes if not took(change, held_now.get(change.name))]
+        written = {change.name for change in inspection.plan.changes} - {change.name for change in wrong}
+        known: dict[str, LastApplied] = {}
+        for name, desired in target.desired_values.items():
+            if name in held_now and all(change.name != name for change in wrong):
+                ran = (
+                    name not in inspection.plan_context.last_applied
+                    or inspection.plan_context.last_applied[name].in_effect
+                )
+                fingerprint = inspection.plan_context.fingerprint(name, desired.text)
+                known[name] = LastApplied(
+                    fingerprint,
+                    held_now[name].version,
+                    in_effect=not target.needs_restart or (ran and name not in written),
+                )
+        gone = [change.name for change in inspection.plan.changes if change.action == GONE and change.name in written]
+        if target.needs_restart:  # the running program still has it
+            known |= {name: LastApplied("", in_effect=False) for name in gone}
+        self.opened.records.remember(self.number, self.opened.stage, self.destination.name, target.key, known, gone)
+        names = ", ".join(change.name for change in wrong)
+        words, hint = (
+            f"it did not keep {names}: the value read back differs from the value written",
+            "check whether something else writes there; `coinjar drift` shows the present values",
+        )
+        raise_all([ExternalError(words, hint=hint, code="read-back", of=target.label)] if wrong else [])
+
+    async def _restart(self) -> str:
+        """Restart if requested and needed; return the state."""
+        opened, target, destination, number = self.opened, self.target, self.destination, self.number
+        effect = await opened.effect(target, opened.records.last(opened.stage, destination.name, target.key))
+        if effect.in_effect:
+            opened.records.took_effect(opened.stage, destination.name, target.key)
+            await target.settle()
+            return ""
+        if not self.options.restart or not target.restart_words():
+            opened.records.set_part(number, target.key, restart=WAITS)
+            return WAITS
+        opened.records.set_part(number, target.key, restart=ASKED)
+        try:
+            await target.restart()
+        except ResponseLost as fault:
+            target.notes.add(
+                f"a response was lost ({fault.lost}); the restart was requested again, and may happen twice"
+            )
+            await target.restart()
+        after = await target.effect()
+        if after is not None and not after.in_effect:
+            words = "it restarted, but still does not use what was saved"
+            raise ExternalError(words, hint="check its log", code="not-in-effect", of=target.label)
+        opened.records.took_effect(opened.stage, destination.name, target.key)
+        opened.records.set_part(number, target.key, restart=RESTARTED)
+        await target.settle()
+        return RESTARTED
