@@ -164,7 +164,9 @@ def test_outside_packages_add_one_of_each(demo: Coinjar) -> None:
             "more/more-1.dist-info/METADATA": "Metadata-Version: 2.1\nName: more\nVersion: 1\n",
             "more/more-1.dist-info/entry_points.txt": points,
             "jar/jar.yaml": demo.read("jar/jar.yaml").replace(
-                "destinations:\n", "destinations:\n  there: {type: shelf, path: shelf}\n"
+                "destinations:\n",
+                "destinations:\n  there: {type: shelf, path: shelf}\n"
+                "  loud: {type: file, as: shout, path: 'loud-{stage}-{service}'}\n",
             ),
         }
     )
@@ -174,7 +176,12 @@ def test_outside_packages_add_one_of_each(demo: Coinjar) -> None:
     demo("render", "prod", "there", env=env)
     assert demo.read("shelf") == "!"
     assert "warning CJ901: TICKET_DB_PORT has no description" in demo("check", env=env, code=None).out
+    assert '"ruleId": "CJ901"' in demo("check", "--format", "sarif", env=env, code=None).out
     assert demo("count", env=env).out == "22\n"
+    # a dialect that cannot tell which lines are secret: all of them are masked
+    changes = demo("render", "prod", "loud", "--dry-run", env=env).out
+    assert "cannot tell which lines are secret" in changes
+    assert "LOG_LEVEL" not in changes
     # where they must appear: help, completion, schema
     assert re.search(r"Other packages:\n +count +Print the number of variables\.", demo("--help", env=env).out)
     assert "--most" in demo("count", "--help", env=env).out

@@ -19,7 +19,7 @@ from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar, Layer, Service, Stage, Variable
 from coinjar.core.names import ServiceName, StageName, VariableName
 from coinjar.core.references import Reference, ReferenceValue, Template, expand, parse_template
-from coinjar.core.rules import run
+from coinjar.core.rules import RULES, run
 from coinjar.core.rules.base import CheckContext
 from coinjar.jarfile.declarations import read_declarations
 from tests.conftest import Coinjar
@@ -166,7 +166,7 @@ def test_compare_and_check_agree_with_resolving(jar: Jar) -> None:
                 left, right = one_resolver.value(name, service), other.value(name, service)
                 if left.fault is None and right.fault is None and (left.text is not None or right.text is not None):
                     assert (messages[name, service] == "same") is (left.text == right.text)
-    findings = list(run(CheckContext(jar)))
+    findings = list(run(CheckContext(jar), RULES))
     missing = {
         (finding.diagnostic.variable, finding.diagnostic.stage) for finding in findings if finding.rule.code == "CJ001"
     }
@@ -193,7 +193,7 @@ def test_removing_what_equals_the_inherited_changes_nothing(jar: Jar) -> None:
         for service in SERVICES
         for name in NAMES
     }
-    for finding in run(CheckContext(jar)):
+    for finding in run(CheckContext(jar), RULES):
         if finding.rule.code == "CJ013" and finding.diagnostic.stage != "shared":
             stage = finding.diagnostic.stage or ""
             layer = jar.plain[stage]

@@ -43,7 +43,7 @@ def run(
     elif form == "sarif":
         from coinjar.cli.sarif import as_sarif
 
-        print_json(as_sarif(done.findings))
+        print_json(as_sarif(done.findings, done.rules))
     else:
         show_findings(
             done.findings if accepted else done.open_findings,

@@ -72,7 +72,7 @@ def run(
     if not paths and opened and facts and has_code(facts):
         paths = search.code_paths(facts, opened.folder.resolve().parent)
     report = search.find(opened, facts, paths or ["."], helper or [], progress=progress(), cached=not no_cache)
-    findings, missing = search.findings(opened, report) if opened else ([], [])
+    findings, missing = search.findings(report) if opened else ([], [])
     if suggest:
         _suggest(opened, missing, write=yes)
         return

@@ -8,11 +8,10 @@ from typing import Any
 from urllib.parse import quote
 
 from coinjar import __version__
-from coinjar.core.rules import RULES
-from coinjar.core.rules.base import Finding
+from coinjar.core.rules.base import Finding, Rule
 
 
-def as_sarif(findings: Sequence[Finding]) -> dict[str, Any]:
+def as_sarif(findings: Sequence[Finding], checked: Sequence[Rule[Any]]) -> dict[str, Any]:
     """Return one run with every rule and every finding; accepted ones are suppressed, with their reasons."""
     rules = [
         {
@@ -23,7 +22,7 @@ def as_sarif(findings: Sequence[Finding]) -> dict[str, Any]:
             "shortDescription": {"text": rule.title},
             "defaultConfiguration": {"level": rule.severity},
         }
-        for rule in RULES
+        for rule in checked
     ]
     driver = {"name": "coinjar", "version": __version__, "rules": rules}
     return {
@@ -33,20 +32,20 @@ def as_sarif(findings: Sequence[Finding]) -> dict[str, Any]:
             {
                 "tool": {"driver": driver},
                 "columnKind": "unicodeCodePoints",
-                "results": [_result(finding) for finding in findings],
+                "results": [_result(finding, [rule.code for rule in checked]) for finding in findings],
             }
         ],
     }
 
 
-def _result(finding: Finding) -> dict[str, Any]:
+def _result(finding: Finding, codes: Sequence[str]) -> dict[str, Any]:
     diagnostic = finding.diagnostic
     location: dict[str, Any] = {"artifactLocation": {"uri": quote(diagnostic.location.file.replace(os.sep, "/"))}}
     if diagnostic.location.line:
         location["region"] = {"startLine": diagnostic.location.line, "startColumn": diagnostic.location.column}
     result: dict[str, Any] = {
         "ruleId": finding.rule.code,
-        "ruleIndex": [rule.code for rule in RULES].index(finding.rule.code),
+        "ruleIndex": codes.index(finding.rule.code),
         "level": finding.rule.severity,
         "message": {"text": f"{diagnostic.message}. {diagnostic.hint[:1].upper()}{diagnostic.hint[1:]}."},
         "locations": [{"physicalLocation": location}],

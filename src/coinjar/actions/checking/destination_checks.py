@@ -4,7 +4,9 @@ delivered to.
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING, Self
 
 from coinjar.actions.delivery.selection import is_for, is_named, staying
 from coinjar.actions.open_jar import OpenJar
@@ -12,7 +14,7 @@ from coinjar.actions.output.render_files import SAME, RenderedFile, secrets_in_t
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location
 from coinjar.core.model import Destination
-from coinjar.core.rules.base import CheckContext, Diagnostic
+from coinjar.core.rules.base import CheckContext, Diagnostic, PortUse
 from coinjar.destinations import is_live, make, make_live
 from coinjar.destinations.base import Output
 from coinjar.destinations.stage_view import RenderContext, StageView
@@ -20,19 +22,32 @@ from coinjar.jarfile.load import read_bytes
 from coinjar.platforms.description import read_description
 from coinjar.system.files import display_path
 
+if TYPE_CHECKING:
+    from coinjar.actions.checking.context import FileContext
+
 OF_VALUES = frozenset({"not-fetched", "circle", "reference", "outside"})
 """Codes of errors that belong to a value, not to a destination."""
 RULE_OF = {"name-taken": "CJ032", "over-the-limits": "CJ033"}
 """The rules of what a live destination does not support; everything else is CJ017."""
 
 
-def check_destinations(opened: OpenJar, context: CheckContext) -> None:
-    """Collect the diagnostics of every destination on every stage. Faults of values are reported by other rules."""
-    _DestinationChecks(opened, context).look()
+def reported(code: str) -> Callable[[FileContext], Iterator[Diagnostic]]:
+    """Return the rule with this code.
+
+    Destinations report its diagnostics: as notices (`DestinationOptions.notice`), or as errors.
+    """
+
+    def find(context: FileContext) -> Iterator[Diagnostic]:
+        yield from context.destinations.diagnostics.get(code, ())
+
+    return find
 
 
-class _DestinationChecks:
-    """Collects diagnostics by rule; the same fault on several stages once."""
+class DestinationChecks:
+    """The diagnostics of every destination on every stage, by rule, and the ports in their files.
+
+    The same fault on several stages is reported once. Faults of values are reported by other rules.
+    """
 
     def __init__(self, opened: OpenJar, context: CheckContext) -> None:
         self.context = context
@@ -40,13 +55,15 @@ class _DestinationChecks:
         self.diagnostics: dict[str, list[Diagnostic]] = {}
         self.faults: dict[tuple[str, str, str, str, str, Location], list[str]] = {}
         self.examples: dict[Path, Diagnostic] = {}
+        self.port_uses: list[PortUse] = []
         self.written: dict[tuple[str, Path], tuple[str, bytes]] = {}
         self.stages = {
             destination.name: [stage for stage in context.stages if is_for(context.jar, destination, stage)]
             for destination in context.jar.destinations.values()
         }
 
-    def look(self) -> None:
+    def run(self) -> Self:
+        """Inspect every destination; return the checks."""
         for stage in self.context.stages:
             self.render_context.pending.clear()
             for declared in [
@@ -75,7 +92,8 @@ class _DestinationChecks:
                 Diagnostic(words, hint, location, None, where[0] if len(where) == 1 else None)
             )
         self.diagnostics["CJ030"] = list(self.examples.values())
-        self.context.collected |= {code: list(dict.fromkeys(names)) for code, names in self.diagnostics.items()}
+        self.diagnostics = {code: list(dict.fromkeys(names)) for code, names in self.diagnostics.items()}
+        return self
 
     def _descriptions(self) -> None:
         """Check the jar's own platform descriptions, used or not."""
@@ -128,7 +146,7 @@ class _DestinationChecks:
                 if output.path not in self.examples and state_of(output) != SAME
             }
         self.diagnostics.setdefault("CJ021", []).extend(hops)
-        self.context.port_uses += links
+        self.port_uses += links
 
     def _overwritten(self, destination: Destination, stage: str, output: Output) -> None:
         """Report two stages that write one file with different content: they overwrite each other."""

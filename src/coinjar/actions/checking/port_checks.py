@@ -5,7 +5,7 @@ container engine.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import NamedTuple
 
@@ -36,20 +36,18 @@ class _PortOwners(NamedTuple):
     stages: list[str]
 
 
-def collect_ports(opened: OpenJar, context: CheckContext) -> None:
-    """Add the ports in the code to the context. Unreadable files are reported by another rule."""
+def ports_in_code(opened: OpenJar, context: CheckContext, known: Iterable[PortUse]) -> Iterator[PortUse]:
+    """Yield the ports in the code that are not `known` yet. Unreadable files are reported by another rule."""
     jar = context.jar
     base = opened.folder.resolve().parent
     owners = _PortOwners(lambda path: services_below(jar, path, base), frozenset(jar.services), list(context.stages))
-    known = {(link.location, link.service, link.stage) for link in context.port_uses}
+    places = {(link.location, link.service, link.stage) for link in known}
     walk = FileWalk((), jar.code.without if jar.code else (), [opened.folder], base)
     for candidate in walk.files(code_paths(jar, base)):
         if candidate.size <= _LARGEST:
-            context.port_uses += [
-                link
-                for link in _links(Path(candidate.path), owners)
-                if (link.location, link.service, link.stage) not in known
-            ]
+            for link in _links(Path(candidate.path), owners):
+                if (link.location, link.service, link.stage) not in places:
+                    yield link
 
 
 def _links(path: Path, owners: _PortOwners) -> Iterator[PortUse]:

@@ -152,17 +152,20 @@ def uses(report: MentionReport) -> Iterator[CodeUse]:
                 )
 
 
-def collect_code_uses(opened: OpenJar, context: CheckContext, report: MentionReport | None = None) -> None:
-    """Add the uses in the code to the context. Raises InputError for a missing path of jar.yaml."""
-    if report is None:
-        base = opened.folder.resolve().parent
-        report = find(opened, context.jar, code_paths(context.jar, base))
-    context.uses = list(uses(report))
-    context.not_ours = frozenset(SET_BY_EVERYBODY)
-    context.literals = list(_literals(context, report))
-    context.collected["CJ043"] = [
-        Diagnostic(error.message, error.hint, error.location) for error in unreadable(report) if error.location
-    ]
+class CodeContext(CheckContext):
+    """The input of the rules on mentions: what a report found in the code."""
+
+    def __init__(self, jar: Jar, report: MentionReport) -> None:
+        super().__init__(jar)
+        self.uses = list(uses(report))
+        self.not_ours = frozenset(SET_BY_EVERYBODY)
+        self.literals = list(literals(self, report))
+        self.unreadable = unread_files(report)
+
+
+def unread_files(report: MentionReport) -> list[Diagnostic]:
+    """Return a diagnostic for each file whose mentions are not known."""
+    return [Diagnostic(error.message, error.hint, error.location) for error in unreadable(report) if error.location]
 
 
 def unreadable(report: MentionReport) -> list[CoinJarError]:
@@ -179,7 +182,7 @@ def unreadable(report: MentionReport) -> list[CoinJarError]:
     ]
 
 
-def _literals(context: CheckContext, report: MentionReport) -> Iterator[CodeLiteral]:
+def literals(context: CheckContext, report: MentionReport) -> Iterator[CodeLiteral]:
     """Yield values of ports and addresses in a file that also mentions their variable, on another line."""
     texts: dict[str, set[str]] = {}
     for definition, text in context.texts:
@@ -244,17 +247,16 @@ def missing(context: CheckContext) -> list[UndeclaredVariable]:
     return undeclared
 
 
-def findings(opened: OpenJar, report: MentionReport) -> tuple[list[Finding], list[UndeclaredVariable]]:
+def findings(report: MentionReport) -> tuple[list[Finding], list[UndeclaredVariable]]:
     """Return the findings of the rules on mentions, and declarations for missing ones.
 
     Without a jar there is nothing to compare.
     """
-    from coinjar.core.rules import run
+    from coinjar.core.rules import RULES, run
 
     assert report.jar is not None
-    context = CheckContext(report.jar)
-    collect_code_uses(opened, context, report)
-    names = [finding for finding in run(context) if finding.rule.code in CODE_RULES]
+    context = CodeContext(report.jar, report)
+    names = list(run(context, [rule for rule in RULES if rule.code in CODE_RULES]))
     return sorted(names, key=lambda finding: (finding.diagnostic.location, finding.rule.code)), missing(context)
 
 

@@ -1,14 +1,20 @@
-"""The rules of `check`, one line each. A new rule is a function in a module here, and its line."""
+"""The rules of `check` that need only the jar and what was read beside it, one line each.
+
+A new rule is a function in a module here, and its line. Rules that read files are in `actions.checking.rules`.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from typing import TypeVar
 
 from coinjar.core.model import AcceptedFinding
-from coinjar.core.rules import layering, linked, mentioned, naming, ports, presence, secrets, values
+from coinjar.core.rules import layering, mentioned, naming, ports, presence, secrets, values
 from coinjar.core.rules.base import ERROR, WARNING, CheckContext, Diagnostic, Finding, Rule
 
-RULES = (
+C = TypeVar("C", bound=CheckContext)
+
+RULES: tuple[Rule[CheckContext], ...] = (
     Rule("CJ001", ERROR, "required and missing", presence.required_and_missing),
     Rule("CJ002", ERROR, "set where it does not belong", presence.out_of_place),
     Rule("CJ003", ERROR, "kind or constraint broken", values.kind_broken),
@@ -25,24 +31,11 @@ RULES = (
     Rule("CJ014", WARNING, "no effect on any service", presence.reaches_nothing),
     Rule("CJ015", ERROR, "one port for two services", ports.same_port),
     Rule("CJ016", ERROR, "a value that cannot be computed", presence.cannot_be_worked_out),
-    Rule("CJ017", ERROR, "a destination that cannot be rendered or delivered", linked.told("CJ017")),
-    Rule("CJ018", WARNING, "a template with a likely mistake", linked.told("CJ018")),
-    Rule("CJ019", WARNING, "a document with a likely mistake", linked.told("CJ019")),
-    Rule("CJ020", WARNING, "a port that contradicts another file", linked.ports_elsewhere),
-    Rule("CJ021", WARNING, "a build argument that is not passed on", linked.told("CJ021")),
-    Rule("CJ022", WARNING, "manifests or files with a likely mistake", linked.told("CJ022")),
+    Rule("CJ020", WARNING, "a port that contradicts another file", ports.ports_elsewhere),
     Rule("CJ023", WARNING, "looks secret, but is not declared so", secrets.looks_secret),
     Rule("CJ024", WARNING, "the same secret on two stages", secrets.same_on_two_stages),
-    Rule("CJ025", WARNING, "a single reader", linked.told("CJ025")),
-    Rule("CJ026", WARNING, "no recovery reader", linked.told("CJ026")),
-    Rule("CJ027", ERROR, "readers that are not approved", linked.told("CJ027")),
-    Rule("CJ028", ERROR, "secrets tracked by version control", linked.told("CJ028")),
     Rule("CJ029", WARNING, "a weak secret", secrets.weak_secret),
-    Rule("CJ030", WARNING, "an example out of date", linked.told("CJ030")),
     Rule("CJ031", WARNING, "encrypted for more services than declared", secrets.sealed_for_others),
-    Rule("CJ032", ERROR, "a name reserved by a destination", linked.told("CJ032")),
-    Rule("CJ033", ERROR, "over a platform's limits", linked.told("CJ033")),
-    Rule("CJ034", WARNING, "computed from an outdated supplied value", linked.told("CJ034")),
     Rule("CJ035", WARNING, "used but not declared", mentioned.not_declared),
     Rule("CJ036", WARNING, "declared but never used", mentioned.mentioned_nowhere),
     Rule("CJ037", WARNING, "used by a service that does not get it", mentioned.not_for_that_service),
@@ -51,13 +44,13 @@ RULES = (
     Rule("CJ040", WARNING, "a boolean tested for presence only", mentioned.by_mere_presence),
     Rule("CJ041", WARNING, "a reference that is not expanded", mentioned.misplaced),
     Rule("CJ042", WARNING, "a literal instead of a variable", mentioned.literal_value),
-    Rule("CJ043", WARNING, "code that cannot be read", linked.told("CJ043")),
+    Rule("CJ043", WARNING, "code that cannot be read", mentioned.unreadable),
 )
 
 
-def run(context: CheckContext, more: Iterable[Rule] = ()) -> Iterator[Finding]:
-    """Return every finding, rule by rule, with accepted ones marked; `more` are rules of other packages."""
-    for rule in (*RULES, *more):
+def run(context: C, rules: Iterable[Rule[C]]) -> Iterator[Finding]:
+    """Return every finding, rule by rule, with accepted ones marked."""
+    for rule in rules:
         for diagnostic in rule.find(context):
             yield Finding(
                 rule,
@@ -66,7 +59,7 @@ def run(context: CheckContext, more: Iterable[Rule] = ()) -> Iterator[Finding]:
             )
 
 
-def _accepts(accepted: AcceptedFinding, rule: Rule, diagnostic: Diagnostic) -> bool:
+def _accepts(accepted: AcceptedFinding, rule: Rule[C], diagnostic: Diagnostic) -> bool:
     return (
         accepted.rule == rule.code
         and accepted.variable in (None, diagnostic.variable)

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import cached_property
-from typing import NamedTuple
+from typing import Any, Generic, NamedTuple, TypeVar
 
 from coinjar.core.code_uses import CodeLiteral, CodeUse
 from coinjar.core.definition import Definition, Undecryptable
@@ -55,19 +55,20 @@ class PortUse(NamedTuple):
 
 
 class CheckContext:
-    """Input of the rules: the jar, its stages resolved on demand, and what destinations report: diagnostics by rule,
-    ports.
+    """Input of the rules: the jar, its stages resolved on demand, and what was read from the files beside it.
 
-    `uses` and `literals` come from code; `not_ours` are names that systems set themselves.
+    `port_uses` are ports in other files; `uses`, `literals` and `unreadable` come from code; `not_ours` are names that
+    systems set themselves. Here they are empty: `actions.checking` has a context that reads the files.
     """
+
+    port_uses: Sequence[PortUse] = ()
+    uses: Sequence[CodeUse] = ()
+    literals: Sequence[CodeLiteral] = ()
+    unreadable: Sequence[Diagnostic] = ()
+    not_ours: frozenset[str] = frozenset()
 
     def __init__(self, jar: Jar, fetch: Fetch = no_fetch) -> None:
         self.jar = jar
-        self.collected: dict[str, list[Diagnostic]] = {}
-        self.port_uses: list[PortUse] = []
-        self.uses: list[CodeUse] = []
-        self.literals: list[CodeLiteral] = []
-        self.not_ours: frozenset[str] = frozenset()
         self.stages = jar.stage_names()
         self._fetch = fetch
         self._resolvers: dict[str, Resolver] = {}
@@ -157,19 +158,22 @@ class CheckContext:
                         yield resolved.fault, variable, stage, service if len(asked) > 1 else None
 
 
-class Rule(NamedTuple):
-    """A rule of `check`. docs/rules.md has a section on each."""
+C_contra = TypeVar("C_contra", bound=CheckContext, contravariant=True)
+
+
+class Rule(NamedTuple, Generic[C_contra]):
+    """A rule of `check`. docs/rules.md has a section on each. `find` takes the context that the rule needs."""
 
     code: str
     severity: str
     title: str
-    find: Callable[[CheckContext], Iterable[Diagnostic]]
+    find: Callable[[C_contra], Iterable[Diagnostic]]
 
 
 class Finding(NamedTuple):
     """A diagnostic with its rule; `accepted` says why it was accepted."""
 
-    rule: Rule
+    rule: Rule[Any]
     diagnostic: Diagnostic
     accepted: AcceptedFinding | None = None
 

@@ -183,3 +183,8 @@ def _elsewhere(uses: list[CodeUse]) -> str:
     if not more:
         return ""
     return f" (also {', '.join(more[:_MANY])}{f' and {len(more) - _MANY} more' if len(more) > _MANY else ''})"
+
+
+def unreadable(context: CheckContext) -> Iterator[Diagnostic]:
+    """CJ043"""
+    yield from context.unreadable

@@ -1,10 +1,11 @@
-"""Find services that still have a value computed from an outdated supplied value."""
+"""CJ034: services that still have a value computed from an outdated supplied value."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import closing
 
+from coinjar.actions.checking.context import FileContext
 from coinjar.actions.delivery.records import fingerprint, open_records
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.display import Masker
@@ -18,8 +19,11 @@ from coinjar.jarfile.naming_key import has_naming_key
 from coinjar.records.store import default_path
 
 
-def check_dependents(opened: OpenJar, context: CheckContext) -> None:
-    """Collect CJ034. Does nothing if nothing was delivered yet."""
+def outdated_supplied_value(context: FileContext) -> Iterator[Diagnostic]:
+    """CJ034. Nothing is reported if nothing was delivered yet."""
+    opened = context.opened
+    if not any(variable.supplied_by for variable in context.jar.variables.values()):
+        return
     if context.jar.records is None and not default_path(opened.folder).exists():
         return
     try:
@@ -27,9 +31,9 @@ def check_dependents(opened: OpenJar, context: CheckContext) -> None:
             delivered = records.every_last()
     except CoinJarError as fault:
         words = f"dependents could not be checked: {fault.message}"
-        context.collected["CJ034"] = [Diagnostic(words, fault.hint, fault.location or context.jar.location)]
+        yield Diagnostic(words, fault.hint, fault.location or context.jar.location)
         return
-    context.collected["CJ034"] = list(_behind(opened, context, delivered))
+    yield from _behind(opened, context, delivered)
 
 
 def _behind(

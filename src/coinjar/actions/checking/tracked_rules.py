@@ -1,4 +1,4 @@
-"""Check a jar's readers, and secrets in version control."""
+"""CJ028: secrets in version control."""
 
 from __future__ import annotations
 
@@ -6,18 +6,14 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
-from coinjar.actions.open_jar import OpenJar
+from coinjar.actions.checking.context import FileContext
 from coinjar.actions.secrets.known_secrets import secret_texts
-from coinjar.core.definition import SealedDefinition
-from coinjar.core.errors import CoinJarError, Location
+from coinjar.core.errors import CoinJarError, ExternalError, Location
 from coinjar.core.inference import infer, is_placeholder
 from coinjar.core.model import Jar
-from coinjar.core.names import SHARED
 from coinjar.core.redaction import SecretFinder
 from coinjar.core.rules.base import CheckContext, Diagnostic
 from coinjar.dialects import reader
-from coinjar.jarfile.keyring import scopes
-from coinjar.jarfile.readers import Readers, load_readers, readers_path
 from coinjar.system.files import display_path
 from coinjar.system.version_control import commit_of, history, holding, tracked_below
 
@@ -29,95 +25,33 @@ _SHORTEST = 8
 """Minimum length of a secret that is searched in files: shorter texts occur by chance."""
 
 
-def check_readers(opened: OpenJar, context: CheckContext) -> None:
-    """Collect CJ025 to CJ027."""
-    readers = load_readers(opened.folder)
-    stages = [name for name in [SHARED, *context.stages] if scopes(opened.folder, name)]
-    context.collected["CJ025"] = list(_single(context.jar, readers, stages))
-    context.collected["CJ026"] = list(
-        _no_recovery(readers, stages, Location(display_path(readers_path(opened.folder))))
-    )
-    context.collected["CJ027"] = list(_not_vouched(opened, context.jar, readers, stages))
-
-
-def _single(jar: Jar, readers: Readers, stages: list[str]) -> Iterator[Diagnostic]:
-    for stage in stages:
-        people = readers.people(stage)
-        if len(people) == 1:
-            sealed = {
-                name
-                for scope in jar.plain.get(stage, {}).values()
-                for name, definition in scope.items()
-                if isinstance(definition, SealedDefinition)
-            }
-            lost = (
-                f"{len(sealed)} secret{'s are' if len(sealed) != 1 else ' is'} lost"
-                if sealed
-                else "all future secrets are lost"
-            )
-            message = f"only {people[0].label} can decrypt all of {stage}: if that key is lost, {lost}"
-            fix = (
-                "add a colleague, or a recovery recipient (--offline): `coinjar readers add RECIPIENT --label LABEL "
-                f"--stage {stage}`"
-            )
-            yield Diagnostic(message, fix, people[0].location, None, stage)
-
-
-def _no_recovery(readers: Readers, stages: list[str], location: Location) -> Iterator[Diagnostic]:
-    lacking = [
-        stage
-        for stage in stages
-        if len(readers.people(stage)) > 1 and not any(reader.offline for reader in readers.people(stage))
-    ]
-    if lacking:
-        message = (
-            f"no recovery reader can decrypt {', '.join(lacking)}: if all its readers lose their keys, the secrets "
-            "are lost"
-        )
-        fix = "create an identity away from all machines, and add it with --offline (docs/security.md)"
-        yield Diagnostic(message, fix, location, None, lacking[0] if len(lacking) == 1 else None)
-
-
-def _not_vouched(opened: OpenJar, jar: Jar, readers: Readers, stages: list[str]) -> Iterator[Diagnostic]:
-    from coinjar.actions.secrets.readers import NOT_VOUCHED, vouching  # and with it everything encrypted
-
-    ring = opened.ring()
-    for stage in stages:
-        if vouching(jar, ring, readers, stage) == NOT_VOUCHED:
-            location = next(
-                (reader.location for reader in readers.of(stage)), Location(display_path(readers_path(opened.folder)))
-            )
-            message = (
-                f"the readers of {stage} are not approved by anybody who can decrypt it: readers.yaml was changed by "
-                "hand, or merged"
-            )
-            fix = (
-                f"review them (`coinjar readers list`), correct them, then run `coinjar readers vouch --stage {stage}`"
-            )
-            yield Diagnostic(message, fix, location, None, stage)
-
-
-def check_tracked_files(opened: OpenJar, context: CheckContext, *, with_history: bool = False) -> None:
-    """Collect CJ028: tracked identities, env files with secrets, and the jar's own secrets in any tracked file; on
-    request in the history.
+def tracked_secrets(context: FileContext) -> Iterator[Diagnostic]:
+    """CJ028: tracked identities, env files with secrets, and the jar's own secrets in any tracked file; on request in
+    the history.
     """
-    diagnostics = []
+    try:
+        yield from _tracked_secrets(context)
+    except ExternalError as fault:
+        yield Diagnostic(fault.message, fault.hint, fault.location or context.jar.location)
+
+
+def _tracked_secrets(context: FileContext) -> Iterator[Diagnostic]:
+    opened = context.opened
     files = tracked_below(opened.folder.resolve())
     finder = SecretFinder(secret_texts(opened, context.jar) if files else {}, shortest=_SHORTEST)
     if not finder.is_empty:
-        diagnostics += list(_own_secrets(context, finder, files))
-    if with_history and files and not finder.is_empty:
-        diagnostics += list(_in_history(opened.folder.resolve(), finder, files))
+        yield from _own_secrets(context, finder, files)
+    if context.with_history and files and not finder.is_empty:
+        yield from _in_history(opened.folder.resolve(), finder, files)
     for path in files:
         if _ENV_FILE.fullmatch(path.name) and not any(word in path.name for word in _EXAMPLES):
-            diagnostics += list(_env_file(context.jar, path))
+            yield from _env_file(context.jar, path)
     for path in holding(opened.folder.resolve(), _IDENTITY) if files else ():
         fix = (
             "remove it (`git rm --cached`), create a new identity, remove the old reader everywhere: the history "
             "keeps it"
         )
-        diagnostics.append(Diagnostic("version control tracks a private key", fix, Location(display_path(path))))
-    context.collected["CJ028"] = diagnostics
+        yield Diagnostic("version control tracks a private key", fix, Location(display_path(path)))
 
 
 def _own_secrets(context: CheckContext, finder: SecretFinder, files: list[Path]) -> Iterator[Diagnostic]:

@@ -1,0 +1,76 @@
+"""The input of all rules: a jar, and the files, destinations and code beside it, each read when a rule needs it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.code_uses import CodeLiteral, CodeUse, has_code
+from coinjar.core.layers import Fetch
+from coinjar.core.model import Jar
+from coinjar.core.rules.base import CheckContext, Diagnostic, PortUse
+from coinjar.sources.base import SET_BY_EVERYBODY
+
+if TYPE_CHECKING:
+    from coinjar.actions.checking.destination_checks import DestinationChecks
+    from coinjar.actions.mentions.search import MentionReport
+
+
+class FileContext(CheckContext):
+    """A context that reads files. `with_history` also searches every commit for secrets."""
+
+    not_ours = frozenset(SET_BY_EVERYBODY)
+
+    def __init__(self, opened: OpenJar, jar: Jar, fetch: Fetch, *, with_history: bool = False) -> None:
+        super().__init__(jar, fetch)
+        self.opened = opened
+        self.with_history = with_history
+
+    @cached_property
+    def destinations(self) -> DestinationChecks:
+        """What the destinations report, as files would be rendered and running systems would be delivered to."""
+        from coinjar.actions.checking.destination_checks import DestinationChecks
+
+        checks = DestinationChecks(self.opened, self)
+        return checks.run() if self.jar.destinations or (self.opened.folder / "platforms").is_dir() else checks
+
+    @cached_property
+    def _report(self) -> MentionReport | None:
+        if not has_code(self.jar):
+            return None
+        from coinjar.actions.mentions.search import code_paths, find
+
+        return find(self.opened, self.jar, code_paths(self.jar, self.opened.folder.resolve().parent))
+
+    @cached_property
+    def port_uses(self) -> Sequence[PortUse]:  # type: ignore[override]  # computed here, a plain attribute above
+        """The ports in the files of destinations, and in the code."""
+        ports = self.destinations.port_uses
+        if not has_code(self.jar):
+            return ports
+        from coinjar.actions.checking.port_checks import ports_in_code
+
+        return [*ports, *ports_in_code(self.opened, self, ports)]
+
+    @cached_property
+    def uses(self) -> Sequence[CodeUse]:  # type: ignore[override]  # as above
+        """Where the code uses variables. Raises InputError for a missing path of jar.yaml."""
+        from coinjar.actions.mentions.search import uses
+
+        return list(uses(self._report)) if self._report else ()
+
+    @cached_property
+    def literals(self) -> Sequence[CodeLiteral]:  # type: ignore[override]  # as above
+        """Values that the code contains as literals."""
+        from coinjar.actions.mentions.search import literals
+
+        return list(literals(self, self._report)) if self._report else ()
+
+    @cached_property
+    def unreadable(self) -> Sequence[Diagnostic]:  # type: ignore[override]  # as above
+        """Code whose mentions are not known."""
+        from coinjar.actions.mentions.search import unread_files
+
+        return unread_files(self._report) if self._report else ()
