@@ -187,7 +187,7 @@ def test_outside_packages_add_one_of_each(demo: Coinjar) -> None:
     assert "--most" in demo("count", "--help", env=env).out
     words = {"_COINJAR_COMPLETE": "complete_bash", "COMP_WORDS": "coinjar render prod --as sh", "COMP_CWORD": "4"}
     assert "shout" in demo(env=env | words, process=True).out.split()
-    assert '"shelf"' in demo("schema", "jar", env=env).out
+    assert '"The shelf."' in demo("schema", "jar", env=env).out
     assert "there is no destination type 'shelf'" in demo("render", "prod", "there", code=3).err
     assert "did you mean 'posix'" in demo("render", "prod", "--service", "berths", "--as", "posxi", env=env, code=2).err
     assert "there is no command 'count'" in demo("count", code=2).err

@@ -23,7 +23,7 @@ def run(
     """Print the JSON Schemas (2020-12) of jar.yaml, plain/*.yaml, readers.yaml, platforms/*.yaml and sheets, for
     completion and checks in an editor.
     """
-    from coinjar.jarfile.schemas import SCHEMAS, schema_text
+    from coinjar.jarfile.schemas import SCHEMAS
     from coinjar.system.files import replace_file
 
     if (name is None) == (out is None):
@@ -31,26 +31,17 @@ def run(
     if out is not None:
         for schema in SCHEMAS:
             path = out / f"{schema}.schema.json"
-            text = schema_text(schema)
-            replace_file(path, (_with_plugins(text) if schema == "jar" else text).encode())
+            replace_file(path, _text(schema).encode())
             print_status(f"written: {path}")
         return
     if name not in SCHEMAS:
         raise UsageError(f"there is no schema '{name}'", hint=f"they are {', '.join(SCHEMAS)}")
-    sys.stdout.write(_with_plugins(schema_text(name)) if name == "jar" else schema_text(name))
+    sys.stdout.write(_text(name))
 
 
-def _with_plugins(text: str) -> str:
-    """Return the schema of jar.yaml with the dialects and destination types of other packages as examples."""
-    from coinjar.system.plugins import plugins
+def _text(name: str) -> str:
+    """Return a schema; that of jar.yaml has the options of all destinations."""
+    from coinjar.destinations.schema import jar_schema
+    from coinjar.jarfile.schemas import schema_text
 
-    dialects, types = list(plugins("dialects")), list(plugins("destinations"))
-    if not dialects and not types:
-        return text
-    import json
-
-    schema = json.loads(text)
-    properties = schema["$defs"]["destination"]["properties"]
-    properties["as"]["examples"] = dialects
-    properties["type"]["examples"] = types
-    return json.dumps(schema, indent=2, ensure_ascii=False) + "\n"
+    return jar_schema() if name == "jar" else schema_text(name)

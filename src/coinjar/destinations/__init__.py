@@ -74,18 +74,21 @@ def _made(destination: Destination, render_context: RenderContext, wanted: type[
     return instance
 
 
-def _kind(destination: Destination) -> type[DestinationOptions]:
-    outside = plugins("destinations") if destination.type not in BUILT_IN else {}
-    if destination.type in BUILT_IN:
-        module, _, name = BUILT_IN[destination.type].partition(":")
-        return cast("type[DestinationOptions]", getattr(import_module(f"coinjar.destinations.{module}"), name))
-    if destination.type in outside:
-        return cast("type[DestinationOptions]", outside[destination.type].load())
+def class_of(name: str) -> type[DestinationOptions]:
+    """Return the class of a type. Raises UsageError if there is none."""
+    if name in BUILT_IN:
+        module, _, attribute = BUILT_IN[name].partition(":")
+        return cast("type[DestinationOptions]", getattr(import_module(f"coinjar.destinations.{module}"), attribute))
+    outside = plugins("destinations")
+    if name in outside:
+        return cast("type[DestinationOptions]", outside[name].load())
     known = [*BUILT_IN, *outside]
-    hint = suggestion(destination.type, known, f"the types are {', '.join(known)}")
-    raise InputError(
-        f"there is no destination type '{destination.type}'",
-        hint=hint,
-        location=destination.location,
-        code="unknown-type",
-    )
+    hint = suggestion(name, known, f"the types are {', '.join(known)}")
+    raise UsageError(f"there is no destination type '{name}'", hint=hint, code="unknown-type")
+
+
+def _kind(destination: Destination) -> type[DestinationOptions]:
+    try:
+        return class_of(destination.type)
+    except UsageError as fault:
+        raise InputError(fault.message, hint=fault.hint, location=destination.location, code=fault.code) from None

@@ -13,6 +13,7 @@ from coinjar.core.inference import is_placeholder
 from coinjar.core.model import Destination
 from coinjar.core.rules.base import Diagnostic
 from coinjar.destinations.hidden_lines import Hidden, hidden_lines
+from coinjar.destinations.options import Option
 from coinjar.destinations.stage_view import RenderContext, StageView, services_for
 from coinjar.dialects.base import Dialect, Entry, ReadItem, ReadResult
 from coinjar.documents.field_reader import FieldReader
@@ -49,11 +50,13 @@ class Output(NamedTuple):
 class DestinationOptions:
     """Base of file and live destinations: their options.
 
-    Subclasses name them and read them in `__init__` through `self.options`.
+    Subclasses declare them and read them in `__init__` through `self.options`.
     """
 
-    keys: tuple[str, ...] = ()
-    needed: tuple[str, ...] = ()
+    declared: Mapping[str, Option] = {}
+    """The options of the type, by name."""
+    has_own_options = False
+    """Whether more options depend on the declaration itself."""
     names_stage = False
     """Whether one of its paths contains `{stage}`, so that stages have files of their own."""
 
@@ -63,18 +66,18 @@ class DestinationOptions:
         self.fields = fields
         self.options: dict[str, Any] = {}
         for key, node in destination.options.items():
-            if key in self.keys:
+            if key in self.declared:
                 self.options[key] = node
             else:
-                known = ", ".join(self.keys)
+                known = ", ".join(self.declared)
                 fields.fault(
                     node,
                     f"'{key}' is not an option of destinations of type {destination.type}",
                     f"the options are {known}",
                     "unknown-key",
                 )
-        for key in self.needed:
-            if key not in destination.options:
+        for key, option in self.declared.items():
+            if option.needed and key not in destination.options:
                 fault = InputError(
                     f"the destination {destination.name} has no '{key}'",
                     hint=f"add {key}: …",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import partial
 
 from coinjar.core.errors import InputError, Location, location_of
@@ -9,6 +10,7 @@ from coinjar.core.model import Destination
 from coinjar.core.names import quoted_name
 from coinjar.destinations.base import FileDestination, Output
 from coinjar.destinations.open_document import every_entry
+from coinjar.destinations.options import Option
 from coinjar.destinations.stage_view import RenderContext, StageView, gets
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult, decode, refuse
@@ -24,8 +26,12 @@ from coinjar.system.files import display_path
 class BundleDestination(FileDestination):
     """`path`: the bundle's config.json. Entries that the jar does not declare stay."""
 
-    keys = ("path",)
-    needed = ("path",)
+    declared: Mapping[str, Option] = {
+        "path": Option(
+            "The bundle's config.json, relative to the folder that contains jar/; {stage} and {service} are replaced.",
+            needed=True,
+        ),
+    }
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)

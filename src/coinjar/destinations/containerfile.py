@@ -5,12 +5,14 @@ unchanged.
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from functools import partial
 from typing import NamedTuple
 
 from coinjar.core.errors import InputError, Location, raise_all
 from coinjar.core.model import Destination
 from coinjar.destinations.base import FileDestination, Output, reading_of
+from coinjar.destinations.options import Option
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Entry, ReadItem, ReadResult, decode, refuse
@@ -38,8 +40,11 @@ class ContainerfileDestination(FileDestination):
     again without a value, which makes them visible in a stage.
     """
 
-    keys = ("path",)
-    needed = ("path",)
+    declared: Mapping[str, Option] = {
+        "path": Option(
+            "The file, relative to the folder that contains jar/; {stage} and {service} are replaced.", needed=True
+        ),
+    }
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)

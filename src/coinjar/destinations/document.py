@@ -13,6 +13,7 @@ from coinjar.destinations.base import FileDestination, Output
 from coinjar.destinations.document_places import DocumentPlace, read_form, read_places
 from coinjar.destinations.environment_levels import EnvironmentLevel, idle, levels_above, lifted, nearest_above
 from coinjar.destinations.open_document import OpenDocument, every_entry
+from coinjar.destinations.options import FLAG, FORM, Option
 from coinjar.destinations.stage_view import RenderContext, StageView, gets, services_for
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Entry, ReadItem, ReadResult, refuse
@@ -26,8 +27,43 @@ from coinjar.system.files import display_path
 class DocumentDestination(FileDestination):
     """`path`, `places` (pointer to what it gets), `form`, `dollars: doubled` (for Compose files), `move_up: true`."""
 
-    keys = ("path", "places", "form", "dollars", "move_up")
-    needed = ("path", "places")
+    declared: Mapping[str, Option] = {
+        "path": Option(
+            "The YAML or JSON file, relative to the folder that contains jar/; {stage} is replaced.", needed=True
+        ),
+        "places": Option(
+            "JSON Pointers to environments, each with the variables that it gets.",
+            {
+                "type": "object",
+                "propertyNames": {"type": "string", "pattern": "^/"},
+                "additionalProperties": {
+                    "type": ["object", "null"],
+                    "additionalProperties": False,
+                    "properties": {
+                        "services": {"$ref": "#/$defs/names"},
+                        "stage": {"type": "string"},
+                        "variables": {"$ref": "#/$defs/names"},
+                        "without": {"$ref": "#/$defs/names"},
+                        "form": {"enum": ["map", "lines", "pairs"]},
+                        "decided_by": {
+                            "$ref": "#/$defs/names",
+                            "description": "Enclosing levels that this one cannot override.",
+                        },
+                        "inherits": {
+                            "$ref": "#/$defs/names",
+                            "description": "Places that precede this one without enclosing it.",
+                        },
+                    },
+                },
+            },
+            needed=True,
+        ),
+        "form": Option("The form in which a missing environment is written.", FORM),
+        "dollars": Option(
+            "doubled: each dollar sign is written twice, as a Compose file requires.", {"enum": ["plain", "doubled"]}
+        ),
+        "move_up": Option("Whether to move what all places below a level repeat up to that level.", FLAG),
+    }
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)

@@ -12,6 +12,7 @@ from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
 from coinjar.destinations.base import FileDestination, Output, reading_of
 from coinjar.destinations.hidden_lines import Hidden
+from coinjar.destinations.options import TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView, gets
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Dialect, Entry, ReadResult, refuse
@@ -27,8 +28,21 @@ class DialectFileDestination(FileDestination):
     destination).
     """
 
-    keys = ("path", "as", "base", "separator", "fills")
-    needed = ("path", "as")
+    declared: Mapping[str, Option] = {
+        "path": Option(
+            "The file, relative to the folder that contains jar/; {stage} and {service} are replaced.", needed=True
+        ),
+        "as": Option("The dialect.", needed=True),
+        "base": Option("For settings: the file with the values that all stages share."),
+        "separator": Option(
+            "For settings: the separator that splits a name into nested keys; default: __.",
+            {"type": "string", "minLength": 1},
+        ),
+        "fills": Option(
+            "For exec-script: destinations of templates, each with the folder that the script fills at its start.",
+            TEXTS_BY_NAME,
+        ),
+    }
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)

@@ -5,7 +5,7 @@ content.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from functools import partial
 from pathlib import Path
 
@@ -16,6 +16,7 @@ from coinjar.destinations.container_entries import THERE
 from coinjar.destinations.generated_objects import SERVICE, EarlierObject, GeneratedObject, object_order
 from coinjar.destinations.manifest_objects import ObjectWriter
 from coinjar.destinations.manifest_rewriting import ManifestRewriter
+from coinjar.destinations.options import COUNT, FLAG, TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.destinations.workloads import (
     TEMPLATED,
@@ -48,8 +49,21 @@ class ManifestsDestination(FileDestination):
     cluster.
     """
 
-    keys = ("from", "to", "workloads", "string_data", "keep", "from_secret")
-    needed = ("from", "to")
+    declared: Mapping[str, Option] = {
+        "from": Option(
+            "The folder of manifests, relative to the folder that contains jar/; {stage} is replaced.", needed=True
+        ),
+        "to": Option("The folder to write; {stage} is replaced.", needed=True),
+        "workloads": Option(
+            "Which service runs in which container: `workload/container`, `container` or `workload` to service.",
+            TEXTS_BY_NAME,
+        ),
+        "string_data": Option("Whether to write Secrets as plain text, in stringData.", FLAG),
+        "keep": Option("How many earlier objects to keep; default: 3.", COUNT),
+        "from_secret": Option(
+            "The name of an existing Secret to refer to, instead of writing one; {stage} and {service} are replaced."
+        ),
+    }
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)

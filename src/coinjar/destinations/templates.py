@@ -18,6 +18,7 @@ from coinjar.core.model import Destination
 from coinjar.core.names import suggestion
 from coinjar.destinations.base import FileDestination, Output
 from coinjar.destinations.hidden_lines import Hidden
+from coinjar.destinations.options import FLAG, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.dialects.base import Entry, ReadResult, decode
 from coinjar.dialects.shell import quote
@@ -52,8 +53,16 @@ class TemplateFile(NamedTuple):
 class TemplatesDestination(FileDestination):
     """`from`, `to`, `suffix`; `bare: true` replaces `$NAME` too; `allow` limits the characters of values."""
 
-    keys = ("from", "to", "suffix", "bare", "allow")
-    needed = ("from", "to", "suffix")
+    declared: Mapping[str, Option] = {
+        "from": Option("The folder of templates, relative to the folder that contains jar/.", needed=True),
+        "to": Option("The folder to write; {stage} and {service} are replaced.", needed=True),
+        "suffix": Option("The suffix of a template's file name.", {"type": "string", "minLength": 1}, needed=True),
+        "bare": Option("Whether to replace $NAME as well as ${NAME}.", FLAG),
+        "allow": Option(
+            "A regular expression that every value must match, or one for each template.",
+            {"type": ["string", "object"], "additionalProperties": {"type": "string"}},
+        ),
+    }
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)

@@ -20,12 +20,19 @@ from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
 from coinjar.core.secret import reveal
 from coinjar.destinations.base import DestinationOptions
+from coinjar.destinations.options import TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView, is_supplied
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
 from coinjar.documents.field_reader import FieldReader
 
-COMMON = ("account", "restart_timeout")
-"""Options of every live destination: the account at the first delivery, by target; and how long a restart may take."""
+COMMON = {
+    "account": Option(
+        "The account, by stage and service, recorded at the first delivery. A delivery to another account stops.",
+        TEXTS_BY_NAME,
+    ),
+    "restart_timeout": Option("The longest time that --restart waits, as a duration; default: 600s."),
+}
+"""Options of every live destination."""
 _RESTART_TIMEOUT = 600.0
 """Default of `restart_timeout`, in seconds."""
 
@@ -163,7 +170,7 @@ class LiveDestination(DestinationOptions, ABC):
     """A destination that is a running system. Subclasses list their targets."""
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
-        self.keys = (*self.keys, *COMMON)
+        self.declared = {**self.declared, **COMMON}
         super().__init__(destination, render_context, fields)
         self.accounts: dict[str, str] = {}
         for key, _, node in fields.members(self.options["account"], "'account'") if "account" in self.options else ():

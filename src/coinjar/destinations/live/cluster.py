@@ -33,6 +33,7 @@ from coinjar.destinations.live.cluster_objects import (
 from coinjar.destinations.live.http import HttpClient, HttpStatusError, Request
 from coinjar.destinations.live.kubeconfig import default_path, read_access
 from coinjar.destinations.manifests import ManifestsDestination
+from coinjar.destinations.options import COUNT, FLAG, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.destinations.workloads import TEMPLATED, environments, read_manifests
 from coinjar.documents.field_reader import FieldReader
@@ -46,8 +47,14 @@ _APPLY = "application/apply-patch+yaml"
 class ClusterDestination(LiveDestination):
     """`manifests` (a destination of that type); `kubeconfig`, `context`, `namespace`, `take_over`, `keep`."""
 
-    keys = ("manifests", "kubeconfig", "context", "namespace", "take_over", "keep")
-    needed = ("manifests",)
+    declared: Mapping[str, Option] = {
+        "manifests": Option("The destination of type manifests whose objects and workloads to apply.", needed=True),
+        "kubeconfig": Option("The kubeconfig file; default: KUBECONFIG, or ~/.kube/config."),
+        "context": Option("The context in the kubeconfig; default: its current context."),
+        "namespace": Option("The namespace; default: the namespace of the context."),
+        "take_over": Option("Whether to take over fields that another manager owns.", FLAG),
+        "keep": Option("How many earlier objects to keep; default: 3.", COUNT),
+    }
     at_once = 4
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:

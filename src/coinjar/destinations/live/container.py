@@ -9,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import json
 import shlex
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -18,6 +18,7 @@ from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.model import Destination
 from coinjar.destinations.live.base import LiveDestination, RestartState, Target, last_lines, unreadable
 from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
+from coinjar.destinations.options import NAMES, Option
 from coinjar.destinations.stage_view import RenderContext, StageView, filled
 from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
@@ -66,8 +67,13 @@ class ContainerDestination(LiveDestination):
     that makes it anew).
     """
 
-    keys = ("container", "env_file", "as", "engine", "restart")
-    needed = ("container", "env_file")
+    declared: Mapping[str, Option] = {
+        "container": Option("The container's name; {stage} and {service} are replaced.", needed=True),
+        "env_file": Option("The env file that the container is created with, or that it reads.", needed=True),
+        "as": Option("The dialect of the env file; default: literal."),
+        "engine": Option("The command of the container engine; default: [podman].", NAMES),
+        "restart": Option("The command that creates the container again.", NAMES),
+    }
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)

@@ -5,7 +5,7 @@ meanwhile.
 from __future__ import annotations
 
 from base64 import b64decode, b64encode
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from coinjar.core.delivery import GONE, DeliveryChange, LiveValue
@@ -15,6 +15,7 @@ from coinjar.core.secret import reveal
 from coinjar.destinations.live.base import LiveDestination, Target, unreadable
 from coinjar.destinations.live.http import HttpClient, Request
 from coinjar.destinations.live.tokens import read_token
+from coinjar.destinations.options import CREDENTIAL, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.field_reader import FieldReader
 
@@ -65,8 +66,12 @@ class EtcdClient:
 class EtcdDestination(LiveDestination):
     """`address`, `prefix`; `user` and `password` where required."""
 
-    keys = ("address", "prefix", "user", "password")
-    needed = ("address", "prefix")
+    declared: Mapping[str, Option] = {
+        "address": Option("The address, or {from_env: NAME}.", {"type": ["string", "object"]}, needed=True),
+        "prefix": Option("The prefix of the keys.", {"type": "string", "pattern": "/$"}, needed=True),
+        "user": Option("The user name."),
+        "password": Option("The password.", CREDENTIAL),
+    }
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)

@@ -7,7 +7,7 @@ from __future__ import annotations
 import asyncio
 import re
 import shlex
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -19,6 +19,7 @@ from coinjar.core.errors import CoinJarError, ExternalError, InputError
 from coinjar.core.model import Destination
 from coinjar.destinations.live.base import NOW, LiveDestination, RestartState, Target, last_lines, unreadable
 from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
+from coinjar.destinations.options import NAMES, Option
 from coinjar.destinations.stage_view import RenderContext, StageView, filled
 from coinjar.documents.field_reader import FieldReader
 
@@ -52,8 +53,26 @@ class HostDestination(LiveDestination):
     `ssh_config`, `at_once`.
     """
 
-    keys = ("hosts", "path", "as", "owner", "reload", "known_hosts", "identity_file", "ssh_config", "at_once")
-    needed = ("hosts", "path")
+    declared: Mapping[str, Option] = {
+        "hosts": Option(
+            "Machines ([USER@]HOST[:PORT]), as one list or by stage.",
+            {
+                "anyOf": [
+                    {"$ref": "#/$defs/names"},
+                    {"type": "object", "additionalProperties": {"$ref": "#/$defs/names"}},
+                ]
+            },
+            needed=True,
+        ),
+        "path": Option("The file there; {stage}, {service} and {host} are replaced.", needed=True),
+        "as": Option("The dialect of the file; default: systemd."),
+        "owner": Option("The owner of the file there: USER:GROUP."),
+        "reload": Option("The command to run there after a change, so that the service reads the file.", NAMES),
+        "known_hosts": Option("The known_hosts file; default: the user's own."),
+        "identity_file": Option("The SSH key; default: the user's own keys and the agent."),
+        "ssh_config": Option("A configuration file of OpenSSH's client."),
+        "at_once": Option("How many machines at the same time; default: 128.", {"type": "integer", "minimum": 1}),
+    }
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Mapping
 from importlib.resources import files
 from pathlib import Path
 
@@ -14,6 +15,7 @@ from coinjar.core.names import suggestion
 from coinjar.destinations.live.base import LiveDestination, Target
 from coinjar.destinations.live.platform_target import PlatformTarget
 from coinjar.destinations.live.tokens import read_token
+from coinjar.destinations.options import CREDENTIAL, TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
@@ -51,7 +53,15 @@ class PlatformDestination(LiveDestination):
     settings.
     """
 
-    needed = ("platform", "address")
+    declared: Mapping[str, Option] = {
+        "platform": Option(
+            "The description of the platform: platforms/NAME.yaml, or one that Coin Jar includes.", needed=True
+        ),
+        "address": Option("The address, or {from_env: NAME}.", {"type": ["string", "object"]}, needed=True),
+        "token": Option("The credential.", CREDENTIAL),
+        "stage_names": Option("The platform's names of the stages.", TEXTS_BY_NAME),
+    }
+    has_own_options = True
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         named = fields.text(destination.options.get("platform"), "platform")
@@ -60,7 +70,8 @@ class PlatformDestination(LiveDestination):
             if named
             else PlatformDescription(name="", location=destination.location)
         )
-        self.keys = ("platform", "token", "stage_names", *self.description.settings)
+        own = {name: Option(about) for name, about in self.description.settings.items() if name != "address"}
+        self.declared = {**self.declared, **own}
         super().__init__(destination, render_context, fields)
         self.at_once = self.description.at_once
         self.token = read_token(self)
