@@ -282,7 +282,7 @@ def test_wrong_usage_and_collisions(jar: Callable[..., Coinjar]) -> None:
         ("prod", "a", "--as", "json"): "--as writes to stdout",
         ("--every-stage", "--as", "json", "-s", "web"): "json supports one stage",
         ("prod", "--keep", "1"): "--keep requires --stale",
-        ("prod", "--stale"): "none of these destinations is of type manifests",
+        ("prod", "--stale"): "none of these destinations keeps earlier objects",
     }.items():
         assert words in cj("render", *arguments, code=2).err
     assert "the jar has no destinations" in jar(JAR)("render", "dev", code=2).err

@@ -87,6 +87,13 @@ def class_of(name: str) -> type[DestinationOptions]:
     raise UsageError(f"there is no destination type '{name}'", hint=hint, code="unknown-type")
 
 
+def file_class_of(destination: Destination) -> type[FileDestination]:
+    """Return the class of a file destination. Raises InputError if its type does not exist."""
+    made = _kind(destination)
+    assert issubclass(made, FileDestination)
+    return made
+
+
 def _kind(destination: Destination) -> type[DestinationOptions]:
     try:
         return class_of(destination.type)

@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 from coinjar.core.errors import InputError, Location
 from coinjar.core.inference import is_placeholder
 from coinjar.core.model import Destination
-from coinjar.core.rules.base import Diagnostic
+from coinjar.core.rules.base import Diagnostic, PortUse
 from coinjar.destinations.hidden_lines import Hidden, hidden_lines
 from coinjar.destinations.options import Option
 from coinjar.destinations.stage_view import RenderContext, StageView, services_for
@@ -170,6 +170,23 @@ class FileDestination(DestinationOptions, ABC):
     @abstractmethod
     def outputs(self, view: StageView) -> list[Output]:
         """Return the files for this stage; remarks are added to `notices`. Raises all faults at once."""
+
+    input_option = ""
+    """The option with the path that people write and Coin Jar reads, if there is one: a rename changes it."""
+    suffix_option = ""
+    """The option with the suffix of files that mention variables, if there is one."""
+    places_option = ""
+    """The option with JSON Pointers to environments in the input file, if there is one."""
+
+    def port_uses(self, view: StageView) -> Iterable[PortUse]:
+        """Return the ports in the files, to compare with the variables (CJ020). Raises InputError."""
+        del view
+        return ()
+
+    def missing_steps(self, view: StageView) -> Iterable[Diagnostic]:
+        """Return where a build argument is not passed on (CJ021). Raises InputError."""
+        del view
+        return ()
 
     @abstractmethod
     def read(self, stage: str) -> ReadResult:

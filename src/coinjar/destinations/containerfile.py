@@ -5,12 +5,13 @@ unchanged.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from functools import partial
 from typing import NamedTuple
 
 from coinjar.core.errors import InputError, Location, raise_all
 from coinjar.core.model import Destination
+from coinjar.core.rules.base import PortUse
 from coinjar.destinations.base import FileDestination, Output, reading_of
 from coinjar.destinations.options import Option
 from coinjar.destinations.stage_view import RenderContext, StageView
@@ -40,6 +41,7 @@ class ContainerfileDestination(FileDestination):
     again without a value, which makes them visible in a stage.
     """
 
+    input_option = "path"
     declared: Mapping[str, Option] = {
         "path": Option(
             "The file, relative to the folder that contains jar/; {stage} and {service} are replaced.", needed=True
@@ -116,6 +118,12 @@ class ContainerfileDestination(FileDestination):
         for region in reversed(regions):
             text = text[: region.start] + (ahead if region.first else rest).replace("\n", newline) + text[region.end :]
         return text.encode()
+
+    def port_uses(self, view: StageView) -> Iterator[PortUse]:
+        from coinjar.destinations.linked_places import exposed
+
+        for service in self.services_of(view, self.path):
+            yield from exposed(self.resolve_path(self.path, view.stage, service), service, view.stage)
 
     def read(self, stage: str) -> ReadResult:
         return self.read_each(

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from functools import partial
 
 from coinjar.core.errors import CoinJarError, Location, raise_all
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
+from coinjar.core.rules.base import Diagnostic, PortUse
 from coinjar.destinations.base import FileDestination, Output
 from coinjar.destinations.document_places import DocumentPlace, read_form, read_places
 from coinjar.destinations.environment_levels import EnvironmentLevel, idle, levels_above, lifted, nearest_above
@@ -27,6 +28,8 @@ from coinjar.system.files import display_path
 class DocumentDestination(FileDestination):
     """`path`, `places` (pointer to what it gets), `form`, `dollars: doubled` (for Compose files), `move_up: true`."""
 
+    input_option = "path"
+    places_option = "places"
     declared: Mapping[str, Option] = {
         "path": Option(
             "The YAML or JSON file, relative to the folder that contains jar/; {stage} is replaced.", needed=True
@@ -316,6 +319,16 @@ class DocumentDestination(FileDestination):
     def _place(self, document: OpenDocument, before: EnvironmentLevel, entry: EnvironmentEntry) -> Location:
         known = before.entries.get(entry.name)
         return before.places[entry.name] if known else document.location(entry.at)
+
+    def port_uses(self, view: StageView) -> Iterator[PortUse]:
+        from coinjar.destinations.linked_places import compose_ports
+
+        return compose_ports(self, view)
+
+    def missing_steps(self, view: StageView) -> Iterator[Diagnostic]:
+        from coinjar.destinations.linked_places import missing_steps
+
+        return missing_steps(self, view)
 
     def read(self, stage: str) -> ReadResult:
         """Return what the places contain, those of other stages omitted.

@@ -7,18 +7,14 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from coinjar.core.errors import CoinJarError, Location, location_of
+from coinjar.core.errors import Location, location_of
 from coinjar.core.model import Jar
 from coinjar.core.rules.base import Diagnostic, PortUse
-from coinjar.destinations.base import FileDestination
-from coinjar.destinations.containerfile import ContainerfileDestination
-from coinjar.destinations.document import DocumentDestination
-from coinjar.destinations.manifests import ManifestsDestination
 from coinjar.destinations.open_document import OpenDocument
 from coinjar.destinations.stage_view import StageView
-from coinjar.destinations.templates import TemplatesDestination
-from coinjar.destinations.workloads import ManifestDocument, read_folder, service_of
+from coinjar.destinations.workloads import ManifestDocument, service_of
 from coinjar.dialects.base import decode
 from coinjar.dialects.compose import ComposeDialect
 from coinjar.dialects.containerfile import instructions
@@ -26,30 +22,18 @@ from coinjar.documents.tree import TreeNode
 from coinjar.jarfile.load import read_bytes
 from coinjar.system.files import display_path
 
+if TYPE_CHECKING:
+    from coinjar.destinations.document import DocumentDestination
+    from coinjar.destinations.manifests import ManifestsDestination
+    from coinjar.destinations.templates import TemplatesDestination
+
 _LISTEN = re.compile(r"^[ \t]*listen[ \t]+(?:[\w.*:\[\]-]*:)?(\d{1,5})(?=[\s;])", re.MULTILINE)
 _MENTION = re.compile(r"(?<!\$)(?:\$\$)*\$(?:\{([A-Za-z_]\w*)|([A-Za-z_]\w*))")
 _PUBLISHED = re.compile(r"(?:.*:)?(\d{1,5})(?:/\w+)?")
 PROBES = ("livenessProbe", "readinessProbe", "startupProbe")
 
 
-def links(instance: FileDestination, view: StageView) -> Iterator[PortUse]:
-    """Yield the ports in a destination's files, for comparison with its variables."""
-    if isinstance(instance, ContainerfileDestination):
-        for service in instance.services_of(view, instance.path):
-            yield from exposed(instance.resolve_path(instance.path, view.stage, service), service, view.stage)
-    elif isinstance(instance, TemplatesDestination):
-        yield from _listened(instance, view)
-    elif isinstance(instance, ManifestsDestination):
-        for manifests in read_folder(
-            instance.render_context.root / instance.source.replace("{stage}", view.stage)
-        ).values():
-            for manifest in manifests:
-                yield from _of_workload(instance, manifest, view)
-    elif isinstance(instance, DocumentDestination):
-        yield from _of_compose(instance, view)
-
-
-def _of_compose(made: DocumentDestination, view: StageView) -> Iterator[PortUse]:
+def compose_ports(made: DocumentDestination, view: StageView) -> Iterator[PortUse]:
     """Yield the ports that a Compose file publishes, and those that its Containerfiles expose."""
     document = made.open(view.stage)
     for name, node in compose_services(document):
@@ -59,7 +43,7 @@ def _of_compose(made: DocumentDestination, view: StageView) -> Iterator[PortUse]
                 yield from exposed(containerfile, name, view.stage)
 
 
-def _listened(templates: TemplatesDestination, view: StageView) -> Iterator[PortUse]:
+def listened(templates: TemplatesDestination, view: StageView) -> Iterator[PortUse]:
     """Yield a port in a template's `listen` line, where the template is for one service."""
     services = view.services()
     for template in templates.templates() if len(services) == 1 else ():
@@ -82,7 +66,8 @@ def exposed(path: Path, service: str, stage: str) -> Iterator[PortUse]:
                 yield PortUse(service, stage, match[1], Location(display_path(path), instruction.line, 1), "exposes")
 
 
-def _of_workload(manifests: ManifestsDestination, manifest: ManifestDocument, view: StageView) -> Iterator[PortUse]:
+def workload_ports(manifests: ManifestsDestination, manifest: ManifestDocument, view: StageView) -> Iterator[PortUse]:
+    """Yield the ports that the containers of a workload have, and those at which they are probed."""
     for container in manifest.containers():
         service = service_of(manifest, container, manifests.render_context.jar.services, manifests.named)
         if service not in view.services() or container.is_init:
@@ -128,12 +113,10 @@ def published(document: OpenDocument, name: str, service: TreeNode, stage: str) 
             yield PortUse(name, stage, match[1], document.location(target), "is published from port")
 
 
-def hops(made: FileDestination, view: StageView) -> Iterator[Diagnostic]:
+def missing_steps(made: DocumentDestination, view: StageView) -> Iterator[Diagnostic]:
     """Yield what a Compose file omits: a build argument for the Containerfile, a name used to interpolate the file
     itself.
     """
-    if not isinstance(made, DocumentDestination):
-        return
     document = made.open(view.stage)
     services = compose_services(document)
     if not services:
@@ -257,11 +240,3 @@ def _handed_on(document: OpenDocument, name: str) -> bool:
         if node is not None and name in [child.text.removeprefix("./") for child in [node.plain, *_elements(node)]]:
             return True
     return False
-
-
-def look(instance: FileDestination, view: StageView) -> tuple[list[PortUse], list[Diagnostic]]:
-    """Return both, for a destination whose files may be missing or invalid: that is another rule's matter."""
-    try:
-        return list(links(instance, view)), list(hops(instance, view))
-    except CoinJarError:
-        return [], []

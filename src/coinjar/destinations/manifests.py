@@ -5,12 +5,13 @@ content.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from functools import partial
 from pathlib import Path
 
 from coinjar.core.errors import Location
 from coinjar.core.model import Destination
+from coinjar.core.rules.base import PortUse
 from coinjar.destinations.base import FileDestination, Output
 from coinjar.destinations.container_entries import THERE
 from coinjar.destinations.generated_objects import SERVICE, EarlierObject, GeneratedObject, object_order
@@ -49,6 +50,7 @@ class ManifestsDestination(FileDestination):
     cluster.
     """
 
+    input_option = "from"
     declared: Mapping[str, Option] = {
         "from": Option(
             "The folder of manifests, relative to the folder that contains jar/; {stage} is replaced.", needed=True
@@ -247,6 +249,13 @@ class ManifestsDestination(FileDestination):
                 old.setdefault(earlier.series, []).append(earlier)
         count = self.keep if keep is None else keep
         return [earlier.path for series in old.values() for earlier in series[count:]]
+
+    def port_uses(self, view: StageView) -> Iterator[PortUse]:
+        from coinjar.destinations.linked_places import workload_ports
+
+        for manifests in read_folder(self.render_context.root / self.source.replace("{stage}", view.stage)).values():
+            for manifest in manifests:
+                yield from workload_ports(self, manifest, view)
 
     def read(self, stage: str) -> ReadResult:
         target = self.resolve_path(self.target, stage)

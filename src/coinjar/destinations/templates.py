@@ -16,6 +16,7 @@ from yaml.nodes import ScalarNode
 from coinjar.core.errors import CoinJarError, InputError, Location, location_of, raise_all
 from coinjar.core.model import Destination
 from coinjar.core.names import suggestion
+from coinjar.core.rules.base import PortUse
 from coinjar.destinations.base import FileDestination, Output
 from coinjar.destinations.hidden_lines import Hidden
 from coinjar.destinations.options import FLAG, Option
@@ -53,6 +54,8 @@ class TemplateFile(NamedTuple):
 class TemplatesDestination(FileDestination):
     """`from`, `to`, `suffix`; `bare: true` replaces `$NAME` too; `allow` limits the characters of values."""
 
+    input_option = "from"
+    suffix_option = "suffix"
     declared: Mapping[str, Option] = {
         "from": Option("The folder of templates, relative to the folder that contains jar/.", needed=True),
         "to": Option("The folder to write; {stage} and {service} are replaced.", needed=True),
@@ -251,6 +254,11 @@ class TemplatesDestination(FileDestination):
             _hidden(data, pieces),
             program=bool(template.path.stat().st_mode & 0o100),
         )
+
+    def port_uses(self, view: StageView) -> Iterator[PortUse]:
+        from coinjar.destinations.linked_places import listened
+
+        return listened(self, view)
 
     def read(self, stage: str) -> ReadResult:
         del stage

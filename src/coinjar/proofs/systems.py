@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
+from coinjar.core.delivery import LiveValue
 from coinjar.core.errors import InputError
 from coinjar.core.names import suggestion
 from coinjar.destinations import make_live
+from coinjar.destinations.capabilities import HasPipelines, HasPods
 from coinjar.destinations.live.base import Target
 from coinjar.destinations.stage_view import StageView
 from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_environments, of_text
@@ -30,11 +34,9 @@ def _targets(proof_question: ProofQuestion, name: str) -> list[Target]:
 
 async def ask_pods(proof_question: ProofQuestion) -> ProofAnswers:
     """Return the environments of a service's running pods, from their specs and the existing objects."""
-    from coinjar.destinations.live.cluster import ClusterTarget
-
-    result = []
+    result: list[Mapping[str, LiveValue]] = []
     for target in _targets(proof_question, proof_question.text):
-        if not isinstance(target, ClusterTarget):
+        if not isinstance(target, HasPods):
             raise InputError(
                 f"{proof_question.text} has no pods",
                 hint="name a destination of the type cluster",
@@ -55,11 +57,10 @@ async def ask_run(proof_question: ProofQuestion) -> ProofAnswers:
 
     Raises NoAnswer while it runs or waits for approval.
     """
-    from coinjar.destinations.live.platform_target import PlatformTarget
     from coinjar.destinations.live.polling import PASSED
 
     for target in _targets(proof_question, proof_question.question["in"]):
-        if not isinstance(target, PlatformTarget):
+        if not isinstance(target, HasPipelines):
             raise InputError(
                 f"{proof_question.question['in']} has no pipelines",
                 hint="name a platform that has pipelines",

@@ -4,6 +4,7 @@ delivered to.
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Self
@@ -120,8 +121,6 @@ class DestinationChecks:
             self.faults.setdefault(key, []).append(stage)
 
     def _file(self, destination: Destination, view: StageView) -> None:
-        from coinjar.destinations.linked_places import look
-
         instance = make(destination, self.render_context)
         try:
             outputs = instance.outputs(view)
@@ -136,7 +135,6 @@ class DestinationChecks:
             *instance.notices,
             *secrets_in_the_open([RenderedFile(destination.name, view.stage, output, SAME) for output in outputs]),
         ]
-        links, hops = look(instance, view)
         for notice in notices:
             self.diagnostics.setdefault(notice.rule, []).append(notice.diagnostic)
         if getattr(instance, "is_example", False):
@@ -145,8 +143,9 @@ class DestinationChecks:
                 for output in outputs
                 if output.path not in self.examples and state_of(output) != SAME
             }
-        self.diagnostics.setdefault("CJ021", []).extend(hops)
-        self.port_uses += links
+        with contextlib.suppress(CoinJarError):  # missing and invalid files are reported by other rules
+            self.port_uses += list(instance.port_uses(view))
+            self.diagnostics.setdefault("CJ021", []).extend(instance.missing_steps(view))
 
     def _overwritten(self, destination: Destination, stage: str, output: Output) -> None:
         """Report two stages that write one file with different content: they overwrite each other."""

@@ -12,7 +12,7 @@ from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, Location, UsageError
 from coinjar.core.inference import infer
 from coinjar.destinations import make
-from coinjar.destinations.document import DocumentDestination
+from coinjar.destinations.capabilities import HasEnvironments
 from coinjar.destinations.environment_levels import EnvironmentLevel, above_all, deciding
 from coinjar.destinations.open_document import OpenDocument
 from coinjar.destinations.stage_view import RenderContext, StageView
@@ -50,7 +50,7 @@ def effective_entry(
     remarks: list[str] = []
     if jar and opened and document in jar.destinations:
         made = make(jar.destinations[document], RenderContext(jar, opened.folder, Masker()))
-        if not isinstance(made, DocumentDestination):
+        if not isinstance(made, HasEnvironments):
             raise UsageError(
                 f"the destination {document} is not a document", hint="--in requires one of type document, or a file"
             )
@@ -110,7 +110,7 @@ def _environment(document: OpenDocument, pointer: str, keys: list[str]) -> str:
 
 
 def _against_the_jar(
-    document: DocumentDestination, opened: OpenJar, name: str, pointer: str, stage: str | None
+    document: HasEnvironments, opened: OpenJar, name: str, pointer: str, stage: str | None
 ) -> list[str]:
     """Return what the jar would set there, where the document differs."""
     spot = next((place for place in document.places if place.pointer == pointer), None)

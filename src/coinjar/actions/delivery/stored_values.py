@@ -13,7 +13,7 @@ from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
 from coinjar.core.names import suggestion
 from coinjar.destinations import make_live
-from coinjar.destinations.live.etcd import EtcdDestination
+from coinjar.destinations.capabilities import StoresValues
 from coinjar.destinations.stage_view import RenderContext
 
 
@@ -28,22 +28,18 @@ def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, locat
             f"there is no destination '{stored.destination}'", hint=hint, location=location, code="unknown-destination"
         )
     instance = make_live(jar.destinations[stored.destination], RenderContext(jar, opened.folder, Masker(), opened.ring))
-    if not isinstance(instance, EtcdDestination):
+    if not isinstance(instance, StoresValues):
         raise InputError(
-            f"{stored.destination} is not of type etcd",
+            f"{stored.destination} does not store values by key",
             hint="name a destination of the type etcd",
             location=location,
             code="outside",
         )
     key = stored.key.replace("{stage}", stage)
 
-    async def ask() -> str | None:
-        store = instance.store(Resolver(jar, stage))
-        async with store.client:
-            return await store.one(key)
-
+    asking = instance.stored_value(key, Resolver(jar, stage))
     with ThreadPoolExecutor(1) as apart:  # the caller may be a delivery, which has a running event loop
-        text = apart.submit(asyncio.run, ask()).result()
+        text = apart.submit(asyncio.run, asking).result()
     if text is None:
         raise InputError(
             f"{stored.destination} has nothing under {key}",

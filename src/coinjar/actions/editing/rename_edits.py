@@ -11,6 +11,7 @@ from yaml.nodes import ScalarNode
 
 from coinjar.core.errors import Location
 from coinjar.core.model import Jar
+from coinjar.destinations import file_class_of, is_live
 
 if TYPE_CHECKING:
     pass
@@ -52,13 +53,7 @@ def destination_paths(jar: Jar, base: Path) -> list[str]:
     """Return the source files of the jar's destinations."""
     result = []
     for name, destination in jar.destinations.items():
-        key = {
-            "templates": "from",
-            "manifests": "from",
-            "containerfile": "path",
-            "document": "path",
-            "cluster": "manifests",
-        }.get(destination.type)
+        key = "" if is_live(destination) else file_class_of(destination).input_option
         path = _option(jar, name, key) if key else None
         if path and "{" not in path and (base / path).exists():
             result.append(str(base / path))
@@ -66,17 +61,14 @@ def destination_paths(jar: Jar, base: Path) -> list[str]:
 
 
 def environments(jar: Jar, base: Path) -> dict[Path, list[str]]:
-    """Return the places of `document` destinations: environments in documents of any format."""
+    """Return the environments in documents of any format, from the places of destinations."""
     result: dict[Path, list[str]] = {}
     for name, destination in jar.destinations.items():
-        path, places = _option(jar, name, "path"), destination.options.get("places")
-        if (
-            destination.type == "document"
-            and path
-            and "{" not in path
-            and (base / path).is_file()
-            and places is not None
-        ):
+        made = None if is_live(destination) else file_class_of(destination)
+        if made is None or not made.places_option:
+            continue
+        path, places = _option(jar, name, made.input_option), destination.options.get(made.places_option)
+        if path and "{" not in path and (base / path).is_file() and places is not None:
             result.setdefault(Path(os.path.realpath(base / path)), []).extend(str(key.value) for key, _ in places.value)
     return result
 

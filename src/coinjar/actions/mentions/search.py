@@ -15,6 +15,7 @@ from coinjar.core.inference import infer
 from coinjar.core.model import Jar, Variable
 from coinjar.core.names import VariableName
 from coinjar.core.rules.base import CheckContext, Diagnostic, Finding
+from coinjar.destinations import file_class_of, is_live
 from coinjar.mentions.base import MISPLACED
 from coinjar.mentions.languages import LANGUAGES
 from coinjar.scanning.file_walk import FileWalk
@@ -118,9 +119,9 @@ def find(
 def _template_endings(jar: Jar) -> tuple[str, ...]:
     """Return the endings of the project's own templates, from its destinations."""
     result = [
-        getattr(destination.options.get("suffix"), "value", "")
+        getattr(destination.options.get(file_class_of(destination).suffix_option), "value", "")
         for destination in jar.destinations.values()
-        if destination.type == "templates"
+        if not is_live(destination)
     ]
     return tuple(sorted({item for item in result if isinstance(item, str) and item}))
 

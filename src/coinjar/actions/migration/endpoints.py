@@ -9,19 +9,17 @@ from typing import NamedTuple
 
 from coinjar.actions.delivery.selection import is_for
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.delivery import DesiredValue, LiveValue
+from coinjar.core.delivery import LiveValue
 from coinjar.core.display import Masker
 from coinjar.core.dispositions import NAME, VALUE, RejectedValue, SourceValue
 from coinjar.core.errors import CoinJarError, UsageError
 from coinjar.core.model import Destination, Jar
 from coinjar.core.names import shell_can_set
 from coinjar.destinations import is_live, make, make_live
-from coinjar.destinations.live.base import LiveDestination, Target
-from coinjar.destinations.live.platform import PlatformDestination
+from coinjar.destinations.live.base import LiveDestination, Target, rejected_by_shells
 from coinjar.destinations.stage_view import RenderContext, StageView, gets, services_for
 from coinjar.dialects import get
 from coinjar.dialects.base import ReadItem
-from coinjar.platforms.limits import UnsupportedVariable, unsupported_variables
 from coinjar.sources import read_source
 from coinjar.sources.base import SET_BY_EVERYBODY, SourceContext
 
@@ -179,22 +177,12 @@ class EndpointReader:
         if is_live(new.destination):
             held = await self._held_live(new.destination, stages)
             instance = make_live(new.destination, self._around())
-            if isinstance(instance, PlatformDestination):
-                description = instance.description
-                return TargetState(
-                    new,
-                    held,
-                    lambda name, text: _of_platform(
-                        list(unsupported_variables(description, {name: DesiredValue(name, text)}))
-                    ),
-                    folds=description.folds_case,
-                )
-            return TargetState(new, held, _of_shell)
+            return TargetState(new, held, instance.rejection, folds=instance.folds_case)
         held = {}
         for stage in stages:
             for item in self._in_files(new.destination, stage):
                 held[stage, item.service, item.name] = item.text
-        return TargetState(new, held, _of_shell)
+        return TargetState(new, held, rejected_by_shells)
 
     def _in_files(self, destination: Destination, stage: str) -> list[ReadItem]:
         """Return the contents of a destination's files. Only a missing file is empty: any other failure is raised."""
@@ -261,17 +249,8 @@ class TargetState:
         return None
 
 
-def _of_shell(name: str, text: str) -> RejectedValue | None:
-    del text
-    return None if shell_can_set(name) else RejectedValue(NAME, "shells cannot set this name")
-
-
 def _of_dialect(words: str | None, name: str) -> RejectedValue | None:
     return RejectedValue(VALUE if shell_can_set(name) else NAME, words) if words else None
-
-
-def _of_platform(unsupported: list[UnsupportedVariable]) -> RejectedValue | None:
-    return RejectedValue(unsupported[0].what, unsupported[0].reason) if unsupported else None
 
 
 def file_target(text: str) -> tuple[str, Path]:

@@ -229,18 +229,18 @@ def shown_difference(file: RenderedFile, redactor: Redactor) -> Iterator[str]:
 
 def stale(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: Masker, keep: int | None) -> list[Path]:
     """Return the files of objects that no manifest refers to any more, except the newest few of each series."""
-    from coinjar.destinations.manifests import ManifestsDestination
+    from coinjar.destinations.capabilities import KeepsEarlierObjects
 
     jar = opened.load(list(stages))
     render_context = RenderContext(jar, opened.folder, masker, opened.ring)
     created = [
         (stage, make(destination, render_context)) for stage, destination in chosen(jar, stages, names, live=False)
     ]
-    wanted = [(stage, destination) for stage, destination in created if isinstance(destination, ManifestsDestination)]
+    wanted = [(stage, destination) for stage, destination in created if isinstance(destination, KeepsEarlierObjects)]
     if not wanted:
         raise UsageError(
-            "none of these destinations is of type manifests",
+            "none of these destinations keeps earlier objects",
             hint="--stale applies to the type manifests",
             code="no-manifests",
         )
-    return [path for stage, manifests_destination in wanted for path in manifests_destination.stale(stage, keep)]
+    return [path for stage, destination in wanted for path in destination.stale(stage, keep)]

@@ -12,12 +12,13 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import NamedTuple, Self
 
 from coinjar.core.delivery import DeliveryChange, DesiredValue, LiveValue
+from coinjar.core.dispositions import NAME, RejectedValue
 from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, raise_all
 from coinjar.core.kinds import nanoseconds
 from coinjar.core.layers import Resolver
 from coinjar.core.masking import SHORTEST, StreamMasker
 from coinjar.core.model import Destination
-from coinjar.core.names import SHARED
+from coinjar.core.names import SHARED, shell_can_set
 from coinjar.core.secret import reveal
 from coinjar.destinations.base import DestinationOptions
 from coinjar.destinations.options import TEXTS_BY_NAME, Option
@@ -169,6 +170,13 @@ class Target(ABC):
 class LiveDestination(DestinationOptions, ABC):
     """A destination that is a running system. Subclasses list their targets."""
 
+    folds_case = False
+    """Whether names that differ only by case are the same there."""
+
+    def rejection(self, name: str, text: str) -> RejectedValue | None:
+        """Return why a migration cannot write a variable there; None if it can."""
+        return rejected_by_shells(name, text)
+
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         self.declared = {**self.declared, **COMMON}
         super().__init__(destination, render_context, fields)
@@ -285,6 +293,12 @@ class LiveDestination(DestinationOptions, ABC):
                     )
                 )
         return ReadResult(items, remarks, frozenset(unread))
+
+
+def rejected_by_shells(name: str, text: str) -> RejectedValue | None:
+    """Return why a program's environment cannot be written with a variable; None if it can."""
+    del text
+    return None if shell_can_set(name) else RejectedValue(NAME, "shells cannot set this name")
 
 
 def last_lines(output: bytes, wanted: Collection[DesiredValue], most: int = 5) -> str:

@@ -85,6 +85,12 @@ class EtcdDestination(LiveDestination):
                 "destination",
             )
 
+    async def stored_value(self, key: str, resolver: Resolver) -> str | None:
+        """Return the text under a key; None if there is none. Raises ExternalError."""
+        store = self.store(resolver)
+        async with store.client:
+            return await store.one(key)
+
     def store(self, resolver: Resolver, hidden: Sequence[str] = ()) -> EtcdClient:
         """Return the client, signed in at the first call."""
         password = self.password.text(resolver) if self.password else None

@@ -9,6 +9,8 @@ from pathlib import Path
 
 from yaml.nodes import MappingNode
 
+from coinjar.core.delivery import DesiredValue
+from coinjar.core.dispositions import RejectedValue
 from coinjar.core.errors import InputError
 from coinjar.core.model import Destination
 from coinjar.core.names import suggestion
@@ -20,6 +22,7 @@ from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
 from coinjar.platforms.description import PlatformDescription, read_description
+from coinjar.platforms.limits import unsupported_variables
 from coinjar.system.files import display_path
 
 
@@ -130,6 +133,15 @@ class PlatformDestination(LiveDestination):
     @property
     def takes_shared(self) -> bool:
         return self.description.whole
+
+    @property
+    def folds_case(self) -> bool:  # type: ignore[override]  # here it depends on the description
+        """Whether names that differ only by case are the same there."""
+        return self.description.folds_case
+
+    def rejection(self, name: str, text: str) -> RejectedValue | None:
+        reasons = unsupported_variables(self.description, {name: DesiredValue(name, text)})
+        return next((RejectedValue(reason.what, reason.reason) for reason in reasons), None)
 
     def targets(self, view: StageView) -> list[Target]:
         services = view.services()
